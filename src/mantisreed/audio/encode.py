@@ -1,0 +1,146 @@
+"""Sound out: 16-bit lossless by libsndfile, lossy by PyAV, in memory or to an open file, block by block."""
+
+import io
+from collections.abc import Iterable
+from dataclasses import dataclass
+from types import TracebackType
+from typing import BinaryIO, Protocol, Self
+
+import av
+import numpy as np
+import soundfile
+from numpy.typing import NDArray
+
+from mantisreed.audio.decode import SAMPLE_RATE, Samples
+
+
+@dataclass(frozen=True, slots=True)
+class AudioFormat:
+    """One way to write sound down.
+
+    Attributes:
+        name: as engine cards and options have it.
+        extension: of file names, without the dot.
+        content_type: the media type for requests.
+        lossless: whether the samples come back as they were, to 16 bits.
+        container, codec: what the libraries call it; no codec means that libsndfile writes it.
+        bit_rate: bits per second; None for lossless ones.
+    """
+
+    name: str
+    extension: str
+    content_type: str
+    lossless: bool
+    container: str
+    codec: str = ""
+    bit_rate: int | None = None
+
+
+FORMATS = {
+    form.name: form
+    for form in (
+        AudioFormat("flac", "flac", "audio/flac", True, "FLAC"),
+        AudioFormat("wav", "wav", "audio/wav", True, "WAV"),
+        AudioFormat("opus", "opus", "audio/ogg", False, "ogg", "libopus", 32_000),
+        AudioFormat("mp3", "mp3", "audio/mpeg", False, "mp3", "libmp3lame", 64_000),
+    )
+}
+"""The formats that pieces are sent in, by name, the best first."""
+
+
+class Encoder(Protocol):
+    """Takes blocks of shape (channels, samples) and writes them to the file it was made for."""
+
+    def write(self, block: Samples) -> None:
+        """Encode one more block."""
+
+    def close(self) -> None:
+        """Write what is still held back. The file itself stays open."""
+
+    def __enter__(self) -> Self: ...
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
+
+
+def open_encoder(sink: BinaryIO, form: AudioFormat, *, sample_rate: int = SAMPLE_RATE, channels: int = 1) -> Encoder:
+    """An encoder that writes to `sink`, a seekable binary file, which it does not close."""
+    if form.codec:
+        return _LossyEncoder(sink, form, sample_rate, channels)
+    return _LosslessEncoder(sink, form, sample_rate, channels)
+
+
+def encode(
+    blocks: Iterable[Samples],
+    form: AudioFormat,
+    *,
+    sample_rate: int = SAMPLE_RATE,
+    channels: int = 1,
+    most_bytes: int | None = None,
+) -> bytes | None:
+    """All blocks in one file in memory; None as soon as it is clear that it would be over `most_bytes`."""
+    sink = io.BytesIO()
+    with open_encoder(sink, form, sample_rate=sample_rate, channels=channels) as encoder:
+        for block in blocks:
+            encoder.write(block)
+            if most_bytes is not None and sink.tell() > most_bytes:
+                return None
+    encoded = sink.getvalue()
+    return None if most_bytes is not None and len(encoded) > most_bytes else encoded
+
+
+def to_int16(block: Samples) -> NDArray[np.int16]:
+    """Samples as 16-bit integers, rounded, clipped at full scale. Undoes the decoder's scaling exactly."""
+    scaled = np.multiply(block, 32768.0)
+    np.rint(scaled, out=scaled)
+    np.clip(scaled, -32768.0, 32767.0, out=scaled)
+    return scaled.astype(np.int16)
+
+
+class _Closing:
+    def close(self) -> None:
+        raise NotImplementedError
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+
+class _LosslessEncoder(_Closing):
+    def __init__(self, sink: BinaryIO, form: AudioFormat, sample_rate: int, channels: int) -> None:
+        self._file = soundfile.SoundFile(sink, "w", sample_rate, channels, subtype="PCM_16", format=form.container)
+
+    def write(self, block: Samples) -> None:
+        self._file.write(to_int16(block).T)
+
+    def close(self) -> None:
+        self._file.close()
+
+
+class _LossyEncoder(_Closing):
+    def __init__(self, sink: BinaryIO, form: AudioFormat, sample_rate: int, channels: int) -> None:
+        self._rate = sample_rate
+        self._layout = {1: "mono", 2: "stereo"}[channels]
+        self._container = av.open(sink, "w", format=form.container)
+        stream = self._container.add_stream(form.codec, rate=sample_rate, layout=self._layout)
+        assert isinstance(stream, av.AudioStream)
+        assert form.bit_rate is not None
+        stream.bit_rate = form.bit_rate
+        self._stream = stream
+        self._written = 0
+
+    def write(self, block: Samples) -> None:
+        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(block), format="fltp", layout=self._layout)
+        frame.sample_rate = self._rate
+        frame.pts = self._written
+        self._written += block.shape[1]
+        self._container.mux(self._stream.encode(frame))
+
+    def close(self) -> None:
+        self._container.mux(self._stream.encode(None))
+        self._container.close()

@@ -1,0 +1,99 @@
+"""What can go wrong, told apart by what a person would do about it.
+
+An error keeps what happened as attributes; the sentence a person reads is made from them at the edge, by `cli/`.
+"""
+
+
+class MantisreedError(Exception):
+    """The root of everything this package raises on purpose.
+
+    Attributes:
+        what: what went wrong, without a full stop.
+        where: the file, table, key or address it went wrong at; None when there is none to name.
+        advice: what to do next; None when nothing sensible can be said.
+    """
+
+    def __init__(self, what: str, *, where: str | None = None, advice: str | None = None) -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.advice = advice
+
+    def __str__(self) -> str:
+        return f"{self.where}: {self.what}" if self.where else self.what
+
+
+class InputError(MantisreedError):
+    """Wrong usage, configuration or input: nothing was started."""
+
+
+class SettingsError(InputError):
+    """`mantisreed.toml` holds something it must not, or lacks something it must have."""
+
+
+class SecretError(InputError):
+    """A secret that an engine card names cannot be read."""
+
+
+class OutputError(InputError):
+    """A file or folder cannot be written."""
+
+
+class RecordingError(MantisreedError):
+    """One recording cannot be read as sound. Others are not affected."""
+
+
+class EngineError(MantisreedError):
+    """An engine did not give a reply that can be used. Each kind below wants another reaction.
+
+    Attributes:
+        engine: the name of the engine card.
+        status: the HTTP status of the answer; None when there was no answer.
+        answer: the beginning of what the engine said, with secrets hidden; empty when it said nothing.
+    """
+
+    def __init__(
+        self,
+        what: str,
+        *,
+        engine: str,
+        status: int | None = None,
+        answer: str = "",
+        advice: str | None = None,
+    ) -> None:
+        super().__init__(what, where=engine, advice=advice)
+        self.engine = engine
+        self.status = status
+        self.answer = answer
+
+
+class UnreachableError(EngineError):
+    """No connection, or no answer in time."""
+
+
+class RefusedError(EngineError):
+    """The engine does not let this key, account or region in."""
+
+
+class SlowDownError(EngineError):
+    """Too many requests for now."""
+
+
+class TooBigError(EngineError):
+    """The piece is over what the engine takes in one request, by bytes or by length."""
+
+
+class FormatRefusedError(EngineError):
+    """The engine cannot read the audio as it was encoded."""
+
+
+class BadRequestError(EngineError):
+    """The engine does not understand the request: the card is wrong, or an option is."""
+
+
+class EngineBrokeError(EngineError):
+    """The engine says that the fault is its own."""
+
+
+class UnreadableReplyError(EngineError):
+    """An answer came, but it is not what the card says it would be."""

@@ -1,0 +1,98 @@
+"""Durations, byte sizes and clock times, read from text and written as text."""
+
+import re
+from decimal import Decimal
+
+_DURATION_UNITS = {
+    "ms": Decimal("0.001"),
+    "s": Decimal(1),
+    "min": Decimal(60),
+    "h": Decimal(3600),
+}
+_SIZE_UNITS = {
+    "B": 1,
+    "kB": 1000,
+    "KB": 1000,
+    "MB": 1000**2,
+    "GB": 1000**3,
+    "KiB": 1024,
+    "MiB": 1024**2,
+    "GiB": 1024**3,
+}
+_QUANTITY = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]*)")
+
+
+def parse_duration(text: str) -> float:
+    """Seconds from "90", "90 s", "1.5 h", "250ms", "10 min" or clock text such as "1:02:03.5".
+
+    Raises:
+        ValueError: the text is none of these.
+    """
+    stripped = text.strip()
+    if ":" in stripped:
+        return _parse_clock(stripped)
+    number, unit = _split_quantity(stripped)
+    factor = _DURATION_UNITS.get(unit or "s")
+    if factor is None:
+        raise ValueError(f"a duration such as 90 s, 10 min or 1:30:00 is expected, not {text!r}")
+    return float(number * factor)
+
+
+def parse_size(text: str) -> int:
+    """Bytes from "25 MB", "16 MiB", "512 KiB" or a bare number. MB is 1000 x 1000, MiB is 1024 x 1024.
+
+    Raises:
+        ValueError: the text is none of these.
+    """
+    number, unit = _split_quantity(text.strip())
+    factor = _SIZE_UNITS.get(unit or "B")
+    if factor is None:
+        raise ValueError(f"a size such as 16 MiB or 25 MB is expected, not {text!r}")
+    return int(number * factor)
+
+
+def clock(seconds: float, *, separator: str = ".") -> str:
+    """`hh:mm:ss.mmm`, the hours with at least two digits; rounds half up to the millisecond.
+
+    Negative times are written as zero.
+    """
+    milliseconds = max(0, int(seconds * 1000 + 0.5))
+    rest, milliseconds = divmod(milliseconds, 1000)
+    minutes, secs = divmod(rest, 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours:02d}:{minutes:02d}:{secs:02d}{separator}{milliseconds:03d}"
+
+
+def short_duration(seconds: float) -> str:
+    """A length for people: `0:20`, `12:03`, `1:02:03`; under ten seconds with a tenth, `4.2 s`."""
+    if seconds < 10:
+        return f"{seconds:.1f} s"
+    minutes, secs = divmod(int(seconds + 0.5), 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours}:{minutes:02d}:{secs:02d}" if hours else f"{minutes}:{secs:02d}"
+
+
+def short_size(count: int) -> str:
+    """A byte count for people, in powers of 1024: `812 B`, `3.4 MiB`."""
+    size = float(count)
+    for unit in ("B", "KiB", "MiB", "GiB"):
+        if size < 1024 or unit == "GiB":
+            return f"{count} B" if unit == "B" else f"{size:.1f} {unit}"
+        size /= 1024
+    raise AssertionError("unreachable")
+
+
+def _split_quantity(text: str) -> tuple[Decimal, str]:
+    match = _QUANTITY.fullmatch(text)
+    if match is None:
+        raise ValueError(f"a number with a unit is expected, not {text!r}")
+    return Decimal(match[1]), match[2]
+
+
+def _parse_clock(text: str) -> float:
+    if not re.fullmatch(r"(?:[0-9]+:)?[0-9]{1,2}:[0-9]{2}(?:[.,][0-9]+)?", text):
+        raise ValueError(f"clock text such as 1:30:00 or 02:15.250 is expected, not {text!r}")
+    seconds = Decimal(0)
+    for part in text.replace(",", ".").split(":"):
+        seconds = seconds * 60 + Decimal(part)
+    return float(seconds)
