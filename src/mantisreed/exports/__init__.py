@@ -1,0 +1,1 @@
+"""What a transcript is written as."""

@@ -1,0 +1,1 @@
+"""The river as a whole: sources in, outputs out."""

@@ -1,0 +1,1 @@
+"""Cues from a transcript, and the subtitle formats."""

@@ -1,0 +1,69 @@
+"""`mantisreed demo`: made-up recordings, a stand-in engine, and the real pipeline between them."""
+
+import argparse
+from typing import TYPE_CHECKING
+
+from mantisreed.cli.console import Console
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+EXAMPLES = """\
+examples:
+  mantisreed demo
+  mantisreed demo --into /tmp/marsh
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `demo` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument(
+        "--into", default="mantisreed-demo", metavar="DIR", help="folder to make (default: %(default)s)"
+    )
+    parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
+
+
+def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = False) -> int:
+    """Make the recordings, start the engine, run the pipeline, and say how to repeat it by hand."""
+    import shlex
+    from pathlib import Path
+
+    from mantisreed.cli.run import run as run_recordings
+    from mantisreed.standin import server
+    from mantisreed.standin.bank import load_bank
+    from mantisreed.standin.brook import NAME
+    from mantisreed.standin.demo import demo_compositions, write_recordings
+
+    folder = Path(into)
+    cards, recordings = folder / "mantisreed.toml", folder / "recordings"
+    _make_folders(folder, recordings, cards)
+    console.note("loading the phrase bank ...")
+    phrases = load_bank()
+    compositions = demo_compositions(phrases)
+    for number, name in enumerate(write_recordings(compositions, recordings), 1):
+        console.note(f"composed {number} of {len(compositions)}: {name}")
+    key = server.new_key()
+    with server.bound_socket(0) as listener, server.serving(server.standins(phrases, key), listener) as address:
+        server.write_cards(cards, address, key, server.languages_of(phrases))
+        console.note(f"the stand-in engine {NAME} listens on {address}")
+        code = run_recordings(console, sources=[str(recordings)], config=str(cards), engine=NAME, as_json=as_json)
+    again = shlex.join(["mantisreed", "run", str(recordings), "--config", str(cards), "--engine", NAME])
+    console.note(
+        f"\nThis was done by\n  {again}\nTo repeat it by hand, first start the engine again, in another terminal:"
+    )
+    console.note(f"  {shlex.join(['mantisreed', 'standin', '--cards', str(cards)])}")
+    return code
+
+
+def _make_folders(folder: "Path", recordings: "Path", cards: "Path") -> None:
+    from mantisreed.errors import OutputError
+    from mantisreed.files import make_folder, shown
+    from mantisreed.standin.server import may_write_cards
+
+    ours = cards.exists() and may_write_cards(cards)
+    if folder.exists() and not ours and (not folder.is_dir() or any(folder.iterdir())):
+        raise OutputError(
+            "exists, and is not a folder of the demo's making", where=shown(folder), advice="name another with --into"
+        )
+    make_folder(recordings)

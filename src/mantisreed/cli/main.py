@@ -1,0 +1,90 @@
+"""The program: finds the command, runs it, and turns what went wrong into two lines and an exit code.
+
+Only what `--help` needs is imported here; a command's own imports wait until it runs.
+"""
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+from importlib import import_module
+
+from mantisreed import __version__
+from mantisreed.cli.console import Console
+from mantisreed.errors import InputError, MantisreedError
+
+DONE, SOME_FAILED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
+"""Exit codes; 3 (not finished yet) is for commands that do not wait."""
+
+COMMANDS = {
+    "run": ("mantisreed.cli.run", "send recordings to an engine, write transcripts and subtitles"),
+    "demo": ("mantisreed.cli.demo", "try everything on made-up recordings, without network or account"),
+    "standin": ("mantisreed.cli.standin", "serve a simulated engine on this machine, to develop and test against"),
+}
+"""Command, the module it lives in (`add_arguments` and `run`), and what it is for."""
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the command line; gives the exit code."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    parser = _parser(given)
+    options, unknown = parser.parse_known_args(given)
+    if unknown:
+        parser.error(_about_unknown(unknown))
+    values = vars(options)
+    command = values.pop("command")
+    console = Console(quiet=values.pop("quiet"), verbose=values.pop("verbose"), log_file=values.pop("log_file"))
+    try:
+        console.start_log()
+        code: int = import_module(COMMANDS[command][0]).run(console, **values)
+        sys.stdout.flush()
+    except KeyboardInterrupt:
+        console.note("interrupted; what was written is whole, and the same command starts the rest again")
+        return INTERRUPTED
+    except BrokenPipeError:
+        # Whoever read our output has gone; point stdout elsewhere so that the interpreter's own flush is silent.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return SOME_FAILED
+    except MantisreedError as error:
+        console.problem(error)
+        return WRONG_USE if isinstance(error, InputError) else SOME_FAILED
+    except Exception as error:
+        console.bug(error)
+        return SOME_FAILED
+    return code
+
+
+def _parser(given: Sequence[str]) -> argparse.ArgumentParser:
+    """The parser; only the command that is asked for gets its own arguments."""
+    parser = argparse.ArgumentParser(
+        prog="mantisreed",
+        description="Recordings in, timestamped transcripts and subtitles out, by whichever engine you have.",
+        epilog="examples:\n  mantisreed demo\n  mantisreed run interviews/ --engine brook --language en --to srt,vtt",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("--version", action="version", version=f"mantisreed {__version__}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True, title="commands")
+    for name, (module, summary) in COMMANDS.items():
+        command = commands.add_parser(
+            name, help=summary, description=summary, formatter_class=argparse.RawDescriptionHelpFormatter
+        )
+        if name in given:
+            import_module(module).add_arguments(command)
+            _add_common_arguments(command)
+    return parser
+
+
+def _add_common_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("-q", "--quiet", action="store_true", help="only errors on stderr")
+    parser.add_argument("-v", "--verbose", action="store_true", help="say more on stderr")
+    parser.add_argument("--log-file", metavar="FILE", help="write everything that happens to FILE as well")
+
+
+def _about_unknown(unknown: Sequence[str]) -> str:
+    text = f"unknown arguments: {' '.join(unknown)}"
+    if any(os.path.lexists(argument) for argument in unknown):
+        text += " (put -- before names of files that begin with a dash)"
+    return text

@@ -1,0 +1,145 @@
+"""`mantisreed run`: recordings in, transcripts and subtitles out."""
+
+import argparse
+from typing import TYPE_CHECKING, Any
+
+from mantisreed.cli.console import Console
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from mantisreed.pipeline.run import Outcome
+
+EXAMPLES = """\
+examples:
+  mantisreed run note.wav --engine brook
+  mantisreed run recordings/ --language en --to srt,vtt --into subtitles
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `run` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument("sources", nargs="+", metavar="SOURCE", help="a recording, or a folder of recordings")
+    parser.add_argument("--config", metavar="FILE", help="settings file (default: mantisreed.toml here or above)")
+    parser.add_argument("--engine", metavar="NAME", help="which engine card to use (default: as in the settings)")
+    parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
+    parser.add_argument("--to", metavar="FORMATS", help="output formats, of txt,srt,vtt,json (default: all)")
+    parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)")
+    parser.add_argument(
+        "--track", type=int, metavar="N", help="which track of sound, from 1 (default: the default one)"
+    )
+    parser.add_argument("--replace", action="store_true", help="overwrite outputs that were edited")
+    parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
+
+
+def run(
+    console: Console,
+    *,
+    sources: "Sequence[str]",
+    config: str | None = None,
+    engine: str | None = None,
+    language: str | None = None,
+    to: str | None = None,
+    into: str | None = None,
+    track: int | None = None,
+    replace: bool = False,
+    as_json: bool = False,
+) -> int:
+    """Run the pipeline and show what came out. 0 when every recording is done, else 1."""
+    from pathlib import Path
+
+    from mantisreed.cli.progress import Progress
+    from mantisreed.pipeline.transcribe import transcribe
+    from mantisreed.workspace import open_workspace
+
+    workspace = open_workspace(Path(config) if config else None)
+    with Progress(console) as progress:
+        outcomes = transcribe(
+            sources,
+            workspace,
+            engine=engine,
+            language=language,
+            to=None if to is None else [name.strip() for name in to.split(",") if name.strip()],
+            into=into,
+            track=track,
+            replace=replace,
+            on_event=progress.show,
+        )
+    if as_json:
+        import msgspec
+
+        console.result(msgspec.json.encode({"recordings": [_described(outcome) for outcome in outcomes]}).decode())
+    elif any(outcome.transcript for outcome in outcomes):
+        console.table(_table(outcomes))
+    for outcome in outcomes:
+        if outcome.error:
+            console.problem(outcome.error)
+    console.note(_last_line(outcomes))
+    return 0 if all(outcome.state in ("done", "nothing heard") for outcome in outcomes) else 1
+
+
+def _described(outcome: "Outcome") -> dict[str, Any]:
+    """One recording of `--json`."""
+    from mantisreed.files import shown
+
+    described: dict[str, Any] = {"recording": shown(outcome.recording), "state": outcome.state}
+    if transcript := outcome.transcript:
+        described |= {
+            "duration": transcript.recording.duration,
+            "engine": transcript.engine,
+            "language": transcript.language,
+            "words": len(transcript.words),
+            "confidence": _rounded(transcript.mean_confidence),
+            "files": [shown(path) for path in outcome.files],
+            "notes": transcript.notes,
+        }
+    if outcome.error:
+        described["error"] = {"what": str(outcome.error), "advice": outcome.error.advice}
+    return described
+
+
+def _rounded(confidence: float | None) -> float | None:
+    return None if confidence is None else round(confidence, 3)
+
+
+def _table(outcomes: "Sequence[Outcome]") -> object:
+    from rich.table import Table
+    from rich.text import Text
+
+    from mantisreed.files import shown
+    from mantisreed.units import short_duration
+
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    for heading, side in (("recording", "left"), ("length", "right"), ("engine", "left"), ("language", "left")):
+        table.add_column(heading, justify=side, overflow="fold")  # type: ignore[arg-type]
+    table.add_column("words", justify="right")
+    table.add_column("confidence", justify="right")
+    table.add_column("files", overflow="fold")
+    for outcome in outcomes:
+        if not outcome.transcript:
+            continue
+        confidence = outcome.transcript.mean_confidence
+        table.add_row(
+            Text(shown(outcome.recording.name)),
+            short_duration(outcome.transcript.recording.duration),
+            outcome.transcript.engine,
+            outcome.transcript.language or "-",
+            str(len(outcome.transcript.words)) if outcome.state != "nothing heard" else "none heard",
+            "-" if confidence is None else f"{confidence:.2f}",
+            " ".join(path.suffix.removeprefix(".") for path in outcome.files),
+        )
+    return table
+
+
+def _last_line(outcomes: "Sequence[Outcome]") -> str:
+    from mantisreed.files import shown
+
+    states = [outcome.state for outcome in outcomes]
+    counts = ", ".join(
+        f"{states.count(state)} {state}"
+        for state in ("done", "nothing heard", "incomplete", "failed")
+        if state in states
+    )
+    folders = dict.fromkeys(shown(path.parent) for outcome in outcomes for path in outcome.files)
+    return f"{counts}; files are in {', '.join(folders)}" if folders else counts

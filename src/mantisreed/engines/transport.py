@@ -1,0 +1,140 @@
+"""Carrying a request to an engine and bringing the answer back."""
+
+import ssl
+from collections.abc import Callable
+from dataclasses import dataclass
+from types import TracebackType
+from typing import Protocol, Self
+from urllib.parse import urlsplit
+
+import aiohttp
+
+from mantisreed.engines.request import HttpRequest
+from mantisreed.errors import UnreachableError, UnreadableReplyError
+from mantisreed.units import short_size
+
+LARGEST_REPLY = 256 * 1024 * 1024
+"""Bytes of a reply at most; hours of words with times are a few MB."""
+
+_CONNECT_LIMIT = 20.0
+
+
+@dataclass(frozen=True, slots=True)
+class HttpAnswer:
+    """What came back, whatever its status."""
+
+    status: int
+    headers: dict[str, str]
+    body: bytes
+
+
+class Transport(Protocol):
+    """Anything that can carry a request. Tests use `ScriptedTransport`."""
+
+    async def exchange(self, request: HttpRequest) -> HttpAnswer:
+        """Send the request and read the whole answer; redirects are not followed.
+
+        Raises:
+            UnreachableError: no connection, or no whole answer in time.
+            UnreadableReplyError: the answer is larger than `LARGEST_REPLY`.
+        """
+        ...
+
+
+class HttpTransport:
+    """One pool of connections, for all engines. Used as an asynchronous context manager."""
+
+    def __init__(self) -> None:
+        self._direct: aiohttp.ClientSession
+        self._proxied: aiohttp.ClientSession
+
+    async def __aenter__(self) -> Self:
+        # Proxies of the environment are for the world outside, not for an engine on this machine.
+        self._direct = aiohttp.ClientSession(auto_decompress=True)
+        self._proxied = aiohttp.ClientSession(auto_decompress=True, trust_env=True)
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self._direct.close()
+        await self._proxied.close()
+
+    async def exchange(self, request: HttpRequest) -> HttpAnswer:
+        """See `Transport`."""
+        host = urlsplit(request.url).hostname or ""
+        session = self._direct if host in ("localhost", "127.0.0.1", "::1") else self._proxied
+        try:
+            async with session.request(
+                request.method,
+                request.url,
+                headers=request.headers,
+                params=request.query,
+                data=_form(request),
+                allow_redirects=False,
+                timeout=aiohttp.ClientTimeout(total=request.time_limit, sock_connect=_CONNECT_LIMIT),
+            ) as response:
+                body = await _limited_body(response, request.engine)
+                return HttpAnswer(response.status, dict(response.headers), body)
+        except TimeoutError as error:
+            raise UnreachableError(
+                f"no whole answer from {_origin(request)} in {request.time_limit:g} s",
+                engine=request.engine,
+                advice="try again later, or raise time_limit in its card",
+            ) from error
+        except aiohttp.InvalidURL as error:
+            raise UnreachableError(f"{request.url!r} is not an address", engine=request.engine) from error
+        except (aiohttp.ClientError, OSError) as error:
+            raise UnreachableError(
+                f"cannot reach {_origin(request)} ({_reason(error)})",
+                engine=request.engine,
+                advice="is the engine running, and is the address in its card right?",
+            ) from error
+
+
+class ScriptedTransport:
+    """Answers from a function instead of a network, and keeps what it was asked."""
+
+    def __init__(self, answer: Callable[[HttpRequest], HttpAnswer]) -> None:
+        self._answer = answer
+        self.asked: list[HttpRequest] = []
+
+    async def exchange(self, request: HttpRequest) -> HttpAnswer:
+        """See `Transport`."""
+        self.asked.append(request)
+        return self._answer(request)
+
+
+def _form(request: HttpRequest) -> aiohttp.FormData:
+    data = aiohttp.FormData(quote_fields=False, default_to_multipart=True)
+    for field in request.form:
+        data.add_field(field.name, field.content, filename=field.filename, content_type=field.content_type)
+    return data
+
+
+async def _limited_body(response: aiohttp.ClientResponse, engine: str) -> bytes:
+    body = bytearray()
+    async for block in response.content.iter_chunked(1 << 18):
+        body += block
+        if len(body) > LARGEST_REPLY:
+            raise UnreadableReplyError(
+                f"the reply is larger than {short_size(LARGEST_REPLY)}", engine=engine, status=response.status
+            )
+    return bytes(body)
+
+
+def _origin(request: HttpRequest) -> str:
+    parts = urlsplit(request.url)
+    return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
+
+
+def _reason(error: Exception) -> str:
+    if isinstance(error, aiohttp.ClientConnectorDNSError):
+        return "no such host"
+    if isinstance(error, (aiohttp.ClientConnectorCertificateError, ssl.SSLError, aiohttp.ClientSSLError)):
+        return "its certificate is not trusted"
+    if isinstance(error, aiohttp.ClientConnectorError):
+        return (error.os_error.strerror or str(error.os_error)).lower()
+    if isinstance(error, aiohttp.ServerDisconnectedError):
+        return "it closed the connection without an answer"
+    return (str(error) or type(error).__name__).lower()

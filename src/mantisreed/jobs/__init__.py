@@ -1,0 +1,1 @@
+"""Moving jobs along: for now, keeping to an engine's pace."""

@@ -1,0 +1,119 @@
+"""Writing a transcript's files: one stem per recording, and nobody's edits lost."""
+
+import hashlib
+import os
+from collections.abc import Iterator, Sequence
+from itertools import count
+from pathlib import Path
+
+import msgspec
+
+from mantisreed.errors import OutputError
+from mantisreed.exports.formats import OutputFormat
+from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
+from mantisreed.transcript.document import Transcript
+
+
+class _Written(msgspec.Struct, frozen=True):
+    """What is remembered of an output: where its recording lies (escaped), and the digest of what was written."""
+
+    recording: str
+    digest: str
+
+
+class Outputs:
+    """The outputs in one folder, with a memory of what was written there.
+
+    The memory lies in the workspace's hidden folder, one small file for each output, so that several processes can
+    use it at once.
+    """
+
+    def __init__(self, folder: Path, hidden: Path, formats: Sequence[OutputFormat], *, replace: bool = False) -> None:
+        """Make the folder.
+
+        Args:
+            folder: where outputs go.
+            hidden: the workspace's hidden folder.
+            formats: what is written of each transcript.
+            replace: overwrite files that were edited, or that something else made.
+
+        Raises:
+            OutputError: the folder cannot be made or written to.
+        """
+        make_folder(folder)
+        make_folder(hidden)
+        self._folder = folder
+        self._memory = hidden / "outputs"
+        make_folder(self._memory)
+        self._formats = formats
+        self._replace = replace
+        self._taken: dict[str, Path] = {}
+
+    def stem_for(self, recording: Path) -> str:
+        """A stem that no other recording's outputs have: that of the file, with a number where it is taken."""
+        source = recording.resolve()
+        for candidate in _stems(recording.stem or recording.name):
+            owner = self._taken.get(candidate.casefold())
+            if owner == source or (owner is None and not self._belongs_to_another(candidate, source)):
+                self._taken[candidate.casefold()] = source
+                return candidate
+        raise AssertionError("unreachable")
+
+    def check(self, stem: str) -> None:
+        """See, before anything is paid for, that these outputs may be written.
+
+        Raises:
+            OutputError: one of the files was edited since it was written, or was not written by us.
+        """
+        for path in self.paths(stem):
+            if not self._replace and path.exists() and not self._is_ours(path):
+                raise OutputError(
+                    "was edited or made by something else, and is kept",
+                    where=shown(path),
+                    advice="move it away, or overwrite it with --replace",
+                )
+
+    def paths(self, stem: str) -> list[Path]:
+        """Where the outputs with this stem are."""
+        return [self._folder / f"{stem}{form.suffix}" for form in self._formats]
+
+    def write(self, stem: str, recording: Path, transcript: Transcript) -> list[Path]:
+        """Write all formats; each file appears whole or not at all.
+
+        Raises:
+            OutputError: a file cannot be written, or was edited meanwhile.
+        """
+        self.check(stem)
+        for path, form in zip(self.paths(stem), self._formats, strict=True):
+            content = form.write(transcript)
+            remembered = _Written(_escaped(recording.resolve()), bytes_digest([content]))
+            write_whole(path, content)
+            write_whole(self._memory_of(path), msgspec.json.encode(remembered))
+        return self.paths(stem)
+
+    def _belongs_to_another(self, stem: str, recording: Path) -> bool:
+        remembered = (self._remembered(path) for path in self.paths(stem) if path.exists())
+        return any(written is not None and written.recording != _escaped(recording) for written in remembered)
+
+    def _is_ours(self, path: Path) -> bool:
+        written = self._remembered(path)
+        return written is not None and written.digest == file_digest(path)
+
+    def _remembered(self, path: Path) -> _Written | None:
+        try:
+            return msgspec.json.decode(self._memory_of(path).read_bytes(), type=_Written)
+        except (OSError, msgspec.MsgspecError):
+            return None
+
+    def _memory_of(self, path: Path) -> Path:
+        return self._memory / f"{hashlib.sha256(os.fsencode(path.resolve())).hexdigest()[:32]}.json"
+
+
+def _stems(wanted: str) -> Iterator[str]:
+    yield wanted
+    for number in count(2):
+        yield f"{wanted}-{number}"
+
+
+def _escaped(path: Path) -> str:
+    return os.fsencode(path).decode("utf-8", "backslashreplace")

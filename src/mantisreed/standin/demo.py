@@ -1,0 +1,37 @@
+"""The demo's recordings: a day at a bird-ringing station on a salt marsh."""
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.composer import Composition, compose
+
+FIELD_NOTE = "field note.wav"
+RADIO_CALL = "radio-call.flac"
+BRIEFING = "evening-briefing.mp3"
+BOAT_CLIP = "boat-clip.opus"
+GERMAN_NOTE = "Prielnotiz »früh's« (2) 🪶.m4a"
+
+
+def demo_compositions(phrases: Sequence[Phrase]) -> dict[str, Composition]:
+    """File names, the endings of which say the format, and what is in them."""
+
+    def said_by(*voices: str) -> list[Phrase]:
+        return [phrase for phrase in phrases if phrase.voice in voices]
+
+    return {
+        FIELD_NOTE: compose(said_by("ringer"), seed=11, duration=20, pauses=(0.4, 1.2)),
+        RADIO_CALL: compose(
+            said_by("ringer", "skipper"), seed=12, duration=75, pauses=(-0.3, 1.0), level_range=4, snr=25, channels=2
+        ),
+        BRIEFING: compose(said_by("warden", "skipper"), seed=13, duration=720, pauses=(0.5, 2.0), level_range=6),
+        BOAT_CLIP: compose(said_by("skipper"), seed=14, duration=40, level_range=3, snr=10),
+        GERMAN_NOTE: compose(said_by("guest"), seed=15, duration=30, pauses=(0.4, 1.4), snr=30),
+    }
+
+
+def write_recordings(compositions: dict[str, Composition], folder: Path) -> Iterator[str]:
+    """Render each into the folder; gives each name when it is written."""
+    for name, composition in compositions.items():
+        composition.write(folder / name)
+        yield name

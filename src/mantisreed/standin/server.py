@@ -1,0 +1,120 @@
+"""Serving the stand-in engines on loopback, and writing the cards that tell how to speak to them."""
+
+import asyncio
+import secrets
+import socket
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+import uvicorn
+from starlette.applications import Starlette
+
+from mantisreed.errors import InputError, OutputError
+from mantisreed.files import shown, write_whole
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.brook import NAME, brook, card
+from mantisreed.standin.ear import Ear
+
+HOST = "127.0.0.1"
+
+_MARK = "# Engine cards of the stand-ins, written by mantisreed; written anew each time they start.\n"
+
+
+def standins(phrases: Sequence[Phrase], key: str) -> Starlette:
+    """All stand-in engines that hear by these phrases, as one ASGI application."""
+    return brook(Ear(phrases), languages_of(phrases), key)
+
+
+def languages_of(phrases: Sequence[Phrase]) -> list[str]:
+    """The tags of the languages that a bank's phrases are in."""
+    return sorted({phrase.language for phrase in phrases if phrase.language})
+
+
+def may_write_cards(file: Path) -> bool:
+    """Whether the file is absent, or was written by `write_cards`."""
+    try:
+        return file.read_text(encoding="utf-8").startswith(_MARK)
+    except FileNotFoundError:
+        return True
+    except (OSError, UnicodeDecodeError):
+        return False
+
+
+def write_cards(file: Path, address: str, key: str, languages: Sequence[str]) -> None:
+    """Write the engine cards for this address, with the key in a file beside them that only its owner can read.
+
+    Args:
+        file: what to write; a file that somebody else made is not overwritten.
+        address: where the stand-ins listen.
+        key: their key.
+        languages: that they know.
+
+    Raises:
+        OutputError: it cannot be written, or is not ours.
+    """
+    if not may_write_cards(file):
+        raise OutputError("exists and was not written by a stand-in", where=shown(file), advice="name another file")
+    key_file = file.with_name(f"{NAME}.key")
+    write_whole(key_file, f"{key}\n".encode())
+    key_file.chmod(0o600)
+    write_whole(file, (_MARK + "\n" + card(address, languages)).encode())
+
+
+def new_key() -> str:
+    """A key nobody can guess."""
+    return secrets.token_urlsafe(24)
+
+
+def bound_socket(port: int) -> socket.socket:
+    """A listening socket on loopback; port 0 takes a free one.
+
+    Raises:
+        InputError: the port is taken or not allowed.
+    """
+    listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind((HOST, port))
+    except (OSError, OverflowError) as error:
+        listener.close()
+        reason = error.strerror.lower() if isinstance(error, OSError) and error.strerror else str(error)
+        raise InputError(f"cannot listen on port {port} ({reason})", advice="choose another --port") from error
+    return listener
+
+
+def address_of(listener: socket.socket) -> str:
+    """`http://127.0.0.1:PORT`."""
+    return f"http://{HOST}:{listener.getsockname()[1]}"
+
+
+def serve(application: Starlette, listener: socket.socket, on_ready: Callable[[], None]) -> None:
+    """Serve until the process is asked to stop; `on_ready` is called once requests are answered."""
+    asyncio.run(_serve(_server(application), listener, on_ready))
+
+
+@contextmanager
+def serving(application: Starlette, listener: socket.socket) -> Iterator[str]:
+    """Serve from a thread of this process for as long as the context lasts; gives the address."""
+    server, ready = _server(application), threading.Event()
+    thread = threading.Thread(target=lambda: asyncio.run(_serve(server, listener, ready.set)), daemon=True)
+    thread.start()
+    ready.wait()
+    try:
+        yield address_of(listener)
+    finally:
+        server.should_exit = True
+        thread.join()
+
+
+def _server(application: Starlette) -> uvicorn.Server:
+    return uvicorn.Server(uvicorn.Config(application, log_level="error", access_log=False, lifespan="off"))
+
+
+async def _serve(server: uvicorn.Server, listener: socket.socket, on_ready: Callable[[], None]) -> None:
+    serving = asyncio.create_task(server.serve(sockets=[listener]))
+    while not server.started and not serving.done():
+        await asyncio.sleep(0.01)
+    on_ready()
+    await serving

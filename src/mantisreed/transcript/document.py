@@ -1,0 +1,132 @@
+"""The transcript document and its JSON, `mantisreed-transcript` version 1.
+
+The JSON Schema lies beside this module, in `transcript.schema.json`. All times are seconds from the recording's
+start, written to the millisecond.
+"""
+
+import math
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from mantisreed.errors import InputError
+
+SCHEMA = Path(__file__).with_name("transcript.schema.json")
+
+FORMAT = "mantisreed-transcript"
+VERSION = 1
+
+NOTHING_HEARD = "nothing heard"
+"""The note of a transcript that is empty because nobody spoke, not because something failed."""
+
+Timing = Literal["engine", "aligned", "estimated"]
+
+
+class Word(msgspec.Struct, frozen=True):
+    """One word with its times in seconds; `confidence` is 0 to 1, None when the engine does not say."""
+
+    text: str
+    start: float
+    end: float
+    confidence: float | None = None
+
+
+class Passage(msgspec.Struct, frozen=True):
+    """A run of words by one speaker with no long pause.
+
+    Attributes:
+        start, end: seconds.
+        text: as it is read, with punctuation.
+        speaker: a label; None when nobody told speakers apart.
+        timing: where the words' times come from: the engine, an alignment, or an estimate.
+        words: in order of time; may be empty when only the passage is timed.
+    """
+
+    start: float
+    end: float
+    text: str
+    speaker: str | None = None
+    timing: Timing = "engine"
+    words: tuple[Word, ...] = ()
+
+
+class RecordingFacts(msgspec.Struct, frozen=True):
+    """Which recording this is: its name, the digest of its bytes, its length in seconds."""
+
+    name: str
+    digest: str
+    duration: float
+
+
+class Transcript(msgspec.Struct, frozen=True, kw_only=True):
+    """The timed result of a job.
+
+    Attributes:
+        recording: what was transcribed.
+        language: a language tag; None when neither the user nor the engine said.
+        engine: the name of the engine card.
+        job: the address of the work: the same recording, engine and options give the same one.
+        speakers: the labels that passages use, in order of appearance.
+        passages: in order of time.
+        notes: what a reader should know about how this came to be.
+    """
+
+    recording: RecordingFacts
+    engine: str
+    job: str
+    language: str | None = None
+    speakers: tuple[str, ...] = ()
+    passages: tuple[Passage, ...] = ()
+    notes: tuple[str, ...] = ()
+
+    @property
+    def words(self) -> tuple[Word, ...]:
+        """All words, passage by passage."""
+        return tuple(word for passage in self.passages for word in passage.words)
+
+    @property
+    def mean_confidence(self) -> float | None:
+        """Over the words that have one; None when none has."""
+        known = [word.confidence for word in self.words if word.confidence is not None]
+        return math.fsum(known) / len(known) if known else None
+
+
+class _Document(Transcript, frozen=True, kw_only=True):
+    format: Literal["mantisreed-transcript"]
+    version: int
+
+
+def to_json(transcript: Transcript) -> bytes:
+    """The document, indented, times to the millisecond, with a line feed at the end."""
+    fields = msgspec.to_builtins(transcript)
+    document = {"format": FORMAT, "version": VERSION, **fields}
+    return msgspec.json.format(msgspec.json.encode(_rounded(document)), indent=1) + b"\n"
+
+
+def from_json(content: bytes) -> Transcript:
+    """Read a document back.
+
+    Raises:
+        InputError: it is not a transcript, or one of a newer version.
+    """
+    try:
+        document = msgspec.json.decode(content, type=_Document)
+    except msgspec.MsgspecError as error:
+        raise InputError(f"this is not a transcript document ({error})") from error
+    if document.version > VERSION:
+        raise InputError(
+            f"this transcript is of version {document.version}; versions up to {VERSION} can be read",
+            advice="install a newer mantisreed",
+        )
+    return Transcript(**{name: getattr(document, name) for name in Transcript.__struct_fields__})
+
+
+def _rounded(value: object) -> object:
+    if isinstance(value, float):
+        return round(value, 3)
+    if isinstance(value, dict):
+        return {key: _rounded(item) for key, item in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_rounded(item) for item in value]
+    return value

@@ -1,0 +1,155 @@
+"""The workspace: a folder with a `mantisreed.toml`, the hidden `.mantisreed/` beside it, and what they hold."""
+
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from mantisreed.engines.card import EngineCard, checked, read_card
+from mantisreed.engines.secrets import Secret
+from mantisreed.errors import InputError, SettingsError
+from mantisreed.files import shown
+
+SETTINGS_FILE = "mantisreed.toml"
+HIDDEN_FOLDER = ".mantisreed"
+
+_LANGUAGE_TAG = re.compile(
+    r"[A-Za-z]{2,3}(-[A-Za-z]{3}){0,3}(-[A-Za-z]{4})?(-([A-Za-z]{2}|[0-9]{3}))?"
+    r"(-([A-Za-z0-9]{5,8}|[0-9][A-Za-z0-9]{3}))*(-[0-9A-WY-Za-wy-z](-[A-Za-z0-9]{2,8})+)*(-x(-[A-Za-z0-9]{1,8})+)?"
+)
+
+
+class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """`[settings]`: what options take when they are not given.
+
+    Attributes:
+        engine: name of the engine card; may be left out when there is only one.
+        language: the tag of the language spoken; None lets the engine find out.
+        to: names of output formats.
+        into: folder for outputs, relative to the workspace.
+    """
+
+    engine: str | None = None
+    language: str | None = None
+    to: tuple[str, ...] = ("txt", "srt", "vtt", "json")
+    into: str = "transcripts"
+
+
+@dataclass(frozen=True, slots=True)
+class Workspace:
+    """What a settings file says.
+
+    Attributes:
+        file: the settings file.
+        settings: its `[settings]`.
+        engines: its engine cards, by name.
+    """
+
+    file: Path
+    settings: Settings
+    engines: Mapping[str, EngineCard]
+
+    @property
+    def folder(self) -> Path:
+        """Where the settings file lies; relative paths in it start here."""
+        return self.file.parent
+
+    @property
+    def hidden(self) -> Path:
+        """The tool's own folder; it may not exist yet."""
+        return self.folder / HIDDEN_FOLDER
+
+    def engine(self, name: str | None) -> EngineCard:
+        """The card with this name; with None the one in the settings, or the only one.
+
+        Raises:
+            InputError: there is no such card, or no single one.
+        """
+        wanted = name or self.settings.engine
+        known = ", ".join(self.engines) or "none"
+        if wanted is None and len(self.engines) == 1:
+            return next(iter(self.engines.values()))
+        if wanted is None:
+            raise InputError("no engine is chosen", where=shown(self.file), advice=f"--engine NAME; it has: {known}")
+        if wanted not in self.engines:
+            raise InputError(f"no engine is called {wanted!r}", where=shown(self.file), advice=f"it has: {known}")
+        return self.engines[wanted]
+
+    def secrets_of(self, card: EngineCard) -> dict[str, Secret]:
+        """The card's secrets, read from where they are kept.
+
+        Raises:
+            SecretError: one of them is not there.
+        """
+        return {name: source.read(self.folder) for name, source in card.secrets.items()}
+
+
+def open_workspace(settings_file: Path | None = None, start: Path | None = None) -> Workspace:
+    """Read and check a settings file.
+
+    Args:
+        settings_file: which one; None looks for `mantisreed.toml` in `start` and the folders above it.
+        start: where to look from; None is the current folder.
+
+    Raises:
+        InputError: there is none, or it cannot be read.
+        SettingsError: something in it is wrong.
+    """
+    file = settings_file or _found_above((start or Path()).absolute())
+    try:
+        content = file.read_text(encoding="utf-8")
+    except FileNotFoundError as error:
+        raise InputError("no such settings file", where=shown(file), advice="check --config") from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError("the settings file cannot be read as text", where=shown(file)) from error
+    try:
+        document = tomllib.loads(content)
+    except tomllib.TOMLDecodeError as error:
+        raise SettingsError(f"not TOML: {error}".lower().replace("toml", "TOML"), where=shown(file)) from error
+    return _workspace(file, document)
+
+
+def check_language(tag: str) -> str:
+    """The tag, if it has the form of a BCP 47 language tag.
+
+    Raises:
+        InputError: it has not.
+    """
+    if not _LANGUAGE_TAG.fullmatch(tag):
+        raise InputError(f"{tag!r} is not a language tag", advice="a tag looks like en, en-GB or zh-Hant")
+    return tag
+
+
+def _found_above(start: Path) -> Path:
+    for folder in (start, *start.parents):
+        if (folder / SETTINGS_FILE).is_file():
+            return folder / SETTINGS_FILE
+    raise InputError(
+        f"no {SETTINGS_FILE} here or in a folder above",
+        advice="name one with --config FILE, write one (see the README), or try `mantisreed demo`",
+    )
+
+
+def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
+    name = shown(file)
+    unknown = [key for key in document if key not in ("settings", "engine")]
+    if unknown:
+        raise SettingsError(
+            f"unknown table or key {unknown[0]!r}", where=name, advice="known: [settings] and [engine.NAME]"
+        )
+    for key in ("settings", "engine"):
+        if not isinstance(document.get(key, {}), dict):
+            raise SettingsError(f"key {key!r}: expected a table", where=name)
+    settings = checked(document.get("settings", {}), Settings, name, "settings")
+    tables = document.get("engine", {})
+    loose = [key for key, table in tables.items() if not isinstance(table, dict)]
+    if loose:
+        raise SettingsError(
+            f"key {loose[0]!r}: expected a table", where=f"{name}: [engine]", advice="name the table [engine.NAME]"
+        )
+    engines = {key: read_card(key, table, name) for key, table in tables.items()}
+    return Workspace(file, settings, engines)
