@@ -8,8 +8,7 @@
 Names are imported when they are first used, so that `import mantisreed` costs nothing.
 """
 
-from typing import TYPE_CHECKING
-
+TYPE_CHECKING = False  # typing itself takes longer to import than all that --help needs
 if TYPE_CHECKING:
     from mantisreed.errors import MantisreedError
     from mantisreed.pipeline.run import Outcome

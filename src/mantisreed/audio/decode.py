@@ -4,6 +4,7 @@ Only the recording's own bytes are ever read: they reach the decoder through a f
 of sound and video are tried, so that a playlist or a strange name cannot make it open anything else.
 """
 
+import math
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -129,8 +130,8 @@ class Decoder:
         return promised is not None and promised - self.seconds > max(1.0, 0.02 * promised)
 
     def __iter__(self) -> Iterator[Samples]:
-        with _named(self._name), _open(self._source) as container:
-            self.contents = _contents(container)
+        with _named(self._name), _open(self._source) as (container, file):
+            self.contents = _contents(container, file)
             self.track = self.contents.chosen(self._number)
             for block in self._resampled(container):
                 self._given += block.shape[1]
@@ -140,27 +141,37 @@ class Decoder:
 
     def _resampled(self, container: "av.container.InputContainer") -> Iterator[Samples]:
         stream = container.streams.audio[self.track.number - 1]
+        silence = round(_late_start(container, stream) * self.sample_rate)
+        for channels, frames in self._resampled_frames(container, stream):
+            if silence:
+                yield np.zeros((self._channels or channels, silence), np.float32)
+                silence = 0
+            for frame in frames:
+                if frame.samples:
+                    yield self._mixed(_finite(np.asarray(frame.to_ndarray(), np.float32)), channels)
+
+    def _resampled_frames(
+        self, container: "av.container.InputContainer", stream: "av.AudioStream"
+    ) -> Iterator[tuple[int, list["av.AudioFrame"]]]:
+        """Resampled frames, each with the number of channels of the track; a change of format midway is followed."""
         resampler: av.AudioResampler | None = None
         fifo = av.audio.fifo.AudioFifo()
-        layout: tuple[object, ...] | None = None
-        silence = round(_late_start(container, stream) * self.sample_rate)
+        shape: tuple[str, str, int] | None = None
+        channels = 0
         for frame in self._frames(container, stream):
-            shape = (frame.format.name, frame.layout.name, frame.sample_rate)
-            if shape != layout or resampler is None:
+            if shape != (frame.format.name, frame.layout.name, frame.sample_rate):
                 if resampler is not None:
-                    yield from _drained(fifo, resampler)
-                layout = shape
-                fifo = av.audio.fifo.AudioFifo()
-                resampler = self._resampler(frame)
-                if silence:
-                    yield np.zeros((self._channels or frame.layout.nb_channels, silence), np.float32)
-                    silence = 0
+                    yield channels, _drained(fifo, resampler)
+                shape = (frame.format.name, frame.layout.name, frame.sample_rate)
+                channels = frame.layout.nb_channels
+                fifo, resampler = av.audio.fifo.AudioFifo(), self._resampler(frame)
+            assert resampler is not None
             frame.pts = None
             fifo.write(frame)
             while fifo.samples >= _BLOCK:
-                yield from _arrays(resampler.resample(fifo.read(_BLOCK)))
+                yield channels, resampler.resample(fifo.read(_BLOCK))
         if resampler is not None:
-            yield from _drained(fifo, resampler)
+            yield channels, _drained(fifo, resampler)
 
     def _frames(
         self, container: "av.container.InputContainer", stream: "av.AudioStream"
@@ -182,8 +193,15 @@ class Decoder:
                 self.damaged += 1
 
     def _resampler(self, frame: "av.AudioFrame") -> "av.AudioResampler":
-        layout = "mono" if self._channels == 1 else frame.layout.name
+        layout = "mono" if self._channels == 1 and frame.layout.nb_channels <= 2 else frame.layout.name
         return av.AudioResampler(format="fltp", layout=layout, rate=self.sample_rate)
+
+    def _mixed(self, block: Samples, channels: int) -> Samples:
+        """A resampled block of a track with so many channels, mixed as asked: their mean."""
+        if self._channels != 1 or channels == 1:
+            return block
+        # The resampler adds two channels at 0.707 each, which goes over full scale where they are the same.
+        return block * np.float32(math.sqrt(0.5)) if block.shape[0] == 1 else block.mean(axis=0, keepdims=True)
 
 
 def probe(source: str | os.PathLike[str] | BinaryIO) -> Contents:
@@ -193,8 +211,8 @@ def probe(source: str | os.PathLike[str] | BinaryIO) -> Contents:
         RecordingError: it is not a recording, or has no sound.
     """
     name = "" if hasattr(source, "read") else shown(os.fspath(source))
-    with _named(name), _open(source) as container:
-        return _contents(container)
+    with _named(name), _open(source) as (container, file):
+        return _contents(container, file)
 
 
 def decode(
@@ -218,16 +236,19 @@ def _named(name: str) -> Iterator[None]:
 
 
 @contextmanager
-def _open(source: str | os.PathLike[str] | BinaryIO) -> Iterator["av.container.InputContainer"]:
+def _open(
+    source: str | os.PathLike[str] | BinaryIO,
+) -> Iterator[tuple["av.container.InputContainer", BinaryIO]]:
     if not isinstance(source, (str, os.PathLike)):
-        yield _container(source)
+        with _container(source) as container:
+            yield container, source
         return
     try:
-        opened = Path(source).open("rb")  # noqa: SIM115
+        opened = Path(source).open("rb")  # noqa: SIM115 - closed by the with below; only opening may raise this
     except OSError as error:
         raise RecordingError(f"cannot be read ({(error.strerror or str(error)).lower()})") from error
     with opened as file, _container(file) as container:
-        yield container
+        yield container, file
 
 
 def _container(file: BinaryIO) -> "av.container.InputContainer":
@@ -238,14 +259,15 @@ def _container(file: BinaryIO) -> "av.container.InputContainer":
         return av.open(file, mode="r", options={"format_whitelist": _CONTAINERS}, metadata_errors="replace")
     except (av.error.FFmpegError, OSError) as error:
         raise RecordingError(
-            "this is not a recording that can be read",
+            "this is not a recording that can be read, or only a part of one",
             advice="expected: WAV, FLAC, MP3, Ogg, Opus, M4A, AMR, or a video with sound",
         ) from error
 
 
-def _contents(container: "av.container.InputContainer") -> Contents:
+def _contents(container: "av.container.InputContainer", file: BinaryIO) -> Contents:
     audio = container.streams.audio
-    has_video = any(not stream.disposition & av.stream.Disposition.attached_pic for stream in container.streams.video)
+    attached_picture = av.stream.Disposition.attached_pic
+    has_video = any(not stream.disposition & attached_picture for stream in container.streams.video)
     if not audio:
         kind = "a video without sound" if has_video else "no sound in it"
         raise RecordingError(kind, advice="give the recording that holds the speech")
@@ -260,8 +282,25 @@ def _contents(container: "av.container.InputContainer") -> Contents:
         )
         for number, stream in enumerate(audio, 1)
     )
-    duration = container.duration / av.time_base if container.duration and container.duration > 0 else None
-    return Contents(container.format.name, duration, tracks, has_video)
+    return Contents(container.format.name, _promised_length(container, file), tracks, has_video)
+
+
+def _promised_length(container: "av.container.InputContainer", file: BinaryIO) -> float | None:
+    """Seconds that the header promises. FFmpeg trims a WAV header's promise to the file's size; this does not."""
+    if not container.duration or container.duration < 0:
+        return None
+    length = container.duration / av.time_base
+    if container.format.name != "wav":
+        return length
+    position = file.tell()
+    file.seek(0)
+    start = file.read(8)
+    size = file.seek(0, os.SEEK_END)
+    file.seek(position)
+    promised = int.from_bytes(start[4:8], "little") + 8
+    # Programs that stream write 0 or the largest number, and then promise nothing.
+    known = start[:4] == b"RIFF" and 8 < promised < 0xFFFF_FF00
+    return length * promised / size if known and promised > size else length
 
 
 def _late_start(container: "av.container.InputContainer", stream: "av.AudioStream") -> float:
@@ -276,20 +315,15 @@ def _late_start(container: "av.container.InputContainer", stream: "av.AudioStrea
     return max(0.0, float(stream.start_time * stream.time_base) - min(starts))
 
 
-def _drained(fifo: "av.audio.fifo.AudioFifo", resampler: "av.AudioResampler") -> Iterator[Samples]:
+def _drained(fifo: "av.audio.fifo.AudioFifo", resampler: "av.AudioResampler") -> list["av.AudioFrame"]:
     rest = fifo.read(0, partial=True) if fifo.samples else None
-    if rest is not None:
-        yield from _arrays(resampler.resample(rest))
-    yield from _arrays(resampler.resample(None))
+    return [*(resampler.resample(rest) if rest is not None else []), *resampler.resample(None)]
 
 
-def _arrays(frames: list["av.AudioFrame"]) -> Iterator[Samples]:
-    for frame in frames:
-        if frame.samples:
-            block = np.asarray(frame.to_ndarray(), np.float32)
-            if not np.isfinite(block).all():
-                np.nan_to_num(block, copy=False, nan=0.0, posinf=1.0, neginf=-1.0)
-            yield block
+def _finite(block: Samples) -> Samples:
+    if not np.isfinite(block).all():
+        np.nan_to_num(block, copy=False, nan=0.0, posinf=1.0, neginf=-1.0)
+    return block
 
 
 def _in_language(track: Track) -> str:

@@ -1,11 +1,10 @@
 """Where a command's words go: results to stdout, everything else to stderr and the log."""
 
 import sys
-from typing import TYPE_CHECKING
 
 from mantisreed.errors import InputError, MantisreedError
-from mantisreed.files import shown
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     import rich.console
 
@@ -38,7 +37,7 @@ class Console:
             try:
                 handlers.append(logging.FileHandler(self._log_file, encoding="utf-8", errors="backslashreplace"))
             except OSError as error:
-                raise InputError("the log file cannot be written", where=shown(self._log_file)) from error
+                raise InputError("the log file cannot be written", where=self._log_file) from error
         for handler in handlers:
             handler.setFormatter(logging.Formatter("%(asctime)s %(name)s: %(message)s"))
             logger.addHandler(handler)
@@ -52,9 +51,10 @@ class Console:
         if not self.is_quiet:
             print(text, file=sys.stderr, flush=True)  # noqa: T201
 
-    def problem(self, error: MantisreedError) -> None:
-        """What went wrong, and on a second line what to do about it."""
-        text = f"mantisreed: {error}"
+    def problem(self, error: MantisreedError, about: str = "") -> None:
+        """What went wrong, and on a second line what to do about it; `about` names the recording it happened to."""
+        told = str(error)
+        text = f"mantisreed: {told}" if not about or told.startswith(about) else f"mantisreed: {about}: {told}"
         if error.advice:
             text += f"\n  {error.advice}"
         print(text, file=sys.stderr, flush=True)  # noqa: T201

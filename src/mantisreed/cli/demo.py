@@ -1,10 +1,10 @@
 """`mantisreed demo`: made-up recordings, a stand-in engine, and the real pipeline between them."""
 
 import argparse
-from typing import TYPE_CHECKING
 
 from mantisreed.cli.console import Console
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from pathlib import Path
 
@@ -27,6 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = False) -> int:
     """Make the recordings, start the engine, run the pipeline, and say how to repeat it by hand."""
     import shlex
+    from concurrent.futures import ThreadPoolExecutor
     from pathlib import Path
 
     from mantisreed.cli.run import run as run_recordings
@@ -38,21 +39,23 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
     folder = Path(into)
     cards, recordings = folder / "mantisreed.toml", folder / "recordings"
     _make_folders(folder, recordings, cards)
-    console.note("loading the phrase bank ...")
+    console.note("reading the phrase bank ...")
     phrases = load_bank()
     compositions = demo_compositions(phrases)
-    for number, name in enumerate(write_recordings(compositions, recordings), 1):
-        console.note(f"composed {number} of {len(compositions)}: {name}")
     key = server.new_key()
-    with server.bound_socket(0) as listener, server.serving(server.standins(phrases, key), listener) as address:
+    with ThreadPoolExecutor() as pool:
+        engine = pool.submit(server.standins, phrases, key)
+        for number, name in enumerate(write_recordings(compositions, recordings), 1):
+            console.note(f"composed {number} of {len(compositions)}: {name}")
+    with server.bound_socket(0) as listener, server.serving(engine.result(), listener) as address:
         server.write_cards(cards, address, key, server.languages_of(phrases))
-        console.note(f"the stand-in engine {NAME} listens on {address}")
+        console.note(f"the stand-in engine {NAME} listens on {address}; sending it the recordings ...")
         code = run_recordings(console, sources=[str(recordings)], config=str(cards), engine=NAME, as_json=as_json)
-    again = shlex.join(["mantisreed", "run", str(recordings), "--config", str(cards), "--engine", NAME])
-    console.note(
-        f"\nThis was done by\n  {again}\nTo repeat it by hand, first start the engine again, in another terminal:"
-    )
-    console.note(f"  {shlex.join(['mantisreed', 'standin', '--cards', str(cards)])}")
+    if not as_json:
+        again = ["mantisreed", "run", str(recordings), "--config", str(cards), "--engine", NAME]
+        console.result(f"\nThis was done by\n  {shlex.join(again)}")
+        console.result("To repeat it by hand, first start the engine again, in another terminal:")
+        console.result(f"  {shlex.join(['mantisreed', 'standin', '--cards', str(cards)])}")
     return code
 
 

@@ -6,12 +6,16 @@ Only what `--help` needs is imported here; a command's own imports wait until it
 import argparse
 import os
 import sys
-from collections.abc import Sequence
 from importlib import import_module
 
 from mantisreed import __version__
 from mantisreed.cli.console import Console
 from mantisreed.errors import InputError, MantisreedError
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from typing import NoReturn
 
 DONE, SOME_FAILED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 """Exit codes; 3 (not finished yet) is for commands that do not wait."""
@@ -24,17 +28,23 @@ COMMANDS = {
 """Command, the module it lives in (`add_arguments` and `run`), and what it is for."""
 
 
-def main(arguments: Sequence[str] | None = None) -> int:
+class _Parser(argparse.ArgumentParser):
+    """Says what is wrong in two lines, without the whole usage."""
+
+    def error(self, message: str) -> "NoReturn":
+        mistaken = [argument for argument in sys.argv[1:] if argument.startswith("-") and os.path.lexists(argument)]
+        advice = "put -- before names of files that begin with a dash" if mistaken else f"see {self.prog} --help"
+        self.exit(WRONG_USE, f"{self.prog}: {message}\n  {advice}\n")
+
+
+def main(arguments: "Sequence[str] | None" = None) -> int:
     """Run the command line; gives the exit code."""
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
     given = list(sys.argv[1:] if arguments is None else arguments)
     parser = _parser(given)
-    options, unknown = parser.parse_known_args(given)
-    if unknown:
-        parser.error(_about_unknown(unknown))
-    values = vars(options)
+    values = vars(parser.parse_args(given))
     command = values.pop("command")
     console = Console(quiet=values.pop("quiet"), verbose=values.pop("verbose"), log_file=values.pop("log_file"))
     try:
@@ -57,34 +67,35 @@ def main(arguments: Sequence[str] | None = None) -> int:
     return code
 
 
-def _parser(given: Sequence[str]) -> argparse.ArgumentParser:
+def _parser(given: "Sequence[str]") -> _Parser:
     """The parser; only the command that is asked for gets its own arguments."""
-    parser = argparse.ArgumentParser(
+    parser = _Parser(
         prog="mantisreed",
         description="Recordings in, timestamped transcripts and subtitles out, by whichever engine you have.",
         epilog="examples:\n  mantisreed demo\n  mantisreed run interviews/ --engine brook --language en --to srt,vtt",
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=_help_formatter,
     )
     parser.add_argument("--version", action="version", version=f"mantisreed {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True, title="commands")
     for name, (module, summary) in COMMANDS.items():
-        command = commands.add_parser(
-            name, help=summary, description=summary, formatter_class=argparse.RawDescriptionHelpFormatter
-        )
+        command = commands.add_parser(name, help=summary, description=summary, formatter_class=_help_formatter)
         if name in given:
             import_module(module).add_arguments(command)
             _add_common_arguments(command)
     return parser
 
 
+def _help_formatter(prog: str) -> argparse.HelpFormatter:
+    """As wide as the terminal. Left to itself, argparse imports shutil and four compressors to find that out."""
+    columns = os.environ.get("COLUMNS", "")
+    try:
+        width = int(columns) if columns.isdigit() else os.get_terminal_size(1).columns
+    except OSError:
+        width = 80
+    return argparse.RawDescriptionHelpFormatter(prog, width=max(40, width - 2))
+
+
 def _add_common_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("-q", "--quiet", action="store_true", help="only errors on stderr")
     parser.add_argument("-v", "--verbose", action="store_true", help="say more on stderr")
     parser.add_argument("--log-file", metavar="FILE", help="write everything that happens to FILE as well")
-
-
-def _about_unknown(unknown: Sequence[str]) -> str:
-    text = f"unknown arguments: {' '.join(unknown)}"
-    if any(os.path.lexists(argument) for argument in unknown):
-        text += " (put -- before names of files that begin with a dash)"
-    return text

@@ -1,13 +1,12 @@
 """Progress on stderr: a live view on a terminal, plain lines elsewhere."""
 
-from types import TracebackType
-from typing import TYPE_CHECKING, Self
-
 from mantisreed.cli.console import Console
-from mantisreed.files import shown
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from pathlib import Path
+    from types import TracebackType
+    from typing import Self
 
     import rich.progress
 
@@ -22,7 +21,7 @@ class Progress:
         self._live: rich.progress.Progress | None = None
         self._lines: dict[Path, rich.progress.TaskID] = {}
 
-    def __enter__(self) -> Self:
+    def __enter__(self) -> "Self":
         terminal = self._console.terminal()
         if terminal.is_terminal and not self._console.is_quiet:
             import rich.progress
@@ -38,13 +37,15 @@ class Progress:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: "TracebackType | None"
     ) -> None:
         if self._live:
             self._live.stop()
 
     def show(self, event: "Event") -> None:
         """Show that a recording has come to another stage."""
+        from mantisreed.files import shown
+
         text = f"{shown(event.recording.name)}: {event.stage}" + (f" ({event.note})" if event.note else "")
         if self._live is None:
             self._console.note(text)

@@ -1,12 +1,13 @@
 """`mantisreed run`: recordings in, transcripts and subtitles out."""
 
 import argparse
-from typing import TYPE_CHECKING, Any
 
 from mantisreed.cli.console import Console
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
+    from typing import Any
 
     from mantisreed.pipeline.run import Outcome
 
@@ -50,6 +51,7 @@ def run(
     from pathlib import Path
 
     from mantisreed.cli.progress import Progress
+    from mantisreed.files import shown
     from mantisreed.pipeline.transcribe import transcribe
     from mantisreed.workspace import open_workspace
 
@@ -74,12 +76,12 @@ def run(
         console.table(_table(outcomes))
     for outcome in outcomes:
         if outcome.error:
-            console.problem(outcome.error)
+            console.problem(outcome.error, shown(outcome.recording))
     console.note(_last_line(outcomes))
     return 0 if all(outcome.state in ("done", "nothing heard") for outcome in outcomes) else 1
 
 
-def _described(outcome: "Outcome") -> dict[str, Any]:
+def _described(outcome: "Outcome") -> "dict[str, Any]":
     """One recording of `--json`."""
     from mantisreed.files import shown
 

@@ -212,7 +212,7 @@ def _reply_path(value: object) -> ReplyPath:
     try:
         return ReplyPath(value)
     except jmespath.exceptions.JMESPathError as error:
-        raise ValueError(f"{value!r} is not a JMESPath expression ({str(error).splitlines()[0]})") from error
+        raise ValueError(f"{value!r} is not a JMESPath expression") from error
 
 
 def _contradictions(card: EngineCard) -> Iterator[tuple[str, str]]:
@@ -243,7 +243,8 @@ def _wrong_placeholders(card: EngineCard) -> Iterator[tuple[str, str]]:
 
 _UNKNOWN = re.compile(r"Object contains unknown field `(.*?)`")
 _MISSING = re.compile(r"Object missing required field `(.*?)`")
-_PATH = re.compile(r" - at `(?:key in )?\$\.?(.*?)`$")
+_PATH = re.compile(r" - at `(?:key in )?\$\.?(.*?)`$", re.S)
+_SOME_KEY = "*"  # stands for a key of a free table, or an item of a list, that the library does not name
 _TYPE_NAMES = {
     "str": "text",
     "int": "a whole number",
@@ -258,7 +259,7 @@ _TYPE_NAMES = {
 
 def _explained(message: str, table: Mapping[str, object], kind: type, file: str, place: str) -> SettingsError:
     path = _PATH.search(message)
-    keys = [key for key in (path[1].split(".") if path else []) if key]
+    keys = [key for key in (path[1].replace("[...]", _SOME_KEY).split(".") if path else []) if key]
     said = _PATH.sub("", message)
     if unknown := _UNKNOWN.search(said):
         known = [name for name in _fields_at(kind, keys) if name != "name"]
@@ -268,17 +269,21 @@ def _explained(message: str, table: Mapping[str, object], kind: type, file: str,
     if missing := _MISSING.search(said):
         return SettingsError(f"key {missing[1]!r} is missing", where=_table(file, place, keys))
     said = re.sub(r"`([a-z]+)`", lambda match: _TYPE_NAMES.get(match[1], match[1]), said)
-    said = said[:1].lower() + said[1:].replace("got", "found")
-    if keys and keys[-1].endswith("[...]"):
-        keys[-1] = keys[-1].removesuffix("[...]")
+    said = (said[:1].lower() + said[1:]).replace("got", "found")
+    said = said.replace("invalid decimal string", "expected a number")
+    said, _, advice = said.partition("\n")
+    if keys and keys[-1].endswith(_SOME_KEY):
+        keys[-1] = keys[-1].removesuffix(_SOME_KEY)
         keys.append(_wrong_key(table, keys, kind))
-    return SettingsError(f"key {keys[-1]!r}: {said}" if keys else said, where=_table(file, place, keys[:-1]))
+    what = f"key {keys[-1]!r}: {said}" if keys else said
+    return SettingsError(what, where=_table(file, place, keys[:-1]), advice=advice or None)
 
 
 def _wrong_key(table: Mapping[str, object], keys: list[str], kind: type) -> str:
     """Which key of a free table does not convert; the library does not say."""
     *above, last = keys
-    for name, value in _at(table, keys).items():
+    entries: dict[str, object] = _at(table, keys)
+    for name, value in entries.items():
         alone = copy.deepcopy(dict(table))
         _at(alone, above)[last] = {name: value}
         try:

@@ -178,7 +178,7 @@ def _time(path: ReplyPath, within: object, key: str, unit: float, duration: floa
     found = path.find(within)
     if isinstance(found, bool) or not isinstance(found, (int, float)) or not math.isfinite(found):
         raise _UnexpectedError(f"{key} ({path.expression}) finds {found!r}, not a time")
-    return min(max(0.0, found * unit), duration)
+    return min(max(0.0, round(found * unit, 6)), duration)
 
 
 def _confidence(found: object) -> float | None:

@@ -42,8 +42,8 @@ class SecretSource:
         if kind in ("env", "file") and colon and place:
             return cls(kind, place)
         raise ValueError(
-            'a secret is never written here: put it in an environment variable and write "env:NAME", '
-            'or in a file and write "file:PATH"'
+            "a secret is never written in the settings\n"
+            'put it in an environment variable and write "env:NAME" here, or in a file and write "file:PATH"'
         )
 
     def __str__(self) -> str:

@@ -1,5 +1,6 @@
 """Carrying a request to an engine and bringing the answer back."""
 
+import os
 import ssl
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -134,7 +135,8 @@ def _reason(error: Exception) -> str:
     if isinstance(error, (aiohttp.ClientConnectorCertificateError, ssl.SSLError, aiohttp.ClientSSLError)):
         return "its certificate is not trusted"
     if isinstance(error, aiohttp.ClientConnectorError):
-        return (error.os_error.strerror or str(error.os_error)).lower()
+        number = error.os_error.errno
+        return os.strerror(number).lower() if number else str(error.os_error)
     if isinstance(error, aiohttp.ServerDisconnectedError):
         return "it closed the connection without an answer"
     return (str(error) or type(error).__name__).lower()

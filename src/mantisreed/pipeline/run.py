@@ -122,9 +122,8 @@ class Runner:
                 outcomes[number] = await self._finished(recording, stem)
 
         # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
-        async with asyncio.TaskGroup() as group:
-            for _ in range(self._order.card.pace.at_once + (os.cpu_count() or 1)):
-                group.create_task(work())
+        workers = self._order.card.pace.at_once + (os.cpu_count() or 1)
+        await asyncio.gather(*(work() for _ in range(workers)))
         return [outcomes[number] for number in range(len(recordings))]
 
     async def _finished(self, recording: Path, stem: str) -> Outcome:
@@ -132,7 +131,7 @@ class Runner:
             outcome = await self._transcribed(recording, stem)
         except MantisreedError as error:
             _log.info("%s failed: %s", shown(recording), error)
-            self._on_event(Event(recording, "failed", error.what))
+            self._on_event(Event(recording, "failed"))
             return Outcome(recording, "failed", error=error)
         self._on_event(Event(recording, "done", "" if outcome.state == "done" else outcome.state))
         return outcome
@@ -145,7 +144,9 @@ class Runner:
         transcript = await self._asked(recording, piece)
         files = await asyncio.to_thread(self._outputs.write, stem, recording, transcript)
         if piece.notes:
-            error = RecordingError(piece.notes[0], where=shown(recording), advice="the rest of it is transcribed")
+            error = RecordingError(
+                piece.notes[0], where=shown(recording), advice="what there is of it is transcribed"
+            )
             return Outcome(recording, "incomplete", transcript, tuple(files), error)
         return Outcome(recording, "done" if transcript.passages else "nothing heard", transcript, tuple(files))
 
@@ -186,24 +187,24 @@ def _prepared(recording: Path, order: Order) -> _Piece:
         decoder = Decoder(recording, sample_rate=accepts.sample_rate, track=order.track)
         audio = encode(decoder, form, sample_rate=accepts.sample_rate, most_bytes=accepts.most_bytes)
         if accepts.longest is not None and decoder.seconds > accepts.longest:
-            raise _too_long(order.card, recording, decoder)
+            raise _too_long(order.card, decoder)
         if audio is not None:
             digest = file_digest(recording)
             facts = RecordingFacts(shown(recording.name), digest, round(decoder.seconds, 3))
             return _Piece(audio, form, facts, tuple(_damage(decoder)))
     assert accepts.most_bytes is not None
     raise TooBigError(
-        f"{shown(recording)} is over the {short_size(accepts.most_bytes)} that it takes in one request, "
+        f"the recording is over the {short_size(accepts.most_bytes)} that it takes in one request, "
         f"as {', '.join(accepts.formats)}",
         engine=order.card.name,
         advice="cut the recording into shorter files",
     )
 
 
-def _too_long(card: EngineCard, recording: Path, decoder: Decoder) -> TooBigError:
+def _too_long(card: EngineCard, decoder: Decoder) -> TooBigError:
     longest = short_duration(card.accepts.longest or 0.0)
     return TooBigError(
-        f"{shown(recording)} is {short_duration(decoder.seconds)} long or more, over the {longest} that it takes",
+        f"the recording is {short_duration(decoder.seconds)} long or more, over the {longest} that it takes",
         engine=card.name,
         advice="cut the recording into shorter files",
     )

@@ -8,7 +8,6 @@ import math
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from itertools import accumulate, pairwise
 from pathlib import Path
 
 import msgspec
@@ -22,6 +21,8 @@ from mantisreed.files import shown
 BUNDLED = Path(__file__).with_name("bank")
 """The bank that ships with the package: the marsh station, in English and German."""
 
+_FRAME = SAMPLE_RATE // 100
+_SILENCE = 0.03  # of the loudest frame: 30 dB under it
 _NOT_AUDIO = {".txt", ".json"}
 
 
@@ -99,14 +100,18 @@ def _phrase(folder: Path, audio: Path, text_file: Path) -> Phrase:
         samples = np.concatenate(list(decode(audio)), axis=1)[0]
     except (RecordingError, OSError, UnicodeDecodeError, msgspec.MsgspecError) as error:
         raise InputError(f"this phrase cannot be read ({error})", where=shown(audio)) from error
-    words = beside.words or spread_words(text.split(), 0.0, len(samples) / SAMPLE_RATE)
+    words = beside.words or spread_words(text.split(), samples)
     name = audio.relative_to(folder).with_suffix("").as_posix()
     return Phrase(name, text, beside.language, beside.voice, words, samples)
 
 
-def spread_words(texts: Sequence[str], start: float, end: float) -> tuple[Word, ...]:
-    """Words over a stretch of time, each as long as its number of letters asks for."""
-    weights = [math.sqrt(len(text)) for text in texts]
-    total = sum(weights)
-    edges = [start + (end - start) * part / total for part in accumulate(weights, initial=0.0)]
-    return tuple(Word(text, *edge) for text, edge in zip(texts, pairwise(edges), strict=True))
+def spread_words(texts: Sequence[str], samples: NDArray[np.float32]) -> tuple[Word, ...]:
+    """Words over the stretches of a phrase that are not silent, each as long as its number of letters asks for."""
+    frames = np.resize(samples, (max(1, len(samples) // _FRAME), _FRAME))
+    levels = np.sqrt(np.square(frames).mean(axis=1))
+    sounding = np.flatnonzero(levels >= levels.max() * _SILENCE)
+    shares = np.cumsum([0.0, *(math.sqrt(len(text)) for text in texts)])
+    first = np.minimum((shares[:-1] / shares[-1] * len(sounding)).astype(int), len(sounding) - 1)
+    last = np.maximum((shares[1:] / shares[-1] * len(sounding)).astype(int) - 1, first)
+    starts, ends = sounding[first] * _FRAME / SAMPLE_RATE, (sounding[last] + 1) * _FRAME / SAMPLE_RATE
+    return tuple(Word(text, float(a), float(b)) for text, a, b in zip(texts, starts, ends, strict=True))

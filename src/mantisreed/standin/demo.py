@@ -1,6 +1,7 @@
 """The demo's recordings: a day at a bird-ringing station on a salt marsh."""
 
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
 
 from mantisreed.standin.bank import Phrase
@@ -31,7 +32,12 @@ def demo_compositions(phrases: Sequence[Phrase]) -> dict[str, Composition]:
 
 
 def write_recordings(compositions: dict[str, Composition], folder: Path) -> Iterator[str]:
-    """Render each into the folder; gives each name when it is written."""
-    for name, composition in compositions.items():
-        composition.write(folder / name)
-        yield name
+    """Render all into the folder, several at a time; gives each name when it is written."""
+    with ThreadPoolExecutor() as pool:
+        jobs = {
+            pool.submit(composition.write, folder / name): name
+            for name, composition in sorted(compositions.items(), key=lambda item: -item[1].duration)
+        }
+        for job in as_completed(jobs):
+            job.result()
+            yield jobs[job]

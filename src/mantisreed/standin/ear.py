@@ -8,6 +8,7 @@ energy that the word explains, 0.91 at 10 dB of noise.
 """
 
 import math
+import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -277,7 +278,9 @@ def _heard_words(
             continue
         whole = (end - start) - inside <= _EDGE
         text = word.text if whole else _fragment(word.text, share, at_start=start < 0)
-        yield HeardWord(text, max(0.0, start), min(length, end), explained * (1.0 if whole else share / 2))
+        if text:
+            sureness = explained if whole else explained * share / 2
+            yield HeardWord(text, max(0.0, start), min(length, end), sureness)
 
 
 def _explained(sound: _Floats, rest: _Floats, samples: _Floats, first: int, word: Word) -> float:
@@ -291,9 +294,10 @@ def _explained(sound: _Floats, rest: _Floats, samples: _Floats, first: int, word
 
 
 def _fragment(text: str, share: float, *, at_start: bool) -> str:
-    """What is left of a word when an edge takes the rest of it."""
-    letters = max(1, round(len(text) * share))
-    return text[-letters:] if at_start else text[:letters]
+    """What is left of a word when an edge takes the rest of it; at least one letter goes."""
+    letters = re.sub(r"[\W_]", "", text)
+    kept = min(len(letters) - 1, round(len(letters) * share))
+    return letters[len(letters) - kept :] if at_start else letters[: max(0, kept)]
 
 
 def _take_out(sound: _Floats, samples: _Floats, first: int) -> None:

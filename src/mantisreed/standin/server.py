@@ -12,7 +12,7 @@ import uvicorn
 from starlette.applications import Starlette
 
 from mantisreed.errors import InputError, OutputError
-from mantisreed.files import shown, write_whole
+from mantisreed.files import make_folder, shown, write_whole
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.brook import NAME, brook, card
 from mantisreed.standin.ear import Ear
@@ -56,6 +56,7 @@ def write_cards(file: Path, address: str, key: str, languages: Sequence[str]) ->
     """
     if not may_write_cards(file):
         raise OutputError("exists and was not written by a stand-in", where=shown(file), advice="name another file")
+    make_folder(file.parent)
     key_file = file.with_name(f"{NAME}.key")
     write_whole(key_file, f"{key}\n".encode())
     key_file.chmod(0o600)

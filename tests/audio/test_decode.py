@@ -1,0 +1,172 @@
+"""Reading recordings of every kind."""
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from audio.making import write_sound
+from mantisreed.audio.decode import Decoder, decode, probe
+from mantisreed.audio.encode import FORMATS, encode
+from mantisreed.errors import RecordingError
+
+RATE = 16_000
+
+
+def chirp(seconds: float = 2.0, rate: int = RATE) -> np.ndarray:
+    """A sweep from 200 to 2000 Hz: every moment of it is different."""
+    t = np.arange(round(seconds * rate)) / rate
+    return (0.4 * np.sin(2 * np.pi * (200 * t + 450 * t * t))).astype(np.float32)
+
+
+def decoded(path: Path, **options: int | None) -> np.ndarray:
+    return np.concatenate(list(decode(path, **options)), axis=1)
+
+
+def lag_and_fit(heard: np.ndarray, truth: np.ndarray) -> tuple[float, float]:
+    """By how many seconds `heard` is late, and the normalised correlation at that lag."""
+    size = len(heard) + len(truth)
+    products = np.fft.irfft(np.fft.rfft(heard, size) * np.conj(np.fft.rfft(truth, size)), size)
+    best = int(np.argmax(products))
+    lag = best if best < len(heard) else best - size
+    return lag / RATE, float(products[best] / np.linalg.norm(heard) / np.linalg.norm(truth))
+
+
+@pytest.mark.parametrize(
+    ("name", "codec", "rate"),
+    [
+        ("a.wav", "pcm_u8", 16_000),
+        ("a.wav", "pcm_s16le", 44_100),
+        ("a.wav", "pcm_s24le", 48_000),
+        ("a.wav", "pcm_s32le", 16_000),
+        ("a.wav", "pcm_f32le", 96_000),
+        ("a.wav", "pcm_f64le", 16_000),
+        ("a.wav", "pcm_alaw", 8_000),
+        ("a.wav", "pcm_mulaw", 8_000),
+        ("a.wav", "adpcm_ima_wav", 16_000),
+        ("a.wav", "adpcm_ms", 16_000),
+        ("a.flac", "flac", 44_100),
+        ("a.mp3", "libmp3lame", 44_100),
+        ("a.opus", "libopus", 48_000),
+        ("a.m4a", "aac", 44_100),
+        ("a.amr", "libopencore_amrnb", 8_000),
+        ("a.mka", "flac", 16_000),
+    ],
+)
+def test_every_kind_of_recording_gives_its_sound_at_its_time(
+    tmp_path: Path, name: str, codec: str, rate: int
+) -> None:
+    write_sound(tmp_path / name, codec, chirp(rate=rate), rate=rate)
+
+    heard = decoded(tmp_path / name)
+
+    assert heard.dtype == np.float32 and heard.shape[0] == 1
+    assert abs(heard.shape[1] / RATE - 2.0) < 0.06
+    lag, fit = lag_and_fit(heard[0], chirp())
+    assert abs(lag) < 0.01 and fit > 0.9
+
+
+def test_ogg_vorbis_is_read(tmp_path: Path) -> None:
+    soundfile.write(tmp_path / "a.ogg", chirp(rate=44_100), 44_100, format="OGG", subtype="VORBIS")
+
+    lag, fit = lag_and_fit(decoded(tmp_path / "a.ogg")[0], chirp())
+    assert abs(lag) < 0.01 and fit > 0.9
+
+
+@pytest.mark.parametrize(
+    ("name", "codec"), [("a.mp4", "aac"), ("a.mov", "pcm_s16le"), ("a.mkv", "libmp3lame"), ("a.webm", "libopus")]
+)
+def test_the_sound_of_a_video_is_read_and_its_times_are_those_of_the_pictures(
+    tmp_path: Path, name: str, codec: str
+) -> None:
+    rate = 48_000 if codec == "libopus" else 16_000
+    write_sound(tmp_path / name, codec, chirp(rate=rate), rate=rate, video=True, delay=1.5)
+
+    assert probe(tmp_path / name).has_video
+    lag, fit = lag_and_fit(decoded(tmp_path / name)[0], chirp())
+    assert abs(lag - 1.5) < 0.03 and fit > 0.9
+
+
+def test_a_track_is_chosen_by_number_and_an_unknown_one_is_named(tmp_path: Path) -> None:
+    path = tmp_path / "two.mkv"
+    write_sound(path, "flac", chirp(), tracks=2)
+
+    assert np.abs(decoded(path, track=2)).max() > 1.8 * np.abs(decoded(path, track=1)).max()
+    with pytest.raises(RecordingError, match="no track 3") as caught:
+        decoded(path, track=3)
+    assert caught.value.advice is not None and "2 (flac" in caught.value.advice
+
+
+def test_stereo_is_mixed_or_kept(tmp_path: Path) -> None:
+    stereo = np.stack([chirp(), np.zeros(2 * RATE, np.float32)])
+    content = encode([stereo], FORMATS["flac"], channels=2)
+    assert content is not None
+
+    apart = np.concatenate(list(decode(io.BytesIO(content), channels=None)), axis=1)
+    mixed = np.concatenate(list(decode(io.BytesIO(content))), axis=1)
+
+    assert np.abs(apart - stereo).max() < 1e-4
+    assert np.abs(mixed[0] - chirp() / 2).max() < 1e-3
+
+
+def test_a_long_recording_is_read_as_it_is_asked_for() -> None:
+    blocks = (np.zeros((1, RATE), np.float32) for _ in range(1800))
+    content = encode(blocks, FORMATS["wav"])
+    assert content is not None
+    file = io.BytesIO(content)
+
+    stream = decode(file)
+    first = next(stream)
+
+    assert first.shape[1] <= 10 * RATE
+    assert file.tell() < len(content) / 20
+
+
+def test_samples_that_are_no_numbers_do_not_come_through(tmp_path: Path) -> None:
+    bad = chirp()
+    bad[5000:5010] = np.nan
+    bad[9000] = np.inf
+    write_sound(tmp_path / "bad.wav", "pcm_f32le", bad)
+
+    assert np.isfinite(decoded(tmp_path / "bad.wav")).all()
+
+
+@pytest.mark.parametrize("name", ["note.wav", "note.flac", "note.mp3"])
+def test_a_recording_that_breaks_off_is_known_by_its_header(tmp_path: Path, name: str) -> None:
+    codec = {".wav": "pcm_s16le", ".flac": "flac", ".mp3": "libmp3lame"}[Path(name).suffix]
+    write_sound(tmp_path / "whole", codec, chirp(20), container=Path(name).suffix[1:])
+    content = (tmp_path / "whole").read_bytes()
+    (tmp_path / name).write_bytes(content[: len(content) // 2])
+
+    whole, half = Decoder(tmp_path / "whole"), Decoder(tmp_path / name)
+    lengths = [sum(block.shape[1] for block in decoder) / RATE for decoder in (whole, half)]
+
+    assert not whole.is_cut_short and half.is_cut_short
+    assert lengths[1] < 0.6 * lengths[0]
+
+
+@pytest.mark.parametrize(
+    ("content", "told"),
+    [
+        (b"", "empty"),
+        (b"The marsh is quiet today.\n" * 20, "not a recording"),
+        (b"ID3" + bytes(300), "not a recording"),
+        (b"#EXTM3U\n#EXTINF:5,\n/etc/hostname\n", "not a recording"),
+    ],
+)
+def test_what_is_no_recording_is_told_in_words(tmp_path: Path, content: bytes, told: str) -> None:
+    path = tmp_path / "strange.mp3"
+    path.write_bytes(content)
+
+    with pytest.raises(RecordingError, match=told) as caught:
+        decoded(path)
+    assert caught.value.where == str(path)
+
+
+def test_a_video_without_sound_is_told_apart(tmp_path: Path) -> None:
+    write_sound(tmp_path / "silent.mp4", "aac", chirp(), tracks=0, video=True)
+
+    with pytest.raises(RecordingError, match="video without sound"):
+        probe(tmp_path / "silent.mp4")

@@ -1,0 +1,50 @@
+"""Writing sound in memory."""
+
+import io
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mantisreed.audio.decode import decode
+from mantisreed.audio.encode import FORMATS, encode, to_int16
+
+
+@pytest.mark.parametrize("name", [name for name, form in FORMATS.items() if form.lossless])
+@given(values=st.lists(st.integers(-32768, 32767), min_size=1, max_size=300), cut=st.integers(0, 300))
+def test_lossless_formats_give_back_16_bit_samples_exactly(name: str, values: list[int], cut: int) -> None:
+    samples = (np.array([values]) / 32768).astype(np.float32)
+    blocks = [block for block in (samples[:, :cut], samples[:, cut:]) if block.size]
+
+    content = encode(blocks, FORMATS[name])
+
+    assert content is not None
+    back = np.concatenate(list(decode(io.BytesIO(content))), axis=1)
+    assert (to_int16(back) == values).all()
+
+
+@pytest.mark.parametrize("name", FORMATS)
+@pytest.mark.parametrize("length", [16_000, 100_003])
+def test_every_format_keeps_the_length_to_the_sample(name: str, length: int) -> None:
+    content = encode([np.zeros((1, length), np.float32)], FORMATS[name])
+
+    assert content is not None
+    assert sum(block.shape[1] for block in decode(io.BytesIO(content))) == length
+
+
+def test_encoding_stops_as_soon_as_the_size_is_passed() -> None:
+    given_out = 0
+
+    def noise():  # type: ignore[no-untyped-def]
+        nonlocal given_out
+        for seed in range(1000):
+            given_out += 1
+            yield np.random.default_rng(seed).uniform(-0.5, 0.5, (1, 16_000)).astype(np.float32)
+
+    assert encode(noise(), FORMATS["flac"], most_bytes=200_000) is None
+    assert given_out < 20
+
+
+def test_samples_over_full_scale_are_clipped_not_wrapped() -> None:
+    assert to_int16(np.array([[1.5, -1.5, 0.99999]], np.float32)).tolist() == [[32767, -32768, 32767]]

@@ -1,0 +1,113 @@
+"""What several tests need: the bundled bank, an ear, a running stand-in, and the built command."""
+
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from hypothesis import settings as hypothesis_settings
+
+from mantisreed.standin import server
+from mantisreed.standin.bank import Phrase, load_bank
+from mantisreed.standin.composer import Composition, compose
+from mantisreed.standin.ear import Ear
+
+KEY = "a-key-for-tests"
+
+# Machines that run tests stall now and then; time is the benchmarks' business.
+hypothesis_settings.register_profile("steady", deadline=None)
+hypothesis_settings.load_profile("steady")
+
+Command = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture(scope="session")
+def bank() -> tuple[Phrase, ...]:
+    return load_bank()
+
+
+@pytest.fixture(scope="session")
+def english(bank: tuple[Phrase, ...]) -> list[Phrase]:
+    return [phrase for phrase in bank if phrase.language == "en"]
+
+
+@pytest.fixture(scope="session")
+def ear(bank: tuple[Phrase, ...]) -> Ear:
+    return Ear(bank)
+
+
+@dataclass
+class Note:
+    """A short composed recording on disk, with its truth."""
+
+    path: Path
+    composition: Composition
+
+
+@pytest.fixture(scope="session")
+def note(english: list[Phrase], tmp_path_factory: pytest.TempPathFactory) -> Note:
+    composition = compose(english, seed=5, duration=15)
+    path = tmp_path_factory.mktemp("recordings") / "note.wav"
+    composition.write(path)
+    return Note(path, composition)
+
+
+@pytest.fixture(scope="session")
+def brook_address(bank: tuple[Phrase, ...], ear: Ear) -> Iterator[str]:
+    from mantisreed.standin.brook import brook
+
+    application = brook(ear, server.languages_of(bank), KEY, most_bytes=600_000)
+    with server.bound_socket(0) as listener, server.serving(application, listener) as address:
+        yield address
+
+
+@pytest.fixture
+def settings(brook_address: str, tmp_path: Path) -> Path:
+    """A workspace's settings file with the card of the running stand-in."""
+    file = tmp_path / "mantisreed.toml"
+    server.write_cards(file, brook_address, KEY, ["de", "en"])
+    return file
+
+
+@pytest.fixture
+def mantisreed(tmp_path: Path) -> Command:
+    """The built command, run as a user runs it, in a temporary folder."""
+
+    def run(*arguments: str | bytes | Path, timeout: float = 60) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [sys.executable, "-m", "mantisreed", *arguments],
+            cwd=tmp_path,
+            capture_output=True,
+            text=True,
+            errors="surrogateescape",
+            timeout=timeout,
+        )
+
+    return run
+
+
+@pytest.fixture
+def standin_process(tmp_path: Path) -> Callable[..., AbstractContextManager[subprocess.Popen[str]]]:
+    """`mantisreed standin ...` in a process of its own, from its first line until the context ends."""
+
+    @contextmanager
+    def start(*arguments: str) -> Iterator[subprocess.Popen[str]]:
+        process = subprocess.Popen(
+            [sys.executable, "-m", "mantisreed", *arguments],
+            cwd=tmp_path,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        try:
+            assert process.stdout is not None
+            assert process.stdout.readline().startswith("listening on http://127.0.0.1:")
+            yield process
+        finally:
+            process.terminate()
+            process.wait(timeout=20)
+
+    return start

@@ -1,0 +1,23 @@
+"""A whole card as TOML, and changing a line of it."""
+
+import tomllib
+from pathlib import Path
+
+from mantisreed.engines.card import EngineCard
+from mantisreed.standin.brook import card
+from mantisreed.workspace import Workspace, open_workspace
+
+BROOK = card("http://127.0.0.1:9", ["de", "en"])
+
+
+def workspace_of(folder: Path, toml: str) -> Workspace:
+    file = folder / "mantisreed.toml"
+    file.write_text(toml, encoding="utf-8")
+    return open_workspace(file)
+
+
+def brook_card(folder: Path, old: str = "", new: str = "") -> EngineCard:
+    assert old in BROOK
+    toml = BROOK.replace(old, new, 1) if old else BROOK
+    assert tomllib.loads(toml)
+    return workspace_of(folder, toml).engine("brook")

@@ -1,0 +1,201 @@
+"""Requests built by a card, answers read by it, secrets kept."""
+
+import asyncio
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from engines.cards import BROOK, brook_card, workspace_of
+from mantisreed.audio.encode import FORMATS
+from mantisreed.engines.reply import Reading, read_answer
+from mantisreed.engines.request import HttpRequest, build_request, language_for
+from mantisreed.engines.secrets import Secret, SecretSource
+from mantisreed.engines.transport import HttpAnswer, HttpTransport
+from mantisreed.errors import (
+    BadRequestError,
+    EngineBrokeError,
+    EngineError,
+    FormatRefusedError,
+    InputError,
+    RefusedError,
+    SecretError,
+    SlowDownError,
+    TooBigError,
+    UnreachableError,
+    UnreadableReplyError,
+)
+
+SECRETS = {"key": Secret("hush-hush")}
+GOOD = {
+    "tongue": "en",
+    "says": "Nets closed. Tea?",
+    "stretches": [
+        {
+            "from": 1.0,
+            "till": 2.0,
+            "says": "Nets closed.",
+            "words": [
+                {"w": "Nets", "from": 1.0, "till": 1.4, "sure": 0.9},
+                {"w": "closed.", "from": 1.4, "till": 2.0, "sure": 1.7},
+            ],
+        },
+        {"from": 3.0, "till": 99.0, "says": "Tea?", "words": []},
+    ],
+}
+
+
+def request(folder: Path, language: str | None = "en") -> HttpRequest:
+    card = brook_card(folder)
+    return build_request(card, b"sound", FORMATS["flac"], language=language, secrets=SECRETS)
+
+
+def reading(folder: Path, document: object, old: str = "", new: str = "", status: int = 200) -> Reading:
+    body = document if isinstance(document, bytes) else json.dumps(document).encode()
+    answer = HttpAnswer(status, {"Location": "http://elsewhere.example/"}, body)
+    return read_answer(brook_card(folder, old, new), answer, duration=10.0, secrets=SECRETS)
+
+
+def test_a_request_is_what_the_card_says(tmp_path: Path) -> None:
+    built = request(tmp_path)
+    assert (built.method, built.url) == ("POST", "http://127.0.0.1:9/listen")
+    assert built.headers == {"Authorization": "Bearer hush-hush"}
+    fields = {field.name: field for field in built.form}
+    assert (fields["sound"].content, fields["sound"].content_type) == (b"sound", "audio/flac")
+    assert (fields["creek"].content, fields["tongue"].content) == ("deep", "en")
+
+
+def test_a_field_whose_placeholder_is_empty_is_left_out(tmp_path: Path) -> None:
+    assert "tongue" not in {field.name for field in request(tmp_path, language=None).form}
+
+
+def test_a_request_does_not_show_its_secrets(tmp_path: Path) -> None:
+    assert "hush" not in repr(request(tmp_path)) + str(SECRETS)
+
+
+@pytest.mark.parametrize(("asked", "sent"), [("en", "en"), ("de-AT", "de"), ("EN-gb", "en"), (None, None)])
+def test_a_language_is_sent_as_the_card_lists_it(tmp_path: Path, asked: str | None, sent: str | None) -> None:
+    assert language_for(brook_card(tmp_path), asked) == sent
+    with pytest.raises(InputError, match="does not know the language 'fr'"):
+        language_for(brook_card(tmp_path), "fr")
+
+
+def test_words_passages_and_language_are_found(tmp_path: Path) -> None:
+    read = reading(tmp_path, GOOD)
+    assert read.language == "en"
+    first, second = read.passages
+    assert [(word.text, word.start, word.end, word.confidence) for word in first.words] == [
+        ("Nets", 1.0, 1.4, 0.9),
+        ("closed.", 1.4, 2.0, 1.0),
+    ]
+    assert (second.timing, second.end, second.words[0].text) == ("estimated", 10.0, "Tea?")
+
+
+@pytest.mark.parametrize(("unit", "factor"), [("ms", 1e3), ("us", 1e6), ("100ns", 1e7)])
+def test_times_come_in_any_unit(tmp_path: Path, unit: str, factor: float) -> None:
+    document = json.loads(json.dumps(GOOD), parse_float=lambda text: float(text) * factor)
+    read = reading(tmp_path, document, 'text = "says"', f'times = "{unit}"\ntext = "says"')
+    assert [(word.start, word.end) for word in read.passages[0].words] == [(1.0, 1.4), (1.4, 2.0)]
+
+
+def test_words_without_passages_are_grouped_by_pauses(tmp_path: Path) -> None:
+    words = [{"w": text, "from": at, "till": at + 0.3} for text, at in (("one", 0.0), ("two", 0.4), ("three", 5.0))]
+    start, end = BROOK.index("[engine.brook.reply.passages]"), BROOK.index("[engine.brook.reply.words]")
+    read = reading(tmp_path, {"says": "one two three", "words": words}, BROOK[start:end])
+    assert [passage.text for passage in read.passages] == ["one two", "three"]
+
+
+def test_text_alone_is_spread_over_the_piece_and_marked(tmp_path: Path) -> None:
+    start = BROOK.index("[engine.brook.reply.passages]")
+    (passage,) = reading(tmp_path, {"says": "one two"}, BROOK[start:]).passages
+    assert (passage.start, passage.end, passage.timing) == (0.0, 10.0, "estimated")
+
+
+def test_nothing_heard_is_a_reading_without_passages(tmp_path: Path) -> None:
+    assert reading(tmp_path, {"says": "", "stretches": []}) == Reading((), None)
+
+
+@pytest.mark.parametrize(
+    ("status", "kind"),
+    [
+        (302, BadRequestError),
+        (400, BadRequestError),
+        (401, RefusedError),
+        (403, RefusedError),
+        (404, BadRequestError),
+        (413, TooBigError),
+        (415, FormatRefusedError),
+        (418, BadRequestError),
+        (429, SlowDownError),
+        (500, EngineBrokeError),
+        (503, EngineBrokeError),
+    ],
+)
+def test_errors_are_told_apart_and_quote_the_engine_without_secrets(
+    tmp_path: Path, status: int, kind: type[EngineError]
+) -> None:
+    body = b"<p>no   use with\x07 hush-hush</p>" + b"x" * 5000
+    with pytest.raises(kind) as caught:
+        reading(tmp_path, body, status=status)
+    assert "no use with? ***" in str(caught.value) and "hush" not in str(caught.value)
+    assert len(str(caught.value)) < 400 and caught.value.status == status
+    if kind is RefusedError:
+        assert caught.value.advice == "check the secret in file:brook.key"
+
+
+def changed(path: str, value: Any) -> dict[str, Any]:
+    document = json.loads(json.dumps(GOOD))
+    *above, last = path.split("/")
+    place = document
+    for step in above:
+        place = place[int(step) if step.isdigit() else step]
+    place[last] = value
+    return document  # type: ignore[no-any-return]
+
+
+@pytest.mark.parametrize(
+    ("document", "told"),
+    [
+        (b"<html>", "not JSON: <html>"),
+        (b'{"says": "half', "not JSON"),
+        (b"", "not JSON"),
+        ([], r"reply.text \(says\) finds nothing"),
+        (changed("says", 3), r"reply.text \(says\) finds no text"),
+        (changed("stretches", None), r"reply.passages.each \(stretches\) finds nothing"),
+        (changed("stretches", "x"), r"reply.passages.each \(stretches\) finds no list"),
+        (changed("stretches", []), "finds text, but no passage or word"),
+        (changed("stretches/0/from", "soon"), r"reply.passages.start \(from\) finds 'soon', not a time"),
+        (changed("stretches/0/words/1/till", None), r"reply.words.end \(till\) finds None, not a time"),
+        (changed("stretches/0/words/0/from", float("nan")), "finds nan, not a time"),
+        (changed("stretches/0/words/0/w", {}), r"reply.words.text \(w\) finds no text"),
+    ],
+)
+def test_a_reply_that_is_not_as_the_card_says_is_told_by_path(tmp_path: Path, document: object, told: str) -> None:
+    with pytest.raises(UnreadableReplyError, match=told):
+        reading(tmp_path, document)
+
+
+def test_secrets_come_from_the_environment_or_a_file(tmp_path: Path) -> None:
+    (tmp_path / "k").write_text("  from file\n")
+    assert SecretSource.parse("file:k").read(tmp_path).reveal() == "from file"
+    assert SecretSource.parse("env:K").read(tmp_path, {"K": "from env"}).reveal() == "from env"
+
+
+@pytest.mark.parametrize("place", ["env:ABSENT", "env:EMPTY", "file:absent", "file:.", "env:BROKEN"])
+def test_a_secret_that_is_not_there_is_told_by_its_place(tmp_path: Path, place: str) -> None:
+    with pytest.raises(SecretError) as caught:
+        SecretSource.parse(place).read(tmp_path, {"EMPTY": " \n", "BROKEN": "a\r\nX-Evil: b"})
+    assert caught.value.where == place and "Evil" not in str(caught.value)
+
+
+def test_an_unreachable_engine_is_told_by_address_and_reason(tmp_path: Path) -> None:
+    async def exchange(url: str) -> None:
+        card = workspace_of(tmp_path, BROOK.replace("http://127.0.0.1:9", url)).engine("brook")
+        async with HttpTransport() as transport:
+            await transport.exchange(build_request(card, b"", FORMATS["wav"], language=None, secrets=SECRETS))
+
+    with pytest.raises(UnreachableError, match=r"http://127.0.0.1:9 \(connection refused\)"):
+        asyncio.run(exchange("http://127.0.0.1:9"))
+    with pytest.raises(UnreachableError, match="no such host"):
+        asyncio.run(exchange("http://nowhere.invalid"))

@@ -1,0 +1,67 @@
+"""One stem per recording, nobody's edits lost."""
+
+from pathlib import Path
+
+import pytest
+
+from mantisreed.errors import InputError, OutputError
+from mantisreed.exports.formats import chosen_formats
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.sources import find_recordings
+from mantisreed.transcript.document import Passage, RecordingFacts, Transcript
+
+TRANSCRIPT = Transcript(
+    recording=RecordingFacts("note.wav", "sha256:" + "0" * 64, 5.0),
+    engine="brook",
+    job="j",
+    passages=(Passage(0.0, 1.0, "Nets closed."),),
+)
+
+
+def outputs(folder: Path, *, replace: bool = False) -> Outputs:
+    return Outputs(folder / "out", folder / ".hidden", chosen_formats(["txt", "srt"]), replace=replace)
+
+
+def test_two_recordings_with_one_stem_do_not_meet_now_or_later(tmp_path: Path) -> None:
+    first = outputs(tmp_path)
+    wav, mp3 = tmp_path / "note.wav", tmp_path / "Note.mp3"
+    assert [first.stem_for(path) for path in (wav, mp3, wav)] == ["note", "Note-2", "note"]
+    first.write("note", wav, TRANSCRIPT)
+    later = outputs(tmp_path)
+    assert later.stem_for(tmp_path / "note.flac") == "note-2"
+    assert later.stem_for(wav) == "note"
+
+
+def test_our_own_files_are_written_again_and_edited_ones_kept(tmp_path: Path) -> None:
+    wav = tmp_path / "note.wav"
+    outputs(tmp_path).write("note", wav, TRANSCRIPT)
+    outputs(tmp_path).write("note", wav, TRANSCRIPT)
+    text = tmp_path / "out" / "note.txt"
+    text.write_text("mine")
+    with pytest.raises(OutputError, match="edited"):
+        outputs(tmp_path).write("note", wav, TRANSCRIPT)
+    assert text.read_text() == "mine"
+    outputs(tmp_path, replace=True).write("note", wav, TRANSCRIPT)
+    assert text.read_text() == "Nets closed.\n"
+
+
+def test_a_file_that_something_else_made_is_kept(tmp_path: Path) -> None:
+    (tmp_path / "out").mkdir()
+    (tmp_path / "out" / "note.srt").write_text("by hand")
+    with pytest.raises(OutputError, match=r"note\.srt"):
+        outputs(tmp_path).check("note")
+
+
+def test_folders_are_searched_for_recordings_each_taken_once(tmp_path: Path) -> None:
+    for name in ("b.wav", "a.MP3", "deep/c.m4a", ".hidden.wav", ".git/d.wav", "readme.txt"):
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        (tmp_path / name).touch()
+    found = find_recordings([tmp_path / "b.wav", tmp_path, tmp_path / "readme.txt"])
+    assert [path.name for path in found] == ["b.wav", "a.MP3", "c.m4a", "readme.txt"]
+    with pytest.raises(InputError, match="no recording"):
+        find_recordings([_empty(tmp_path)])
+
+
+def _empty(folder: Path) -> Path:
+    (folder / "nothing").mkdir()
+    return folder / "nothing"

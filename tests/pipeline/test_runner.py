@@ -1,0 +1,148 @@
+"""Recordings moved along by the runner, against a scripted engine and a clock of our own."""
+
+import asyncio
+import json
+from pathlib import Path
+
+import pytest
+
+from conftest import Note
+from engines.cards import brook_card
+from mantisreed.engines.request import HttpRequest
+from mantisreed.engines.secrets import Secret
+from mantisreed.engines.transport import HttpAnswer, ScriptedTransport
+from mantisreed.errors import TooBigError
+from mantisreed.exports.formats import chosen_formats
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.run import Event, Order, Outcome, Runner
+
+SPOKEN = {
+    "says": "Tea?",
+    "stretches": [
+        {"from": 1, "till": 2, "says": "Tea?", "words": [{"w": "Tea?", "from": 1, "till": 2, "sure": 0.5}]}
+    ],
+}
+SILENT = {"says": "", "stretches": []}
+
+
+class Clock:
+    """Time that passes only when somebody sleeps."""
+
+    def __init__(self) -> None:
+        self.now = 0.0
+
+    async def sleep(self, seconds: float) -> None:
+        self.now += seconds
+        await asyncio.sleep(0)
+
+
+class Bench:
+    """A runner with everything around it."""
+
+    def __init__(self, folder: Path, answers: dict[str, object], old: str = "", new: str = "") -> None:
+        self.order = Order(brook_card(folder, old, new), {"key": Secret("hush")})
+        self.folder = folder
+        self.events: list[Event] = []
+        self.clock = Clock()
+        self.sent_at: list[float] = []
+        self.transport = ScriptedTransport(self.answer)
+        self.answers = answers
+
+    def answer(self, request: HttpRequest) -> HttpAnswer:
+        self.sent_at.append(self.clock.now)
+        size = str(len(request.form[0].content))
+        document = self.answers.get(size, self.answers[""])
+        status, body = document if isinstance(document, tuple) else (200, json.dumps(document).encode())
+        return HttpAnswer(status, {}, body)
+
+    def run(self, recordings: list[Path]) -> list[Outcome]:
+        outputs = Outputs(self.folder / "out", self.folder / ".hidden", chosen_formats(["txt", "json"]))
+
+        async def go() -> list[Outcome]:
+            runner = Runner(
+                self.order,
+                outputs,
+                self.transport,
+                on_event=self.events.append,
+                clock=lambda: self.clock.now,
+                sleep=self.clock.sleep,
+            )
+            return await runner.run(recordings)
+
+        return asyncio.run(go())
+
+
+def copies(note: Note, folder: Path, count: int) -> list[Path]:
+    paths = [folder / f"note {number}.wav" for number in range(count)]
+    for path in paths:
+        path.write_bytes(note.path.read_bytes())
+    return paths
+
+
+def test_one_failure_does_not_stop_the_others(tmp_path: Path, note: Note) -> None:
+    bad = tmp_path / "bad.wav"
+    bad.write_text("not sound")
+    first, last = copies(note, tmp_path, 2)
+    outcomes = Bench(tmp_path, {"": SPOKEN}).run([first, bad, last])
+    assert [outcome.state for outcome in outcomes] == ["done", "failed", "done"]
+    assert (tmp_path / "out" / "note 1.txt").read_text() == "Tea?\n"
+    assert not (tmp_path / "out" / "bad.txt").exists()
+
+
+def test_nothing_heard_is_told_apart_from_failure(tmp_path: Path, note: Note) -> None:
+    (outcome,) = Bench(tmp_path, {"": SILENT}).run([note.path])
+    assert outcome.state == "nothing heard" and outcome.transcript is not None
+    assert outcome.transcript.notes == ("nothing heard",)
+    (outcome,) = Bench(tmp_path, {"": (500, b"flooded")}).run([note.path])
+    assert outcome.state == "failed" and "flooded" in str(outcome.error)
+
+
+def test_the_pace_is_kept_and_waits_are_shown_with_their_reason(tmp_path: Path, note: Note) -> None:
+    bench = Bench(tmp_path, {"": SPOKEN}, "requests = 120", "requests = 2")
+    bench.run(copies(note, tmp_path, 5))
+    assert bench.sent_at == sorted(bench.sent_at)
+    assert all(later - earlier >= 60 for earlier, later in zip(bench.sent_at, bench.sent_at[2:], strict=False))
+    notes = [event.note for event in bench.events if event.stage == "waiting"]
+    assert "brook allows 2 per 60 s: next in 60 s" in notes
+
+
+def test_the_next_format_is_taken_when_the_first_does_not_fit(tmp_path: Path, note: Note) -> None:
+    bench = Bench(tmp_path, {"": SPOKEN}, '"16 MiB"', '"100 KiB"')
+    (outcome,) = bench.run([note.path])
+    assert outcome.state == "done"
+    assert bench.transport.asked[0].form[0].filename == "piece.opus"
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ('"16 MiB"', '"4 KiB"', "over the 4.0 KiB"),
+        ("most_bytes =", 'longest = "9 s"\nmost_bytes =', "over the 9.0 s"),
+    ],
+)
+def test_what_no_format_makes_fit_is_refused_before_sending(
+    tmp_path: Path, note: Note, old: str, new: str, told: str
+) -> None:
+    bench = Bench(tmp_path, {"": SPOKEN}, old, new)
+    (outcome,) = bench.run([note.path])
+    assert isinstance(outcome.error, TooBigError) and told in outcome.error.what
+    assert bench.transport.asked == []
+
+
+def test_a_recording_that_breaks_off_is_transcribed_and_marked(tmp_path: Path, note: Note) -> None:
+    half = tmp_path / "half.wav"
+    half.write_bytes(note.path.read_bytes()[:200_000])
+    (outcome,) = Bench(tmp_path, {"": SPOKEN}).run([half])
+    assert outcome.state == "incomplete" and outcome.transcript is not None
+    assert outcome.transcript.notes == ("the recording breaks off at 6.2 s of 0:15",)
+    assert "Tea?" in (tmp_path / "out" / "half.txt").read_text()
+
+
+def test_the_same_work_has_the_same_address_and_other_work_another(tmp_path: Path, note: Note) -> None:
+    def address(old: str = "", new: str = "") -> str:
+        (outcome,) = Bench(tmp_path, {"": SPOKEN}, old, new).run([note.path])
+        assert outcome.transcript is not None
+        return outcome.transcript.job
+
+    assert address() == address() == address("requests = 120", "requests = 7") == address("brook.key", "other.key")
+    assert address() != address('"deep"', '"shallow"')

@@ -1,0 +1,32 @@
+"""The house keeps its order: layers, and a face that costs nothing."""
+
+import subprocess
+import sys
+from pathlib import Path
+
+import mantisreed
+
+ROOT = Path(__file__).parent.parent
+
+
+def test_a_layer_imports_only_from_layers_below_it() -> None:
+    checker = Path(sys.executable).with_name("lint-imports")
+    result = subprocess.run([checker, "--no-cache"], cwd=ROOT, capture_output=True, text=True)
+    assert result.returncode == 0, result.stdout
+
+
+def test_help_and_import_load_nothing_heavy() -> None:
+    heavy = "av numpy scipy aiohttp msgspec rich starlette uvicorn jmespath asyncio dataclasses logging"
+    program = (
+        "import sys, mantisreed\n"
+        "from mantisreed.cli.main import main\n"
+        "try: main(['--help'])\n"
+        "except SystemExit: pass\n"
+        f"print([name for name in {heavy.split()} if name in sys.modules])"
+    )
+    result = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True)
+    assert result.stdout.splitlines()[-1] == "[]"
+
+
+def test_every_name_of_the_face_is_there() -> None:
+    assert all(getattr(mantisreed, name) is not None for name in mantisreed.__all__)

@@ -1,0 +1,70 @@
+"""The document, times for words, comparing word sequences."""
+
+import json
+from itertools import pairwise
+
+import jsonschema
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mantisreed.errors import InputError
+from mantisreed.transcript.alignment import comparable, word_errors
+from mantisreed.transcript.document import SCHEMA, Passage, Transcript, Word, from_json, to_json
+from mantisreed.transcript.timing import passages_of, with_estimated_words
+from strategies import texts, timed_words, transcripts
+
+
+@given(transcripts)
+def test_a_transcript_is_read_back_as_it_was_written_and_fits_its_schema(transcript: Transcript) -> None:
+    content = to_json(transcript)
+    assert from_json(content) == transcript
+    jsonschema.validate(json.loads(content), json.loads(SCHEMA.read_text()))
+
+
+@pytest.mark.parametrize("content", [b"", b"[]", b"{}", b'{"format": "something-else", "version": 1}', b"\xff"])
+def test_what_is_no_transcript_is_refused(content: bytes) -> None:
+    with pytest.raises(InputError, match="not a transcript"):
+        from_json(content)
+
+
+@given(transcripts)
+def test_a_newer_version_is_refused_with_advice(transcript: Transcript) -> None:
+    newer = to_json(transcript).replace(b'"version": 1', b'"version": 2')
+    with pytest.raises(InputError, match="version 2") as caught:
+        from_json(newer)
+    assert caught.value.advice == "install a newer mantisreed"
+
+
+@given(timed_words())
+def test_passages_hold_every_word_and_break_only_at_long_pauses(words: list[Word]) -> None:
+    passages = list(passages_of(words, longest_pause=0.5))
+    assert [word for passage in passages for word in passage.words] == words
+    for passage in passages:
+        pauses = [b.start - a.end for a, b in pairwise(passage.words)]
+        assert all(pause <= 0.5 for pause in pauses)
+    for before, after in pairwise(passages):
+        assert after.start - before.end > 0.5
+
+
+@given(st.lists(texts, min_size=1).map(" ".join), st.floats(0, 100), st.floats(0, 100))
+def test_estimated_words_fill_their_passage_in_order(text: str, start: float, length: float) -> None:
+    passage = with_estimated_words(Passage(start, start + length, text))
+    edges = [edge for word in passage.words for edge in (word.start, word.end)]
+    assert passage.timing == "estimated" and edges == sorted(edges)
+    assert edges[0] == pytest.approx(start) and edges[-1] == pytest.approx(start + length)
+
+
+def test_word_errors_are_counted_by_kind() -> None:
+    true = comparable("The curlew, we think, was nineteen YEARS old!")
+    heard = comparable("the curlew we thing was was nineteen years")
+    errors = word_errors(true, heard)
+    assert (errors.words, errors.substituted, errors.missing, errors.added) == (8, 1, 1, 1)
+    assert errors.rate == 3 / 8
+
+
+@given(st.lists(texts, max_size=30), st.lists(texts, max_size=30))
+def test_word_errors_are_none_only_for_the_same_words(true: list[str], heard: list[str]) -> None:
+    errors = word_errors(true, heard)
+    assert (errors.rate == 0) == (true == heard)
+    assert len(true) - errors.missing + errors.added == len(heard)
