@@ -22,6 +22,7 @@ hypothesis_settings.register_profile("steady", deadline=None)
 hypothesis_settings.load_profile("steady")
 
 Command = Callable[..., subprocess.CompletedProcess[str]]
+Standin = Callable[..., AbstractContextManager[subprocess.Popen[str]]]
 
 
 @pytest.fixture(scope="session")
@@ -90,7 +91,7 @@ def mantisreed(tmp_path: Path) -> Command:
 
 
 @pytest.fixture
-def standin_process(tmp_path: Path) -> Callable[..., AbstractContextManager[subprocess.Popen[str]]]:
+def standin_process(tmp_path: Path) -> Standin:
     """`mantisreed standin ...` in a process of its own, from its first line until the context ends."""
 
     @contextmanager

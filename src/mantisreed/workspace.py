@@ -9,8 +9,9 @@ from typing import Any
 
 import msgspec
 
-from mantisreed.engines.card import EngineCard, checked, read_card
+from mantisreed.engines.card import EngineCard, read_card
 from mantisreed.engines.secrets import Secret
+from mantisreed.engines.tables import checked
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.files import shown
 
@@ -99,7 +100,7 @@ def open_workspace(settings_file: Path | None = None, start: Path | None = None)
         InputError: there is none, or it cannot be read.
         SettingsError: something in it is wrong.
     """
-    file = settings_file or _found_above((start or Path()).absolute())
+    file = settings_file or _found_above(start or Path())
     try:
         content = file.read_text(encoding="utf-8")
     except FileNotFoundError as error:
@@ -125,7 +126,7 @@ def check_language(tag: str) -> str:
 
 
 def _found_above(start: Path) -> Path:
-    for folder in (start, *start.parents):
+    for folder in (start, *start.absolute().parents):
         if (folder / SETTINGS_FILE).is_file():
             return folder / SETTINGS_FILE
     raise InputError(

@@ -21,8 +21,8 @@ def chirp(seconds: float = 2.0, rate: int = RATE) -> np.ndarray:
     return (0.4 * np.sin(2 * np.pi * (200 * t + 450 * t * t))).astype(np.float32)
 
 
-def decoded(path: Path, **options: int | None) -> np.ndarray:
-    return np.concatenate(list(decode(path, **options)), axis=1)
+def decoded(path: Path, track: int | None = None) -> np.ndarray:
+    return np.concatenate(list(decode(path, track=track)), axis=1)
 
 
 def lag_and_fit(heard: np.ndarray, truth: np.ndarray) -> tuple[float, float]:

@@ -1,13 +1,14 @@
 """Writing sound in memory."""
 
 import io
+from collections.abc import Iterator
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mantisreed.audio.decode import decode
+from mantisreed.audio.decode import Samples, decode
 from mantisreed.audio.encode import FORMATS, encode, to_int16
 
 
@@ -36,7 +37,7 @@ def test_every_format_keeps_the_length_to_the_sample(name: str, length: int) -> 
 def test_encoding_stops_as_soon_as_the_size_is_passed() -> None:
     given_out = 0
 
-    def noise():  # type: ignore[no-untyped-def]
+    def noise() -> Iterator[Samples]:
         nonlocal given_out
         for seed in range(1000):
             given_out += 1

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Command
+from conftest import Command, Standin
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import Composition
 from mantisreed.standin.demo import BRIEFING, FIELD_NOTE, demo_compositions
@@ -75,7 +75,9 @@ def test_noise_and_two_voices_are_understood_as_well(demo: tuple[Path, str], tru
         assert sorted(heard.splitlines()) == said, name
 
 
-def test_the_commands_it_prints_repeat_it(demo: tuple[Path, str], standin_process, mantisreed: Command) -> None:  # type: ignore[no-untyped-def]
+def test_the_commands_it_prints_repeat_it(
+    demo: tuple[Path, str], standin_process: Standin, mantisreed: Command
+) -> None:
     folder, printed = demo
     lines = [line.strip() for line in printed.splitlines() if line.startswith("  mantisreed ")]
     run, standin = (shlex.split(line)[1:] for line in lines)

@@ -8,13 +8,15 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from audio.making import write_sound
-from conftest import KEY, Command, Note
+from conftest import KEY, Command, Note, Standin
+from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 
 AWKWARD = [
@@ -121,8 +123,14 @@ def test_a_wrong_option_is_told(
         (lambda folder, toml: edit(toml, 'creek = "deep"', 'creek = "salt"'), 1, "creek has to be one of shallow"),
     ],
 )
-def test_what_stands_between_us_and_the_engine_is_told(  # type: ignore[no-untyped-def]
-    mantisreed: Command, settings: Path, note: Note, tmp_path: Path, change, code: int, told: str
+def test_what_stands_between_us_and_the_engine_is_told(
+    mantisreed: Command,
+    settings: Path,
+    note: Note,
+    tmp_path: Path,
+    change: Callable[[Path, Path], object],
+    code: int,
+    told: str,
 ) -> None:
     change(tmp_path, settings)
     result = mantisreed("run", note.path, "-q")
@@ -143,8 +151,8 @@ def edit(file: Path, old: str, new: str) -> None:
 def test_too_big_for_the_engine_after_all_is_told_in_its_words(
     mantisreed: Command,
     settings: Path,
-    english,
-    tmp_path: Path,  # type: ignore[no-untyped-def]
+    english: list[Phrase],
+    tmp_path: Path,
 ) -> None:
     compose(english, seed=8, duration=60).write(tmp_path / "long.wav")
     result = mantisreed("run", "long.wav", "-q")
@@ -202,10 +210,10 @@ def test_help_shows_two_examples(mantisreed: Command, command: str) -> None:
 
 
 def test_a_standin_serves_any_bank_and_its_cards_work_as_they_are(
-    standin_process,
+    standin_process: Standin,
     mantisreed: Command,
-    english,
-    tmp_path: Path,  # type: ignore[no-untyped-def]
+    english: list[Phrase],
+    tmp_path: Path,
 ) -> None:
     bank = tmp_path / "bank"
     bank.mkdir()
@@ -229,7 +237,7 @@ def test_a_standin_refuses_a_taken_port_and_a_file_that_is_not_its_own(mantisree
     assert (tmp_path / "mine.toml").read_text() == "[settings]\n"
 
 
-def test_a_standin_can_be_stopped_and_says_nothing_more(standin_process, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+def test_a_standin_can_be_stopped_and_says_nothing_more(standin_process: Standin, tmp_path: Path) -> None:
     with standin_process("standin") as process:
         time.sleep(0.1)
         process.send_signal(signal.SIGINT)

@@ -10,7 +10,8 @@ from mantisreed.jobs.pace import RollingWindow
 def test_no_window_holds_more_than_allowed_and_no_request_waits_longer_than_it_must(
     requests: int, gaps: list[int]
 ) -> None:
-    window, now, starts = RollingWindow(requests, 20.0), 0.0, []
+    window, now = RollingWindow(requests, 20.0), 0.0
+    starts: list[float] = []
     for gap in gaps:
         now += gap
         start = window.next_start(now)

@@ -6,6 +6,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from conftest import Note
 from mantisreed.audio.decode import SAMPLE_RATE
 from mantisreed.errors import InputError
 from mantisreed.standin.bank import BUNDLED, Phrase, load_bank
@@ -67,7 +68,7 @@ def test_noise_has_the_level_asked_for(english: list[Phrase], snr: float) -> Non
     assert 10 * np.log10(np.mean(spoken**2) / np.mean(noise**2)) == pytest.approx(snr, abs=0.5)
 
 
-def test_a_folder_of_sounds_and_texts_is_a_bank(note, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+def test_a_folder_of_sounds_and_texts_is_a_bank(note: Note, tmp_path: Path) -> None:
     (tmp_path / "deep").mkdir()
     (tmp_path / "deep" / "one.wav").write_bytes(note.path.read_bytes())
     (tmp_path / "deep" / "one.txt").write_text("a few  words\n")

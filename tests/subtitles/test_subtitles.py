@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from mantisreed.subtitles.cues import Cue, LayoutRules, broken_into_lines, in_order, lay_out
 from mantisreed.subtitles.srt import write_srt
-from mantisreed.subtitles.webvtt import write_webvtt
+from mantisreed.subtitles.vtt import write_webvtt
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.units import parse_duration
 from strategies import passages, texts

@@ -73,6 +73,7 @@ def run(
 
         console.result(msgspec.json.encode({"recordings": [_described(outcome) for outcome in outcomes]}).decode())
     elif any(outcome.transcript for outcome in outcomes):
+        console.note("")
         console.table(_table(outcomes))
     for outcome in outcomes:
         if outcome.error:

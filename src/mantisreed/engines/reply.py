@@ -6,8 +6,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from mantisreed.engines.card import EngineCard, PassagePaths, ReplyPath, WordPaths
+from mantisreed.engines.card import EngineCard, PassagePaths, WordPaths
 from mantisreed.engines.secrets import Secret, without_secrets
+from mantisreed.engines.tables import ReplyPath
 from mantisreed.engines.transport import HttpAnswer
 from mantisreed.errors import (
     BadRequestError,

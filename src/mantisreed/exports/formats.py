@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from mantisreed.errors import InputError
 from mantisreed.subtitles.cues import in_order, lay_out
 from mantisreed.subtitles.srt import write_srt
-from mantisreed.subtitles.webvtt import write_webvtt
+from mantisreed.subtitles.vtt import write_webvtt
 from mantisreed.transcript.document import Transcript, to_json
 
 

@@ -1,0 +1,34 @@
+"""The card that the README shows reads the answer that the README shows."""
+
+import json
+import re
+from pathlib import Path
+
+from engines.cards import workspace_of
+from mantisreed.audio.encode import FORMATS
+from mantisreed.engines.reply import read_answer
+from mantisreed.engines.request import build_request
+from mantisreed.engines.secrets import Secret
+from mantisreed.engines.transport import HttpAnswer
+
+README = (Path(__file__).parent.parent.parent / "README.md").read_text(encoding="utf-8")
+
+
+def block(language: str) -> str:
+    found = re.search(rf"```{language}\n(.*?)```", README, re.DOTALL)
+    assert found is not None
+    return found[1]
+
+
+def test_the_card_of_the_readme_works_on_the_answer_of_the_readme(tmp_path: Path) -> None:
+    card = workspace_of(tmp_path, block("toml")).engine("marsh")
+    secrets = {"key": Secret("k")}
+
+    request = build_request(card, b"sound", FORMATS["flac"], language="en", secrets=secrets)
+    answer = HttpAnswer(200, {}, block("json").encode())
+    (passage,) = read_answer(card, answer, duration=10.0, secrets=secrets).passages
+
+    assert request.url == "https://speech.marsh.example/v2/recognise"
+    assert [field.name for field in request.form] == ["clip", "lang"]
+    (token,) = json.loads(block("json"))["tokens"]
+    assert (passage.words[0].text, passage.words[0].start) == (token["t"], token["begin_ms"] / 1000)
