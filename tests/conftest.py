@@ -9,11 +9,13 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings as hypothesis_settings
+from starlette.routing import Mount
 
-from mantisreed.standin import server
+from mantisreed.standin import brook, server
 from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import Ear
+from mantisreed.standin.hearing import Listener
 
 KEY = "a-key-for-tests"
 
@@ -57,19 +59,25 @@ def note(english: list[Phrase], tmp_path_factory: pytest.TempPathFactory) -> Not
 
 
 @pytest.fixture(scope="session")
-def brook_address(bank: tuple[Phrase, ...], ear: Ear) -> Iterator[str]:
-    from mantisreed.standin.brook import brook
+def listener(bank: tuple[Phrase, ...], ear: Ear) -> Listener:
+    return Listener(bank, ear)
 
-    application = brook(ear, server.languages_of(bank), KEY, most_bytes=600_000)
-    with server.bound_socket(0) as listener, server.serving(application, listener) as address:
-        yield address
+
+@pytest.fixture(scope="session")
+def address(listener: Listener) -> Iterator[str]:
+    """Where all stand-ins listen; under `/small` is a brook that takes less than its card says."""
+    application = server.standins(listener, KEY)
+    application.router.routes.append(Mount("/small", routes=brook.routes(listener, KEY, most_bytes=600_000)))
+    with server.bound_socket(0) as waiting, server.serving(application, waiting) as found:
+        yield found
 
 
 @pytest.fixture
-def settings(brook_address: str, tmp_path: Path) -> Path:
-    """A workspace's settings file with the card of the running stand-in."""
+def settings(address: str, listener: Listener, tmp_path: Path) -> Path:
+    """A workspace's settings file with the cards of the running stand-ins; brook is the engine to use."""
     file = tmp_path / "mantisreed.toml"
-    server.write_cards(file, brook_address, KEY, ["de", "en"])
+    server.write_cards(file, address, KEY, listener)
+    file.write_text(f'[settings]\nengine = "brook"\n\n{file.read_text()}')
     return file
 
 

@@ -96,4 +96,18 @@ class EngineBrokeError(EngineError):
 
 
 class UnreadableReplyError(EngineError):
-    """An answer came, but it is not what the card says it would be."""
+    """An answer came, but it is not what the card says it would be.
+
+    Attributes:
+        body: the answer itself, to be kept for looking at; None when there is none to keep.
+    """
+
+    body: bytes | None = None
+
+
+class JobFailedError(EngineError):
+    """The engine took the job and says that it failed."""
+
+
+class JobLostError(EngineError):
+    """A job that the engine took did not come to an end in time."""

@@ -9,8 +9,9 @@ from typing import Any
 
 import msgspec
 
-from mantisreed.engines.card import EngineCard, read_card
-from mantisreed.engines.secrets import Secret
+from mantisreed.engines.card import EngineCard
+from mantisreed.engines.card_checks import TRANSLATE, read_cards
+from mantisreed.engines.secrets import Secret, SecretSource
 from mantisreed.engines.tables import checked
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.files import shown
@@ -32,12 +33,26 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
         language: the tag of the language spoken; None lets the engine find out.
         to: names of output formats.
         into: folder for outputs, relative to the workspace.
+        hints: names and rare words to expect, for engines whose cards have a place for them.
     """
 
     engine: str | None = None
     language: str | None = None
     to: tuple[str, ...] = ("txt", "srt", "vtt", "json")
     into: str = "transcripts"
+    hints: tuple[str, ...] = ()
+
+
+class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """`[links]`: how engines that want a link can fetch a piece from this machine.
+
+    Attributes:
+        public: the address under which they reach us.
+        listen: `HOST:PORT` to listen on.
+    """
+
+    public: str
+    listen: str = "0.0.0.0:8440"
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,12 +62,16 @@ class Workspace:
     Attributes:
         file: the settings file.
         settings: its `[settings]`.
-        engines: its engine cards, by name.
+        engines: its engine cards, by `NAME` and `NAME:PROFILE`.
+        translators: the same names, where the card declares the task of translating.
+        links: how pieces can be fetched from here; None when they cannot.
     """
 
     file: Path
     settings: Settings
     engines: Mapping[str, EngineCard]
+    translators: Mapping[str, EngineCard]
+    links: Links | None = None
 
     @property
     def folder(self) -> Path:
@@ -64,15 +83,26 @@ class Workspace:
         """The tool's own folder; it may not exist yet."""
         return self.folder / HIDDEN_FOLDER
 
-    def engine(self, name: str | None) -> EngineCard:
-        """The card with this name; with None the one in the settings, or the only one.
+    def engine(self, name: str | None, *, translating: bool = False) -> EngineCard:
+        """The card with this name, or `NAME:PROFILE`; with None the one in the settings, or the only one.
 
         Raises:
-            InputError: there is no such card, or no single one.
+            InputError: there is no such card, or no single one, or it cannot translate.
         """
+        card = self._card(name)
+        if not translating:
+            return card
+        if card.name not in self.translators:
+            raise InputError(
+                f"engine {card.name} declares no translating",
+                advice="its card would say how in [engine.NAME.task.translate]",
+            )
+        return self.translators[card.name]
+
+    def _card(self, name: str | None) -> EngineCard:
         wanted = name or self.settings.engine
         known = ", ".join(self.engines) or "none"
-        if wanted is None and len(self.engines) == 1:
+        if wanted is None and len({card.partition(":")[0] for card in self.engines}) == 1:
             return next(iter(self.engines.values()))
         if wanted is None:
             raise InputError("no engine is chosen", where=shown(self.file), advice=f"--engine NAME; it has: {known}")
@@ -87,6 +117,10 @@ class Workspace:
             SecretError: one of them is not there.
         """
         return {name: source.read(self.folder) for name, source in card.secrets.items()}
+
+    def open_secrets(self, card: EngineCard) -> list[SecretSource]:
+        """Those of the card's secrets that other users of the machine can read."""
+        return [source for source in card.secrets.values() if source.is_open_to_others(self.folder)]
 
 
 def open_workspace(settings_file: Path | None = None, start: Path | None = None) -> Workspace:
@@ -137,12 +171,12 @@ def _found_above(start: Path) -> Path:
 
 def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
     name = shown(file)
-    unknown = [key for key in document if key not in ("settings", "engine")]
+    unknown = [key for key in document if key not in ("settings", "links", "engine")]
     if unknown:
         raise SettingsError(
-            f"unknown table or key {unknown[0]!r}", where=name, advice="known: [settings] and [engine.NAME]"
+            f"unknown table or key {unknown[0]!r}", where=name, advice="known: [settings], [links] and [engine.NAME]"
         )
-    for key in ("settings", "engine"):
+    for key in ("settings", "links", "engine"):
         if not isinstance(document.get(key, {}), dict):
             raise SettingsError(f"key {key!r}: expected a table", where=name)
     settings = checked(document.get("settings", {}), Settings, name, "settings")
@@ -152,5 +186,11 @@ def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
         raise SettingsError(
             f"key {loose[0]!r}: expected a table", where=f"{name}: [engine]", advice="name the table [engine.NAME]"
         )
-    engines = {key: read_card(key, table, name) for key, table in tables.items()}
-    return Workspace(file, settings, engines)
+    cards = {key: card for engine, table in tables.items() for key, card in read_cards(engine, table, name).items()}
+    return Workspace(
+        file,
+        settings,
+        {card_name: card for (card_name, task), card in cards.items() if task is None},
+        {card_name: card for (card_name, task), card in cards.items() if task == TRANSLATE},
+        checked(document["links"], Links, name, "links") if "links" in document else None,
+    )

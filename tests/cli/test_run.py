@@ -112,9 +112,13 @@ def test_a_wrong_option_is_told(
 @pytest.mark.parametrize(
     ("change", "code", "told"),
     [
-        (lambda folder, toml: (folder / "brook.key").unlink(), 2, "file:brook.key: the secret is empty or not set"),
-        (lambda folder, toml: (folder / "brook.key").write_text("wrong"), 1, "it refuses the key (HTTP 401)"),
-        (lambda folder, toml: toml.write_text("[engine.brook]\n"), 2, "[engine.brook]: key 'address' is missing"),
+        (
+            lambda folder, toml: (folder / "standin.key").unlink(),
+            2,
+            "file:standin.key: the secret is empty or not set",
+        ),
+        (lambda folder, toml: (folder / "standin.key").write_text("wrong"), 1, "it refuses the key (HTTP 401)"),
+        (lambda folder, toml: toml.write_text("[engine.brook]\n"), 2, "[engine.brook]: key 'reply' is missing"),
         (lambda folder, toml: toml.unlink(), 2, "no mantisreed.toml here or in a folder above"),
         (lambda folder, toml: edit(toml, "/listen", "/lissen"), 1, "nothing is at this address (HTTP 404)"),
         (lambda folder, toml: readdress(toml, 9), 1, "cannot reach http://127.0.0.1:9 (connection refused)"),
@@ -154,6 +158,7 @@ def test_too_big_for_the_engine_after_all_is_told_in_its_words(
     english: list[Phrase],
     tmp_path: Path,
 ) -> None:
+    edit(settings, '/brook"', '/small"')
     compose(english, seed=8, duration=60).write(tmp_path / "long.wav")
     result = mantisreed("run", "long.wav", "-q")
     assert result.returncode == 1
@@ -173,8 +178,8 @@ def test_the_key_is_nowhere_but_in_its_file(mantisreed: Command, settings: Path,
     assert result.returncode == 0
     assert KEY not in result.stdout + result.stderr
     holders = [path.name for path in tmp_path.rglob("*") if path.is_file() and KEY.encode() in path.read_bytes()]
-    assert holders == ["brook.key"]
-    assert (tmp_path / "brook.key").stat().st_mode & 0o077 == 0
+    assert holders == ["standin.key"]
+    assert (tmp_path / "standin.key").stat().st_mode & 0o077 == 0
     assert "POST http://127.0.0.1" in (tmp_path / "log.txt").read_text()
 
 

@@ -5,9 +5,18 @@ from pathlib import Path
 
 from mantisreed.engines.card import EngineCard
 from mantisreed.standin.brook import card
+from mantisreed.standin.hearing import Listener
 from mantisreed.workspace import Workspace, open_workspace
 
-BROOK = card("http://127.0.0.1:9", ["de", "en"])
+
+class _Tongues(Listener):
+    """A listener that only says what languages it knows."""
+
+    def __init__(self) -> None:
+        self.tongues = ["de", "en"]
+
+
+BROOK = card("http://127.0.0.1:9", _Tongues())
 
 
 def workspace_of(folder: Path, toml: str) -> Workspace:

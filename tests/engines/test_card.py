@@ -13,18 +13,18 @@ def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:
     card = brook_card(tmp_path)
     assert card.name == "brook" and card.accepts.most_bytes == 16 << 20 and float(card.pace.window) == 60
     assert card.price is not None and str(card.price.per_minute) == "0.004"
-    assert str(card.secrets["key"]) == "file:brook.key"
+    assert str(card.secrets["key"]) == "file:standin.key"
 
 
 @pytest.mark.parametrize(
     ("old", "new", "place", "told"),
     [
         ("path =", "pathe =", "[engine.brook.send]", "unknown key 'pathe'; did you mean 'path'?"),
-        ("about =", "colour =", "[engine.brook]", "unknown key 'colour'; keys here: address, send, reply"),
+        ("about =", "colour =", "[engine.brook]", "unknown key 'colour'; keys here: reply, about, address"),
         ("engine.brook.price", "engine.brook.prize", "[engine.brook]", "unknown key 'prize'; did you mean 'price'?"),
-        ('address = "http://127.0.0.1:9"', "", "[engine.brook]", "key 'address' is missing"),
-        ("http://127.0.0.1:9", "brook.example", "[engine.brook]", "key 'address': expected http"),
-        ('"file:brook.key"', '"q7-very-secret"', "[engine.brook.secrets]", "key 'key': a secret is never written"),
+        ('address = "http://127.0.0.1:9/brook"', "", "[engine.brook]", "key 'address' is missing"),
+        ("http://127.0.0.1:9/brook", "brook.example", "[engine.brook]", "key 'address': expected http"),
+        ('"file:standin.key"', '"q7-very-secret"', "[engine.brook.secrets]", "key 'key': a secret is never written"),
         ('"16 MiB"', '"16 buckets"', "[engine.brook.accepts]", "key 'most_bytes': a size such as"),
         ('"60 s"', "true", "[engine.brook.pace]", "key 'window': expected a duration"),
         (
@@ -36,9 +36,9 @@ def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:
         ("0.004", '"cheap"', "[engine.brook.price]", "key 'per_minute': expected a number"),
         ('form.creek = "deep"', "form.creek = 3", "[engine.brook.send.form]", "key 'creek': expected text, found a"),
         ('"flac", ', '"sirens", ', "[engine.brook.accepts]", "key 'formats': expected some of flac, wav"),
-        ('"{audio}"', '"audio"', "[engine.brook.send]", "key 'form': expected exactly one field"),
-        ("{language}", "{tongue}", "[engine.brook.send.form]", "key 'tongue': unknown placeholder {tongue}"),
-        ("Bearer {key}", "{audio}", "[engine.brook.send.headers]", "unknown placeholder {audio}"),
+        ('"{audio}"', '"audio"', "[engine.brook.send]", "expected the audio in one place"),
+        ("{language}", "{tongue}", "[engine.brook.send]", "unknown placeholder {tongue}"),
+        ("{key}", "{kay}", "[engine.brook.every]", "unknown placeholder {kay}"),
         ('each = "words"', 'each = "words["', "[engine.brook.reply.words]", "key 'each': 'words[' is not a JMESPath"),
         ('each = "words"', "each = 4", "[engine.brook.reply.words]", "key 'each': expected a JMESPath"),
     ],
@@ -78,7 +78,7 @@ def test_the_engine_is_the_one_named_or_set_or_the_only_one(tmp_path: Path) -> N
         workspace_of(tmp_path, two).engine(None)
     with pytest.raises(InputError, match="'sedge'") as caught:
         workspace_of(tmp_path, two).engine("sedge")
-    assert caught.value.advice == "it has: brook, heron"
+    assert caught.value.advice == "it has: brook, brook:quick, heron, heron:quick"
 
 
 def test_settings_are_looked_for_in_the_folders_above(tmp_path: Path) -> None:

@@ -9,10 +9,13 @@ import pytest
 
 from engines.cards import BROOK, brook_card, workspace_of
 from mantisreed.audio.encode import FORMATS
-from mantisreed.engines.reply import Reading, read_answer
-from mantisreed.engines.request import HttpRequest, build_request, language_for
+from mantisreed.engines.answers import HttpAnswer, check_answer
+from mantisreed.engines.asking import reading_of
+from mantisreed.engines.client import Answered
+from mantisreed.engines.reply import Reading
+from mantisreed.engines.request import HttpRequest, Piece, Wishes, build_step, language_for, piece_values
 from mantisreed.engines.secrets import Secret, SecretSource
-from mantisreed.engines.transport import HttpAnswer, HttpTransport
+from mantisreed.engines.transport import HttpTransport
 from mantisreed.errors import (
     BadRequestError,
     EngineBrokeError,
@@ -28,6 +31,7 @@ from mantisreed.errors import (
 )
 
 SECRETS = {"key": Secret("hush-hush")}
+PIECE = Piece(b"sound", FORMATS["flac"], 16_000, 1, 10.0, ((1.0, 2.0), (3.5, 4.5)))
 GOOD = {
     "tongue": "en",
     "says": "Nets closed. Tea?",
@@ -41,25 +45,24 @@ GOOD = {
                 {"w": "closed.", "from": 1.4, "till": 2.0, "sure": 1.7},
             ],
         },
-        {"from": 3.0, "till": 99.0, "says": "Tea?", "words": []},
+        {"from": 3.0, "till": 10.2, "says": "Tea?", "words": []},
     ],
 }
 
 
 def request(folder: Path, language: str | None = "en") -> HttpRequest:
     card = brook_card(folder)
-    return build_request(card, b"sound", FORMATS["flac"], language=language, secrets=SECRETS)
+    return build_step(card, "send", piece_values(card, PIECE, Wishes(language), SECRETS), SECRETS, PIECE)
 
 
-def reading(folder: Path, document: object, old: str = "", new: str = "", status: int = 200) -> Reading:
+def reading(folder: Path, document: object, old: str = "", new: str = "") -> Reading:
     body = document if isinstance(document, bytes) else json.dumps(document).encode()
-    answer = HttpAnswer(status, {"Location": "http://elsewhere.example/"}, body)
-    return read_answer(brook_card(folder, old, new), answer, duration=10.0, secrets=SECRETS)
+    return reading_of(brook_card(folder, old, new), Answered(body), PIECE, SECRETS)
 
 
 def test_a_request_is_what_the_card_says(tmp_path: Path) -> None:
     built = request(tmp_path)
-    assert (built.method, built.url) == ("POST", "http://127.0.0.1:9/listen")
+    assert (built.method, built.url) == ("POST", "http://127.0.0.1:9/brook/listen")
     assert built.headers == {"Authorization": "Bearer hush-hush"}
     fields = {field.name: field for field in built.form}
     assert (fields["sound"].content, fields["sound"].content_type) == (b"sound", "audio/flac")
@@ -106,10 +109,12 @@ def test_words_without_passages_are_grouped_by_pauses(tmp_path: Path) -> None:
     assert [passage.text for passage in read.passages] == ["one two", "three"]
 
 
-def test_text_alone_is_spread_over_the_piece_and_marked(tmp_path: Path) -> None:
+def test_text_alone_is_laid_over_the_speech_and_marked(tmp_path: Path) -> None:
     start = BROOK.index("[engine.brook.reply.passages]")
-    (passage,) = reading(tmp_path, {"says": "one two"}, BROOK[start:]).passages
-    assert (passage.start, passage.end, passage.timing) == (0.0, 10.0, "estimated")
+    end = BROOK.index("[engine.brook.profile")
+    first, second = reading(tmp_path, {"says": "one. two"}, BROOK[start:end]).passages
+    assert (first.start, first.end, first.timing) == (1.0, 2.0, "estimated")
+    assert (second.text, second.start, second.end) == ("two", 3.5, 4.5)
 
 
 def test_nothing_heard_is_a_reading_without_passages(tmp_path: Path) -> None:
@@ -135,13 +140,13 @@ def test_nothing_heard_is_a_reading_without_passages(tmp_path: Path) -> None:
 def test_errors_are_told_apart_and_quote_the_engine_without_secrets(
     tmp_path: Path, status: int, kind: type[EngineError]
 ) -> None:
-    body = b"<p>no   use with\x07 hush-hush</p>" + b"x" * 5000
+    answer = HttpAnswer(status, {}, b"<p>no   use with\x07 hush-hush</p>" + b"x" * 5000)
     with pytest.raises(kind) as caught:
-        reading(tmp_path, body, status=status)
+        check_answer(brook_card(tmp_path), answer, SECRETS.values())
     assert "no use with? ***" in str(caught.value) and "hush" not in str(caught.value)
     assert len(str(caught.value)) < 400 and caught.value.status == status
     if kind is RefusedError:
-        assert caught.value.advice == "check the secret in file:brook.key"
+        assert caught.value.advice == "check the secret in file:standin.key"
 
 
 def changed(path: str, value: Any) -> dict[str, Any]:
@@ -157,7 +162,7 @@ def changed(path: str, value: Any) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("document", "told"),
     [
-        (b"<html>", "not JSON: <html>"),
+        (b"<html>", "not JSON"),
         (b'{"says": "half', "not JSON"),
         (b"", "not JSON"),
         ([], r"reply.text \(says\) finds nothing"),
@@ -165,10 +170,14 @@ def changed(path: str, value: Any) -> dict[str, Any]:
         (changed("stretches", None), r"reply.passages.each \(stretches\) finds nothing"),
         (changed("stretches", "x"), r"reply.passages.each \(stretches\) finds no list"),
         (changed("stretches", []), "finds text, but no passage or word"),
-        (changed("stretches/0/from", "soon"), r"reply.passages.start \(from\) finds 'soon', not a time"),
+        (changed("stretches/0/from", "soon"), r"reply.passages.start \(from\) finds 'soon', not a time in 's'"),
         (changed("stretches/0/words/1/till", None), r"reply.words.end \(till\) finds None, not a time"),
         (changed("stretches/0/words/0/from", float("nan")), "finds nan, not a time"),
         (changed("stretches/0/words/0/w", {}), r"reply.words.text \(w\) finds no text"),
+        (changed("stretches/0/words/1/from", -3), r"finds -3, a negative time"),
+        (changed("stretches/0/words/1/from", 0.2), r"out of order: 'closed.' at 0.2 s follows 'Nets' at 1 s"),
+        (changed("stretches/0/till", 0.5), r"an end \(0.5 s\) comes before its start \(1 s\)"),
+        (changed("stretches/1/till", 2500.0), r"a time of 2500 s in a piece of 10 s; is reply.times = 's' right"),
     ],
 )
 def test_a_reply_that_is_not_as_the_card_says_is_told_by_path(tmp_path: Path, document: object, told: str) -> None:
@@ -193,7 +202,7 @@ def test_an_unreachable_engine_is_told_by_address_and_reason(tmp_path: Path) -> 
     async def exchange(url: str) -> None:
         card = workspace_of(tmp_path, BROOK.replace("http://127.0.0.1:9", url)).engine("brook")
         async with HttpTransport() as transport:
-            await transport.exchange(build_request(card, b"", FORMATS["wav"], language=None, secrets=SECRETS))
+            await transport.exchange(build_step(card, "send", piece_values(card, PIECE, Wishes(), {}), {}, PIECE))
 
     with pytest.raises(UnreachableError, match=r"http://127.0.0.1:9 \(connection refused\)"):
         asyncio.run(exchange("http://127.0.0.1:9"))

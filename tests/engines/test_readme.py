@@ -6,10 +6,9 @@ from pathlib import Path
 
 from engines.cards import workspace_of
 from mantisreed.audio.encode import FORMATS
-from mantisreed.engines.reply import read_answer
-from mantisreed.engines.request import build_request
+from mantisreed.engines.reply import read_reply
+from mantisreed.engines.request import Piece, Wishes, build_step, piece_values
 from mantisreed.engines.secrets import Secret
-from mantisreed.engines.transport import HttpAnswer
 
 README = (Path(__file__).parent.parent.parent / "README.md").read_text(encoding="utf-8")
 
@@ -24,9 +23,9 @@ def test_the_card_of_the_readme_works_on_the_answer_of_the_readme(tmp_path: Path
     card = workspace_of(tmp_path, block("toml")).engine("marsh")
     secrets = {"key": Secret("k")}
 
-    request = build_request(card, b"sound", FORMATS["flac"], language="en", secrets=secrets)
-    answer = HttpAnswer(200, {}, block("json").encode())
-    (passage,) = read_answer(card, answer, duration=10.0, secrets=secrets).passages
+    piece = Piece(b"sound", FORMATS["flac"], 16_000, 1, 10.0)
+    request = build_step(card, "send", piece_values(card, piece, Wishes("en"), secrets), secrets, piece)
+    (passage,) = read_reply(card, block("json").encode(), piece).passages
 
     assert request.url == "https://speech.marsh.example/v2/recognise"
     assert [field.name for field in request.form] == ["clip", "lang"]

@@ -7,7 +7,7 @@ import pytest
 from mantisreed.errors import InputError, OutputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.sources import find_recordings
+from mantisreed.pipeline.sources import Source, find_recordings
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript
 
 TRANSCRIPT = Transcript(
@@ -24,16 +24,16 @@ def outputs(folder: Path, *, replace: bool = False) -> Outputs:
 
 def test_two_recordings_with_one_stem_do_not_meet_now_or_later(tmp_path: Path) -> None:
     first = outputs(tmp_path)
-    wav, mp3 = tmp_path / "note.wav", tmp_path / "Note.mp3"
+    wav, mp3 = Source(tmp_path / "note.wav"), Source(tmp_path / "Note.mp3")
     assert [first.stem_for(path) for path in (wav, mp3, wav)] == ["note", "Note-2", "note"]
     first.write("note", wav, TRANSCRIPT)
     later = outputs(tmp_path)
-    assert later.stem_for(tmp_path / "note.flac") == "note-2"
+    assert later.stem_for(Source(tmp_path / "note.flac")) == "note-2"
     assert later.stem_for(wav) == "note"
 
 
 def test_our_own_files_are_written_again_and_edited_ones_kept(tmp_path: Path) -> None:
-    wav = tmp_path / "note.wav"
+    wav = Source(tmp_path / "note.wav")
     outputs(tmp_path).write("note", wav, TRANSCRIPT)
     outputs(tmp_path).write("note", wav, TRANSCRIPT)
     text = tmp_path / "out" / "note.txt"
@@ -57,7 +57,7 @@ def test_folders_are_searched_for_recordings_each_taken_once(tmp_path: Path) -> 
         (tmp_path / name).parent.mkdir(exist_ok=True)
         (tmp_path / name).touch()
     found = find_recordings([tmp_path / "b.wav", tmp_path, tmp_path / "readme.txt"])
-    assert [path.name for path in found] == ["b.wav", "a.MP3", "c.m4a", "readme.txt"]
+    assert [source.name for source in found] == ["b.wav", "a.MP3", "c.m4a", "readme.txt"]
     with pytest.raises(InputError, match="no recording"):
         find_recordings([_empty(tmp_path)])
 

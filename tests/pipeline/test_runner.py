@@ -8,13 +8,15 @@ import pytest
 
 from conftest import Note
 from engines.cards import brook_card
+from mantisreed.engines.answers import HttpAnswer
 from mantisreed.engines.request import HttpRequest
 from mantisreed.engines.secrets import Secret
-from mantisreed.engines.transport import HttpAnswer, ScriptedTransport
+from mantisreed.engines.transport import ScriptedTransport
 from mantisreed.errors import TooBigError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.run import Event, Order, Outcome, Runner
+from mantisreed.pipeline.sources import Source
 
 SPOKEN = {
     "says": "Tea?",
@@ -63,11 +65,12 @@ class Bench:
                 self.order,
                 outputs,
                 self.transport,
+                self.folder / ".hidden",
                 on_event=self.events.append,
                 clock=lambda: self.clock.now,
                 sleep=self.clock.sleep,
             )
-            return await runner.run(recordings)
+            return await runner.run([Source(path) for path in recordings])
 
         return asyncio.run(go())
 
@@ -144,5 +147,5 @@ def test_the_same_work_has_the_same_address_and_other_work_another(tmp_path: Pat
         assert outcome.transcript is not None
         return outcome.transcript.job
 
-    assert address() == address() == address("requests = 120", "requests = 7") == address("brook.key", "other.key")
+    assert address() == address() == address("requests = 120", "requests = 7") == address("standin.key", "other.key")
     assert address() != address('"deep"', '"shallow"')

@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 
 from mantisreed.errors import InputError
 from mantisreed.transcript.alignment import comparable, word_errors
-from mantisreed.transcript.document import SCHEMA, Passage, Transcript, Word, from_json, to_json
-from mantisreed.transcript.timing import passages_of, with_estimated_words
+from mantisreed.transcript.document import SCHEMA, Transcript, Word, from_json, to_json
+from mantisreed.transcript.estimate import words_over_speech
+from mantisreed.transcript.timing import passages_of
 from strategies import texts, timed_words, transcripts
 
 
@@ -47,12 +48,34 @@ def test_passages_hold_every_word_and_break_only_at_long_pauses(words: list[Word
         assert after.start - before.end > 0.5
 
 
-@given(st.lists(texts, min_size=1).map(" ".join), st.floats(0, 100), st.floats(0, 100))
-def test_estimated_words_fill_their_passage_in_order(text: str, start: float, length: float) -> None:
-    passage = with_estimated_words(Passage(start, start + length, text))
-    edges = [edge for word in passage.words for edge in (word.start, word.end)]
-    assert passage.timing == "estimated" and edges == sorted(edges)
-    assert edges[0] == pytest.approx(start) and edges[-1] == pytest.approx(start + length)
+spans = st.lists(st.tuples(st.integers(20, 400), st.integers(15, 300)), min_size=1, max_size=12)
+
+
+@given(st.lists(texts, min_size=1, max_size=60).map(" ".join), spans)
+def test_estimated_words_are_all_there_in_order_and_never_in_silence(
+    text: str, lengths: list[tuple[int, int]]
+) -> None:
+    at, speech = 0.0, []
+    for spoken, silent in lengths:
+        speech.append((at, at + spoken / 100))
+        at += (spoken + silent) / 100
+
+    passages = words_over_speech(text, speech, at)
+
+    words = [word for passage in passages for word in passage.words]
+    assert [word.text for word in words] == text.split()
+    assert {passage.timing for passage in passages} == {"estimated"}
+    edges = [edge for word in words for edge in (word.start, word.end)]
+    assert all(before <= after + 1e-6 for before, after in pairwise(edges))
+    for word in words:
+        assert any(start - 1e-6 <= word.start and word.end <= end + 1e-6 for start, end in speech)
+
+
+def test_sentences_go_to_the_stretches_that_fit_them() -> None:
+    text = "Nets closed. The water in the eastern pool is lower than it has ever been. Tea?"
+    speech = [(0.5, 1.4), (3.0, 7.2), (9.0, 9.4)]
+    passages = words_over_speech(text, speech, 10.0)
+    assert [passage.text.split()[0] for passage in passages] == ["Nets", "The", "Tea?"]
 
 
 def test_word_errors_are_counted_by_kind() -> None:

@@ -35,6 +35,7 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
     from mantisreed.standin.bank import load_bank
     from mantisreed.standin.brook import NAME
     from mantisreed.standin.demo import demo_compositions, write_recordings
+    from mantisreed.standin.hearing import Listener
 
     folder = Path(into)
     cards, recordings = folder / "mantisreed.toml", folder / "recordings"
@@ -44,11 +45,12 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
     compositions = demo_compositions(phrases)
     key = server.new_key()
     with ThreadPoolExecutor() as pool:
-        engine = pool.submit(server.standins, phrases, key)
+        ear = pool.submit(Listener, phrases)
         for number, name in enumerate(write_recordings(compositions, recordings), 1):
             console.note(f"composed {number} of {len(compositions)}: {name}")
-    with server.bound_socket(0) as listener, server.serving(engine.result(), listener) as address:
-        server.write_cards(cards, address, key, server.languages_of(phrases))
+    listener = ear.result()
+    with server.bound_socket(0) as waiting, server.serving(server.standins(listener, key), waiting) as address:
+        server.write_cards(cards, address, key, listener)
         console.note(f"the stand-in engine {NAME} listens on {address}; sending it the recordings ...")
         code = run_recordings(console, sources=[str(recordings)], config=str(cards), engine=NAME, as_json=as_json)
     if not as_json:

@@ -4,13 +4,13 @@ from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from pathlib import Path
     from types import TracebackType
     from typing import Self
 
     import rich.progress
 
     from mantisreed.pipeline.run import Event
+    from mantisreed.pipeline.sources import Source
 
 
 class Progress:
@@ -19,7 +19,7 @@ class Progress:
     def __init__(self, console: Console) -> None:
         self._console = console
         self._live: rich.progress.Progress | None = None
-        self._lines: dict[Path, rich.progress.TaskID] = {}
+        self._lines: dict[Source, rich.progress.TaskID] = {}
 
     def __enter__(self) -> "Self":
         terminal = self._console.terminal()
@@ -44,9 +44,7 @@ class Progress:
 
     def show(self, event: "Event") -> None:
         """Show that a recording has come to another stage."""
-        from mantisreed.files import shown
-
-        text = f"{shown(event.recording.name)}: {event.stage}" + (f" ({event.note})" if event.note else "")
+        text = f"{event.recording.name}: {event.stage}" + (f" ({event.note})" if event.note else "")
         if self._live is None:
             self._console.note(text)
             return

@@ -21,10 +21,12 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `run` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("sources", nargs="+", metavar="SOURCE", help="a recording, or a folder of recordings")
+    parser.add_argument("sources", nargs="+", metavar="SOURCE", help="a recording, a folder of them, or an http link")
     parser.add_argument("--config", metavar="FILE", help="settings file (default: mantisreed.toml here or above)")
-    parser.add_argument("--engine", metavar="NAME", help="which engine card to use (default: as in the settings)")
+    parser.add_argument("--engine", metavar="NAME", help="engine card, or NAME:PROFILE (default: as in the settings)")
     parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
+    parser.add_argument("--translate-to", metavar="TAG", help="answer in this language, where the engine can")
+    parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
     parser.add_argument("--to", metavar="FORMATS", help="output formats, of txt,srt,vtt,json (default: all)")
     parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)")
     parser.add_argument(
@@ -41,6 +43,8 @@ def run(
     config: str | None = None,
     engine: str | None = None,
     language: str | None = None,
+    translate_to: str | None = None,
+    hints: "Sequence[str] | None" = None,
     to: str | None = None,
     into: str | None = None,
     track: int | None = None,
@@ -51,17 +55,20 @@ def run(
     from pathlib import Path
 
     from mantisreed.cli.progress import Progress
-    from mantisreed.files import shown
     from mantisreed.pipeline.transcribe import transcribe
     from mantisreed.workspace import open_workspace
 
     workspace = open_workspace(Path(config) if config else None)
+    for source in workspace.open_secrets(workspace.engine(engine)):
+        console.note(f"warning: others on this machine can read {source}; chmod 600 closes it")
     with Progress(console) as progress:
         outcomes = transcribe(
             sources,
             workspace,
             engine=engine,
             language=language,
+            translate_to=translate_to,
+            hints=hints,
             to=None if to is None else [name.strip() for name in to.split(",") if name.strip()],
             into=into,
             track=track,
@@ -77,7 +84,7 @@ def run(
         console.table(_table(outcomes))
     for outcome in outcomes:
         if outcome.error:
-            console.problem(outcome.error, shown(outcome.recording))
+            console.problem(outcome.error, outcome.recording.shown)
     console.note(_last_line(outcomes))
     return 0 if all(outcome.state in ("done", "nothing heard") for outcome in outcomes) else 1
 
@@ -86,7 +93,7 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
     """One recording of `--json`."""
     from mantisreed.files import shown
 
-    described: dict[str, Any] = {"recording": shown(outcome.recording), "state": outcome.state}
+    described: dict[str, Any] = {"recording": outcome.recording.shown, "state": outcome.state}
     if transcript := outcome.transcript:
         described |= {
             "duration": transcript.recording.duration,
@@ -110,7 +117,6 @@ def _table(outcomes: "Sequence[Outcome]") -> object:
     from rich.table import Table
     from rich.text import Text
 
-    from mantisreed.files import shown
     from mantisreed.units import short_duration
 
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
@@ -124,7 +130,7 @@ def _table(outcomes: "Sequence[Outcome]") -> object:
             continue
         confidence = outcome.transcript.mean_confidence
         table.add_row(
-            Text(shown(outcome.recording.name)),
+            Text(outcome.recording.name),
             short_duration(outcome.transcript.recording.duration),
             outcome.transcript.engine,
             outcome.transcript.language or "-",

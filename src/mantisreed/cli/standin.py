@@ -27,13 +27,14 @@ def run(console: Console, *, port: int = 0, bank: str | None = None, cards: str 
 
     from mantisreed.standin import server
     from mantisreed.standin.bank import BUNDLED, load_bank
+    from mantisreed.standin.hearing import Listener
 
-    with server.bound_socket(port) as listener:
-        phrases = load_bank(Path(bank) if bank else BUNDLED)
-        key, address = server.new_key(), server.address_of(listener)
+    with server.bound_socket(port) as waiting:
+        listener = Listener(load_bank(Path(bank) if bank else BUNDLED))
+        key, address = server.new_key(), server.address_of(waiting)
         if cards:
-            server.write_cards(Path(cards), address, key, server.languages_of(phrases))
+            server.write_cards(Path(cards), address, key, listener)
         else:
             console.note(f"the key is {key}; with --cards FILE the engine cards are written for you")
-        server.serve(server.standins(phrases, key), listener, lambda: console.result(f"listening on {address}"))
+        server.serve(server.standins(listener, key), waiting, lambda: console.result(f"listening on {address}"))
     return 0

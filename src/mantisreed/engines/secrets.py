@@ -9,6 +9,12 @@ from mantisreed.files import shown
 
 HIDDEN = "***"
 
+_HOW_TO_SET = {
+    "env": "set it in your shell: export NAME=...",
+    "file": "write the key into that file, on a line by itself",
+    "keyring": "store it with: python -m keyring set SERVICE USER",
+}
+
 
 class Secret:
     """A value that prints as `***`. Only the transport asks for the value itself."""
@@ -25,7 +31,11 @@ class Secret:
 
 
 class SecretSource:
-    """Where a secret is kept: `env:NAME` or `file:PATH`, the path relative to the settings file's folder."""
+    """Where a secret is kept.
+
+    `env:NAME` is an environment variable, `file:PATH` a file, relative to the settings file's folder, and
+    `keyring:SERVICE/USER` an entry of the operating system's keyring.
+    """
 
     def __init__(self, kind: str, place: str) -> None:
         self.kind = kind
@@ -33,7 +43,7 @@ class SecretSource:
 
     @classmethod
     def parse(cls, text: object) -> "SecretSource":
-        """Read `env:NAME` or `file:PATH`. A literal secret is refused, and not repeated in the message.
+        """Read such a text. A literal secret is refused, and not repeated in the message.
 
         Raises:
             ValueError: it is neither.
@@ -41,9 +51,11 @@ class SecretSource:
         kind, colon, place = text.partition(":") if isinstance(text, str) else ("", "", "")
         if kind in ("env", "file") and colon and place:
             return cls(kind, place)
+        if kind == "keyring" and all(place.partition("/")):
+            return cls(kind, place)
         raise ValueError(
             "a secret is never written in the settings\n"
-            'put it in an environment variable and write "env:NAME" here, or in a file and write "file:PATH"'
+            'keep it elsewhere and write "env:NAME", "file:PATH" or "keyring:SERVICE/USER" here'
         )
 
     def __str__(self) -> str:
@@ -55,17 +67,35 @@ class SecretSource:
         Raises:
             SecretError: it is not there, or empty.
         """
-        value = environment.get(self.place, "") if self.kind == "env" else self._file_content(folder)
+        if self.kind == "env":
+            value = environment.get(self.place, "")
+        else:
+            value = self._file_content(folder) if self.kind == "file" else self._keyring_entry()
         if not value.strip():
-            advice = (
-                f"set it in your shell, e.g. export {self.place}=..."
-                if self.kind == "env"
-                else "write the key into that file, on a line by itself"
-            )
-            raise SecretError("the secret is empty or not set", where=str(self), advice=advice)
+            raise SecretError("the secret is empty or not set", where=str(self), advice=_HOW_TO_SET[self.kind])
         if any(ord(character) < 0x20 for character in value.strip()):
             raise SecretError("the secret holds a line break or a control character", where=str(self))
         return Secret(value.strip())
+
+    def is_open_to_others(self, folder: Path) -> bool:
+        """Whether it is a file that other users of the machine can read."""
+        if self.kind != "file" or os.name != "posix":
+            return False
+        try:
+            return bool((folder / Path(self.place).expanduser()).stat().st_mode & 0o044)
+        except OSError:
+            return False
+
+    def _keyring_entry(self) -> str:
+        import keyring
+        import keyring.errors
+
+        service, _, user = self.place.partition("/")
+        try:
+            return keyring.get_password(service, user) or ""
+        except keyring.errors.KeyringError as error:
+            what = f"the keyring cannot be read ({str(error).splitlines()[0] or type(error).__name__})"
+            raise SecretError(what, where=str(self), advice="is a keyring set up, and unlocked?") from error
 
     def _file_content(self, folder: Path) -> str:
         path = folder / Path(self.place).expanduser()

@@ -6,6 +6,7 @@ sentences that a person can act on.
 
 import copy
 import difflib
+import json
 import re
 from collections.abc import Mapping
 from typing import Any, TypeVar, get_args
@@ -51,6 +52,41 @@ class ReplyPath:
         return hash(self.expression)
 
 
+class TakePath:
+    """Where a step's answer holds a value: `header:NAME`, `text:` for the whole answer, or a JMESPath expression."""
+
+    def __init__(self, text: str) -> None:
+        self._text = text
+        self._path = None if self.is_in_header or self.is_whole else ReplyPath(text)
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether the answer itself, as text, is the value."""
+        return self._text == "text:"
+
+    @property
+    def is_in_header(self) -> bool:
+        """Whether the value is in a header of the answer."""
+        return self._text.startswith("header:")
+
+    def find(self, body: bytes, headers: Mapping[str, str]) -> str | None:
+        """The value as text; None when it is not there, or is no text and no number."""
+        if self.is_in_header:
+            wanted = self._text.removeprefix("header:").strip().lower()
+            return next((value for name, value in headers.items() if name.lower() == wanted), None)
+        text = body.decode("utf-8", "replace").strip()
+        if self._path is None:
+            return text or None
+        try:
+            found = self._path.find(json.loads(text))
+        except ValueError:
+            return None
+        return str(found) if isinstance(found, (str, int, float)) and not isinstance(found, bool) else None
+
+    def __str__(self) -> str:
+        return self._text
+
+
 def checked(table: Mapping[str, object], kind: type[T], file: str, place: str) -> T:
     """A TOML table as a struct; what does not fit is told with file, table and key."""
     try:
@@ -66,8 +102,8 @@ def _from_toml(kind: type, value: object) -> object:
         return Bytes(parse_size(value) if isinstance(value, str) else _number(value, "a size such as 16 MiB"))
     if kind is SecretSource:
         return SecretSource.parse(value)
-    if kind is ReplyPath:
-        return _reply_path(value)
+    if kind is ReplyPath or kind is TakePath:
+        return _path(kind, value)
     raise NotImplementedError(kind)
 
 
@@ -77,11 +113,11 @@ def _number(value: object, expected: str) -> float:
     raise ValueError(f"expected {expected}, found {value!r}")
 
 
-def _reply_path(value: object) -> ReplyPath:
+def _path(kind: type, value: object) -> object:
     if not isinstance(value, str):
         raise ValueError(f"expected a JMESPath expression, found {value!r}")
     try:
-        return ReplyPath(value)
+        return kind(value)
     except jmespath.exceptions.JMESPathError as error:
         raise ValueError(f"{value!r} is not a JMESPath expression") from error
 

@@ -3,14 +3,15 @@
 import os
 import ssl
 from collections.abc import Callable
-from dataclasses import dataclass
 from types import TracebackType
 from typing import Protocol, Self
 from urllib.parse import urlsplit
 
 import aiohttp
 
+from mantisreed.engines.answers import HttpAnswer
 from mantisreed.engines.request import HttpRequest
+from mantisreed.engines.secrets import without_secrets
 from mantisreed.errors import UnreachableError, UnreadableReplyError
 from mantisreed.units import short_size
 
@@ -18,15 +19,6 @@ LARGEST_REPLY = 256 * 1024 * 1024
 """Bytes of a reply at most; hours of words with times are a few MB."""
 
 _CONNECT_LIMIT = 20.0
-
-
-@dataclass(frozen=True, slots=True)
-class HttpAnswer:
-    """What came back, whatever its status."""
-
-    status: int
-    headers: dict[str, str]
-    body: bytes
 
 
 class Transport(Protocol):
@@ -71,7 +63,7 @@ class HttpTransport:
                 request.url,
                 headers=request.headers,
                 params=request.query,
-                data=_form(request),
+                data=_form(request) if request.form else request.content,
                 allow_redirects=False,
                 timeout=aiohttp.ClientTimeout(total=request.time_limit, sock_connect=_CONNECT_LIMIT),
             ) as response:
@@ -81,15 +73,16 @@ class HttpTransport:
             raise UnreachableError(
                 f"no whole answer from {_origin(request)} in {request.time_limit:g} s",
                 engine=request.engine,
-                advice="try again later, or raise time_limit in its card",
+                advice=f"try again later, or raise {request.step}.time_limit in its card",
             ) from error
         except aiohttp.InvalidURL as error:
-            raise UnreachableError(f"{request.url!r} is not an address", engine=request.engine) from error
+            shown_url = without_secrets(request.url, request.secrets)
+            raise UnreachableError(f"{shown_url!r} is not an address", engine=request.engine) from error
         except (aiohttp.ClientError, OSError) as error:
             raise UnreachableError(
                 f"cannot reach {_origin(request)} ({_reason(error)})",
                 engine=request.engine,
-                advice="is the engine running, and is the address in its card right?",
+                advice="is the engine running, and are address and region in its card right?",
             ) from error
 
 

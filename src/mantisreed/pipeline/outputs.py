@@ -11,6 +11,7 @@ import msgspec
 from mantisreed.errors import OutputError
 from mantisreed.exports.formats import OutputFormat
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
+from mantisreed.pipeline.sources import Source
 from mantisreed.transcript.document import Transcript
 
 
@@ -47,15 +48,14 @@ class Outputs:
         make_folder(self._memory)
         self._formats = formats
         self._replace = replace
-        self._taken: dict[str, Path] = {}
+        self._taken: dict[str, str] = {}
 
-    def stem_for(self, recording: Path) -> str:
+    def stem_for(self, recording: Source) -> str:
         """A stem that no other recording's outputs have: that of the file, with a number where it is taken."""
-        source = recording.resolve()
-        for candidate in _stems(recording.stem or recording.name):
+        for candidate in _stems(recording.path.stem or recording.path.name):
             owner = self._taken.get(candidate.casefold())
-            if owner == source or (owner is None and not self._belongs_to_another(candidate, source)):
-                self._taken[candidate.casefold()] = source
+            if owner == recording.key or (owner is None and not self._belongs_to_another(candidate, recording.key)):
+                self._taken[candidate.casefold()] = recording.key
                 return candidate
         raise AssertionError("unreachable")
 
@@ -77,7 +77,7 @@ class Outputs:
         """Where the outputs with this stem are."""
         return [self._folder / f"{stem}{form.suffix}" for form in self._formats]
 
-    def write(self, stem: str, recording: Path, transcript: Transcript) -> list[Path]:
+    def write(self, stem: str, recording: Source, transcript: Transcript) -> list[Path]:
         """Write all formats; each file appears whole or not at all.
 
         Raises:
@@ -86,14 +86,14 @@ class Outputs:
         self.check(stem)
         for path, form in zip(self.paths(stem), self._formats, strict=True):
             content = form.write(transcript)
-            remembered = _Written(_escaped(recording.resolve()), bytes_digest([content]))
+            remembered = _Written(recording.key, bytes_digest([content]))
             write_whole(path, content)
             write_whole(self._memory_of(path), msgspec.json.encode(remembered))
         return self.paths(stem)
 
-    def _belongs_to_another(self, stem: str, recording: Path) -> bool:
+    def _belongs_to_another(self, stem: str, key: str) -> bool:
         remembered = (self._remembered(path) for path in self.paths(stem) if path.exists())
-        return any(written is not None and written.recording != _escaped(recording) for written in remembered)
+        return any(written is not None and written.recording != key for written in remembered)
 
     def _is_ours(self, path: Path) -> bool:
         written = self._remembered(path)
@@ -113,7 +113,3 @@ def _stems(wanted: str) -> Iterator[str]:
     yield wanted
     for number in count(2):
         yield f"{wanted}-{number}"
-
-
-def _escaped(path: Path) -> str:
-    return os.fsencode(path).decode("utf-8", "backslashreplace")

@@ -3,14 +3,17 @@
 import asyncio
 import os
 from collections.abc import Callable, Sequence
+from contextlib import AsyncExitStack
 from pathlib import Path
 
-from mantisreed.engines.request import language_for
+from mantisreed.engines.links import LinkServer
+from mantisreed.engines.request import Wishes, language_for, wants_link
 from mantisreed.engines.transport import HttpTransport
+from mantisreed.errors import InputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.run import Event, Order, Outcome, Runner
-from mantisreed.pipeline.sources import find_recordings
+from mantisreed.pipeline.sources import Source, find_recordings
 from mantisreed.workspace import Workspace, check_language
 
 
@@ -20,6 +23,8 @@ def transcribe(
     *,
     engine: str | None = None,
     language: str | None = None,
+    translate_to: str | None = None,
+    hints: Sequence[str] | None = None,
     to: Sequence[str] | None = None,
     into: str | os.PathLike[str] | None = None,
     track: int | None = None,
@@ -31,10 +36,12 @@ def transcribe(
     Everything that can be checked is checked before anything is sent.
 
     Args:
-        sources: files and folders.
+        sources: files, folders and http(s) links.
         workspace: with the engine cards.
-        engine: name of the card; None takes the one in the settings, or the only one.
+        engine: name of the card, or `NAME:PROFILE`; None takes the one in the settings, or the only one.
         language: a BCP 47 tag; None takes the one in the settings, or lets the engine find out.
+        translate_to: the tag of another language to answer in, where the card declares translating.
+        hints: names and rare words to expect; None takes those in the settings.
         to: names of output formats; None takes those in the settings.
         into: folder for outputs; None takes the one in the settings.
         track: which track of sound, from 1; None takes the default one.
@@ -48,22 +55,63 @@ def transcribe(
         InputError: a source, an option, the card or a secret is wrong; nothing was sent.
     """
     recordings = find_recordings(sources)
-    card = workspace.engine(engine)
-    tag = language or workspace.settings.language
-    order = Order(
-        card=card,
-        secrets=workspace.secrets_of(card),
-        language=language_for(card, check_language(tag) if tag else None),
-        track=track,
+    order = order_for(
+        workspace, engine=engine, language=language, translate_to=translate_to, hints=hints, track=track
     )
+    _check_links(workspace, order, recordings)
     folder = Path(into) if into is not None else workspace.folder / workspace.settings.into
     formats = chosen_formats(to if to is not None else workspace.settings.to)
     outputs = Outputs(folder, workspace.hidden, formats, replace=replace)
-    return asyncio.run(_run(order, outputs, recordings, on_event))
+    return asyncio.run(_run(workspace, order, outputs, recordings, on_event))
+
+
+def order_for(
+    workspace: Workspace,
+    *,
+    engine: str | None = None,
+    language: str | None = None,
+    translate_to: str | None = None,
+    hints: Sequence[str] | None = None,
+    track: int | None = None,
+) -> Order:
+    """What `transcribe` asks of an engine, with settings where an option is None. Raises as `transcribe` does."""
+    card = workspace.engine(engine, translating=translate_to is not None)
+    tag = language or workspace.settings.language
+    spoken = check_language(tag) if tag else None
+    target = check_language(translate_to) if translate_to else None
+    return Order(
+        card=card,
+        secrets=workspace.secrets_of(card),
+        language=spoken,
+        target=target,
+        wishes=Wishes(
+            language_for(card, spoken),
+            language_for(card, target),
+            tuple(workspace.settings.hints if hints is None else hints),
+        ),
+        track=track,
+    )
+
+
+def _check_links(workspace: Workspace, order: Order, recordings: Sequence[Source]) -> None:
+    if wants_link(order.card) and workspace.links is None and any(source.link is None for source in recordings):
+        raise InputError(
+            f"engine {order.card.name} wants a link to the audio, and this machine has no public address",
+            advice='give an http(s) link as the source, or set [links] public = "https://..." in the settings',
+        )
 
 
 async def _run(
-    order: Order, outputs: Outputs, recordings: Sequence[Path], on_event: Callable[[Event], None]
+    workspace: Workspace,
+    order: Order,
+    outputs: Outputs,
+    recordings: Sequence[Source],
+    on_event: Callable[[Event], None],
 ) -> list[Outcome]:
-    async with HttpTransport() as transport:
-        return await Runner(order, outputs, transport, on_event=on_event).run(recordings)
+    async with AsyncExitStack() as stack:
+        transport = await stack.enter_async_context(HttpTransport())
+        links = None
+        if workspace.links and wants_link(order.card) and any(source.link is None for source in recordings):
+            links = await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
+        runner = Runner(order, outputs, transport, workspace.hidden, links=links, on_event=on_event)
+        return await runner.run(recordings)

@@ -4,32 +4,41 @@ import asyncio
 import secrets
 import socket
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 import uvicorn
 from starlette.applications import Starlette
+from starlette.routing import Mount
 
 from mantisreed.errors import InputError, OutputError
 from mantisreed.files import make_folder, shown, write_whole
-from mantisreed.standin.bank import Phrase
-from mantisreed.standin.brook import NAME, brook, card
-from mantisreed.standin.ear import Ear
+from mantisreed.standin import bittern, brook, dipper, heron, plover, rail, sedge, stilt, wren
+from mantisreed.standin.hearing import Listener
 
 HOST = "127.0.0.1"
+
+_SERVED = {
+    "brook": brook,
+    "heron": heron,
+    "sedge": sedge,
+    "dipper": dipper,
+    "plover": plover,
+    "bittern": bittern,
+    "rail": rail,
+}
+_LOCAL = {"wren": wren, "stilt": stilt}
+_KEY_FILE = "standin.key"
 
 _MARK = "# Engine cards of the stand-ins, written by mantisreed; written anew each time they start.\n"
 
 
-def standins(phrases: Sequence[Phrase], key: str) -> Starlette:
-    """All stand-in engines that hear by these phrases, as one ASGI application."""
-    return brook(Ear(phrases), languages_of(phrases), key)
-
-
-def languages_of(phrases: Sequence[Phrase]) -> list[str]:
-    """The tags of the languages that a bank's phrases are in."""
-    return sorted({phrase.language for phrase in phrases if phrase.language})
+def standins(listener: Listener, key: str) -> Starlette:
+    """All stand-in engines that are spoken to over HTTP, as one ASGI application, each under its own name."""
+    return Starlette(
+        routes=[Mount(f"/{name}", routes=engine.routes(listener, key)) for name, engine in _SERVED.items()]
+    )
 
 
 def may_write_cards(file: Path) -> bool:
@@ -42,14 +51,14 @@ def may_write_cards(file: Path) -> bool:
         return False
 
 
-def write_cards(file: Path, address: str, key: str, languages: Sequence[str]) -> None:
+def write_cards(file: Path, address: str, key: str, listener: Listener) -> None:
     """Write the engine cards for this address, with the key in a file beside them that only its owner can read.
 
     Args:
         file: what to write; a file that somebody else made is not overwritten.
         address: where the stand-ins listen.
         key: their key.
-        languages: that they know.
+        listener: what they hear by.
 
     Raises:
         OutputError: it cannot be written, or is not ours.
@@ -57,10 +66,11 @@ def write_cards(file: Path, address: str, key: str, languages: Sequence[str]) ->
     if not may_write_cards(file):
         raise OutputError("exists and was not written by a stand-in", where=shown(file), advice="name another file")
     make_folder(file.parent)
-    key_file = file.with_name(f"{NAME}.key")
+    key_file = file.with_name(_KEY_FILE)
     write_whole(key_file, f"{key}\n".encode())
     key_file.chmod(0o600)
-    write_whole(file, (_MARK + "\n" + card(address, languages)).encode())
+    cards = [engine.card(address, listener) for engine in (*_SERVED.values(), *_LOCAL.values())]
+    write_whole(file, "\n".join([_MARK, *cards]).encode())
 
 
 def new_key() -> str:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from mantisreed.transcript.document import Passage, Word
-from mantisreed.transcript.timing import with_estimated_words
+from mantisreed.transcript.estimate import passages_over_speech
 
 _SENTENCE_ENDS = (".", "!", "?", "…", "。", "！", "？")
 _CLOSING_MARKS = "\"'”’»)]"
@@ -41,9 +41,8 @@ class Cue:
 def lay_out(passages: Iterable[Passage], rules: LayoutRules | None = None) -> Iterator[Cue]:
     """The cues of passages, in order. A cue ends at a sentence's end, a pause, or where it is full."""
     rules = rules or LayoutRules()
-    for passage in passages:
-        timed = passage if passage.words else with_estimated_words(passage)
-        for words in _runs(timed.words, rules):
+    for passage in passages_over_speech(passages, ()):
+        for words in _runs(passage.words, rules):
             yield Cue(
                 words[0].start,
                 max(word.end for word in words),

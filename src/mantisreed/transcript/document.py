@@ -41,6 +41,7 @@ class Passage(msgspec.Struct, frozen=True):
         speaker: a label; None when nobody told speakers apart.
         timing: where the words' times come from: the engine, an alignment, or an estimate.
         words: in order of time; may be empty when only the passage is timed.
+        alternatives: other readings of the whole passage that the engine thought of, the likeliest first.
     """
 
     start: float
@@ -49,6 +50,7 @@ class Passage(msgspec.Struct, frozen=True):
     speaker: str | None = None
     timing: Timing = "engine"
     words: tuple[Word, ...] = ()
+    alternatives: tuple[str, ...] = ()
 
 
 class RecordingFacts(msgspec.Struct, frozen=True):

@@ -1,0 +1,90 @@
+"""From a card to a client, and from a piece to a reading."""
+
+import asyncio
+import time
+from collections.abc import Awaitable, Callable, Mapping
+
+from mantisreed.engines.answers import quoted_beginning
+from mantisreed.engines.card import EngineCard
+from mantisreed.engines.client import Answered, EngineClient, Ticket
+from mantisreed.engines.http_client import HttpClient
+from mantisreed.engines.local_client import CommandClient, PythonClient
+from mantisreed.engines.reply import Reading, read_reply
+from mantisreed.engines.reply_paths import UnexpectedReplyError
+from mantisreed.engines.request import Piece
+from mantisreed.engines.secrets import Secret
+from mantisreed.engines.transport import Transport
+from mantisreed.errors import JobLostError, UnreadableReplyError
+
+_GROWTH = 1.5
+
+
+def client_for(
+    card: EngineCard,
+    secrets: Mapping[str, Secret],
+    transport: Transport,
+    *,
+    clock: Callable[[], float] = time.monotonic,
+) -> EngineClient:
+    """What speaks to the card's engine.
+
+    Raises:
+        InputError: the card names a Python object that cannot be loaded.
+    """
+    if card.command:
+        return CommandClient(card, secrets)
+    if card.python:
+        return PythonClient(card, secrets)
+    return HttpClient(card, secrets, transport, clock=clock)
+
+
+async def wait_for_reply(
+    client: EngineClient,
+    card: EngineCard,
+    ticket: Ticket,
+    *,
+    clock: Callable[[], float] = time.monotonic,
+    sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
+) -> Answered:
+    """Ask until the reply is there: soon at first, then ever more slowly, up to the card's slowest.
+
+    Raises:
+        JobFailedError: the engine says that the job failed.
+        JobLostError: it did not end within the card's limit.
+    """
+    poll = card.poll
+    assert poll is not None
+    started, wait = clock(), float(poll.every)
+    while True:
+        await sleep(wait)
+        if (answered := await client.ask(ticket)) is not None:
+            return answered
+        if clock() - started > poll.limit:
+            raise JobLostError(
+                f"the job did not end within {poll.limit:g} s",
+                engine=card.name,
+                advice="look at it in your account, or raise poll.limit in its card",
+            )
+        wait = min(wait * _GROWTH, float(poll.slowest))
+
+
+def reading_of(card: EngineCard, answered: Answered, piece: Piece, secrets: Mapping[str, Secret]) -> Reading:
+    """What a reply says.
+
+    Raises:
+        UnreadableReplyError: it is not as the card says; its body is kept with the error.
+    """
+    if answered.body is None:
+        return Reading(())
+    try:
+        return read_reply(card, answered.body, piece)
+    except UnexpectedReplyError as unexpected:
+        quoted = quoted_beginning(answered.body, secrets.values())
+        error = UnreadableReplyError(
+            f"its reply is not as its card says: {unexpected}",
+            engine=card.name,
+            answer=quoted,
+            advice=f"the reply begins: {quoted}" if quoted else "the reply is empty",
+        )
+        error.body = answered.body
+        raise error from unexpected

@@ -1,0 +1,43 @@
+"""One way to speak to every engine: hand in a piece, ask until the reply is there."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from mantisreed.engines.placeholders import Value
+from mantisreed.engines.request import Piece, Wishes
+
+
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """The engine's reply to one piece, to the byte. `body` is None when it says that nothing was heard."""
+
+    body: bytes | None = field(repr=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Ticket:
+    """A job that the engine has taken. `values` are what its later steps need; they are texts and numbers only."""
+
+    values: Mapping[str, Value] = field(repr=False)
+
+
+class EngineClient(Protocol):
+    """What speaks to one engine."""
+
+    async def submit(self, piece: Piece, wishes: Wishes) -> Answered | Ticket:
+        """Send a piece.
+
+        Raises:
+            EngineError: of the kind that says what to do about it.
+        """
+        ...
+
+    async def ask(self, ticket: Ticket) -> Answered | None:
+        """The reply to a job, or None while it is under way.
+
+        Raises:
+            JobFailedError: the engine says that the job failed.
+            EngineError: the question itself failed.
+        """
+        ...

@@ -1,0 +1,92 @@
+"""What all stand-in engines share: hearing a request's sound, and putting it into another language."""
+
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+from mantisreed.audio.decode import Decoder
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.ear import EAR_RATE, Ear, HeardPhrase, HeardWord
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One phrase as it was heard; times in seconds."""
+
+    text: str
+    voice: str | None
+    words: tuple[HeardWord, ...]
+
+    @property
+    def start(self) -> float:
+        """Where its first word begins."""
+        return self.words[0].start
+
+    @property
+    def end(self) -> float:
+        """Where its last word ends."""
+        return self.words[-1].end
+
+    @property
+    def confidence(self) -> float:
+        """The mean over its words."""
+        return sum(word.confidence for word in self.words) / len(self.words)
+
+
+@dataclass(frozen=True, slots=True)
+class Hearing:
+    """All that was heard in a sound."""
+
+    lines: tuple[Line, ...]
+    tongue: str | None
+    seconds: float
+
+    @property
+    def text(self) -> str:
+        """Everything that was said."""
+        return " ".join(line.text for line in self.lines)
+
+
+class Listener:
+    """An ear, with the phrases it knows by language."""
+
+    def __init__(self, phrases: Sequence[Phrase], ear: Ear | None = None) -> None:
+        self._ear = ear or Ear(phrases)
+        self.tongues = sorted({phrase.language for phrase in phrases if phrase.language})
+        self._by_tongue = {
+            tongue: [phrase for phrase in phrases if phrase.language == tongue] for tongue in self.tongues
+        }
+
+    def hear(self, content: bytes, tongue: str | None = None) -> Hearing:
+        """What is said in an encoded sound.
+
+        Raises:
+            RecordingError: it is no sound that can be read.
+        """
+        decoder = Decoder(io.BytesIO(content), sample_rate=EAR_RATE)
+        phrases = self._ear.listen(decoder, tongue)
+        lines = tuple(
+            Line(" ".join(word.text for word in heard.words), heard.phrase.voice, heard.words) for heard in phrases
+        )
+        return Hearing(lines, tongue or _spoken(phrases), decoder.seconds)
+
+    def render(self, hearing: Hearing, tongue: str) -> Hearing:
+        """The same in another language: a phrase of that language for each, always the same, at the same time."""
+        others = self._by_tongue.get(tongue, [])
+        lines = [self._rendered(line, others) for line in hearing.lines] if others else []
+        return Hearing(tuple(lines), tongue, hearing.seconds)
+
+    @staticmethod
+    def _rendered(line: Line, others: Sequence[Phrase]) -> Line:
+        other = others[sum(map(ord, line.text)) % len(others)]
+        texts = other.text.split()
+        edges = [line.start + (line.end - line.start) * n / len(texts) for n in range(len(texts) + 1)]
+        words = (HeardWord(text, *edge, line.confidence) for text, edge in zip(texts, pairwise(edges), strict=True))
+        return Line(other.text, line.voice, tuple(words))
+
+
+def _spoken(phrases: Sequence[HeardPhrase]) -> str | None:
+    """The language that most phrases are in."""
+    tongues = [phrase.phrase.language for phrase in phrases if phrase.phrase.language]
+    return max(sorted(set(tongues)), key=tongues.count, default=None)

@@ -1,0 +1,127 @@
+"""`sedge`: takes JSON with the sound inside, and gives several forms of the same words.
+
+    POST /sedge/ponder   HTTP basic authentication, user `ringer`, the key as password
+    body:     {"sound": {"coding": "FLAC", "pitch": 16000, "ears": 1, "grains": "BASE64"}, "tongue": "en",
+               "clock": "ticks" or "worded", "look_for": ["..."]}
+    answer:   {"verdict": "heard", "spans": [{"opens": 5000000, "runs": 26000000,
+                  "forms": {"spoken": "...", "written": "...", "mild": "..."},
+                  "bits": [{"opens": ..., "runs": ..., "form": "Good"}]}]}
+    silence:  {"verdict": "stillness"}
+    trouble:  {"verdict": "mud", "because": "..."} with status 200, or status 401
+
+`opens` and `runs` are an offset and a length, as ticks of 100 ns or worded as "1.500s".
+"""
+
+import base64
+import binascii
+import json
+from typing import Any
+
+import anyio.to_thread
+from starlette.requests import Request
+from starlette.responses import JSONResponse
+from starlette.routing import BaseRoute, Route
+
+from mantisreed.errors import RecordingError
+from mantisreed.standin.hearing import Line, Listener
+
+USER = "ringer"
+_STRONG = {"kettle"}  # as strong as language gets on the marsh
+
+
+def routes(listener: Listener, key: str) -> list[BaseRoute]:
+    """What it answers."""
+    expected = f"Basic {base64.b64encode(f'{USER}:{key}'.encode()).decode()}"
+
+    async def ponder(request: Request) -> JSONResponse:
+        if request.headers.get("authorization") != expected:
+            return JSONResponse({"verdict": "stranger"}, status_code=401)
+        try:
+            asked = json.loads(await request.body())
+            sound = asked["sound"]
+            content = base64.b64decode(sound["grains"], validate=True)
+            if sound["coding"] not in ("FLAC", "OPUS") or sound["pitch"] != 16_000 or sound["ears"] != 1:
+                return _mud("the sound has to be FLAC or OPUS, of pitch 16000, for 1 ear")
+            hearing = await anyio.to_thread.run_sync(listener.hear, content, asked.get("tongue"))
+        except (KeyError, TypeError, ValueError, binascii.Error) as error:
+            return _mud(f"this is not the way to ask ({error})")
+        except RecordingError as error:
+            return _mud(error.what)
+        if not hearing.lines:
+            return JSONResponse({"verdict": "stillness"})
+        worded = asked.get("clock") == "worded"
+        return JSONResponse({"verdict": "heard", "spans": [_span(line, worded=worded) for line in hearing.lines]})
+
+    return [Route("/ponder", ponder, methods=["POST"])]
+
+
+def card(address: str, listener: Listener) -> str:
+    """The engine card, as TOML, for stand-ins at this address."""
+    return f"""\
+[engine.sedge]
+about = "JSON with the audio in base64; offset and length; several forms of the text"
+address = "{address}/sedge"
+secrets.key = "file:standin.key"
+values.user = "{USER}"
+
+[engine.sedge.accepts]
+formats = ["flac", "opus"]
+format_names = {{ flac = "FLAC", opus = "OPUS" }}
+most_bytes = "10 MB"
+
+[engine.sedge.every]
+basic = "{{user}}:{{key}}"
+
+[engine.sedge.send]
+path = "/ponder"
+
+[engine.sedge.send.json]
+sound = {{ coding = "{{format}}", pitch = "{{sample_rate}}", ears = "{{channels}}", grains = "{{audio_base64}}" }}
+tongue = "{{language}}"
+clock = "ticks"
+look_for = "{{hints}}"
+
+[engine.sedge.errors]
+message = "because"
+present = "because"
+nothing_heard.texts = ['"verdict":"stillness"']
+
+[engine.sedge.reply]
+times = "100ns"
+
+[engine.sedge.reply.passages]
+each = "spans"
+text = "forms.written"
+start = "opens"
+length = "runs"
+
+[engine.sedge.reply.words]
+each = "bits"
+text = "form"
+start = "opens"
+length = "runs"
+
+[engine.sedge.profile.worded]
+send.json.clock = "worded"
+reply.times = "suffixed"
+"""
+
+
+def _span(line: Line, *, worded: bool) -> dict[str, Any]:
+    spoken = "".join(character for character in line.text.lower() if character.isalnum() or character == " ")
+    mild = " ".join("*" * len(word) if word.strip(".,!?") in _STRONG else word for word in line.text.split())
+    return {
+        **_time(line.start, line.end, worded=worded),
+        "forms": {"spoken": spoken, "written": line.text, "mild": mild},
+        "bits": [{**_time(word.start, word.end, worded=worded), "form": word.text} for word in line.words],
+    }
+
+
+def _time(start: float, end: float, *, worded: bool) -> dict[str, Any]:
+    if worded:
+        return {"opens": f"{start:.3f}s", "runs": f"{end - start:.3f}s"}
+    return {"opens": round(start * 10_000_000), "runs": round((end - start) * 10_000_000)}
+
+
+def _mud(because: str) -> JSONResponse:
+    return JSONResponse({"verdict": "mud", "because": because})
