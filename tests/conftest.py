@@ -1,5 +1,6 @@
 """What several tests need: the bundled bank, an ear, a running stand-in, and the built command."""
 
+import socket
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -40,6 +41,13 @@ def english(bank: tuple[Phrase, ...]) -> list[Phrase]:
 @pytest.fixture(scope="session")
 def ear(bank: tuple[Phrase, ...]) -> Ear:
     return Ear(bank)
+
+
+def free_port() -> int:
+    """A port on loopback that nobody listens on."""
+    with socket.create_server(("127.0.0.1", 0)) as probe:
+        port: int = probe.getsockname()[1]
+    return port
 
 
 @dataclass

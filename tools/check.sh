@@ -13,4 +13,4 @@ venv=${1:-.venv}
 "$venv/bin/ruff" check
 "$venv/bin/ruff" format --check
 "$venv/bin/mypy"
-"$venv/bin/pytest" "$@"
+"$venv/bin/pytest" -n auto --dist loadfile "$@"

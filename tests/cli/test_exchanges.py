@@ -5,7 +5,6 @@ import http.server
 import json
 import re
 import shutil
-import socket
 import threading
 from pathlib import Path
 
@@ -13,7 +12,7 @@ import numpy as np
 import pytest
 
 from audio.making import write_sound
-from conftest import KEY, Command, Note, Standin
+from conftest import KEY, Command, Note, Standin, free_port
 from mantisreed.standin.bank import BUNDLED
 from mantisreed.transcript.document import Transcript, from_json
 
@@ -79,7 +78,7 @@ def test_the_link_is_served_by_us_or_is_the_sources_own(
     refused = mantisreed("run", mine.path, "--engine", "plover")
     assert refused.returncode == 2 and "set [links] public" in refused.stderr
 
-    port = _free_port()
+    port = free_port()
     settings.write_text(
         f'[links]\npublic = "http://127.0.0.1:{port}"\nlisten = "127.0.0.1:{port}"\n\n{settings.read_text()}'
     )
@@ -101,12 +100,6 @@ def test_the_link_is_served_by_us_or_is_the_sources_own(
         files.shutdown()
     assert gone.returncode == 1 and "cannot be fetched (HTTP 404)" in gone.stderr
     assert not list((tmp_path / ".mantisreed" / "fetched").iterdir())
-
-
-def _free_port() -> int:
-    with socket.create_server(("127.0.0.1", 0)) as probe:
-        port: int = probe.getsockname()[1]
-    return port
 
 
 def test_other_readings_and_speakers_are_kept(mantisreed: Command, mine: Note) -> None:

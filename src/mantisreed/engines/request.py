@@ -207,7 +207,7 @@ def language_for(card: EngineCard, language: str | None) -> str | None:
 
 def _url(card: EngineCard, name: str, step: Step, values: Values) -> str:
     address = filled(step.address or card.address or "", values)
-    quoted = {key: quote(value, safe="/:@~") if isinstance(value, str) else value for key, value in values.items()}
+    quoted = {key: quote(value, safe="/:@~{}") if isinstance(value, str) else value for key, value in values.items()}
     path = filled(step.path, quoted)
     if not address or path is None:
         missing = [

@@ -1,10 +1,10 @@
 """`dipper`: upload first, start a job with what the upload gave, ask until it is done, fetch the catch elsewhere.
 
     POST /dipper/tokens         client-credentials grant: client `wader`, the key as secret; a token lasts 600 s
-    POST /dipper/pebbles        Authorization: Bearer TOKEN, raw bytes -> 201, Location: /dipper/pebbles/ID
-    POST /dipper/dives          {"pebble": "/dipper/pebbles/ID", "tongue": "en"} -> 202 {"dive": "ID"}
+    POST /dipper/pebbles        Authorization: Bearer TOKEN, raw bytes -> 201, Location: /pebbles/ID
+    POST /dipper/dives          {"pebble": "/pebbles/ID", "tongue": "en"} -> 202 {"dive": "ID"}
     GET  /dipper/dives/ID       {"mood": "perched" | "under" | "surfaced" | "drowned", "because": "...",
-                                 "catch": "/dipper/catches/ID"}
+                                 "catch": "/catches/ID"}
     GET  /dipper/catches/ID     {"voices": [{"who": 1, "begins": 500, "ends": 3100, "line": "...",
                                              "parts": [{"part": "Good", "begins": 500, "ends": 800}]}]}
 
@@ -38,7 +38,7 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.dipper]
 about = "upload, start, ask, fetch; a token first; speakers are told apart"
-address = "{address}"
+address = "{address}/dipper"
 secrets.key = "file:standin.key"
 values.client = "{CLIENT}"
 
@@ -55,17 +55,17 @@ scope = "dive"
 bearer = "{{token}}"
 
 [engine.dipper.upload]
-path = "/dipper/pebbles"
+path = "/pebbles"
 raw = "{{audio}}"
 take.pebble = "header:Location"
 
 [engine.dipper.send]
-path = "/dipper/dives"
+path = "/dives"
 json = {{ pebble = "{{pebble}}", tongue = "{{language}}" }}
 take.dive = "dive"
 
 [engine.dipper.poll]
-path = "/dipper/dives/{{dive}}"
+path = "/dives/{{dive}}"
 state = "mood"
 waiting = ["perched", "under"]
 done = ["surfaced"]
@@ -129,7 +129,7 @@ class _Dipper:
     async def _pebble(self, request: Request) -> Response:
         if refused := self._refused(request):
             return refused
-        name = f"/dipper/pebbles/{secrets.token_hex(6)}"
+        name = f"/pebbles/{secrets.token_hex(6)}"
         self._pebbles[name] = await request.body()
         return Response(status_code=201, headers={"Location": name})
 
@@ -157,7 +157,7 @@ class _Dipper:
             dive["heard"] = await anyio.to_thread.run_sync(self._listener.hear, dive["content"], dive["tongue"])
         except RecordingError as error:
             return JSONResponse({"mood": "drowned", "because": error.what})
-        return JSONResponse({"mood": "surfaced", "catch": f"/dipper/catches/{request.path_params['dive']}"})
+        return JSONResponse({"mood": "surfaced", "catch": f"/catches/{request.path_params['dive']}"})
 
     async def _catch(self, request: Request) -> Response:
         if refused := self._refused(request):

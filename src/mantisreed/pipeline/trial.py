@@ -1,0 +1,136 @@
+"""Trying an engine card with one clip, every step shown."""
+
+import asyncio
+import time
+from collections.abc import Callable, Mapping
+from contextlib import AsyncExitStack
+from dataclasses import replace
+from pathlib import Path
+
+from mantisreed.audio.decode import Decoder
+from mantisreed.audio.encode import FORMATS, encode
+from mantisreed.audio.speech import SpeechListener
+from mantisreed.engines.answers import HttpAnswer
+from mantisreed.engines.asking import client_for, reading_of, wait_for_reply
+from mantisreed.engines.card import EngineCard
+from mantisreed.engines.client import Answered
+from mantisreed.engines.describing import described_answer, described_request
+from mantisreed.engines.links import LinkServer
+from mantisreed.engines.placeholders import Value, filled
+from mantisreed.engines.reply import Reading
+from mantisreed.engines.request import HttpRequest, Piece, build_step, build_token_request, piece_values, wants_link
+from mantisreed.engines.transport import HttpTransport, Transport
+from mantisreed.errors import TooBigError
+from mantisreed.pipeline.run import Order
+from mantisreed.units import clock, short_duration, short_size
+from mantisreed.workspace import Workspace
+
+Show = Callable[[str, str], None]
+"""Takes a heading and what stands under it."""
+
+
+def try_engine(workspace: Workspace, order: Order, clip: Path, show: Show) -> Reading:
+    """Send one clip and show each request, each answer, and what was found in the reply.
+
+    Raises:
+        MantisreedError: the step that failed; what came before it has been shown.
+    """
+    return asyncio.run(_tried(workspace, order, _piece_of(clip, order.card), show))
+
+
+def show_requests(order: Order, clip: Path, show: Show) -> None:
+    """Build and show every request without sending anything; what earlier answers would bring stands in braces."""
+    card = order.card
+    piece = _piece_of(clip, card)
+    _show_piece(piece, show)
+    values = piece_values(card, replace(piece, link="{audio_link}"), order.wishes, order.secrets)
+    if card.command:
+        arguments = [filled(template, {**values, **_FILES}) for template in card.command.run]
+        show("the program", " ".join(argument for argument in arguments if argument is not None))
+    if card.python:
+        show("the object", card.python.object)
+    if card.token:
+        show("the request of token", described_request(build_token_request(card, card.token, values, order.secrets)))
+        values["token"] = "{token}"  # noqa: S105 - shown instead of one
+    for name, step in card.steps:
+        show(f"the request of {name}", described_request(build_step(card, name, values, order.secrets, piece)))
+        values |= {taken: f"{{{taken}}}" for taken in step.take}
+
+
+_FILES: Mapping[str, Value] = {"audio_file": "{audio_file}", "reply_file": "{reply_file}"}
+
+
+async def _tried(workspace: Workspace, order: Order, piece: Piece, show: Show) -> Reading:
+    card = order.card
+    _show_piece(piece, show)
+    async with AsyncExitStack() as stack:
+        transport = _ShowingTransport(await stack.enter_async_context(HttpTransport()), show)
+        if wants_link(card) and workspace.links:
+            links = await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
+            piece = replace(piece, link=links.offer(piece.audio, piece.form.content_type, piece.form.extension))
+        client = client_for(card, order.secrets, transport)
+        started = time.monotonic()
+        taken = await client.submit(piece, order.wishes)
+        answered = taken if isinstance(taken, Answered) else await wait_for_reply(client, card, taken)
+    if not card.send:
+        size = len(answered.body or b"")
+        show("the reply", f"{short_size(size)} after {time.monotonic() - started:.2f} s")
+    reading = reading_of(card, answered, piece, order.secrets)
+    show("what was found", "\n".join(_findings(card, reading)))
+    return reading
+
+
+def _piece_of(clip: Path, card: EngineCard) -> Piece:
+    accepts = card.accepts
+    for name in accepts.formats:
+        decoder, listener = Decoder(clip, sample_rate=accepts.sample_rate), SpeechListener(accepts.sample_rate)
+        audio = encode(
+            listener.through(decoder), FORMATS[name], sample_rate=accepts.sample_rate, most_bytes=accepts.most_bytes
+        )
+        if audio is not None:
+            speech = tuple((stretch.start, stretch.end) for stretch in listener.stretches())
+            return Piece(audio, FORMATS[name], accepts.sample_rate, 1, decoder.seconds, speech)
+    raise TooBigError("this clip is over what it takes in one request", engine=card.name, advice="try a shorter one")
+
+
+def _show_piece(piece: Piece, show: Show) -> None:
+    size, length = short_size(len(piece.audio)), short_duration(piece.duration)
+    show("the clip", f"{length}, {size} of {piece.form.name} at {piece.sample_rate} Hz")
+
+
+def _findings(card: EngineCard, reading: Reading) -> list[str]:
+    if not reading.passages:
+        return ["nothing heard: the reply is well-formed and empty"]
+    words = [word for passage in reading.passages for word in passage.words]
+    known = [word.confidence for word in words if word.confidence is not None]
+    speakers = dict.fromkeys(passage.speaker for passage in reading.passages if passage.speaker is not None)
+    estimated = any(passage.timing == "estimated" for passage in reading.passages)
+    lines = [f"text        {' '.join(passage.text for passage in reading.passages)}"]
+    lines.append(f"passages    {len(reading.passages)}")
+    lines.append(
+        f"words       {len(words)}: " + ", ".join(f"{w.text} at {clock(w.start)[3:]}" for w in words[:4]) + " ..."
+    )
+    lines.append(
+        f"times       {'estimated from the speech map: the reply has none' if estimated else card.reply.times}"
+    )
+    lines.append(f"confidence  {f'{sum(known) / len(known):.2f} on average' if known else 'not found'}")
+    lines.append(f"speakers    {', '.join(map(str, speakers)) or 'not found'}")
+    lines.append(f"language    {reading.language or 'not found'}")
+    alternatives = sum(len(passage.alternatives) for passage in reading.passages)
+    return [*lines, f"others      {alternatives} other readings"] if alternatives else lines
+
+
+class _ShowingTransport:
+    """Carries requests, and shows them and their answers."""
+
+    def __init__(self, transport: Transport, show: Show) -> None:
+        self._transport = transport
+        self._show = show
+
+    async def exchange(self, request: HttpRequest) -> HttpAnswer:
+        """See `Transport`."""
+        self._show(f"the request of {request.step}", described_request(request))
+        started = time.monotonic()
+        answer = await self._transport.exchange(request)
+        self._show("the answer", described_answer(answer, request, time.monotonic() - started))
+        return answer

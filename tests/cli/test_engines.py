@@ -1,0 +1,119 @@
+"""`mantisreed engines`, and the cards of its manual."""
+
+import json
+import re
+import sys
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from conftest import KEY, Command, Note, free_port
+from mantisreed.transcript.document import from_json
+
+MANUAL = (Path(__file__).parents[2] / "docs" / "engine-cards.md").read_text(encoding="utf-8")
+IN_MANUAL = [
+    *("brook", "brook:quick", "heron", "heron:south", "sedge", "sedge:worded", "dipper", "plover"),
+    *("bittern", "bittern:lines", "rail", "rail:vtt", "rail:text", "wren", "stilt"),
+]
+
+
+@pytest.fixture
+def manual(tmp_path: Path, address: str, note: Note) -> Path:
+    """A workspace whose settings are all cards of the manual, their made-up addresses led to the stand-ins."""
+    toml = "\n".join(re.findall(r"```toml\n(.*?)```", MANUAL, re.DOTALL))
+    port = free_port()
+    toml = toml.replace("https://files.marsh.example", f"http://127.0.0.1:{port}").replace(":8440", f":{port}")
+    toml = re.sub(r"https://(\w+)\.marsh\.example", rf"{address}/\1", toml)
+    toml = toml.replace('"python3"', f'"{sys.executable}"')
+    (tmp_path / "mantisreed.toml").write_text(toml)
+    (tmp_path / "marsh.key").write_text(KEY)
+    (tmp_path / "marsh.key").chmod(0o600)
+    (tmp_path / "note.wav").write_bytes(note.path.read_bytes())
+    return tmp_path
+
+
+@pytest.mark.parametrize("engine", IN_MANUAL)
+def test_every_card_of_the_manual_works(mantisreed: Command, manual: Path, note: Note, engine: str) -> None:
+    result = mantisreed("run", "note.wav", "--engine", engine, "--to", "json", "--language", "en", "--hint", "dunlin")
+    assert result.returncode == 0, result.stderr
+    transcript = from_json((manual / "transcripts" / "note.transcript.json").read_bytes())
+    assert [word.text for word in transcript.words] == [word.text for word in note.composition.words]
+
+
+def test_the_manual_names_every_engine_that_is_tested_and_translating(mantisreed: Command, manual: Path) -> None:
+    listed = json.loads(mantisreed("engines", "--json").stdout)["engines"]
+    assert [facts["engine"] for facts in listed] == IN_MANUAL
+    assert mantisreed("run", "note.wav", "--engine", "brook", "--translate-to", "de").returncode == 0
+
+
+def test_the_list_says_what_cards_take_and_whether_secrets_are_there(mantisreed: Command, settings: Path) -> None:
+    shown = mantisreed("engines")
+    brook = next(line for line in shown.stdout.splitlines() if line.startswith("brook "))
+    for fact in ("send > json", "16.0 MiB", "0.004 shells a minute", "120 per 60 s", "key is there"):
+        assert fact in brook
+    settings.with_name("standin.key").unlink()
+    assert "key is MISSING (file:standin.key)" in mantisreed("engines").stdout
+
+
+def test_a_shown_card_is_whole_with_its_profile_and_without_secrets(mantisreed: Command, settings: Path) -> None:
+    result = mantisreed("engines", "show", "sedge:worded")
+    (card,) = tomllib.loads(result.stdout)["engine"].values()
+    assert card["send"]["json"]["clock"] == "worded" and card["reply"]["times"] == "suffixed"
+    assert card["send"]["time_limit"] == 300 and card["accepts"]["most_bytes"] == 10_000_000
+    assert card["secrets"] == {"key": "file:standin.key"} and KEY not in result.stdout
+    assert json.loads(mantisreed("engines", "show", "sedge:worded", "--json").stdout)["engine"]
+
+
+@pytest.mark.parametrize("engine", ["brook", "heron", "sedge", "dipper", "bittern", "rail"])
+def test_a_try_shows_every_step_and_no_secret(mantisreed: Command, settings: Path, engine: str) -> None:
+    result = mantisreed("engines", "try", engine, "--language", "en")
+    assert result.returncode == 0, result.stderr
+    assert "Could you read that number back to me, please?" in result.stdout
+    assert "the request of send" in result.stdout and "HTTP 20" in result.stdout
+    assert "words       9: Could at 00:00" in result.stdout
+    assert KEY not in result.stdout and not re.search(r"(Bearer|Basic) [^*\s]", result.stdout)
+    if engine == "dipper":
+        assert '"access_token": "***"' in result.stdout and "confidence  not found" in result.stdout
+    if engine in ("bittern", "rail"):
+        assert "estimated from the speech map" in result.stdout
+
+
+def test_a_dry_try_sends_nothing(mantisreed: Command, settings: Path, note: Note, address: str) -> None:
+    settings.write_text(settings.read_text().replace(address, "http://127.0.0.1:9"))
+    result = mantisreed("engines", "try", "dipper", note.path, "--dry")
+    assert result.returncode == 0, result.stderr
+    assert "POST http://127.0.0.1:9/dipper/pebbles" in result.stdout and "audio/flac" in result.stdout
+    assert "GET http://127.0.0.1:9/dipper/dives/{dive}" in result.stdout and "HTTP " not in result.stdout
+    wet = mantisreed("engines", "try", "dipper")
+    assert wet.returncode == 1 and "cannot reach http://127.0.0.1:9" in wet.stderr
+    assert "the request of token" in wet.stdout
+
+
+def test_learn_prints_a_table_to_paste(mantisreed: Command, tmp_path: Path) -> None:
+    chunks = [
+        {"b": 0.5, "e": 1.9, "content": "Nets closed at nine."},
+        {"b": 2.5, "e": 3.9, "content": "Tea is ready."},
+    ]
+    (tmp_path / "reply.json").write_text(json.dumps({"lang": "en", "chunks": chunks}))
+    result = mantisreed("engines", "learn", "reply.json", "--engine", "marsh", "--length", "5 s")
+    table = tomllib.loads(result.stdout)["engine"]["marsh"]["reply"]
+    assert table["passages"] == {"each": "chunks", "text": "content", "start": "b", "end": "e"}
+    assert (table["times"], table["language"]) == ("s", "lang")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "told"),
+    [
+        (["show"], "engines show needs the name of a card"),
+        (["show", "sedge:dry"], "no engine is called 'sedge:dry'"),
+        (["try", "brook", "absent.wav"], "absent.wav: cannot be read"),
+        (["learn"], "needs a file with a sample reply"),
+        (["learn", "absent.json"], "absent.json: the sample cannot be read"),
+        (["learn", "mantisreed.toml", "--length", "soon"], "--length: a number with a unit is expected"),
+    ],
+)
+def test_wrong_use_is_told(mantisreed: Command, settings: Path, arguments: list[str], told: str) -> None:
+    result = mantisreed("engines", *arguments)
+    assert result.returncode in (1, 2) and told in result.stderr
+    assert len(result.stderr.splitlines()) <= 2
