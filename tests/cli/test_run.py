@@ -89,7 +89,7 @@ def test_a_folder_without_sound_and_a_video_without_sound(
     ("options", "code", "told"),
     [
         (["--config", "absent.toml"], 2, "absent.toml: no such settings file"),
-        (["--engine", "heron"], 2, "no engine is called 'heron'"),
+        (["--engine", "curlew"], 2, "no engine is called 'curlew'"),
         (["--language", "english_uk"], 2, "'english_uk' is not a language tag"),
         (["--language", "fr"], 2, "does not know the language 'fr'"),
         (["--to", "srt,docx"], 2, "unknown output format 'docx'"),

@@ -1,6 +1,7 @@
 """Speaking to an engine by the steps of its card: upload, send, poll, fetch."""
 
 import json
+import logging
 import time
 from collections.abc import Callable, Mapping
 from typing import Any
@@ -10,9 +11,11 @@ from mantisreed.engines.card import EngineCard, Step
 from mantisreed.engines.client import Answered, Ticket
 from mantisreed.engines.placeholders import Value
 from mantisreed.engines.request import Piece, Wishes, build_step, build_token_request, piece_values
-from mantisreed.engines.secrets import Secret
+from mantisreed.engines.secrets import Secret, without_secrets
 from mantisreed.engines.transport import Transport
 from mantisreed.errors import JobFailedError, RefusedError, UnreadableReplyError
+
+_log = logging.getLogger(__name__)
 
 _EARLY = 30.0  # seconds before its end that a token is renewed
 
@@ -95,7 +98,9 @@ class HttpClient:
             if self._card.token:
                 values["token"] = await self._current_token(values)
             request = build_step(self._card, name, values, self._secrets, piece)
+            _log.info("%s: %s %s", name, request.method, without_secrets(request.url, request.secrets))
             answer = await self._transport.exchange(request)
+            _log.info("%s: HTTP %d with %d bytes", name, answer.status, len(answer.body))
             try:
                 check_answer(self._card, answer, request.secrets, name)
             except RefusedError as error:

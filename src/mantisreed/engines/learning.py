@@ -289,7 +289,7 @@ def _holds_times(column: Sequence[Any]) -> bool:
 def _times(found: _List, length: float | None) -> _Times | None:
     """Which fields are start and end or length, and in which unit."""
     text = _text_name(found)
-    names = [name for name in _time_names(found) if not _is_share(found.column(name)) or _HINTS["start"].search(name)]
+    names = [name for name in _time_names(found) if _may_be_time(found, name)]
     rising = [name for name in names if _rises(_numbers(found, name))]
     if text is None or len(names) < 2 or not rising:
         return None
@@ -371,6 +371,12 @@ def _rises(numbers: Sequence[float]) -> bool:
 def _is_share(values: Sequence[Any]) -> bool:
     numbers = [value for value in values if isinstance(value, (int, float))]
     return bool(numbers) and all(0 <= number <= 1 for number in numbers)
+
+
+def _may_be_time(found: _List, name: str) -> bool:
+    """Numbers from 0 to 1 are rather confidences, unless their name says that they are times."""
+    hinted = any(_HINTS[kind].search(name) for kind in ("start", "end", "length"))
+    return hinted or not _is_share(found.column(name))
 
 
 def _confidence_name(found: _List, times: _Times | None) -> str | None:

@@ -19,6 +19,7 @@ LARGEST_REPLY = 256 * 1024 * 1024
 """Bytes of a reply at most; hours of words with times are a few MB."""
 
 _CONNECT_LIMIT = 20.0
+_KEPT = 1 << 20  # bytes of a reply that does not end
 
 
 class Transport(Protocol):
@@ -29,7 +30,7 @@ class Transport(Protocol):
 
         Raises:
             UnreachableError: no connection, or no whole answer in time.
-            UnreadableReplyError: the answer is larger than `LARGEST_REPLY`.
+            UnreadableReplyError: the answer does not end in time, or within the largest size; its beginning is kept.
         """
         ...
 
@@ -37,7 +38,9 @@ class Transport(Protocol):
 class HttpTransport:
     """One pool of connections, for all engines. Used as an asynchronous context manager."""
 
-    def __init__(self) -> None:
+    def __init__(self, largest_reply: int = LARGEST_REPLY) -> None:
+        """`largest_reply` is in bytes."""
+        self._largest_reply = largest_reply
         self._direct: aiohttp.ClientSession
         self._proxied: aiohttp.ClientSession
 
@@ -57,6 +60,7 @@ class HttpTransport:
         """See `Transport`."""
         host = urlsplit(request.url).hostname or ""
         session = self._direct if host in ("localhost", "127.0.0.1", "::1") else self._proxied
+        body = bytearray()
         try:
             async with session.request(
                 request.method,
@@ -67,11 +71,16 @@ class HttpTransport:
                 allow_redirects=False,
                 timeout=aiohttp.ClientTimeout(total=request.time_limit, sock_connect=_CONNECT_LIMIT),
             ) as response:
-                body = await _limited_body(response, request.engine)
-                return HttpAnswer(response.status, dict(response.headers), body)
+                async for block in response.content.iter_chunked(1 << 18):
+                    body += block
+                    if len(body) > self._largest_reply:
+                        raise _endless(request, body, f"is larger than {short_size(self._largest_reply)}")
+                return HttpAnswer(response.status, dict(response.headers), bytes(body))
         except TimeoutError as error:
+            if body:
+                raise _endless(request, body, f"did not end within {request.time_limit:g} s") from error
             raise UnreachableError(
-                f"no whole answer from {_origin(request)} in {request.time_limit:g} s",
+                f"no answer from {_origin(request)} in {request.time_limit:g} s",
                 engine=request.engine,
                 advice=f"try again later, or raise {request.step}.time_limit in its card",
             ) from error
@@ -106,15 +115,11 @@ def _form(request: HttpRequest) -> aiohttp.FormData:
     return data
 
 
-async def _limited_body(response: aiohttp.ClientResponse, engine: str) -> bytes:
-    body = bytearray()
-    async for block in response.content.iter_chunked(1 << 18):
-        body += block
-        if len(body) > LARGEST_REPLY:
-            raise UnreadableReplyError(
-                f"the reply is larger than {short_size(LARGEST_REPLY)}", engine=engine, status=response.status
-            )
-    return bytes(body)
+def _endless(request: HttpRequest, body: bytearray, what: str) -> UnreadableReplyError:
+    """What is raised for a reply that is given up; its beginning is kept."""
+    error = UnreadableReplyError(f"the reply {what}", engine=request.engine)
+    error.body = bytes(body[:_KEPT])
+    return error
 
 
 def _origin(request: HttpRequest) -> str:

@@ -1,0 +1,247 @@
+"""Speaking to engines step by step: tokens, jobs that are asked about, programs and objects."""
+
+import asyncio
+import json
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from engines.cards import workspace_of
+from mantisreed.audio.encode import FORMATS
+from mantisreed.engines.answers import HttpAnswer
+from mantisreed.engines.asking import client_for, wait_for_reply
+from mantisreed.engines.card import EngineCard
+from mantisreed.engines.client import Answered, EngineClient, Ticket
+from mantisreed.engines.request import HttpRequest, Piece, Wishes
+from mantisreed.engines.secrets import Secret
+from mantisreed.engines.transport import ScriptedTransport
+from mantisreed.errors import (
+    BadRequestError,
+    EngineBrokeError,
+    InputError,
+    JobFailedError,
+    JobLostError,
+    RefusedError,
+    UnreachableError,
+    UnreadableReplyError,
+)
+
+PIECE = Piece(b"sound", FORMATS["wav"], 16_000, 1, 10.0)
+SECRETS = {"key": Secret("hush")}
+DIVER = """
+[engine.diver]
+address = "http://pool.example/{pool}"
+secrets.key = "env:K"
+values.pool = "east side"
+token = { address = "http://gate.example/t", client = "c", secret = "{key}" }
+every = { bearer = "{token}", query = { v = "2" } }
+upload = { address = "http://store.example/up", raw = "{audio}", method = "PUT", take.at = "header:location" }
+send = { path = "/jobs", json = { at = "{at}", tongue = "{language}", n = "{channels}" }, take.id = "job.id" }
+reply.text = "text"
+
+[engine.diver.poll]
+path = "/jobs/{id}"
+state = "state"
+waiting = ["wet"]
+done = ["dry"]
+failed = ["gone"]
+reason = "why"
+every = "1 s"
+slowest = "4 s"
+limit = "60 s"
+"""
+
+
+def card_of(folder: Path, toml: str = DIVER, old: str = "", new: str = "") -> EngineCard:
+    assert old in toml
+    return workspace_of(folder, toml.replace(old, new, 1)).engine(None)
+
+
+def answered(document: object = None, status: int = 200, **headers: str) -> HttpAnswer:
+    return HttpAnswer(status, headers, b"" if document is None else json.dumps(document).encode())
+
+
+class Pool:
+    """Answers as `diver` does; states are given one after the other."""
+
+    def __init__(self, *states: str, refuse_first: bool = False) -> None:
+        self.states = list(states)
+        self.refusals = 1 if refuse_first else 0
+        self.tokens = 0
+
+    def __call__(self, request: HttpRequest) -> HttpAnswer:
+        if request.step == "token":
+            self.tokens += 1
+            return answered({"access_token": f"t{self.tokens}", "expires_in": 100})
+        if request.step == "upload":
+            return answered(None, 201, Location="spot 7")
+        if request.step == "send" and self.refusals:
+            self.refusals -= 1
+            return answered(None, 401)
+        if request.step == "send":
+            return answered({"job": {"id": "a/b c"}}, 202)
+        return answered({"state": self.states.pop(0), "why": "mud with hush in it", "text": "Tea?"})
+
+
+class Clock:
+    def __init__(self) -> None:
+        self.now = 0.0
+        self.waits: list[float] = []
+
+    async def sleep(self, seconds: float) -> None:
+        self.waits.append(seconds)
+        self.now += seconds
+
+
+def ask(card: EngineCard, script: Callable[[HttpRequest], HttpAnswer]) -> tuple[Answered, list[HttpRequest], Clock]:
+    transport, clock = ScriptedTransport(script), Clock()
+
+    async def go() -> Answered:
+        client = client_for(card, SECRETS, transport, clock=lambda: clock.now)
+        taken = await client.submit(PIECE, Wishes("en"))
+        if isinstance(taken, Answered):
+            return taken
+        assert "hush" not in str(taken.values) and "token" not in taken.values
+        return await wait_for_reply(client, card, taken, clock=lambda: clock.now, sleep=clock.sleep)
+
+    return asyncio.run(go()), transport.asked, clock
+
+
+def test_steps_follow_one_another_and_take_what_they_need(tmp_path: Path) -> None:
+    reply, asked, _ = ask(card_of(tmp_path), Pool("wet", "dry"))
+    assert [request.step for request in asked] == ["token", "upload", "send", "poll", "poll"]
+    token, upload, send, poll, _ = asked
+    assert token.content == b"grant_type=client_credentials" and token.headers["Authorization"].startswith("Basic ")
+    assert (upload.method, upload.url, upload.content) == ("PUT", "http://store.example/up", b"sound")
+    assert json.loads(send.content or b"") == {"at": "spot 7", "tongue": "en", "n": 1}
+    assert send.url == "http://pool.example/east side/jobs" and send.query == {"v": "2"}
+    assert poll.url.endswith("/jobs/a/b%20c") and poll.headers == {"Authorization": "Bearer t1"}
+    assert json.loads(reply.body or b"")["text"] == "Tea?"
+
+
+def test_keys_go_to_no_other_host(tmp_path: Path) -> None:
+    _, asked, _ = ask(card_of(tmp_path), Pool("dry"))
+    upload = next(request for request in asked if request.step == "upload")
+    assert set(upload.headers) == {"Content-Type"} and not upload.query
+
+
+def test_questions_come_soon_at_first_then_ever_more_slowly(tmp_path: Path) -> None:
+    _, _, clock = ask(card_of(tmp_path), Pool(*["wet"] * 6, "dry"))
+    assert clock.waits == [1.0, 1.5, 2.25, 3.375, 4.0, 4.0, 4.0]
+
+
+def test_a_token_is_renewed_before_it_ends_and_when_it_is_refused(tmp_path: Path) -> None:
+    pool = Pool(*["wet"] * 14, "dry")
+    ask(card_of(tmp_path, DIVER, '"60 s"', '"600 s"'), pool)
+    assert pool.tokens == 1
+    pool = Pool(*["wet"] * 30, "dry")
+    ask(card_of(tmp_path, DIVER, '"60 s"', '"600 s"'), pool)
+    assert pool.tokens == 2
+    pool = Pool("dry", refuse_first=True)
+    ask(card_of(tmp_path), pool)
+    assert pool.tokens == 2
+
+
+def test_a_key_that_stays_refused_is_told(tmp_path: Path) -> None:
+    pool = Pool("dry")
+    pool.refusals = 5
+    with pytest.raises(RefusedError) as caught:
+        ask(card_of(tmp_path), pool)
+    assert pool.tokens == 2 and caught.value.advice == "check the secret in env:K"
+
+
+def test_a_failed_job_is_told_in_the_engines_words(tmp_path: Path) -> None:
+    with pytest.raises(JobFailedError, match=r"state 'gone'\), saying: mud with \*\*\* in it"):
+        ask(card_of(tmp_path), Pool("wet", "gone"))
+
+
+def test_a_job_that_never_ends_is_given_up(tmp_path: Path) -> None:
+    with pytest.raises(JobLostError, match="did not end within 60 s"):
+        ask(card_of(tmp_path), Pool(*["wet"] * 100))
+
+
+def test_a_state_that_the_card_does_not_know_is_told(tmp_path: Path) -> None:
+    with pytest.raises(UnreadableReplyError, match="finds 'soaked', which its card does not list"):
+        ask(card_of(tmp_path), Pool("soaked"))
+
+
+@pytest.mark.parametrize(
+    ("table", "body", "kind"),
+    [
+        ("engine_broke.statuses = [200]", {"text": "x"}, EngineBrokeError),
+        ('refused.texts = ["closed account"]', {"text": "closed account"}, RefusedError),
+        ('present = "fault"\nmessage = "fault.note"', {"fault": {"note": "no tide"}}, BadRequestError),
+    ],
+)
+def test_errors_are_known_by_the_cards_own_signs(
+    tmp_path: Path, table: str, body: object, kind: type[Exception]
+) -> None:
+    toml = 'address = "http://a.example"\nsend.raw = "{audio}"\nreply.text = "text"\n'
+    card = card_of(tmp_path, f"[engine.signs]\n{toml}[engine.signs.errors]\n{table}\n")
+    with pytest.raises(kind) as caught:
+        ask(card, lambda request: answered(body))
+    assert "fault" not in table or "saying: no tide" in str(caught.value)
+
+
+def program(folder: Path, *arguments: str, more: str = "") -> EngineCard:
+    run = json.dumps([sys.executable, "-c", *arguments])
+    return card_of(folder, f'[engine.p]\nreply.kind = "text"\n[engine.p.command]\nrun = {run}\n{more}')
+
+
+def heard(client: EngineClient) -> bytes | None:
+    found = asyncio.run(client.submit(PIECE, Wishes(hints=("dunlin", "knot"))))
+    assert isinstance(found, Answered)
+    return found.body
+
+
+def test_a_program_gets_the_sound_and_its_environment(tmp_path: Path) -> None:
+    show = "import sys, os; print(open(sys.argv[1], 'rb').read(), sys.argv[2:], os.environ['PASS'])"
+    more = 'environment.PASS = "{key}"\n[engine.p.secrets]\nkey = "env:K"\n'
+    card = program(tmp_path, show, "{audio_file}", "{hints}", "{language}", more=more)
+    assert heard(client_for(card, SECRETS, ScriptedTransport(Pool()))) == b"b'sound' ['dunlin, knot'] hush\n"
+
+
+def test_a_program_that_hangs_is_stopped_with_all_that_it_started(tmp_path: Path) -> None:
+    marker = tmp_path / "still-here"
+    child = f"import time, pathlib; time.sleep(1.5); pathlib.Path({str(marker)!r}).touch()"
+    parent = f"import subprocess, sys, time; subprocess.Popen([sys.executable, '-c', {child!r}]); time.sleep(60)"
+    card = program(tmp_path, parent, more='time_limit = "500 ms"\n')
+    with pytest.raises(UnreachableError, match=r"did not end within 0\.5 s"):
+        heard(client_for(card, {}, ScriptedTransport(Pool())))
+    time.sleep(1.8)
+    assert not marker.exists()
+
+
+def test_a_program_without_its_reply_file_is_told(tmp_path: Path) -> None:
+    with pytest.raises(UnreadableReplyError, match="left no reply file"):
+        heard(client_for(program(tmp_path, "pass", more='answers = "file"\n'), {}, ScriptedTransport(Pool())))
+
+
+class Loon:
+    """An engine of a user's own."""
+
+    def hear(self, audio: bytes, **about: object) -> object:
+        if about["language"] == "xx":
+            raise ValueError("no such tongue")
+        return {"got": audio.decode(), "hints": about["hints"]}
+
+
+def test_an_object_is_called_and_its_errors_are_told(tmp_path: Path) -> None:
+    card = card_of(tmp_path, f'[engine.loon]\npython.object = "{__name__}:Loon"\nreply.text = "got"\n')
+    sys.modules[__name__] = sys.modules.get(__name__) or __import__("types").ModuleType(__name__)
+    sys.modules[__name__].Loon = Loon  # type: ignore[attr-defined]
+    client = client_for(card, {}, ScriptedTransport(Pool()))
+    assert json.loads(heard(client) or b"") == {"got": "sound", "hints": ["dunlin", "knot"]}
+    with pytest.raises(EngineBrokeError, match="raised ValueError: no such tongue"):
+        asyncio.run(client.submit(PIECE, Wishes("xx")))
+    with pytest.raises(InputError, match="cannot be loaded"):
+        client_for(card_of(tmp_path, '[engine.x]\npython.object = "no.such:Thing"\nreply.text = "a"\n'), {}, client)  # type: ignore[arg-type]
+
+
+def test_a_ticket_is_plain_values_that_can_be_kept(tmp_path: Path) -> None:
+    client = client_for(card_of(tmp_path), SECRETS, ScriptedTransport(Pool()))
+    ticket = asyncio.run(client.submit(PIECE, Wishes()))
+    assert isinstance(ticket, Ticket) and json.loads(json.dumps(dict(ticket.values)))["id"] == "a/b c"

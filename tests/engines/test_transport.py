@@ -1,0 +1,102 @@
+"""The real transport against servers that misbehave, on loopback."""
+
+import asyncio
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+
+import pytest
+
+from mantisreed.engines.answers import HttpAnswer
+from mantisreed.engines.request import HttpRequest
+from mantisreed.engines.secrets import Secret
+from mantisreed.engines.transport import HttpTransport
+from mantisreed.errors import UnreachableError, UnreadableReplyError
+
+Serve = Callable[[asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]]
+
+
+@asynccontextmanager
+async def serving(serve: Serve) -> AsyncIterator[str]:
+    server = await asyncio.start_server(serve, "127.0.0.1", 0)
+    async with server:
+        yield f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}/"
+
+
+def exchange(serve: Serve, *, time_limit: float = 5.0, largest: int = 1 << 20, path: str = "") -> HttpAnswer:
+    async def go() -> HttpAnswer:
+        async with serving(serve) as address, HttpTransport(largest) as transport:
+            request = HttpRequest(
+                "marsh", "send", "POST", address + path, {}, {}, time_limit, content=b"x", secrets=(Secret("hush"),)
+            )
+            return await transport.exchange(request)
+
+    return asyncio.run(go())
+
+
+async def head(writer: asyncio.StreamWriter, more: str = "") -> None:
+    writer.write(f"HTTP/1.1 200 OK\r\n{more}\r\n".encode())
+    await writer.drain()
+
+
+async def silent(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    await asyncio.sleep(30)
+
+
+async def dripping(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    await head(writer, "Connection: close\r\n")
+    while True:
+        writer.write(b"drip ")
+        await writer.drain()
+        await asyncio.sleep(0.02)
+
+
+async def flooding(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    await head(writer, "Connection: close\r\n")
+    while True:
+        writer.write(b"flood" * 1000)
+        await writer.drain()
+
+
+async def hanging_up(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    await reader.read(10)
+    writer.close()
+
+
+async def half_a_body(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    await head(writer, "Content-Length: 1000\r\n")
+    writer.write(b"half")
+    await writer.drain()
+    writer.close()
+
+
+async def moved(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    writer.write(b"HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:9/elsewhere\r\nContent-Length: 0\r\n\r\n")
+    await writer.drain()
+
+
+def test_an_engine_that_says_nothing_is_given_up() -> None:
+    with pytest.raises(UnreachableError, match=r"no answer from http://127\.0\.0\.1:\d+ in 0\.3 s"):
+        exchange(silent, time_limit=0.3)
+
+
+def test_a_reply_that_never_ends_is_given_up_and_its_beginning_kept() -> None:
+    with pytest.raises(UnreadableReplyError, match=r"did not end within 0\.3 s") as caught:
+        exchange(dripping, time_limit=0.3)
+    assert caught.value.body is not None and caught.value.body.startswith(b"drip drip")
+
+
+def test_a_gigantic_reply_is_given_up_and_its_beginning_kept() -> None:
+    with pytest.raises(UnreadableReplyError, match="larger than 1.0 MiB".replace(".", r"\.")) as caught:
+        exchange(flooding)
+    assert caught.value.body is not None and len(caught.value.body) <= 1 << 20
+
+
+@pytest.mark.parametrize("serve", [hanging_up, half_a_body])
+def test_a_broken_connection_is_told(serve: Serve) -> None:
+    with pytest.raises(UnreachableError, match="cannot reach http://127"):
+        exchange(serve)
+
+
+def test_a_redirect_is_an_answer_and_is_not_followed() -> None:
+    answer = exchange(moved)
+    assert (answer.status, answer.headers["Location"]) == (302, "http://127.0.0.1:9/elsewhere")

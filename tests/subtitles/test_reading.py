@@ -1,0 +1,54 @@
+"""Reading SRT and WebVTT as they occur in the wild."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mantisreed.subtitles.cues import Cue, in_order, lay_out
+from mantisreed.subtitles.reading import read_srt, read_vtt
+from mantisreed.subtitles.srt import write_srt
+from mantisreed.subtitles.vtt import write_webvtt
+from mantisreed.transcript.document import Passage
+from strategies import passages
+
+TWO = [Cue(1.0, 2.5, ("Nets closed.",)), Cue(3.0, 4.0, ("Tea?", "Yes."))]
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "1\n00:00:01,000 --> 00:00:02,500\nNets closed.\n\n2\n00:00:03,000 --> 00:00:04,000\nTea?\nYes.\n",
+        "\ufeff1\r\n00:00:01,000 --> 00:00:02,500\r\nNets closed.\r\n\r\n"
+        "2\r\n00:00:03,000 --> 00:00:04,000\r\nTea?\r\nYes.",
+        "00:01.0 --> 00:02.5\nNets closed.\n\n\n\n00:03.000 --> 00:04.000\n<i>Tea?</i>\nYes.\n",
+        "1\n0:00:01,0 --> 0:00:02,5 X1:40 X2:600\nNets closed.\n2\n0:00:03,0-->0:00:04,0\nTea?\nYes.\n",
+    ],
+)
+def test_srt_is_read_however_it_is_written(text: str) -> None:
+    assert read_srt(text) == TWO
+
+
+def test_webvtt_is_read_with_voices_entities_and_what_stands_around_cues() -> None:
+    text = (
+        "WEBVTT - the hut\nKind: captions\n\nNOTE not for viewers\n\nSTYLE\n::cue { color: red }\n\n"
+        "first\n00:01.000 --> 00:02.500 align:start\n<v.loud Warden &amp; co>Nets &lt;all&gt; <b>closed</b>.\n\n"
+        "NOTE two\nlines\n\n01:00:03.000 --> 01:00:04.000\nTea?\n"
+    )
+    assert read_vtt(text) == [
+        Cue(1.0, 2.5, ("Nets <all> closed.",), "Warden & co"),
+        Cue(3603.0, 3604.0, ("Tea?",)),
+    ]
+
+
+@given(st.lists(passages(), max_size=3))
+def test_what_is_written_is_read_back(given_passages: list[Passage]) -> None:
+    cues = in_order(lay_out(given_passages))
+    for cue, back in zip(cues, read_vtt(write_webvtt(cues)), strict=True):
+        assert abs(back.start - cue.start) < 0.001 and abs(back.end - cue.end) < 0.001
+    assert len(read_srt(write_srt(cues))) == len(cues)
+
+
+@given(st.text())
+def test_no_text_makes_a_reader_fail(text: str) -> None:
+    for cue in (*read_srt(text), *read_vtt(text)):
+        assert cue.end >= cue.start
