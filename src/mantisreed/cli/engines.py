@@ -112,9 +112,9 @@ def _facts(workspace: "Workspace", card: "EngineCard") -> "dict[str, Any]":
         "about": card.about,
         "exchange": _exchange(card),
         "takes": ", ".join([" ".join(accepts.formats), *limits]),
-        "price": f"{card.price.per_minute} {card.price.currency}".strip() + " a minute" if card.price else "not said",
+        "price": f"{card.price.per_minute} {card.price.currency}".strip() + " a minute" if card.price else "-",
         "pace": f"{rate}{pace.at_once} at once",
-        "secrets": ", ".join(secrets) or "none",
+        "secrets": ", ".join(secrets) or "-",
     }
 
 

@@ -29,6 +29,8 @@ def run(console: Console, *, port: int = 0, bank: str | None = None, cards: str 
     from mantisreed.standin.bank import BUNDLED, load_bank
     from mantisreed.standin.hearing import Listener
 
+    if cards:
+        server.check_cards_file(Path(cards))
     with server.bound_socket(port) as waiting:
         listener = Listener(load_bank(Path(bank) if bank else BUNDLED))
         key, address = server.new_key(), server.address_of(waiting)

@@ -15,6 +15,7 @@ from mantisreed.engines.request import HttpRequest
 from mantisreed.engines.secrets import HIDDEN, without_secrets
 from mantisreed.units import short_size
 
+_LINE = 90
 _LONGEST_TEXT = 60
 _LONGEST_BODY = 1200
 _TOKENS = ("access_token", "refresh_token", "id_token")  # RFC 6749, 5.1
@@ -85,11 +86,26 @@ def _described_body(body: bytes, kind: str) -> Iterator[str]:
     text = body.decode("utf-8", "replace")
     if "json" in kind and "ndjson" not in kind:
         with suppress(ValueError):
-            text = json.dumps(_shortened(json.loads(text)), indent=1, ensure_ascii=False)
+            text = "\n".join(_laid_out(_shortened(json.loads(text))))
     if "form-urlencoded" in kind:
         text = re.sub(r"(?<=client_secret=)[^&]*", HIDDEN, text)
     shown = text if len(text) <= _LONGEST_BODY else text[:_LONGEST_BODY] + f" ... ({len(text) - _LONGEST_BODY} more)"
     yield from shown.splitlines()
+
+
+def _laid_out(value: Any, key: str = "") -> Iterator[str]:
+    """JSON for reading: what fits stands on one line, the rest is opened."""
+    whole = key + json.dumps(value, ensure_ascii=False)
+    if len(whole) <= _LINE or not isinstance(value, (dict, list)):
+        yield whole
+        return
+    items = list(value.items()) if isinstance(value, dict) else [(None, item) for item in value]
+    yield key + ("{" if isinstance(value, dict) else "[")
+    for number, (name, item) in enumerate(items, 1):
+        inner = list(_laid_out(item, "" if name is None else f"{json.dumps(name, ensure_ascii=False)}: "))
+        inner[-1] += "," if number < len(items) else ""
+        yield from (f"  {line}" for line in inner)
+    yield "}" if isinstance(value, dict) else "]"
 
 
 def _shortened(value: Any) -> Any:

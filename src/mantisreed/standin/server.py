@@ -51,6 +51,16 @@ def may_write_cards(file: Path) -> bool:
         return False
 
 
+def check_cards_file(file: Path) -> None:
+    """See that cards may be written to this file.
+
+    Raises:
+        OutputError: somebody else made it.
+    """
+    if not may_write_cards(file):
+        raise OutputError("exists and was not written by a stand-in", where=shown(file), advice="name another file")
+
+
 def write_cards(file: Path, address: str, key: str, listener: Listener) -> None:
     """Write the engine cards for this address, with the key in a file beside them that only its owner can read.
 
@@ -63,8 +73,7 @@ def write_cards(file: Path, address: str, key: str, listener: Listener) -> None:
     Raises:
         OutputError: it cannot be written, or is not ours.
     """
-    if not may_write_cards(file):
-        raise OutputError("exists and was not written by a stand-in", where=shown(file), advice="name another file")
+    check_cards_file(file)
     make_folder(file.parent)
     key_file = file.with_name(_KEY_FILE)
     write_whole(key_file, f"{key}\n".encode())
