@@ -152,19 +152,6 @@ def edit(file: Path, old: str, new: str) -> None:
     file.write_text(text.replace(old, new))
 
 
-def test_too_big_for_the_engine_after_all_is_told_in_its_words(
-    mantisreed: Command,
-    settings: Path,
-    english: list[Phrase],
-    tmp_path: Path,
-) -> None:
-    edit(settings, '/brook"', '/small"')
-    compose(english, seed=8, duration=60).write(tmp_path / "long.wav")
-    result = mantisreed("run", "long.wav", "-q")
-    assert result.returncode == 1
-    assert "the piece is too big for it (HTTP 413)" in result.stderr and "would" in result.stderr
-
-
 def test_nothing_heard_is_done_and_said(mantisreed: Command, settings: Path, tmp_path: Path) -> None:
     write_sound(tmp_path / "quiet.flac", "flac", np.random.default_rng(1).normal(0, 0.01, 80_000).astype(np.float32))
     result = mantisreed("run", "quiet.flac")

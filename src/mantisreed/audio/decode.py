@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from mantisreed.errors import RecordingError
 from mantisreed.files import shown
+from mantisreed.units import short_duration
 
 SAMPLE_RATE = 16_000
 """Samples per second that speech engines work at; more holds nothing they would use."""
@@ -128,6 +129,15 @@ class Decoder:
         """Whether, at the stream's end, clearly less has come than the header promised."""
         promised = self.contents.duration
         return promised is not None and promised - self.seconds > max(1.0, 0.02 * promised)
+
+    def damage(self) -> list[str]:
+        """What is wrong with the recording itself, in words, once the stream has come to its end."""
+        if self.is_cut_short:
+            promised = short_duration(self.contents.duration or 0.0)
+            return [f"the recording breaks off at {short_duration(self.seconds)} of {promised}"]
+        if self.damaged:
+            return [f"{self.damaged} damaged parts of the recording were left out"]
+        return []
 
     def __iter__(self) -> Iterator[Samples]:
         with _named(self._name), _open(self._source) as (container, file):

@@ -11,6 +11,8 @@ if TYPE_CHECKING:
 
     from mantisreed.pipeline.run import Outcome
 
+_SHORTEST_PIECE = 5
+
 EXAMPLES = """\
 examples:
   mantisreed run note.wav --engine brook
@@ -32,6 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--track", type=int, metavar="N", help="which track of sound, from 1 (default: the default one)"
     )
+    parser.add_argument("--piece-length", metavar="DURATION", help="cut into pieces of at most this, such as 10min")
     parser.add_argument("--replace", action="store_true", help="overwrite outputs that were edited")
     parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
 
@@ -48,6 +51,7 @@ def run(
     to: str | None = None,
     into: str | None = None,
     track: int | None = None,
+    piece_length: str | None = None,
     replace: bool = False,
     as_json: bool = False,
 ) -> int:
@@ -72,6 +76,7 @@ def run(
             to=None if to is None else [name.strip() for name in to.split(",") if name.strip()],
             into=into,
             track=track,
+            piece_length=_seconds(piece_length),
             replace=replace,
             on_event=progress.show,
         )
@@ -87,6 +92,21 @@ def run(
             console.problem(outcome.error, outcome.recording.shown)
     console.note(_last_line(outcomes))
     return 0 if all(outcome.state in ("done", "nothing heard") for outcome in outcomes) else 1
+
+
+def _seconds(piece_length: str | None) -> float | None:
+    from mantisreed.errors import InputError
+    from mantisreed.units import parse_duration
+
+    if piece_length is None:
+        return None
+    try:
+        seconds = parse_duration(piece_length)
+    except ValueError as error:
+        raise InputError(str(error), where="--piece-length") from error
+    if seconds < _SHORTEST_PIECE:
+        raise InputError(f"a piece has to last {_SHORTEST_PIECE} s or more", where="--piece-length")
+    return seconds
 
 
 def _described(outcome: "Outcome") -> "dict[str, Any]":

@@ -5,6 +5,7 @@ import hashlib
 import logging
 import os
 import time
+from collections import Counter
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -12,9 +13,7 @@ from typing import Literal
 
 import msgspec
 
-from mantisreed.audio.decode import Decoder
-from mantisreed.audio.encode import FORMATS, encode
-from mantisreed.audio.speech import SpeechListener
+from mantisreed.audio.cuts import Span
 from mantisreed.engines.asking import client_for, reading_of, wait_for_reply
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import Answered
@@ -23,13 +22,15 @@ from mantisreed.engines.reply import Reading
 from mantisreed.engines.request import Piece, Wishes, wants_link
 from mantisreed.engines.secrets import Secret
 from mantisreed.engines.transport import Transport
-from mantisreed.errors import MantisreedError, RecordingError, TooBigError, UnreadableReplyError
+from mantisreed.errors import BadRequestError, MantisreedError, RecordingError, TooBigError, UnreadableReplyError
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
 from mantisreed.jobs.pace import RollingWindow
 from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.pieces import Survey, encoded_pieces, halves, survey
 from mantisreed.pipeline.sources import Source, local_file
 from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, Transcript
-from mantisreed.units import short_duration, short_size
+from mantisreed.transcript.stitch import PieceReading, stitch
+from mantisreed.units import short_size
 
 _log = logging.getLogger(__name__)
 
@@ -76,6 +77,7 @@ class Order:
         target: the tag of the language to answer in; None for that of the recording.
         wishes: language, target and hints as the engine calls them.
         track: which track of sound, from 1; None takes the default one.
+        piece_length: seconds of a piece at most, if less than the engine takes.
     """
 
     card: EngineCard
@@ -84,17 +86,17 @@ class Order:
     target: str | None = None
     wishes: Wishes = field(default_factory=Wishes)
     track: int | None = None
+    piece_length: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class _Prepared:
-    piece: Piece
-    facts: RecordingFacts
-    notes: tuple[str, ...]
+class _Heard:
+    span: Span
+    reading: Reading
 
 
 class Runner:
-    """Takes recordings to transcripts by one engine, several at once, one request each."""
+    """Takes recordings to transcripts by one engine, several at once, long ones in pieces."""
 
     def __init__(
         self,
@@ -163,52 +165,117 @@ class Runner:
 
     async def _transcribed(self, recording: Source, stem: str) -> Outcome:
         self._outputs.check(stem)
-        prepared = await self._prepared(recording)
-        transcript = await self._asked(recording, prepared)
+        if recording.link:
+            self._on_event(Event(recording, "fetching"))
+        async with local_file(recording, self._hidden / "fetched") as path:
+            async with self._preparing:
+                self._on_event(Event(recording, "preparing"))
+                found, facts = await asyncio.to_thread(self._surveyed, recording, path)
+            readings = await self._readings(recording, path, found)
+        transcript = self._transcript(facts, found, readings)
         files = await asyncio.to_thread(self._outputs.write, stem, recording, transcript)
-        if prepared.notes:
+        if found.notes:
             advice = "what there is of it is transcribed"
-            error = RecordingError(prepared.notes[0], where=recording.shown, advice=advice)
+            error = RecordingError(found.notes[0], where=recording.shown, advice=advice)
             return Outcome(recording, "incomplete", transcript, tuple(files), error)
         return Outcome(recording, "done" if transcript.passages else "nothing heard", transcript, tuple(files))
 
-    async def _prepared(self, recording: Source) -> _Prepared:
-        async with self._preparing:
-            if recording.link:
-                self._on_event(Event(recording, "fetching"))
-            async with local_file(recording, self._hidden / "fetched") as path:
-                self._on_event(Event(recording, "preparing"))
-                return await asyncio.to_thread(_prepare, recording, path, self._order)
+    def _surveyed(self, recording: Source, path: Path) -> tuple[Survey, RecordingFacts]:
+        order = self._order
+        try:
+            found = survey(path, order.card, track=order.track, piece_length=order.piece_length)
+        except RecordingError as error:
+            error.where = recording.shown
+            raise
+        return found, RecordingFacts(recording.name, file_digest(path), round(found.duration, 3))
 
-    async def _asked(self, recording: Source, prepared: _Prepared) -> Transcript:
-        order, piece = self._order, prepared.piece
-        async with self._sending:
-            await self._wait_for_turn(recording)
-            reading = await self._reading(recording, piece)
+    def _transcript(self, facts: RecordingFacts, found: Survey, readings: "Sequence[_Heard]") -> Transcript:
+        order = self._order
+        stitched = stitch(
+            [PieceReading(heard.span.start, heard.span.end, heard.reading.passages) for heard in readings]
+        )
+        languages = Counter(heard.reading.language for heard in readings if heard.reading.language)
+        spoken = languages.most_common(1)[0][0] if languages else None
+        notes = (*found.notes, *stitched.notes, *(() if stitched.passages else (NOTHING_HEARD,)))
         return Transcript(
-            recording=prepared.facts,
+            recording=facts,
             engine=order.card.name,
-            job=_job_address(prepared.facts, piece, order),
-            language=order.target or _tag_for(order.card, reading.language) or order.language,
-            speakers=tuple(dict.fromkeys(p.speaker for p in reading.passages if p.speaker is not None)),
-            passages=reading.passages,
-            notes=(*prepared.notes, *(() if reading.passages else (NOTHING_HEARD,))),
+            job=_job_address(facts, found, order),
+            language=order.target or _tag_for(order.card, spoken) or order.language,
+            speakers=tuple(dict.fromkeys(p.speaker for p in stitched.passages if p.speaker is not None)),
+            passages=stitched.passages,
+            notes=notes,
         )
 
-    async def _reading(self, recording: Source, piece: Piece) -> Reading:
-        card = self._order.card
-        self._on_event(Event(recording, "sending", f"{short_size(len(piece.audio))} {piece.form.name}"))
-        link = self._offered(piece) if wants_link(card) and piece.link is None else None
+    async def _readings(self, recording: Source, path: Path, found: Survey) -> "list[_Heard]":
+        """What the engine heard in each piece, in order; pieces are encoded as there is room for them."""
+        if found.whole:
+            piece = replace(found.whole, link=recording.link)
+            return await self._heard_in(recording, path, found, found.spans[0], piece, 1, 1)
+        order, count = self._order, len(found.spans)
+        pieces = encoded_pieces(path, order.card, found.form, found.spans, found.speech, track=order.track)
+        room = asyncio.Semaphore(order.card.pace.at_once + 1)
+        tasks: list[asyncio.Task[list[_Heard]]] = []
+
+        async def one(span: Span, piece: Piece, number: int) -> list[_Heard]:
+            try:
+                return await self._heard_in(recording, path, found, span, piece, number, count)
+            finally:
+                room.release()
+
         try:
-            answered = await self._answered(recording, replace(piece, link=link) if link else piece)
-            return reading_of(card, answered, piece, self._order.secrets)
-        except UnreadableReplyError as error:
-            if error.body:
-                error.advice = f"the whole reply is kept in {shown(self._kept(error.body))}"
-            raise
+            while True:
+                await room.acquire()
+                async with self._preparing:
+                    entry = await asyncio.to_thread(next, pieces, None)
+                if entry is None or any(task.done() and task.exception() for task in tasks):
+                    break
+                tasks.append(asyncio.create_task(one(*entry, len(tasks) + 1)))
+            return [heard for part in await asyncio.gather(*tasks) for heard in part]
         finally:
-            if link and self._links:
-                self._links.withdraw(link)
+            for task in tasks:
+                task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+
+    async def _heard_in(
+        self, recording: Source, path: Path, found: Survey, span: Span, piece: Piece, number: int, count: int
+    ) -> "list[_Heard]":
+        """What the engine heard in one piece; when it says that the piece is too big, in smaller ones."""
+        card = self._order.card
+        try:
+            return [_Heard(span, await self._heard(recording, piece, number, count))]
+        except TooBigError:
+            parts = halves(card, span, found.speech)
+            pieces = encoded_pieces(path, card, found.form, parts, found.speech, track=self._order.track)
+            smaller = await asyncio.to_thread(list, pieces)
+            heard = [
+                await self._heard_in(recording, path, found, part, smaller_piece, number, count)
+                for part, smaller_piece in smaller
+            ]
+            return [one for several in heard for one in several]
+
+    async def _heard(self, recording: Source, piece: Piece, number: int, count: int) -> Reading:
+        card = self._order.card
+        which = f"piece {number} of {count}, " if count > 1 else ""
+        async with self._sending:
+            await self._wait_for_turn(recording)
+            self._on_event(Event(recording, "sending", f"{which}{short_size(len(piece.audio))} {piece.form.name}"))
+            link = self._offered(piece) if wants_link(card) and piece.link is None else None
+            if wants_link(card) and not (link or piece.link):
+                advice = 'set [links] public = "https://..." in the settings'
+                raise BadRequestError(
+                    "it wants a link to each piece, and we have none", engine=card.name, advice=advice
+                )
+            try:
+                answered = await self._answered(recording, replace(piece, link=link) if link else piece)
+                return reading_of(card, answered, piece, self._order.secrets)
+            except UnreadableReplyError as error:
+                if error.body:
+                    error.advice = f"the whole reply is kept in {shown(self._kept(error.body))}"
+                raise
+            finally:
+                if link and self._links:
+                    self._links.withdraw(link)
 
     async def _answered(self, recording: Source, piece: Piece) -> Answered:
         taken = await self._client.submit(piece, self._order.wishes)
@@ -238,64 +305,16 @@ class Runner:
             await self._sleep(wait)
 
 
-def _prepare(recording: Source, path: Path, order: Order) -> _Prepared:
-    """Decode and encode a recording, in the first of the engine's formats that fits its cap."""
-    accepts = order.card.accepts
-    for name in accepts.formats:
-        form = FORMATS[name]
-        decoder = Decoder(path, sample_rate=accepts.sample_rate, track=order.track)
-        listener = SpeechListener(accepts.sample_rate)
-        try:
-            blocks = listener.through(decoder)
-            audio = encode(blocks, form, sample_rate=accepts.sample_rate, most_bytes=accepts.most_bytes)
-        except RecordingError as error:
-            error.where = recording.shown
-            raise
-        if accepts.longest is not None and decoder.seconds > accepts.longest:
-            raise _too_long(order.card, decoder)
-        if audio is not None:
-            facts = RecordingFacts(recording.name, file_digest(path), round(decoder.seconds, 3))
-            speech = tuple((stretch.start, stretch.end) for stretch in listener.stretches())
-            piece = Piece(audio, form, accepts.sample_rate, 1, decoder.seconds, speech, recording.link)
-            return _Prepared(piece, facts, tuple(_damage(decoder)))
-    assert accepts.most_bytes is not None
-    raise TooBigError(
-        f"the recording is over the {short_size(accepts.most_bytes)} that it takes in one request, "
-        f"as {', '.join(accepts.formats)}",
-        engine=order.card.name,
-        advice="cut the recording into shorter files",
-    )
-
-
-def _too_long(card: EngineCard, decoder: Decoder) -> TooBigError:
-    longest = short_duration(card.accepts.longest or 0.0)
-    return TooBigError(
-        f"the recording is {short_duration(decoder.seconds)} long or more, over the {longest} that it takes",
-        engine=card.name,
-        advice="cut the recording into shorter files",
-    )
-
-
-def _damage(decoder: Decoder) -> list[str]:
-    if decoder.is_cut_short:
-        promised = short_duration(decoder.contents.duration or 0.0)
-        return [f"the recording breaks off at {short_duration(decoder.seconds)} of {promised}"]
-    if decoder.damaged:
-        return [f"{decoder.damaged} damaged parts of the recording were left out"]
-    return []
-
-
 def _tag_for(card: EngineCard, name: str | None) -> str | None:
     """The tag that the card maps to what the engine calls a language; its own word where none is."""
     return next((tag for tag, called in card.accepts.language_names.items() if called == name), name)
 
 
-def _job_address(facts: RecordingFacts, piece: Piece, order: Order) -> str:
-    """The address of this work: recording, span, encoding, card without secrets and pace, and options."""
+def _job_address(facts: RecordingFacts, found: Survey, order: Order) -> str:
+    """The address of this work: recording, spans, encoding, card without secrets and pace, and options."""
     card = msgspec.structs.replace(order.card, secrets={}, pace=type(order.card.pace)(), price=None, about="")
+    spans = [[span.start, span.end] for span in found.spans]
     described = msgspec.json.encode(
-        [facts.digest, [0.0, facts.duration], piece.form.name, card, order.wishes, order.track],
-        enc_hook=str,
-        order="sorted",
+        [facts.digest, spans, found.form.name, card, order.wishes, order.track], enc_hook=str, order="sorted"
     )
     return hashlib.sha256(described).hexdigest()[:12]

@@ -28,6 +28,7 @@ def transcribe(
     to: Sequence[str] | None = None,
     into: str | os.PathLike[str] | None = None,
     track: int | None = None,
+    piece_length: float | None = None,
     replace: bool = False,
     on_event: Callable[[Event], None] = lambda event: None,
 ) -> list[Outcome]:
@@ -45,6 +46,7 @@ def transcribe(
         to: names of output formats; None takes those in the settings.
         into: folder for outputs; None takes the one in the settings.
         track: which track of sound, from 1; None takes the default one.
+        piece_length: seconds of a piece at most; None takes what the engine's card allows.
         replace: overwrite outputs that were edited since they were written.
         on_event: called as recordings move along.
 
@@ -56,7 +58,13 @@ def transcribe(
     """
     recordings = find_recordings(sources)
     order = order_for(
-        workspace, engine=engine, language=language, translate_to=translate_to, hints=hints, track=track
+        workspace,
+        engine=engine,
+        language=language,
+        translate_to=translate_to,
+        hints=hints,
+        track=track,
+        piece_length=piece_length,
     )
     _check_links(workspace, order, recordings)
     folder = Path(into) if into is not None else workspace.folder / workspace.settings.into
@@ -73,6 +81,7 @@ def order_for(
     translate_to: str | None = None,
     hints: Sequence[str] | None = None,
     track: int | None = None,
+    piece_length: float | None = None,
 ) -> Order:
     """What `transcribe` asks of an engine, with settings where an option is None. Raises as `transcribe` does."""
     card = workspace.engine(engine, translating=translate_to is not None)
@@ -90,6 +99,7 @@ def order_for(
             tuple(workspace.settings.hints if hints is None else hints),
         ),
         track=track,
+        piece_length=piece_length,
     )
 
 

@@ -7,9 +7,6 @@ from contextlib import AsyncExitStack
 from dataclasses import replace
 from pathlib import Path
 
-from mantisreed.audio.decode import Decoder
-from mantisreed.audio.encode import FORMATS, encode
-from mantisreed.audio.speech import SpeechListener
 from mantisreed.engines.answers import HttpAnswer
 from mantisreed.engines.asking import client_for, reading_of, wait_for_reply
 from mantisreed.engines.card import EngineCard
@@ -21,6 +18,7 @@ from mantisreed.engines.reply import Reading
 from mantisreed.engines.request import HttpRequest, Piece, build_step, build_token_request, piece_values, wants_link
 from mantisreed.engines.transport import HttpTransport, Transport
 from mantisreed.errors import TooBigError
+from mantisreed.pipeline.pieces import survey
 from mantisreed.pipeline.run import Order
 from mantisreed.units import clock, short_duration, short_size
 from mantisreed.workspace import Workspace
@@ -81,16 +79,12 @@ async def _tried(workspace: Workspace, order: Order, piece: Piece, show: Show) -
 
 
 def _piece_of(clip: Path, card: EngineCard) -> Piece:
-    accepts = card.accepts
-    for name in accepts.formats:
-        decoder, listener = Decoder(clip, sample_rate=accepts.sample_rate), SpeechListener(accepts.sample_rate)
-        audio = encode(
-            listener.through(decoder), FORMATS[name], sample_rate=accepts.sample_rate, most_bytes=accepts.most_bytes
+    found = survey(clip, card)
+    if found.whole is None:
+        raise TooBigError(
+            "this clip is over what it takes in one request", engine=card.name, advice="try a shorter one"
         )
-        if audio is not None:
-            speech = tuple((stretch.start, stretch.end) for stretch in listener.stretches())
-            return Piece(audio, FORMATS[name], accepts.sample_rate, 1, decoder.seconds, speech)
-    raise TooBigError("this clip is over what it takes in one request", engine=card.name, advice="try a shorter one")
+    return found.whole
 
 
 def _show_piece(piece: Piece, show: Show) -> None:

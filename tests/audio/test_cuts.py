@@ -1,0 +1,78 @@
+"""Where recordings are cut."""
+
+from itertools import pairwise
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mantisreed.audio.cuts import Span, choose_spans, smaller_spans
+
+
+@st.composite
+def speech_and_duration(draw: st.DrawFn) -> tuple[list[tuple[float, float]], float]:
+    at, speech = 0, []
+    for pause, spoken in draw(
+        st.lists(st.tuples(st.integers(15, 800), st.integers(10, 2500)), min_size=1, max_size=40)
+    ):
+        speech.append(((at + pause) / 100, (at + pause + spoken) / 100))
+        at += pause + spoken
+    return speech, (at + draw(st.integers(0, 500))) / 100
+
+
+def cut_through(spans: list[Span], speech: list[tuple[float, float]]) -> list[float]:
+    """Seconds at which an edge goes through speech."""
+    edges = [edge for span in spans for edge in (span.start, span.end)]
+    return [edge for edge in edges if any(start + 1e-6 < edge < end - 1e-6 for start, end in speech)]
+
+
+@given(speech_and_duration(), st.integers(20, 120))
+def test_spans_hold_all_speech_and_none_is_too_long(
+    given_speech: tuple[list[tuple[float, float]], float], longest: int
+) -> None:
+    speech, duration = given_speech
+    spans = choose_spans(speech, duration, longest)
+    assert all(0 <= span.start < span.end <= duration and span.length <= longest + 1e-6 for span in spans)
+    for start, end in speech:
+        covered = sorted((max(start, span.start), min(end, span.end)) for span in spans if span.end > start)
+        reached = start
+        for left, right in covered:
+            assert left <= reached + 1e-6 or left >= end
+            reached = max(reached, right)
+        assert reached >= end - 1e-6
+
+
+@given(speech_and_duration(), st.integers(30, 120))
+def test_a_cut_never_falls_inside_speech_that_fits_a_piece(
+    given_speech: tuple[list[tuple[float, float]], float], longest: int
+) -> None:
+    speech, duration = given_speech
+    spans = choose_spans(speech, duration, longest)
+    assert not cut_through(spans, speech)
+    assert not any(span.overlaps for span in spans)
+
+
+def test_long_pauses_are_cut_and_short_ones_are_not() -> None:
+    speech = [(n * 5.0, n * 5.0 + (4.8 if n % 4 else 3.0)) for n in range(24)]  # a longer pause after each fourth
+    spans = choose_spans(speech, 120.0, 30.0)
+    assert len(spans) <= 6
+    for before, after in pairwise(spans):
+        assert after.start - before.end > 1.0
+
+
+def test_leading_trailing_and_long_inner_silence_is_left_out() -> None:
+    spans = choose_spans([(100.0, 110.0), (500.0, 520.0)], 900.0, 60.0)
+    assert [(span.start, span.end) for span in spans] == [(99.75, 110.25), (499.75, 520.25)]
+
+
+def test_speech_without_pauses_is_cut_with_an_overlap() -> None:
+    spans = choose_spans([(0.0, 100.0)], 100.0, 40.0, overlap=4.0)
+    assert len(spans) == 3 and all(span.overlaps for span in spans[1:])
+    assert all(abs(before.end - after.start - 4.5) < 0.6 for before, after in pairwise(spans))
+
+
+@given(speech_and_duration())
+def test_a_span_that_is_too_big_becomes_smaller_ones(given_speech: tuple[list[tuple[float, float]], float]) -> None:
+    speech, duration = given_speech
+    whole = Span(0.0, duration + 20.0)
+    parts = smaller_spans(whole, speech)
+    assert all(part.length < 0.7 * whole.length for part in parts)

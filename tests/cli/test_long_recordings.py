@@ -1,0 +1,72 @@
+"""Recordings over an engine's cap, through the built command: no word lost, doubled or broken."""
+
+from pathlib import Path
+
+import pytest
+
+from conftest import Command
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.composer import Composition, compose
+from mantisreed.transcript.document import Transcript, from_json
+
+
+def transcribed(mantisreed: Command, folder: Path, composition: Composition, *options: str) -> Transcript:
+    composition.write(folder / "long.flac")
+    result = mantisreed("run", "long.flac", "--to", "json", "--replace", *options, timeout=120)
+    assert result.returncode == 0, result.stderr
+    return from_json((folder / "transcripts" / "long.transcript.json").read_bytes())
+
+
+def assert_nothing_is_lost(transcript: Transcript, composition: Composition) -> None:
+    assert [word.text for word in transcript.words] == [word.text for word in composition.words]
+    for word, true in zip(transcript.words, composition.words, strict=True):
+        assert abs(word.start - true.start) < 0.02
+
+
+@pytest.mark.parametrize(
+    ("pauses", "snr", "length"), [((0.4, 1.5), None, "30s"), ((0.4, 1.5), 20.0, "30s"), ((0.15, 0.25), 20.0, "60s")]
+)
+def test_pieces_are_cut_in_pauses(
+    mantisreed: Command,
+    settings: Path,
+    english: list[Phrase],
+    pauses: tuple[float, float],
+    snr: float | None,
+    length: str,
+) -> None:
+    composition = compose(english, seed=51, duration=240, pauses=pauses, snr=snr)
+    transcript = transcribed(mantisreed, settings.parent, composition, "--piece-length", length)
+    assert_nothing_is_lost(transcript, composition)
+
+
+def test_speech_without_pauses_is_cut_with_an_overlap(
+    mantisreed: Command, settings: Path, english: list[Phrase]
+) -> None:
+    composition = compose(english, seed=52, duration=90, pauses=(0.0, 0.02))
+    transcript = transcribed(mantisreed, settings.parent, composition, "--piece-length", "25s")
+    assert_nothing_is_lost(transcript, composition)
+
+
+def test_what_the_engine_finds_too_big_is_cut_smaller(
+    mantisreed: Command, settings: Path, english: list[Phrase]
+) -> None:
+    settings.write_text(settings.read_text().replace('/brook"', '/small/brook"').replace("/small/brook", "/small"))
+    composition = compose(english, seed=53, duration=120)
+    transcript = transcribed(mantisreed, settings.parent, composition)
+    assert_nothing_is_lost(transcript, composition)
+
+
+def test_a_cap_by_bytes_is_kept_to_without_asking(mantisreed: Command, settings: Path, english: list[Phrase]) -> None:
+    text = (
+        settings.read_text().replace('"16 MiB"', '"200 KiB"').replace('"flac", "wav", "opus", "mp3"]', '"flac"]', 1)
+    )
+    settings.write_text(text)
+    composition = compose(english, seed=54, duration=60)
+    transcript = transcribed(mantisreed, settings.parent, composition)
+    assert_nothing_is_lost(transcript, composition)
+
+
+def test_a_piece_length_that_is_none_is_told(mantisreed: Command, settings: Path) -> None:
+    for length, told in (("soon", "a number with a unit"), ("2 s", "has to last 5 s or more")):
+        result = mantisreed("run", "mantisreed.toml", "--piece-length", length)
+        assert result.returncode == 2 and told in result.stderr
