@@ -9,10 +9,10 @@ from mantisreed.audio.cuts import Span, choose_spans, smaller_spans
 
 
 @st.composite
-def speech_and_duration(draw: st.DrawFn) -> tuple[list[tuple[float, float]], float]:
+def speech_and_duration(draw: st.DrawFn, shortest_pause: int = 15) -> tuple[list[tuple[float, float]], float]:
     at, speech = 0, []
     for pause, spoken in draw(
-        st.lists(st.tuples(st.integers(15, 800), st.integers(10, 2500)), min_size=1, max_size=40)
+        st.lists(st.tuples(st.integers(shortest_pause, 800), st.integers(10, 2500)), min_size=1, max_size=40)
     ):
         speech.append(((at + pause) / 100, (at + pause + spoken) / 100))
         at += pause + spoken
@@ -41,7 +41,7 @@ def test_spans_hold_all_speech_and_none_is_too_long(
         assert reached >= end - 1e-6
 
 
-@given(speech_and_duration(), st.integers(30, 120))
+@given(speech_and_duration(shortest_pause=50), st.integers(30, 120))
 def test_a_cut_never_falls_inside_speech_that_fits_a_piece(
     given_speech: tuple[list[tuple[float, float]], float], longest: int
 ) -> None:
@@ -49,6 +49,11 @@ def test_a_cut_never_falls_inside_speech_that_fits_a_piece(
     spans = choose_spans(speech, duration, longest)
     assert not cut_through(spans, speech)
     assert not any(span.overlaps for span in spans)
+
+
+def test_around_a_pause_that_may_be_none_the_pieces_overlap() -> None:
+    first, second = choose_spans([(0.0, 20.0), (20.15, 40.0)], 40.0, 30.0)
+    assert second.overlaps and first.end - second.start > 1.0
 
 
 def test_long_pauses_are_cut_and_short_ones_are_not() -> None:

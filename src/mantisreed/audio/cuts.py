@@ -13,6 +13,8 @@ from itertools import pairwise
 MARGIN = 0.25
 """Seconds of silence that a piece keeps before its first and after its last word."""
 
+_SURE_PAUSE = 0.25  # seconds; a shorter one may be a sound inside a word, so the pieces around it overlap
+_WIDE_MARGIN = 0.8
 _SHORT_PIECE = 0.5  # of what a piece may last; shorter ones cost
 _PIECE_COST = 1.0
 _PAUSE_COST = 0.25
@@ -53,8 +55,8 @@ def choose_spans(
     """
     if duration <= longest or not speech:
         return _evenly(0.0, duration, longest, overlap)
-    runs = [part for stretch in speech for part in _evenly(*stretch, longest - 2 * MARGIN, overlap)]
-    return [_with_margins(runs[first : last + 1], duration) for first, last in _best_groups(runs, longest)]
+    runs = [part for stretch in speech for part in _evenly(*stretch, longest - 2 * _WIDE_MARGIN, overlap)]
+    return [_with_margins(runs, first, last, duration) for first, last in _best_groups(runs, longest)]
 
 
 def smaller_spans(span: Span, speech: Sequence[tuple[float, float]], *, overlap: float = 4.0) -> list[Span]:
@@ -84,7 +86,7 @@ def _best_groups(runs: Sequence[Span], longest: float) -> list[tuple[int, int]]:
     came_from = [0] * (len(runs) + 1)
     for end in range(1, len(runs) + 1):
         for start in range(end - 1, -1, -1):
-            length = runs[end - 1].end - runs[start].start + 2 * MARGIN
+            length = runs[end - 1].end - runs[start].start + 2 * _WIDE_MARGIN
             # Parts that overlap belong to different pieces.
             if start < end - 1 and (length > longest or runs[start + 1].overlaps):
                 break
@@ -107,6 +109,14 @@ def _shortness(length: float, longest: float) -> float:
     return max(0.0, _SHORT_PIECE - length / longest) * 2.0
 
 
-def _with_margins(runs: Sequence[Span], duration: float) -> Span:
-    first, last = runs[0], runs[-1]
-    return Span(max(0.0, first.start - MARGIN), min(duration, last.end + MARGIN), first.overlaps)
+def _with_margins(runs: Sequence[Span], first: int, last: int, duration: float) -> Span:
+    """The span from one run to another, with silence around it; with speech, where the pause may be none."""
+    before = runs[first].start - runs[first - 1].end if first else math.inf
+    after = runs[last + 1].start - runs[last].end if last + 1 < len(runs) else math.inf
+    start, end = runs[first].start - _margin(before), runs[last].end + _margin(after)
+    return Span(max(0.0, start), min(duration, end), 0 <= before < _SURE_PAUSE or runs[first].overlaps)
+
+
+def _margin(pause: float) -> float:
+    """Parts of one stretch of speech (no pause, or a negative one) overlap already."""
+    return _WIDE_MARGIN if 0 <= pause < _SURE_PAUSE else MARGIN
