@@ -76,7 +76,7 @@ def run(
             to=None if to is None else [name.strip() for name in to.split(",") if name.strip()],
             into=into,
             track=track,
-            piece_length=_seconds(piece_length),
+            piece_length=piece_seconds(piece_length),
             replace=replace,
             on_event=progress.show,
         )
@@ -94,7 +94,12 @@ def run(
     return 0 if all(outcome.state in ("done", "nothing heard") for outcome in outcomes) else 1
 
 
-def _seconds(piece_length: str | None) -> float | None:
+def piece_seconds(piece_length: str | None) -> float | None:
+    """What `--piece-length` says, in seconds.
+
+    Raises:
+        InputError: it is no duration, or too short to cut by.
+    """
     from mantisreed.errors import InputError
     from mantisreed.units import parse_duration
 

@@ -1,0 +1,98 @@
+"""What a run would send, and what it would cost, before anything is sent."""
+
+import asyncio
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from pathlib import Path
+
+from mantisreed.audio.cuts import Span
+from mantisreed.engines.card import EngineCard, Pace
+from mantisreed.engines.request import Piece
+from mantisreed.pipeline.pieces import encoded_pieces, survey
+from mantisreed.pipeline.run import Order
+from mantisreed.pipeline.sources import Source, local_file
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedPiece:
+    """One request.
+
+    Attributes:
+        start, end: seconds from the recording's start.
+        seam: how it begins: `start` of the recording, `clean` in silence, or `overlapped`.
+        size: bytes.
+        form: name of the audio format.
+    """
+
+    start: float
+    end: float
+    seam: str
+    size: int
+    form: str
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedRecording:
+    """What would be sent of one recording.
+
+    Attributes:
+        recording: where it comes from.
+        duration, speech: seconds of it, and seconds in which somebody speaks.
+        pieces: one for each request.
+        billed: seconds that the engine charges for.
+        cost: in the currency of the card; None when its card names no price.
+    """
+
+    recording: Source
+    duration: float
+    speech: float
+    pieces: tuple[PlannedPiece, ...]
+    billed: float
+    cost: Decimal | None
+
+
+def plan_recordings(order: Order, recordings: Sequence[Source], hidden: Path) -> list[PlannedRecording]:
+    """What a run with this order would send. Recordings that are links are fetched; nothing is sent.
+
+    Raises:
+        RecordingError: a recording cannot be read.
+        TooBigError: no piece of it would fit into a request.
+    """
+    return [asyncio.run(_planned(order, recording, hidden)) for recording in recordings]
+
+
+def shortest_time(pace: Pace, requests: int) -> float:
+    """Seconds from the first request to the last, when the engine's pace is all that holds them up."""
+    return 0.0 if pace.requests is None else max(0, requests - 1) // pace.requests * float(pace.window)
+
+
+def billed_seconds(card: EngineCard, lengths: Sequence[float]) -> float:
+    """Seconds that the engine charges for requests of these lengths: each rounded up to its billing step."""
+    step = float(card.price.billing_step) if card.price else 1.0
+    return sum(math.ceil(round(length / step, 6)) * step for length in lengths)
+
+
+async def _planned(order: Order, recording: Source, hidden: Path) -> PlannedRecording:
+    async with local_file(recording, hidden / "fetched") as path:
+        return await asyncio.to_thread(_plan, order, recording, path)
+
+
+def _plan(order: Order, recording: Source, path: Path) -> PlannedRecording:
+    card = order.card
+    found = survey(path, card, track=order.track, piece_length=order.piece_length)
+    if found.whole:
+        pieces = [_planned_piece(found.spans[0], found.whole)]
+    else:
+        encoded = encoded_pieces(path, card, found.form, found.spans, found.speech, track=order.track)
+        pieces = [_planned_piece(span, piece) for span, piece in encoded]
+    billed = billed_seconds(card, [piece.end - piece.start for piece in pieces])
+    cost = card.price.per_minute * Decimal(str(round(billed, 3))) / 60 if card.price else None
+    speech = sum(end - start for start, end in found.speech)
+    return PlannedRecording(recording, found.duration, speech, tuple(pieces), billed, cost)
+
+
+def _planned_piece(span: Span, piece: Piece) -> PlannedPiece:
+    seam = "overlapped" if span.overlaps else "clean" if span.start > 0 else "start"
+    return PlannedPiece(span.start, span.end, seam, len(piece.audio), piece.form.name)
