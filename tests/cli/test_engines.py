@@ -115,6 +115,7 @@ def test_learn_prints_a_table_to_paste(mantisreed: Command, tmp_path: Path) -> N
         (["show"], "engines show needs the name of a card"),
         (["show", "sedge:dry"], "no engine is called 'sedge:dry'"),
         (["try", "brook", "absent.wav"], "absent.wav: cannot be read"),
+        (["try", "plover"], "engine plover wants a link to the audio"),
         (["learn"], "needs a file with a sample reply"),
         (["learn", "absent.json"], "absent.json: the sample cannot be read"),
         (["learn", "mantisreed.toml", "--length", "soon"], "--length: a number with a unit is expected"),

@@ -36,6 +36,7 @@ DIVER = """
 address = "http://pool.example/{pool}"
 secrets.key = "env:K"
 values.pool = "east side"
+values.badge = "badge of {key}"
 token = { address = "http://gate.example/t", client = "c", secret = "{key}" }
 every = { bearer = "{token}", query = { v = "2" } }
 upload = { address = "http://store.example/up", raw = "{audio}", method = "PUT", take.at = "header:location" }

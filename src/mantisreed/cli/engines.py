@@ -150,7 +150,8 @@ def _try(
 ) -> int:
     from pathlib import Path
 
-    from mantisreed.pipeline.transcribe import order_for
+    from mantisreed.pipeline.sources import Source
+    from mantisreed.pipeline.transcribe import check_links, order_for
     from mantisreed.pipeline.trial import show_requests, try_engine
     from mantisreed.standin.bank import BUNDLED
 
@@ -162,6 +163,7 @@ def _try(
     if dry:
         show_requests(order, sound, show)
         return 0
+    check_links(workspace, order.card, [Source(sound)])
     try_engine(workspace, order, sound, show)
     return 0
 

@@ -9,7 +9,7 @@ from typing import Any
 from mantisreed.engines.answers import HttpAnswer, NothingHeardError, check_answer, quoted_beginning
 from mantisreed.engines.card import EngineCard, Step
 from mantisreed.engines.client import Answered, Ticket
-from mantisreed.engines.placeholders import Value
+from mantisreed.engines.placeholders import Value, filled
 from mantisreed.engines.request import Piece, Wishes, build_step, build_token_request, piece_values
 from mantisreed.engines.secrets import Secret, without_secrets
 from mantisreed.engines.transport import Transport
@@ -50,16 +50,16 @@ class HttpClient:
             values |= self._taken("send", self._card.send, answer)
         except NothingHeardError:
             return Answered(None)
-        # A ticket is kept; secrets are read anew when it is used.
-        return Ticket(
-            {name: value for name, value in values.items() if name not in self._secrets and name != "token"}
-        )
+        # A ticket is kept; secrets, and what the card makes of them, are read anew when it is used.
+        left_out = {*self._secrets, *self._card.values, "token"}
+        return Ticket({name: value for name, value in values.items() if name not in left_out})
 
     async def ask(self, ticket: Ticket) -> Answered | None:
         """See `EngineClient`."""
         poll = self._card.poll
         assert poll is not None
         values: dict[str, Value] = {**ticket.values, **{name: s.reveal() for name, s in self._secrets.items()}}
+        values |= {name: filled(template, values) for name, template in self._card.values.items()}
         try:
             answer = await self._exchange("poll", values)
             if not self._is_done(answer):

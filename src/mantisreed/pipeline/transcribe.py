@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from contextlib import AsyncExitStack
 from pathlib import Path
 
+from mantisreed.engines.card import EngineCard
 from mantisreed.engines.links import LinkServer
 from mantisreed.engines.request import Wishes, language_for, wants_link
 from mantisreed.engines.transport import HttpTransport
@@ -66,7 +67,7 @@ def transcribe(
         track=track,
         piece_length=piece_length,
     )
-    _check_links(workspace, order, recordings)
+    check_links(workspace, order.card, recordings)
     folder = Path(into) if into is not None else workspace.folder / workspace.settings.into
     formats = chosen_formats(to if to is not None else workspace.settings.to)
     outputs = Outputs(folder, workspace.hidden, formats, replace=replace)
@@ -103,10 +104,15 @@ def order_for(
     )
 
 
-def _check_links(workspace: Workspace, order: Order, recordings: Sequence[Source]) -> None:
-    if wants_link(order.card) and workspace.links is None and any(source.link is None for source in recordings):
+def check_links(workspace: Workspace, card: EngineCard, recordings: Sequence[Source]) -> None:
+    """See that an engine that wants links can be given one to each of these recordings.
+
+    Raises:
+        InputError: one is a file, and the settings do not say how this machine is reached.
+    """
+    if wants_link(card) and workspace.links is None and any(source.link is None for source in recordings):
         raise InputError(
-            f"engine {order.card.name} wants a link to the audio, and this machine has no public address",
+            f"engine {card.name} wants a link to the audio, and this machine has no public address",
             advice='give an http(s) link as the source, or set [links] public = "https://..." in the settings',
         )
 
