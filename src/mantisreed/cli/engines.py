@@ -2,6 +2,7 @@
 
 import argparse
 
+from mantisreed.cli.arguments import add_config
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -25,7 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", nargs="?", choices=("list", "show", "try", "learn"), default="list")
     parser.add_argument("name", nargs="?", help="the card, or NAME:PROFILE; for learn the file with the sample reply")
     parser.add_argument("clip", nargs="?", metavar="FILE", help="for try: a short recording (default: a bundled one)")
-    parser.add_argument("--config", metavar="FILE", help="settings file (default: mantisreed.toml here or above)")
+    add_config(parser)
     parser.add_argument("--dry", action="store_true", help="for try: show the requests, send nothing")
     parser.add_argument("--language", metavar="TAG", help="for try: language spoken")
     parser.add_argument("--translate-to", metavar="TAG", help="for try: language to answer in")

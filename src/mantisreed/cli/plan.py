@@ -2,6 +2,7 @@
 
 import argparse
 
+from mantisreed.cli.arguments import add_engine, add_sources, piece_seconds
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -21,13 +22,8 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `plan` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("sources", nargs="+", metavar="SOURCE", help="a recording, a folder of them, or an http link")
-    parser.add_argument("--config", metavar="FILE", help="settings file (default: mantisreed.toml here or above)")
-    parser.add_argument("--engine", metavar="NAME", help="engine card, or NAME:PROFILE (default: as in the settings)")
-    parser.add_argument(
-        "--track", type=int, metavar="N", help="which track of sound, from 1 (default: the default one)"
-    )
-    parser.add_argument("--piece-length", metavar="DURATION", help="cut into pieces of at most this, such as 10min")
+    add_sources(parser)
+    add_engine(parser)
     parser.add_argument("--json", action="store_true", dest="as_json", help="the plan as JSON on stdout")
 
 
@@ -44,7 +40,6 @@ def run(
     """Prepare everything as a run would, and show it."""
     from pathlib import Path
 
-    from mantisreed.cli.run import piece_seconds
     from mantisreed.pipeline.plan import plan_recordings
     from mantisreed.pipeline.run import Order
     from mantisreed.pipeline.sources import find_recordings

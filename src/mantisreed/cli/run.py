@@ -2,6 +2,7 @@
 
 import argparse
 
+from mantisreed.cli.arguments import add_engine, add_sources, piece_seconds
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -10,8 +11,6 @@ if TYPE_CHECKING:
     from typing import Any
 
     from mantisreed.pipeline.run import Outcome
-
-_SHORTEST_PIECE = 5
 
 EXAMPLES = """\
 examples:
@@ -23,18 +22,13 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `run` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("sources", nargs="+", metavar="SOURCE", help="a recording, a folder of them, or an http link")
-    parser.add_argument("--config", metavar="FILE", help="settings file (default: mantisreed.toml here or above)")
-    parser.add_argument("--engine", metavar="NAME", help="engine card, or NAME:PROFILE (default: as in the settings)")
+    add_sources(parser)
+    add_engine(parser)
     parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
     parser.add_argument("--translate-to", metavar="TAG", help="answer in this language, where the engine can")
     parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
     parser.add_argument("--to", metavar="FORMATS", help="output formats, of txt,srt,vtt,json (default: all)")
     parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)")
-    parser.add_argument(
-        "--track", type=int, metavar="N", help="which track of sound, from 1 (default: the default one)"
-    )
-    parser.add_argument("--piece-length", metavar="DURATION", help="cut into pieces of at most this, such as 10min")
     parser.add_argument("--replace", action="store_true", help="overwrite outputs that were edited")
     parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
 
@@ -92,26 +86,6 @@ def run(
             console.problem(outcome.error, outcome.recording.shown)
     console.note(_last_line(outcomes))
     return 0 if all(outcome.state in ("done", "nothing heard") for outcome in outcomes) else 1
-
-
-def piece_seconds(piece_length: str | None) -> float | None:
-    """What `--piece-length` says, in seconds.
-
-    Raises:
-        InputError: it is no duration, or too short to cut by.
-    """
-    from mantisreed.errors import InputError
-    from mantisreed.units import parse_duration
-
-    if piece_length is None:
-        return None
-    try:
-        seconds = parse_duration(piece_length)
-    except ValueError as error:
-        raise InputError(str(error), where="--piece-length") from error
-    if seconds < _SHORTEST_PIECE:
-        raise InputError(f"a piece has to last {_SHORTEST_PIECE} s or more", where="--piece-length")
-    return seconds
 
 
 def _described(outcome: "Outcome") -> "dict[str, Any]":
