@@ -68,6 +68,7 @@ def test_a_shown_card_is_whole_with_its_profile_and_without_secrets(mantisreed: 
     (card,) = tomllib.loads(result.stdout)["engine"].values()
     assert card["send"]["json"]["clock"] == "worded" and card["reply"]["times"] == "suffixed"
     assert card["send"]["time_limit"] == 300 and card["accepts"]["most_bytes"] == 10_000_000
+    assert card["accepts"]["longest"] == 3600
     assert card["secrets"] == {"key": "file:standin.key"} and KEY not in result.stdout
     assert json.loads(mantisreed("engines", "show", "sedge:worded", "--json").stdout)["engine"]
 

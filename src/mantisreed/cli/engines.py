@@ -98,7 +98,7 @@ def _facts(workspace: "Workspace", card: "EngineCard") -> "dict[str, Any]":
 
     accepts, pace = card.accepts, card.pace
     limits = [short_size(accepts.most_bytes)] if accepts.most_bytes else []
-    limits += [short_duration(accepts.longest)] if accepts.longest else []
+    limits += [short_duration(accepts.longest)]
     limits += [" ".join(accepts.language_names)] if accepts.language_names else []
     rate = f"{pace.requests} per {pace.window:g} s, " if pace.requests else ""
     secrets = []

@@ -30,7 +30,8 @@ class Accepts(Table, frozen=True, kw_only=True):
         format_names: what the engine calls them, for `{format}`, where it differs.
         sample_rate: samples per second to send; the default is what speech engines work at.
         most_bytes: size of one request's audio at most; None for no limit known.
-        longest: seconds of audio in one request at most; None for no limit known.
+        longest: seconds of audio in one request at most; an hour where nothing is said, so that no piece grows
+            without bound.
         languages: the tags it knows, or a table from tags to what it calls them; empty when any may be asked for.
     """
 
@@ -38,7 +39,7 @@ class Accepts(Table, frozen=True, kw_only=True):
     format_names: dict[str, str] = {}
     sample_rate: int = 16_000
     most_bytes: Bytes | None = None
-    longest: Seconds | None = None
+    longest: Seconds = Seconds(3600)
     languages: tuple[str, ...] | dict[str, str] = ()
 
     @property

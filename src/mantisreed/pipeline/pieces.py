@@ -50,7 +50,7 @@ def survey(path: Path, card: EngineCard, *, track: int | None = None, piece_leng
     """
     accepts = card.accepts
     form = FORMATS[accepts.formats[0]]
-    longest = min(accepts.longest or math.inf, piece_length or math.inf)
+    longest = min(accepts.longest, piece_length or math.inf)
     decoder = Decoder(path, sample_rate=accepts.sample_rate, track=track)
     listener = SpeechListener(accepts.sample_rate)
     sink = io.BytesIO()
