@@ -9,10 +9,8 @@ from pathlib import Path
 import pytest
 
 from conftest import Note, free_port
-from mantisreed.audio.decode import Decoder
-from mantisreed.audio.encode import FORMATS, encode
-from mantisreed.audio.speech import SpeechListener
-from mantisreed.engines.asking import client_for, wait_for_reply
+from mantisreed.engines.asking import client_for, reply_to
+from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import Answered
 from mantisreed.engines.learning import propose
 from mantisreed.engines.links import LinkServer
@@ -20,6 +18,7 @@ from mantisreed.engines.reply import read_reply
 from mantisreed.engines.request import Piece, Wishes
 from mantisreed.engines.transport import HttpTransport
 from mantisreed.errors import InputError
+from mantisreed.pipeline.pieces import survey
 from mantisreed.workspace import Workspace, open_workspace
 
 ENGINES = [
@@ -28,12 +27,10 @@ ENGINES = [
 ]
 
 
-def piece_of(note: Note, form: str) -> Piece:
-    decoder, listener = Decoder(note.path), SpeechListener()
-    audio = encode(listener.through(decoder), FORMATS[form])
-    assert audio is not None
-    speech = tuple((stretch.start, stretch.end) for stretch in listener.stretches())
-    return Piece(audio, FORMATS[form], 16_000, 1, decoder.seconds, speech)
+def piece_of(note: Note, card: EngineCard) -> Piece:
+    piece = survey(note.path, card).whole
+    assert piece is not None
+    return piece
 
 
 def raw_reply(workspace: Workspace, engine: str, piece: Piece) -> bytes:
@@ -44,8 +41,7 @@ def raw_reply(workspace: Workspace, engine: str, piece: Piece) -> bytes:
         async with HttpTransport() as transport, LinkServer(f"127.0.0.1:{port}", f"http://127.0.0.1:{port}") as links:
             client = client_for(card, workspace.secrets_of(card), transport)
             link = links.offer(piece.audio, piece.form.content_type, piece.form.extension)
-            taken = await client.submit(replace(piece, link=link), Wishes())
-            return taken if isinstance(taken, Answered) else await wait_for_reply(client, card, taken)
+            return await reply_to(client, card, replace(piece, link=link), Wishes())
 
     body = asyncio.run(ask()).body
     assert body is not None
@@ -71,7 +67,7 @@ def test_a_proposal_reads_the_reply_as_the_card_does(
 ) -> None:
     workspace = open_workspace(settings)
     card = workspace.engine(engine)
-    piece = piece_of(note, card.accepts.formats[0])
+    piece = piece_of(note, card)
     reply = raw_reply(workspace, engine, piece)
 
     name = engine.partition(":")[0]

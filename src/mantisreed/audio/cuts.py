@@ -61,12 +61,16 @@ def choose_spans(
 
 def smaller_spans(span: Span, speech: Sequence[tuple[float, float]], *, overlap: float = 4.0) -> list[Span]:
     """A span that proved too big, as spans of about half its length."""
-    inside = [(max(a, span.start), min(b, span.end)) for a, b in speech if b > span.start and a < span.end]
-    shifted = [(a - span.start, b - span.start) for a, b in inside]
     longest = max(span.length * 0.6, 1.0)
-    parts = choose_spans(shifted, span.length, longest, overlap=min(overlap, longest / 4))
+    parts = choose_spans(speech_in(span, speech), span.length, longest, overlap=min(overlap, longest / 4))
     first = Span(parts[0].start + span.start, parts[0].end + span.start, span.overlaps)
     return [first, *(Span(part.start + span.start, part.end + span.start, part.overlaps) for part in parts[1:])]
+
+
+def speech_in(span: Span, speech: Sequence[tuple[float, float]]) -> tuple[tuple[float, float], ...]:
+    """The speech inside a span, in seconds from the span's start."""
+    inside = ((max(start, span.start), min(end, span.end)) for start, end in speech)
+    return tuple((start - span.start, end - span.start) for start, end in inside if end > start)
 
 
 def _evenly(start: float, end: float, longest: float, overlap: float) -> list[Span]:

@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 
 from mantisreed.engines.card import EngineCard, Signs
 from mantisreed.engines.secrets import Secret, without_secrets
+from mantisreed.engines.tables import ReplyPath
 from mantisreed.errors import (
     BadRequestError,
     EngineBrokeError,
@@ -79,14 +80,14 @@ def check_answer(card: EngineCard, answer: HttpAnswer, secrets: Iterable[Secret]
         EngineError: of the kind that the card's signs or the status mean, with the engine's words quoted.
         NothingHeardError: the card's signs say that nobody spoke.
     """
-    document = _document(answer.body) if card.errors.message or card.errors.present else None
-    quoted = _own_words(card, document, secrets) or quoted_beginning(answer.body, secrets)
     name = _signed(card, answer)
     if name == "nothing_heard":
         raise NothingHeardError
-    present = card.errors.present.find(document) if card.errors.present else None
-    if name is None and 200 <= answer.status < 300 and not present:
+    if name is None and 200 <= answer.status < 300 and not _found(card.errors.present, answer.body):
         return
+    words = _found(card.errors.message, answer.body)
+    own_words = quoted_beginning(words.encode(), secrets) if isinstance(words, str) else ""
+    quoted = own_words or quoted_beginning(answer.body, secrets)
     kind = _KINDS[name] if name else _by_status(answer)
     advice = kind.advice
     if kind.error is RefusedError and card.secrets and advice is None:
@@ -131,13 +132,11 @@ def _by_status(answer: HttpAnswer) -> _Kind:
     return _BY_STATUS.get(answer.status, _Kind(BadRequestError, "it refuses the request"))
 
 
-def _document(body: bytes) -> Any:
+def _found(path: ReplyPath | None, body: bytes) -> Any:
+    """What a path finds in a JSON answer; None without a path, and in any other answer."""
+    if path is None:
+        return None
     try:
-        return json.loads(body)
+        return path.find(json.loads(body))
     except ValueError:
         return None
-
-
-def _own_words(card: EngineCard, document: object, secrets: Iterable[Secret]) -> str:
-    found = card.errors.message.find(document) if card.errors.message and document is not None else None
-    return quoted_beginning(found.encode(), secrets) if isinstance(found, str) else ""

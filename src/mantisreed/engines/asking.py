@@ -11,7 +11,7 @@ from mantisreed.engines.http_client import HttpClient
 from mantisreed.engines.local_client import CommandClient, PythonClient
 from mantisreed.engines.reply import Reading, read_reply
 from mantisreed.engines.reply_paths import UnexpectedReplyError
-from mantisreed.engines.request import Piece
+from mantisreed.engines.request import Piece, Wishes
 from mantisreed.engines.secrets import Secret
 from mantisreed.engines.transport import Transport
 from mantisreed.errors import JobLostError, UnreadableReplyError
@@ -66,6 +66,28 @@ async def wait_for_reply(
                 advice="look at it in your account, or raise poll.limit in its card",
             )
         wait = min(wait * _GROWTH, float(poll.slowest))
+
+
+async def reply_to(
+    client: EngineClient,
+    card: EngineCard,
+    piece: Piece,
+    wishes: Wishes,
+    *,
+    on_taken: Callable[[], None] = lambda: None,
+    clock: Callable[[], float] = time.monotonic,
+    sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
+) -> Answered:
+    """Send a piece and wait for its reply; `on_taken` is called when the engine has taken it as a job.
+
+    Raises:
+        EngineError: sending it failed, or the job did.
+    """
+    taken = await client.submit(piece, wishes)
+    if isinstance(taken, Answered):
+        return taken
+    on_taken()
+    return await wait_for_reply(client, card, taken, clock=clock, sleep=sleep)
 
 
 def reading_of(card: EngineCard, answered: Answered, piece: Piece, secrets: Mapping[str, Secret]) -> Reading:

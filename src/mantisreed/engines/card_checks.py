@@ -125,7 +125,7 @@ def _wrong_steps(card: EngineCard) -> Iterator[tuple[str, str]]:
             yield f".{name}", f"expected only one of the keys {' and '.join(map(repr, bodies))}"
         if step.raw is not None and step.raw != "{audio}":
             yield f".{name}", f"key 'raw': expected \"{{audio}}\", found {step.raw!r}"
-    carried = [name for step in (card.upload, card.send) if step for name in _audio_in(step)]
+    carried = [name for step in (card.upload, card.send) if step for name in audio_placeholders(step)]
     if len(carried) != 1:
         found = "found none" if not carried else f"found {len(carried)}"
         yield (
@@ -141,7 +141,8 @@ def _wrong_steps(card: EngineCard) -> Iterator[tuple[str, str]]:
         yield ".poll", "key 'done' is missing: which states mean that the reply is there"
 
 
-def _audio_in(step: Step) -> list[str]:
+def audio_placeholders(step: Step) -> list[str]:
+    """Which of the placeholders that bring the audio the body of a step holds; for a raw body, `audio`."""
     found = [name for template in templates_in(step.json) for name in placeholders_of(template) if name in AUDIO[1:]]
     found += [name for template in (step.form or {}).values() for name in placeholders_of(template) if name in AUDIO]
     return found + (["audio"] if step.raw else [])

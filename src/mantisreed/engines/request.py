@@ -9,7 +9,7 @@ from urllib.parse import quote, urlsplit
 
 from mantisreed.audio.encode import AudioFormat
 from mantisreed.engines.card import EngineCard, Step, Token
-from mantisreed.engines.card_checks import AUDIO
+from mantisreed.engines.card_checks import AUDIO, audio_placeholders
 from mantisreed.engines.placeholders import (
     Value,
     Values,
@@ -179,12 +179,7 @@ def build_token_request(card: EngineCard, token: Token, values: Values, secrets:
 
 def wants_link(card: EngineCard) -> bool:
     """Whether the engine gets a link to the audio instead of its bytes."""
-    steps = [step for step in (card.upload, card.send) if step]
-    return any(
-        "audio_link" in placeholders_of(template)
-        for step in steps
-        for template in templates_in([step.json or {}, step.form or {}, step.query])
-    )
+    return any("audio_link" in audio_placeholders(step) for step in (card.upload, card.send) if step)
 
 
 def language_for(card: EngineCard, language: str | None) -> str | None:

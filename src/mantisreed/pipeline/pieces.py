@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from mantisreed.audio.cuts import Span, choose_spans, smaller_spans
+from mantisreed.audio.cuts import Span, choose_spans, smaller_spans, speech_in
 from mantisreed.audio.decode import Decoder, Samples
 from mantisreed.audio.encode import FORMATS, AudioFormat, Encoder, open_encoder
 from mantisreed.audio.speech import SpeechListener
@@ -62,8 +62,9 @@ def survey(path: Path, card: EngineCard, *, track: int | None = None, piece_leng
                 encoder.write(block)
     speech = tuple((stretch.start, stretch.end) for stretch in listener.stretches())
     notes = tuple(decoder.damage())
-    if fits and len(sink.getvalue()) <= (accepts.most_bytes or math.inf):
-        piece = Piece(sink.getvalue(), form, accepts.sample_rate, 1, decoder.seconds, speech)
+    audio = sink.getvalue() if fits else b""
+    if fits and len(audio) <= (accepts.most_bytes or math.inf):
+        piece = Piece(audio, form, accepts.sample_rate, 1, decoder.seconds, speech)
         return Survey(decoder.seconds, speech, notes, piece, form, (Span(0.0, decoder.seconds),))
     form, limit = _form_for_pieces(accepts, longest)
     if limit < _LEAST_PIECE:
@@ -107,12 +108,6 @@ def halves(card: EngineCard, span: Span, speech: Sequence[tuple[float, float]]) 
     if span.length < _LEAST_PIECE:
         raise _hopeless(card, span.length)
     return smaller_spans(span, speech)
-
-
-def speech_in(span: Span, speech: Sequence[tuple[float, float]]) -> tuple[tuple[float, float], ...]:
-    """The speech inside a span, in seconds from the span's start."""
-    inside = ((max(start, span.start), min(end, span.end)) for start, end in speech)
-    return tuple((start - span.start, end - span.start) for start, end in inside if end > start)
 
 
 def _form_for_pieces(accepts: Accepts, longest: float) -> tuple[AudioFormat, float]:

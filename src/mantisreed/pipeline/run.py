@@ -14,9 +14,8 @@ from typing import Literal
 import msgspec
 
 from mantisreed.audio.cuts import Span
-from mantisreed.engines.asking import client_for, reading_of, wait_for_reply
+from mantisreed.engines.asking import client_for, reading_of, reply_to
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.client import Answered
 from mantisreed.engines.links import LinkServer
 from mantisreed.engines.reply import Reading
 from mantisreed.engines.request import Piece, Wishes, wants_link
@@ -189,7 +188,7 @@ class Runner:
             raise
         return found, RecordingFacts(recording.name, file_digest(path), round(found.duration, 3))
 
-    def _transcript(self, facts: RecordingFacts, found: Survey, readings: "Sequence[_Heard]") -> Transcript:
+    def _transcript(self, facts: RecordingFacts, found: Survey, readings: Sequence[_Heard]) -> Transcript:
         order = self._order
         stitched = stitch(
             [PieceReading(heard.span.start, heard.span.end, heard.reading.passages) for heard in readings]
@@ -207,7 +206,7 @@ class Runner:
             notes=notes,
         )
 
-    async def _readings(self, recording: Source, path: Path, found: Survey) -> "list[_Heard]":
+    async def _readings(self, recording: Source, path: Path, found: Survey) -> list[_Heard]:
         """What the engine heard in each piece, in order; pieces are encoded as there is room for them."""
         if found.whole:
             piece = replace(found.whole, link=recording.link)
@@ -239,7 +238,7 @@ class Runner:
 
     async def _heard_in(
         self, recording: Source, path: Path, found: Survey, span: Span, piece: Piece, number: int, count: int
-    ) -> "list[_Heard]":
+    ) -> list[_Heard]:
         """What the engine heard in one piece; when it says that the piece is too big, in smaller ones."""
         card = self._order.card
         try:
@@ -267,7 +266,15 @@ class Runner:
                     "it wants a link to each piece, and we have none", engine=card.name, advice=advice
                 )
             try:
-                answered = await self._answered(recording, replace(piece, link=link) if link else piece)
+                answered = await reply_to(
+                    self._client,
+                    card,
+                    replace(piece, link=link) if link else piece,
+                    self._order.wishes,
+                    on_taken=lambda: self._on_event(Event(recording, "working")),
+                    clock=self._clock,
+                    sleep=self._sleep,
+                )
                 return reading_of(card, answered, piece, self._order.secrets)
             except UnreadableReplyError as error:
                 if error.body:
@@ -276,13 +283,6 @@ class Runner:
             finally:
                 if link and self._links:
                     self._links.withdraw(link)
-
-    async def _answered(self, recording: Source, piece: Piece) -> Answered:
-        taken = await self._client.submit(piece, self._order.wishes)
-        if isinstance(taken, Answered):
-            return taken
-        self._on_event(Event(recording, "working"))
-        return await wait_for_reply(self._client, self._order.card, taken, clock=self._clock, sleep=self._sleep)
 
     def _offered(self, piece: Piece) -> str | None:
         if self._links is None:

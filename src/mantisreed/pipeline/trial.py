@@ -8,9 +8,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from mantisreed.engines.answers import HttpAnswer
-from mantisreed.engines.asking import client_for, reading_of, wait_for_reply
+from mantisreed.engines.asking import client_for, reading_of, reply_to
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.client import Answered
 from mantisreed.engines.describing import described_answer, described_request
 from mantisreed.engines.links import LinkServer
 from mantisreed.engines.placeholders import Value, filled
@@ -68,8 +67,7 @@ async def _tried(workspace: Workspace, order: Order, piece: Piece, show: Show) -
             piece = replace(piece, link=links.offer(piece.audio, piece.form.content_type, piece.form.extension))
         client = client_for(card, order.secrets, transport)
         started = time.monotonic()
-        taken = await client.submit(piece, order.wishes)
-        answered = taken if isinstance(taken, Answered) else await wait_for_reply(client, card, taken)
+        answered = await reply_to(client, card, piece, order.wishes)
     if not card.send:
         size = len(answered.body or b"")
         show("the reply", f"{short_size(size)} after {time.monotonic() - started:.2f} s")

@@ -6,9 +6,7 @@ from itertools import pairwise
 
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.estimate import passages_over_speech
-
-_SENTENCE_ENDS = (".", "!", "?", "…", "。", "！", "？")
-_CLOSING_MARKS = "\"'”’»)]"
+from mantisreed.transcript.punctuation import ends_sentence
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +72,7 @@ def _runs(words: Sequence[Word], rules: LayoutRules) -> Iterator[list[Word]]:
 def _must_end(run: Sequence[Word], following: Word, rules: LayoutRules) -> bool:
     last = run[-1]
     return (
-        last.text.rstrip(_CLOSING_MARKS).endswith(_SENTENCE_ENDS)
+        ends_sentence(last.text)
         or following.start - last.end > rules.longest_pause
         or following.end - run[0].start > rules.longest
         or not _fits([word.text for word in (*run, following)], rules)

@@ -12,12 +12,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 from mantisreed.transcript.timing import passages_of
 
 Span = tuple[float, float]
 
-_SENTENCE_END = re.compile(r"[.!?…。！？]['\"”’»)\]]*$")
-_CLAUSE_END = re.compile(r"[,;:、，；：–—-]['\"”’»)\]]*$")
 _VOWELS = re.compile(r"[aeiouyäöüàâéèêëîïôùûáíóúåæøœ]+", re.IGNORECASE)
 _WIDE = re.compile(r"[\u0e00-\u0e7f\u3040-\u30ff\u3400-\u9fff\uac00-\ud7af]")
 _DIGIT = re.compile(r"\d")
@@ -130,6 +129,6 @@ def _longest_run(stretches: NDArray[np.float64], lengths: NDArray[np.float64], p
 
 
 def _kind(text: str) -> str:
-    if _SENTENCE_END.search(text):
+    if ends_sentence(text):
         return "sentence"
-    return "clause" if _CLAUSE_END.search(text) else "none"
+    return "clause" if ends_clause(text) else "none"

@@ -7,8 +7,8 @@ from rapidfuzz.distance import Levenshtein
 
 from mantisreed.transcript.alignment import comparable
 from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.punctuation import ends_sentence
 
-_SENTENCE_ENDS = (".", "!", "?", "…", "。", "！", "？")
 _ONE_BREATH = 0.6  # seconds between two halves of a passage that a seam went through
 
 
@@ -129,7 +129,7 @@ def _is_one(before: Passage, after: Passage) -> bool:
         before.speaker == after.speaker
         and before.timing == after.timing
         and after.start - before.end <= _ONE_BREATH
-        and not before.text.rstrip("\"'”’»)]").endswith(_SENTENCE_ENDS)
+        and not ends_sentence(before.text)
     )
 
 
