@@ -65,6 +65,12 @@ def test_punctuation_without_times_joins_the_word_before_it(tmp_path: Path) -> N
     assert passage.text == "Nets closed." and passage.words[-1].end == 3
 
 
+def test_a_function_in_a_path_that_meets_another_type_finds_nothing(tmp_path: Path) -> None:
+    paths = 'reply.words = { each = "sort_by(words, &a)", text = "w", start = "a", end = "z" }'
+    with pytest.raises(UnexpectedReplyError, match="finds nothing"):
+        read(tmp_path, paths, {"words": 4})
+
+
 def test_a_change_of_speaker_begins_a_passage(tmp_path: Path) -> None:
     words = [{"w": text, "a": n, "z": n + 0.9, "s": who} for n, (text, who) in enumerate([("Hut", 1), ("Yes", 2)])]
     paths = 'reply.words = { each = "@", text = "w", start = "a", end = "z", speaker = "s" }'

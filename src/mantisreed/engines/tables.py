@@ -39,8 +39,11 @@ class ReplyPath:
         self._compiled: jmespath.parser.ParsedResult = jmespath.compile(expression)
 
     def find(self, document: object) -> Any:
-        """What the expression picks out of the document; None when it is not there."""
-        return self._compiled.search(document)
+        """What the expression picks out of the document; None when there is nothing it can be used on."""
+        try:
+            return self._compiled.search(document)
+        except jmespath.exceptions.JMESPathError:
+            return None
 
     def __str__(self) -> str:
         return self.expression
