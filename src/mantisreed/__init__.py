@@ -11,6 +11,7 @@ Names are imported when they are first used, so that `import mantisreed` costs n
 TYPE_CHECKING = False  # typing itself takes longer to import than all that --help needs
 if TYPE_CHECKING:
     from mantisreed.errors import MantisreedError
+    from mantisreed.pipeline.pieces import PieceOptions
     from mantisreed.pipeline.run import Outcome
     from mantisreed.pipeline.transcribe import transcribe
     from mantisreed.transcript.document import Passage, Transcript, Word
@@ -22,6 +23,7 @@ __all__ = [
     "MantisreedError",
     "Outcome",
     "Passage",
+    "PieceOptions",
     "Transcript",
     "Word",
     "Workspace",
@@ -34,6 +36,7 @@ _HOMES = {
     "MantisreedError": "errors",
     "Outcome": "pipeline.run",
     "Passage": "transcript.document",
+    "PieceOptions": "pipeline.pieces",
     "Transcript": "transcript.document",
     "Word": "transcript.document",
     "Workspace": "workspace",

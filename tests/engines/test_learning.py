@@ -18,7 +18,7 @@ from mantisreed.engines.reply import read_reply
 from mantisreed.engines.request import Piece, Wishes
 from mantisreed.engines.transport import HttpTransport
 from mantisreed.errors import InputError
-from mantisreed.pipeline.pieces import survey
+from mantisreed.pipeline.pieces import PieceOptions, Preparation
 from mantisreed.workspace import Workspace, open_workspace
 
 ENGINES = [
@@ -28,9 +28,7 @@ ENGINES = [
 
 
 def piece_of(note: Note, card: EngineCard) -> Piece:
-    piece = survey(note.path, card).whole
-    assert piece is not None
-    return piece
+    return next(iter(Preparation(note.path, card, PieceOptions()))).piece
 
 
 def raw_reply(workspace: Workspace, engine: str, piece: Piece) -> bytes:

@@ -19,13 +19,15 @@ from numpy.typing import NDArray
 
 from mantisreed.errors import RecordingError
 from mantisreed.files import shown
-from mantisreed.units import short_duration
+from mantisreed.units import clock, short_duration
 
 SAMPLE_RATE = 16_000
 """Samples per second that speech engines work at; more holds nothing they would use."""
 
 # One resampler call per decoded frame costs twice as much as one per block of this many samples.
 _BLOCK = 65_536
+_LEAST_GAP = 0.1  # seconds; times in containers are uneven by less
+_GAPS_TOLD = 3
 _CONTAINERS = (
     "aac,ac3,aiff,amr,amrnb,amrwb,ape,asf,au,avi,caf,eac3,flac,flv,gsm,matroska,mov,mp3,mpeg,mpegts,"
     "ogg,rm,tta,voc,w64,wav,webm,wv"
@@ -89,7 +91,7 @@ class Decoder:
     Attributes:
         contents: what the recording says of itself.
         track: the track that is decoded.
-        damaged: packets that could not be decoded so far and were left out.
+        gaps: where no sound could be read so far, (start, end) in seconds; silence stands there.
         seconds: length of what has been given out so far.
     """
 
@@ -116,7 +118,8 @@ class Decoder:
         self._channels = channels
         self.contents: Contents
         self.track: Track
-        self.damaged = 0
+        self.gaps: list[tuple[float, float]] = []
+        self._damaged = 0
         self._given = 0
 
     @property
@@ -132,12 +135,18 @@ class Decoder:
 
     def damage(self) -> list[str]:
         """What is wrong with the recording itself, in words, once the stream has come to its end."""
+        found = [
+            f"no sound could be read from {clock(start)} to {clock(end)}: it counts as silence"
+            for start, end in self.gaps[:_GAPS_TOLD]
+        ]
+        if len(self.gaps) > _GAPS_TOLD:
+            found.append(f"no sound could be read in {len(self.gaps) - _GAPS_TOLD} more places")
+        if self._damaged and not self.gaps:
+            found.append(f"{self._damaged} damaged parts of the recording were left out")
         if self.is_cut_short:
             promised = short_duration(self.contents.duration or 0.0)
-            return [f"the recording breaks off at {short_duration(self.seconds)} of {promised}"]
-        if self.damaged:
-            return [f"{self.damaged} damaged parts of the recording were left out"]
-        return []
+            found.insert(0, f"the recording breaks off at {short_duration(self.seconds)} of {promised}")
+        return found
 
     def __iter__(self) -> Iterator[Samples]:
         with _named(self._name), _open(self._source) as (container, file):
@@ -166,18 +175,18 @@ class Decoder:
         """Resampled frames, each with the number of channels of the track; a change of format midway is followed."""
         resampler: av.AudioResampler | None = None
         fifo = av.audio.fifo.AudioFifo()
-        shape: tuple[str, str, int] | None = None
         channels = 0
         for frame in self._frames(container, stream):
-            if shape != (frame.format.name, frame.layout.name, frame.sample_rate):
-                if resampler is not None:
-                    yield channels, _drained(fifo, resampler)
-                shape = (frame.format.name, frame.layout.name, frame.sample_rate)
-                channels = frame.layout.nb_channels
-                fifo, resampler = av.audio.fifo.AudioFifo(), self._resampler(frame)
-            assert resampler is not None
             frame.pts = None
-            fifo.write(frame)
+            try:
+                fifo.write(frame)
+            except ValueError:  # it differs from those before
+                assert resampler is not None
+                yield channels, _drained(fifo, resampler)
+                fifo, resampler = av.audio.fifo.AudioFifo(), None
+                fifo.write(frame)
+            if resampler is None:
+                resampler, channels = self._resampler(frame), frame.layout.nb_channels
             while fifo.samples >= _BLOCK:
                 yield channels, resampler.resample(fifo.read(_BLOCK))
         if resampler is not None:
@@ -186,6 +195,53 @@ class Decoder:
     def _frames(
         self, container: "av.container.InputContainer", stream: "av.AudioStream"
     ) -> Iterator["av.AudioFrame"]:
+        """Decoded frames without holes: where some are missing, there are silent ones."""
+        base = float(stream.time_base or 0.0)
+        lost = _LostBytes(container.format.name)
+        origin: float | None = None
+        expected = passed = 0.0  # seconds: of the next frame by its own time, and by what has been given out
+        for packet in self._packets(container, stream):
+            try:
+                frames = packet.decode()
+            except av.error.EOFError:
+                return
+            except av.error.FFmpegError:
+                self._damaged += 1
+                lost.failed(packet, passed)
+                continue
+            lost.read(packet)
+            for frame in frames:
+                if frame.pts is not None:
+                    start = frame.pts * base + lost.seconds
+                    origin = start if origin is None else origin
+                    if start - expected > _LEAST_GAP and expected > 0.0:
+                        for silent in self._filled(frame, passed, min(start - expected, start - origin - passed)):
+                            passed += silent.samples / silent.sample_rate
+                            yield silent
+                    expected = start
+                length = frame.samples / frame.sample_rate
+                expected += length
+                passed += length
+                yield frame
+
+    def _filled(self, frame: "av.AudioFrame", start: float, missing: float) -> Iterator["av.AudioFrame"]:
+        """Silence like a frame; none where the times in the file cannot be meant."""
+        promised = self.contents.duration
+        if promised is not None and start + missing > promised + 1.0:
+            return
+        self.gaps.append((start, start + missing))
+        left = round(missing * frame.sample_rate)
+        while left > 0:
+            silent = av.AudioFrame(frame.format.name, frame.layout.name, min(left, _BLOCK))
+            silent.sample_rate = frame.sample_rate
+            for plane in silent.planes:
+                plane.update(bytes([0x80 if frame.format.name.startswith("u8") else 0]) * plane.buffer_size)
+            left -= silent.samples
+            yield silent
+
+    def _packets(
+        self, container: "av.container.InputContainer", stream: "av.AudioStream"
+    ) -> Iterator["av.Packet[av.AudioStream]"]:
         packets = container.demux(stream)
         while True:
             try:
@@ -193,14 +249,9 @@ class Decoder:
             except StopIteration:
                 return
             except av.error.FFmpegError:  # the container breaks off here; what came before is good
-                self.damaged += 1
+                self._damaged += 1
                 return
-            try:
-                yield from packet.decode()
-            except av.error.EOFError:
-                return
-            except av.error.FFmpegError:
-                self.damaged += 1
+            yield packet
 
     def _resampler(self, frame: "av.AudioFrame") -> "av.AudioResampler":
         layout = "mono" if self._channels == 1 and frame.layout.nb_channels <= 2 else frame.layout.name
@@ -212,6 +263,27 @@ class Decoder:
             return block
         # The resampler adds two channels at 0.707 each, which goes over full scale where they are the same.
         return block * np.float32(math.sqrt(0.5)) if block.shape[0] == 1 else block.mean(axis=0, keepdims=True)
+
+
+class _LostBytes:
+    """In streams without times of their own, the time that unreadable bytes stand for."""
+
+    _WITHOUT_TIMES = frozenset(("mp3", "aac", "ac3", "eac3"))
+
+    def __init__(self, container: str) -> None:
+        self._counts = container in self._WITHOUT_TIMES
+        self._read = 0
+        self.seconds = 0.0
+
+    def read(self, packet: "av.Packet[av.AudioStream]") -> None:
+        """This packet was read well."""
+        self._read += packet.size
+
+    def failed(self, packet: "av.Packet[av.AudioStream]", passed: float) -> None:
+        """This packet was not; all before it came to `passed` seconds. Its own time is that of one frame."""
+        if self._counts and self._read and packet.duration is not None and packet.time_base is not None:
+            length = packet.size * passed / self._read - float(packet.duration * packet.time_base)
+            self.seconds += max(0.0, length)
 
 
 def probe(source: str | os.PathLike[str] | BinaryIO) -> Contents:
@@ -331,7 +403,8 @@ def _drained(fifo: "av.audio.fifo.AudioFifo", resampler: "av.AudioResampler") ->
 
 
 def _finite(block: Samples) -> Samples:
-    if not np.isfinite(block).all():
+    # What is no number at all makes the sum none either.
+    if not np.isfinite(block.sum(dtype=np.float64)):
         np.nan_to_num(block, copy=False, nan=0.0, posinf=1.0, neginf=-1.0)
     return block
 

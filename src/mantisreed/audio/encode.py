@@ -49,9 +49,9 @@ FORMATS = {
 
 
 class Encoder(Protocol):
-    """Takes blocks of shape (channels, samples) and writes them to the file it was made for."""
+    """Takes blocks of shape (channels, samples), float32 or int16, and writes them to the file it was made for."""
 
-    def write(self, block: Samples) -> None:
+    def write(self, block: Samples | NDArray[np.int16]) -> None:
         """Encode one more block."""
 
     def close(self) -> None:
@@ -90,8 +90,10 @@ def encode(
     return None if most_bytes is not None and len(encoded) > most_bytes else encoded
 
 
-def to_int16(block: Samples) -> NDArray[np.int16]:
+def to_int16(block: Samples | NDArray[np.int16]) -> NDArray[np.int16]:
     """Samples as 16-bit integers, rounded, clipped at full scale. Undoes the decoder's scaling exactly."""
+    if block.dtype == np.int16:
+        return block.astype(np.int16, copy=False)
     scaled = np.multiply(block, 32768.0)
     np.rint(scaled, out=scaled)
     np.clip(scaled, -32768.0, 32767.0, out=scaled)
@@ -115,7 +117,7 @@ class _LosslessEncoder(_Closing):
     def __init__(self, sink: BinaryIO, form: AudioFormat, sample_rate: int, channels: int) -> None:
         self._file = soundfile.SoundFile(sink, "w", sample_rate, channels, subtype="PCM_16", format=form.container)
 
-    def write(self, block: Samples) -> None:
+    def write(self, block: Samples | NDArray[np.int16]) -> None:
         self._file.write(to_int16(block).T)
 
     def close(self) -> None:
@@ -134,8 +136,9 @@ class _LossyEncoder(_Closing):
         self._stream = stream
         self._written = 0
 
-    def write(self, block: Samples) -> None:
-        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(block), format="fltp", layout=self._layout)
+    def write(self, block: Samples | NDArray[np.int16]) -> None:
+        samples = block / np.float32(32768) if block.dtype == np.int16 else block
+        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples), format="fltp", layout=self._layout)
         frame.sample_rate = self._rate
         frame.pts = self._written
         self._written += block.shape[1]

@@ -1,10 +1,12 @@
-"""The speech map: where in a recording somebody speaks.
+"""The speech map: where in a recording somebody speaks, found while the recording streams by.
 
-Levels of 10 ms frames in the band where voices are; a noise floor that follows the recording; two thresholds over it,
-so that a level near one does not flicker; very short sounds and gaps are dropped.
+Levels of 10 ms frames in two bands, that of voices and that of hisses like s and f; in each a noise floor that
+follows the recording; two thresholds over it, so that a level near one does not flicker; very short sounds and gaps
+are dropped. What is said about a moment is settled some twenty seconds later and never changes then.
 """
 
-from collections.abc import Iterable, Iterator
+import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,18 +16,26 @@ from mantisreed.audio.decode import SAMPLE_RATE, Samples
 
 FRAME_SECONDS = 0.01
 
+_SECOND = 100  # frames
+_STEP = 10  # seconds that are judged at once
+_FLOOR_REACH = 12  # seconds before and after that the noise floor is taken from
+_FLOOR_SHARE, _FLOOR_RANK = 10, 15  # percentiles: of the frames of a second, and of the seconds within reach
 _SMOOTHED = 7  # frames
-_FLOOR_SHARE = 10  # the floor of a second is this percentile of its frames
-_FLOOR_REACH = 12  # seconds before and after that the floor is taken from
-_ON_DB, _OFF_DB = 4.5, 2.0
+_BANDS = 2
+_ON_DB = np.array([[4.5], [5.0]])  # over the floor, in each band
+_OFF_DB = np.array([[2.0], [2.5]])
 _RANGE_DB = 38.0  # what is so far under the loud frames is no speech, however quiet the rest is
+_LOUD_MEMORY = 0.97  # how much of what was loud ten seconds ago still counts
+_LEAST_DB = -85.0  # nothing below this is speech
 _SHORTEST_SPEECH, _SHORTEST_GAP = 6, 14  # frames
-_MARGIN = 3  # frames kept before and after
+_MARGIN, _NOISY_MARGIN = 3, 7  # frames kept before and after; more where noise hides the ends of words
+_NOISY_DB = 22.0  # loud frames over the floor
+_LONGEST_OPEN = 120 * _SECOND  # frames; speech that goes on for longer is reported in parts
 
 
 @dataclass(frozen=True, slots=True)
 class Stretch:
-    """A stretch of speech; `start` and `end` in seconds, `level` the mean level in dB under full scale."""
+    """A stretch of speech; `start` and `end` in seconds, `level` its mean level in the voice band, in dBFS."""
 
     start: float
     end: float
@@ -33,86 +43,219 @@ class Stretch:
 
 
 class SpeechListener:
-    """Passes blocks through and remembers their levels; `stretches` then tells where speech was."""
+    """Hears one channel and tells where speech is, a little later.
+
+    Attributes:
+        settled: seconds up to which everything is known: speech that begins before this has been told.
+    """
 
     def __init__(self, sample_rate: int = SAMPLE_RATE) -> None:
-        self._frame = round(sample_rate * FRAME_SECONDS)
-        self._lag = max(1, round(sample_rate / 4000))
-        self._rest = np.zeros(0, np.float32)
-        self._tail = np.zeros(3 * self._lag, np.float32)
-        self._energies: list[NDArray[np.float32]] = []
+        self._frames = _Frames(sample_rate)
+        self._levels = np.zeros((_BANDS, 0), np.float32)  # smoothed, of frames that are not judged yet
+        self._judged = 0  # frames
+        self._lows = np.zeros((_BANDS, 0), np.float32)  # of each second so far that the floor is still taken from
+        self._first_low = 0  # the second that they begin with
+        self._loud = _Loudness()
+        self._weighed = 0  # of `_levels`, how many frames `_loud` has heard
+        self._masks = np.zeros((3, 0), np.bool_)  # possible, sure, noisy: of frames judged but not yet settled
+        self._voice = np.zeros(0, np.float32)  # their levels
+        self.settled = 0.0
 
-    def through(self, blocks: Iterable[Samples]) -> Iterator[Samples]:
-        """The blocks themselves, unchanged; the first channel is listened to."""
-        for block in blocks:
-            self._listen(block[0])
-            yield block
+    def hear(self, samples: NDArray[np.float32]) -> list[Stretch]:
+        """Take the next samples, shape (n,); gives the stretches that have become certain."""
+        self._take(self._frames.levels(samples))
+        found: list[Stretch] = []
+        while self._levels.shape[1] >= (_STEP + _FLOOR_REACH) * _SECOND:
+            self._judge(_STEP * _SECOND)
+            found += self._settle(ended=False)
+        return found
 
-    def stretches(self) -> list[Stretch]:
-        """Where somebody spoke in all that has come through so far."""
-        if not self._energies:
-            return []
-        levels = 10 * np.log10(np.concatenate(self._energies) + 1e-12)
-        speaking = _speaking(levels)
-        edges = np.flatnonzero(np.diff(np.concatenate([[0], speaking.astype(np.int8), [0]])))
-        return [
-            Stretch(start * FRAME_SECONDS, end * FRAME_SECONDS, float(levels[start:end].mean()))
-            for start, end in edges.reshape(-1, 2).tolist()
-        ]
+    def finish(self) -> list[Stretch]:
+        """The rest of the stretches, when the recording is at its end."""
+        self._take(self._frames.rest())
+        if self._levels.shape[1]:
+            self._judge(self._levels.shape[1])
+        return self._settle(ended=True)
 
-    def _listen(self, samples: NDArray[np.float32]) -> None:
-        joined = np.concatenate([self._rest, self._voice_band(samples)])
-        whole = len(joined) // self._frame * self._frame
-        frames = joined[:whole].reshape(-1, self._frame)
-        self._energies.append(np.einsum("ij,ij->i", frames, frames) / self._frame)
-        self._rest = joined[whole:]
+    def _take(self, levels: NDArray[np.float32]) -> None:
+        self._levels = np.concatenate([self._levels, levels], axis=1)
 
-    def _voice_band(self, samples: NDArray[np.float32]) -> NDArray[np.float32]:
-        """Sums over an eighth of a millisecond and another, minus the sums a quarter before: 0.3 to 2.5 kHz.
+    def _judge(self, count: int) -> None:
+        """Compare the next frames with the floor and the loudness around them."""
+        floor = self._floor(count)
+        ahead = count + _FLOOR_REACH * _SECOND
+        self._loud.hear(self._levels[0, self._weighed : ahead])
+        self._weighed = min(ahead, self._levels.shape[1]) - count
+        here = self._levels[:, :count]
+        least = max(self._loud.level - _RANGE_DB, _LEAST_DB)
+        sure = here > np.maximum(floor + _ON_DB, least)
+        possible = here > np.maximum(floor + _OFF_DB, least - 3.0)
+        noisy = self._loud.level - floor[0] < _NOISY_DB
+        masks = np.stack([possible.any(axis=0), sure.any(axis=0), noisy])
+        self._masks = np.concatenate([self._masks, masks], axis=1)
+        self._voice = np.concatenate([self._voice, here[0]])
+        self._levels = self._levels[:, count:]
+        self._judged += count
 
-        DC goes, hum is 25 dB down, hiss above 4 kHz as well, and it costs three additions a sample.
+    def _floor(self, count: int) -> NDArray[np.float32]:
+        """The noise level at each of the next frames, in each band: the lowest of the seconds within reach.
+
+        Of the seconds before and those after, the side that is noisier counts: where the noise grows or falls, the
+        other side lies too low.
         """
-        joined: NDArray[np.float32] = np.concatenate([self._tail, samples])
-        self._tail = joined[len(joined) - 3 * self._lag :]
-        half = max(1, self._lag // 2)
-        sums = joined[half:] + joined[:-half]
-        sums = sums[self._lag :] + sums[: -self._lag]
-        band = sums[self._lag :] - sums[: -self._lag]
-        return band[len(band) - len(samples) :]
+        whole = (self._judged + self._levels.shape[1]) // _SECOND
+        fresh = whole - self._first_low - self._lows.shape[1]
+        start = (whole - fresh) * _SECOND - self._judged
+        if fresh:
+            seconds = self._levels[:, start : start + fresh * _SECOND].reshape(_BANDS, fresh, _SECOND)
+            lows = np.partition(seconds, _FLOOR_SHARE, axis=2)[:, :, _FLOOR_SHARE]
+            self._lows = np.concatenate([self._lows, lows], axis=1)
+        if not whole:  # shorter than a second
+            return np.repeat(np.percentile(self._levels, _FLOOR_SHARE, axis=1, keepdims=True), count, axis=1)
+        second = self._judged // _SECOND
+        here = range(second, min(whole, second + math.ceil(count / _SECOND)) or 1)
+        floors = np.stack([self._floor_of(n - self._first_low) for n in here or [whole - 1]], axis=1)
+        centres = (np.arange(floors.shape[1]) + here.start + 0.5) * _SECOND
+        frames = np.arange(self._judged, self._judged + count)
+        kept = max(0, second + _STEP - _FLOOR_REACH - self._first_low)
+        self._lows, self._first_low = self._lows[:, kept:], self._first_low + kept
+        return np.stack([np.interp(frames, centres, band) for band in floors]).astype(np.float32)
+
+    def _floor_of(self, second: int) -> NDArray[np.float32]:
+        """The floor of one second of those in `_lows`."""
+        before = self._lows[:, max(0, second - _FLOOR_REACH) : second + 1]
+        after = self._lows[:, second : second + _FLOOR_REACH + 1]
+        if min(before.shape[1], after.shape[1]) <= _FLOOR_REACH // 2:
+            return _low(self._lows[:, max(0, second - _FLOOR_REACH) : second + _FLOOR_REACH + 1])
+        return np.maximum(_low(before), _low(after))
+
+    def _settle(self, *, ended: bool) -> list[Stretch]:
+        """Tell what no later frame can change."""
+        first = self._judged - self._masks.shape[1]
+        speaking = _speaking(*self._masks)
+        settled = len(speaking) if ended else _last_silence(self._masks[0])
+        if not ended and len(speaking) - settled > _LONGEST_OPEN:
+            settled = len(speaking) - _SECOND
+        edges = _runs(speaking[:settled])
+        found = [
+            Stretch(
+                (first + start) * FRAME_SECONDS, (first + end) * FRAME_SECONDS, float(self._voice[start:end].mean())
+            )
+            for start, end in edges.tolist()
+        ]
+        self._masks, self._voice = self._masks[:, settled:], self._voice[settled:]
+        self.settled = (first + settled) * FRAME_SECONDS
+        return found
 
 
 def speech_map(blocks: Iterable[Samples], sample_rate: int = SAMPLE_RATE) -> list[Stretch]:
     """Where somebody speaks in blocks of shape (channels, samples); the first channel is listened to."""
     listener = SpeechListener(sample_rate)
-    for _ in listener.through(blocks):
-        pass
-    return listener.stretches()
+    found = [stretch for block in blocks for stretch in listener.hear(block[0])]
+    return found + listener.finish()
 
 
-def _speaking(levels: NDArray[np.float32]) -> NDArray[np.bool_]:
-    """For each frame whether somebody speaks in it."""
-    smooth = np.convolve(levels, np.ones(_SMOOTHED) / _SMOOTHED, mode="same")
-    floor = _noise_floor(smooth)
-    least = np.percentile(smooth, 95) - _RANGE_DB
-    on, off = np.maximum(floor + _ON_DB, least), np.maximum(floor + _OFF_DB, least - 3.0)
-    sure, possible = smooth > on, smooth > off
-    speaking = _holding(possible, sure)
-    speaking = ~_longer_than(~speaking, _SHORTEST_GAP) if speaking.any() else speaking
+class _Frames:
+    """Samples to smoothed levels of frames, in two bands."""
+
+    def __init__(self, sample_rate: int) -> None:
+        self._frame = round(sample_rate * FRAME_SECONDS)
+        self._lag = max(1, round(sample_rate / 4000))
+        self._tail = np.zeros(3 * self._lag, np.float32)
+        self._edge: NDArray[np.float32] | None = None  # the last levels, for the running mean
+
+    def levels(self, samples: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Running means of the powers of whole frames in dBFS, shape (bands, frames).
+
+        The voice band is sums over an eighth of a millisecond and another, minus the sums a quarter before: 0.3 to
+        2.5 kHz. DC goes, hum is 25 dB down, hiss above 4 kHz as well, and it costs three additions a sample. The
+        hiss band is second differences: from 3 kHz up.
+        """
+        joined: NDArray[np.float32] = np.concatenate([self._tail, samples])
+        whole = (len(joined) - 3 * self._lag) // self._frame * self._frame
+        self._tail = joined[whole:]
+        joined = joined[: whole + 3 * self._lag]
+        half = max(1, self._lag // 2)
+        sums = joined[half:] + joined[:-half]
+        sums = sums[self._lag :] + sums[: -self._lag]
+        slopes = joined[1:] - joined[:-1]
+        bands = (sums[self._lag :] - sums[: -self._lag], slopes[1:] - slopes[:-1])
+        return self._smoothed(np.stack([self._powers(band, whole) for band in bands]))
+
+    def rest(self) -> NDArray[np.float32]:
+        """The levels that the running mean still holds back."""
+        if self._edge is None:
+            return np.zeros((_BANDS, 0), np.float32)
+        return self._smoothed(np.repeat(self._edge[:, -1:], _SMOOTHED // 2, axis=1))
+
+    def _powers(self, band: NDArray[np.float32], whole: int) -> NDArray[np.float32]:
+        frames = band[len(band) - whole :].reshape(-1, self._frame)
+        powers = np.einsum("ij,ij->i", frames, frames) / np.float32(self._frame)
+        levels: NDArray[np.float32] = 10 * np.log10(powers + np.float32(1e-12))
+        return levels
+
+    def _smoothed(self, levels: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Running means; at the start the first level stands for those before it."""
+        if levels.shape[1] == 0:
+            return levels
+        if self._edge is None:
+            self._edge = np.repeat(levels[:, :1], _SMOOTHED // 2, axis=1)
+        joined = np.concatenate([self._edge, levels], axis=1)
+        self._edge = joined[:, -(_SMOOTHED - 1) :]
+        count = max(0, joined.shape[1] - _SMOOTHED + 1)
+        total = np.zeros((len(joined), count), np.float32)
+        for n in range(_SMOOTHED):
+            total += joined[:, n : n + count]
+        total /= _SMOOTHED
+        return total
+
+
+class _Loudness:
+    """How loud the loud frames of the last minutes are, whatever the share of silence among them."""
+
+    def __init__(self) -> None:
+        self._counts = np.zeros(131)  # frames by level, one bin per dB from -130 to 0
+        self.level = -130.0
+
+    def hear(self, levels: NDArray[np.float32]) -> None:
+        if len(levels) == 0:
+            return
+        bins = np.clip(levels + 130, 0, 130).astype(int)
+        fading = _LOUD_MEMORY ** (len(levels) / (_STEP * _SECOND))
+        self._counts = self._counts * fading + np.bincount(bins, minlength=131)
+        shares = np.cumsum(self._counts) / self._counts.sum()
+        self.level = float(np.searchsorted(shares, 0.95)) - 130
+
+
+def _low(lows: NDArray[np.float32]) -> NDArray[np.float32]:
+    """A low one of these seconds, in each band."""
+    rank = lows.shape[1] * _FLOOR_RANK // 100
+    return np.partition(lows, rank, axis=1)[:, rank]
+
+
+def _speaking(possible: NDArray[np.bool_], sure: NDArray[np.bool_], noisy: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """For each frame whether somebody speaks: runs of possible frames that hold a sure one, without flicker."""
+    speaking = _kept(possible, [bool(sure[start:end].any()) for start, end in _runs(possible).tolist()])
+    if speaking.any():
+        speaking = ~_longer_than(~speaking, _SHORTEST_GAP)
     speaking = _longer_than(speaking, _SHORTEST_SPEECH)
-    kernel = np.ones(2 * _MARGIN + 1)
-    return np.convolve(speaking, kernel, mode="same") > 0
+    return _widened(speaking, _MARGIN) | _widened(speaking & noisy, _NOISY_MARGIN)
 
 
-def _noise_floor(levels: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The noise level around each frame: a low level of each second, the lowest such within reach."""
-    second = round(1 / FRAME_SECONDS)
-    count = max(1, len(levels) // second)
-    parts = np.array_split(levels, count)
-    lows = np.array([np.percentile(part, _FLOOR_SHARE) for part in parts])
-    reach = np.array([np.percentile(lows[max(0, i - _FLOOR_REACH) : i + _FLOOR_REACH + 1], 15) for i in range(count)])
-    centres = np.array([part.size for part in parts]).cumsum() - second / 2
-    floor: NDArray[np.float64] = np.interp(np.arange(len(levels)), centres, reach)
-    return floor
+def _widened(mask: NDArray[np.bool_], frames: int) -> NDArray[np.bool_]:
+    """The mask with so many frames more on both sides of its runs."""
+    steps = np.zeros(len(mask) + 1, np.int32)
+    for start, end in _runs(mask).tolist():
+        steps[max(0, start - frames)] += 1
+        steps[min(len(mask), end + frames)] -= 1
+    return np.cumsum(steps[:-1]) > 0
+
+
+def _last_silence(possible: NDArray[np.bool_]) -> int:
+    """The frame in the middle of the last silence that is long enough to part what is before from what comes."""
+    silent = _runs(~possible)
+    parting = silent[silent[:, 1] - silent[:, 0] > _SHORTEST_GAP + 2 * _NOISY_MARGIN + 2]
+    return int(parting[-1].sum() // 2) if len(parting) else 0
 
 
 def _runs(mask: NDArray[np.bool_]) -> NDArray[np.int64]:
@@ -121,17 +264,16 @@ def _runs(mask: NDArray[np.bool_]) -> NDArray[np.int64]:
     return np.flatnonzero(np.diff(padded)).reshape(-1, 2)
 
 
-def _holding(possible: NDArray[np.bool_], sure: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Runs of possible frames that hold a sure one."""
-    held = np.zeros_like(possible)
-    for start, end in _runs(possible):
-        held[start:end] = sure[start:end].any()
-    return held
-
-
 def _longer_than(mask: NDArray[np.bool_], frames: int) -> NDArray[np.bool_]:
     """The mask without its runs of `frames` or fewer."""
-    kept = np.zeros_like(mask)
-    for start, end in _runs(mask):
-        kept[start:end] = end - start > frames
-    return kept
+    runs = _runs(mask)
+    return _kept(mask, (runs[:, 1] - runs[:, 0] > frames).tolist())
+
+
+def _kept(mask: NDArray[np.bool_], wanted: list[bool]) -> NDArray[np.bool_]:
+    """The mask with only those of its runs that are wanted."""
+    runs = _runs(mask)[np.array(wanted, np.bool_)]
+    steps = np.zeros(len(mask) + 1, np.int8)
+    steps[runs[:, 0]] = 1
+    steps[runs[:, 1]] = -1
+    return np.cumsum(steps[:-1]) > 0

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_engine, add_sources, piece_seconds
+from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, piece_options
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -24,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = EXAMPLES
     add_sources(parser)
     add_engine(parser)
+    add_pieces(parser)
     parser.add_argument("--json", action="store_true", dest="as_json", help="the plan as JSON on stdout")
 
 
@@ -34,7 +35,10 @@ def run(
     config: str | None = None,
     engine: str | None = None,
     track: int | None = None,
+    channels: str | None = None,
     piece_length: str | None = None,
+    overlap: str | None = None,
+    keep_silence: bool = False,
     as_json: bool = False,
 ) -> int:
     """Prepare everything as a run would, and show it."""
@@ -47,7 +51,8 @@ def run(
 
     workspace = open_workspace(Path(config) if config else None)
     card = workspace.engine(engine)
-    order = Order(card=card, secrets={}, track=track, piece_length=piece_seconds(piece_length))
+    pieces = piece_options(track, channels, piece_length, overlap, keep_silence)
+    order = Order(card=card, secrets={}, pieces=pieces)
     planned = plan_recordings(order, find_recordings(sources), workspace.hidden)
     if as_json:
         _print_json(console, planned)
@@ -71,6 +76,8 @@ def _print_json(console: Console, planned: "Sequence[PlannedRecording]") -> None
                     "seam": piece.seam,
                     "bytes": piece.size,
                     "format": piece.form,
+                    "bit_rate": piece.bit_rate,
+                    "channel": piece.channel,
                 }
                 for piece in plan.pieces
             ],

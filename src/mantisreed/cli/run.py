@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_engine, add_sources, piece_seconds
+from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, piece_options
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -24,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = EXAMPLES
     add_sources(parser)
     add_engine(parser)
+    add_pieces(parser)
     parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
     parser.add_argument("--translate-to", metavar="TAG", help="answer in this language, where the engine can")
     parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
@@ -45,7 +46,10 @@ def run(
     to: str | None = None,
     into: str | None = None,
     track: int | None = None,
+    channels: str | None = None,
     piece_length: str | None = None,
+    overlap: str | None = None,
+    keep_silence: bool = False,
     replace: bool = False,
     as_json: bool = False,
 ) -> int:
@@ -69,8 +73,7 @@ def run(
             hints=hints,
             to=None if to is None else [name.strip() for name in to.split(",") if name.strip()],
             into=into,
-            track=track,
-            piece_length=piece_seconds(piece_length),
+            pieces=piece_options(track, channels, piece_length, overlap, keep_silence),
             replace=replace,
             on_event=progress.show,
         )

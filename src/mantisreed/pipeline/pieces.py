@@ -1,126 +1,418 @@
-"""Preparing a recording: whole where it fits into one request, in pieces where it does not."""
+"""Preparing a recording: decoded, listened to, cut and encoded in one pass, piece after piece while it streams by."""
 
 import io
 import math
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+import os
+from collections import deque
+from collections.abc import Generator, Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Literal, TypeAlias
 
-from mantisreed.audio.cuts import Span, choose_spans, smaller_spans, speech_in
-from mantisreed.audio.decode import Decoder, Samples
+import numpy as np
+
+from mantisreed.audio.cuts import LONG_SILENCE, OVERLAP, CutRules, Span, SpanChooser, smaller_spans, speech_in
+from mantisreed.audio.decode import probe
 from mantisreed.audio.encode import FORMATS, AudioFormat, Encoder, open_encoder
 from mantisreed.audio.speech import SpeechListener
+from mantisreed.audio.workers import DecodingWorkers, LocalStream, Sound, SoundStream
 from mantisreed.engines.card import Accepts, EngineCard
 from mantisreed.engines.request import Piece
-from mantisreed.errors import TooBigError
+from mantisreed.errors import InputError, TooBigError
 from mantisreed.units import short_size
 
+GOOD_PIECE = 600.0
+"""Seconds; what has to be cut is cut into pieces of at most this, so that the first leave soon and many at once."""
+
 _LEAST_PIECE = 5.0  # seconds; what is too big even then is refused
-_GOOD_PIECE = 60.0  # seconds; a format that only fits less is passed over for a smaller one
+_FAIR_PIECE = 60.0  # seconds; a format that only fits less is passed over for a smaller one
 _SHARE_OF_RAW = {"flac": 0.75, "wav": 1.0}  # size of lossless formats against 16-bit samples, on the safe side
+_HOPED_SHARE_OF_RAW = {"flac": 0.45, "wav": 1.0}  # and of clean speech
+_LOSSY_SHARE = 1.1  # of what the bit rate says: containers and variable rates
+_LEAST_BIT_RATE = {"opus": 12_000, "mp3": 24_000}
+_QUEUED_WRITES = 8
+_WORTH_A_PROCESS = 60.0  # seconds; what is shorter is decoded sooner than a process has started
+
+Channels: TypeAlias = Literal["mix", "apart"] | int
+"""Which channels are sent: all as one, each alone, or only the one with this number, from 1."""
 
 
 @dataclass(frozen=True, slots=True)
-class Survey:
-    """What one pass over a recording brought.
+class PieceOptions:
+    """How a user wants recordings to be prepared.
 
     Attributes:
-        duration: seconds.
-        speech: where somebody speaks, (start, end) in seconds.
-        notes: what is wrong with the recording itself.
-        whole: all of it as one piece; None when it does not fit into one request.
-        form: how its pieces are encoded otherwise.
-        spans: its pieces; one when it is sent whole.
+        track: which track of sound, from 1; None takes the default one.
+        channels: which channels of it.
+        piece_length: seconds of a piece at most, if less than the engine takes.
+        overlap: seconds that all neighbouring pieces share; None lets them overlap only where there is no pause.
+        keep_silence: send long silence as well, and recordings in which nobody seems to speak.
+        untouched: keep a recording that fits into one request exactly as it is.
     """
 
-    duration: float
+    track: int | None = None
+    channels: Channels = "mix"
+    piece_length: float | None = None
+    overlap: float | None = None
+    keep_silence: bool = False
+    untouched: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class PreparedPiece:
+    """One piece, ready to be sent; `channel` is from 1, None when the channels are mixed."""
+
+    span: Span
+    piece: Piece
+    channel: int | None = None
+
+
+class Preparation:
+    """The pieces of one recording for one engine, as an iterable that can be gone through once.
+
+    Memory does not grow with the recording's length: decoding waits until pieces are taken.
+
+    Attributes:
+        is_whole: whether the recording is expected to fit into one request.
+        is_untouched: whether, moreover, its only piece is all of it.
+        form: how its pieces are encoded.
+        longest: seconds of a piece at most; infinite when it is not to be cut.
+        duration: seconds; of what has been decoded so far.
+        speech: seconds in which somebody speaks, so far, over all channels that are sent.
+    """
+
+    def __init__(
+        self, path: Path, card: EngineCard, options: PieceOptions, workers: DecodingWorkers | None = None
+    ) -> None:
+        """Look at the recording's header.
+
+        Args:
+            path: of the recording.
+            card: of the engine.
+            options: how the user wants it.
+            workers: where it is decoded; None decodes on the thread that goes through the pieces.
+
+        Raises:
+            RecordingError: it cannot be read as sound, or has no such track.
+            TooBigError: not even a few seconds of it fit into one request.
+            InputError: it has no such channel.
+        """
+        contents = probe(path)
+        channels = contents.chosen(options.track).channels
+        if isinstance(options.channels, int) and options.channels > max(1, channels):
+            raise InputError(f"there is no channel {options.channels}", advice=f"it has {channels}")
+        self._path, self._card, self._options = path, card, options
+        self.form, self.longest = _form_and_length(card, contents.duration, options)
+        self.is_whole = math.isinf(self.longest)
+        self.is_untouched = options.untouched and self.is_whole
+        is_short = contents.duration is not None and contents.duration < _WORTH_A_PROCESS
+        self._workers = None if is_short else workers
+        self._stream = self._new_stream()
+        self._pieces = self._prepared()
+        self._lanes: list[_Lane] = []
+        self._same = True
+        self.speech = 0.0
+
+    @property
+    def duration(self) -> float:
+        return self._stream.seconds
+
+    @property
+    def damage(self) -> tuple[str, ...]:
+        """What is wrong with the recording itself; known when all pieces have been taken."""
+        return tuple(self._stream.damage())
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What the user may want to know; known when all pieces have been taken."""
+        same = self._same and len(self._lanes) > 1 and any(lane.spoke for lane in self._lanes)
+        return ("all channels are the same: sending them apart costs more and brings nothing",) if same else ()
+
+    def close(self) -> None:
+        """Stop preparing, when no more pieces are wanted."""
+        self._pieces.close()
+
+    def __iter__(self) -> Iterator[PreparedPiece]:
+        return self._pieces
+
+    def _prepared(self) -> Generator[PreparedPiece]:
+        one_thread = self.is_whole or self.form.lossless
+        with ThreadPoolExecutor(1 if one_thread else os.cpu_count()) as pool:
+            try:
+                yield from self._streamed(pool)
+            finally:
+                pool.shutdown(wait=True, cancel_futures=True)
+
+    def _streamed(self, pool: ThreadPoolExecutor) -> Iterator[PreparedPiece]:
+        waiting: deque[_Job] = deque()
+        for block in self._stream:
+            for lane, row in self._rows(block, pool):
+                waiting += lane.hear(row)
+            while waiting and (len(waiting) > (os.cpu_count() or 1) or waiting[0].audio.done()):
+                yield from self._finished(waiting.popleft())
+        for lane in self._lanes:
+            waiting += lane.finish(self.duration)
+        while waiting:
+            yield from self._finished(waiting.popleft())
+
+    def _rows(self, block: Sound, pool: ThreadPoolExecutor) -> Iterator[tuple["_Lane", Sound]]:
+        """Each channel that is sent, and its part of a block."""
+        wanted = self._options.channels
+        numbers = list(range(len(block))) if wanted == "apart" else [0 if wanted == "mix" else wanted - 1]
+        if not self._lanes:
+            apart = None if wanted == "mix" else 1
+            self._lanes = [self._new_lane(pool, number + apart if apart else None) for number in numbers]
+        # A format that changes midway may have fewer channels than it began with.
+        rows = [block[number] if number < len(block) else np.zeros_like(block[0]) for number in numbers]
+        self._same = self._same and all(np.array_equal(rows[0], row) for row in rows[1:])
+        yield from zip(self._lanes, rows, strict=False)
+
+    def _new_lane(self, pool: ThreadPoolExecutor, channel: int | None) -> "_Lane":
+        overlap = OVERLAP if self._options.overlap is None else self._options.overlap
+        rules = CutRules(
+            self.longest,
+            overlap=min(overlap, self.longest / 4),
+            repeats=self._options.overlap is not None,
+            keeps_silence=self._options.keep_silence or self._options.untouched,
+            long_silence=_worth_leaving_out(self._card),
+        )
+        return _Lane(pool, self.form, self._card.accepts.sample_rate, rules, channel)
+
+    def _new_stream(self) -> SoundStream:
+        open_stream = self._workers.stream if self._workers else LocalStream
+        return open_stream(
+            self._path,
+            sample_rate=self._card.accepts.sample_rate,
+            channels=1 if self._options.channels == "mix" else None,
+            track=self._options.track,
+        )
+
+    def _finished(self, job: "_Job") -> Iterator[PreparedPiece]:
+        """The piece, or smaller ones when it is over what the engine takes."""
+        accepts, audio = self._card.accepts, job.audio.result()
+        self.speech += sum(end - start for start, end in job.speech)
+        longest = accepts.longest if self.is_whole else self.longest
+        if len(audio) <= (accepts.most_bytes or math.inf) and job.span.length <= longest + 0.01:
+            piece = Piece(audio, self.form, accepts.sample_rate, 1, job.span.length, job.speech)
+            yield PreparedPiece(job.span, piece, job.channel)
+            return
+        fits = (accepts.most_bytes or math.inf) / len(audio) * job.span.length * 0.95
+        if self.is_whole:
+            fits = min(fits, GOOD_PIECE)
+        longest = min(fits, longest)
+        for lane in self._lanes:
+            lane.limit(longest)
+        yield from self.recut(
+            PreparedPiece(job.span, Piece(b"", self.form, 0, 1, 0.0, job.speech), job.channel), longest
+        )
+
+    def recut(self, prepared: PreparedPiece, longest: float | None = None) -> Iterator[PreparedPiece]:
+        """A piece that is too big for the engine, in smaller ones; the recording is decoded again for them.
+
+        Args:
+            prepared: what proved too big.
+            longest: seconds of the smaller pieces; None takes about half of what it has.
+
+        Raises:
+            TooBigError: it is only a few seconds long.
+        """
+        accepts, span, speech = self._card.accepts, prepared.span, prepared.piece.speech
+        longest = max(_LEAST_PIECE, span.length * 0.6 if longest is None else longest)
+        if span.length <= _LEAST_PIECE:
+            raise _hopeless(self._card, span.length)
+        row = (prepared.channel or 1) - 1
+        spans = smaller_spans(span, speech, longest)
+        blocks = (block[min(row, len(block) - 1)] for block in self._new_stream())
+        for part, audio in _encoded(blocks, self.form, accepts.sample_rate, spans):
+            inside = speech_in(part.later(-span.start), speech)
+            piece = PreparedPiece(
+                part, Piece(audio, self.form, accepts.sample_rate, 1, part.length, inside), prepared.channel
+            )
+            if len(audio) <= (accepts.most_bytes or math.inf):
+                yield piece
+            else:
+                yield from self.recut(piece)
+
+
+@dataclass(frozen=True, slots=True)
+class _Job:
+    """A piece whose audio is being encoded."""
+
+    span: Span
     speech: tuple[tuple[float, float], ...]
-    notes: tuple[str, ...]
-    whole: Piece | None
-    form: AudioFormat
-    spans: tuple[Span, ...]
+    channel: int | None
+    audio: "Future[bytes]"
 
 
-def survey(path: Path, card: EngineCard, *, track: int | None = None, piece_length: float | None = None) -> Survey:
-    """Decode a recording once: listen for speech, and encode it as long as it fits into one request.
+class _Lane:
+    """One channel on its way: heard, kept for as long as it may be needed, and written into pieces."""
 
-    Raises:
-        RecordingError: it cannot be read as sound.
-        TooBigError: not even a few seconds of it fit into one request.
+    def __init__(
+        self, pool: ThreadPoolExecutor, form: AudioFormat, rate: int, rules: CutRules, channel: int | None
+    ) -> None:
+        self._pool, self._form, self._rate, self._channel = pool, form, rate, channel
+        self._listener = SpeechListener(rate)
+        self._chooser = SpanChooser(rules)
+        self._tape = _Tape()
+        self._speech: list[tuple[float, float]] = []
+        self._open: _Writer | None = None
+        self.spoke = False
+
+    def hear(self, samples: Sound) -> list[_Job]:
+        """Take the next samples; gives the pieces that are certain now."""
+        self._tape.add(samples)
+        heard = self._listener.hear(samples * np.float32(1 / 32768))
+        stretches = [(stretch.start, stretch.end) for stretch in heard]
+        self._speech += stretches
+        jobs = self._jobs(self._chooser.hear(stretches, self._listener.settled))
+        if (sure := self._chooser.sure_span) is not None:
+            self._write(sure.start, sure.end)
+        needed = self._chooser.needed_from if self._open is None else self._open.written / self._rate
+        self._tape.forget(math.floor(needed * self._rate))
+        first = self._chooser.needed_from
+        self._speech = [stretch for stretch in self._speech if stretch[1] > first]
+        return jobs
+
+    def finish(self, duration: float) -> list[_Job]:
+        """The rest of the pieces."""
+        stretches = [(stretch.start, min(stretch.end, duration)) for stretch in self._listener.finish()]
+        self._speech += stretches
+        jobs = self._jobs(self._chooser.hear(stretches, duration))
+        return jobs + self._jobs(self._chooser.finish(duration))
+
+    def limit(self, longest: float) -> None:
+        """Make pieces no longer than this from here on."""
+        self._chooser.limit(longest)
+
+    def _jobs(self, spans: Iterable[Span]) -> list[_Job]:
+        jobs = []
+        for span in spans:
+            writer = self._write(span.start, span.end)
+            self._open = None
+            speech = speech_in(span, self._speech)
+            self.spoke = self.spoke or bool(speech)
+            jobs.append(_Job(span, speech, self._channel, writer.close()))
+        return jobs
+
+    def _write(self, start: float, end: float) -> "_Writer":
+        """Bring the open piece, or a new one, up to `end`."""
+        if self._open is None:
+            self._open = _Writer(self._pool, self._form, self._rate, round(start * self._rate))
+        writer, until = self._open, round(end * self._rate)
+        if until > writer.written:
+            writer.write(self._tape.part(writer.written, until), until)
+        return writer
+
+
+class _Tape:
+    """Samples since some moment, in the blocks that they came in."""
+
+    def __init__(self) -> None:
+        self._blocks: deque[Sound] = deque()
+        self._first = 0
+
+    def add(self, block: Sound) -> None:
+        self._blocks.append(block)
+
+    def part(self, first: int, last: int) -> list[Sound]:
+        """Samples `first` up to `last`, counted from the recording's start, without copying."""
+        parts, begin = [], self._first
+        for block in self._blocks:
+            part = block[max(0, first - begin) : max(0, last - begin)]
+            if len(part):
+                parts.append(part)
+            begin += len(block)
+        return parts
+
+    def forget(self, before: int) -> None:
+        """Blocks that lie wholly before a sample are not needed any more."""
+        while self._blocks and self._first + len(self._blocks[0]) <= before:
+            self._first += len(self._blocks.popleft())
+
+
+class _Writer:
+    """One piece being encoded on another thread, in the order of its parts."""
+
+    def __init__(self, pool: ThreadPoolExecutor, form: AudioFormat, rate: int, first: int) -> None:
+        self._pool, self._sink = pool, io.BytesIO()
+        self._encoder: Encoder | None = None
+        self._form, self._rate = form, rate
+        self._parts: list[Sound] = []
+        self._queue: deque[Future[None]] = deque()
+        self.written = first  # sample
+
+    def write(self, parts: Sequence[Sound], until: int) -> None:
+        self.written = until
+        self._queue.append(self._pool.submit(self._encode, parts))
+        if len(self._queue) > _QUEUED_WRITES:
+            self._queue.popleft().result()
+
+    def close(self) -> "Future[bytes]":
+        """The whole piece, encoded, when that is done."""
+        return self._pool.submit(self._close, list(self._queue))
+
+    def _encode(self, parts: Sequence[Sound]) -> None:
+        if self._encoder is None:
+            self._encoder = open_encoder(self._sink, self._form, sample_rate=self._rate)
+        for part in parts:
+            self._encoder.write(part[np.newaxis])
+
+    def _close(self, writes: Sequence["Future[None]"]) -> bytes:
+        for write in writes:
+            write.result()
+        self._encode(())
+        assert self._encoder is not None
+        self._encoder.close()
+        return self._sink.getvalue()
+
+
+def _form_and_length(card: EngineCard, duration: float | None, options: PieceOptions) -> tuple[AudioFormat, float]:
+    """How pieces are encoded, and how long they may be; infinite when the recording fits into one request.
+
+    Lossless where pieces of a fair length fit; otherwise as small as needed.
     """
-    accepts = card.accepts
-    form = FORMATS[accepts.formats[0]]
-    longest = min(accepts.longest, piece_length or math.inf)
-    decoder = Decoder(path, sample_rate=accepts.sample_rate, track=track)
-    listener = SpeechListener(accepts.sample_rate)
-    sink = io.BytesIO()
-    fits = True
-    with open_encoder(sink, form, sample_rate=accepts.sample_rate) as encoder:
-        for block in listener.through(decoder):
-            fits = fits and decoder.seconds <= longest and sink.tell() <= (accepts.most_bytes or math.inf)
-            if fits:
-                encoder.write(block)
-    speech = tuple((stretch.start, stretch.end) for stretch in listener.stretches())
-    notes = tuple(decoder.damage())
-    audio = sink.getvalue() if fits else b""
-    if fits and len(audio) <= (accepts.most_bytes or math.inf):
-        piece = Piece(audio, form, accepts.sample_rate, 1, decoder.seconds, speech)
-        return Survey(decoder.seconds, speech, notes, piece, form, (Span(0.0, decoder.seconds),))
-    form, limit = _form_for_pieces(accepts, longest)
+    accepts, cap = card.accepts, card.accepts.most_bytes or math.inf
+    longest = min(accepts.longest, options.piece_length or math.inf)
+    first = FORMATS[accepts.formats[0]]
+    if duration is not None and duration <= longest and duration * _hoped_rate(accepts, first) <= cap:
+        return first, math.inf
+    if options.piece_length is None:
+        longest = min(longest, GOOD_PIECE)
+    choices = [(form, min(longest, cap / _rate(accepts, form))) for form in _forms(accepts)]
+    fair = [choice for choice in choices if choice[1] >= min(_FAIR_PIECE, longest)]
+    form, limit = fair[0] if fair else max(choices, key=lambda choice: choice[1])
     if limit < _LEAST_PIECE:
         raise _hopeless(card, _LEAST_PIECE)
-    spans = choose_spans(speech, decoder.seconds, limit, overlap=min(4.0, limit / 4))
-    return Survey(decoder.seconds, speech, notes, None, form, tuple(spans))
-
-
-def encoded_pieces(
-    path: Path,
-    card: EngineCard,
-    form: AudioFormat,
-    spans: Sequence[Span],
-    speech: Sequence[tuple[float, float]],
-    *,
-    track: int | None = None,
-) -> Iterator[tuple[Span, Piece]]:
-    """The spans of a recording, encoded, in order; memory does not grow with the recording.
-
-    A piece that turns out over the engine's cap is cut smaller.
-
-    Raises:
-        TooBigError: a few seconds are over the cap already.
-    """
-    accepts = card.accepts
-    cap = accepts.most_bytes or math.inf
-    for span, audio in _encoded(Decoder(path, sample_rate=accepts.sample_rate, track=track), form, spans):
-        if len(audio) <= cap:
-            yield span, Piece(audio, form, accepts.sample_rate, 1, span.length, speech_in(span, speech))
-            continue
-        smaller = halves(card, span, speech)
-        yield from encoded_pieces(path, card, form, smaller, speech, track=track)
-
-
-def halves(card: EngineCard, span: Span, speech: Sequence[tuple[float, float]]) -> list[Span]:
-    """A span that is too big for the engine, as smaller ones.
-
-    Raises:
-        TooBigError: it is only a few seconds long.
-    """
-    if span.length < _LEAST_PIECE:
-        raise _hopeless(card, span.length)
-    return smaller_spans(span, speech)
-
-
-def _form_for_pieces(accepts: Accepts, longest: float) -> tuple[AudioFormat, float]:
-    """The first format in which pieces of a good length fit, and how many seconds fit; or else the smallest one."""
-    raw = accepts.sample_rate * 2.0
-    limits = []
-    for name in accepts.formats:
-        form = FORMATS[name]
-        rate = form.bit_rate / 8 * 1.1 if form.bit_rate else raw * _SHARE_OF_RAW[name]
-        limits.append((form, min(longest, (accepts.most_bytes or math.inf) / rate)))
-    good = [entry for entry in limits if entry[1] >= min(_GOOD_PIECE, longest)]
-    form, limit = good[0] if good else max(limits, key=lambda entry: entry[1])
     return form, limit
+
+
+def _forms(accepts: Accepts) -> list[AudioFormat]:
+    """All that the engine accepts, the best first; lossy ones at their usual bit rate and then at lower ones."""
+    forms = [FORMATS[name] for name in accepts.formats]
+    lower = [
+        replace(form, bit_rate=rate)
+        for share in (0.75, 0.5, 0.375)
+        for form in forms
+        if form.bit_rate and (rate := round(form.bit_rate * share)) >= _LEAST_BIT_RATE[form.name]
+    ]
+    return forms + lower
+
+
+def _rate(accepts: Accepts, form: AudioFormat) -> float:
+    """Bytes a second at most."""
+    return form.bit_rate / 8 * _LOSSY_SHARE if form.bit_rate else accepts.sample_rate * 2 * _SHARE_OF_RAW[form.name]
+
+
+def _hoped_rate(accepts: Accepts, form: AudioFormat) -> float:
+    """Bytes a second when all is well."""
+    return form.bit_rate / 8 if form.bit_rate else accepts.sample_rate * 2 * _HOPED_SHARE_OF_RAW[form.name]
+
+
+def _worth_leaving_out(card: EngineCard) -> float:
+    """Seconds of silence from which two requests cost less than one that holds the silence."""
+    step = float(card.price.billing_step) if card.price else 0.0
+    return max(LONG_SILENCE, 2 * step)
 
 
 def _hopeless(card: EngineCard, seconds: float) -> TooBigError:
@@ -132,30 +424,27 @@ def _hopeless(card: EngineCard, seconds: float) -> TooBigError:
     )
 
 
-def _encoded(decoder: Decoder, form: AudioFormat, spans: Sequence[Span]) -> Iterator[tuple[Span, bytes]]:
-    waiting = list(reversed(spans))
-    growing: list[tuple[Span, io.BytesIO, Encoder]] = []
-    rate, begin = decoder.sample_rate, 0
-    for block in decoder:
-        end = begin + block.shape[1]
-        while waiting and round(waiting[-1].start * rate) < end:
-            span, sink = waiting.pop(), io.BytesIO()
-            growing.append((span, sink, open_encoder(sink, form, sample_rate=rate)))
-        for span, _, encoder in growing:
-            _write_part(encoder, block, round(span.start * rate) - begin, round(span.end * rate) - begin)
-        while growing and round(growing[0][0].end * rate) <= end:
-            yield _finished(*growing.pop(0))
-        begin = end
-    for entry in growing:
-        yield _finished(*entry)
+def _encoded(
+    blocks: Iterable[Sound], form: AudioFormat, rate: int, spans: Sequence[Span]
+) -> Iterator[tuple[Span, bytes]]:
+    """Spans of a stream of samples, encoded, in order."""
+    tape, waiting, heard = _Tape(), deque(spans), 0
+    for block in blocks:
+        tape.add(block)
+        heard += len(block)
+        while waiting and round(waiting[0].end * rate) <= heard:
+            span = waiting.popleft()
+            yield span, _encoded_part(tape, form, rate, span)
+        if not waiting:
+            return
+        tape.forget(round(waiting[0].start * rate))
+    for span in waiting:
+        yield span, _encoded_part(tape, form, rate, span)
 
 
-def _write_part(encoder: Encoder, block: Samples, start: int, end: int) -> None:
-    part = block[:, max(0, start) : max(0, end)]
-    if part.shape[1]:
-        encoder.write(part)
-
-
-def _finished(span: Span, sink: io.BytesIO, encoder: Encoder) -> tuple[Span, bytes]:
-    encoder.close()
-    return span, sink.getvalue()
+def _encoded_part(tape: _Tape, form: AudioFormat, rate: int, span: Span) -> bytes:
+    sink = io.BytesIO()
+    with open_encoder(sink, form, sample_rate=rate) as encoder:
+        for part in tape.part(round(span.start * rate), round(span.end * rate)):
+            encoder.write(part[np.newaxis])
+    return sink.getvalue()

@@ -7,10 +7,8 @@ from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 
-from mantisreed.audio.cuts import Span
 from mantisreed.engines.card import EngineCard, Pace
-from mantisreed.engines.request import Piece
-from mantisreed.pipeline.pieces import encoded_pieces, survey
+from mantisreed.pipeline.pieces import Preparation, PreparedPiece
 from mantisreed.pipeline.run import Order
 from mantisreed.pipeline.sources import Source, local_file
 
@@ -24,6 +22,8 @@ class PlannedPiece:
         seam: how it begins: `start` of the recording, `clean` in silence, or `overlapped`.
         size: bytes.
         form: name of the audio format.
+        bit_rate: bits per second; None for lossless formats.
+        channel: from 1; None when the channels are mixed.
     """
 
     start: float
@@ -31,6 +31,8 @@ class PlannedPiece:
     seam: str
     size: int
     form: str
+    bit_rate: int | None = None
+    channel: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +45,7 @@ class PlannedRecording:
         pieces: one for each request.
         billed: seconds that the engine charges for.
         cost: in the currency of the card; None when its card names no price.
+        notes: what is wrong with the recording, or worth knowing.
     """
 
     recording: Source
@@ -51,6 +54,7 @@ class PlannedRecording:
     pieces: tuple[PlannedPiece, ...]
     billed: float
     cost: Decimal | None
+    notes: tuple[str, ...] = ()
 
 
 def plan_recordings(order: Order, recordings: Sequence[Source], hidden: Path) -> list[PlannedRecording]:
@@ -81,18 +85,23 @@ async def _planned(order: Order, recording: Source, hidden: Path) -> PlannedReco
 
 def _plan(order: Order, recording: Source, path: Path) -> PlannedRecording:
     card = order.card
-    found = survey(path, card, track=order.track, piece_length=order.piece_length)
-    if found.whole:
-        pieces = [_planned_piece(found.spans[0], found.whole)]
-    else:
-        encoded = encoded_pieces(path, card, found.form, found.spans, found.speech, track=order.track)
-        pieces = [_planned_piece(span, piece) for span, piece in encoded]
+    prepared = Preparation(path, card, order.pieces)
+    pieces = [_planned_piece(piece) for piece in prepared]
     billed = billed_seconds(card, [piece.end - piece.start for piece in pieces])
     cost = card.price.per_minute * Decimal(str(round(billed, 3))) / 60 if card.price else None
-    speech = sum(end - start for start, end in found.speech)
-    return PlannedRecording(recording, found.duration, speech, tuple(pieces), billed, cost)
+    return PlannedRecording(
+        recording,
+        prepared.duration,
+        prepared.speech,
+        tuple(pieces),
+        billed,
+        cost,
+        (*prepared.damage, *prepared.notes),
+    )
 
 
-def _planned_piece(span: Span, piece: Piece) -> PlannedPiece:
+def _planned_piece(prepared: PreparedPiece) -> PlannedPiece:
+    span, piece = prepared.span, prepared.piece
     seam = "overlapped" if span.overlaps else "clean" if span.start > 0 else "start"
-    return PlannedPiece(span.start, span.end, seam, len(piece.audio), piece.form.name)
+    size, form = len(piece.audio), piece.form
+    return PlannedPiece(span.start, span.end, seam, size, form.name, form.bit_rate, prepared.channel)

@@ -14,6 +14,7 @@ from typing import Literal
 import msgspec
 
 from mantisreed.audio.cuts import Span
+from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.asking import client_for, reading_of, reply_to
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.links import LinkServer
@@ -25,10 +26,10 @@ from mantisreed.errors import BadRequestError, MantisreedError, RecordingError, 
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
 from mantisreed.jobs.pace import RollingWindow
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import Survey, encoded_pieces, halves, survey
+from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
 from mantisreed.pipeline.sources import Source, local_file
 from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, Transcript
-from mantisreed.transcript.stitch import PieceReading, stitch
+from mantisreed.transcript.stitch import PieceReading, stitch_channels
 from mantisreed.units import short_size
 
 _log = logging.getLogger(__name__)
@@ -75,8 +76,7 @@ class Order:
         language: the tag of the language spoken; None lets the engine find out.
         target: the tag of the language to answer in; None for that of the recording.
         wishes: language, target and hints as the engine calls them.
-        track: which track of sound, from 1; None takes the default one.
-        piece_length: seconds of a piece at most, if less than the engine takes.
+        pieces: how recordings are prepared.
     """
 
     card: EngineCard
@@ -84,14 +84,14 @@ class Order:
     language: str | None = None
     target: str | None = None
     wishes: Wishes = field(default_factory=Wishes)
-    track: int | None = None
-    piece_length: float | None = None
+    pieces: PieceOptions = field(default_factory=PieceOptions)
 
 
 @dataclass(frozen=True, slots=True)
 class _Heard:
     span: Span
     reading: Reading
+    channel: int | None
 
 
 class Runner:
@@ -104,6 +104,7 @@ class Runner:
         transport: Transport,
         hidden: Path,
         *,
+        workers: DecodingWorkers | None = None,
         links: LinkServer | None = None,
         on_event: Callable[[Event], None] = lambda event: None,
         clock: Callable[[], float] = time.monotonic,
@@ -116,6 +117,7 @@ class Runner:
             outputs: where results go.
             transport: what carries requests.
             hidden: the workspace's hidden folder.
+            workers: where long recordings are decoded; None decodes them in this process.
             links: where pieces are offered to engines that want a link.
             on_event: called as recordings move along.
             clock, sleep: given by tests.
@@ -126,6 +128,7 @@ class Runner:
         self._order = order
         self._outputs = outputs
         self._hidden = hidden
+        self._workers = workers
         self._links = links
         self._on_event = on_event
         self._clock = clock
@@ -167,58 +170,63 @@ class Runner:
         if recording.link:
             self._on_event(Event(recording, "fetching"))
         async with local_file(recording, self._hidden / "fetched") as path:
-            async with self._preparing:
-                self._on_event(Event(recording, "preparing"))
-                found, facts = await asyncio.to_thread(self._surveyed, recording, path)
-            readings = await self._readings(recording, path, found)
-        transcript = self._transcript(facts, found, readings)
+            self._on_event(Event(recording, "preparing"))
+            try:
+                digest = asyncio.create_task(asyncio.to_thread(file_digest, path))
+                prepared = await asyncio.to_thread(self._preparation, recording, path)
+                readings = await self._readings(recording, prepared)
+                facts = RecordingFacts(recording.name, await digest, round(prepared.duration, 3))
+            except RecordingError as error:
+                error.where = recording.shown
+                raise
+        transcript = self._transcript(facts, prepared, readings)
         files = await asyncio.to_thread(self._outputs.write, stem, recording, transcript)
-        if found.notes:
+        if prepared.damage:
             advice = "what there is of it is transcribed"
-            error = RecordingError(found.notes[0], where=recording.shown, advice=advice)
-            return Outcome(recording, "incomplete", transcript, tuple(files), error)
+            damage = RecordingError(prepared.damage[0], where=recording.shown, advice=advice)
+            return Outcome(recording, "incomplete", transcript, tuple(files), damage)
         return Outcome(recording, "done" if transcript.passages else "nothing heard", transcript, tuple(files))
 
-    def _surveyed(self, recording: Source, path: Path) -> tuple[Survey, RecordingFacts]:
-        order = self._order
-        try:
-            found = survey(path, order.card, track=order.track, piece_length=order.piece_length)
-        except RecordingError as error:
-            error.where = recording.shown
-            raise
-        return found, RecordingFacts(recording.name, file_digest(path), round(found.duration, 3))
+    def _preparation(self, recording: Source, path: Path) -> Preparation:
+        card, options = self._order.card, self._order.pieces
+        if recording.link and wants_link(card):
+            options = replace(options, untouched=True)
+        return Preparation(path, card, options, self._workers)
 
-    def _transcript(self, facts: RecordingFacts, found: Survey, readings: Sequence[_Heard]) -> Transcript:
+    def _transcript(self, facts: RecordingFacts, prepared: Preparation, readings: Sequence[_Heard]) -> Transcript:
         order = self._order
-        stitched = stitch(
-            [PieceReading(heard.span.start, heard.span.end, heard.reading.passages) for heard in readings]
+        stitched = stitch_channels(
+            {
+                channel: [
+                    PieceReading(heard.span.start, heard.span.end, heard.reading.passages)
+                    for heard in readings
+                    if heard.channel == channel
+                ]
+                for channel in sorted({heard.channel for heard in readings}, key=lambda channel: channel or 0)
+            }
         )
         languages = Counter(heard.reading.language for heard in readings if heard.reading.language)
         spoken = languages.most_common(1)[0][0] if languages else None
-        notes = (*found.notes, *stitched.notes, *(() if stitched.passages else (NOTHING_HEARD,)))
+        nothing = () if stitched.passages else (NOTHING_HEARD,)
         return Transcript(
             recording=facts,
             engine=order.card.name,
-            job=_job_address(facts, found, order),
+            job=_job_address(facts, order),
             language=order.target or _tag_for(order.card, spoken) or order.language,
             speakers=tuple(dict.fromkeys(p.speaker for p in stitched.passages if p.speaker is not None)),
             passages=stitched.passages,
-            notes=notes,
+            notes=(*prepared.damage, *prepared.notes, *stitched.notes, *nothing),
         )
 
-    async def _readings(self, recording: Source, path: Path, found: Survey) -> list[_Heard]:
-        """What the engine heard in each piece, in order; pieces are encoded as there is room for them."""
-        if found.whole:
-            piece = replace(found.whole, link=recording.link)
-            return await self._heard_in(recording, path, found, found.spans[0], piece, 1, 1)
-        order, count = self._order, len(found.spans)
-        pieces = encoded_pieces(path, order.card, found.form, found.spans, found.speech, track=order.track)
-        room = asyncio.Semaphore(order.card.pace.at_once + 1)
+    async def _readings(self, recording: Source, prepared: Preparation) -> list[_Heard]:
+        """What the engine heard in each piece, in order; pieces are prepared as there is room for them."""
+        room = asyncio.Semaphore(self._order.card.pace.at_once + 1)
         tasks: list[asyncio.Task[list[_Heard]]] = []
+        pieces = iter(prepared)
 
-        async def one(span: Span, piece: Piece, number: int) -> list[_Heard]:
+        async def one(piece: PreparedPiece, number: int) -> list[_Heard]:
             try:
-                return await self._heard_in(recording, path, found, span, piece, number, count)
+                return await self._heard_in(recording, prepared, piece, number)
             finally:
                 room.release()
 
@@ -226,36 +234,34 @@ class Runner:
             while True:
                 await room.acquire()
                 async with self._preparing:
-                    entry = await asyncio.to_thread(next, pieces, None)
-                if entry is None or any(task.done() and task.exception() for task in tasks):
+                    piece = await asyncio.to_thread(next, pieces, None)
+                if piece is None or any(task.done() and task.exception() for task in tasks):
                     break
-                tasks.append(asyncio.create_task(one(*entry, len(tasks) + 1)))
+                tasks.append(asyncio.create_task(one(piece, len(tasks) + 1)))
             return [heard for part in await asyncio.gather(*tasks) for heard in part]
         finally:
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
+            await asyncio.to_thread(prepared.close)
 
     async def _heard_in(
-        self, recording: Source, path: Path, found: Survey, span: Span, piece: Piece, number: int, count: int
+        self, recording: Source, prepared: Preparation, prepared_piece: PreparedPiece, number: int
     ) -> list[_Heard]:
         """What the engine heard in one piece; when it says that the piece is too big, in smaller ones."""
-        card = self._order.card
+        span, piece = prepared_piece.span, prepared_piece.piece
+        if prepared.is_untouched and recording.link:
+            piece = replace(piece, link=recording.link)
+        which = "" if prepared.is_whole else f"piece {number}, "
         try:
-            return [_Heard(span, await self._heard(recording, piece, number, count))]
+            return [_Heard(span, await self._heard(recording, piece, which), prepared_piece.channel)]
         except TooBigError:
-            parts = halves(card, span, found.speech)
-            pieces = encoded_pieces(path, card, found.form, parts, found.speech, track=self._order.track)
-            smaller = await asyncio.to_thread(list, pieces)
-            heard = [
-                await self._heard_in(recording, path, found, part, smaller_piece, number, count)
-                for part, smaller_piece in smaller
-            ]
+            smaller = await asyncio.to_thread(list, prepared.recut(prepared_piece))
+            heard = [await self._heard_in(recording, prepared, part, number) for part in smaller]
             return [one for several in heard for one in several]
 
-    async def _heard(self, recording: Source, piece: Piece, number: int, count: int) -> Reading:
+    async def _heard(self, recording: Source, piece: Piece, which: str) -> Reading:
         card = self._order.card
-        which = f"piece {number} of {count}, " if count > 1 else ""
         async with self._sending:
             await self._wait_for_turn(recording)
             self._on_event(Event(recording, "sending", f"{which}{short_size(len(piece.audio))} {piece.form.name}"))
@@ -310,11 +316,8 @@ def _tag_for(card: EngineCard, name: str | None) -> str | None:
     return next((tag for tag, called in card.accepts.language_names.items() if called == name), name)
 
 
-def _job_address(facts: RecordingFacts, found: Survey, order: Order) -> str:
-    """The address of this work: recording, spans, encoding, card without secrets and pace, and options."""
+def _job_address(facts: RecordingFacts, order: Order) -> str:
+    """The address of this work: recording, card without secrets and pace, and options."""
     card = msgspec.structs.replace(order.card, secrets={}, pace=type(order.card.pace)(), price=None, about="")
-    spans = [[span.start, span.end] for span in found.spans]
-    described = msgspec.json.encode(
-        [facts.digest, spans, found.form.name, card, order.wishes, order.track], enc_hook=str, order="sorted"
-    )
+    described = msgspec.json.encode([facts.digest, card, order.wishes, order.pieces], enc_hook=str, order="sorted")
     return hashlib.sha256(described).hexdigest()[:12]

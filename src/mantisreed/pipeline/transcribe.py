@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from contextlib import AsyncExitStack
 from pathlib import Path
 
+from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.links import LinkServer
 from mantisreed.engines.request import Wishes, language_for, wants_link
@@ -13,6 +14,7 @@ from mantisreed.engines.transport import HttpTransport
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.pieces import PieceOptions
 from mantisreed.pipeline.run import Event, Order, Outcome, Runner
 from mantisreed.pipeline.sources import Source, find_recordings
 from mantisreed.workspace import Workspace, check_language
@@ -28,8 +30,7 @@ def transcribe(
     hints: Sequence[str] | None = None,
     to: Sequence[str] | None = None,
     into: str | os.PathLike[str] | None = None,
-    track: int | None = None,
-    piece_length: float | None = None,
+    pieces: PieceOptions | None = None,
     replace: bool = False,
     on_event: Callable[[Event], None] = lambda event: None,
 ) -> list[Outcome]:
@@ -46,8 +47,7 @@ def transcribe(
         hints: names and rare words to expect; None takes those in the settings.
         to: names of output formats; None takes those in the settings.
         into: folder for outputs; None takes the one in the settings.
-        track: which track of sound, from 1; None takes the default one.
-        piece_length: seconds of a piece at most; None takes what the engine's card allows.
+        pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the engine's card.
         replace: overwrite outputs that were edited since they were written.
         on_event: called as recordings move along.
 
@@ -64,8 +64,7 @@ def transcribe(
         language=language,
         translate_to=translate_to,
         hints=hints,
-        track=track,
-        piece_length=piece_length,
+        pieces=pieces,
     )
     check_links(workspace, order.card, recordings)
     folder = Path(into) if into is not None else workspace.folder / workspace.settings.into
@@ -81,8 +80,7 @@ def order_for(
     language: str | None = None,
     translate_to: str | None = None,
     hints: Sequence[str] | None = None,
-    track: int | None = None,
-    piece_length: float | None = None,
+    pieces: PieceOptions | None = None,
 ) -> Order:
     """What `transcribe` asks of an engine, with settings where an option is None. Raises as `transcribe` does."""
     card = workspace.engine(engine, translating=translate_to is not None)
@@ -99,8 +97,7 @@ def order_for(
             language_for(card, target),
             tuple(workspace.settings.hints if hints is None else hints),
         ),
-        track=track,
-        piece_length=piece_length,
+        pieces=pieces or PieceOptions(),
     )
 
 
@@ -126,8 +123,9 @@ async def _run(
 ) -> list[Outcome]:
     async with AsyncExitStack() as stack:
         transport = await stack.enter_async_context(HttpTransport())
+        workers = stack.enter_context(DecodingWorkers())
         links = None
         if workspace.links and wants_link(order.card) and any(source.link is None for source in recordings):
             links = await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
-        runner = Runner(order, outputs, transport, workspace.hidden, links=links, on_event=on_event)
+        runner = Runner(order, outputs, transport, workspace.hidden, workers=workers, links=links, on_event=on_event)
         return await runner.run(recordings)

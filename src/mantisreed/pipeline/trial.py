@@ -17,7 +17,7 @@ from mantisreed.engines.reply import Reading
 from mantisreed.engines.request import HttpRequest, Piece, build_step, build_token_request, piece_values, wants_link
 from mantisreed.engines.transport import HttpTransport, Transport
 from mantisreed.errors import TooBigError
-from mantisreed.pipeline.pieces import survey
+from mantisreed.pipeline.pieces import PieceOptions, Preparation
 from mantisreed.pipeline.run import Order
 from mantisreed.units import clock, short_duration, short_size
 from mantisreed.workspace import Workspace
@@ -77,12 +77,12 @@ async def _tried(workspace: Workspace, order: Order, piece: Piece, show: Show) -
 
 
 def _piece_of(clip: Path, card: EngineCard) -> Piece:
-    found = survey(clip, card)
-    if found.whole is None:
+    prepared = Preparation(clip, card, PieceOptions(untouched=True))
+    if not prepared.is_whole:
         raise TooBigError(
             "this clip is over what it takes in one request", engine=card.name, advice="try a shorter one"
         )
-    return found.whole
+    return next(iter(prepared)).piece
 
 
 def _show_piece(piece: Piece, show: Show) -> None:

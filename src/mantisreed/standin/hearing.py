@@ -1,6 +1,8 @@
 """What all stand-in engines share: hearing a request's sound, and putting it into another language."""
 
 import io
+import random
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -51,8 +53,17 @@ class Hearing:
 class Listener:
     """An ear, with the phrases it knows by language."""
 
-    def __init__(self, phrases: Sequence[Phrase], ear: Ear | None = None) -> None:
+    def __init__(self, phrases: Sequence[Phrase], ear: Ear | None = None, *, confusion: float = 0.0) -> None:
+        """Learn the phrases.
+
+        Args:
+            phrases: all that can be heard.
+            ear: one that knows them already.
+            confusion: share of words that are taken for others; which ones follows from the sound.
+        """
         self._ear = ear or Ear(phrases)
+        self._confusion = confusion
+        self._vocabulary = sorted({word for phrase in phrases for word in phrase.text.split()})
         self.tongues = sorted({phrase.language for phrase in phrases if phrase.language})
         self._by_tongue = {
             tongue: [phrase for phrase in phrases if phrase.language == tongue] for tongue in self.tongues
@@ -69,6 +80,9 @@ class Listener:
         lines = tuple(
             Line(" ".join(word.text for word in heard.words), heard.phrase.voice, heard.words) for heard in phrases
         )
+        if self._confusion:
+            chance = random.Random(zlib.crc32(content))  # noqa: S311
+            lines = tuple(self._confused(line, chance) for line in lines)
         return Hearing(lines, tongue or _spoken(phrases), decoder.seconds)
 
     def render(self, hearing: Hearing, tongue: str) -> Hearing:
@@ -76,6 +90,15 @@ class Listener:
         others = self._by_tongue.get(tongue, [])
         lines = [self._rendered(line, others) for line in hearing.lines] if others else []
         return Hearing(tuple(lines), tongue, hearing.seconds)
+
+    def _confused(self, line: Line, chance: random.Random) -> Line:
+        words = tuple(
+            HeardWord(chance.choice(self._vocabulary), word.start, word.end, chance.uniform(0.3, 0.7))
+            if chance.random() < self._confusion
+            else word
+            for word in line.words
+        )
+        return Line(" ".join(word.text for word in words), line.voice, words)
 
     @staticmethod
     def _rendered(line: Line, others: Sequence[Phrase]) -> Line:

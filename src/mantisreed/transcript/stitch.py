@@ -1,8 +1,11 @@
 """Putting the readings of pieces together, with the times of the recording, without a trace of the seams."""
 
-from collections.abc import Callable, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import count, groupby
 
+from msgspec.structs import replace
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.transcript.alignment import comparable
@@ -10,6 +13,11 @@ from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.punctuation import ends_sentence
 
 _ONE_BREATH = 0.6  # seconds between two halves of a passage that a seam went through
+_SAME_TIME = 1.0  # seconds between two hearings of one word at most
+_EDGE = 1.0  # seconds from the edge of a piece within which words are the less certain the nearer they are
+_USUAL_CONFIDENCE = 0.8  # of engines that do not say
+_BROKEN = 0.1  # seconds from the edge of a piece within which a word that nobody else heard is not believed
+_CREDIBLE = 0.3
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,22 +43,61 @@ class Stitched:
 
 
 def stitch(readings: Sequence[PieceReading]) -> Stitched:
-    """All passages in order of time; of what two overlapping pieces both heard, one reading is kept."""
+    """All passages in order of time; of what two overlapping pieces both heard, the better reading is kept.
+
+    Speakers' labels, which an engine gives out anew in each piece, are matched by the words that both heard.
+    """
     whole: list[Passage] = []
     notes: list[str] = []
+    unmatched: list[float] = []
     reached = 0.0
     for reading in readings:
         passages = [shifted(passage, reading.start) for passage in reading.passages]
         if whole and reading.start < reached:
-            whole, passages, sure = _joined(whole, passages, reading.start, reached)
-            if not sure:
+            tail = len(whole)
+            while tail and whole[tail - 1].end > reading.start:
+                tail -= 1
+            overlap = _Overlap(whole[tail:], passages, reading.start, reached)
+            whole[tail:] = overlap.joined()
+            if overlap.is_doubtful:
                 middle = (reading.start + reached) / 2
                 notes.append(f"the seam around {middle:.1f} s is doubtful: its two readings differ")
+            reached = max(reached, reading.end)
+            continue
+        if whole and len(_speakers(whole + passages)) > 1:
+            unmatched.append(reading.start)
         if whole and passages and _is_one(whole[-1], passages[0]):
             whole[-1] = _merged(whole[-1], passages.pop(0))
         whole += passages
         reached = max(reached, reading.end)
+    if unmatched:
+        notes.append(f"speakers were told apart piece by piece: labels may change hands at {_listed(unmatched)}")
     return Stitched(tuple(whole), tuple(notes))
+
+
+def stitch_channels(channels: Mapping[int | None, Sequence[PieceReading]]) -> Stitched:
+    """The readings of each channel put together, and all channels merged by time, talk at the same time kept.
+
+    Args:
+        channels: readings by the number of their channel, from 1; None where the channels were mixed. A channel that
+            was sent alone is one speaker.
+    """
+    stitched = {
+        channel: stitch([_said_by(reading, f"channel {channel}") if channel else reading for reading in readings])
+        for channel, readings in channels.items()
+    }
+    passages = sorted((p for found in stitched.values() for p in found.passages), key=lambda p: p.start)
+    notes = tuple(
+        f"channel {channel}: {note}" if channel else note
+        for channel, found in stitched.items()
+        for note in found.notes
+    )
+    return Stitched(tuple(passages), notes)
+
+
+def _said_by(reading: PieceReading, speaker: str) -> PieceReading:
+    passages = tuple(replace(passage, speaker=speaker) for passage in reading.passages)
+    return PieceReading(reading.start, reading.end, passages)
 
 
 def shifted(passage: Passage, seconds: float) -> Passage:
@@ -67,69 +114,213 @@ def shifted(passage: Passage, seconds: float) -> Passage:
     )
 
 
-def _joined(
-    before: list[Passage], after: list[Passage], start: float, end: float
-) -> tuple[list[Passage], list[Passage], bool]:
-    """Both sides of an overlap [start, end], each without what the other keeps, and whether they share a word.
+@dataclass(frozen=True, slots=True)
+class _Heard:
+    """One word as one of the pieces heard it, with the passage that it is in."""
 
-    The seam is laid behind a word that both heard, the one nearest to the middle, so that none is lost or doubled
-    even where the readings differ in time.
+    word: Word
+    passage: Passage
+
+    @property
+    def middle(self) -> float:
+        return (self.word.start + self.word.end) / 2
+
+
+class _Overlap:
+    """Seconds that two neighbouring pieces both hold, and what each heard in them.
+
+    Readings are aligned word by word. Where both heard the same, or each something else, the reading further away
+    from the edge of its piece is the better one, and the surer one. What only one heard is kept unless it lies at
+    that piece's edge, where a cut may have made it up.
     """
-    left = [word for passage in before for word in passage.words if word.end > start]
-    right = [word for passage in after for word in passage.words if word.start < end]
-    middle = (start + end) / 2
-    pair = _common_word(left, right, middle)
-    if pair is None:
-        return _cut_before(before, middle), _cut_after(after, middle), not (left or right)
-    ours, theirs = pair
-    return _cut_before(before, ours.end), _cut_after(after, theirs.end), True
+
+    def __init__(self, before: Sequence[Passage], after: Sequence[Passage], start: float, end: float) -> None:
+        self._start, self._end = start, end
+        self._before, self._after = before, after
+        self._left = _words_of(before, lambda word: word.end > start)
+        self._right = _words_of(after, lambda word: word.start < end)
+        self._shared = _shared_words(self._left, self._right)
+
+    @property
+    def is_doubtful(self) -> bool:
+        """Whether the two readings share less than half of their words."""
+        return len(self._shared) * 2 < max(len(self._left), len(self._right))
+
+    def joined(self) -> list[Passage]:
+        """All passages of both sides, the speakers called as in the earlier one."""
+        names = self._names()
+        middle = (self._start + self._end) / 2
+        earlier = _words_of(self._before, lambda word: word.end <= self._start)
+        later = _words_of(self._after, lambda word: word.start >= self._end)
+        timeless = [p for p in self._before if not p.words and (p.start + p.end) / 2 <= middle]
+        timeless += [p for p in self._after if not p.words and (p.start + p.end) / 2 > middle]
+        ours = {id(passage) for passage in self._before}
+
+        def named(heard: _Heard) -> str | None:
+            speaker = heard.passage.speaker
+            return speaker if id(heard.passage) in ours else names.get(speaker, speaker)
+
+        passages = _passages_of([*earlier, *self._chosen(), *later], named)
+        return sorted([*passages, *timeless], key=lambda passage: passage.start)
+
+    def _names(self) -> dict[str | None, str | None]:
+        """What the later piece calls each speaker, and what the earlier one does."""
+        pairs = Counter(
+            (self._left[n].passage.speaker, self._right[m].passage.speaker)
+            for n, m in self._shared
+            if self._left[n].passage.speaker is not None and self._right[m].passage.speaker is not None
+        )
+        names: dict[str | None, str | None] = {}
+        for (ours, theirs), _ in pairs.most_common():
+            if theirs not in names and ours not in names.values():
+                names[theirs] = ours
+        for label in _speakers(self._after):
+            if names and label not in names:
+                names[label] = _free_label(label, names.values())
+        return names
+
+    def _chosen(self) -> list[_Heard]:
+        chosen: list[_Heard] = []
+        n = m = 0
+        for at_left, at_right in self._shared:
+            chosen += self._better(self._left[n:at_left], self._right[m:at_right])
+            ours, theirs = self._left[at_left], self._right[at_right]
+            chosen.append(ours if self._end - ours.middle >= theirs.middle - self._start else theirs)
+            n, m = at_left + 1, at_right + 1
+        return chosen + self._better(self._left[n:], self._right[m:])
+
+    def _better(self, ours: list[_Heard], theirs: list[_Heard]) -> list[_Heard]:
+        """Of what the two heard differently, moment by moment, the better reading."""
+        chosen: list[_Heard] = []
+        for left, right in _moments(ours, theirs):
+            if left and right:
+                surer = _mean([_certainty(heard, self._end - heard.word.end) for heard in left]) >= _mean(
+                    [_certainty(heard, heard.word.start - self._start) for heard in right]
+                )
+                chosen += left if surer else right
+            elif (heard := (left or right)[0]) and self._is_credible(heard, is_ours=bool(left)):
+                chosen.append(heard)
+        return chosen
+
+    def _is_credible(self, heard: _Heard, *, is_ours: bool) -> bool:
+        """Whether to keep a word that only one heard: at the very edge it may be the rest of one that was cut."""
+        word = heard.word
+        if not self._shared and self._left and self._right:  # then times do not tell either
+            return (heard.middle <= (self._start + self._end) / 2) == is_ours
+        if is_ours:
+            is_broken = self._end - word.end < _BROKEN and word.start > self._start
+        else:
+            is_broken = word.start - self._start < _BROKEN and word.end < self._end
+        return not is_broken and (word.confidence is None or word.confidence >= _CREDIBLE)
 
 
-def _common_word(left: Sequence[Word], right: Sequence[Word], middle: float) -> tuple[Word, Word] | None:
-    ours, theirs = [_bare(word) for word in left], [_bare(word) for word in right]
-    pairs = [
-        (left[block.a + n], right[block.b + n])
+def _moments(ours: list[_Heard], theirs: list[_Heard]) -> Iterator[tuple[list[_Heard], list[_Heard]]]:
+    """Words of two readings side by side: those at the same time together, the others alone."""
+    n = m = 0
+    while n < len(ours) or m < len(theirs):
+        if m == len(theirs) or (n < len(ours) and not _at_once(ours[n], theirs[m]) and _first(ours[n], theirs[m])):
+            yield [ours[n]], []
+            n += 1
+        elif n == len(ours) or not _at_once(ours[n], theirs[m]):
+            yield [], [theirs[m]]
+            m += 1
+        else:
+            left, right = [ours[n]], [theirs[m]]
+            n, m = n + 1, m + 1
+            while n < len(ours) and _at_once(ours[n], right[-1]):
+                left.append(ours[n])
+                n += 1
+            while m < len(theirs) and _at_once(left[-1], theirs[m]):
+                right.append(theirs[m])
+                m += 1
+            yield left, right
+
+
+def _first(one: _Heard, other: _Heard) -> bool:
+    return one.middle <= other.middle
+
+
+def _at_once(one: _Heard, other: _Heard) -> bool:
+    """Whether two words share more than half of the shorter one's time."""
+    shared = min(one.word.end, other.word.end) - max(one.word.start, other.word.start)
+    return shared > 0.5 * min(one.word.end - one.word.start, other.word.end - other.word.start)
+
+
+def _words_of(passages: Sequence[Passage], wanted: Callable[[Word], bool]) -> list[_Heard]:
+    return [_Heard(word, passage) for passage in passages for word in passage.words if wanted(word)]
+
+
+def _shared_words(left: Sequence[_Heard], right: Sequence[_Heard]) -> list[tuple[int, int]]:
+    """Places of the words that both heard at about the same time, in order."""
+    ours, theirs = [_bare(heard.word) for heard in left], [_bare(heard.word) for heard in right]
+    return [
+        (block.a + n, block.b + n)
         for block in Levenshtein.opcodes(ours, theirs).as_matching_blocks()
         for n in range(block.size)
+        if abs(left[block.a + n].word.start - right[block.b + n].word.start) < _SAME_TIME
     ]
-    near = [(a, b) for a, b in pairs if abs(a.start - b.start) < 1.0]
-    return min(near, key=lambda pair: abs((pair[0].start + pair[0].end) / 2 - middle), default=None)
 
 
 def _bare(word: Word) -> str:
     return " ".join(comparable(word.text))
 
 
-def _cut_before(passages: Sequence[Passage], time: float) -> list[Passage]:
-    """What begins before a time."""
-    return _only(passages, lambda word: (word.start + word.end) / 2 <= time)
+def _certainty(heard: _Heard, from_edge: float) -> float:
+    """How far a word can be believed that ends so many seconds from the edge of its piece."""
+    confidence = _USUAL_CONFIDENCE if heard.word.confidence is None else heard.word.confidence
+    return confidence * min(1.0, max(0.0, from_edge) / _EDGE)
 
 
-def _cut_after(passages: Sequence[Passage], time: float) -> list[Passage]:
-    """What begins after a time."""
-    return _only(passages, lambda word: (word.start + word.end) / 2 > time)
+def _mean(values: Sequence[float]) -> float:
+    return sum(values) / len(values)
 
 
-def _only(passages: Sequence[Passage], keep: Callable[[Word], bool]) -> list[Passage]:
-    kept = []
-    for passage in passages:
-        words = tuple(word for word in passage.words if keep(word))
-        if len(words) == len(passage.words):
-            kept.append(passage)
-        elif words:
-            text = " ".join(word.text for word in words)
-            end = max(word.end for word in words)
-            kept.append(Passage(words[0].start, end, text, passage.speaker, passage.timing, words))
-    return kept
+def _passages_of(words: Sequence[_Heard], speaker_of: Callable[[_Heard], str | None]) -> list[Passage]:
+    """Words in order as passages: those they were in, mended where the words of one were parted."""
+    found: list[Passage] = []
+    was_whole = True
+    for _, group in groupby(words, key=lambda heard: id(heard.passage)):
+        kept = list(group)
+        passage = kept[0].passage
+        is_whole = len(kept) == len(passage.words)
+        part = passage if is_whole else _part(passage, tuple(heard.word for heard in kept))
+        if part.speaker != (speaker := speaker_of(kept[0])):
+            part = replace(part, speaker=speaker)
+        if found and not (was_whole and is_whole) and _is_one(found[-1], part, inside=True):
+            found[-1] = _merged(found[-1], part)
+        else:
+            found.append(part)
+        was_whole = is_whole
+    return found
 
 
-def _is_one(before: Passage, after: Passage) -> bool:
-    """Whether a seam has gone through what is one passage."""
+def _part(passage: Passage, words: tuple[Word, ...]) -> Passage:
+    text = " ".join(word.text for word in words)
+    end = max(word.end for word in words)
+    return Passage(words[0].start, end, text, passage.speaker, passage.timing, words)
+
+
+def _speakers(passages: Sequence[Passage]) -> list[str]:
+    return list(dict.fromkeys(passage.speaker for passage in passages if passage.speaker is not None))
+
+
+def _free_label(label: str, taken: Collection[str | None]) -> str:
+    """The label, or with a number behind it when somebody else has it."""
+    return next(name for n in count(1) if (name := label if n == 1 else f"{label}-{n}") not in taken)
+
+
+def _listed(moments: Sequence[float]) -> str:
+    shown = ", ".join(f"{moment:.1f}" for moment in moments[:5])
+    return f"{shown} s" if len(moments) <= 5 else f"{shown} s and {len(moments) - 5} more"
+
+
+def _is_one(before: Passage, after: Passage, *, inside: bool = False) -> bool:
+    """Whether a seam has gone through what is one passage; `inside` one that one of the pieces heard as such."""
     return (
         before.speaker == after.speaker
         and before.timing == after.timing
         and after.start - before.end <= _ONE_BREATH
-        and not ends_sentence(before.text)
+        and (inside or not ends_sentence(before.text))
     )
 
 
