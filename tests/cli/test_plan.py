@@ -30,7 +30,7 @@ def test_a_plan_names_pieces_seams_sizes_and_cost(
     assert 50 < plan["speech"] < 100 and plan["requests"] == len(plan["pieces"]) >= 4
     for piece in plan["pieces"]:
         assert 0 < piece["end"] - piece["start"] <= 30 and piece["format"] == "flac" and piece["bytes"] > 10_000
-        assert piece["seam"] == "clean"
+    assert [piece["seam"] for piece in plan["pieces"]] == ["start", *["clean"] * (plan["requests"] - 1)]
     assert plan["billed"] % 15 == 0 and plan["cost"] == pytest.approx(plan["billed"] / 60 * 0.004)
     assert not (tmp_path / "transcripts").exists()
 

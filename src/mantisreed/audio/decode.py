@@ -356,7 +356,7 @@ def _contents(container: "av.container.InputContainer", file: BinaryIO) -> Conte
     tracks = tuple(
         Track(
             number,
-            stream.codec_context.name if stream.codec_context else "unknown",
+            stream.codec_context.codec.canonical_name if stream.codec_context else "unknown",
             stream.rate or 0,
             stream.channels,
             stream.language if stream.language != "und" else None,

@@ -155,6 +155,17 @@ def speech_map(blocks: Iterable[Samples], sample_rate: int = SAMPLE_RATE) -> lis
     return found + listener.finish()
 
 
+def union(stretches: Iterable[tuple[float, float]]) -> tuple[tuple[float, float], ...]:
+    """Stretches of several channels, (start, end) in seconds, as those in which anybody speaks."""
+    joined: list[tuple[float, float]] = []
+    for start, end in sorted(stretches):
+        if joined and start <= joined[-1][1]:
+            joined[-1] = (joined[-1][0], max(joined[-1][1], end))
+        else:
+            joined.append((start, end))
+    return tuple(joined)
+
+
 class _Frames:
     """Samples to smoothed levels of frames, in two bands."""
 

@@ -22,6 +22,7 @@ DONE, SOME_FAILED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 
 COMMANDS = {
     "run": ("mantisreed.cli.run", "send recordings to an engine, write transcripts and subtitles"),
+    "inspect": ("mantisreed.cli.inspect", "show what recordings are like, with advice; sends nothing"),
     "plan": ("mantisreed.cli.plan", "show what a run would send and cost; sends nothing"),
     "engines": ("mantisreed.cli.engines", "list engine cards, show one, try one, learn one from a sample reply"),
     "demo": ("mantisreed.cli.demo", "try everything on made-up recordings, without network or account"),

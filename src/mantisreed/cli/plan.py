@@ -8,6 +8,7 @@ from mantisreed.cli.console import Console
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
+    from pathlib import Path
 
     from mantisreed.engines.card import EngineCard
     from mantisreed.pipeline.plan import PlannedRecording
@@ -25,6 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     add_engine(parser)
     add_pieces(parser)
+    parser.add_argument("--plot", metavar="FILE.png", help="draw the pieces over the waveform")
     parser.add_argument("--json", action="store_true", dest="as_json", help="the plan as JSON on stdout")
 
 
@@ -39,6 +41,7 @@ def run(
     piece_length: str | None = None,
     overlap: str | None = None,
     keep_silence: bool = False,
+    plot: str | None = None,
     as_json: bool = False,
 ) -> int:
     """Prepare everything as a run would, and show it."""
@@ -54,11 +57,32 @@ def run(
     pieces = piece_options(track, channels, piece_length, overlap, keep_silence)
     order = Order(card=card, secrets={}, pieces=pieces)
     planned = plan_recordings(order, find_recordings(sources), workspace.hidden)
+    if plot:
+        _draw(Path(plot), planned, track)
     if as_json:
         _print_json(console, planned)
     else:
         _print_tables(console, card, planned)
+    if plot:
+        console.note(f"drawn in {plot}")
     return 0
+
+
+def _draw(path: "Path", planned: "Sequence[PlannedRecording]", track: int | None) -> None:
+    from mantisreed.exports.plots import MOST_PANELS, CutPiece, CutRecording, draw_cuts
+    from mantisreed.pipeline.inspection import inspect_recordings
+
+    inspected = inspect_recordings([plan.recording for plan in planned[:MOST_PANELS]], track=track)
+    drawn = []
+    for plan, one in zip(planned, inspected, strict=False):
+        channels = list(dict.fromkeys(piece.channel for piece in plan.pieces))
+        lanes = [
+            [CutPiece(p.start, p.end, p.seam == "overlapped") for p in plan.pieces if p.channel == channel]
+            for channel in sorted(channels, key=lambda channel: channel or 0)
+        ]
+        if one.examination:
+            drawn.append(CutRecording(plan.recording.name, plan.duration, one.examination.waveform, lanes))
+    draw_cuts(path, drawn)
 
 
 def _print_json(console: Console, planned: "Sequence[PlannedRecording]") -> None:
@@ -115,21 +139,28 @@ def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
 
     share = plan.speech / plan.duration if plan.duration else 0.0
     console.result(f"{plan.recording.shown}: {short_duration(plan.duration)}, {share:.0%} of it speech")
+    for note in plan.notes:
+        console.result(f"  {note}")
+    if not plan.pieces:
+        console.result("  nobody speaks: nothing would be sent")
+        return
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    for heading in ("  piece", "start", "end", "length", "size"):
+    has_channels = any(piece.channel for piece in plan.pieces)
+    headings = ("  piece", *(("channel",) if has_channels else ()), "start", "end", "length", "size")
+    for heading in headings:
         table.add_column(heading, justify="right")
     table.add_column("format")
     table.add_column("seam")
     for number, piece in enumerate(plan.pieces, 1):
-        length = short_duration(piece.end - piece.start)
-        row = (
+        rate = f" {piece.bit_rate / 1000:g} kbit/s" if piece.bit_rate else ""
+        table.add_row(
             str(number),
+            *((str(piece.channel),) if has_channels else ()),
             clock(piece.start),
             clock(piece.end),
-            length,
+            short_duration(piece.end - piece.start),
             short_size(piece.size),
-            piece.form,
+            piece.form + rate,
             piece.seam,
         )
-        table.add_row(*row)
     console.table(table)

@@ -15,7 +15,7 @@ import numpy as np
 from mantisreed.audio.cuts import LONG_SILENCE, OVERLAP, CutRules, Span, SpanChooser, smaller_spans, speech_in
 from mantisreed.audio.decode import probe
 from mantisreed.audio.encode import FORMATS, AudioFormat, Encoder, open_encoder
-from mantisreed.audio.speech import SpeechListener
+from mantisreed.audio.speech import SpeechListener, union
 from mantisreed.audio.workers import DecodingWorkers, LocalStream, Sound, SoundStream
 from mantisreed.engines.card import Accepts, EngineCard
 from mantisreed.engines.request import Piece
@@ -79,7 +79,6 @@ class Preparation:
         form: how its pieces are encoded.
         longest: seconds of a piece at most; infinite when it is not to be cut.
         duration: seconds; of what has been decoded so far.
-        speech: seconds in which somebody speaks, so far, over all channels that are sent.
     """
 
     def __init__(
@@ -102,6 +101,8 @@ class Preparation:
         channels = contents.chosen(options.track).channels
         if isinstance(options.channels, int) and options.channels > max(1, channels):
             raise InputError(f"there is no channel {options.channels}", advice=f"it has {channels}")
+        if channels <= 1:
+            options = replace(options, channels="mix")
         self._path, self._card, self._options = path, card, options
         self.form, self.longest = _form_and_length(card, contents.duration, options)
         self.is_whole = math.isinf(self.longest)
@@ -112,11 +113,15 @@ class Preparation:
         self._pieces = self._prepared()
         self._lanes: list[_Lane] = []
         self._same = True
-        self.speech = 0.0
 
     @property
     def duration(self) -> float:
         return self._stream.seconds
+
+    @property
+    def speech(self) -> tuple[tuple[float, float], ...]:
+        """Where somebody speaks on any channel that is sent, (start, end) in seconds, so far."""
+        return union(stretch for lane in self._lanes for stretch in lane.heard)
 
     @property
     def damage(self) -> tuple[str, ...]:
@@ -126,7 +131,7 @@ class Preparation:
     @property
     def notes(self) -> tuple[str, ...]:
         """What the user may want to know; known when all pieces have been taken."""
-        same = self._same and len(self._lanes) > 1 and any(lane.spoke for lane in self._lanes)
+        same = self._same and len(self._lanes) > 1 and any(lane.heard for lane in self._lanes)
         return ("all channels are the same: sending them apart costs more and brings nothing",) if same else ()
 
     def close(self) -> None:
@@ -191,7 +196,6 @@ class Preparation:
     def _finished(self, job: "_Job") -> Iterator[PreparedPiece]:
         """The piece, or smaller ones when it is over what the engine takes."""
         accepts, audio = self._card.accepts, job.audio.result()
-        self.speech += sum(end - start for start, end in job.speech)
         longest = accepts.longest if self.is_whole else self.longest
         if len(audio) <= (accepts.most_bytes or math.inf) and job.span.length <= longest + 0.01:
             piece = Piece(audio, self.form, accepts.sample_rate, 1, job.span.length, job.speech)
@@ -257,7 +261,7 @@ class _Lane:
         self._tape = _Tape()
         self._speech: list[tuple[float, float]] = []
         self._open: _Writer | None = None
-        self.spoke = False
+        self.heard: list[tuple[float, float]] = []
 
     def hear(self, samples: Sound) -> list[_Job]:
         """Take the next samples; gives the pieces that are certain now."""
@@ -265,6 +269,7 @@ class _Lane:
         heard = self._listener.hear(samples * np.float32(1 / 32768))
         stretches = [(stretch.start, stretch.end) for stretch in heard]
         self._speech += stretches
+        self.heard += stretches
         jobs = self._jobs(self._chooser.hear(stretches, self._listener.settled))
         if (sure := self._chooser.sure_span) is not None:
             self._write(sure.start, sure.end)
@@ -278,6 +283,7 @@ class _Lane:
         """The rest of the pieces."""
         stretches = [(stretch.start, min(stretch.end, duration)) for stretch in self._listener.finish()]
         self._speech += stretches
+        self.heard += stretches
         jobs = self._jobs(self._chooser.hear(stretches, duration))
         return jobs + self._jobs(self._chooser.finish(duration))
 
@@ -290,9 +296,7 @@ class _Lane:
         for span in spans:
             writer = self._write(span.start, span.end)
             self._open = None
-            speech = speech_in(span, self._speech)
-            self.spoke = self.spoke or bool(speech)
-            jobs.append(_Job(span, speech, self._channel, writer.close()))
+            jobs.append(_Job(span, speech_in(span, self._speech), self._channel, writer.close()))
         return jobs
 
     def _write(self, start: float, end: float) -> "_Writer":

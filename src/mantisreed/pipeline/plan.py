@@ -19,7 +19,7 @@ class PlannedPiece:
 
     Attributes:
         start, end: seconds from the recording's start.
-        seam: how it begins: `start` of the recording, `clean` in silence, or `overlapped`.
+        seam: how it begins: `start` for the first one, `clean` in silence, or `overlapped`.
         size: bytes.
         form: name of the audio format.
         bit_rate: bits per second; None for lossless formats.
@@ -86,13 +86,16 @@ async def _planned(order: Order, recording: Source, hidden: Path) -> PlannedReco
 def _plan(order: Order, recording: Source, path: Path) -> PlannedRecording:
     card = order.card
     prepared = Preparation(path, card, order.pieces)
-    pieces = [_planned_piece(piece) for piece in prepared]
+    pieces: list[PlannedPiece] = []
+    for piece in prepared:
+        is_first = all(piece.channel != before.channel for before in pieces)
+        pieces.append(_planned_piece(piece, is_first=is_first))
     billed = billed_seconds(card, [piece.end - piece.start for piece in pieces])
     cost = card.price.per_minute * Decimal(str(round(billed, 3))) / 60 if card.price else None
     return PlannedRecording(
         recording,
         prepared.duration,
-        prepared.speech,
+        sum(end - start for start, end in prepared.speech),
         tuple(pieces),
         billed,
         cost,
@@ -100,8 +103,8 @@ def _plan(order: Order, recording: Source, path: Path) -> PlannedRecording:
     )
 
 
-def _planned_piece(prepared: PreparedPiece) -> PlannedPiece:
+def _planned_piece(prepared: PreparedPiece, *, is_first: bool) -> PlannedPiece:
     span, piece = prepared.span, prepared.piece
-    seam = "overlapped" if span.overlaps else "clean" if span.start > 0 else "start"
+    seam = "start" if is_first else "overlapped" if span.overlaps else "clean"
     size, form = len(piece.audio), piece.form
     return PlannedPiece(span.start, span.end, seam, size, form.name, form.bit_rate, prepared.channel)

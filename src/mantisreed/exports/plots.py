@@ -1,0 +1,219 @@
+"""Pictures of recordings: the waveform, where somebody speaks, how loud it is, where it is cut."""
+
+import io
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+from matplotlib.patches import Patch
+from matplotlib.ticker import FuncFormatter, MaxNLocator, MultipleLocator
+from numpy.typing import NDArray
+
+from mantisreed.audio.cuts import LONG_SILENCE
+from mantisreed.audio.examine import STEP_SECONDS, Examination, Waveform
+from mantisreed.errors import InputError
+from mantisreed.files import shown, write_whole
+from mantisreed.units import short_duration
+
+MOST_PANELS = 8
+"""Recordings in one picture at most."""
+
+_COLUMNS = 1600  # more outline points than this cannot be seen
+_WATER, _SPEECH, _SEAM, _SHARED, _LOUD, _GREY = "#3b6e8f", "#e3b34c", "#1d7a4f", "#c8553d", "#7a4b94", "#6b7280"
+_BANDS = ("#dbeafe", "#e7e5e4")
+_TICKS = (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400, 21_600)
+
+
+@dataclass(frozen=True, slots=True)
+class CutPiece:
+    """One piece in a picture: seconds, and whether it shares its beginning with the one before."""
+
+    start: float
+    end: float
+    overlaps: bool
+
+
+@dataclass(frozen=True, slots=True)
+class CutRecording:
+    """One recording with its cuts, in a picture; lanes are the channels that are sent apart, or one."""
+
+    name: str
+    duration: float
+    waveform: Waveform
+    lanes: Sequence[Sequence[CutPiece]]
+
+
+def draw_examination(path: Path, name: str, found: Examination) -> None:
+    """Waveform and speech above, loudness below, as a PNG.
+
+    Raises:
+        OutputError: it cannot be written.
+        InputError: the file's name does not end in .png.
+    """
+    figure = Figure(figsize=(12.8, 7.2), layout="constrained")
+    upper, lower = figure.subplots(2, 1, sharex=True, height_ratios=[3, 2])
+    _draw_waveform(upper, found.waveform, found.duration)
+    for start, end in found.speech:
+        upper.axvspan(start, end, ymin=0.0, ymax=0.035, color=_SPEECH, linewidth=0)
+    share = found.speech_seconds / found.duration if found.duration else 0.0
+    upper.set_title(f"{_safe(name)}  ·  {short_duration(found.duration)}, {share:.0%} speech", loc="left")
+    upper.legend(
+        handles=[Patch(color=_WATER, label="samples"), Patch(color=_SPEECH, label="somebody speaks")],
+        loc="upper right",
+        ncols=2,
+        frameon=False,
+        bbox_to_anchor=(1.0, 1.1),
+        borderaxespad=0.0,
+    )
+    _draw_loudness(lower, found)
+    _set_time_axis(lower, found.duration)
+    _save(figure, path)
+
+
+def draw_cuts(path: Path, recordings: Sequence[CutRecording]) -> None:
+    """The pieces of each recording over its waveform, as a PNG.
+
+    Raises:
+        OutputError: it cannot be written.
+        InputError: the file's name does not end in .png.
+    """
+    panels = recordings[:MOST_PANELS]
+    figure = Figure(figsize=(12.8, max(4.0, min(9.0, 2.4 * len(panels)) + 0.6)), layout="constrained")
+    for axes, recording in zip(np.atleast_1d(figure.subplots(len(panels), 1)), panels, strict=True):
+        _draw_pieces(axes, recording)
+        _draw_waveform(axes, recording.waveform, recording.duration)
+        _set_time_axis(axes, recording.duration)
+    figure.legend(
+        handles=[
+            Patch(color=_WATER, label="samples"),
+            Patch(color=_BANDS[0], label="a piece"),
+            Patch(color=_BANDS[1], label="the next piece"),
+            Patch(color=_SEAM, label="clean seam"),
+            Patch(color=_SHARED, label="overlap"),
+            Patch(facecolor="white", edgecolor=_GREY, label="not sent"),
+        ],
+        loc="outside lower center",
+        ncols=6,
+        frameon=False,
+    )
+    _save(figure, path)
+
+
+def _draw_waveform(axes: Axes, waveform: Waveform, duration: float) -> None:
+    low, high = _columns(waveform.low, np.minimum), _columns(waveform.high, np.maximum)
+    times = np.linspace(0.0, duration, len(low))
+    axes.fill_between(times, low, high, color=_WATER, linewidth=0.3, zorder=3)
+    limit = min(1.0, max(0.05, 1.1 * float(max(-low.min(), high.max())))) if len(low) else 1.0
+    axes.set_ylim(-limit, limit)
+    axes.set_ylabel("full scale = 1")
+    axes.grid(axis="y", alpha=0.25)
+    _bare(axes)
+
+
+def _draw_loudness(axes: Axes, found: Examination) -> None:
+    loudness = _columns(found.waveform.loudness, np.maximum)
+    times = np.linspace(0.0, len(found.waveform.loudness) * STEP_SECONDS, len(loudness))
+    axes.plot(times, np.maximum(loudness, -70.0), color=_LOUD, linewidth=0.9, label="loudness of 0.4 s")
+    if found.loudness is not None:
+        axes.axhline(
+            found.loudness, color=_LOUD, linestyle="--", linewidth=1.2, label=f"all: {found.loudness:.1f} LUFS"
+        )
+    if found.noise is not None:
+        axes.axhline(found.noise, color=_GREY, linestyle=":", linewidth=1.4, label=f"noise: {found.noise:.1f} dBFS")
+    axes.set_ylim(-72.0, 0.0)
+    axes.yaxis.set_major_locator(MultipleLocator(12))
+    axes.set_ylabel("LUFS, dBFS")
+    axes.grid(alpha=0.25)
+    axes.legend(loc="lower right", ncols=3, framealpha=0.9)
+    _bare(axes)
+
+
+def _draw_pieces(axes: Axes, recording: CutRecording) -> None:
+    lanes = max(1, len(recording.lanes))
+    for lane, pieces in enumerate(recording.lanes):
+        bottom, top = 1 - (lane + 1) / lanes, 1 - lane / lanes
+        for number, piece in enumerate(pieces):
+            axes.axvspan(piece.start, piece.end, bottom, top, color=_BANDS[number % 2], linewidth=0, zorder=1)
+            if number:
+                _draw_seam(axes, pieces[number - 1], piece, bottom, top)
+            if (piece.end - piece.start) / max(recording.duration, 1e-9) > 0.02:
+                axes.text(
+                    (piece.start + piece.end) / 2,
+                    top - 0.03,
+                    str(number + 1) if lanes == 1 else f"channel {lane + 1}: {number + 1}",
+                    transform=axes.get_xaxis_transform(),
+                    ha="center",
+                    va="top",
+                    fontsize=9,
+                    zorder=4,
+                    bbox={"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.8},
+                )
+    count = sum(len(pieces) for pieces in recording.lanes)
+    told = "1 piece" if count == 1 else f"{count} pieces" if count else "nobody speaks: nothing is sent"
+    axes.set_title(f"{_safe(recording.name)}  ·  {short_duration(recording.duration)}, {told}", loc="left")
+
+
+def _draw_seam(axes: Axes, before: CutPiece, after: CutPiece, bottom: float, top: float) -> None:
+    if after.overlaps:
+        axes.axvspan(after.start, before.end, bottom, top, color=_SHARED, alpha=0.8, linewidth=0.8, zorder=2)
+    elif after.start - before.end < LONG_SILENCE:
+        middle = (before.end + after.start) / 2
+        axes.axvline(middle, bottom, top, color=_SEAM, linewidth=1.4, zorder=2)
+
+
+def _columns(values: NDArray[np.float32], merge: np.ufunc) -> NDArray[np.float32]:
+    """The values, or as many as can be seen, each of several."""
+    if len(values) <= _COLUMNS:
+        return values
+    merged: NDArray[np.float32] = merge.reduceat(
+        values, np.linspace(0, len(values), _COLUMNS, endpoint=False).astype(int)
+    )
+    return merged
+
+
+def _set_time_axis(axes: Axes, duration: float) -> None:
+    """Ticks at round seconds, minutes or hours."""
+    axes.set_xlim(0.0, max(duration, 0.01))
+    if duration < 4:
+        axes.xaxis.set_major_locator(MaxNLocator(8))
+        axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g} s"))
+        return
+    step = next(
+        (tick for tick in _TICKS if duration / tick <= 12), _TICKS[-1] * math.ceil(duration / 12 / _TICKS[-1])
+    )
+    axes.xaxis.set_major_locator(MultipleLocator(step))
+    has_hours, has_seconds = duration >= 3600, step < 60 or duration < 3600
+    axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: _time(value, has_hours, has_seconds)))
+
+
+def _time(value: float, has_hours: bool, has_seconds: bool) -> str:
+    minutes, seconds = divmod(round(value), 60)
+    hours, minutes = divmod(minutes, 60) if has_hours else (0, minutes)
+    parts = ([f"{hours}", f"{minutes:02d}"] if has_hours else [f"{minutes}"]) + (
+        [f"{seconds:02d}"] if has_seconds else []
+    )
+    return ":".join(parts) + (" h" if has_hours and not has_seconds else "")
+
+
+def _bare(axes: Axes) -> None:
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+
+
+def _safe(name: str) -> str:
+    """A name without what Matplotlib would take for mathematics, nor what its font lacks."""
+    return "".join(char if ord(char) < 0x2500 else "?" for char in name).replace("$", r"\$")
+
+
+def _save(figure: Figure, path: Path) -> None:
+    if path.suffix.lower() != ".png":
+        raise InputError("a picture is written as PNG", where=shown(path), advice="let its name end in .png")
+    FigureCanvasAgg(figure)
+    sink = io.BytesIO()
+    figure.savefig(sink, format="png", dpi=100)
+    write_whole(path, sink.getvalue())
