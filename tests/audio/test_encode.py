@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mantisreed.audio.decode import Samples, decode
-from mantisreed.audio.encode import FORMATS, encode, to_int16
+from mantisreed.audio.decode import Samples, decode, to_int16
+from mantisreed.audio.encode import FORMATS, encode
 
 
 @pytest.mark.parametrize("name", [name for name, form in FORMATS.items() if form.lossless])

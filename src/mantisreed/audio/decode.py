@@ -28,12 +28,14 @@ SAMPLE_RATE = 16_000
 _BLOCK = 65_536
 _LEAST_GAP = 0.1  # seconds; times in containers are uneven by less
 _GAPS_TOLD = 3
+_LOUDEST = 16.0  # of full scale; what is over this is damage, not sound
 _CONTAINERS = (
     "aac,ac3,aiff,amr,amrnb,amrwb,ape,asf,au,avi,caf,eac3,flac,flv,gsm,matroska,mov,mp3,mpeg,mpegts,"
     "ogg,rm,tta,voc,w64,wav,webm,wv"
 )
 
 Samples: TypeAlias = NDArray[np.float32]
+Sound: TypeAlias = NDArray[np.int16]
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,6 +121,7 @@ class Decoder:
         self.contents: Contents
         self.track: Track
         self.gaps: list[tuple[float, float]] = []
+        self._format = "flt"
         self._damaged = 0
         self._given = 0
 
@@ -149,9 +152,19 @@ class Decoder:
         return found
 
     def __iter__(self) -> Iterator[Samples]:
+        return self._blocks("flt")
+
+    def sound(self) -> Iterator[Sound]:
+        """The same blocks as 16-bit integers, in less time."""
+        for block in self._blocks("s16"):
+            yield to_int16(block)
+
+    def _blocks(self, sample_format: str) -> Iterator[Samples]:
         with _named(self._name), _open(self._source) as (container, file):
             self.contents = _contents(container, file)
             self.track = self.contents.chosen(self._number)
+            # Numbers that are none come only from these, and the resampler would turn them into clicks.
+            self._format = "flt" if self.track.codec.startswith("pcm_f") else sample_format
             for block in self._resampled(container):
                 self._given += block.shape[1]
                 yield block
@@ -167,7 +180,7 @@ class Decoder:
                 silence = 0
             for frame in frames:
                 if frame.samples:
-                    yield self._mixed(_finite(np.asarray(frame.to_ndarray(), np.float32)), channels)
+                    yield self._mixed(_samples(frame), channels)
 
     def _resampled_frames(
         self, container: "av.container.InputContainer", stream: "av.AudioStream"
@@ -200,7 +213,15 @@ class Decoder:
         lost = _LostBytes(container.format.name)
         origin: float | None = None
         expected = passed = 0.0  # seconds: of the next frame by its own time, and by what has been given out
-        for packet in self._packets(container, stream):
+        packets = container.demux(stream)
+        while True:
+            try:
+                packet = next(packets)
+            except StopIteration:
+                return
+            except av.error.FFmpegError:  # the container breaks off here; what came before is good
+                self._damaged += 1
+                return
             try:
                 frames = packet.decode()
             except av.error.EOFError:
@@ -209,10 +230,10 @@ class Decoder:
                 self._damaged += 1
                 lost.failed(packet, passed)
                 continue
-            lost.read(packet)
+            lost.bytes_read += packet.size
             for frame in frames:
-                if frame.pts is not None:
-                    start = frame.pts * base + lost.seconds
+                if (ticks := frame.pts) is not None:
+                    start = ticks * base + lost.seconds
                     origin = start if origin is None else origin
                     if start - expected > _LEAST_GAP and expected > 0.0:
                         for silent in self._filled(frame, passed, min(start - expected, start - origin - passed)):
@@ -239,23 +260,11 @@ class Decoder:
             left -= silent.samples
             yield silent
 
-    def _packets(
-        self, container: "av.container.InputContainer", stream: "av.AudioStream"
-    ) -> Iterator["av.Packet[av.AudioStream]"]:
-        packets = container.demux(stream)
-        while True:
-            try:
-                packet = next(packets)
-            except StopIteration:
-                return
-            except av.error.FFmpegError:  # the container breaks off here; what came before is good
-                self._damaged += 1
-                return
-            yield packet
-
     def _resampler(self, frame: "av.AudioFrame") -> "av.AudioResampler":
         layout = "mono" if self._channels == 1 and frame.layout.nb_channels <= 2 else frame.layout.name
-        return av.AudioResampler(format="fltp", layout=layout, rate=self.sample_rate)
+        needs_mixing = self._channels == 1 and frame.layout.nb_channels > 1
+        sample_format = "flt" if needs_mixing else self._format
+        return av.AudioResampler(format=sample_format, layout=layout, rate=self.sample_rate)
 
     def _mixed(self, block: Samples, channels: int) -> Samples:
         """A resampled block of a track with so many channels, mixed as asked: their mean."""
@@ -272,18 +281,24 @@ class _LostBytes:
 
     def __init__(self, container: str) -> None:
         self._counts = container in self._WITHOUT_TIMES
-        self._read = 0
+        self.bytes_read = 0
         self.seconds = 0.0
-
-    def read(self, packet: "av.Packet[av.AudioStream]") -> None:
-        """This packet was read well."""
-        self._read += packet.size
 
     def failed(self, packet: "av.Packet[av.AudioStream]", passed: float) -> None:
         """This packet was not; all before it came to `passed` seconds. Its own time is that of one frame."""
-        if self._counts and self._read and packet.duration is not None and packet.time_base is not None:
-            length = packet.size * passed / self._read - float(packet.duration * packet.time_base)
+        if self._counts and self.bytes_read and packet.duration is not None and packet.time_base is not None:
+            length = packet.size * passed / self.bytes_read - float(packet.duration * packet.time_base)
             self.seconds += max(0.0, length)
+
+
+def to_int16(block: Samples | Sound) -> Sound:
+    """Samples as 16-bit integers, rounded, clipped at full scale. Undoes the decoder's scaling exactly."""
+    if block.dtype == np.int16:
+        return block.astype(np.int16, copy=False)
+    scaled = np.multiply(block, 32768.0)
+    np.rint(scaled, out=scaled)
+    np.clip(scaled, -32768.0, 32767.0, out=scaled)
+    return scaled.astype(np.int16)
 
 
 def probe(source: str | os.PathLike[str] | BinaryIO) -> Contents:
@@ -336,14 +351,32 @@ def _open(
 def _container(file: BinaryIO) -> "av.container.InputContainer":
     if file.seek(0, os.SEEK_END) == 0:
         raise RecordingError("the file is empty")
+    options = {"format_whitelist": _CONTAINERS} | ({"ignore_length": "1"} if _wav_says_too_little(file) else {})
     file.seek(0)
     try:
-        return av.open(file, mode="r", options={"format_whitelist": _CONTAINERS}, metadata_errors="replace")
+        return av.open(file, mode="r", options=options, metadata_errors="replace")
     except (av.error.FFmpegError, OSError) as error:
         raise RecordingError(
             "this is not a recording that can be read, or only a part of one",
             advice="expected: WAV, FLAC, MP3, Ogg, Opus, M4A, AMR, or a video with sound",
         ) from error
+
+
+def _wav_says_too_little(file: BinaryIO) -> bool:
+    """Whether sound goes on behind the end that a WAV header gives: what follows there is no chunk."""
+    end = file.seek(0, os.SEEK_END)
+    file.seek(0)
+    head = file.read(12)
+    position = 12
+    if head[:4] != b"RIFF" or head[8:] != b"WAVE":
+        return False
+    while position + 8 <= end:
+        file.seek(position)
+        name, size = (chunk := file.read(8))[:4], int.from_bytes(chunk[4:], "little")
+        if not all(0x20 <= byte < 0x7F for byte in name):
+            return True
+        position += 8 + size + size % 2
+    return False
 
 
 def _contents(container: "av.container.InputContainer", file: BinaryIO) -> Contents:
@@ -402,10 +435,15 @@ def _drained(fifo: "av.audio.fifo.AudioFifo", resampler: "av.AudioResampler") ->
     return [*(resampler.resample(rest) if rest is not None else []), *resampler.resample(None)]
 
 
-def _finite(block: Samples) -> Samples:
-    # What is no number at all makes the sum none either.
-    if not np.isfinite(block.sum(dtype=np.float64)):
+def _samples(frame: "av.AudioFrame") -> Samples:
+    """A frame of packed samples as an array of shape (channels, samples), without what is no sound."""
+    # Planes cannot be used: reading more than seven of them crashes the library.
+    block: Samples = np.ascontiguousarray(frame.to_ndarray().reshape(frame.samples, -1).T)
+    if block.dtype == np.int16:
+        return block
+    if not np.abs(block).max() <= _LOUDEST:  # also where something is no number
         np.nan_to_num(block, copy=False, nan=0.0, posinf=1.0, neginf=-1.0)
+        np.clip(block, -1.0, 1.0, out=block)
     return block
 
 

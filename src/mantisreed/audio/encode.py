@@ -9,9 +9,8 @@ from typing import BinaryIO, Protocol, Self
 import av
 import numpy as np
 import soundfile
-from numpy.typing import NDArray
 
-from mantisreed.audio.decode import SAMPLE_RATE, Samples
+from mantisreed.audio.decode import SAMPLE_RATE, Samples, Sound, to_int16
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +50,7 @@ FORMATS = {
 class Encoder(Protocol):
     """Takes blocks of shape (channels, samples), float32 or int16, and writes them to the file it was made for."""
 
-    def write(self, block: Samples | NDArray[np.int16]) -> None:
+    def write(self, block: Samples | Sound) -> None:
         """Encode one more block."""
 
     def close(self) -> None:
@@ -90,14 +89,7 @@ def encode(
     return None if most_bytes is not None and len(encoded) > most_bytes else encoded
 
 
-def to_int16(block: Samples | NDArray[np.int16]) -> NDArray[np.int16]:
-    """Samples as 16-bit integers, rounded, clipped at full scale. Undoes the decoder's scaling exactly."""
-    if block.dtype == np.int16:
-        return block.astype(np.int16, copy=False)
-    scaled = np.multiply(block, 32768.0)
-    np.rint(scaled, out=scaled)
-    np.clip(scaled, -32768.0, 32767.0, out=scaled)
-    return scaled.astype(np.int16)
+_FLAC_LEVEL = 0.2  # a fifth less time than the usual one, for files that are 2 % larger
 
 
 class _Closing:
@@ -115,9 +107,12 @@ class _Closing:
 
 class _LosslessEncoder(_Closing):
     def __init__(self, sink: BinaryIO, form: AudioFormat, sample_rate: int, channels: int) -> None:
-        self._file = soundfile.SoundFile(sink, "w", sample_rate, channels, subtype="PCM_16", format=form.container)
+        level = _FLAC_LEVEL if form.name == "flac" else None
+        self._file = soundfile.SoundFile(
+            sink, "w", sample_rate, channels, subtype="PCM_16", format=form.container, compression_level=level
+        )
 
-    def write(self, block: Samples | NDArray[np.int16]) -> None:
+    def write(self, block: Samples | Sound) -> None:
         self._file.write(to_int16(block).T)
 
     def close(self) -> None:
@@ -136,7 +131,7 @@ class _LossyEncoder(_Closing):
         self._stream = stream
         self._written = 0
 
-    def write(self, block: Samples | NDArray[np.int16]) -> None:
+    def write(self, block: Samples | Sound) -> None:
         samples = block / np.float32(32768) if block.dtype == np.int16 else block
         frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples), format="fltp", layout=self._layout)
         frame.sample_rate = self._rate

@@ -217,7 +217,8 @@ class _Meter:
         self.peaks = np.maximum(self.peaks, np.abs(block).max(axis=1))
         self.clipped += sum(_clipped(row) for row in block)
         self.same = self.same and all(np.array_equal(block[0], row) for row in block[1:])
-        self._loudness.take(block[:2])
+        # Of more than two channels nobody knows where they stand: what counts is their mix.
+        self._loudness.take(block if len(block) <= 2 else block.mean(axis=0, keepdims=True))
         joined = np.concatenate([self._rest, block], axis=1)
         whole = joined.shape[1] // self._step * self._step
         self._outline(joined[:, :whole])

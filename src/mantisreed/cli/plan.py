@@ -65,7 +65,10 @@ def run(
         _print_tables(console, card, planned)
     if plot:
         console.note(f"drawn in {plot}")
-    return 0
+    for plan in planned:
+        if plan.error:
+            console.problem(plan.error, plan.recording.shown)
+    return 1 if any(plan.error for plan in planned) else 0
 
 
 def _draw(path: "Path", planned: "Sequence[PlannedRecording]", track: int | None) -> None:
@@ -89,7 +92,9 @@ def _print_json(console: Console, planned: "Sequence[PlannedRecording]") -> None
     import msgspec
 
     recordings = [
-        {
+        {"name": plan.recording.shown, "error": {"what": str(plan.error), "advice": plan.error.advice}}
+        if plan.error
+        else {
             "name": plan.recording.shown,
             "duration": round(plan.duration, 3),
             "speech": round(plan.speech, 3),
@@ -121,7 +126,8 @@ def _print_tables(console: Console, card: "EngineCard", planned: "Sequence[Plann
     from mantisreed.units import short_duration
 
     for plan in planned:
-        _print_pieces(console, plan)
+        if not plan.error:
+            _print_pieces(console, plan)
     requests = sum(len(plan.pieces) for plan in planned)
     billed = sum(plan.billed for plan in planned)
     cost = sum((plan.cost for plan in planned if plan.cost is not None), Decimal(0))

@@ -13,10 +13,10 @@ from typing import Literal, TypeAlias
 import numpy as np
 
 from mantisreed.audio.cuts import LONG_SILENCE, OVERLAP, CutRules, Span, SpanChooser, smaller_spans, speech_in
-from mantisreed.audio.decode import probe
+from mantisreed.audio.decode import Sound, probe
 from mantisreed.audio.encode import FORMATS, AudioFormat, Encoder, open_encoder
 from mantisreed.audio.speech import SpeechListener, union
-from mantisreed.audio.workers import DecodingWorkers, LocalStream, Sound, SoundStream
+from mantisreed.audio.workers import DecodingWorkers, LocalStream, SoundStream
 from mantisreed.engines.card import Accepts, EngineCard
 from mantisreed.engines.request import Piece
 from mantisreed.errors import InputError, TooBigError
@@ -142,8 +142,8 @@ class Preparation:
         return self._pieces
 
     def _prepared(self) -> Generator[PreparedPiece]:
-        one_thread = self.is_whole or self.form.lossless
-        with ThreadPoolExecutor(1 if one_thread else os.cpu_count()) as pool:
+        # What is written while it is heard has to be written in order.
+        with ThreadPoolExecutor(1 if self.is_whole else os.cpu_count()) as pool:
             try:
                 yield from self._streamed(pool)
             finally:
@@ -266,7 +266,7 @@ class _Lane:
     def hear(self, samples: Sound) -> list[_Job]:
         """Take the next samples; gives the pieces that are certain now."""
         self._tape.add(samples)
-        heard = self._listener.hear(samples * np.float32(1 / 32768))
+        heard = self._listener.hear(samples)
         stretches = [(stretch.start, stretch.end) for stretch in heard]
         self._speech += stretches
         self.heard += stretches

@@ -8,6 +8,7 @@ from decimal import Decimal
 from pathlib import Path
 
 from mantisreed.engines.card import EngineCard, Pace
+from mantisreed.errors import MantisreedError, RecordingError
 from mantisreed.pipeline.pieces import Preparation, PreparedPiece
 from mantisreed.pipeline.run import Order
 from mantisreed.pipeline.sources import Source, local_file
@@ -46,24 +47,21 @@ class PlannedRecording:
         billed: seconds that the engine charges for.
         cost: in the currency of the card; None when its card names no price.
         notes: what is wrong with the recording, or worth knowing.
+        error: why nothing can be sent of it; None when all is well.
     """
 
     recording: Source
-    duration: float
-    speech: float
-    pieces: tuple[PlannedPiece, ...]
-    billed: float
-    cost: Decimal | None
+    duration: float = 0.0
+    speech: float = 0.0
+    pieces: tuple[PlannedPiece, ...] = ()
+    billed: float = 0.0
+    cost: Decimal | None = None
     notes: tuple[str, ...] = ()
+    error: MantisreedError | None = None
 
 
 def plan_recordings(order: Order, recordings: Sequence[Source], hidden: Path) -> list[PlannedRecording]:
-    """What a run with this order would send. Recordings that are links are fetched; nothing is sent.
-
-    Raises:
-        RecordingError: a recording cannot be read.
-        TooBigError: no piece of it would fit into a request.
-    """
+    """What a run with this order would send. Recordings that are links are fetched; nothing is sent."""
     return [asyncio.run(_planned(order, recording, hidden)) for recording in recordings]
 
 
@@ -79,8 +77,13 @@ def billed_seconds(card: EngineCard, lengths: Sequence[float]) -> float:
 
 
 async def _planned(order: Order, recording: Source, hidden: Path) -> PlannedRecording:
-    async with local_file(recording, hidden / "fetched") as path:
-        return await asyncio.to_thread(_plan, order, recording, path)
+    try:
+        async with local_file(recording, hidden / "fetched") as path:
+            return await asyncio.to_thread(_plan, order, recording, path)
+    except MantisreedError as error:
+        if isinstance(error, RecordingError):
+            error.where = recording.shown
+        return PlannedRecording(recording, error=error)
 
 
 def _plan(order: Order, recording: Source, path: Path) -> PlannedRecording:
