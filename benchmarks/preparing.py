@@ -44,10 +44,10 @@ print(count, own // 1024, others // 1024)
 
 CARD = """
 [engine.bench]
-address = "http://127.0.0.1:{port}"
+address = "http://127.0.0.1:PORT"
 [engine.bench.send]
 path = "/"
-body = "audio"
+raw = "{audio}"
 [engine.bench.reply]
 kind = "text"
 """
@@ -104,7 +104,7 @@ def first_request(path: Path, folder: Path) -> float:
 
     with ThreadingHTTPServer(("127.0.0.1", 0), Engine) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
-        (folder / "mantisreed.toml").write_text(CARD.format(port=server.server_address[1]))
+        (folder / "mantisreed.toml").write_text(CARD.replace("PORT", str(server.server_address[1])))
         start = time.perf_counter()
         subprocess.run(
             [sys.executable, "-m", "mantisreed", "run", path, "--replace"],

@@ -170,3 +170,65 @@ def test_a_video_without_sound_is_told_apart(tmp_path: Path) -> None:
 
     with pytest.raises(RecordingError, match="video without sound"):
         probe(tmp_path / "silent.mp4")
+
+
+@pytest.mark.parametrize("codec", ["flac", "libmp3lame", "aac", "libopus"])
+def test_a_corrupt_middle_is_told_with_its_time_and_what_is_behind_it_stays_in_place(
+    tmp_path: Path, codec: str
+) -> None:
+    name = {"flac": "a.flac", "libmp3lame": "a.mp3", "aac": "a.m4a", "libopus": "a.opus"}[codec]
+    rate = 48_000 if codec == "libopus" else RATE
+    write_sound(tmp_path / name, codec, chirp(20, rate), rate=rate)
+    truth = decoded(tmp_path / name)[0]
+    content = bytearray((tmp_path / name).read_bytes())
+    middle = len(content) // 2
+    content[middle : middle + len(content) // 10] = bytes(len(content) // 10)
+    (tmp_path / name).write_bytes(content)
+
+    decoder = Decoder(tmp_path / name)
+    heard = np.concatenate(list(decoder), axis=1)[0]
+
+    assert abs(len(heard) - len(truth)) < 0.1 * RATE
+    tail = slice(-4 * RATE, -RATE // 2)
+    assert abs(lag_and_fit(heard[tail], truth[tail])[0]) < 0.1
+    (start, end) = decoder.gaps[0]
+    assert 0 < start < len(truth) / RATE * 0.7 and end - start > 0.2
+    assert decoder.damage()[0].startswith(f"no sound could be read from 00:00:{start:06.3f} to 00:00:{end:06.3f}")
+
+
+def test_numbers_that_are_none_and_absurd_ones_become_sound(tmp_path: Path) -> None:
+    samples = chirp()
+    samples[[100, 5000, 9000, 12_000]] = [np.nan, np.inf, -np.inf, 1e30]
+    soundfile.write(tmp_path / "a.wav", samples, RATE, subtype="FLOAT")
+    heard = decoded(tmp_path / "a.wav")
+    assert np.isfinite(heard).all() and np.abs(heard).max() <= 1.0
+    assert lag_and_fit(heard[0], chirp())[1] > 0.95
+
+
+@pytest.mark.parametrize(("data_size", "all_size"), [(1000, 1036), (0, 0), (0xFFFF_FFFF, 0xFFFF_FFFF)])
+def test_a_wrong_length_in_the_header_loses_nothing(tmp_path: Path, data_size: int, all_size: int) -> None:
+    soundfile.write(tmp_path / "a.wav", chirp(), RATE)
+    content = bytearray((tmp_path / "a.wav").read_bytes())
+    content[4:8], content[40:44] = all_size.to_bytes(4, "little"), data_size.to_bytes(4, "little")
+    (tmp_path / "a.wav").write_bytes(content)
+    assert decoded(tmp_path / "a.wav").shape == (1, 2 * RATE)
+
+
+def test_many_channels_high_rates_and_single_samples_work(tmp_path: Path) -> None:
+    each = np.stack([chirp() * n / 8 for n in range(1, 9)], axis=1)
+    soundfile.write(tmp_path / "eight.wav", each, RATE)
+    blocks = np.concatenate(list(Decoder(tmp_path / "eight.wav", channels=None)), axis=1)
+    assert blocks.shape == (8, 2 * RATE) and np.allclose(blocks, each.T, atol=1e-4)
+    assert np.allclose(decoded(tmp_path / "eight.wav")[0], each.mean(axis=1), atol=1e-4)
+    soundfile.write(tmp_path / "high.wav", chirp(rate=192_000), 192_000, subtype="PCM_24")
+    assert lag_and_fit(decoded(tmp_path / "high.wav")[0], chirp())[1] > 0.99
+    soundfile.write(tmp_path / "one.wav", chirp()[:1], RATE)
+    assert decoded(tmp_path / "one.wav").shape == (1, 1)
+
+
+@pytest.mark.parametrize(("subtype", "channels"), [("PCM_16", 1), ("PCM_24", 1), ("FLOAT", 1), ("PCM_16", 2)])
+def test_whole_numbers_are_the_same_sound(tmp_path: Path, subtype: str, channels: int) -> None:
+    soundfile.write(tmp_path / "a.wav", np.stack([chirp()] * channels, axis=1), RATE, subtype=subtype)
+    sound = np.concatenate(list(Decoder(tmp_path / "a.wav").sound()), axis=1)
+    assert sound.dtype == np.int16
+    assert np.abs(sound / 32768 - decoded(tmp_path / "a.wav")).max() < 1.1 / 32768

@@ -1,10 +1,14 @@
 """Recordings over an engine's cap, through the built command: no word lost, doubled or broken."""
 
+import json
+from itertools import pairwise
 from pathlib import Path
 
+import numpy as np
 import pytest
+import soundfile
 
-from conftest import Command
+from conftest import Command, Note
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.transcript.document import Transcript, from_json
@@ -70,3 +74,43 @@ def test_a_piece_length_that_is_none_is_told(mantisreed: Command, settings: Path
     for length, told in (("soon", "a number with a unit"), ("2 s", "has to last 5 s or more")):
         result = mantisreed("run", "mantisreed.toml", "--piece-length", length)
         assert result.returncode == 2 and told in result.stderr
+
+
+def test_a_call_sent_apart_has_a_speaker_for_each_channel_and_keeps_talk_at_the_same_time(
+    mantisreed: Command, settings: Path, english: list[Phrase]
+) -> None:
+    voices = [phrase for phrase in english if phrase.voice in ("ringer", "skipper")]
+    composition = compose(voices, seed=56, duration=60, pauses=(-1.5, 0.8), channels=2)
+    transcript = transcribed(mantisreed, settings.parent, composition, "--channels", "apart", "--piece-length", "20s")
+    assert set(transcript.speakers) == {"channel 1", "channel 2"}
+    for channel in (0, 1):
+        said = [word.text for spoken in composition.truth if spoken.channel == channel for word in spoken.words]
+        passages = [p for p in transcript.passages if p.speaker == f"channel {channel + 1}"]
+        assert [word.text for passage in passages for word in passage.words] == said
+    assert [p.start for p in transcript.passages] == sorted(p.start for p in transcript.passages)
+    assert any(b.start < a.end for a, b in pairwise(transcript.passages))
+    only = transcribed(mantisreed, settings.parent, composition, "--channels", "2")
+    assert {word.text for word in only.words} == {w.text for s in composition.truth if s.channel for w in s.words}
+
+
+def test_a_recording_without_speech_is_nothing_heard_and_costs_no_request(
+    mantisreed: Command, settings: Path, tmp_path: Path
+) -> None:
+    (tmp_path / "standin.key").write_text("a key that the engine would refuse")
+    soundfile.write(tmp_path / "night.wav", np.random.default_rng(4).standard_normal(320_000) * 0.01, 16_000)
+    result = mantisreed("run", "night.wav", "--json")
+    assert result.returncode == 0, result.stderr
+    (outcome,) = json.loads(result.stdout)["recordings"]
+    assert (outcome["state"], outcome["notes"]) == ("nothing heard", ["nothing heard"])
+    assert mantisreed("run", "night.wav", "--keep-silence").returncode == 1
+
+
+def test_options_that_make_no_sense_are_told(mantisreed: Command, settings: Path, note: Note) -> None:
+    for options, told in (
+        (("--channels", "left"), "neither mix nor apart"),
+        (("--overlap", "20s"), "share at most"),
+        (("--overlap", "0.1s"), "has to last 1 s or more"),
+        (("--channels", "3"), "there is no channel 3"),
+    ):
+        result = mantisreed("run", note.path, *options)
+        assert result.returncode in (1, 2) and told in result.stderr

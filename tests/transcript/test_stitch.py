@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.transcript.document import Passage, Word
-from mantisreed.transcript.stitch import PieceReading, stitch
+from mantisreed.transcript.stitch import PieceReading, stitch, stitch_channels
 
 SAID = [Word(f"word{n}", n * 0.5, n * 0.5 + 0.4, 0.9) for n in range(80)]  # 40 seconds without a pause
 
@@ -57,3 +57,68 @@ def test_sentences_speakers_and_pauses_stay_apart() -> None:
     assert [p.text for p in stitch(readings).passages] == ["Nets closed.", "Tea", "or", "coffee"]
     joined = stitch([piece(0, "Tea or"), piece(5, "coffee?")])
     assert [p.text for p in joined.passages] == ["Tea or coffee?"]
+
+
+def said(start: float, text: str, *, speaker: str | None = None, sure: float | None = None) -> PieceReading:
+    """A piece of ten seconds in which a word is spoken each second."""
+    words = tuple(Word(word, n + 0.2, n + 0.8, sure) for n, word in enumerate(text.split()))
+    return PieceReading(start, start + 10, (Passage(0.2, len(words) - 0.2, text, speaker, words=words),))
+
+
+def test_the_surer_and_the_more_central_reading_is_kept() -> None:
+    left = said(0, "one two three four five six seven ate nine ten", sure=0.5)
+    right = said(6, "seven eight nine tan eleven twelve", sure=0.9)
+    assert " ".join(p.text for p in stitch([left, right]).passages) == (
+        "one two three four five six seven eight nine tan eleven twelve"
+    )
+    alike = stitch([said(0, "a b c d e f g h i jot", sure=0.8), said(6, "gone h i j k l", sure=0.8)])
+    assert " ".join(p.text for p in alike.passages) == "a b c d e f g h i j k l"
+
+
+def test_the_rest_of_a_cut_word_at_an_edge_is_dropped_and_a_word_that_only_one_heard_is_kept() -> None:
+    broken = PieceReading(
+        6.0,
+        16.0,
+        (
+            Passage(
+                0.0,
+                3.8,
+                "",
+                words=(Word("urlew", 0.02, 0.3), Word("h", 1.2, 1.8), Word("i", 2.2, 2.8), Word("k", 4.2, 4.8)),
+            ),
+        ),
+    )
+    stitched = stitch([said(0, "a b c d e f curlew h i j"), broken])
+    words = [word.text for passage in stitched.passages for word in passage.words]
+    assert words == ["a", "b", "c", "d", "e", "f", "curlew", "h", "i", "j", "k"]
+
+
+def test_speakers_of_neighbouring_pieces_are_matched_by_the_words_that_both_heard() -> None:
+    def talk(start: float, turns: list[tuple[str, str]]) -> PieceReading:
+        passages, at = [], 0
+        for speaker, text in turns:
+            words = tuple(Word(word, at + n + 0.2, at + n + 0.8) for n, word in enumerate(text.split()))
+            passages.append(Passage(words[0].start, words[-1].end, text, speaker, words=words))
+            at += len(words)
+        return PieceReading(start, start + at, tuple(passages))
+
+    first = talk(0, [("A", "one two three four"), ("B", "five six seven eight")])
+    second = talk(4, [("A", "five six seven eight"), ("B", "nine ten"), ("C", "eleven")])
+    stitched = stitch([first, second])
+    assert [(p.speaker, p.text) for p in stitched.passages] == [
+        ("A", "one two three four"),
+        ("B", "five six seven eight"),
+        ("B-2", "nine ten"),
+        ("C", "eleven"),
+    ]
+    apart = stitch([first, talk(8, [("B", "nine"), ("A", "ten")])])
+    assert apart.notes == ("speakers were told apart piece by piece: labels may change hands at 8.0 s",)
+
+
+def test_channels_are_merged_by_time_with_a_speaker_each() -> None:
+    stitched = stitch_channels({1: [said(0, "a b"), said(10, "c")], 2: [said(5, "x y", speaker="S7")]})
+    assert [(p.speaker, p.text) for p in stitched.passages] == [
+        ("channel 1", "a b"),
+        ("channel 2", "x y"),
+        ("channel 1", "c"),
+    ]

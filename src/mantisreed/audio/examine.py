@@ -198,7 +198,8 @@ class _Meter:
     def __init__(self, channels: int, rate: int) -> None:
         self._rate = rate
         self._step = round(rate * STEP_SECONDS)
-        self._listeners = [SpeechListener(rate) for _ in range(channels)]
+        self._listeners = [SpeechListener() for _ in range(channels)]
+        self._resamplers = [_Resampler(rate) for _ in range(channels)]
         self._speech: list[list[Stretch]] = [[] for _ in range(channels)]
         self._rest = np.zeros((channels, 0), np.float32)
         self._lows: list[NDArray[np.float32]] = []
@@ -212,8 +213,9 @@ class _Meter:
     def take(self, block: Samples) -> None:
         if len(block) != len(self.peaks):  # the format changed midway
             block = np.resize(block, (len(self.peaks), block.shape[1]))
-        for listener, found, row in zip(self._listeners, self._speech, block, strict=True):
-            found += listener.hear(row)
+        rows = zip(self._listeners, self._resamplers, self._speech, block, strict=True)
+        for listener, resampler, found, row in rows:
+            found += listener.hear(resampler.through(row))
         self.peaks = np.maximum(self.peaks, np.abs(block).max(axis=1))
         self.clipped += sum(_clipped(row) for row in block)
         self.same = self.same and all(np.array_equal(block[0], row) for row in block[1:])
@@ -268,6 +270,23 @@ class _Meter:
         return Waveform(
             np.concatenate(self._lows), np.concatenate(self._highs), np.array(self._loudness.momentary, np.float32)
         )
+
+
+class _Resampler:
+    """One channel, brought to the rate that the speech map is made at."""
+
+    def __init__(self, rate: int) -> None:
+        self._rate = rate
+        self._resampler = av.AudioResampler(format="flt", layout="mono", rate=SAMPLE_RATE)
+
+    def through(self, samples: NDArray[np.float32]) -> NDArray[np.float32]:
+        """The next samples."""
+        if self._rate == SAMPLE_RATE:
+            return samples
+        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples[np.newaxis]), format="flt", layout="mono")
+        frame.sample_rate = self._rate
+        parts = [part.to_ndarray()[0] for part in self._resampler.resample(frame)]
+        return np.concatenate(parts) if parts else np.zeros(0, np.float32)
 
 
 class _Loudness:

@@ -121,7 +121,10 @@ class _RemoteStream:
 
         assert process.stdin is not None
         assert process.stdout is not None
-        process.stdin.write(json.dumps(self._request).encode() + b"\n")
+        try:
+            process.stdin.write(json.dumps(self._request).encode() + b"\n")
+        except BrokenPipeError as error:
+            raise _ended() from error
         while True:
             kind, length = HEAD.unpack(_exactly(process.stdout, HEAD.size))
             content = _exactly(process.stdout, length)
@@ -145,13 +148,17 @@ def _started() -> "subprocess.Popen[bytes]":
     return process
 
 
+def _ended() -> RecordingError:
+    return RecordingError("the process that decoded it has ended", advice="is there memory enough?")
+
+
 def _exactly(stream: Any, length: int) -> bytearray:
     content = bytearray(length)
     view, got = memoryview(content), 0
     while got < length:
         more = stream.readinto(view[got:])
         if not more:
-            raise RecordingError("the process that decoded it has ended", advice="is there memory enough?")
+            raise _ended()
         got += more
     return content
 

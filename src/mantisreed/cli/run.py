@@ -12,6 +12,8 @@ if TYPE_CHECKING:
 
     from mantisreed.pipeline.run import Outcome
 
+_LARGE = 4_000_000  # bytes: some minutes, however it is encoded
+
 EXAMPLES = """\
 examples:
   mantisreed run note.wav --engine brook
@@ -56,6 +58,12 @@ def run(
     """Run the pipeline and show what came out. 0 when every recording is done, else 1."""
     from pathlib import Path
 
+    from mantisreed.audio.workers import DecodingWorkers
+
+    workers = DecodingWorkers()
+    if any(_is_large(source) for source in sources):
+        workers.warm_up()  # while the rest of the program is loading
+
     from mantisreed.cli.progress import Progress
     from mantisreed.pipeline.transcribe import transcribe
     from mantisreed.workspace import open_workspace
@@ -75,6 +83,7 @@ def run(
             into=into,
             pieces=piece_options(track, channels, piece_length, overlap, keep_silence),
             replace=replace,
+            workers=workers,
             on_event=progress.show,
         )
     if as_json:
@@ -89,6 +98,16 @@ def run(
             console.problem(outcome.error, outcome.recording.shown)
     console.note(_last_line(outcomes))
     return 0 if all(outcome.state in ("done", "nothing heard") for outcome in outcomes) else 1
+
+
+def _is_large(source: str) -> bool:
+    """Whether this is surely a long recording."""
+    import os
+
+    try:
+        return os.path.getsize(source) > _LARGE  # noqa: PTH202 - Path takes longer to import
+    except (OSError, ValueError):
+        return False
 
 
 def _described(outcome: "Outcome") -> "dict[str, Any]":

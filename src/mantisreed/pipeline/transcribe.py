@@ -32,6 +32,7 @@ def transcribe(
     into: str | os.PathLike[str] | None = None,
     pieces: PieceOptions | None = None,
     replace: bool = False,
+    workers: DecodingWorkers | None = None,
     on_event: Callable[[Event], None] = lambda event: None,
 ) -> list[Outcome]:
     """Send recordings to an engine and write what comes back.
@@ -49,6 +50,7 @@ def transcribe(
         into: folder for outputs; None takes the one in the settings.
         pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the engine's card.
         replace: overwrite outputs that were edited since they were written.
+        workers: where long recordings are decoded, if some have been started already.
         on_event: called as recordings move along.
 
     Returns:
@@ -70,7 +72,7 @@ def transcribe(
     folder = Path(into) if into is not None else workspace.folder / workspace.settings.into
     formats = chosen_formats(to if to is not None else workspace.settings.to)
     outputs = Outputs(folder, workspace.hidden, formats, replace=replace)
-    return asyncio.run(_run(workspace, order, outputs, recordings, on_event))
+    return asyncio.run(_run(workspace, order, outputs, recordings, workers or DecodingWorkers(), on_event))
 
 
 def order_for(
@@ -119,11 +121,12 @@ async def _run(
     order: Order,
     outputs: Outputs,
     recordings: Sequence[Source],
+    workers: DecodingWorkers,
     on_event: Callable[[Event], None],
 ) -> list[Outcome]:
     async with AsyncExitStack() as stack:
         transport = await stack.enter_async_context(HttpTransport())
-        workers = stack.enter_context(DecodingWorkers())
+        stack.enter_context(workers)
         links = None
         if workspace.links and wants_link(order.card) and any(source.link is None for source in recordings):
             links = await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))

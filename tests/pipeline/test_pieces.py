@@ -1,0 +1,156 @@
+"""Recordings made into pieces, in one pass."""
+
+import io
+from decimal import Decimal
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from conftest import Note
+from mantisreed.audio.decode import Decoder
+from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.engines.card import Accepts, EngineCard, Price, Reply
+from mantisreed.engines.tables import Bytes, Seconds
+from mantisreed.errors import InputError, TooBigError
+from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.composer import compose
+
+RATE = 16_000
+
+
+def card(**accepts: object) -> EngineCard:
+    return EngineCard(name="test", reply=Reply(kind="text"), accepts=Accepts(**accepts))  # type: ignore[arg-type]
+
+
+def prepared(path: Path, options: PieceOptions | None = None, **accepts: object) -> list[PreparedPiece]:
+    return list(Preparation(path, card(**accepts), options or PieceOptions()))
+
+
+def samples_in(piece: PreparedPiece) -> np.ndarray:
+    return np.asarray(soundfile.read(io.BytesIO(piece.piece.audio), dtype="int16")[0])
+
+
+def recording(folder: Path, *parts: np.ndarray) -> Path:
+    soundfile.write(folder / "a.wav", np.concatenate(parts), RATE)
+    return folder / "a.wav"
+
+
+@pytest.fixture(scope="module")
+def speech(english: list[Phrase]) -> np.ndarray:
+    blocks = compose(english, seed=81, duration=90, pauses=(0.4, 1.2), snr=25).blocks()
+    return np.asarray(np.concatenate(list(blocks), axis=1)[0])
+
+
+@pytest.mark.parametrize("overlap", [None, 3.0])
+@pytest.mark.parametrize("in_a_process", [False, True])
+def test_each_piece_holds_exactly_the_samples_of_its_span(
+    tmp_path: Path, speech: np.ndarray, overlap: float | None, in_a_process: bool
+) -> None:
+    path = recording(tmp_path, speech)
+    truth = soundfile.read(path, dtype="int16")[0]
+    with DecodingWorkers() as workers:
+        options = PieceOptions(piece_length=20.0, overlap=overlap)
+        pieces = list(Preparation(path, card(), options, workers if in_a_process else None))
+    assert len(pieces) >= 5
+    for piece in pieces:
+        first, last = round(piece.span.start * RATE), round(piece.span.end * RATE)
+        assert (samples_in(piece) == truth[first:last]).all()
+        assert piece.span.length <= 20.0 and piece.piece.duration == piece.span.length
+        assert all(0 <= start < end <= piece.span.length for start, end in piece.piece.speech)
+    assert any(piece.span.overlaps for piece in pieces) == (overlap is not None)
+
+
+def test_silence_is_not_sent_unless_it_is_to_be_kept(tmp_path: Path, speech: np.ndarray) -> None:
+    pause = np.random.default_rng(1).standard_normal(RATE * 60) * 1e-4
+    path = recording(tmp_path, pause, speech[: 20 * RATE], pause, speech[20 * RATE : 40 * RATE], pause)
+    first, second = prepared(path)
+    assert 59 < first.span.start < 61 and 78 < first.span.end < 82
+    assert 138 < second.span.start < 142 and 158 < second.span.end < 162
+    (whole,) = prepared(path, PieceOptions(keep_silence=True))
+    assert (whole.span.start, whole.span.end) == (0.0, 220.0)
+    assert len(samples_in(whole)) == 220 * RATE
+
+
+def test_silence_that_costs_less_than_another_request_is_sent(tmp_path: Path, speech: np.ndarray) -> None:
+    path = recording(tmp_path, speech[: 20 * RATE], np.zeros(RATE * 40), speech[20 * RATE : 40 * RATE])
+    dear = EngineCard(
+        name="dear",
+        reply=Reply(kind="text"),
+        price=Price(per_minute=Decimal("0.01"), currency="shells", billing_step=Seconds(60)),
+    )
+    assert len(prepared(path)) == 2
+    assert len(list(Preparation(path, dear, PieceOptions()))) == 1
+
+
+def test_a_recording_in_which_nobody_speaks_has_no_piece(tmp_path: Path) -> None:
+    path = recording(tmp_path, np.random.default_rng(2).standard_normal(RATE * 30) * 0.01)
+    assert prepared(path) == []
+    assert len(prepared(path, PieceOptions(keep_silence=True))) == 1
+
+
+def test_channels_are_sent_apart_and_empty_ones_are_not(tmp_path: Path, speech: np.ndarray) -> None:
+    voices = np.stack([speech[: 30 * RATE], np.zeros(30 * RATE), speech[30 * RATE : 60 * RATE]], axis=1)
+    path = recording(tmp_path, voices)
+    truth = soundfile.read(path, dtype="int16")[0]
+    pieces = prepared(path, PieceOptions(channels="apart", piece_length=10.0))
+    assert {piece.channel for piece in pieces} == {1, 3}
+    for piece in pieces:
+        assert piece.channel is not None
+        span = slice(round(piece.span.start * RATE), round(piece.span.end * RATE))
+        assert (samples_in(piece) == truth[span, piece.channel - 1]).all()
+    assert {piece.channel for piece in prepared(path, PieceOptions(channels=3))} == {3}
+    assert {piece.channel for piece in prepared(path)} == {None}
+    with pytest.raises(InputError, match="no channel 4"):
+        prepared(path, PieceOptions(channels=4))
+
+
+def test_the_same_channel_twice_is_told(tmp_path: Path, speech: np.ndarray) -> None:
+    path = recording(tmp_path, np.stack([speech[: 10 * RATE]] * 2, axis=1))
+    preparation = Preparation(path, card(), PieceOptions(channels="apart"))
+    assert len(list(preparation)) == 2
+    assert preparation.notes[0].startswith("all channels are the same")
+
+
+@pytest.mark.parametrize(
+    ("formats", "cap", "name", "bit_rate"),
+    [
+        (("flac", "opus"), 5_000_000, "flac", None),
+        (("flac", "opus"), 400_000, "opus", 32_000),
+        (("opus",), 180_000, "opus", 16_000),
+        (("wav", "mp3"), 300_000, "mp3", 32_000),
+    ],
+)
+def test_lossless_where_it_fits_or_else_a_bit_rate_that_does(
+    tmp_path: Path, speech: np.ndarray, formats: tuple[str, ...], cap: int, name: str, bit_rate: int | None
+) -> None:
+    pieces = prepared(recording(tmp_path, speech), formats=formats, most_bytes=Bytes(cap))
+    assert {(piece.piece.form.name, piece.piece.form.bit_rate) for piece in pieces} == {(name, bit_rate)}
+    assert all(len(piece.piece.audio) <= cap for piece in pieces)
+
+
+def test_what_is_larger_than_expected_is_cut_again(tmp_path: Path) -> None:
+    loud = np.random.default_rng(3).uniform(-1, 1, 60 * RATE)  # nothing can make this smaller
+    loud[::RATE] = 0.0
+    path = recording(tmp_path, loud)
+    options = PieceOptions(keep_silence=True)
+    pieces = prepared(path, options, formats=("flac",), most_bytes=Bytes(900_000))
+    assert len(pieces) >= 3 and all(len(piece.piece.audio) <= 900_000 for piece in pieces)
+    assert pieces[0].span.start == 0.0 and pieces[-1].span.end == 60.0
+    with pytest.raises(TooBigError, match="even 5 s"):
+        prepared(path, options, formats=("flac",), most_bytes=Bytes(9_000))
+
+
+def test_the_first_pieces_leave_while_the_rest_is_decoded(tmp_path: Path, speech: np.ndarray) -> None:
+    path = recording(tmp_path, np.tile(speech, 10))
+    preparation = Preparation(path, card(), PieceOptions(piece_length=60.0))
+    next(iter(preparation))
+    assert preparation.duration < 300
+    preparation.close()
+
+
+def test_a_track_that_is_sent_whole_is_left_untouched(note: Note) -> None:
+    (piece,) = prepared(note.path, PieceOptions(untouched=True))
+    assert len(samples_in(piece)) == sum(block.shape[1] for block in Decoder(note.path))
