@@ -1,6 +1,7 @@
 """Recordings made into pieces, in one pass."""
 
 import io
+from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
 from pathlib import Path
 
@@ -11,8 +12,8 @@ import soundfile
 from conftest import Note
 from mantisreed.audio.decode import Decoder
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.engines.card import Accepts, EngineCard, Price, Reply
-from mantisreed.engines.tables import Bytes, Seconds
+from mantisreed.engines.card import Accepts, EngineCard, Price, Reply, WordPaths
+from mantisreed.engines.tables import Bytes, ReplyPath, Seconds
 from mantisreed.errors import InputError, TooBigError
 from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
 from mantisreed.standin.bank import Phrase
@@ -61,6 +62,16 @@ def test_each_piece_holds_exactly_the_samples_of_its_span(
         assert piece.span.length <= 20.0 and piece.piece.duration == piece.span.length
         assert all(0 <= start < end <= piece.span.length for start, end in piece.piece.speech)
     assert any(piece.span.overlaps for piece in pieces) == (overlap is not None)
+
+
+def test_pieces_for_an_engine_that_tells_speakers_share_words_to_match_them_by(
+    tmp_path: Path, speech: np.ndarray
+) -> None:
+    path = recording(tmp_path, speech)
+    words = WordPaths(each=ReplyPath("w"), text=ReplyPath("t"), start=ReplyPath("s"), speaker=ReplyPath("who"))
+    telling = EngineCard(name="test", reply=Reply(words=words))
+    pieces = list(Preparation(path, telling, PieceOptions(piece_length=20.0)))
+    assert all(piece.span.overlaps for piece in pieces[1:])
 
 
 def test_silence_is_not_sent_unless_it_is_to_be_kept(tmp_path: Path, speech: np.ndarray) -> None:
@@ -149,6 +160,19 @@ def test_the_first_pieces_leave_while_the_rest_is_decoded(tmp_path: Path, speech
     next(iter(preparation))
     assert preparation.duration < 300
     preparation.close()
+
+
+def test_closing_while_another_thread_prepares_the_next_piece_stops_it(tmp_path: Path, speech: np.ndarray) -> None:
+    path = recording(tmp_path, np.tile(speech, 10))
+    preparation = Preparation(path, card(), PieceOptions(piece_length=300.0))
+    pieces = iter(preparation)
+    next(pieces)
+    with ThreadPoolExecutor(1) as pool:
+        rest = pool.submit(list, pieces)
+        while not rest.running():
+            pass
+        preparation.close()
+        assert len(rest.result(timeout=30)) < 4
 
 
 def test_a_track_that_is_sent_whole_is_left_untouched(note: Note) -> None:

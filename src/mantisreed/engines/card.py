@@ -202,6 +202,11 @@ class Reply(Table, frozen=True, kw_only=True):
     passages: PassagePaths | None = None
     words: WordPaths | None = None
 
+    @property
+    def tells_speakers(self) -> bool:
+        """Whether the card knows where speakers are in it."""
+        return any(paths is not None and paths.speaker is not None for paths in (self.passages, self.words))
+
 
 class Signs(Table, frozen=True, kw_only=True):
     """By what an error of one kind is known: any of these HTTP statuses, or any of these texts in the answer."""

@@ -6,6 +6,7 @@ import os
 from collections import deque
 from collections.abc import Generator, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal, TypeAlias
@@ -111,6 +112,7 @@ class Preparation:
         self._workers = None if is_short else workers
         self._stream = self._new_stream()
         self._pieces = self._prepared()
+        self._is_closed = False
         self._lanes: list[_Lane] = []
         self._same = True
 
@@ -136,7 +138,9 @@ class Preparation:
 
     def close(self) -> None:
         """Stop preparing, when no more pieces are wanted."""
-        self._pieces.close()
+        self._is_closed = True
+        with suppress(ValueError):  # another thread is at work on the next piece; it stops by itself
+            self._pieces.close()
 
     def __iter__(self) -> Iterator[PreparedPiece]:
         return self._pieces
@@ -152,6 +156,8 @@ class Preparation:
     def _streamed(self, pool: ThreadPoolExecutor) -> Iterator[PreparedPiece]:
         waiting: deque[_Job] = deque()
         for block in self._stream:
+            if self._is_closed:
+                return
             for lane, row in self._rows(block, pool):
                 waiting += lane.hear(row)
             while waiting and (len(waiting) > (os.cpu_count() or 1) or waiting[0].audio.done()):
@@ -178,7 +184,8 @@ class Preparation:
         rules = CutRules(
             self.longest,
             overlap=min(overlap, self.longest / 4),
-            repeats=self._options.overlap is not None,
+            # Speakers can only be matched by words that two pieces both hold.
+            repeats=self._options.overlap is not None or (self._card.reply.tells_speakers and channel is None),
             keeps_silence=self._options.keep_silence or self._options.untouched,
             long_silence=_worth_leaving_out(self._card),
         )
