@@ -4,8 +4,8 @@
 
 Each row is one composed recording of M minutes, cut into pieces of at most so many seconds, heard piece by piece by
 the stand-ins' ear and stitched. Beside it stands cutting blindly at that length. Target: no word lost, doubled or
-broken at seams; elsewhere errors are the ear's own. The confusing engine takes a tenth of all words for others, in each
-hearing different ones: there, broken words are the engine's, and lost or added ones would be ours.
+broken at seams; elsewhere errors are the ear's own. The confusing engine takes a tenth of all words for others, in
+each hearing different ones: there, broken words are the engine's, and lost or added ones would be ours.
 """
 
 import argparse

@@ -85,7 +85,7 @@ def settings(address: str, listener: Listener, tmp_path: Path) -> Path:
     """A workspace's settings file with the cards of the running stand-ins; brook is the engine to use."""
     file = tmp_path / "mantisreed.toml"
     server.write_cards(file, address, KEY, listener)
-    file.write_text(f'[settings]\nengine = "brook"\n\n{file.read_text()}')
+    file.write_text(f'[settings]\nengine = "brook"\ntries = 1\n\n{file.read_text()}')
     return file
 
 

@@ -50,7 +50,10 @@ class EngineError(MantisreedError):
         engine: the name of the engine card.
         status: the HTTP status of the answer; None when there was no answer.
         answer: the beginning of what the engine said, with secrets hidden; empty when it said nothing.
+        retry_after: seconds that the engine asks us to wait; None when it does not say.
     """
+
+    retry_after: float | None = None
 
     def __init__(
         self,
@@ -68,7 +71,20 @@ class EngineError(MantisreedError):
 
 
 class UnreachableError(EngineError):
-    """No connection, or no answer in time."""
+    """No connection, or no answer in time.
+
+    Attributes:
+        was_sent: whether the request may have reached the engine, so that it may have been done and charged for.
+    """
+
+    was_sent = False
+
+
+class PostponedError(MantisreedError):
+    """Nothing was sent, as the engine is left alone for now; the same command goes on where it was."""
+
+    def __init__(self, reason: EngineError) -> None:
+        super().__init__(reason.what, where=reason.where, advice=reason.advice)
 
 
 class RefusedError(EngineError):

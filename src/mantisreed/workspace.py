@@ -5,7 +5,7 @@ import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import msgspec
 
@@ -34,6 +34,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
         to: names of output formats.
         into: folder for outputs, relative to the workspace.
         hints: names and rare words to expect, for engines whose cards have a place for them.
+        tries: how often a request that fails in a way that may pass is sent.
     """
 
     engine: str | None = None
@@ -41,6 +42,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     to: tuple[str, ...] = ("txt", "srt", "vtt", "json")
     into: str = "transcripts"
     hints: tuple[str, ...] = ()
+    tries: Annotated[int, msgspec.Meta(ge=1, le=20)] = 5
 
 
 class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):

@@ -66,7 +66,7 @@ def test_long_pauses_are_cut_and_short_ones_are_not() -> None:
 
 def test_leading_trailing_and_long_inner_silence_is_left_out() -> None:
     spans = choose_spans([(100.0, 110.0), (500.0, 520.0)], 900.0, CutRules(60.0))
-    assert [(span.start, span.end) for span in spans] == [(99.75, 110.25), (499.75, 520.25)]
+    assert [(span.start, span.end) for span in spans] == [(99.7, 110.3), (499.7, 520.3)]
 
 
 def test_speech_without_pauses_is_cut_with_an_overlap() -> None:

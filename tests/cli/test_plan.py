@@ -39,7 +39,7 @@ def test_a_plan_can_be_read(mantisreed: Command, settings: Path, english: list[P
     compose(english, seed=62, duration=40).write(tmp_path / "talk.wav")
     whole = mantisreed("plan", "talk.wav")
     assert "talk.wav: 0:40" in whole.stdout and "start" in whole.stdout
-    assert whole.stdout.splitlines()[-1] == "1 request to brook, 0.6 minutes billed, 0.0025 shells"
+    assert whole.stdout.splitlines()[-1] == "1 request to brook, 0.7 minutes billed, 0.0026 shells"
     settings.write_text(settings.read_text().replace("requests = 120", "requests = 1", 1))
     cut = mantisreed("plan", "talk.wav", "--piece-length", "15s")
     assert "brook's pace makes it last 2:00 or more" in cut.stdout or "3:00 or more" in cut.stdout

@@ -194,7 +194,7 @@ def test_ctrl_c_ends_with_130_and_leaves_nothing_half_written(settings: Path, no
     assert list((tmp_path / "transcripts").iterdir()) == []
 
 
-@pytest.mark.parametrize("command", ["run", "plan", "inspect", "engines", "demo", "standin"])
+@pytest.mark.parametrize("command", ["run", "plan", "inspect", "jobs", "costs", "engines", "demo", "standin"])
 def test_help_shows_two_examples(mantisreed: Command, command: str) -> None:
     result = mantisreed(command, "--help")
     assert result.returncode == 0

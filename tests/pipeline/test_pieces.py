@@ -41,7 +41,7 @@ def recording(folder: Path, *parts: np.ndarray) -> Path:
 
 @pytest.fixture(scope="module")
 def speech(english: list[Phrase]) -> np.ndarray:
-    blocks = compose(english, seed=81, duration=90, pauses=(0.4, 1.2), snr=25).blocks()
+    blocks = compose(english, seed=81, duration=90, pauses=(0.8, 1.4), snr=25).blocks()
     return np.asarray(np.concatenate(list(blocks), axis=1)[0])
 
 

@@ -30,16 +30,24 @@ class Clock:
 
     def __init__(self) -> None:
         self.now = 0.0
+        self.wakings: list[float] = []
 
     async def sleep(self, seconds: float) -> None:
-        self.now += seconds
-        await asyncio.sleep(0)
+        waking = self.now + seconds
+        self.wakings.append(waking)
+        # Everybody else has a moment to do what they do; then the first to wake up wakes up.
+        await asyncio.sleep(0.03)
+        while waking > min(self.wakings):
+            await asyncio.sleep(0.03)
+        self.now = max(self.now, waking)
+        self.wakings.remove(waking)
 
 
 class Bench:
     """A runner with everything around it."""
 
     def __init__(self, folder: Path, answers: dict[str, object], old: str = "", new: str = "") -> None:
+        folder.mkdir(exist_ok=True)
         self.order = Order(brook_card(folder, old, new), {"key": Secret("hush")})
         self.folder = folder
         self.events: list[Event] = []
@@ -75,8 +83,9 @@ class Bench:
 
 def copies(note: Note, folder: Path, count: int) -> list[Path]:
     paths = [folder / f"note {number}.wav" for number in range(count)]
-    for path in paths:
-        path.write_bytes(note.path.read_bytes())
+    for number, path in enumerate(paths):
+        # One more chunk, so that each is a recording of its own.
+        path.write_bytes(note.path.read_bytes() + b"note\x02\0\0\0" + number.to_bytes(2, "little"))
     return paths
 
 
@@ -94,7 +103,7 @@ def test_nothing_heard_is_told_apart_from_failure(tmp_path: Path, note: Note) ->
     (outcome,) = Bench(tmp_path, {"": SILENT}).run([note.path])
     assert outcome.state == "nothing heard" and outcome.transcript is not None
     assert outcome.transcript.notes == ("nothing heard",)
-    (outcome,) = Bench(tmp_path, {"": (500, b"flooded")}).run([note.path])
+    (outcome,) = Bench(tmp_path / "other", {"": (500, b"flooded")}).run([note.path])
     assert outcome.state == "failed" and "flooded" in str(outcome.error)
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-MARGIN = 0.25
+MARGIN = 0.3
 """Seconds of silence that a piece keeps before its first and after its last word."""
 
 OVERLAP = 4.0
@@ -21,7 +21,7 @@ OVERLAP = 4.0
 LONG_SILENCE = 30.0
 """Seconds; silence from this length on is left out rather than sent inside a piece."""
 
-_SURE_PAUSE = 0.25  # seconds; a shorter one may be a sound inside a word, so the pieces around it overlap
+_SURE_PAUSE = 0.5  # seconds; a shorter one may hold the hushed end of a word, so the pieces around it overlap
 _WIDE_MARGIN = 0.8
 _LOOK_AHEAD = 120.0  # seconds behind the longest piece that are heard before a cut is settled
 _REPEATED_OVER = 10.0  # seconds; over a longer pause than this nothing is heard twice

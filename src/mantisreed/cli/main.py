@@ -17,13 +17,15 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from typing import NoReturn
 
-DONE, SOME_FAILED, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
-"""Exit codes; 3 (not finished yet) is for commands that do not wait."""
+DONE, SOME_FAILED, WRONG_USE, NOT_FINISHED, INTERRUPTED = 0, 1, 2, 3, 130
+"""Exit codes."""
 
 COMMANDS = {
     "run": ("mantisreed.cli.run", "send recordings to an engine, write transcripts and subtitles"),
     "inspect": ("mantisreed.cli.inspect", "show what recordings are like, with advice; sends nothing"),
     "plan": ("mantisreed.cli.plan", "show what a run would send and cost; sends nothing"),
+    "jobs": ("mantisreed.cli.jobs", "list what was sent and how it stands; show one job with its attempts"),
+    "costs": ("mantisreed.cli.costs", "sum what was paid, by engine and day or month"),
     "engines": ("mantisreed.cli.engines", "list engine cards, show one, try one, learn one from a sample reply"),
     "demo": ("mantisreed.cli.demo", "try everything on made-up recordings, without network or account"),
     "standin": ("mantisreed.cli.standin", "serve a simulated engine on this machine, to develop and test against"),
@@ -55,7 +57,7 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
         code: int = import_module(COMMANDS[command][0]).run(console, **values)
         sys.stdout.flush()
     except KeyboardInterrupt:
-        console.note("interrupted; what was written is whole, and the same command starts the rest again")
+        console.note("interrupted; what was answered is kept, and the same command goes on where it was")
         return INTERRUPTED
     except BrokenPipeError:
         # Whoever read our output has gone; point stdout elsewhere so that the interpreter's own flush is silent.

@@ -33,6 +33,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--to", metavar="FORMATS", help="output formats, of txt,srt,vtt,json (default: all)")
     parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)")
     parser.add_argument("--replace", action="store_true", help="overwrite outputs that were edited")
+    parser.add_argument(
+        "--afresh", action="store_true", help="ask again, and pay again, for what was answered before"
+    )
     parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
 
 
@@ -53,9 +56,10 @@ def run(
     overlap: str | None = None,
     keep_silence: bool = False,
     replace: bool = False,
+    afresh: bool = False,
     as_json: bool = False,
 ) -> int:
-    """Run the pipeline and show what came out. 0 when every recording is done, else 1."""
+    """Run the pipeline and show what came out. 0 when every recording is done, 3 when some only wait, else 1."""
     from pathlib import Path
 
     from mantisreed.audio.workers import DecodingWorkers
@@ -83,6 +87,7 @@ def run(
             into=into,
             pieces=piece_options(track, channels, piece_length, overlap, keep_silence),
             replace=replace,
+            afresh=afresh,
             workers=workers,
             on_event=progress.show,
         )
@@ -97,7 +102,8 @@ def run(
         if outcome.error:
             console.problem(outcome.error, outcome.recording.shown)
     console.note(_last_line(outcomes))
-    return 0 if all(outcome.state in ("done", "nothing heard") for outcome in outcomes) else 1
+    states = {outcome.state for outcome in outcomes} - {"done", "nothing heard"}
+    return 0 if not states else 3 if states == {"waiting"} else 1
 
 
 def _is_large(source: str) -> bool:
@@ -168,7 +174,7 @@ def _last_line(outcomes: "Sequence[Outcome]") -> str:
     states = [outcome.state for outcome in outcomes]
     counts = ", ".join(
         f"{states.count(state)} {state}"
-        for state in ("done", "nothing heard", "incomplete", "failed")
+        for state in ("done", "nothing heard", "incomplete", "waiting", "failed")
         if state in states
     )
     folders = dict.fromkeys(shown(path.parent) for outcome in outcomes for path in outcome.files)

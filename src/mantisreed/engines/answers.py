@@ -1,8 +1,10 @@
 """Telling an engine's errors apart, and quoting its own words without secrets."""
 
 import json
+import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -94,13 +96,27 @@ def check_answer(card: EngineCard, answer: HttpAnswer, secrets: Iterable[Secret]
         advice = f"check the secret in {', '.join(str(source) for source in card.secrets.values())}"
     at = "" if step == "send" else f" at {step}"
     said = f", saying: {quoted}" if quoted else ""
-    raise kind.error(
+    error = kind.error(
         f"{kind.what} (HTTP {answer.status}{at}){said}",
         engine=card.name,
         status=answer.status,
         answer=quoted,
         advice=advice,
     )
+    error.retry_after = retry_after(answer.headers)
+    raise error
+
+
+def retry_after(headers: Mapping[str, str], now: float | None = None) -> float | None:
+    """Seconds that `Retry-After` asks for, as a number or an HTTP date (RFC 9110, 10.2.3); None without one."""
+    value = next((text for name, text in headers.items() if name.lower() == "retry-after"), "").strip()
+    if value.isdecimal():
+        return float(value)
+    try:
+        moment = parsedate_to_datetime(value)
+    except ValueError:
+        return None
+    return max(0.0, moment.timestamp() - (time.time() if now is None else now))
 
 
 def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:

@@ -79,20 +79,24 @@ class HttpTransport:
         except TimeoutError as error:
             if body:
                 raise _endless(request, body, f"did not end within {request.time_limit:g} s") from error
-            raise UnreachableError(
+            late = UnreachableError(
                 f"no answer from {_origin(request)} in {request.time_limit:g} s",
                 engine=request.engine,
                 advice=f"try again later, or raise {request.step}.time_limit in its card",
-            ) from error
+            )
+            late.was_sent = not isinstance(error, aiohttp.ConnectionTimeoutError)
+            raise late from error
         except aiohttp.InvalidURL as error:
             shown_url = without_secrets(request.url, request.secrets)
             raise UnreachableError(f"{shown_url!r} is not an address", engine=request.engine) from error
         except (aiohttp.ClientError, OSError) as error:
-            raise UnreachableError(
+            cut = UnreachableError(
                 f"cannot reach {_origin(request)} ({_reason(error)})",
                 engine=request.engine,
                 advice="is the engine running, and are address and region in its card right?",
-            ) from error
+            )
+            cut.was_sent = not isinstance(error, aiohttp.ClientConnectorError)
+            raise cut from error
 
 
 class ScriptedTransport:

@@ -1,14 +1,14 @@
 """What a run would send, and what it would cost, before anything is sent."""
 
 import asyncio
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 
-from mantisreed.engines.card import EngineCard, Pace
+from mantisreed.engines.card import Pace
 from mantisreed.errors import MantisreedError, RecordingError
+from mantisreed.jobs.money import billed_seconds, cost_of
 from mantisreed.pipeline.pieces import Preparation, PreparedPiece
 from mantisreed.pipeline.run import Order
 from mantisreed.pipeline.sources import Source, local_file
@@ -70,12 +70,6 @@ def shortest_time(pace: Pace, requests: int) -> float:
     return 0.0 if pace.requests is None else max(0, requests - 1) // pace.requests * float(pace.window)
 
 
-def billed_seconds(card: EngineCard, lengths: Sequence[float]) -> float:
-    """Seconds that the engine charges for requests of these lengths: each rounded up to its billing step."""
-    step = float(card.price.billing_step) if card.price else 1.0
-    return sum(math.ceil(round(length / step, 6)) * step for length in lengths)
-
-
 async def _planned(order: Order, recording: Source, hidden: Path) -> PlannedRecording:
     try:
         async with local_file(recording, hidden / "fetched") as path:
@@ -94,14 +88,13 @@ def _plan(order: Order, recording: Source, path: Path) -> PlannedRecording:
         is_first = all(piece.channel != before.channel for before in pieces)
         pieces.append(_planned_piece(piece, is_first=is_first))
     billed = billed_seconds(card, [piece.end - piece.start for piece in pieces])
-    cost = card.price.per_minute * Decimal(str(round(billed, 3))) / 60 if card.price else None
     return PlannedRecording(
         recording,
         prepared.duration,
         sum(end - start for start, end in prepared.speech),
         tuple(pieces),
         billed,
-        cost,
+        cost_of(card, billed),
         (*prepared.damage, *prepared.notes),
     )
 

@@ -1,7 +1,6 @@
 """From recordings to files: prepare, send, read, write, many recordings at once."""
 
 import asyncio
-import hashlib
 import logging
 import os
 import time
@@ -11,20 +10,27 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal
 
-import msgspec
-
 from mantisreed.audio.cuts import Span
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.engines.asking import client_for, reading_of, reply_to
+from mantisreed.engines.asking import client_for, reading_of
 from mantisreed.engines.card import EngineCard
+from mantisreed.engines.client import Answered
 from mantisreed.engines.links import LinkServer
 from mantisreed.engines.reply import Reading
 from mantisreed.engines.request import Piece, Wishes, wants_link
 from mantisreed.engines.secrets import Secret
 from mantisreed.engines.transport import Transport
-from mantisreed.errors import BadRequestError, MantisreedError, RecordingError, TooBigError, UnreadableReplyError
+from mantisreed.errors import (
+    BadRequestError,
+    MantisreedError,
+    PostponedError,
+    RecordingError,
+    TooBigError,
+    UnreadableReplyError,
+)
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
-from mantisreed.jobs.pace import RollingWindow
+from mantisreed.jobs.ledger import Ledger
+from mantisreed.jobs.moving import TRIES, Mover, Work, request_address
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
 from mantisreed.pipeline.sources import Source, local_file
@@ -34,7 +40,7 @@ from mantisreed.units import short_size
 
 _log = logging.getLogger(__name__)
 
-State = Literal["done", "nothing heard", "incomplete", "failed"]
+State = Literal["done", "nothing heard", "incomplete", "waiting", "failed"]
 Stage = Literal["fetching", "preparing", "waiting", "sending", "working", "done", "failed"]
 
 
@@ -53,7 +59,8 @@ class Outcome:
 
     Attributes:
         recording: where it came from.
-        state: `incomplete` when the recording itself breaks off, and what there was of it is transcribed.
+        state: `incomplete` when the recording itself breaks off, and what there was of it is transcribed; `waiting`
+            when its engine is left alone for now.
         transcript: None when it failed.
         files: what was written.
         error: why it failed, or what is incomplete.
@@ -77,6 +84,8 @@ class Order:
         target: the tag of the language to answer in; None for that of the recording.
         wishes: language, target and hints as the engine calls them.
         pieces: how recordings are prepared.
+        afresh: ask again also for what has been answered.
+        tries: how often a request that fails in a way that may pass is sent.
     """
 
     card: EngineCard
@@ -85,6 +94,8 @@ class Order:
     target: str | None = None
     wishes: Wishes = field(default_factory=Wishes)
     pieces: PieceOptions = field(default_factory=PieceOptions)
+    afresh: bool = False
+    tries: int = TRIES
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +118,7 @@ class Runner:
         workers: DecodingWorkers | None = None,
         links: LinkServer | None = None,
         on_event: Callable[[Event], None] = lambda event: None,
-        clock: Callable[[], float] = time.monotonic,
+        clock: Callable[[], float] = time.time,
         sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
     ) -> None:
         """Start nothing yet.
@@ -134,9 +145,17 @@ class Runner:
         self._clock = clock
         self._sleep = sleep
         self._client = client_for(order.card, order.secrets, transport, clock=clock)
-        pace = order.card.pace
-        self._window = RollingWindow(pace.requests, pace.window)
-        self._sending = asyncio.Semaphore(pace.at_once)
+        self._ledger = Ledger(hidden)
+        self._mover = Mover(
+            self._client,
+            order.card,
+            order.wishes,
+            self._ledger,
+            afresh=order.afresh,
+            tries=order.tries,
+            clock=clock,
+            sleep=sleep,
+        )
         self._preparing = asyncio.Semaphore(os.cpu_count() or 1)
 
     async def run(self, recordings: Sequence[Source]) -> list[Outcome]:
@@ -152,12 +171,22 @@ class Runner:
 
         # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
         workers = self._order.card.pace.at_once + (os.cpu_count() or 1)
-        await asyncio.gather(*(work() for _ in range(workers)))
+        beating = asyncio.create_task(self._mover.beat())
+        try:
+            await asyncio.gather(*(work() for _ in range(workers)))
+        finally:
+            beating.cancel()
+            await asyncio.gather(beating, return_exceptions=True)
+            self._mover.close()
+            self._ledger.close()
         return [outcomes[number] for number in range(len(recordings))]
 
     async def _finished(self, recording: Source, stem: str) -> Outcome:
         try:
             outcome = await self._transcribed(recording, stem)
+        except PostponedError as error:
+            self._on_event(Event(recording, "waiting", str(error)))
+            return Outcome(recording, "waiting", error=error)
         except MantisreedError as error:
             _log.info("%s failed: %s", recording.shown, error)
             self._on_event(Event(recording, "failed"))
@@ -172,10 +201,9 @@ class Runner:
         async with local_file(recording, self._hidden / "fetched") as path:
             self._on_event(Event(recording, "preparing"))
             try:
-                digest = asyncio.create_task(asyncio.to_thread(file_digest, path))
                 prepared = await asyncio.to_thread(self._preparation, recording, path)
-                readings = await self._readings(recording, prepared)
-                facts = RecordingFacts(recording.name, await digest, round(prepared.duration, 3))
+                digest = await asyncio.to_thread(file_digest, path)
+                facts, readings = await self._worked_through(recording, prepared, digest)
             except RecordingError as error:
                 error.where = recording.shown
                 raise
@@ -186,6 +214,24 @@ class Runner:
             damage = RecordingError(prepared.damage[0], where=recording.shown, advice=advice)
             return Outcome(recording, "incomplete", transcript, tuple(files), damage)
         return Outcome(recording, "done" if transcript.passages else "nothing heard", transcript, tuple(files))
+
+    async def _worked_through(
+        self, recording: Source, prepared: Preparation, digest: str
+    ) -> tuple[RecordingFacts, list[_Heard]]:
+        """What was heard in all pieces of a recording; the ledger says how its job ended."""
+        card, job = self._order.card, _job_address(digest, self._order)
+        currency = card.price.currency if card.price else None
+        await self._mover.noted(self._ledger.open_job, job, recording.shown, digest, card.name, currency)
+        try:
+            readings = await self._readings(recording, prepared, job, digest)
+        except PostponedError as error:
+            await self._mover.noted(self._ledger.close_job, job, "waiting", str(error))
+            raise
+        except MantisreedError as error:
+            await self._mover.noted(self._ledger.close_job, job, "failed", str(error))
+            raise
+        await self._mover.noted(self._ledger.close_job, job, "done", None, prepared.duration)
+        return RecordingFacts(recording.name, digest, round(prepared.duration, 3)), readings
 
     def _preparation(self, recording: Source, path: Path) -> Preparation:
         card, options = self._order.card, self._order.pieces
@@ -211,14 +257,14 @@ class Runner:
         return Transcript(
             recording=facts,
             engine=order.card.name,
-            job=_job_address(facts, order),
+            job=_job_address(facts.digest, order),
             language=order.target or _tag_for(order.card, spoken) or order.language,
             speakers=tuple(dict.fromkeys(p.speaker for p in stitched.passages if p.speaker is not None)),
             passages=stitched.passages,
             notes=(*prepared.damage, *prepared.notes, *stitched.notes, *nothing),
         )
 
-    async def _readings(self, recording: Source, prepared: Preparation) -> list[_Heard]:
+    async def _readings(self, recording: Source, prepared: Preparation, job: str, digest: str) -> list[_Heard]:
         """What the engine heard in each piece, in order; pieces are prepared as there is room for them."""
         room = asyncio.Semaphore(self._order.card.pace.at_once + 1)
         tasks: list[asyncio.Task[list[_Heard]]] = []
@@ -226,7 +272,7 @@ class Runner:
 
         async def one(piece: PreparedPiece, number: int) -> list[_Heard]:
             try:
-                return await self._heard_in(recording, prepared, piece, number)
+                return await self._heard_in(recording, prepared, job, digest, piece, number)
             finally:
                 room.release()
 
@@ -246,49 +292,53 @@ class Runner:
             await asyncio.to_thread(prepared.close)
 
     async def _heard_in(
-        self, recording: Source, prepared: Preparation, prepared_piece: PreparedPiece, number: int
+        self, recording: Source, prepared: Preparation, job: str, digest: str, part: PreparedPiece, number: int
     ) -> list[_Heard]:
         """What the engine heard in one piece; when it says that the piece is too big, in smaller ones."""
-        span, piece = prepared_piece.span, prepared_piece.piece
+        card, piece = self._order.card, part.piece
         if prepared.is_untouched and recording.link:
             piece = replace(piece, link=recording.link)
         which = "" if prepared.is_whole else f"piece {number}, "
+        described = (
+            self._order.pieces.track,
+            part.channel,
+            round(part.span.start, 6),
+            round(part.span.end, 6),
+            piece.form.name,
+            piece.form.bit_rate,
+            piece.sample_rate,
+        )
+        address = request_address(card, self._order.wishes, digest, described)
+        work = Work(job, address, part.span.start, part.span.end, part.channel, piece)
         try:
-            return [_Heard(span, await self._heard(recording, piece, which), prepared_piece.channel)]
+            return [_Heard(part.span, await self._heard(recording, work, which), part.channel)]
         except TooBigError:
-            smaller = await asyncio.to_thread(list, prepared.recut(prepared_piece))
-            heard = [await self._heard_in(recording, prepared, part, number) for part in smaller]
+            smaller = await asyncio.to_thread(list, prepared.recut(part))
+            heard = [await self._heard_in(recording, prepared, job, digest, one, number) for one in smaller]
             return [one for several in heard for one in several]
 
-    async def _heard(self, recording: Source, piece: Piece, which: str) -> Reading:
-        card = self._order.card
-        async with self._sending:
-            await self._wait_for_turn(recording)
-            self._on_event(Event(recording, "sending", f"{which}{short_size(len(piece.audio))} {piece.form.name}"))
-            link = self._offered(piece) if wants_link(card) and piece.link is None else None
-            if wants_link(card) and not (link or piece.link):
-                advice = 'set [links] public = "https://..." in the settings'
-                raise BadRequestError(
-                    "it wants a link to each piece, and we have none", engine=card.name, advice=advice
-                )
-            try:
-                answered = await reply_to(
-                    self._client,
-                    card,
-                    replace(piece, link=link) if link else piece,
-                    self._order.wishes,
-                    on_taken=lambda: self._on_event(Event(recording, "working")),
-                    clock=self._clock,
-                    sleep=self._sleep,
-                )
-                return reading_of(card, answered, piece, self._order.secrets)
-            except UnreadableReplyError as error:
-                if error.body:
-                    error.advice = f"the whole reply is kept in {shown(self._kept(error.body))}"
-                raise
-            finally:
-                if link and self._links:
-                    self._links.withdraw(link)
+    async def _heard(self, recording: Source, work: Work, which: str) -> Reading:
+        card, piece = self._order.card, work.piece
+        size = f"{which}{short_size(len(piece.audio))} {piece.form.name}"
+
+        def tell(stage: str, note: str) -> None:
+            self._on_event(Event(recording, stage, size if stage == "sending" else note))  # type: ignore[arg-type]
+
+        link = self._offered(piece) if wants_link(card) and piece.link is None else None
+        if wants_link(card) and not (link or piece.link):
+            advice = 'set [links] public = "https://..." in the settings'
+            raise BadRequestError("it wants a link to each piece, and we have none", engine=card.name, advice=advice)
+        try:
+            sent = replace(work, piece=replace(piece, link=link)) if link else work
+            body = await self._mover.reply(sent, tell)
+            return reading_of(card, Answered(body), piece, self._order.secrets)
+        except UnreadableReplyError as error:
+            if error.body:
+                error.advice = f"the whole reply is kept in {shown(self._kept(error.body))}"
+            raise
+        finally:
+            if link and self._links:
+                self._links.withdraw(link)
 
     def _offered(self, piece: Piece) -> str | None:
         if self._links is None:
@@ -302,22 +352,12 @@ class Runner:
         write_whole(path, body)
         return path
 
-    async def _wait_for_turn(self, recording: Source) -> None:
-        wait = self._window.next_start(self._clock()) - self._clock()
-        if wait > 0:
-            pace = self._order.card.pace
-            note = f"{self._order.card.name} allows {pace.requests} per {pace.window:g} s: next in {wait:.0f} s"
-            self._on_event(Event(recording, "waiting", note))
-            await self._sleep(wait)
-
 
 def _tag_for(card: EngineCard, name: str | None) -> str | None:
     """The tag that the card maps to what the engine calls a language; its own word where none is."""
     return next((tag for tag, called in card.accepts.language_names.items() if called == name), name)
 
 
-def _job_address(facts: RecordingFacts, order: Order) -> str:
+def _job_address(digest: str, order: Order) -> str:
     """The address of this work: recording, card without secrets and pace, and options."""
-    card = msgspec.structs.replace(order.card, secrets={}, pace=type(order.card.pace)(), price=None, about="")
-    described = msgspec.json.encode([facts.digest, card, order.wishes, order.pieces], enc_hook=str, order="sorted")
-    return hashlib.sha256(described).hexdigest()[:12]
+    return request_address(order.card, order.wishes, digest, (order.pieces,))[:12]

@@ -32,6 +32,7 @@ def transcribe(
     into: str | os.PathLike[str] | None = None,
     pieces: PieceOptions | None = None,
     replace: bool = False,
+    afresh: bool = False,
     workers: DecodingWorkers | None = None,
     on_event: Callable[[Event], None] = lambda event: None,
 ) -> list[Outcome]:
@@ -50,6 +51,7 @@ def transcribe(
         into: folder for outputs; None takes the one in the settings.
         pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the engine's card.
         replace: overwrite outputs that were edited since they were written.
+        afresh: ask the engine again also for what it has answered already.
         workers: where long recordings are decoded, if some have been started already.
         on_event: called as recordings move along.
 
@@ -67,6 +69,7 @@ def transcribe(
         translate_to=translate_to,
         hints=hints,
         pieces=pieces,
+        afresh=afresh,
     )
     check_links(workspace, order.card, recordings)
     folder = Path(into) if into is not None else workspace.folder / workspace.settings.into
@@ -83,6 +86,7 @@ def order_for(
     translate_to: str | None = None,
     hints: Sequence[str] | None = None,
     pieces: PieceOptions | None = None,
+    afresh: bool = False,
 ) -> Order:
     """What `transcribe` asks of an engine, with settings where an option is None. Raises as `transcribe` does."""
     card = workspace.engine(engine, translating=translate_to is not None)
@@ -100,6 +104,8 @@ def order_for(
             tuple(workspace.settings.hints if hints is None else hints),
         ),
         pieces=pieces or PieceOptions(),
+        afresh=afresh,
+        tries=workspace.settings.tries,
     )
 
 

@@ -15,6 +15,7 @@ from mantisreed.transcript.punctuation import ends_sentence
 _ONE_BREATH = 0.6  # seconds between two halves of a passage that a seam went through
 _SAME_TIME = 1.0  # seconds between two hearings of one word at most
 _EDGE = 1.0  # seconds from the edge of a piece within which words are the less certain the nearer they are
+_INSIDE = 0.1  # seconds from an edge; words further inside should have been heard by both
 _USUAL_CONFIDENCE = 0.8  # of engines that do not say
 _BROKEN = 0.1  # seconds from the edge of a piece within which a word that nobody else heard is not believed
 _CREDIBLE = 0.3
@@ -143,8 +144,12 @@ class _Overlap:
 
     @property
     def is_doubtful(self) -> bool:
-        """Whether the two readings share less than half of their words."""
-        return len(self._shared) * 2 < max(len(self._left), len(self._right))
+        """Whether the two readings share less than half of their words, those at the edges left aside."""
+        inside = [
+            sum(self._start + _INSIDE <= h.word.start and h.word.end <= self._end - _INSIDE for h in heard)
+            for heard in (self._left, self._right)
+        ]
+        return len(self._shared) * 2 < max(inside)
 
     def joined(self) -> list[Passage]:
         """All passages of both sides, the speakers called as in the earlier one."""
