@@ -33,6 +33,8 @@ _HOPED_SHARE_OF_RAW = {"flac": 0.45, "wav": 1.0}  # and of clean speech
 _LOSSY_SHARE = 1.1  # of what the bit rate says: containers and variable rates
 _LEAST_BIT_RATE = {"opus": 12_000, "mp3": 24_000}
 _QUEUED_WRITES = 8
+_ENCODED_AT_ONCE = 1  # pieces that are waited for, beside the one that grows
+_CHUNK = 1 << 20  # samples
 _WORTH_A_PROCESS = 60.0  # seconds; what is shorter is decoded sooner than a process has started
 
 Channels: TypeAlias = Literal["mix", "apart"] | int
@@ -160,7 +162,7 @@ class Preparation:
                 return
             for lane, row in self._rows(block, pool):
                 waiting += lane.hear(row)
-            while waiting and (len(waiting) > (os.cpu_count() or 1) or waiting[0].audio.done()):
+            while waiting and (len(waiting) > _ENCODED_AT_ONCE or waiting[0].audio.done()):
                 yield from self._finished(waiting.popleft())
         for lane in self._lanes:
             waiting += lane.finish(self.duration)
@@ -317,29 +319,37 @@ class _Lane:
 
 
 class _Tape:
-    """Samples since some moment, in the blocks that they came in."""
+    """Samples since some moment, in chunks of one size: blocks kept as they come would leave memory full of holes."""
 
     def __init__(self) -> None:
-        self._blocks: deque[Sound] = deque()
-        self._first = 0
+        self._chunks: deque[Sound] = deque()
+        self._first = 0  # the sample that the first chunk begins with
+        self._end = 0
 
     def add(self, block: Sound) -> None:
-        self._blocks.append(block)
+        while len(block):
+            filled = (self._end - self._first) % _CHUNK
+            if filled == 0:
+                self._chunks.append(np.empty(_CHUNK, np.int16))
+            fitting = block[: _CHUNK - filled]
+            self._chunks[-1][filled : filled + len(fitting)] = fitting
+            self._end += len(fitting)
+            block = block[len(fitting) :]
 
     def part(self, first: int, last: int) -> list[Sound]:
         """Samples `first` up to `last`, counted from the recording's start, without copying."""
-        parts, begin = [], self._first
-        for block in self._blocks:
-            part = block[max(0, first - begin) : max(0, last - begin)]
+        parts, begin, last = [], self._first, min(last, self._end)
+        for chunk in self._chunks:
+            part = chunk[max(0, first - begin) : max(0, last - begin)]
             if len(part):
                 parts.append(part)
-            begin += len(block)
+            begin += _CHUNK
         return parts
 
     def forget(self, before: int) -> None:
-        """Blocks that lie wholly before a sample are not needed any more."""
-        while self._blocks and self._first + len(self._blocks[0]) <= before:
-            self._first += len(self._blocks.popleft())
+        """Chunks that lie wholly before a sample are not needed any more."""
+        while self._first + _CHUNK <= min(before, self._end):
+            self._first += len(self._chunks.popleft())
 
 
 class _Writer:
