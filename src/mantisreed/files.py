@@ -1,10 +1,12 @@
 """Writing whole files or none, and showing names of files that hold anything at all."""
 
+import ctypes
 import hashlib
 import os
 import secrets
 import unicodedata
 from collections.abc import Iterable
+from contextlib import suppress
 from pathlib import Path
 
 from mantisreed.errors import OutputError
@@ -53,6 +55,12 @@ def cannot_write(path: Path, error: OSError) -> OutputError:
         where=shown(path),
         advice="choose another folder, or make this one writable",
     )
+
+
+def give_back_memory() -> None:
+    """Return free memory to the system, where it can be done; holes between large buffers add up otherwise."""
+    with suppress(OSError, AttributeError):
+        ctypes.CDLL(None).malloc_trim(0)
 
 
 def file_digest(path: Path) -> str:

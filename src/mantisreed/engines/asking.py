@@ -3,6 +3,7 @@
 import asyncio
 import time
 from collections.abc import Awaitable, Callable, Mapping
+from typing import TYPE_CHECKING
 
 from mantisreed.engines.answers import quoted_beginning
 from mantisreed.engines.card import EngineCard
@@ -13,8 +14,10 @@ from mantisreed.engines.reply import Reading, read_reply
 from mantisreed.engines.reply_paths import UnexpectedReplyError
 from mantisreed.engines.request import Piece, Wishes
 from mantisreed.engines.secrets import Secret
-from mantisreed.engines.transport import Transport
 from mantisreed.errors import JobLostError, UnreadableReplyError
+
+if TYPE_CHECKING:
+    from mantisreed.engines.transport import Transport
 
 _GROWTH = 1.5
 
@@ -22,7 +25,7 @@ _GROWTH = 1.5
 def client_for(
     card: EngineCard,
     secrets: Mapping[str, Secret],
-    transport: Transport,
+    transport: "Transport",
     *,
     clock: Callable[[], float] = time.monotonic,
 ) -> EngineClient:

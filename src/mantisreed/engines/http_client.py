@@ -4,7 +4,7 @@ import json
 import logging
 import time
 from collections.abc import Callable, Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mantisreed.engines.answers import HttpAnswer, NothingHeardError, check_answer, quoted_beginning
 from mantisreed.engines.card import EngineCard, Step
@@ -12,8 +12,10 @@ from mantisreed.engines.client import Answered, Ticket
 from mantisreed.engines.placeholders import Value, filled
 from mantisreed.engines.request import Piece, Wishes, build_step, build_token_request, piece_values
 from mantisreed.engines.secrets import Secret, without_secrets
-from mantisreed.engines.transport import Transport
 from mantisreed.errors import JobFailedError, RefusedError, UnreadableReplyError
+
+if TYPE_CHECKING:
+    from mantisreed.engines.transport import Transport
 
 _log = logging.getLogger(__name__)
 
@@ -27,7 +29,7 @@ class HttpClient:
         self,
         card: EngineCard,
         secrets: Mapping[str, Secret],
-        transport: Transport,
+        transport: "Transport",
         *,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:

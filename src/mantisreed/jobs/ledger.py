@@ -182,6 +182,7 @@ class Ledger:
                 version = connection.scalar(sql.select(_ledger.c.version))
                 if version is None:
                     connection.execute(_ledger.insert().values(version=VERSION))
+                connection.execute(_process.insert().values(owner=self.owner, seen=time.time()))
         except sql.exc.DBAPIError as error:
             raise self._unusable(error) from error
         if version is not None and version > VERSION:

@@ -6,7 +6,7 @@ import time
 from collections.abc import Awaitable, Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import msgspec
 import tenacity
@@ -24,11 +24,13 @@ from mantisreed.errors import (
     UnreachableError,
     UnreadableReplyError,
 )
-from mantisreed.jobs.ledger import Ledger, PieceRecord
 from mantisreed.jobs.money import billed_seconds, cost_of
 
 TRIES = 5
 """How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""
+
+if TYPE_CHECKING:
+    from mantisreed.jobs.ledger import Ledger, PieceRecord
 
 _FIRST_WAIT, _LONGEST_WAIT = 1.0, 60.0  # seconds
 _LONGEST_ASKED_FOR = 900.0  # seconds that an engine may ask us to wait; after more we come back another day
@@ -86,7 +88,7 @@ class Mover:
         client: EngineClient,
         card: EngineCard,
         wishes: Wishes,
-        ledger: Ledger,
+        open_ledger: "Callable[[], Ledger]",
         *,
         afresh: bool = False,
         tries: int = TRIES,
@@ -99,13 +101,15 @@ class Mover:
             client: what speaks to the engine.
             card: of the engine.
             wishes: language and hints.
-            ledger: where everything is noted.
+            open_ledger: opens what everything is noted in; called when there is something to note.
             afresh: ask again also for what has been answered.
             tries: how often a request is sent at most when it fails in a way that may pass.
             clock: the time since 1970 in seconds, as the ledger's processes share it.
             sleep: given by tests.
         """
-        self._client, self._card, self._wishes, self._ledger = client, card, wishes, ledger
+        self._client, self._card, self._wishes = client, card, wishes
+        self._open_ledger = open_ledger
+        self._ledger: Ledger | None = None
         self._afresh, self._tries, self._clock, self._sleep = afresh, tries, clock, sleep
         self._under_way: dict[str, asyncio.Lock] = {}
         self._sending = asyncio.Semaphore(card.pace.at_once)
@@ -113,19 +117,26 @@ class Mover:
         self._refusals = 0
         self._stopped: EngineError | None = None
 
-    async def noted(self, change: Callable[..., T], *arguments: Any) -> T:
-        """Call a method of the ledger on the one thread that writes to it."""
-        return await asyncio.get_running_loop().run_in_executor(self._writer, change, *arguments)
+    async def noted(self, change: "Callable[[Ledger], T]") -> T:
+        """Do something with the ledger, on the one thread that does."""
+        return await asyncio.get_running_loop().run_in_executor(self._writer, self._with_ledger, change)
+
+    def _with_ledger(self, change: "Callable[[Ledger], T]") -> T:
+        if self._ledger is None:
+            self._ledger = self._open_ledger()
+        return change(self._ledger)
 
     def close(self) -> None:
         """Wait for the last note."""
         self._writer.shutdown()
+        if self._ledger is not None:
+            self._ledger.close()
 
     async def beat(self) -> None:
         """Let other processes know, until cancelled, that this one is alive."""
         while True:
-            await self.noted(self._ledger.beat)
             await asyncio.sleep(_BEAT)
+            await self.noted(lambda ledger: ledger.beat())
 
     async def reply(self, work: Work, tell: Tell) -> bytes | None:
         """The engine's reply to a piece; None when it says that nothing was heard. What is kept is not asked again.
@@ -141,7 +152,7 @@ class Mover:
     async def _reply(self, work: Work, tell: Tell) -> bytes | None:
         record = await self._claimed(work, tell)
         if record.state == "done":
-            return await self.noted(self._ledger.reply, record)
+            return await self.noted(lambda ledger: ledger.reply(record))
         retrying = tenacity.AsyncRetrying(
             retry=tenacity.retry_if_exception(self._may_pass),
             wait=self._wait_before_next,
@@ -163,10 +174,10 @@ class Mover:
             raise
         return answered.body
 
-    async def _claimed(self, work: Work, tell: Tell) -> PieceRecord:
+    async def _claimed(self, work: Work, tell: Tell) -> "PieceRecord":
         while True:
             record = await self.noted(
-                lambda: self._ledger.claim(
+                lambda ledger: ledger.claim(
                     work.job, work.request, work.start, work.end, work.channel, afresh=self._afresh
                 )
             )
@@ -175,7 +186,7 @@ class Mover:
             tell("waiting", "another process is sending this piece")
             await self._sleep(_OTHERS_LOOK)
 
-    async def _attempted(self, work: Work, record: PieceRecord, ticket: Ticket | None, tell: Tell) -> Answered:
+    async def _attempted(self, work: Work, record: "PieceRecord", ticket: Ticket | None, tell: Tell) -> Answered:
         try:
             taken = await self._sent(work, record, tell) if ticket is None else ticket
             if isinstance(taken, Ticket):
@@ -187,13 +198,13 @@ class Mover:
             raise
         billed = billed_seconds(self._card, [work.piece.duration])
         cost = cost_of(self._card, billed)
-        await self.noted(lambda: self._ledger.finish(record, taken.body, billed=billed, cost=cost))
+        await self.noted(lambda ledger: ledger.finish(record, taken.body, billed=billed, cost=cost))
         return taken
 
-    async def _note_failure(self, record: PieceRecord, error: EngineError) -> None:
+    async def _note_failure(self, record: "PieceRecord", error: EngineError) -> None:
         state = "waiting" if self._may_pass(error) or isinstance(error, RefusedError) else "failed"
         outcome = "in doubt" if isinstance(error, UnreachableError) and error.was_sent else "failed"
-        await self.noted(lambda: self._ledger.fail(record, state, error, outcome=outcome))
+        await self.noted(lambda ledger: ledger.fail(record, state, error, outcome=outcome))
 
     def _check_whole(self, answered: Answered) -> None:
         """See that a reply came through unharmed; whether it is as its card says shows when it is read.
@@ -219,16 +230,17 @@ class Mover:
         error.body = body
         raise error
 
-    async def _sent(self, work: Work, record: PieceRecord, tell: Tell) -> Answered | Ticket:
+    async def _sent(self, work: Work, record: "PieceRecord", tell: Tell) -> Answered | Ticket:
         async with self._sending:
             await self._wait_for_turn(tell)
             if self._stopped:
                 raise PostponedError(self._stopped)
             tell("sending", "")
-            await self.noted(self._ledger.send, record, len(work.piece.audio))
+            await self.noted(lambda ledger: ledger.send(record, len(work.piece.audio)))
             taken = await self._client.submit(work.piece, self._wishes)
             if isinstance(taken, Ticket):
-                await self.noted(self._ledger.take, record, taken.values)
+                values = taken.values
+                await self.noted(lambda ledger: ledger.take(record, values))
             return taken
 
     async def _wait_for_turn(self, tell: Tell) -> None:
@@ -239,7 +251,8 @@ class Mover:
             return
         now = self._clock()
         name = self._card.name.partition(":")[0]
-        moment = await self.noted(self._ledger.next_start, name, pace.requests, float(pace.window), now)
+        requests, window = pace.requests, float(pace.window)
+        moment = await self.noted(lambda ledger: ledger.next_start(name, requests, window, now))
         if moment > now:
             note = f"{self._card.name} allows {pace.requests} per {pace.window:g} s: next in {moment - now:.0f} s"
             tell("waiting", note)

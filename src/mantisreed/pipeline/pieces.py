@@ -21,6 +21,7 @@ from mantisreed.audio.workers import DecodingWorkers, LocalStream, SoundStream
 from mantisreed.engines.card import Accepts, EngineCard
 from mantisreed.engines.request import Piece
 from mantisreed.errors import InputError, TooBigError
+from mantisreed.files import give_back_memory
 from mantisreed.units import short_size
 
 GOOD_PIECE = 600.0
@@ -205,6 +206,7 @@ class Preparation:
     def _finished(self, job: "_Job") -> Iterator[PreparedPiece]:
         """The piece, or smaller ones when it is over what the engine takes."""
         accepts, audio = self._card.accepts, job.audio.result()
+        give_back_memory()
         longest = accepts.longest if self.is_whole else self.longest
         if len(audio) <= (accepts.most_bytes or math.inf) and job.span.length <= longest + 0.01:
             piece = Piece(audio, self.form, accepts.sample_rate, 1, job.span.length, job.speech)

@@ -8,18 +8,16 @@ from collections import Counter
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from mantisreed.audio.cuts import Span
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.asking import client_for, reading_of
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import Answered
-from mantisreed.engines.links import LinkServer
 from mantisreed.engines.reply import Reading
 from mantisreed.engines.request import Piece, Wishes, wants_link
 from mantisreed.engines.secrets import Secret
-from mantisreed.engines.transport import Transport
 from mantisreed.errors import (
     BadRequestError,
     MantisreedError,
@@ -29,7 +27,6 @@ from mantisreed.errors import (
     UnreadableReplyError,
 )
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
-from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.moving import TRIES, Mover, Work, request_address
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
@@ -37,6 +34,11 @@ from mantisreed.pipeline.sources import Source, local_file
 from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, Transcript
 from mantisreed.transcript.stitch import PieceReading, stitch_channels
 from mantisreed.units import short_size
+
+if TYPE_CHECKING:
+    from mantisreed.engines.links import LinkServer
+    from mantisreed.engines.transport import Transport
+    from mantisreed.jobs.ledger import Ledger
 
 _log = logging.getLogger(__name__)
 
@@ -112,11 +114,11 @@ class Runner:
         self,
         order: Order,
         outputs: Outputs,
-        transport: Transport,
+        transport: "Transport",
         hidden: Path,
         *,
         workers: DecodingWorkers | None = None,
-        links: LinkServer | None = None,
+        links: "LinkServer | None" = None,
         on_event: Callable[[Event], None] = lambda event: None,
         clock: Callable[[], float] = time.time,
         sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
@@ -145,12 +147,11 @@ class Runner:
         self._clock = clock
         self._sleep = sleep
         self._client = client_for(order.card, order.secrets, transport, clock=clock)
-        self._ledger = Ledger(hidden)
         self._mover = Mover(
             self._client,
             order.card,
             order.wishes,
-            self._ledger,
+            self._open_ledger,
             afresh=order.afresh,
             tries=order.tries,
             clock=clock,
@@ -178,7 +179,6 @@ class Runner:
             beating.cancel()
             await asyncio.gather(beating, return_exceptions=True)
             self._mover.close()
-            self._ledger.close()
         return [outcomes[number] for number in range(len(recordings))]
 
     async def _finished(self, recording: Source, stem: str) -> Outcome:
@@ -202,8 +202,7 @@ class Runner:
             self._on_event(Event(recording, "preparing"))
             try:
                 prepared = await asyncio.to_thread(self._preparation, recording, path)
-                digest = await asyncio.to_thread(file_digest, path)
-                facts, readings = await self._worked_through(recording, prepared, digest)
+                facts, readings = await self._worked_through(recording, prepared, path)
             except RecordingError as error:
                 error.where = recording.shown
                 raise
@@ -216,22 +215,36 @@ class Runner:
         return Outcome(recording, "done" if transcript.passages else "nothing heard", transcript, tuple(files))
 
     async def _worked_through(
-        self, recording: Source, prepared: Preparation, digest: str
+        self, recording: Source, prepared: Preparation, path: Path
     ) -> tuple[RecordingFacts, list[_Heard]]:
         """What was heard in all pieces of a recording; the ledger says how its job ended."""
+        opening = asyncio.create_task(self._opened(recording, path))
+        try:
+            readings = await self._readings(recording, prepared, opening)
+            job, digest = await opening
+        except MantisreedError as error:
+            state, reason = "waiting" if isinstance(error, PostponedError) else "failed", str(error)
+            if opening.done() and not opening.exception():
+                failed = opening.result()[0]
+                await self._mover.noted(lambda ledger: ledger.close_job(failed, state, reason))
+            raise
+        finally:
+            opening.cancel()
+        await self._mover.noted(lambda ledger: ledger.close_job(job, "done", None, prepared.duration))
+        return RecordingFacts(recording.name, digest, round(prepared.duration, 3)), readings
+
+    async def _opened(self, recording: Source, path: Path) -> tuple[str, str]:
+        """The job of a recording, noted in the ledger, and the recording's digest."""
+        digest = await asyncio.to_thread(file_digest, path)
         card, job = self._order.card, _job_address(digest, self._order)
         currency = card.price.currency if card.price else None
-        await self._mover.noted(self._ledger.open_job, job, recording.shown, digest, card.name, currency)
-        try:
-            readings = await self._readings(recording, prepared, job, digest)
-        except PostponedError as error:
-            await self._mover.noted(self._ledger.close_job, job, "waiting", str(error))
-            raise
-        except MantisreedError as error:
-            await self._mover.noted(self._ledger.close_job, job, "failed", str(error))
-            raise
-        await self._mover.noted(self._ledger.close_job, job, "done", None, prepared.duration)
-        return RecordingFacts(recording.name, digest, round(prepared.duration, 3)), readings
+        await self._mover.noted(lambda ledger: ledger.open_job(job, recording.shown, digest, card.name, currency))
+        return job, digest
+
+    def _open_ledger(self) -> "Ledger":
+        from mantisreed.jobs.ledger import Ledger  # it takes long to import; pieces are prepared meanwhile
+
+        return Ledger(self._hidden)
 
     def _preparation(self, recording: Source, path: Path) -> Preparation:
         card, options = self._order.card, self._order.pieces
@@ -264,7 +277,9 @@ class Runner:
             notes=(*prepared.damage, *prepared.notes, *stitched.notes, *nothing),
         )
 
-    async def _readings(self, recording: Source, prepared: Preparation, job: str, digest: str) -> list[_Heard]:
+    async def _readings(
+        self, recording: Source, prepared: Preparation, opening: "asyncio.Task[tuple[str, str]]"
+    ) -> list[_Heard]:
         """What the engine heard in each piece, in order; pieces are prepared as there is room for them."""
         room = asyncio.Semaphore(self._order.card.pace.at_once + 1)
         tasks: list[asyncio.Task[list[_Heard]]] = []
@@ -272,6 +287,7 @@ class Runner:
 
         async def one(piece: PreparedPiece, number: int) -> list[_Heard]:
             try:
+                job, digest = await asyncio.shield(opening)
                 return await self._heard_in(recording, prepared, job, digest, piece, number)
             finally:
                 room.release()

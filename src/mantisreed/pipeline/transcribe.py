@@ -4,13 +4,15 @@ import asyncio
 import os
 from collections.abc import Callable, Sequence
 from contextlib import AsyncExitStack
+from importlib import import_module
 from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING, Self
 
 from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.engines.answers import HttpAnswer
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.links import LinkServer
-from mantisreed.engines.request import Wishes, language_for, wants_link
-from mantisreed.engines.transport import HttpTransport
+from mantisreed.engines.request import HttpRequest, Wishes, language_for, wants_link
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.pipeline.outputs import Outputs
@@ -18,6 +20,9 @@ from mantisreed.pipeline.pieces import PieceOptions
 from mantisreed.pipeline.run import Event, Order, Outcome, Runner
 from mantisreed.pipeline.sources import Source, find_recordings
 from mantisreed.workspace import Workspace, check_language
+
+if TYPE_CHECKING:
+    from mantisreed.engines.transport import HttpTransport
 
 
 def transcribe(
@@ -131,10 +136,37 @@ async def _run(
     on_event: Callable[[Event], None],
 ) -> list[Outcome]:
     async with AsyncExitStack() as stack:
-        transport = await stack.enter_async_context(HttpTransport())
+        transport = await stack.enter_async_context(_LateTransport())
         stack.enter_context(workers)
         links = None
         if workspace.links and wants_link(order.card) and any(source.link is None for source in recordings):
+            from mantisreed.engines.links import LinkServer
+
             links = await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
         runner = Runner(order, outputs, transport, workspace.hidden, workers=workers, links=links, on_event=on_event)
         return await runner.run(recordings)
+
+
+class _LateTransport:
+    """The real transport, loaded on a thread: it takes long to import, and pieces are prepared meanwhile."""
+
+    async def __aenter__(self) -> Self:
+        self._stack = AsyncExitStack()
+        self._opening = asyncio.create_task(self._opened())
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._opening.cancel()
+        await self._stack.aclose()
+
+    async def exchange(self, request: HttpRequest) -> HttpAnswer:
+        """See `Transport`."""
+        transport = await asyncio.shield(self._opening)
+        return await transport.exchange(request)
+
+    async def _opened(self) -> "HttpTransport":
+        module = await asyncio.to_thread(import_module, "mantisreed.engines.transport")
+        transport: HttpTransport = await self._stack.enter_async_context(module.HttpTransport())
+        return transport
