@@ -157,8 +157,10 @@ def test_a_ledger_that_cannot_be_used_is_told_in_one_line(tmp_path: Path) -> Non
     with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
         connection.execute("UPDATE ledger SET version = 99")
     connection.close()
+    before = list(sqlite3.connect(tmp_path / LEDGER_FILE).iterdump())
     with pytest.raises(LedgerError, match="of version 99"):
         Ledger(tmp_path)
+    assert list(sqlite3.connect(tmp_path / LEDGER_FILE).iterdump()) == before
     (tmp_path / "other").mkdir()
     (tmp_path / "other" / LEDGER_FILE).write_text("no database at all, though long enough to be one" * 40)
     with pytest.raises(LedgerError, match="cannot be used"):

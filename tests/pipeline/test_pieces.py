@@ -154,6 +154,29 @@ def test_what_is_larger_than_expected_is_cut_again(tmp_path: Path) -> None:
         prepared(path, options, formats=("flac",), most_bytes=Bytes(9_000))
 
 
+def test_a_header_that_promises_too_little_leaves_no_sound_out(tmp_path: Path, english: list[Phrase]) -> None:
+    noisy = [
+        np.concatenate(list(compose(english, seed=82, duration=length, pauses=(0.8, 1.4), snr=10).blocks()), axis=1)[
+            0
+        ]
+        for length in (60, 120)
+    ]
+    soundfile.write(tmp_path / "a.flac", np.concatenate([noisy[0], np.zeros(RATE * 35), noisy[1]]), RATE)
+    truth = soundfile.read(tmp_path / "a.flac", dtype="int16")[0]
+    content = bytearray((tmp_path / "a.flac").read_bytes())
+    content[22:26] = (10 * RATE).to_bytes(4, "big")  # STREAMINFO: the low bits of the number of samples
+    (tmp_path / "a.flac").write_bytes(content)
+    options, accepts = PieceOptions(), card(formats=("flac",), most_bytes=Bytes(250_000))
+    preparation = Preparation(tmp_path / "a.flac", accepts, options)
+    assert preparation.is_whole
+    pieces = list(preparation)
+    assert len(pieces) > 4 and pieces[-1].span.end > 200
+    for piece in pieces:
+        span = slice(round(piece.span.start * RATE), round(piece.span.end * RATE))
+        assert np.array_equal(samples_in(piece), truth[span])
+        assert len(piece.piece.audio) <= 250_000
+
+
 def test_the_first_pieces_leave_while_the_rest_is_decoded(tmp_path: Path, speech: np.ndarray) -> None:
     path = recording(tmp_path, np.tile(speech, 10))
     preparation = Preparation(path, card(), PieceOptions(piece_length=60.0))

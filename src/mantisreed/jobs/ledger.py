@@ -182,15 +182,15 @@ class Ledger:
                 version = connection.scalar(sql.select(_ledger.c.version))
                 if version is None:
                     connection.execute(_ledger.insert().values(version=VERSION))
+                elif version > VERSION:  # leaving by an error takes back what was done so far
+                    raise LedgerError(
+                        f"the ledger is of version {version}; this program knows versions up to {VERSION}",
+                        where=self._where,
+                        advice="install a newer mantisreed; nothing was changed",
+                    )
                 connection.execute(_process.insert().values(owner=self.owner, seen=time.time()))
         except sql.exc.DBAPIError as error:
             raise self._unusable(error) from error
-        if version is not None and version > VERSION:
-            raise LedgerError(
-                f"the ledger is of version {version}; this program knows versions up to {VERSION}",
-                where=self._where,
-                advice="install a newer mantisreed; nothing was changed",
-            )
 
     def close(self) -> None:
         """Let go of the database."""

@@ -213,11 +213,12 @@ class Preparation:
             yield PreparedPiece(job.span, piece, job.channel)
             return
         fits = (accepts.most_bytes or math.inf) / len(audio) * job.span.length * 0.95
-        if self.is_whole:
-            fits = min(fits, GOOD_PIECE)
         longest = min(fits, longest)
-        for lane in self._lanes:
-            lane.limit(longest)
+        if self.is_whole:  # a piece that is not to be cut is written while it is heard: too late to limit the next
+            longest = min(longest, GOOD_PIECE)
+        else:
+            for lane in self._lanes:
+                lane.limit(longest)
         yield from self.recut(
             PreparedPiece(job.span, Piece(b"", self.form, 0, 1, 0.0, job.speech), job.channel), longest
         )
