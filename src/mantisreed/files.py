@@ -1,6 +1,5 @@
 """Writing whole files or none, and showing names of files that hold anything at all."""
 
-import ctypes
 import hashlib
 import os
 import secrets
@@ -59,6 +58,8 @@ def cannot_write(path: Path, error: OSError) -> OutputError:
 
 def give_back_memory() -> None:
     """Return free memory to the system, where it can be done; holes between large buffers add up otherwise."""
+    import ctypes
+
     with suppress(OSError, AttributeError):
         ctypes.CDLL(None).malloc_trim(0)
 

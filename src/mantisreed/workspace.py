@@ -19,6 +19,9 @@ from mantisreed.files import shown
 SETTINGS_FILE = "mantisreed.toml"
 HIDDEN_FOLDER = ".mantisreed"
 
+TRIES = 5
+"""How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""
+
 _LANGUAGE_TAG = re.compile(
     r"[A-Za-z]{2,3}(-[A-Za-z]{3}){0,3}(-[A-Za-z]{4})?(-([A-Za-z]{2}|[0-9]{3}))?"
     r"(-([A-Za-z0-9]{5,8}|[0-9][A-Za-z0-9]{3}))*(-[0-9A-WY-Za-wy-z](-[A-Za-z0-9]{2,8})+)*(-x(-[A-Za-z0-9]{1,8})+)?"
@@ -42,7 +45,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     to: tuple[str, ...] = ("txt", "srt", "vtt", "json")
     into: str = "transcripts"
     hints: tuple[str, ...] = ()
-    tries: Annotated[int, msgspec.Meta(ge=1, le=20)] = 5
+    tries: Annotated[int, msgspec.Meta(ge=1, le=20)] = TRIES
 
 
 class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):

@@ -228,8 +228,7 @@ def choose_spans(speech: Iterable[tuple[float, float]], duration: float, rules: 
         rules: how it may be cut.
     """
     chooser = SpanChooser(rules)
-    chosen = chooser.hear(speech, duration)
-    return [Span(s.start, min(s.end, duration), s.overlaps) for s in chosen] + chooser.finish(duration)
+    return chooser.hear(speech, duration) + chooser.finish(duration)
 
 
 def smaller_spans(span: Span, speech: Iterable[tuple[float, float]], longest: float) -> list[Span]:

@@ -1,7 +1,6 @@
 """What a recording is like: how loud, how clean, who speaks where, and what to do about it."""
 
 import math
-import os
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -12,8 +11,8 @@ import av.filter
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.audio.decode import SAMPLE_RATE, Contents, Decoder, Samples, Track
-from mantisreed.audio.speech import SpeechListener, Stretch, union
+from mantisreed.audio.decode import SAMPLE_RATE, Contents, Decoder, Samples, Track, probe
+from mantisreed.audio.speech import SpeechListener, Stretch, runs_of, union
 from mantisreed.units import short_duration
 
 STEP_SECONDS = 0.1
@@ -157,7 +156,8 @@ def examine(path: Path, *, track: int | None = None) -> Examination:
     Raises:
         RecordingError: it cannot be read as sound, or has no such track.
     """
-    decoder = Decoder(path, sample_rate=_native_rate(path, track), channels=None, track=track)
+    native_rate = probe(path).chosen(track).sample_rate or SAMPLE_RATE
+    decoder = Decoder(path, sample_rate=native_rate, channels=None, track=track)
     meter: _Meter | None = None
     for block in decoder:
         if meter is None:
@@ -166,13 +166,11 @@ def examine(path: Path, *, track: int | None = None) -> Examination:
     assert meter is not None
     channels, speech = meter.heard(decoder.seconds)
     noise, snr = meter.noise_and_snr(speech)
-    size = os.path.getsize(path)  # noqa: PTH202 - any path, also one that is no text
-    waveform = meter.waveform()
     return Examination(
         contents=decoder.contents,
         track=decoder.track,
         duration=decoder.seconds,
-        bit_rate=round(size * 8 / decoder.seconds) if decoder.seconds else None,
+        bit_rate=round(path.stat().st_size * 8 / decoder.seconds) if decoder.seconds else None,
         loudness=meter.loudness,
         peak=_decibels(meter.peaks.max()),
         clipped=meter.clipped,
@@ -182,14 +180,8 @@ def examine(path: Path, *, track: int | None = None) -> Examination:
         channels=channels,
         same_channels=meter.same and len(channels) > 1,
         damage=tuple(decoder.damage()),
-        waveform=waveform,
+        waveform=meter.waveform(),
     )
-
-
-def _native_rate(path: Path, track: int | None) -> int:
-    from mantisreed.audio.decode import probe
-
-    return probe(path).chosen(track).sample_rate or SAMPLE_RATE
 
 
 class _Meter:
@@ -339,8 +331,8 @@ def _clipped(row: NDArray[np.float32]) -> int:
     full = np.abs(row) >= _FULL_SCALE
     if not full.any():
         return 0
-    edges = np.flatnonzero(np.diff(np.concatenate([[0], full.astype(np.int8), [0]]))).reshape(-1, 2)
-    lengths = edges[:, 1] - edges[:, 0]
+    runs = runs_of(full)
+    lengths = runs[:, 1] - runs[:, 0]
     return int(lengths[lengths >= _CLIPPED_RUN].sum())
 
 

@@ -137,7 +137,7 @@ class SpeechListener:
         settled = len(speaking) if ended else _last_silence(self._masks[0])
         if not ended and len(speaking) - settled > _LONGEST_OPEN:
             settled = len(speaking) - _SECOND
-        edges = _runs(speaking[:settled])
+        edges = runs_of(speaking[:settled])
         found = [
             Stretch(
                 (first + start) * FRAME_SECONDS, (first + end) * FRAME_SECONDS, float(self._voice[start:end].mean())
@@ -249,7 +249,9 @@ def _low(lows: NDArray[np.float32]) -> NDArray[np.float32]:
 
 def _speaking(possible: NDArray[np.bool_], sure: NDArray[np.bool_], noisy: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """For each frame whether somebody speaks: runs of possible frames that hold a sure one, without flicker."""
-    speaking = _kept(possible, [bool(sure[start:end].any()) for start, end in _runs(possible).tolist()])
+    runs = runs_of(possible)
+    held = np.array([sure[start:end].any() for start, end in runs.tolist()], np.bool_)
+    speaking = _mask(runs[held], len(possible))
     if speaking.any():
         speaking = ~_longer_than(~speaking, _SHORTEST_GAP)
     speaking = _longer_than(speaking, _SHORTEST_SPEECH)
@@ -258,21 +260,17 @@ def _speaking(possible: NDArray[np.bool_], sure: NDArray[np.bool_], noisy: NDArr
 
 def _widened(mask: NDArray[np.bool_], frames: int) -> NDArray[np.bool_]:
     """The mask with so many frames more on both sides of its runs."""
-    steps = np.zeros(len(mask) + 1, np.int32)
-    for start, end in _runs(mask).tolist():
-        steps[max(0, start - frames)] += 1
-        steps[min(len(mask), end + frames)] -= 1
-    return np.cumsum(steps[:-1]) > 0
+    return _mask(runs_of(mask) + np.array([-frames, frames]), len(mask))
 
 
 def _last_silence(possible: NDArray[np.bool_]) -> int:
     """The frame in the middle of the last silence that is long enough to part what is before from what comes."""
-    silent = _runs(~possible)
+    silent = runs_of(~possible)
     parting = silent[silent[:, 1] - silent[:, 0] > _SHORTEST_GAP + 2 * _NOISY_MARGIN + 2]
     return int(parting[-1].sum() // 2) if len(parting) else 0
 
 
-def _runs(mask: NDArray[np.bool_]) -> NDArray[np.int64]:
+def runs_of(mask: NDArray[np.bool_]) -> NDArray[np.int64]:
     """(first, after last) of each run of true frames, shape (runs, 2)."""
     padded = np.concatenate([[0], mask.astype(np.int8), [0]])
     return np.flatnonzero(np.diff(padded)).reshape(-1, 2)
@@ -280,14 +278,13 @@ def _runs(mask: NDArray[np.bool_]) -> NDArray[np.int64]:
 
 def _longer_than(mask: NDArray[np.bool_], frames: int) -> NDArray[np.bool_]:
     """The mask without its runs of `frames` or fewer."""
-    runs = _runs(mask)
-    return _kept(mask, (runs[:, 1] - runs[:, 0] > frames).tolist())
+    runs = runs_of(mask)
+    return _mask(runs[runs[:, 1] - runs[:, 0] > frames], len(mask))
 
 
-def _kept(mask: NDArray[np.bool_], wanted: list[bool]) -> NDArray[np.bool_]:
-    """The mask with only those of its runs that are wanted."""
-    runs = _runs(mask)[np.array(wanted, np.bool_)]
-    steps = np.zeros(len(mask) + 1, np.int8)
-    steps[runs[:, 0]] = 1
-    steps[runs[:, 1]] = -1
+def _mask(runs: NDArray[np.int64], count: int) -> NDArray[np.bool_]:
+    """So many frames, true inside the runs, which may overlap and reach over the ends."""
+    steps = np.zeros(count + 1, np.int32)
+    np.add.at(steps, np.clip(runs[:, 0], 0, count), 1)
+    np.add.at(steps, np.clip(runs[:, 1], 0, count), -1)
     return np.cumsum(steps[:-1]) > 0

@@ -7,6 +7,7 @@ from mantisreed.errors import InputError, MantisreedError
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     import rich.console
+    import rich.table
 
 
 class Console:
@@ -72,6 +73,12 @@ class Console:
 
         return rich.console.Console(stderr=True, highlight=False)
 
+    def document(self, document: object) -> None:
+        """A JSON document, on one line of the result."""
+        import msgspec
+
+        self.result(msgspec.json.encode(document).decode())
+
     def table(self, table: object) -> None:
         """A table made with rich, to stdout; wide enough for every row when stdout is not a terminal."""
         import rich.console
@@ -86,3 +93,15 @@ class Console:
             logging.getLogger("mantisreed").debug("where it happened", exc_info=error)
             if not isinstance(error, MantisreedError):
                 logging.getLogger("mantisreed").error("where it happened", exc_info=error)
+
+
+def plain_table() -> "rich.table.Table":
+    """A table without lines, as all commands show theirs; columns and rows are still to come."""
+    from rich.table import Table
+
+    return Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+
+
+def described_error(error: MantisreedError) -> "dict[str, str | None]":
+    """An error as `--json` has it."""
+    return {"what": str(error), "advice": error.advice}

@@ -3,7 +3,7 @@
 import argparse
 
 from mantisreed.cli.arguments import add_config
-from mantisreed.cli.console import Console
+from mantisreed.cli.console import Console, plain_table
 
 EXAMPLES = """\
 examples:
@@ -22,26 +22,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(console: Console, *, config: str | None = None, by: str = "day", as_json: bool = False) -> int:
     """Sum what the ledger says was billed, by day or month (in UTC) and engine."""
-    from decimal import Decimal
+    from contextlib import closing
     from pathlib import Path
-
-    import msgspec
-    from rich.table import Table
 
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.units import short_duration
     from mantisreed.workspace import open_workspace
 
-    ledger = Ledger(open_workspace(Path(config) if config else None).hidden)
-    try:
-        spent, saved = ledger.spending(), ledger.saved_seconds()
-    finally:
-        ledger.close()
-    sums: dict[tuple[str, str, str], tuple[float, Decimal]] = {}
-    for day, engine, currency, seconds, cost in spent:
-        key = (day if by == "day" else day[:7], engine, currency or "")
-        before = sums.get(key, (0.0, Decimal(0)))
-        sums[key] = (before[0] + seconds, before[1] + cost)
+    with closing(Ledger(open_workspace(Path(config) if config else None).hidden)) as ledger:
+        spent, saved = ledger.spending(by), ledger.saved_seconds()
     if as_json:
         rows = [
             {
@@ -51,18 +40,18 @@ def run(console: Console, *, config: str | None = None, by: str = "day", as_json
                 "billed": seconds,
                 "cost": float(cost) if currency else None,
             }
-            for (when, engine, currency), (seconds, cost) in sums.items()
+            for when, engine, currency, seconds, cost in spent
         ]
-        console.result(msgspec.json.encode({"costs": rows, "saved": saved}).decode())
+        console.document({"costs": rows, "saved": saved})
         return 0
-    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table = plain_table()
     table.add_column(by)
     table.add_column("engine")
     table.add_column("minutes billed", justify="right")
     table.add_column("cost", justify="right")
-    for (when, engine, currency), (seconds, cost) in sums.items():
+    for when, engine, currency, seconds, cost in spent:
         table.add_row(when, engine, f"{seconds / 60:.1f}", f"{cost:.4f} {currency}" if currency else "unknown")
-    if sums:
+    if spent:
         console.table(table)
     else:
         console.note("nothing was paid yet")

@@ -3,7 +3,7 @@
 import argparse
 
 from mantisreed.cli.arguments import add_config
-from mantisreed.cli.console import Console
+from mantisreed.cli.console import Console, plain_table
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -74,14 +74,11 @@ def run(
 def _list(console: Console, workspace: "Workspace", *, as_json: bool) -> int:
     cards = [_facts(workspace, card) for card in workspace.engines.values()]
     if as_json:
-        import msgspec
-
-        console.result(msgspec.json.encode({"engines": cards}).decode())
+        console.document({"engines": cards})
         return 0
-    from rich.table import Table
     from rich.text import Text
 
-    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table = plain_table()
     headings = ("engine", "exchange", "takes", "price", "pace", "secrets")
     for heading in headings:
         table.add_column(heading, overflow="fold")

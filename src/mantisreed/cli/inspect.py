@@ -3,7 +3,7 @@
 import argparse
 
 from mantisreed.cli.arguments import add_sources
-from mantisreed.cli.console import Console
+from mantisreed.cli.console import Console, described_error
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -54,9 +54,7 @@ def run(
 
         draw_examination(Path(plot), found[0].recording.name, found[0].examination)
     if as_json:
-        import msgspec
-
-        console.result(msgspec.json.encode({"recordings": [_described(one) for one in found]}).decode())
+        console.document({"recordings": [_described(one) for one in found]})
     for number, one in enumerate(found):
         if one.examination and not as_json:
             console.result(("\n" if number else "") + "\n".join(_lines(one.recording.shown, one.examination)))
@@ -113,9 +111,9 @@ def _level(peak: float | None) -> str:
 def _described(inspected: "Inspected") -> "dict[str, Any]":
     """One recording of `--json`; times in seconds, levels in dBFS and LUFS."""
     name, found = inspected.recording.shown, inspected.examination
-    if found is None:
-        error = inspected.error
-        return {"name": name, "error": {"what": str(error), "advice": error.advice if error else None}}
+    if inspected.error:
+        return {"name": name, "error": described_error(inspected.error)}
+    assert found is not None
     return {
         "name": name,
         "duration": round(found.duration, 3),

@@ -3,7 +3,7 @@
 import argparse
 
 from mantisreed.cli.arguments import add_config
-from mantisreed.cli.console import Console
+from mantisreed.cli.console import Console, plain_table
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -43,39 +43,36 @@ def run(
     as_json: bool = False,
 ) -> int:
     """Show the ledger's jobs, or one of them."""
+    from contextlib import closing
     from pathlib import Path
 
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.workspace import open_workspace
 
-    ledger = Ledger(open_workspace(Path(config) if config else None).hidden)
-    try:
+    with closing(Ledger(open_workspace(Path(config) if config else None).hidden)) as ledger:
         if job is None:
             records = ledger.jobs(state=state, engine=engine, limit=limit)
             if as_json:
-                _print_json(console, {"jobs": [_described(record) for record in records]})
+                console.document({"jobs": [_described(record) for record in records]})
             else:
                 _print_jobs(console, records)
             return 0
         record = ledger.job(job)
         pieces = ledger.pieces(record.id)
-        if as_json:
-            _print_json(console, _described(record) | {"pieces": [_described_piece(piece) for piece in pieces]})
-        else:
-            _print_pieces(console, record, pieces)
-        return 0
-    finally:
-        ledger.close()
+    if as_json:
+        console.document(_described(record) | {"pieces": [_described_piece(piece) for piece in pieces]})
+    else:
+        _print_pieces(console, record, pieces)
+    return 0
 
 
 def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
-    from rich.table import Table
     from rich.text import Text
 
     if not records:
         console.note("no job yet")
         return
-    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table = plain_table()
     for heading in ("job", "when", "engine", "state"):
         table.add_column(heading)
     table.add_column("pieces", justify="right")
@@ -95,7 +92,6 @@ def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
 
 
 def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[PieceRecord]") -> None:
-    from rich.table import Table
 
     from mantisreed.units import clock, short_duration, short_size
 
@@ -104,7 +100,7 @@ def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[Piece
         console.result(f"  {record.reason}")
     saved = f", {short_duration(record.saved)} from kept replies" if record.saved else ""
     console.result(f"  {record.billed / 60:.1f} minutes billed, {_money(record.cost, record.currency)}{saved}")
-    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table = plain_table()
     for heading in ("  piece", "start", "end"):
         table.add_column(heading, justify="right")
     for heading in ("state", "sent", "took"):
@@ -163,9 +159,3 @@ def _described_piece(piece: "PieceRecord") -> "dict[str, Any]":
             for attempt in piece.attempts
         ],
     }
-
-
-def _print_json(console: Console, document: "dict[str, Any]") -> None:
-    import msgspec
-
-    console.result(msgspec.json.encode(document).decode())

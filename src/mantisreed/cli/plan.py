@@ -3,7 +3,7 @@
 import argparse
 
 from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, piece_options
-from mantisreed.cli.console import Console
+from mantisreed.cli.console import Console, described_error, plain_table
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -89,10 +89,8 @@ def _draw(path: "Path", planned: "Sequence[PlannedRecording]", track: int | None
 
 
 def _print_json(console: Console, planned: "Sequence[PlannedRecording]") -> None:
-    import msgspec
-
     recordings = [
-        {"name": plan.recording.shown, "error": {"what": str(plan.error), "advice": plan.error.advice}}
+        {"name": plan.recording.shown, "error": described_error(plan.error)}
         if plan.error
         else {
             "name": plan.recording.shown,
@@ -116,7 +114,7 @@ def _print_json(console: Console, planned: "Sequence[PlannedRecording]") -> None
         }
         for plan in planned
     ]
-    console.result(msgspec.json.encode({"recordings": recordings}).decode())
+    console.document({"recordings": recordings})
 
 
 def _print_tables(console: Console, card: "EngineCard", planned: "Sequence[PlannedRecording]") -> None:
@@ -139,7 +137,6 @@ def _print_tables(console: Console, card: "EngineCard", planned: "Sequence[Plann
 
 
 def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
-    from rich.table import Table
 
     from mantisreed.units import clock, short_duration, short_size
 
@@ -150,7 +147,7 @@ def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
     if not plan.pieces:
         console.result("  nobody speaks: nothing would be sent")
         return
-    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table = plain_table()
     has_channels = any(piece.channel for piece in plan.pieces)
     headings = ("  piece", *(("channel",) if has_channels else ()), "start", "end", "length", "size")
     for heading in headings:

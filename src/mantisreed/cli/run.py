@@ -3,7 +3,7 @@
 import argparse
 
 from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, piece_options
-from mantisreed.cli.console import Console
+from mantisreed.cli.console import Console, described_error, plain_table
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -91,10 +91,15 @@ def run(
             workers=workers,
             on_event=progress.show,
         )
-    if as_json:
-        import msgspec
+    _show(console, outcomes, as_json=as_json)
+    states = {outcome.state for outcome in outcomes} - {"done", "nothing heard"}
+    return 0 if not states else 3 if states == {"waiting"} else 1
 
-        console.result(msgspec.json.encode({"recordings": [_described(outcome) for outcome in outcomes]}).decode())
+
+def _show(console: Console, outcomes: "Sequence[Outcome]", *, as_json: bool) -> None:
+    """What came out to stdout; what went wrong, and the last line, to stderr."""
+    if as_json:
+        console.document({"recordings": [_described(outcome) for outcome in outcomes]})
     elif any(outcome.transcript for outcome in outcomes):
         console.note("")
         console.table(_table(outcomes))
@@ -102,8 +107,6 @@ def run(
         if outcome.error:
             console.problem(outcome.error, outcome.recording.shown)
     console.note(_last_line(outcomes))
-    states = {outcome.state for outcome in outcomes} - {"done", "nothing heard"}
-    return 0 if not states else 3 if states == {"waiting"} else 1
 
 
 def _is_large(source: str) -> bool:
@@ -132,7 +135,7 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
             "notes": transcript.notes,
         }
     if outcome.error:
-        described["error"] = {"what": str(outcome.error), "advice": outcome.error.advice}
+        described["error"] = described_error(outcome.error)
     return described
 
 
@@ -141,12 +144,11 @@ def _rounded(confidence: float | None) -> float | None:
 
 
 def _table(outcomes: "Sequence[Outcome]") -> object:
-    from rich.table import Table
     from rich.text import Text
 
     from mantisreed.units import short_duration
 
-    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table = plain_table()
     for heading, side in (("recording", "left"), ("length", "right"), ("engine", "left"), ("language", "left")):
         table.add_column(heading, justify=side, overflow="fold")  # type: ignore[arg-type]
     table.add_column("words", justify="right")

@@ -242,41 +242,31 @@ class Ledger:
         A reply to the same request that any job has kept is taken over, unless `afresh`. A piece that a dead process
         was sending is given back as `in doubt`.
         """
+        is_it = (_piece.c.job == job) & (_piece.c.request == request)
+        values: dict[str, Any] = {"owner": self.owner}
         with self._transaction() as connection:
-            row = connection.execute(
-                sql.select(_piece).where(_piece.c.job == job, _piece.c.request == request)
-            ).first()
+            row = connection.execute(sql.select(_piece).where(is_it)).first()
             if row is None:
-                values = {"job": job, "request": request, "channel": channel, "start": start, "end": end}
-                connection.execute(_piece.insert().values(**values, state="waiting", owner=self.owner))
-            elif (
-                row.owner not in (None, self.owner)
-                and row.state in ("sending", "working")
-                and self._is_alive(connection, row.owner)
-            ):
-                return None
-            elif row.state == "sending" and row.owner != self.owner:
-                self._doubt(connection, row)
-            found = connection.execute(
-                sql.select(_piece).where(_piece.c.job == job, _piece.c.request == request)
-            ).one()
-            values = {"owner": self.owner}
-            if afresh and found.state == "done":
+                known = {"job": job, "request": request, "channel": channel, "start": start, "end": end}
+                connection.execute(_piece.insert().values(**known, state="waiting"))
+            elif row.owner != self.owner and row.state in ("sending", "working"):
+                if self._is_alive(connection, row.owner):
+                    return None
+                if row.state == "sending":
+                    self._doubt(connection, row)
+            if afresh and row is not None and row.state == "done":
                 values |= {"state": "waiting", "reply": None, "saved": False}
-            elif not afresh and found.reply is None:
+            elif not afresh and (row is None or row.reply is None):
                 values |= self._kept_elsewhere(connection, request)
-            connection.execute(_piece.update().where(_piece.c.id == found.id).values(values))
-            return _piece_record(connection.execute(sql.select(_piece).where(_piece.c.id == found.id)).one())
+            return _piece_record(
+                connection.execute(_piece.update().where(is_it).values(values).returning(_piece)).one()
+            )
 
-    def send(self, piece: PieceRecord, size: int) -> int:
-        """Note that a piece is about to be sent; gives the number of the attempt."""
+    def send(self, piece: PieceRecord, size: int) -> None:
+        """Note that a piece is about to be sent."""
         with self._transaction() as connection:
             self._set_state(connection, piece.id, "sending", ticket=None)
-            made = connection.execute(
-                _attempt.insert().values(piece=piece.id, started=time.time(), bytes=size, billed=0.0)
-            )
-            assert made.inserted_primary_key is not None
-            return int(made.inserted_primary_key[0])
+            connection.execute(_attempt.insert().values(piece=piece.id, started=time.time(), bytes=size, billed=0.0))
 
     def take(self, piece: PieceRecord, ticket: Mapping[str, Any]) -> None:
         """Note that the engine has taken a piece as a job of its own."""
@@ -291,19 +281,11 @@ class Ledger:
             self._set_state(connection, piece.id, "done", reply=digest, ticket=None)
             self._end_attempt(connection, piece.id, "done", None, billed, cost)
 
-    def fail(self, piece: PieceRecord, state: str, error: MantisreedError, *, outcome: str | None = None) -> None:
-        """Note that an attempt failed, and what the piece is now.
-
-        Args:
-            piece: which one.
-            state: its next state.
-            error: why.
-            outcome: of the attempt; None takes the state.
-        """
+    def fail(self, piece: PieceRecord, state: str, error: MantisreedError, *, outcome: str) -> None:
+        """Note that an attempt failed with this outcome, why, and what the piece is now."""
         with self._transaction() as connection:
-            ticket = {} if state == "working" else {"ticket": None}
-            self._set_state(connection, piece.id, state, **ticket)
-            self._end_attempt(connection, piece.id, outcome or state, str(error), 0.0, None)
+            self._set_state(connection, piece.id, state, ticket=None)
+            self._end_attempt(connection, piece.id, outcome, str(error), 0.0, None)
 
     def reply(self, piece: PieceRecord) -> bytes | None:
         """A kept reply; None when it says that nothing was heard.
@@ -378,20 +360,24 @@ class Ledger:
                 for row in connection.execute(chosen).all()
             ]
 
-    def spending(self) -> list[tuple[str, str, str | None, float, Decimal]]:
-        """What was billed: (day as YYYY-MM-DD in UTC, engine, currency, seconds, cost), the newest first."""
-        day = sql.func.date(_attempt.c.started, "unixepoch")
+    def spending(self, by: str = "day") -> list[tuple[str, str, str | None, float, Decimal]]:
+        """What was billed, the newest first: (YYYY-MM-DD or YYYY-MM, engine, currency, seconds, cost).
+
+        Args:
+            by: `day` or `month`, in UTC.
+        """
+        when = sql.func.strftime("%Y-%m" if by == "month" else "%Y-%m-%d", _attempt.c.started, "unixepoch")
         chosen = (
-            sql.select(day, _job.c.engine, _job.c.currency, _attempt.c.billed, _attempt.c.cost)
+            sql.select(when, _job.c.engine, _job.c.currency, _attempt.c.billed, _attempt.c.cost)
             .join(_piece, _piece.c.id == _attempt.c.piece)
             .join(_job, _job.c.id == _piece.c.job)
             .where(_attempt.c.outcome == "done")
         )
         sums: dict[tuple[str, str, str | None], tuple[float, Decimal]] = {}
         with self._engine.connect() as connection:
-            for date, engine, currency, billed, cost in connection.execute(chosen):
-                seconds, money = sums.get((date, engine, currency), (0.0, Decimal(0)))
-                sums[date, engine, currency] = (seconds + billed, money + Decimal(cost or "0"))
+            for period, engine, currency, billed, cost in connection.execute(chosen):
+                seconds, money = sums.get((period, engine, currency), (0.0, Decimal(0)))
+                sums[period, engine, currency] = (seconds + billed, money + Decimal(cost or "0"))
         return [(*key, *sums[key]) for key in sorted(sums, key=lambda key: (key[0], key[1]), reverse=True)]
 
     def saved_seconds(self) -> float:

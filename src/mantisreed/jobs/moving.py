@@ -7,6 +7,7 @@ from collections.abc import Awaitable, Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, TypeVar
+from weakref import WeakValueDictionary
 
 import msgspec
 import tenacity
@@ -25,9 +26,6 @@ from mantisreed.errors import (
     UnreadableReplyError,
 )
 from mantisreed.jobs.money import billed_seconds, cost_of
-
-TRIES = 5
-"""How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""
 
 if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger, PieceRecord
@@ -74,10 +72,10 @@ def card_address(card: EngineCard) -> bytes:
     return msgspec.json.encode(bare, enc_hook=str, order="sorted")
 
 
-def request_address(card: EngineCard, wishes: Wishes, digest: str, described: tuple[Any, ...]) -> str:
-    """The address of a request: recording, span and encoding as described, the card, and the wishes."""
+def request_address(card: bytes, wishes: Wishes, digest: str, described: tuple[Any, ...]) -> str:
+    """The address of a request: recording, span and encoding as described, the card's address, and the wishes."""
     parts = msgspec.json.encode([digest, described, wishes], enc_hook=str, order="sorted")
-    return hashlib.sha256(parts + card_address(card)).hexdigest()
+    return hashlib.sha256(parts + card).hexdigest()
 
 
 class Mover:
@@ -91,7 +89,7 @@ class Mover:
         open_ledger: "Callable[[], Ledger]",
         *,
         afresh: bool = False,
-        tries: int = TRIES,
+        tries: int,
         clock: Callable[[], float] = time.time,
         sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
     ) -> None:
@@ -111,7 +109,7 @@ class Mover:
         self._open_ledger = open_ledger
         self._ledger: Ledger | None = None
         self._afresh, self._tries, self._clock, self._sleep = afresh, tries, clock, sleep
-        self._under_way: dict[str, asyncio.Lock] = {}
+        self._under_way: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
         self._sending = asyncio.Semaphore(card.pace.at_once)
         self._writer = ThreadPoolExecutor(1, thread_name_prefix="ledger")
         self._refusals = 0
@@ -212,29 +210,25 @@ class Mover:
         Raises:
             UnreadableReplyError: it breaks off, is empty, or is a page for people.
         """
-        body, is_json = answered.body, self._card.reply.kind == "json"
-        if body is None or (
-            not is_json and not body[:200].lstrip().lower().startswith((b"<!doctype html", b"<html"))
-        ):
+        body = answered.body
+        if body is None:
             return
-        try:
-            if is_json:
-                msgspec.json.decode(body)
-                return
-        except (msgspec.DecodeError, UnicodeDecodeError):
-            pass
-        what = "not JSON" if is_json else "a page for people"
-        error = UnreadableReplyError(
-            f"its reply is damaged: it is {what}", engine=self._card.name, advice="try again later"
-        )
-        error.body = body
-        raise error
+        if self._card.reply.kind == "json":
+            damage = None if _is_json(body) else "not JSON"
+        else:
+            is_page = body[:200].lstrip().lower().startswith((b"<!doctype html", b"<html"))
+            damage = "a page for people" if is_page else None
+        if damage:
+            what = f"its reply is damaged: it is {damage}"
+            error = UnreadableReplyError(what, engine=self._card.name, advice="try again later")
+            error.body = body
+            raise error
 
     async def _sent(self, work: Work, record: "PieceRecord", tell: Tell) -> Answered | Ticket:
         async with self._sending:
+            self._check_engine()
             await self._wait_for_turn(tell)
-            if self._stopped:
-                raise PostponedError(self._stopped)
+            self._check_engine()  # others may have failed meanwhile
             tell("sending", "")
             await self.noted(lambda ledger: ledger.send(record, len(work.piece.audio)))
             taken = await self._client.submit(work.piece, self._wishes)
@@ -243,10 +237,13 @@ class Mover:
                 await self.noted(lambda ledger: ledger.take(record, values))
             return taken
 
-    async def _wait_for_turn(self, tell: Tell) -> None:
-        pace = self._card.pace
+    def _check_engine(self) -> None:
+        """See that the engine is not left alone for now."""
         if self._stopped:
             raise PostponedError(self._stopped)
+
+    async def _wait_for_turn(self, tell: Tell) -> None:
+        pace = self._card.pace
         if pace.requests is None:
             return
         now = self._clock()
@@ -276,3 +273,11 @@ class Mover:
             "waiting",
             f"{self._card.name}: {what}; try {state.attempt_number + 1} of {self._tries} in {seconds:.0f} s",
         )
+
+
+def _is_json(body: bytes) -> bool:
+    try:
+        msgspec.json.decode(body)
+    except (msgspec.DecodeError, UnicodeDecodeError):
+        return False
+    return True

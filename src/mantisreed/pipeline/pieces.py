@@ -16,7 +16,7 @@ import numpy as np
 from mantisreed.audio.cuts import LONG_SILENCE, OVERLAP, CutRules, Span, SpanChooser, smaller_spans, speech_in
 from mantisreed.audio.decode import Sound, probe
 from mantisreed.audio.encode import FORMATS, AudioFormat, Encoder, open_encoder
-from mantisreed.audio.speech import SpeechListener, union
+from mantisreed.audio.speech import SpeechListener, Stretch, union
 from mantisreed.audio.workers import DecodingWorkers, LocalStream, SoundStream
 from mantisreed.engines.card import Accepts, EngineCard
 from mantisreed.engines.request import Piece
@@ -40,6 +40,9 @@ _WORTH_A_PROCESS = 60.0  # seconds; what is shorter is decoded sooner than a pro
 
 Channels: TypeAlias = Literal["mix", "apart"] | int
 """Which channels are sent: all as one, each alone, or only the one with this number, from 1."""
+
+Speech: TypeAlias = tuple[tuple[float, float], ...]
+"""Where somebody speaks, (start, end) in seconds."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +127,7 @@ class Preparation:
         return self._stream.seconds
 
     @property
-    def speech(self) -> tuple[tuple[float, float], ...]:
+    def speech(self) -> Speech:
         """Where somebody speaks on any channel that is sent, (start, end) in seconds, so far."""
         return union(stretch for lane in self._lanes for stretch in lane.heard)
 
@@ -175,8 +178,7 @@ class Preparation:
         wanted = self._options.channels
         numbers = list(range(len(block))) if wanted == "apart" else [0 if wanted == "mix" else wanted - 1]
         if not self._lanes:
-            apart = None if wanted == "mix" else 1
-            self._lanes = [self._new_lane(pool, number + apart if apart else None) for number in numbers]
+            self._lanes = [self._new_lane(pool, None if wanted == "mix" else number + 1) for number in numbers]
         # A format that changes midway may have fewer channels than it began with.
         rows = [block[number] if number < len(block) else np.zeros_like(block[0]) for number in numbers]
         self._same = self._same and all(np.array_equal(rows[0], row) for row in rows[1:])
@@ -208,47 +210,44 @@ class Preparation:
         accepts, audio = self._card.accepts, job.audio.result()
         give_back_memory()
         longest = accepts.longest if self.is_whole else self.longest
-        if len(audio) <= (accepts.most_bytes or math.inf) and job.span.length <= longest + 0.01:
-            piece = Piece(audio, self.form, accepts.sample_rate, 1, job.span.length, job.speech)
-            yield PreparedPiece(job.span, piece, job.channel)
+        cap = accepts.most_bytes or math.inf
+        if len(audio) <= cap and job.span.length <= longest + 0.01:
+            yield self._piece(job.span, audio, job.speech, job.channel)
             return
-        fits = (accepts.most_bytes or math.inf) / len(audio) * job.span.length * 0.95
+        fits = cap / len(audio) * job.span.length * 0.95
         longest = min(fits, longest)
         if self.is_whole:  # a piece that is not to be cut is written while it is heard: too late to limit the next
             longest = min(longest, GOOD_PIECE)
         else:
             for lane in self._lanes:
                 lane.limit(longest)
-        yield from self.recut(
-            PreparedPiece(job.span, Piece(b"", self.form, 0, 1, 0.0, job.speech), job.channel), longest
-        )
+        yield from self._recut(job.span, job.speech, job.channel, longest)
 
-    def recut(self, prepared: PreparedPiece, longest: float | None = None) -> Iterator[PreparedPiece]:
-        """A piece that is too big for the engine, in smaller ones; the recording is decoded again for them.
-
-        Args:
-            prepared: what proved too big.
-            longest: seconds of the smaller pieces; None takes about half of what it has.
+    def recut(self, prepared: PreparedPiece) -> Iterator[PreparedPiece]:
+        """A piece that proved too big for the engine, in smaller ones; the recording is decoded again for them.
 
         Raises:
             TooBigError: it is only a few seconds long.
         """
-        accepts, span, speech = self._card.accepts, prepared.span, prepared.piece.speech
-        longest = max(_LEAST_PIECE, span.length * 0.6 if longest is None else longest)
+        span = prepared.span
+        yield from self._recut(span, prepared.piece.speech, prepared.channel, span.length * 0.6)
+
+    def _recut(self, span: Span, speech: Speech, channel: int | None, longest: float) -> Iterator[PreparedPiece]:
         if span.length <= _LEAST_PIECE:
             raise _hopeless(self._card, span.length)
-        row = (prepared.channel or 1) - 1
-        spans = smaller_spans(span, speech, longest)
+        accepts, row = self._card.accepts, (channel or 1) - 1
         blocks = (block[min(row, len(block) - 1)] for block in self._new_stream())
-        for part, audio in _encoded(blocks, self.form, accepts.sample_rate, spans):
-            inside = speech_in(part.later(-span.start), speech)
-            piece = PreparedPiece(
-                part, Piece(audio, self.form, accepts.sample_rate, 1, part.length, inside), prepared.channel
-            )
+        smaller = smaller_spans(span, speech, max(_LEAST_PIECE, longest))
+        for part, audio in _encoded(blocks, self.form, accepts.sample_rate, smaller):
+            piece = self._piece(part, audio, speech_in(part.later(-span.start), speech), channel)
             if len(audio) <= (accepts.most_bytes or math.inf):
                 yield piece
             else:
                 yield from self.recut(piece)
+
+    def _piece(self, span: Span, audio: bytes, speech: Speech, channel: int | None) -> PreparedPiece:
+        piece = Piece(audio, self.form, self._card.accepts.sample_rate, 1, span.length, speech)
+        return PreparedPiece(span, piece, channel)
 
 
 @dataclass(frozen=True, slots=True)
@@ -256,7 +255,7 @@ class _Job:
     """A piece whose audio is being encoded."""
 
     span: Span
-    speech: tuple[tuple[float, float], ...]
+    speech: Speech
     channel: int | None
     audio: "Future[bytes]"
 
@@ -278,26 +277,28 @@ class _Lane:
     def hear(self, samples: Sound) -> list[_Job]:
         """Take the next samples; gives the pieces that are certain now."""
         self._tape.add(samples)
-        heard = self._listener.hear(samples)
-        stretches = [(stretch.start, stretch.end) for stretch in heard]
-        self._speech += stretches
-        self.heard += stretches
-        jobs = self._jobs(self._chooser.hear(stretches, self._listener.settled))
+        jobs = self._settled(self._listener.hear(samples), self._listener.settled)
         if (sure := self._chooser.sure_span) is not None:
             self._write(sure.start, sure.end)
-        needed = self._chooser.needed_from if self._open is None else self._open.written / self._rate
-        self._tape.forget(math.floor(needed * self._rate))
-        first = self._chooser.needed_from
-        self._speech = [stretch for stretch in self._speech if stretch[1] > first]
+        needed = math.floor(self._chooser.needed_from * self._rate) if self._open is None else self._open.written
+        self._tape.forget(needed)
         return jobs
 
     def finish(self, duration: float) -> list[_Job]:
         """The rest of the pieces."""
-        stretches = [(stretch.start, min(stretch.end, duration)) for stretch in self._listener.finish()]
-        self._speech += stretches
-        self.heard += stretches
-        jobs = self._jobs(self._chooser.hear(stretches, duration))
+        jobs = self._settled(self._listener.finish(), duration)
         return jobs + self._jobs(self._chooser.finish(duration))
+
+    def _settled(self, heard: Iterable[Stretch], until: float) -> list[_Job]:
+        """Take in where somebody speaks; up to `until` no more of it will come."""
+        stretches = [(stretch.start, min(stretch.end, until)) for stretch in heard]
+        self.heard += stretches
+        self._speech += stretches
+        jobs = self._jobs(self._chooser.hear(stretches, until))
+        if jobs:
+            first = self._chooser.needed_from
+            self._speech = [stretch for stretch in self._speech if stretch[1] > first]
+        return jobs
 
     def limit(self, longest: float) -> None:
         """Make pieces no longer than this from here on."""
@@ -362,7 +363,6 @@ class _Writer:
         self._pool, self._sink = pool, io.BytesIO()
         self._encoder: Encoder | None = None
         self._form, self._rate = form, rate
-        self._parts: list[Sound] = []
         self._queue: deque[Future[None]] = deque()
         self.written = first  # sample
 

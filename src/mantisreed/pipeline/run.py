@@ -27,13 +27,14 @@ from mantisreed.errors import (
     UnreadableReplyError,
 )
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
-from mantisreed.jobs.moving import TRIES, Mover, Work, request_address
+from mantisreed.jobs.moving import Mover, Work, card_address, request_address
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
 from mantisreed.pipeline.sources import Source, local_file
 from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, Transcript
 from mantisreed.transcript.stitch import PieceReading, stitch_channels
 from mantisreed.units import short_size
+from mantisreed.workspace import TRIES
 
 if TYPE_CHECKING:
     from mantisreed.engines.links import LinkServer
@@ -144,11 +145,9 @@ class Runner:
         self._workers = workers
         self._links = links
         self._on_event = on_event
-        self._clock = clock
-        self._sleep = sleep
-        self._client = client_for(order.card, order.secrets, transport, clock=clock)
+        self._card_address = card_address(order.card)
         self._mover = Mover(
-            self._client,
+            client_for(order.card, order.secrets, transport, clock=clock),
             order.card,
             order.wishes,
             self._open_ledger,
@@ -202,11 +201,11 @@ class Runner:
             self._on_event(Event(recording, "preparing"))
             try:
                 prepared = await asyncio.to_thread(self._preparation, recording, path)
-                facts, readings = await self._worked_through(recording, prepared, path)
+                job, facts, readings = await self._worked_through(recording, prepared, path)
             except RecordingError as error:
                 error.where = recording.shown
                 raise
-        transcript = self._transcript(facts, prepared, readings)
+        transcript = self._transcript(facts, job, prepared, readings)
         files = await asyncio.to_thread(self._outputs.write, stem, recording, transcript)
         if prepared.damage:
             advice = "what there is of it is transcribed"
@@ -216,8 +215,8 @@ class Runner:
 
     async def _worked_through(
         self, recording: Source, prepared: Preparation, path: Path
-    ) -> tuple[RecordingFacts, list[_Heard]]:
-        """What was heard in all pieces of a recording; the ledger says how its job ended."""
+    ) -> tuple[str, RecordingFacts, list[_Heard]]:
+        """The job of a recording, and what was heard in all its pieces; the ledger says how the job ended."""
         opening = asyncio.create_task(self._opened(recording, path))
         try:
             readings = await self._readings(recording, prepared, opening)
@@ -231,12 +230,12 @@ class Runner:
         finally:
             opening.cancel()
         await self._mover.noted(lambda ledger: ledger.close_job(job, "done", None, prepared.duration))
-        return RecordingFacts(recording.name, digest, round(prepared.duration, 3)), readings
+        return job, RecordingFacts(recording.name, digest, round(prepared.duration, 3)), readings
 
     async def _opened(self, recording: Source, path: Path) -> tuple[str, str]:
         """The job of a recording, noted in the ledger, and the recording's digest."""
         digest = await asyncio.to_thread(file_digest, path)
-        card, job = self._order.card, _job_address(digest, self._order)
+        card, job = self._order.card, self._address(digest, self._order.pieces)[:12]
         currency = card.price.currency if card.price else None
         await self._mover.noted(lambda ledger: ledger.open_job(job, recording.shown, digest, card.name, currency))
         return job, digest
@@ -252,7 +251,13 @@ class Runner:
             options = replace(options, untouched=True)
         return Preparation(path, card, options, self._workers)
 
-    def _transcript(self, facts: RecordingFacts, prepared: Preparation, readings: Sequence[_Heard]) -> Transcript:
+    def _address(self, digest: str, *described: object) -> str:
+        """Of a request, or of a job: recording, card and wishes, and what else makes it what it is."""
+        return request_address(self._card_address, self._order.wishes, digest, described)
+
+    def _transcript(
+        self, facts: RecordingFacts, job: str, prepared: Preparation, readings: Sequence[_Heard]
+    ) -> Transcript:
         order = self._order
         stitched = stitch_channels(
             {
@@ -270,7 +275,7 @@ class Runner:
         return Transcript(
             recording=facts,
             engine=order.card.name,
-            job=_job_address(facts.digest, order),
+            job=job,
             language=order.target or _tag_for(order.card, spoken) or order.language,
             speakers=tuple(dict.fromkeys(p.speaker for p in stitched.passages if p.speaker is not None)),
             passages=stitched.passages,
@@ -311,11 +316,12 @@ class Runner:
         self, recording: Source, prepared: Preparation, job: str, digest: str, part: PreparedPiece, number: int
     ) -> list[_Heard]:
         """What the engine heard in one piece; when it says that the piece is too big, in smaller ones."""
-        card, piece = self._order.card, part.piece
+        piece = part.piece
         if prepared.is_untouched and recording.link:
             piece = replace(piece, link=recording.link)
         which = "" if prepared.is_whole else f"piece {number}, "
-        described = (
+        address = self._address(
+            digest,
             self._order.pieces.track,
             part.channel,
             round(part.span.start, 6),
@@ -324,7 +330,6 @@ class Runner:
             piece.form.bit_rate,
             piece.sample_rate,
         )
-        address = request_address(card, self._order.wishes, digest, described)
         work = Work(job, address, part.span.start, part.span.end, part.channel, piece)
         try:
             return [_Heard(part.span, await self._heard(recording, work, which), part.channel)]
@@ -372,8 +377,3 @@ class Runner:
 def _tag_for(card: EngineCard, name: str | None) -> str | None:
     """The tag that the card maps to what the engine calls a language; its own word where none is."""
     return next((tag for tag, called in card.accepts.language_names.items() if called == name), name)
-
-
-def _job_address(digest: str, order: Order) -> str:
-    """The address of this work: recording, card without secrets and pace, and options."""
-    return request_address(order.card, order.wishes, digest, (order.pieces,))[:12]
