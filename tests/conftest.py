@@ -17,6 +17,7 @@ from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import Ear
 from mantisreed.standin.hearing import Listener
+from mantisreed.standin.moods import Moods
 
 KEY = "a-key-for-tests"
 
@@ -87,6 +88,26 @@ def settings(address: str, listener: Listener, tmp_path: Path) -> Path:
     server.write_cards(file, address, KEY, listener)
     file.write_text(f'[settings]\nengine = "brook"\ntries = 1\n\n{file.read_text()}')
     return file
+
+
+Moody = Callable[..., AbstractContextManager[str]]
+
+
+@pytest.fixture
+def moody(listener: Listener, tmp_path: Path) -> Moody:
+    """Stand-ins of their own in such moods; writes settings with their cards, and gives their address."""
+
+    @contextmanager
+    def start(moods: Moods, engine: str = "dipper", more: str = "", tries: int = 5) -> Iterator[str]:
+        with server.bound_socket(0) as waiting, server.serving(server.standins(listener, KEY, moods), waiting) as at:
+            file = tmp_path / "mantisreed.toml"
+            if file.exists():
+                file.unlink()
+            server.write_cards(file, at, KEY, listener)
+            file.write_text(f'[settings]\nengine = "{engine}"\ntries = {tries}\n{more}\n{file.read_text()}')
+            yield at
+
+    return start
 
 
 @pytest.fixture

@@ -20,7 +20,8 @@ from pathlib import Path
 import numpy as np
 from scipy.signal import resample_poly
 
-from mantisreed.audio.encode import FORMATS, encode
+from mantisreed.audio.encode import encode
+from mantisreed.audio.formats import FORMATS
 
 VOICES = {"warden": "en-gb", "ringer": "en-us+f2", "skipper": "en-gb-scotland+m7", "guest": "de+f4"}
 WORDS_PER_MINUTE = {"warden": 150, "ringer": 165, "skipper": 150, "guest": 150}

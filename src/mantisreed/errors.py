@@ -81,10 +81,33 @@ class UnreachableError(EngineError):
 
 
 class PostponedError(MantisreedError):
-    """Nothing was sent, as the engine is left alone for now; the same command goes on where it was."""
+    """Nothing more is done for now; what was sent is noted, and the same command goes on where it was.
 
-    def __init__(self, reason: EngineError) -> None:
-        super().__init__(reason.what, where=reason.where, advice=reason.advice)
+    Attributes:
+        until: when it makes sense to go on, in seconds since 1970; None when that is not known.
+    """
+
+    def __init__(
+        self, what: str, *, where: str | None = None, advice: str | None = None, until: float | None = None
+    ) -> None:
+        super().__init__(what, where=where, advice=advice)
+        self.until = until
+
+    @classmethod
+    def because(cls, reason: "MantisreedError", until: float | None = None) -> "PostponedError":
+        """It waits for what another error says."""
+        return cls(reason.what, where=reason.where, advice=reason.advice, until=until)
+
+
+class SpendLimitError(PostponedError):
+    """Sending more would pass what may be spent."""
+
+
+class InterruptedRunError(PostponedError):
+    """The user wants to stop."""
+
+    def __init__(self) -> None:
+        super().__init__("interrupted", advice="the same command goes on where it was")
 
 
 class RefusedError(EngineError):
@@ -126,4 +149,10 @@ class JobFailedError(EngineError):
 
 
 class JobLostError(EngineError):
-    """A job that the engine took did not come to an end in time."""
+    """A job that the engine took did not come to an end in time.
+
+    Attributes:
+        is_forgotten: the engine does not know it any more, so that it can only be sent again.
+    """
+
+    is_forgotten = False

@@ -3,9 +3,10 @@
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Annotated, Any
+from urllib.parse import urlsplit
 
 import msgspec
 
@@ -15,12 +16,15 @@ from mantisreed.engines.secrets import Secret, SecretSource
 from mantisreed.engines.tables import checked
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.files import shown
+from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
 
 SETTINGS_FILE = "mantisreed.toml"
 HIDDEN_FOLDER = ".mantisreed"
 
 TRIES = 5
 """How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""
+
+_TABLES = ("settings", "layout", "links", "callbacks", "ledger", "engine")
 
 _LANGUAGE_TAG = re.compile(
     r"[A-Za-z]{2,3}(-[A-Za-z]{3}){0,3}(-[A-Za-z]{4})?(-([A-Za-z]{2}|[0-9]{3}))?"
@@ -38,6 +42,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
         into: folder for outputs, relative to the workspace.
         hints: names and rare words to expect, for engines whose cards have a place for them.
         tries: how often a request that fails in a way that may pass is sent.
+        layout: name of the layout rules.
     """
 
     engine: str | None = None
@@ -46,6 +51,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     into: str = "transcripts"
     hints: tuple[str, ...] = ()
     tries: Annotated[int, msgspec.Meta(ge=1, le=20)] = TRIES
+    layout: str = DEFAULT_LAYOUT
 
 
 class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -60,6 +66,24 @@ class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     listen: str = "0.0.0.0:8440"
 
 
+class Callbacks(Links, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """`[callbacks]`: how engines that call back reach `mantisreed serve --callbacks`; keys as in `[links]`."""
+
+    listen: str = "0.0.0.0:8441"
+
+
+class LedgerPlace(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """`[ledger]`: another database than the SQLite file in the hidden folder.
+
+    Attributes:
+        address: `postgresql://USER@HOST:PORT/DATABASE`, without a password.
+        password: where it is kept; None when the database asks for none.
+    """
+
+    address: str
+    password: SecretSource | None = None
+
+
 @dataclass(frozen=True, slots=True)
 class Workspace:
     """What a settings file says.
@@ -70,6 +94,9 @@ class Workspace:
         engines: its engine cards, by `NAME` and `NAME:PROFILE`.
         translators: the same names, where the card declares the task of translating.
         links: how pieces can be fetched from here; None when they cannot.
+        callbacks: how engines can call back; None when they cannot.
+        ledger: where the ledger is; None for the hidden folder.
+        layouts: layout rules by name.
     """
 
     file: Path
@@ -77,6 +104,9 @@ class Workspace:
     engines: Mapping[str, EngineCard]
     translators: Mapping[str, EngineCard]
     links: Links | None = None
+    callbacks: Callbacks | None = None
+    ledger: LedgerPlace | None = None
+    layouts: Mapping[str, LayoutRules] = field(default_factory=lambda: dict(LAYOUTS))
 
     @property
     def folder(self) -> Path:
@@ -114,6 +144,18 @@ class Workspace:
         if wanted not in self.engines:
             raise InputError(f"no engine is called {wanted!r}", where=shown(self.file), advice=f"it has: {known}")
         return self.engines[wanted]
+
+    def layout(self, name: str | None = None) -> LayoutRules:
+        """The layout rules with this name; with None those that the settings choose.
+
+        Raises:
+            InputError: there are none.
+        """
+        wanted = name or self.settings.layout
+        if wanted not in self.layouts:
+            known = ", ".join(self.layouts)
+            raise InputError(f"no layout is called {wanted!r}", where=shown(self.file), advice=f"there are: {known}")
+        return self.layouts[wanted]
 
     def secrets_of(self, card: EngineCard) -> dict[str, Secret]:
         """The card's secrets, read from where they are kept.
@@ -176,12 +218,14 @@ def _found_above(start: Path) -> Path:
 
 def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
     name = shown(file)
-    unknown = [key for key in document if key not in ("settings", "links", "engine")]
+    unknown = [key for key in document if key not in _TABLES]
     if unknown:
         raise SettingsError(
-            f"unknown table or key {unknown[0]!r}", where=name, advice="known: [settings], [links] and [engine.NAME]"
+            f"unknown table or key {unknown[0]!r}",
+            where=name,
+            advice="known: [settings], [layout.NAME], [links], [callbacks], [ledger] and [engine.NAME]",
         )
-    for key in ("settings", "links", "engine"):
+    for key in _TABLES:
         if not isinstance(document.get(key, {}), dict):
             raise SettingsError(f"key {key!r}: expected a table", where=name)
     settings = checked(document.get("settings", {}), Settings, name, "settings")
@@ -198,4 +242,36 @@ def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
         {card_name: card for (card_name, task), card in cards.items() if task is None},
         {card_name: card for (card_name, task), card in cards.items() if task == TRANSLATE},
         checked(document["links"], Links, name, "links") if "links" in document else None,
+        checked(document["callbacks"], Callbacks, name, "callbacks") if "callbacks" in document else None,
+        _ledger_place(document["ledger"], name) if "ledger" in document else None,
+        _layouts(document.get("layout", {}), name),
     )
+
+
+def _layouts(tables: Mapping[str, Any], file: str) -> dict[str, LayoutRules]:
+    """The sets that ship, with the settings' own laid over them."""
+    layouts = dict(LAYOUTS)
+    for name, table in tables.items():
+        if not isinstance(table, dict):
+            raise SettingsError(f"key {name!r}: expected a table [layout.{name}]", where=f"{file}: [layout]")
+        below = msgspec.structs.asdict(layouts.get(name, LayoutRules()))
+        layouts[name] = checked({**below, **table}, LayoutRules, file, f"layout.{name}")
+    return layouts
+
+
+def _ledger_place(table: Mapping[str, Any], file: str) -> LedgerPlace:
+    place = checked(table, LedgerPlace, file, "ledger")
+    parts = urlsplit(place.address)
+    if parts.scheme not in ("postgresql", "postgres") or not parts.path.strip("/"):
+        raise SettingsError(
+            "key 'address': expected postgresql://USER@HOST:PORT/DATABASE",
+            where=f"{file}: [ledger]",
+            advice="without this table the ledger is a file in the hidden folder",
+        )
+    if parts.password is not None:
+        raise SettingsError(
+            "key 'address' holds a password",
+            where=f"{file}: [ledger]",
+            advice='keep it elsewhere and write password = "env:NAME", "file:PATH" or "keyring:SERVICE/USER"',
+        )
+    return place

@@ -9,7 +9,8 @@ import soundfile
 
 from audio.making import write_sound
 from mantisreed.audio.decode import Decoder, decode, probe
-from mantisreed.audio.encode import FORMATS, encode
+from mantisreed.audio.encode import encode
+from mantisreed.audio.formats import FORMATS
 from mantisreed.errors import RecordingError
 
 RATE = 16_000

@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.audio.decode import Samples, decode, to_int16
-from mantisreed.audio.encode import FORMATS, encode
+from mantisreed.audio.encode import encode
+from mantisreed.audio.formats import FORMATS
 
 
 @pytest.mark.parametrize("name", [name for name, form in FORMATS.items() if form.lossless])

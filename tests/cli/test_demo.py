@@ -62,7 +62,7 @@ def test_clean_english_recordings_come_back_with_every_word_at_its_time(
     for block in (folder / f"{stem}.srt").read_text().split("\n\n")[:-1]:
         start, end = (parse_duration(time) for time in block.split("\n")[1].split(" --> "))
         assert min(abs(start - true) for true in starts) < 0.15
-        assert min(abs(end - true) for true in ends) < 0.15
+        assert min(end - true for true in ends if true <= end + 0.15) < 2.0  # longer only for its reader
     transcript = from_json((folder / f"{stem}.transcript.json").read_bytes())
     for word, true in zip(transcript.words, truth.words, strict=True):
         assert word.text == true.text and abs(word.start - true.start) < 0.02 and abs(word.end - true.end) < 0.02

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from conftest import KEY, Command, Note, free_port
+from mantisreed.standin.dipper import bell
 from mantisreed.transcript.document import from_json
 
 MANUAL = (Path(__file__).parents[2] / "docs" / "engine-cards.md").read_text(encoding="utf-8")
@@ -27,8 +28,9 @@ def manual(tmp_path: Path, address: str, note: Note) -> Path:
     toml = re.sub(r"https://(\w+)\.marsh\.example", rf"{address}/\1", toml)
     toml = toml.replace('"python3"', f'"{sys.executable}"')
     (tmp_path / "mantisreed.toml").write_text(toml)
-    (tmp_path / "marsh.key").write_text(KEY)
-    (tmp_path / "marsh.key").chmod(0o600)
+    for name, secret in (("marsh.key", KEY), ("marsh.bell", bell(KEY))):
+        (tmp_path / name).write_text(secret)
+        (tmp_path / name).chmod(0o600)
     (tmp_path / "note.wav").write_bytes(note.path.read_bytes())
     return tmp_path
 

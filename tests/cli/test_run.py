@@ -187,6 +187,11 @@ def test_ctrl_c_ends_with_130_and_leaves_nothing_half_written(settings: Path, no
             [sys.executable, "-m", "mantisreed", "run", note.path], cwd=tmp_path, stderr=subprocess.PIPE, text=True
         )
         connection, _ = never_answers.accept()
+        assert process.stderr is not None
+        while "sending" not in process.stderr.readline():
+            pass
+        process.send_signal(signal.SIGINT)
+        assert "interrupted; waiting for 1 on their way, once more leaves" in process.stderr.readline()
         process.send_signal(signal.SIGINT)
         _, errors = process.communicate(timeout=20)
         connection.close()
@@ -194,7 +199,10 @@ def test_ctrl_c_ends_with_130_and_leaves_nothing_half_written(settings: Path, no
     assert list((tmp_path / "transcripts").iterdir()) == []
 
 
-@pytest.mark.parametrize("command", ["run", "plan", "inspect", "jobs", "costs", "engines", "demo", "standin"])
+JOBS = ["submit", "collect", "jobs", "retry", "cancel", "forget", "costs", "serve"]
+
+
+@pytest.mark.parametrize("command", ["run", "plan", "inspect", *JOBS, "engines", "demo", "standin"])
 def test_help_shows_two_examples(mantisreed: Command, command: str) -> None:
     result = mantisreed(command, "--help")
     assert result.returncode == 0

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from engines.cards import workspace_of
-from mantisreed.audio.encode import FORMATS
+from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.answers import HttpAnswer
 from mantisreed.engines.asking import client_for, wait_for_reply
 from mantisreed.engines.card import EngineCard

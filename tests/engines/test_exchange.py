@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from engines.cards import BROOK, brook_card, workspace_of
-from mantisreed.audio.encode import FORMATS
+from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.answers import HttpAnswer, check_answer
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.client import Answered

@@ -5,7 +5,7 @@ import re
 from pathlib import Path
 
 from engines.cards import workspace_of
-from mantisreed.audio.encode import FORMATS
+from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.reply import read_reply
 from mantisreed.engines.request import Piece, Wishes, build_step, piece_values
 from mantisreed.engines.secrets import Secret

@@ -9,7 +9,7 @@ from keyring.backend import KeyringBackend
 from keyring.backends import fail
 
 from engines.cards import workspace_of
-from mantisreed.audio.encode import FORMATS
+from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.placeholders import Value, filled, filled_document
 from mantisreed.engines.reply import Reading, events_in, read_reply
 from mantisreed.engines.reply_paths import UnexpectedReplyError, seconds_from

@@ -12,8 +12,10 @@ from mantisreed.engines.secrets import Secret
 from mantisreed.engines.transport import ScriptedTransport
 from mantisreed.errors import TooBigError
 from mantisreed.exports.formats import chosen_formats
+from mantisreed.jobs.ledger import Ledger
+from mantisreed.pipeline.orders import Order
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.run import Event, Order, Outcome, Runner
+from mantisreed.pipeline.run import Event, Outcome, Runner
 from mantisreed.pipeline.sources import Source
 
 SPOKEN = {
@@ -71,7 +73,8 @@ class Bench:
                 self.order,
                 outputs,
                 self.transport,
-                self.folder / ".hidden",
+                lambda: Ledger(self.folder / ".hidden"),
+                hidden=self.folder / ".hidden",
                 on_event=self.events.append,
                 clock=lambda: self.clock.now,
                 sleep=self.clock.sleep,
@@ -112,8 +115,8 @@ def test_the_pace_is_kept_and_waits_are_shown_with_their_reason(tmp_path: Path, 
     bench.run(copies(note, tmp_path, 5))
     assert bench.sent_at == sorted(bench.sent_at)
     assert all(later - earlier >= 60 for earlier, later in zip(bench.sent_at, bench.sent_at[2:], strict=False))
-    notes = [event.note for event in bench.events if event.stage == "waiting"]
-    assert "brook allows 2 per 60 s: next in 60 s" in notes
+    notes = [event.text() for event in bench.events if event.stage == "waiting"]
+    assert "waiting (brook allows 2 per 60 s: next in 60 s)" in notes
 
 
 def test_the_next_format_is_taken_when_the_first_does_not_fit(tmp_path: Path, note: Note) -> None:

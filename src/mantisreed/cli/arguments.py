@@ -11,7 +11,16 @@ SHORTEST_OVERLAP = 1
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from decimal import Decimal
+    from typing import Any
+
+    from mantisreed.cli.console import Console
+    from mantisreed.exports.script import WriteOptions
+    from mantisreed.exports.wording import Wording
     from mantisreed.pipeline.pieces import Channels, PieceOptions
+    from mantisreed.subtitles.rules import LayoutRules
+    from mantisreed.workspace import Workspace
 
 
 def add_sources(parser: argparse.ArgumentParser) -> None:
@@ -45,6 +54,188 @@ def add_pieces(parser: argparse.ArgumentParser) -> None:
         help="let all neighbouring pieces share this much (default: 4s, only where there is no pause)",
     )
     parser.add_argument("--keep-silence", action="store_true", help="send long silence as well")
+
+
+def add_sending(parser: argparse.ArgumentParser) -> None:
+    """What is asked of an engine, where the outputs go, and what it may cost."""
+    add_engine(parser)
+    parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
+    parser.add_argument("--translate-to", metavar="TAG", help="answer in this language, where the engine can")
+    parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
+    add_formats(parser, "txt,srt,vtt,json by the settings")
+    add_layout(parser)
+    parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)")
+    parser.add_argument("--replace", action="store_true", help="overwrite outputs that were edited")
+    parser.add_argument(
+        "--afresh", action="store_true", help="ask again, and pay again, for what was answered before"
+    )
+    parser.add_argument(
+        "--spend-limit",
+        metavar="AMOUNT",
+        help="stop before these recordings have cost more than this, in the engine's currency",
+    )
+
+
+def add_formats(parser: argparse.ArgumentParser, default: str) -> None:
+    """The output formats."""
+    formats = "txt,timed,md,srt,vtt,ttml,csv,tsv,ctm,json"
+    parser.add_argument("--to", metavar="FORMATS", help=f"output formats, of {formats} (default: {default})")
+
+
+def add_layout(parser: argparse.ArgumentParser) -> None:
+    """How cues are laid out."""
+    group = parser.add_argument_group("how cues are laid out")
+    group.add_argument("--layout", metavar="NAME", help="a set of rules: broadcast, phone, single, slow, or your own")
+    group.add_argument("--line-length", type=int, metavar="N", help="characters of a line (default: by the layout)")
+    group.add_argument("--lines", type=int, metavar="N", help="lines of a cue")
+    group.add_argument("--max-cps", type=float, metavar="N", help="characters a second that have to be read")
+    group.add_argument("--shortest", metavar="DURATION", help="how long a cue stands at least")
+    group.add_argument("--longest", metavar="DURATION", help="how long a cue stands at most")
+    group.add_argument("--gap", metavar="DURATION", help="between two cues at least")
+    group.add_argument("--speakers", choices=("dash", "name", "none"), help="how a new speaker is marked")
+
+
+def layout_rules(workspace: "Workspace | None", layout: str | None = None, **changes: "Any") -> "LayoutRules":
+    """What the arguments of `add_layout` say, over the settings where there are some.
+
+    Raises:
+        InputError: there is no such layout, or a number makes no sense.
+    """
+    import msgspec
+
+    from mantisreed.errors import InputError
+    from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
+
+    if workspace is not None:
+        rules = workspace.layout(layout)
+    elif (layout or DEFAULT_LAYOUT) in LAYOUTS:
+        rules = LAYOUTS[layout or DEFAULT_LAYOUT]
+    else:
+        raise InputError(f"no layout is called {layout!r}", advice=f"there are: {', '.join(LAYOUTS)}")
+    for name in ("shortest", "longest", "gap"):
+        changes[name] = duration(changes.get(name), f"--{name}")
+    known = {name: value for name, value in changes.items() if value is not None}
+    try:
+        return msgspec.convert({**msgspec.structs.asdict(rules), **known}, LayoutRules)
+    except msgspec.ValidationError as error:
+        raise InputError(f"the layout makes no sense: {str(error).lower()}") from error
+
+
+def add_writing(parser: argparse.ArgumentParser) -> None:
+    """Which words are written, and how."""
+    parser.add_argument(
+        "--words", choices=("cues", "inner"), help="a cue for each word, or times inside the cues of WebVTT"
+    )
+    parser.add_argument(
+        "--rows", choices=("words", "passages", "cues"), help="what a row of CSV and TSV is (default: passages)"
+    )
+    group = parser.add_argument_group("words that are changed in what is written")
+    group.add_argument("--strong-words", choices=("keep", "mask", "drop"), default="keep", help="(default: keep)")
+    group.add_argument("--strong-words-file", metavar="FILE", help="your own list, one word on each line")
+    group.add_argument("--replace", dest="glossary", metavar="FILE", help="corrections: wrong -> right on each line")
+
+
+def wording_of(
+    language: str | None, *, strong_words: str, strong_words_file: str | None, glossary: str | None
+) -> "Wording":
+    """What the arguments of `add_writing` say about words.
+
+    Raises:
+        InputError: a list cannot be read.
+    """
+    from pathlib import Path
+
+    from mantisreed.exports import wording
+
+    file = Path(strong_words_file) if strong_words_file else None
+    return wording.Wording(
+        strong=strong_words,  # type: ignore[arg-type]
+        strong_words=() if strong_words == "keep" else wording.strong_words(language, file),
+        glossary=wording.read_glossary(Path(glossary)) if glossary else (),
+    )
+
+
+def format_names(given: str | None) -> "list[str] | None":
+    """The names in `--to`; None where it is not given."""
+    return None if given is None else [name.strip() for name in given.split(",") if name.strip()]
+
+
+def workspace_if_any(config: str | None) -> "Workspace | None":
+    """The workspace; None where there is none here, and none is named.
+
+    Raises:
+        InputError: the one that is named is not there.
+        SettingsError: something in its settings is wrong.
+    """
+    from pathlib import Path
+
+    from mantisreed.errors import InputError, SettingsError
+    from mantisreed.workspace import open_workspace
+
+    try:
+        return open_workspace(Path(config) if config else None)
+    except InputError as error:
+        if config or isinstance(error, SettingsError):
+            raise
+        return None
+
+
+def write_options(
+    workspace: "Workspace | None", *, words: str | None, rows: str | None, **layout: "Any"
+) -> "WriteOptions":
+    """What the arguments of `add_layout`, and `--words` and `--rows`, say.
+
+    Raises:
+        InputError: as `layout_rules` does.
+    """
+    from mantisreed.exports.script import WriteOptions
+
+    rules = layout_rules(workspace, **layout)
+    return WriteOptions(rules=rules, each_word=words == "cues", inner_times=words == "inner", rows=rows)
+
+
+def show_changes(console: "Console", changes: "Mapping[str, int]", about: str = "") -> None:
+    """How often each word was changed; `about` names what it was changed in."""
+    for change, count in changes.items():
+        console.note(f"{about}{change}, {count} time{'s' if count > 1 else ''}")
+
+
+LAYOUT_ARGUMENTS = ("layout", "line_length", "lines", "max_cps", "shortest", "longest", "gap", "speakers")
+"""What `add_layout` adds."""
+
+
+def add_report(parser: argparse.ArgumentParser) -> None:
+    """How results are given out."""
+    parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
+    parser.add_argument("--report", metavar="FILE.csv", help="write a row for each recording to FILE.csv as well")
+
+
+def add_jobs(parser: argparse.ArgumentParser, default: str) -> None:
+    """Jobs by their ids; `default` says which are meant without."""
+    parser.add_argument(
+        "jobs", nargs="*", metavar="ID", help=f"a job, by any beginning of its id (default: {default})"
+    )
+
+
+def money_amount(given: str | None, option: str) -> "Decimal | None":
+    """An amount of money.
+
+    Raises:
+        InputError: it is none.
+    """
+    from decimal import Decimal, InvalidOperation
+
+    from mantisreed.errors import InputError
+
+    if given is None:
+        return None
+    try:
+        amount = Decimal(given)
+    except InvalidOperation:
+        amount = Decimal("NaN")
+    if not amount.is_finite() or amount < 0:
+        raise InputError(f"an amount such as 2.50 is expected, not {given!r}", where=option)
+    return amount
 
 
 def piece_options(
@@ -84,17 +275,26 @@ def _channels(given: str) -> "Channels":
     raise InputError(f"{given!r} is neither mix nor apart nor the number of a channel", where="--channels")
 
 
-def _seconds(given: str | None, option: str, least: float) -> float | None:
+def duration(given: str | None, option: str) -> float | None:
+    """Seconds; None where nothing is given.
+
+    Raises:
+        InputError: it is no duration.
+    """
     from mantisreed.errors import InputError
     from mantisreed.units import parse_duration
 
-    if given is None:
-        return None
     try:
-        seconds = parse_duration(given)
+        return None if given is None else parse_duration(given)
     except ValueError as error:
         raise InputError(str(error), where=option) from error
-    if seconds < least:
+
+
+def _seconds(given: str | None, option: str, least: float) -> float | None:
+    from mantisreed.errors import InputError
+
+    seconds = duration(given, option)
+    if seconds is not None and seconds < least:
         what = option.removeprefix("--").split("-")[0]
         raise InputError(
             f"{'an' if what[0] in 'aeiou' else 'a'} {what} has to last {least:g} s or more", where=option

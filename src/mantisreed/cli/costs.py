@@ -25,12 +25,13 @@ def run(console: Console, *, config: str | None = None, by: str = "day", as_json
     from contextlib import closing
     from pathlib import Path
 
-    from mantisreed.jobs.ledger import Ledger
+    from mantisreed.jobs.ledger import open_ledger
+    from mantisreed.jobs.money import money_text
     from mantisreed.units import short_duration
     from mantisreed.workspace import open_workspace
 
-    with closing(Ledger(open_workspace(Path(config) if config else None).hidden)) as ledger:
-        spent, saved = ledger.spending(by), ledger.saved_seconds()
+    with closing(open_ledger(open_workspace(Path(config) if config else None))) as ledger:
+        spent, saved = ledger.listing.spending(by), ledger.listing.saved_seconds()
     if as_json:
         rows = [
             {
@@ -50,7 +51,7 @@ def run(console: Console, *, config: str | None = None, by: str = "day", as_json
     table.add_column("minutes billed", justify="right")
     table.add_column("cost", justify="right")
     for when, engine, currency, seconds, cost in spent:
-        table.add_row(when, engine, f"{seconds / 60:.1f}", f"{cost:.4f} {currency}" if currency else "unknown")
+        table.add_row(when, engine, f"{seconds / 60:.1f}", money_text(cost if currency else None, currency))
     if spent:
         console.table(table)
     else:

@@ -148,8 +148,9 @@ def _try(
 ) -> int:
     from pathlib import Path
 
+    from mantisreed.pipeline.orders import order_for
     from mantisreed.pipeline.sources import Source
-    from mantisreed.pipeline.transcribe import check_links, order_for
+    from mantisreed.pipeline.transcribe import check_links
     from mantisreed.pipeline.trial import show_requests, try_engine
     from mantisreed.standin.bank import BUNDLED
 

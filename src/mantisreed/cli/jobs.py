@@ -10,13 +10,16 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from typing import Any
 
-    from mantisreed.jobs.ledger import AttemptRecord, JobRecord, PieceRecord
+    from mantisreed.jobs.records import AttemptRecord, JobRecord, PieceRecord
 
 EXAMPLES = """\
 examples:
-  mantisreed jobs --state failed
+  mantisreed jobs --state failed --since 2d
   mantisreed jobs 3fa9
 """
+
+_SHOWN = 30
+"""How many jobs are listed unless the user says otherwise; a ledger may hold a hundred thousand."""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -26,9 +29,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "job", nargs="?", metavar="ID", help="one job, by any beginning of its id: pieces and attempts"
     )
     add_config(parser)
-    parser.add_argument("--state", metavar="STATE", help="only jobs in this state: done, failed, waiting or working")
+    parser.add_argument("--state", metavar="STATES", help="only jobs in these states, such as failed,waiting")
     parser.add_argument("--engine", metavar="NAME", help="only jobs of this engine")
-    parser.add_argument("--limit", type=int, metavar="N", help="only the newest N")
+    parser.add_argument("--recording", metavar="TEXT", help="only jobs whose recording's name holds this text")
+    parser.add_argument("--since", metavar="AGE", help="only jobs begun within this time, such as 90min, 12h or 2d")
+    parser.add_argument("--before", metavar="AGE", help="only jobs begun longer ago than this")
+    parser.add_argument(
+        "--limit", type=int, default=_SHOWN, metavar="N", help=f"the newest N (default: {_SHOWN}; 0 for all)"
+    )
     parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")
 
 
@@ -39,26 +47,43 @@ def run(
     config: str | None = None,
     state: str | None = None,
     engine: str | None = None,
-    limit: int | None = None,
+    recording: str | None = None,
+    since: str | None = None,
+    before: str | None = None,
+    limit: int = _SHOWN,
     as_json: bool = False,
 ) -> int:
     """Show the ledger's jobs, or one of them."""
+    import time
     from contextlib import closing
     from pathlib import Path
 
-    from mantisreed.jobs.ledger import Ledger
+    from mantisreed.jobs.glance import glance
+    from mantisreed.jobs.records import Filter
     from mantisreed.workspace import open_workspace
 
-    with closing(Ledger(open_workspace(Path(config) if config else None).hidden)) as ledger:
+    now = time.time()
+    chosen = Filter(
+        states=_states(state),
+        engine=engine,
+        recording=recording,
+        since=None if since is None else now - _age(since, "--since"),
+        until=None if before is None else now - _age(before, "--before"),
+    )
+    workspace = open_workspace(Path(config) if config else None)
+    seen = glance(workspace.hidden, chosen, limit or None) if job is None and workspace.ledger is None else None
+    if seen is not None:
+        return _show_jobs(console, *seen, as_json=as_json)
+
+    from mantisreed.jobs.ledger import open_ledger
+
+    with closing(open_ledger(workspace)) as ledger:
+        ledger.settle()
         if job is None:
-            records = ledger.jobs(state=state, engine=engine, limit=limit)
-            if as_json:
-                console.document({"jobs": [_described(record) for record in records]})
-            else:
-                _print_jobs(console, records)
-            return 0
-        record = ledger.job(job)
-        pieces = ledger.pieces(record.id)
+            records = ledger.listing.jobs(chosen, limit=limit or None)
+            return _show_jobs(console, records, ledger.listing.count(chosen), as_json=as_json)
+        record = ledger.listing.job(job)
+        pieces = ledger.listing.pieces(record.id)
     if as_json:
         console.document(_described(record) | {"pieces": [_described_piece(piece) for piece in pieces]})
     else:
@@ -66,8 +91,50 @@ def run(
     return 0
 
 
+def _show_jobs(console: Console, records: "Sequence[JobRecord]", count: int, *, as_json: bool) -> int:
+    if as_json:
+        console.document({"jobs": [_described(record) for record in records], "count": count})
+        return 0
+    _print_jobs(console, records)
+    if count > len(records):
+        console.note(f"the newest {len(records)} of {count}; --limit 0 lists all")
+    return 0
+
+
+def _states(given: str | None) -> tuple[str, ...] | None:
+    from mantisreed.errors import InputError
+    from mantisreed.jobs.states import FOLLOWING
+
+    if given is None:
+        return None
+    states = tuple(part.strip() for part in given.split(",") if part.strip())
+    unknown = [state for state in states if state not in FOLLOWING]
+    if unknown or not states:
+        raise InputError(
+            f"{(unknown or [given])[0]!r} is not a state",
+            where="--state",
+            advice=f"states are {', '.join(FOLLOWING)}",
+        )
+    return states
+
+
+def _age(given: str, option: str) -> float:
+    from mantisreed.errors import InputError
+    from mantisreed.units import parse_duration
+
+    number = given.strip().removesuffix("d").strip()
+    try:
+        if number != given.strip():
+            return float(number) * 86400
+        return parse_duration(given)
+    except ValueError as error:
+        raise InputError(f"an age such as 90min, 12h or 2d is expected, not {given!r}", where=option) from error
+
+
 def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
     from rich.text import Text
+
+    from mantisreed.jobs.money import money_text
 
     if not records:
         console.note("no job yet")
@@ -85,21 +152,21 @@ def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
             record.engine,
             record.state,
             f"{record.pieces_done} of {record.pieces}",
-            _money(record.cost, record.currency),
+            "-" if record.cost is None and not record.pieces_done else money_text(record.cost, record.currency),
             Text(record.recording),
         )
     console.table(table)
 
 
 def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[PieceRecord]") -> None:
-
+    from mantisreed.jobs.money import money_text
     from mantisreed.units import clock, short_duration, short_size
 
     console.result(f"{record.id}: {record.recording} at {record.engine}, {record.state}")
     if record.reason:
         console.result(f"  {record.reason}")
     saved = f", {short_duration(record.saved)} from kept replies" if record.saved else ""
-    console.result(f"  {record.billed / 60:.1f} minutes billed, {_money(record.cost, record.currency)}{saved}")
+    console.result(f"  {record.billed / 60:.1f} minutes billed, {money_text(record.cost, record.currency)}{saved}")
     table = plain_table()
     for heading in ("  piece", "start", "end"):
         table.add_column(heading, justify="right")
@@ -128,14 +195,12 @@ def _moment(seconds: float) -> str:
     return datetime.fromtimestamp(seconds).strftime("%Y-%m-%d %H:%M:%S")
 
 
-def _money(cost: object, currency: str | None) -> str:
-    return "unknown cost" if cost is None else f"{cost:.4f} {currency or ''}".rstrip()
-
-
 def _described(record: "JobRecord") -> "dict[str, Any]":
     import msgspec
 
     described: dict[str, Any] = msgspec.to_builtins(record)
+    for internal in ("order", "made"):
+        del described[internal]
     return described | {"cost": None if record.cost is None else float(record.cost)}
 
 

@@ -47,8 +47,8 @@ def run(
     """Prepare everything as a run would, and show it."""
     from pathlib import Path
 
+    from mantisreed.pipeline.orders import Order
     from mantisreed.pipeline.plan import plan_recordings
-    from mantisreed.pipeline.run import Order
     from mantisreed.pipeline.sources import find_recordings
     from mantisreed.workspace import open_workspace
 

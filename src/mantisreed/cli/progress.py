@@ -7,31 +7,32 @@ if TYPE_CHECKING:
     from types import TracebackType
     from typing import Self
 
-    import rich.progress
+    import rich.live
+    import rich.table
 
-    from mantisreed.pipeline.run import Event
+    from mantisreed.pipeline.run import Event, Tally
     from mantisreed.pipeline.sources import Source
+
+_SURE_SHARE = 0.02  # of the work that has to be done before the time left is told
 
 
 class Progress:
-    """Shows events. On a terminal each recording under way has a line, which goes when it is finished."""
+    """Shows events. On a terminal each recording under way has a line, below one that says how the whole stands."""
 
     def __init__(self, console: Console) -> None:
         self._console = console
-        self._live: rich.progress.Progress | None = None
-        self._lines: dict[Source, rich.progress.TaskID] = {}
+        self._live: rich.live.Live | None = None
+        self._under_way: dict[Source, tuple[Event, float]] = {}
+        self._told: dict[Source, str] = {}
+        self._tally: Tally | None = None
 
     def __enter__(self) -> "Self":
         terminal = self._console.terminal()
         if terminal.is_terminal and not self._console.is_quiet:
-            import rich.progress
+            import rich.live
 
-            self._live = rich.progress.Progress(
-                rich.progress.SpinnerColumn(),
-                rich.progress.TextColumn("{task.description}", markup=False),
-                rich.progress.TimeElapsedColumn(),
-                console=terminal,
-                transient=True,
+            self._live = rich.live.Live(
+                get_renderable=self._lines, console=terminal, transient=True, refresh_per_second=4
             )
             self._live.start()
         return self
@@ -44,17 +45,66 @@ class Progress:
 
     def show(self, event: "Event") -> None:
         """Show that a recording has come to another stage."""
-        text = f"{event.recording.name}: {event.stage}" + (f" ({event.note})" if event.note else "")
+        import time
+
+        if event.stage == "interrupted":
+            self._console.note(event.note)
+            return
+        text = f"{event.recording.name}: {event.text()}"
+        self._tally = event.tally or self._tally
         if self._live is None:
-            self._console.note(text)
-            return
-        line = self._lines.pop(event.recording, None)
-        if event.stage in ("done", "failed"):
-            if line is not None:
-                self._live.remove_task(line)
+            if self._told.get(event.recording) != text:
+                self._console.note(text)
+            self._told[event.recording] = text
+        elif event.stage in ("done", "failed"):
+            self._under_way.pop(event.recording, None)
             self._live.console.print(text, markup=False, highlight=False)
-            return
-        if line is None:
-            line = self._live.add_task(text, total=None)
-        self._live.update(line, description=text)
-        self._lines[event.recording] = line
+        else:
+            began = self._under_way.get(event.recording, (event, time.monotonic()))[1]
+            self._under_way[event.recording] = event, began
+
+    def _lines(self) -> "rich.table.Table":
+        """What is drawn, a few times a second."""
+        import time
+
+        from rich.table import Table
+        from rich.text import Text
+
+        from mantisreed.units import short_duration
+
+        now, here = time.time(), time.monotonic()
+        table = Table.grid(padding=(0, 2))
+        under_way = list(self._under_way.values())
+        if self._tally is not None and self._tally.recordings > 1:
+            waits = [event.until for event, _ in under_way if event.until is not None]
+            table.add_row(Text(whole_line(self._tally, now, max(waits, default=0.0)), style="bold"))
+        for event, began in under_way:
+            line = Text(f"{event.recording.name}: {event.text(now)}", no_wrap=True, overflow="ellipsis")
+            table.add_row(line, Text(short_duration(here - began), style="dim"))
+        return table
+
+
+def whole_line(tally: "Tally", now: float, until: float = 0.0) -> str:
+    """How a batch stands, in one line.
+
+    Args:
+        tally: its counts.
+        now: seconds since 1970.
+        until: when the last of what waits goes on, in seconds since 1970.
+    """
+    from mantisreed.jobs.money import money_text
+    from mantisreed.units import short_duration
+
+    parts = [
+        f"{tally.recordings_done} of {tally.recordings} recordings",
+        f"{tally.pieces_done} of {tally.pieces} pieces",
+        f"{short_duration(tally.seconds_done)} of sound",
+    ]
+    if tally.sending or tally.out:
+        parts.append(f"{tally.sending} on their way, {tally.out} at the engine")
+    if tally.owed is not None:
+        parts.append(money_text(tally.owed, tally.currency))
+    if tally.share >= _SURE_SHARE:
+        left = (now - tally.started) * (1 - tally.share) / tally.share
+        parts.append(f"about {short_duration(max(left, until - now))} left")
+    return " · ".join(parts)

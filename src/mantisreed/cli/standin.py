@@ -4,10 +4,16 @@ import argparse
 
 from mantisreed.cli.console import Console
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import Any
+
+    from mantisreed.standin.moods import Moods
+
 EXAMPLES = """\
 examples:
   mantisreed standin --port 8127 --cards try/mantisreed.toml
-  mantisreed standin --bank my-phrases --cards try/mantisreed.toml
+  mantisreed standin --faults 0.3 --seed 7 --pace 15/60s --cards try/mantisreed.toml
 """
 
 
@@ -20,8 +26,30 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--cards", metavar="FILE", help="write the engine cards to FILE and the key beside it")
 
+    moods = parser.add_argument_group("what goes wrong, to try out how it is dealt with")
+    moods.add_argument("--seed", type=int, default=0, metavar="N", help="the same one makes the same things go wrong")
+    moods.add_argument("--faults", type=float, default=0.0, metavar="SHARE", help="share of requests with a fault")
+    moods.add_argument("--hang", metavar="DURATION", help="how long an answer hangs that hangs (default: 30s)")
+    moods.add_argument("--pace", metavar="N/DURATION", help="answer 429 to more requests than this, such as 15/60s")
+    moods.add_argument(
+        "--retry-after",
+        choices=("seconds", "date", "none"),
+        default="seconds",
+        help="how a 429 says when to come back",
+    )
+    moods.add_argument("--queue", metavar="DURATION", help="how long dipper's jobs take")
+    moods.add_argument("--failing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that fail")
+    moods.add_argument("--losing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that it forgets")
+    moods.add_argument(
+        "--calls",
+        choices=("once", "twice", "early", "never"),
+        default="once",
+        help="how it calls back; early is before it has answered",
+    )
+    moods.add_argument("--confusion", type=float, default=0.0, metavar="SHARE", help="share of words misheard")
 
-def run(console: Console, *, port: int = 0, bank: str | None = None, cards: str | None = None) -> int:
+
+def run(console: Console, *, port: int = 0, bank: str | None = None, cards: str | None = None, **moods: "Any") -> int:
     """Serve until stopped. The first line on stdout says where, once requests are answered."""
     from pathlib import Path
 
@@ -32,11 +60,38 @@ def run(console: Console, *, port: int = 0, bank: str | None = None, cards: str 
     if cards:
         server.check_cards_file(Path(cards))
     with server.bound_socket(port) as waiting:
-        listener = Listener(load_bank(Path(bank) if bank else BUNDLED))
+        chosen = _moods(**moods)
+        listener = Listener(load_bank(Path(bank) if bank else BUNDLED), confusion=chosen.confusion)
         key, address = server.new_key(), server.address_of(waiting)
         if cards:
             server.write_cards(Path(cards), address, key, listener)
         else:
             console.note(f"the key is {key}; with --cards FILE the engine cards are written for you")
-        server.serve(server.standins(listener, key), waiting, lambda: console.result(f"listening on {address}"))
+        server.serve(
+            server.standins(listener, key, chosen), waiting, lambda: console.result(f"listening on {address}")
+        )
     return 0
+
+
+def _moods(hang: str | None, pace: str | None, queue: str | None, **shares: "Any") -> "Moods":
+    """What the options say.
+
+    Raises:
+        InputError: one of them makes no sense.
+    """
+    from mantisreed.cli.arguments import duration
+    from mantisreed.errors import InputError
+    from mantisreed.standin.moods import Moods
+
+    for name in ("faults", "failing", "losing", "confusion"):
+        if not 0.0 <= shares[name] <= 1.0:
+            raise InputError(f"a share is from 0 to 1, not {shares[name]:g}", where=f"--{name}")
+    count, slash, window = (pace or "").partition("/")
+    if pace and not (slash and count.isdecimal() and int(count)):
+        raise InputError(f"a pace such as 15/60s is expected, not {pace!r}", where="--pace")
+    return Moods(
+        hang=duration(hang, "--hang") or 30.0,
+        queue=duration(queue, "--queue") or 0.0,
+        pace=(int(count), duration(window, "--pace") or 60.0) if pace else None,
+        **shares,
+    )

@@ -128,10 +128,12 @@ def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:
 
 def _signed(card: EngineCard, answer: HttpAnswer) -> str | None:
     """The kind whose signs the card lists and the answer bears."""
-    text = answer.body[: 1 << 16].decode("utf-8", "replace")
+    text: str | None = None
     for name in ("nothing_heard", *_KINDS):
         signs: Signs = getattr(card.errors, name)
-        if answer.status in signs.statuses or any(sign in text for sign in signs.texts):
+        if signs.texts and text is None:
+            text = answer.body[: 1 << 16].decode("utf-8", "replace")
+        if answer.status in signs.statuses or any(sign in (text or "") for sign in signs.texts):
             return name
     return None
 

@@ -2,11 +2,11 @@
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
 from mantisreed.engines.answers import quoted_beginning
-from mantisreed.engines.card import EngineCard
+from mantisreed.engines.card import EngineCard, Poll
 from mantisreed.engines.client import Answered, EngineClient, Ticket
 from mantisreed.engines.http_client import HttpClient
 from mantisreed.engines.local_client import CommandClient, PythonClient
@@ -15,6 +15,7 @@ from mantisreed.engines.reply_paths import UnexpectedReplyError
 from mantisreed.engines.request import Piece, Wishes
 from mantisreed.engines.secrets import Secret
 from mantisreed.errors import JobLostError, UnreadableReplyError
+from mantisreed.transcript.repair import repaired
 
 if TYPE_CHECKING:
     from mantisreed.engines.transport import Transport
@@ -57,18 +58,32 @@ async def wait_for_reply(
     """
     poll = card.poll
     assert poll is not None
-    started, wait = clock(), float(poll.every)
-    while True:
-        await sleep(wait)
+    started = clock()
+    for pause in pauses(poll, first=poll.every):
+        await sleep(pause)
         if (answered := await client.ask(ticket)) is not None:
             return answered
         if clock() - started > poll.limit:
-            raise JobLostError(
-                f"the job did not end within {poll.limit:g} s",
-                engine=card.name,
-                advice="look at it in your account, or raise poll.limit in its card",
-            )
-        wait = min(wait * _GROWTH, float(poll.slowest))
+            raise overdue(card)
+    raise AssertionError("unreachable")
+
+
+def pauses(poll: Poll, *, first: float) -> Iterator[float]:
+    """Seconds before each question to an engine, without end: ever more, up to the card's slowest."""
+    pause = float(first)
+    while True:
+        yield pause
+        pause = min(pause * _GROWTH, float(poll.slowest))
+
+
+def overdue(card: EngineCard) -> JobLostError:
+    """The error for a job that did not end within the card's limit."""
+    assert card.poll is not None
+    return JobLostError(
+        f"the job did not end within {card.poll.limit:g} s",
+        engine=card.name,
+        advice="look at it in your account, or raise poll.limit in its card",
+    )
 
 
 async def reply_to(
@@ -102,7 +117,9 @@ def reading_of(card: EngineCard, answered: Answered, piece: Piece, secrets: Mapp
     if answered.body is None:
         return Reading(())
     try:
-        return read_reply(card, answered.body, piece)
+        reading = read_reply(card, answered.body, piece)
+        passages, mended = repaired(reading.passages, piece.duration)
+        return Reading(passages, reading.language, mended)
     except UnexpectedReplyError as unexpected:
         quoted = quoted_beginning(answered.body, secrets.values())
         error = UnreadableReplyError(

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 import msgspec
 
-from mantisreed.audio.encode import FORMATS
+from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.secrets import SecretSource
 from mantisreed.engines.tables import Bytes, ReplyPath, Seconds, TakePath
 
@@ -146,6 +146,33 @@ class Poll(Fetch, frozen=True, kw_only=True):
     every: Seconds = Seconds(2)
     slowest: Seconds = Seconds(30)
     limit: Seconds = Seconds(6 * 3600)
+
+
+class Lookup(Fetch, frozen=True, kw_only=True):
+    """`[engine.NAME.lookup]`: asks whether a request that may have been lost has become a job.
+
+    It is asked with the same `{request_id}` that went with the request. What `take` finds is what `send` would have
+    given; when it finds nothing, or the answer is 404, the request is sent again.
+    """
+
+
+class Cancel(Step, frozen=True, kw_only=True):
+    """`[engine.NAME.cancel]`: how a job that is not wanted any more is called off."""
+
+    method: Method = "DELETE"
+
+
+class Callback(Table, frozen=True, kw_only=True):
+    """`[engine.NAME.callback]`: the engine calls the address `{callback}` when a job has ended.
+
+    Attributes:
+        secret: template of the secret with which it signs, after Standard Webhooks (`whsec_` and base64); without it
+            only the address itself, which nobody can guess, tells the engine's calls from others.
+        brings: `news`: it says that something has happened, and the job is asked for; `reply`: it is the reply.
+    """
+
+    secret: str | None = None
+    brings: Literal["news", "reply"] = "news"
 
 
 class WordPaths(Table, frozen=True, kw_only=True):
@@ -285,6 +312,9 @@ class EngineCard(Table, frozen=True, kw_only=True):
     send: Step | None = None
     poll: Poll | None = None
     fetch: Fetch | None = None
+    lookup: Lookup | None = None
+    cancel: Cancel | None = None
+    callback: Callback | None = None
     errors: Errors = Errors()
     command: Command | None = None
     python: PythonObject | None = None
@@ -292,6 +322,8 @@ class EngineCard(Table, frozen=True, kw_only=True):
     @property
     def steps(self) -> Iterator[tuple[str, Step]]:
         """The requests of its exchange, in order, with the names of their tables."""
-        for name, step in (("upload", self.upload), ("send", self.send), ("poll", self.poll), ("fetch", self.fetch)):
+        names = ("upload", "send", "poll", "fetch", "lookup", "cancel")
+        for name in names:
+            step = getattr(self, name)
             if step is not None:
                 yield name, step

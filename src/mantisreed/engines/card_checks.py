@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from mantisreed.audio.encode import FORMATS
+from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.card import EngineCard, Step
 from mantisreed.engines.placeholders import placeholders_of, templates_in
 from mantisreed.engines.tables import checked
@@ -15,7 +15,7 @@ AUDIO = ("audio", "audio_base64", "audio_link")
 
 KNOWN = (
     *("language", "target", "format", "content_type", "sample_rate", "channels", "duration", "hints"),
-    *("request_id", "audio_file", "reply_file"),
+    *("request_id", "callback", "audio_file", "reply_file"),
 )
 """The placeholders that every card has, besides its own secrets and values and what its steps take."""
 
@@ -137,6 +137,12 @@ def _wrong_steps(card: EngineCard) -> Iterator[tuple[str, str]]:
         )
     if card.fetch and not card.poll:
         yield "", "key 'fetch' needs 'poll'"
+    for key in ("lookup", "cancel", "callback"):
+        if getattr(card, key) and not card.poll:
+            yield "", f"key {key!r} needs 'poll'"
+    if card.lookup and card.send and not set(card.send.take) <= set(card.lookup.take):
+        missing = next(name for name in card.send.take if name not in card.lookup.take)
+        yield ".lookup", f"key 'take.{missing}' is missing: send takes it, so the lookup has to find it too"
     if card.poll and card.poll.state and not card.poll.done:
         yield ".poll", "key 'done' is missing: which states mean that the reply is there"
 
@@ -158,8 +164,12 @@ def _wrong_placeholders(card: EngineCard) -> Iterator[tuple[str, str]]:
     places.append((".every", [every.headers, every.query, every.bearer or "", every.basic or ""], set(known)))
     for name, step in card.steps:
         given = [step.address or "", step.path, step.headers, step.query, step.form or {}, step.json or {}]
-        places.append((f".{name}", given, set(known)))
+        # A lookup comes instead of a send, so that nothing is taken yet.
+        allowed = known - set(card.send.take if card.send else ()) if name == "lookup" else set(known)
+        places.append((f".{name}", given, allowed))
         known |= set(step.take)
+    if card.callback:
+        places.append((".callback", card.callback.secret or "", {*card.secrets, *card.values}))
     if card.command:
         # Other people on the machine can see a program's arguments.
         places.append((".command", list(card.command.run), known - set(card.secrets)))

@@ -17,9 +17,15 @@ class Answered:
 
 @dataclass(frozen=True, slots=True)
 class Ticket:
-    """A job that the engine has taken. `values` are what its later steps need; they are texts and numbers only."""
+    """A job that the engine has taken.
+
+    Attributes:
+        values: what its later steps need; they are texts and numbers only.
+        mark: what tells it from the engine's other jobs; None when nothing does.
+    """
 
     values: Mapping[str, Value] = field(repr=False)
+    mark: str | None = None
 
 
 class EngineClient(Protocol):
@@ -38,6 +44,23 @@ class EngineClient(Protocol):
 
         Raises:
             JobFailedError: the engine says that the job failed.
+            JobLostError: the engine does not know the job.
             EngineError: the question itself failed.
+        """
+        ...
+
+    async def look_up(self, piece: Piece, wishes: Wishes) -> Ticket | None:
+        """The job that a piece has become, which may have been sent before; None when there is none, or no knowing.
+
+        Raises:
+            EngineError: the question itself failed.
+        """
+        ...
+
+    async def cancel(self, ticket: Ticket) -> bool:
+        """Call off a job; False when the engine has no way to.
+
+        Raises:
+            EngineError: the engine did not do it.
         """
         ...

@@ -12,13 +12,14 @@ from mantisreed.engines.client import Answered, Ticket
 from mantisreed.engines.placeholders import Value, filled
 from mantisreed.engines.request import Piece, Wishes, build_step, build_token_request, piece_values
 from mantisreed.engines.secrets import Secret, without_secrets
-from mantisreed.errors import JobFailedError, RefusedError, UnreadableReplyError
+from mantisreed.errors import BadRequestError, JobFailedError, JobLostError, RefusedError, UnreadableReplyError
 
 if TYPE_CHECKING:
     from mantisreed.engines.transport import Transport
 
 _log = logging.getLogger(__name__)
 
+_GONE = (404, 410)
 _EARLY = 30.0  # seconds before its end that a token is renewed
 
 
@@ -49,21 +50,25 @@ class HttpClient:
             answer = await self._exchange("send", values, piece)
             if not self._card.poll:
                 return Answered(answer.body)
-            values |= self._taken("send", self._card.send, answer)
+            return self._ticket(values, self._taken("send", self._card.send, answer))
         except NothingHeardError:
             return Answered(None)
-        # A ticket is kept; secrets, and what the card makes of them, are read anew when it is used.
-        left_out = {*self._secrets, *self._card.values, "token"}
-        return Ticket({name: value for name, value in values.items() if name not in left_out})
 
     async def ask(self, ticket: Ticket) -> Answered | None:
         """See `EngineClient`."""
         poll = self._card.poll
         assert poll is not None
-        values: dict[str, Value] = {**ticket.values, **{name: s.reveal() for name, s in self._secrets.items()}}
-        values |= {name: filled(template, values) for name, template in self._card.values.items()}
+        values = self._values_of(ticket)
         try:
-            answer = await self._exchange("poll", values)
+            try:
+                answer = await self._exchange("poll", values)
+            except BadRequestError as error:
+                if error.status not in _GONE:
+                    raise
+                what = f"the engine does not know the job any more (HTTP {error.status})"
+                lost = JobLostError(what, engine=self._card.name, status=error.status, answer=error.answer)
+                lost.is_forgotten = True
+                raise lost from error
             if not self._is_done(answer):
                 return None
             if self._card.fetch:
@@ -72,6 +77,42 @@ class HttpClient:
         except NothingHeardError:
             return Answered(None)
         return Answered(answer.body)
+
+    async def look_up(self, piece: Piece, wishes: Wishes) -> Ticket | None:
+        """See `EngineClient`."""
+        lookup = self._card.lookup
+        if lookup is None:
+            return None
+        values = piece_values(self._card, piece, wishes, self._secrets)
+        try:
+            answer = await self._exchange("lookup", values)
+        except BadRequestError as error:
+            if error.status in _GONE:
+                return None
+            raise
+        found = {key: path.find(answer.body, answer.headers) for key, path in lookup.take.items()}
+        if any(value is None for value in found.values()):
+            return None
+        return self._ticket(values, {key: value for key, value in found.items() if value is not None})
+
+    async def cancel(self, ticket: Ticket) -> bool:
+        """See `EngineClient`."""
+        if self._card.cancel is None:
+            return False
+        await self._exchange("cancel", self._values_of(ticket))
+        return True
+
+    def _ticket(self, values: Mapping[str, Value], taken: Mapping[str, Value]) -> Ticket:
+        """A ticket is kept; secrets, and what the card makes of them, are read anew when it is used."""
+        left_out = {*self._secrets, *self._card.values, "token", "callback"}
+        kept = {name: value for name, value in {**values, **taken}.items() if name not in left_out}
+        # The address is that of the card, so that the same number of two engines is not the same job.
+        mark = json.dumps([self._card.address, *sorted(taken.items())]) if taken else None
+        return Ticket(kept, mark)
+
+    def _values_of(self, ticket: Ticket) -> dict[str, Value]:
+        values: dict[str, Value] = {**ticket.values, **{name: s.reveal() for name, s in self._secrets.items()}}
+        return values | {name: filled(template, values) for name, template in self._card.values.items()}
 
     def _is_done(self, answer: HttpAnswer) -> bool:
         """Whether the job is done; its own words when it failed."""

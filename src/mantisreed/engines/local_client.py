@@ -26,7 +26,23 @@ _LARGEST_OUTPUT = 256 * 1024 * 1024
 _LAST_WORDS = 4000
 
 
-class CommandClient:
+class _AnswersAtOnce:
+    """An engine that has no jobs of its own."""
+
+    async def ask(self, ticket: Ticket) -> Answered | None:
+        """Never called: no ticket was given out."""
+        raise NotImplementedError
+
+    async def look_up(self, piece: Piece, wishes: Wishes) -> Ticket | None:
+        """There is no knowing."""
+        return None
+
+    async def cancel(self, ticket: Ticket) -> bool:
+        """There is nothing to call off."""
+        return False
+
+
+class CommandClient(_AnswersAtOnce):
     """A program that is started for each piece."""
 
     def __init__(self, card: EngineCard, secrets: Mapping[str, Secret]) -> None:
@@ -54,10 +70,6 @@ class CommandClient:
                     engine=self._card.name,
                     advice="does its card name {reply_file} among the arguments?",
                 ) from error
-
-    async def ask(self, ticket: Ticket) -> Answered | None:
-        """A program answers at once."""
-        raise NotImplementedError
 
     async def _run(self, piece: Piece, values: Mapping[str, Value]) -> bytes:
         filled_in = (filled(template, values) for template in self._command.run)
@@ -124,7 +136,7 @@ class PythonEngine(Protocol):
         ...
 
 
-class PythonClient:
+class PythonClient(_AnswersAtOnce):
     """An object of the user's own, called in a thread."""
 
     def __init__(self, card: EngineCard, secrets: Mapping[str, Secret]) -> None:
@@ -141,7 +153,7 @@ class PythonClient:
     async def submit(self, piece: Piece, wishes: Wishes) -> Answered | Ticket:
         """See `EngineClient`."""
         about = piece_values(self._card, piece, wishes, self._secrets)
-        del about["audio_link"], about["request_id"]
+        del about["audio_link"], about["request_id"], about["callback"]
         try:
             found = await asyncio.to_thread(self._engine.hear, piece.audio, **about)
         except Exception as error:
@@ -152,10 +164,6 @@ class PythonClient:
         if isinstance(found, bytes):
             return Answered(found)
         return Answered((found if isinstance(found, str) else json.dumps(found)).encode())
-
-    async def ask(self, ticket: Ticket) -> Answered | None:
-        """An object answers at once."""
-        raise NotImplementedError
 
 
 def _loaded(name: str, engine: str) -> Any:

@@ -16,10 +16,16 @@ from mantisreed.transcript.estimate import passages_over_speech, words_over_spee
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """What a reply says, times in seconds from the piece's start; no passages when nothing was heard."""
+    """What a reply says, times in seconds from the piece's start; no passages when nothing was heard.
+
+    Attributes:
+        passages, language: what was said, and in which language as the engine calls it.
+        mended: words whose times made no sense and were made anew.
+    """
 
     passages: tuple[Passage, ...]
     language: str | None = None
+    mended: int = 0
 
 
 def read_reply(card: EngineCard, body: bytes, piece: Piece) -> Reading:

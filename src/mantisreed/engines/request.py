@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from urllib.parse import quote, urlsplit
 
-from mantisreed.audio.encode import AudioFormat
+from mantisreed.audio.formats import AudioFormat
 from mantisreed.engines.card import EngineCard, Step, Token
 from mantisreed.engines.card_checks import AUDIO, audio_placeholders
 from mantisreed.engines.placeholders import (
@@ -34,6 +34,8 @@ class Piece:
         duration: seconds.
         speech: where somebody speaks, as (start, end) in seconds from the piece's start.
         link: an address where the same audio can be fetched, when there is one.
+        request_id: the same whenever the same piece is sent; None makes one up.
+        callback: the address at which the engine can call when it is done, when there is one.
     """
 
     audio: bytes = field(repr=False)
@@ -43,6 +45,8 @@ class Piece:
     duration: float
     speech: tuple[tuple[float, float], ...] = ()
     link: str | None = None
+    request_id: str | None = None
+    callback: str | None = field(default=None, repr=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +113,8 @@ def piece_values(card: EngineCard, piece: Piece, wishes: Wishes, secrets: Mappin
         "channels": piece.channels,
         "duration": round(piece.duration, 3),
         "hints": list(wishes.hints),
-        "request_id": randomness.token_hex(16),
+        "request_id": piece.request_id or randomness.token_hex(16),
+        "callback": piece.callback,
         "audio_link": piece.link,
     }
     own = {name: filled(template, {**base, **known}) for name, template in card.values.items()}
@@ -202,7 +207,9 @@ def language_for(card: EngineCard, language: str | None) -> str | None:
 
 def _url(card: EngineCard, name: str, step: Step, values: Values) -> str:
     address = filled(step.address or card.address or "", values)
-    quoted = {key: quote(value, safe="/:@~{}") if isinstance(value, str) else value for key, value in values.items()}
+    quoted = {key: values.get(key) for key in placeholders_of(step.path)}
+    for key, value in quoted.items():
+        quoted[key] = quote(value, safe="/:@~{}") if isinstance(value, str) else value
     path = filled(step.path, quoted)
     if not address or path is None:
         missing = [

@@ -46,8 +46,9 @@ class HttpTransport:
 
     async def __aenter__(self) -> Self:
         # Proxies of the environment are for the world outside, not for an engine on this machine.
-        self._direct = aiohttp.ClientSession(auto_decompress=True)
-        self._proxied = aiohttp.ClientSession(auto_decompress=True, trust_env=True)
+        # How many requests are on their way at once is the card's business, not the pool's.
+        self._direct = aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=0))
+        self._proxied = aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=0), trust_env=True)
         return self
 
     async def __aexit__(

@@ -1,56 +1,113 @@
-"""The output formats, by the names that `--to` takes."""
+"""The formats, by the names that `--to` takes, each with its writer and its reader."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from pathlib import PurePath
 
 from mantisreed.errors import InputError
-from mantisreed.subtitles.cues import in_order, lay_out
-from mantisreed.subtitles.srt import write_srt
-from mantisreed.subtitles.vtt import write_webvtt
-from mantisreed.transcript.document import Transcript, to_json
+from mantisreed.exports import tables, texts
+from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.decoding import decoded
+from mantisreed.subtitles.srt import read_srt, write_srt
+from mantisreed.subtitles.ttml import read_ttml, write_ttml
+from mantisreed.subtitles.vtt import read_webvtt, words_as_cues, write_webvtt
+from mantisreed.transcript.document import from_json, to_json
+
+Writer = Callable[[Script, WriteOptions, str], str]
+Reader = Callable[[str], Script]
 
 
 @dataclass(frozen=True, slots=True)
 class OutputFormat:
-    """One output.
+    """One format.
 
     Attributes:
         name: as `--to` takes it.
         suffix: of the file name, after the recording's stem.
-        write: makes the file's bytes from a transcript.
+        write_text: makes the file's text of a script, options and the recording's name.
+        read_text: makes a script of the file's text; None where times cannot be had from it.
     """
 
     name: str
     suffix: str
-    write: Callable[[Transcript], bytes]
+    write_text: Writer
+    read_text: Reader | None = None
+
+    def write(self, script: Script, options: WriteOptions | None = None, name: str = "") -> bytes:
+        """The whole file; `name` is that of the recording."""
+        facts = script.transcript.recording.name if script.transcript else ""
+        return self.write_text(script, options or WriteOptions(), name or facts).encode("utf-8", "replace")
+
+    def read(self, content: bytes) -> Script:
+        """What a file holds, with notes about what was mended.
+
+        Raises:
+            InputError: it cannot be read as this format.
+        """
+        if self.read_text is None:
+            raise InputError(
+                f"a file of the format {self.name} has no times", advice="--recording FILE times it by its speech"
+            )
+        text, notes = decoded(content)
+        script = self.read_text(text)
+        return Script(script.transcript, script.cues, (*notes, *script.notes), script.language)
 
 
-def write_text(transcript: Transcript) -> bytes:
-    """Plain text, a passage on each line, with the speaker before it where there is one."""
-    lines = (
-        f"{passage.speaker}: {passage.text}\n" if passage.speaker is not None else f"{passage.text}\n"
-        for passage in transcript.passages
-    )
-    return "".join(lines).encode()
+def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]:
+    cues = script.laid_out(options.rules, mark_speakers=mark)
+    return words_as_cues(cues) if options.each_word else cues
 
 
-def _srt(transcript: Transcript) -> bytes:
-    return write_srt(in_order(lay_out(transcript.passages))).encode()
+def _webvtt(script: Script, options: WriteOptions, name: str) -> str:
+    return write_webvtt(_cues(script, options, mark=False), inner_times=options.inner_times)
 
 
-def _webvtt(transcript: Transcript) -> bytes:
-    return write_webvtt(in_order(lay_out(transcript.passages))).encode()
+def _of_cues(read: Callable[[str], tuple[list[Cue], list[str]]]) -> Reader:
+    def reader(text: str) -> Script:
+        cues, notes = read(text)
+        return Script(cues=tuple(cues), notes=tuple(notes))
+
+    return reader
 
 
-OUTPUT_FORMATS = {
-    form.name: form
-    for form in (
-        OutputFormat("txt", ".txt", write_text),
-        OutputFormat("srt", ".srt", _srt),
-        OutputFormat("vtt", ".vtt", _webvtt),
-        OutputFormat("json", ".transcript.json", to_json),
-    )
-}
+FORMATS = (
+    OutputFormat("txt", ".txt", lambda script, options, name: texts.write_plain(script)),
+    OutputFormat("timed", ".timed.txt", lambda script, options, name: texts.write_timed(script), texts.read_timed),
+    OutputFormat("md", ".md", lambda script, options, name: texts.write_markdown(script, name), texts.read_markdown),
+    OutputFormat(
+        "srt", ".srt", lambda script, options, name: write_srt(_cues(script, options, mark=True)), _of_cues(read_srt)
+    ),
+    OutputFormat("vtt", ".vtt", _webvtt, _of_cues(read_webvtt)),
+    OutputFormat(
+        "ttml",
+        ".ttml",
+        lambda script, options, name: write_ttml(_cues(script, options, mark=True), script.tongue),
+        _of_cues(read_ttml),
+    ),
+    OutputFormat(
+        "csv",
+        ".csv",
+        lambda script, options, name: tables.write_table(script, options, delimiter=","),
+        lambda text: tables.read_table(text, delimiter=","),
+    ),
+    OutputFormat(
+        "tsv",
+        ".tsv",
+        lambda script, options, name: tables.write_table(script, options, delimiter="\t"),
+        lambda text: tables.read_table(text, delimiter="\t"),
+    ),
+    OutputFormat("ctm", ".ctm", lambda script, options, name: tables.write_ctm(script, name), tables.read_ctm),
+    OutputFormat(
+        "json",
+        ".transcript.json",
+        lambda script, options, name: to_json(script.as_transcript(name)).decode(),
+        lambda text: Script(from_json(text.encode())),
+    ),
+)
+OUTPUT_FORMATS = {form.name: form for form in FORMATS}
+
+_OTHER_SUFFIXES = {".xml": "ttml", ".dfxp": "ttml", ".json": "json", ".markdown": "md", ".text": "txt"}
 
 
 def chosen_formats(names: Sequence[str]) -> tuple[OutputFormat, ...]:
@@ -64,3 +121,20 @@ def chosen_formats(names: Sequence[str]) -> tuple[OutputFormat, ...]:
         what = f"unknown output format {unknown[0]!r}" if unknown else "no output format is named"
         raise InputError(what, advice=f"formats are {', '.join(OUTPUT_FORMATS)}, separated by commas")
     return tuple(OUTPUT_FORMATS[name] for name in dict.fromkeys(names))
+
+
+def format_of(file: PurePath) -> OutputFormat:
+    """The format that a file's name says.
+
+    Raises:
+        InputError: it says none.
+    """
+    name = file.name.lower()
+    for form in sorted(FORMATS, key=lambda form: -len(form.suffix)):
+        if name.endswith(form.suffix):
+            return form
+    other = _OTHER_SUFFIXES.get(file.suffix.lower())
+    if other is None:
+        suffixes = ", ".join(form.suffix for form in FORMATS)
+        raise InputError(f"the format of {file.name!r} is not known by its ending", advice=f"endings are {suffixes}")
+    return OUTPUT_FORMATS[other]

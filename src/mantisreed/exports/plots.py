@@ -1,4 +1,4 @@
-"""Pictures of recordings: the waveform, where somebody speaks, how loud it is, where it is cut."""
+"""Pictures of recordings (waveform, speech, loudness, cuts) and of cues (reading speed, lengths)."""
 
 import io
 import math
@@ -18,6 +18,9 @@ from mantisreed.audio.cuts import LONG_SILENCE
 from mantisreed.audio.examine import STEP_SECONDS, Examination, Waveform
 from mantisreed.errors import InputError
 from mantisreed.files import shown, write_whole
+from mantisreed.subtitles.check import reading_speed
+from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.units import short_duration
 
 MOST_PANELS = 8
@@ -101,6 +104,49 @@ def draw_cuts(path: Path, recordings: Sequence[CutRecording]) -> None:
         ncols=6,
         frameon=False,
     )
+    _save(figure, path)
+
+
+def draw_cues(files: Sequence[tuple[str, Sequence[Cue]]], rules: LayoutRules, path: Path) -> None:
+    """Reading speed over time above, how long cues stand below, as a PNG; one colour for each file.
+
+    Raises:
+        OutputError: it cannot be written.
+        InputError: the file's name does not end in .png.
+    """
+    figure = Figure(figsize=(12.8, 7.2), layout="constrained")
+    upper, lower = figure.subplots(2, 1, height_ratios=[3, 2])
+    shown_files = list(zip(files, (_WATER, _SPEECH, _SEAM, _LOUD, _GREY), strict=False))
+    end = max((cue.end for _, cues in files for cue in cues), default=1.0)
+    fastest = rules.max_cps * 2
+    for (name, cues), colour in shown_files:
+        middles = [(cue.start + cue.end) / 2 for cue in cues]
+        speeds = [min(reading_speed(cue), fastest * 2) for cue in cues]
+        fastest = max(fastest, *speeds) if speeds else fastest
+        upper.vlines(middles, 0, speeds, color=colour, alpha=0.35, linewidth=1)
+        upper.scatter(middles, speeds, s=14, color=colour, label=_safe(name), zorder=3)
+        too_fast = [(at, speed) for at, speed in zip(middles, speeds, strict=True) if speed > rules.max_cps + 0.05]
+        if too_fast:
+            upper.scatter(*zip(*too_fast, strict=True), s=60, facecolors="none", edgecolors=_SHARED, zorder=4)
+    upper.axhline(rules.max_cps, color=_SHARED, linewidth=1, label=f"limit, {rules.max_cps:g} a second")
+    upper.set_ylim(0, min(fastest, rules.max_cps * 4) * 1.05)
+    upper.set_ylabel("characters a second")
+    upper.set_title("Reading speed", loc="left", fontsize=11)
+    upper.legend(loc="upper right", fontsize=9, ncols=4, frameon=False)
+    _set_time_axis(upper, end)
+    edges = np.arange(0.0, max(rules.longest, 1.0) + 1.5, 0.25)
+    for (_, cues), colour in shown_files:
+        lengths = [min(cue.end - cue.start, float(edges[-1]) - 0.01) for cue in cues]
+        lower.hist(lengths, bins=edges.tolist(), color=colour, alpha=0.7, edgecolor="white")
+    for limit in (rules.shortest, rules.longest):
+        lower.axvline(limit, color=_SHARED, linewidth=1)
+    lower.set_xlim(0, float(edges[-1]))
+    lower.set_xlabel("seconds that a cue stands")
+    lower.set_ylabel("cues")
+    lower.yaxis.set_major_locator(MaxNLocator(integer=True))
+    lower.set_title("Lengths", loc="left", fontsize=11)
+    for axes in (upper, lower):
+        _bare(axes)
     _save(figure, path)
 
 

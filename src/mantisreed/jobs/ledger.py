@@ -1,291 +1,412 @@
 """The ledger: what was sent, what came back and what it cost, kept so that nothing is lost or paid for twice.
 
-One SQLite database in WAL mode, `.mantisreed/ledger.sqlite`, which several processes may use at once. Replies lie
-beside it, to the byte, under the digest of their content. A change is committed before anything that rests on it is
-done: a piece is `sending` before it is sent, and `done` only when its reply is on disk.
-
-The schema, version 1:
-
-    ledger    one row: the version of the schema
-    job       one recording at one engine with one set of options; `id` is the address of that work
-    piece     one request; `request` is its address, the same for the same sound, engine and options in any job
-    attempt   one try of a piece: when, how much was sent, what came, what it cost
-    process   those that work with the ledger, and when each was last alive
-    start     when requests to an engine started, for its pace
+Several processes may use one ledger at once. Replies are kept to the byte under the digest of their content: small
+ones in the database, so that they are on disk with the same commit, large ones in files. A change is committed before
+anything that rests on it is done: a piece is `sending` before it is sent, and `done` only when its reply is on disk.
+The tables are in `schema.py`, how they are read in `listing.py`.
 """
 
+import hashlib
 import os
 import socket
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from decimal import Decimal
+from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 import sqlalchemy as sql
 from sqlalchemy.engine import Connection, Row
 
-from mantisreed.errors import InputError, MantisreedError
+from mantisreed.errors import MantisreedError
 from mantisreed.files import bytes_digest, make_folder, shown, write_whole
-from mantisreed.jobs.states import check_transition
+from mantisreed.jobs import schema
+from mantisreed.jobs.database import Database, LedgerError, Prepared
+from mantisreed.jobs.listing import Listing
+from mantisreed.jobs.records import VERSION, PieceRecord, piece_record
+from mantisreed.jobs.states import FOLLOWING, check_transition
+from mantisreed.workspace import Workspace
 
-VERSION = 1
-LEDGER_FILE = "ledger.sqlite"
-
-_BUSY_SECONDS = 60.0
-_LATE_SECONDS = 0.1
+_LATE_SECONDS = 0.5
 _SILENT_SECONDS = 60.0  # after which a process that has said nothing is taken for dead
-
-metadata = sql.MetaData()
-_ledger = sql.Table("ledger", metadata, sql.Column("version", sql.Integer, nullable=False))
-_job = sql.Table(
-    "job",
-    metadata,
-    sql.Column("id", sql.String, primary_key=True),
-    sql.Column("recording", sql.String, nullable=False),
-    sql.Column("digest", sql.String, nullable=False),
-    sql.Column("engine", sql.String, nullable=False, index=True),
-    sql.Column("state", sql.String, nullable=False, index=True),
-    sql.Column("reason", sql.String),
-    sql.Column("duration", sql.Float),
-    sql.Column("currency", sql.String),
-    sql.Column("created", sql.Float, nullable=False, index=True),
-    sql.Column("changed", sql.Float, nullable=False),
-)
-_piece = sql.Table(
-    "piece",
-    metadata,
-    sql.Column("id", sql.Integer, primary_key=True),
-    sql.Column("job", sql.String, sql.ForeignKey("job.id"), nullable=False, index=True),
-    sql.Column("request", sql.String, nullable=False, index=True),
-    sql.Column("channel", sql.Integer),
-    sql.Column("start", sql.Float, nullable=False),
-    sql.Column("end", sql.Float, nullable=False),
-    sql.Column("state", sql.String, nullable=False),
-    sql.Column("owner", sql.String),
-    sql.Column("ticket", sql.String),
-    sql.Column("reply", sql.String),
-    sql.Column("saved", sql.Boolean, nullable=False, default=False),
-    sql.UniqueConstraint("job", "request"),
-)
-_attempt = sql.Table(
-    "attempt",
-    metadata,
-    sql.Column("id", sql.Integer, primary_key=True),
-    sql.Column("piece", sql.Integer, sql.ForeignKey("piece.id"), nullable=False, index=True),
-    sql.Column("started", sql.Float, nullable=False, index=True),
-    sql.Column("ended", sql.Float),
-    sql.Column("bytes", sql.Integer, nullable=False),
-    sql.Column("outcome", sql.String),
-    sql.Column("error", sql.String),
-    sql.Column("billed", sql.Float, nullable=False, default=0.0),
-    sql.Column("cost", sql.String),
-)
-_process = sql.Table(
-    "process",
-    metadata,
-    sql.Column("owner", sql.String, primary_key=True),
-    sql.Column("seen", sql.Float, nullable=False),
-)
-_start = sql.Table(
-    "start",
-    metadata,
-    sql.Column("engine", sql.String, nullable=False),
-    sql.Column("moment", sql.Float, nullable=False),
-    sql.Index("start_by_engine", "engine", "moment"),
-)
+_CALLS_KEPT = 24 * 3600.0  # seconds; calls are refused by their age long before
 
 NOTHING = "nothing"
 """Stands for the digest of a reply that says that nothing was heard."""
 
+_BROKEN_OFF = "the program ended before everything was sent"
 
-class LedgerError(InputError):
-    """The ledger cannot be used."""
+_OUT = ("sending", "working", "in doubt")
+"""The states of a piece of which an answer may come."""
 
+_NOT_DONE = tuple(state for state in FOLLOWING if state != "done" and "done" in FOLLOWING[state])
+_TAKABLE = tuple(state for state in FOLLOWING if "working" in FOLLOWING[state])
+_SENDABLE = tuple(state for state in FOLLOWING if "sending" in FOLLOWING[state])
 
-@dataclass(frozen=True, slots=True)
-class JobRecord:
-    """A job as the ledger has it; times in seconds since 1970, `cost` None where no price is known."""
+_LARGEST_IN_DATABASE = 256 * 1024  # bytes of a reply
 
-    id: str
-    recording: str
-    engine: str
-    state: str
-    reason: str | None
-    duration: float | None
-    created: float
-    changed: float
-    pieces: int
-    pieces_done: int
-    billed: float
-    saved: float
-    cost: Decimal | None
-    currency: str | None
-
-
-@dataclass(frozen=True, slots=True)
-class AttemptRecord:
-    """One try of a piece."""
-
-    started: float
-    ended: float | None
-    bytes: int
-    outcome: str | None
-    error: str | None
-    billed: float
-    cost: Decimal | None
-
-
-@dataclass(frozen=True, slots=True)
-class PieceRecord:
-    """A piece as the ledger has it. `saved` says that its reply had been kept before, and cost nothing."""
-
-    id: int
-    request: str
-    channel: int | None
-    start: float
-    end: float
-    state: str
-    owner: str | None
-    ticket: Mapping[str, Any] | None
-    reply: str | None
-    saved: bool
-    attempts: tuple[AttemptRecord, ...] = ()
+_job, _piece, _attempt, _process, _start, _reply, _call = (
+    schema.job,
+    schema.piece,
+    schema.attempt,
+    schema.process,
+    schema.start,
+    schema.reply,
+    schema.call,
+)
 
 
 class Ledger:
-    """One ledger. Its methods take a moment each and may be called from any thread."""
+    """One ledger. Its methods take a moment each and may be called from any thread.
 
-    def __init__(self, folder: Path) -> None:
-        """Open the ledger in the workspace's hidden folder, or begin a new one.
+    Attributes:
+        listing: what can be asked of it.
+        owner: this process, as it signs what it has under way.
+    """
+
+    def __init__(self, folder: Path, address: sql.URL | None = None) -> None:
+        """Open a ledger, or begin a new one; one of an older version is brought up to this one.
+
+        Args:
+            folder: the workspace's hidden folder, for the kept replies and the SQLite file.
+            address: of another database; None for the SQLite file.
 
         Raises:
             LedgerError: it cannot be opened or written, or a newer program has written it.
         """
         self._folder = folder
         make_folder(folder)
-        file = folder / LEDGER_FILE
-        self._where = shown(file)
+        self._database = Database(folder, address)
+        self.listing = Listing(self._database)
         pid = os.getpid()
         self.owner = f"{socket.gethostname()}:{pid}:{_birth(pid)}:{time.time_ns():x}"
-        self._engine = sql.create_engine(
-            sql.URL.create("sqlite", database=os.fspath(file)),
-            connect_args={"timeout": _BUSY_SECONDS, "check_same_thread": False, "isolation_level": None},
-        )
-        sql.event.listen(self._engine, "connect", _configured)
-        try:
-            with self._engine.connect() as connection, _writing(connection):
-                metadata.create_all(connection)
-                version = connection.scalar(sql.select(_ledger.c.version))
-                if version is None:
-                    connection.execute(_ledger.insert().values(version=VERSION))
-                elif version > VERSION:  # leaving by an error takes back what was done so far
-                    raise LedgerError(
-                        f"the ledger is of version {version}; this program knows versions up to {VERSION}",
-                        where=self._where,
-                        advice="install a newer mantisreed; nothing was changed",
-                    )
-                connection.execute(_process.insert().values(owner=self.owner, seen=time.time()))
-        except sql.exc.DBAPIError as error:
-            raise self._unusable(error) from error
-
-    def close(self) -> None:
-        """Let go of the database."""
-        self._engine.dispose()
-
-    def beat(self) -> None:
-        """Note that this process is alive."""
-        with self._transaction() as connection:
-            connection.execute(_process.delete().where(_process.c.owner == self.owner))
+        with self._database.changing() as connection:
+            if newer := schema.prepare(connection):
+                raise LedgerError(
+                    f"the ledger is of version {newer}; this program knows versions up to {VERSION}",
+                    where=self._database.where,
+                    advice="install a newer mantisreed; nothing was changed",
+                )
             connection.execute(_process.insert().values(owner=self.owner, seen=time.time()))
 
-    def _is_alive(self, connection: Connection, owner: str) -> bool:
-        """Whether the process that claimed something still works on it."""
-        if _is_gone(owner):
-            return False
-        seen = connection.scalar(sql.select(_process.c.seen).where(_process.c.owner == owner))
-        return seen is not None and time.time() - float(seen) < _SILENT_SECONDS
+    def close(self) -> None:
+        """Sign off, and let go of the database."""
+        try:
+            with self._database.changing() as connection:
+                connection.execute(_process.delete().where(_process.c.owner == self.owner))
+        except LedgerError:
+            pass  # it will be taken for dead in a minute
+        finally:
+            self._database.close()
 
-    def open_job(self, job: str, recording: str, digest: str, engine: str, currency: str | None) -> None:
-        """Note a job that is being worked on; one that is known already goes on."""
+    @contextmanager
+    def together(self) -> Iterator[None]:
+        """What is changed meanwhile is committed at once, at the end; when something is raised, none of it is made.
+
+        Raises:
+            LedgerError: it could not be committed.
+        """
+        with self._database.changing():
+            yield
+
+    def beat(self) -> None:
+        """Note that this process is alive, and forget those that have not been for long."""
         now = time.time()
-        with self._transaction() as connection:
-            known = connection.execute(sql.select(_job.c.id).where(_job.c.id == job)).first()
-            values = {
-                "recording": recording,
-                "state": "working",
-                "reason": None,
-                "changed": now,
-                "currency": currency,
-            }
-            if known:
+        with self._database.changing() as connection:
+            connection.execute(_process.delete().where(_process.c.owner == self.owner))
+            connection.execute(_process.insert().values(owner=self.owner, seen=now))
+            connection.execute(_process.delete().where(_process.c.seen < now - 60 * _SILENT_SECONDS))
+
+    def settle(self) -> None:
+        """See to what dead processes have left: pieces that were being sent are in doubt, their jobs are waiting."""
+        with self._database.changing() as connection:
+            alive: dict[str, bool] = {}
+
+            def is_left(owner: str | None) -> bool:
+                if owner is None or owner == self.owner:
+                    return False
+                if owner not in alive:
+                    alive[owner] = self._is_alive(connection, owner)
+                return not alive[owner]
+
+            for row in connection.execute(sql.select(_piece).where(_piece.c.state == "sending")).all():
+                if is_left(row.owner):
+                    self._doubt(connection, row)
+            open_jobs = sql.select(_job.c.id, _job.c.owner, _job.c.made).where(
+                _job.c.state.in_(("sending", "working")), _job.c.owner.is_not(None)
+            )
+            for row in connection.execute(open_jobs).all():
+                if not is_left(row.owner):
+                    continue
+                states = set(connection.scalars(sql.select(_piece.c.state).where(_piece.c.job == row.id).distinct()))
+                if "in doubt" in states:
+                    self._set_job(connection, row.id, "in doubt", _BROKEN_OFF, owner=None)
+                elif row.made is None or states & {"waiting", "failed"}:
+                    self._set_job(connection, row.id, "waiting", _BROKEN_OFF, owner=None)
+                else:
+                    connection.execute(_job.update().where(_job.c.id == row.id).values(owner=None))
+
+    def open_job(
+        self, job: str, recording: str, digest: str, engine: str, currency: str | None, order: str | None = None
+    ) -> None:
+        """Note a job that is being sent; one that is known already goes on."""
+        now = time.time()
+        values = {
+            "recording": recording,
+            "state": "sending",
+            "reason": None,
+            "changed": now,
+            "currency": currency,
+            "owner": self.owner,
+            "order": order,
+            "made": None,
+        }
+        with self._database.changing() as connection:
+            if connection.execute(sql.select(_job.c.id).where(_job.c.id == job)).first():
                 connection.execute(_job.update().where(_job.c.id == job).values(values))
             else:
                 connection.execute(_job.insert().values(id=job, digest=digest, engine=engine, created=now, **values))
 
-    def close_job(self, job: str, state: str, reason: str | None = None, duration: float | None = None) -> None:
-        """Note how a job ended, or why it waits."""
-        values = {"state": state, "reason": reason, "changed": time.time()}
-        if duration is not None:
-            values["duration"] = duration
-        with self._transaction() as connection:
-            connection.execute(_job.update().where(_job.c.id == job).values(values))
+    def set_job(
+        self,
+        job: str,
+        state: str,
+        reason: str | None = None,
+        *,
+        made: str | None = None,
+        duration: float | None = None,
+    ) -> None:
+        """Note how a job stands and why, and what it was made into, where that is known now."""
+        known = {"made": made, "duration": duration}
+        with self._database.changing() as connection:
+            values = {name: value for name, value in known.items() if value is not None}
+            self._set_job(connection, job, state, reason, **values)
 
     def claim(
-        self, job: str, request: str, start: float, end: float, channel: int | None, *, afresh: bool = False
+        self,
+        job: str,
+        request: str,
+        start: float,
+        end: float,
+        channel: int | None,
+        *,
+        sound: str | None = None,
+        price: Decimal | None = None,
+        afresh: bool = False,
     ) -> PieceRecord | None:
         """The piece with this request, now this process's own; None while another living process has it.
 
         A reply to the same request that any job has kept is taken over, unless `afresh`. A piece that a dead process
         was sending is given back as `in doubt`.
         """
-        is_it = (_piece.c.job == job) & (_piece.c.request == request)
-        values: dict[str, Any] = {"owner": self.owner}
-        with self._transaction() as connection:
-            row = connection.execute(sql.select(_piece).where(is_it)).first()
-            if row is None:
-                known = {"job": job, "request": request, "channel": channel, "start": start, "end": end}
-                connection.execute(_piece.insert().values(**known, state="waiting"))
-            elif row.owner != self.owner and row.state in ("sending", "working"):
-                if self._is_alive(connection, row.owner):
-                    return None
-                if row.state == "sending":
-                    self._doubt(connection, row)
+        values: dict[str, Any] = {"owner": self.owner, "sound": sound, "price": _text(price)}
+        with self._database.changing() as connection:
+            rows = _FIND.rows(connection, {"a_request": request})
+            row = next((one for one in rows if one.job == job), None)
+            if row is not None and self._is_anothers(connection, row):
+                return None
             if afresh and row is not None and row.state == "done":
                 values |= {"state": "waiting", "reply": None, "saved": False}
-            elif not afresh and (row is None or row.reply is None):
-                values |= self._kept_elsewhere(connection, request)
-            return _piece_record(
-                connection.execute(_piece.update().where(is_it).values(values).returning(_piece)).one()
+            elif not afresh and (row is None or row.state not in ("done", "working")):
+                other = _best([one for one in rows if one.job != job])
+                if other is not None and other.state == "sending" and self._is_alive(connection, other.owner):
+                    return None
+                values |= _taken_over(other)
+            if row is None:
+                known = {"job": job, "request": request, "channel": channel, "start": start, "end": end}
+                values = {**dict.fromkeys(_MADE), "state": "waiting", "saved": False, **known, **values}
+                return piece_record(*_MAKE.rows(connection, values))
+            return piece_record(
+                connection.execute(
+                    _piece.update().where(_piece.c.id == row.id).values(values).returning(_piece)
+                ).one()
             )
 
-    def send(self, piece: PieceRecord, size: int) -> None:
-        """Note that a piece is about to be sent."""
-        with self._transaction() as connection:
-            self._set_state(connection, piece.id, "sending", ticket=None)
-            connection.execute(_attempt.insert().values(piece=piece.id, started=time.time(), bytes=size, billed=0.0))
+    def adopt(self, piece: int) -> PieceRecord | None:
+        """A piece that is at its engine, now this process's own; None while another living process waits for it."""
+        with self._database.changing() as connection:
+            row = connection.execute(sql.select(_piece).where(_piece.c.id == piece)).one()
+            if self._is_anothers(connection, row):
+                return None
+            mine = _piece.update().where(_piece.c.id == piece).values(owner=self.owner).returning(_piece)
+            return piece_record(connection.execute(mine).one())
 
-    def take(self, piece: PieceRecord, ticket: Mapping[str, Any]) -> None:
-        """Note that the engine has taken a piece as a job of its own."""
+    def send(
+        self,
+        piece: PieceRecord,
+        size: int,
+        token: str | None = None,
+        turn: tuple[str, float] | None = None,
+        now: float | None = None,
+    ) -> None:
+        """Note that a piece is about to be sent.
+
+        Args:
+            piece: which one.
+            size: bytes of its audio.
+            token: the secret part of the address it may be called at.
+            turn: the engine and the moment that `next_start` gave it; for the pace it starts now, which is later.
+            now: seconds since 1970; None takes the system's clock.
+        """
+        hidden = None if token is None else _hidden(token)
+        with self._database.changing() as connection:
+            if turn is not None:
+                _LATER.run(
+                    connection, {"engine": turn[0], "turn": turn[1], "now": time.time() if now is None else now}
+                )
+            if not self._moved(connection, piece.id, _SENDABLE, "sending", ticket=None, token=hidden):
+                self._move(connection, piece.id, "sending", ticket=None, token=hidden)
+            _BEGIN.run(connection, {"piece": piece.id, "started": time.time(), "bytes": size, "billed": 0.0})
+
+    def take(
+        self, piece: PieceRecord, ticket: Mapping[str, Any], mark: str | None = None, *, is_found: bool = False
+    ) -> Literal["taken", "done", "not its own"]:
+        """Note that the engine has taken a piece as a job of its own.
+
+        Args:
+            piece: which one.
+            ticket: what asking for it needs.
+            mark: the engine's own id for it; no other piece may have the same.
+            is_found: it was taken by an attempt that seemed to have failed, which goes on with this.
+
+        Returns:
+            `done` when its reply has come meanwhile, `not its own` when another piece has that mark.
+        """
         encoded = msgspec.json.encode(dict(ticket)).decode()
-        with self._transaction() as connection:
-            self._set_state(connection, piece.id, "working", ticket=encoded)
+        with self._database.changing() as connection:
+            others = [] if mark is None else _SAME_MARK.rows(connection, {"a_mark": mark, "a_request": piece.request})
+            if others and not is_found:
+                return "not its own"
+            for other in others:  # the engine knows whose it is; it gave it to another one by mistake
+                self._take_away(connection, other)
+            if is_found:
+                _REOPEN.run(connection, {"a_piece": piece.id})
+            if self._moved(connection, piece.id, _TAKABLE, "working", ticket=encoded, mark=mark):
+                return "taken"
+            self._move(connection, piece.id, "done")  # the only other state; nothing changes
+        return "done"
 
-    def finish(self, piece: PieceRecord, body: bytes | None, *, billed: float, cost: Decimal | None) -> None:
-        """Keep a reply, then note the piece as done and what it cost."""
-        digest = NOTHING if body is None else self._keep(body)
-        with self._transaction() as connection:
-            self._set_state(connection, piece.id, "done", reply=digest, ticket=None)
+    def _take_away(self, connection: Connection, row: "Row[Any]") -> None:
+        """Take back what a piece got by an id that is another's: it is sent again, and its job is not done."""
+        if row.state == "cancelled":
+            return
+        self._move(connection, row.id, "waiting", ticket=None, reply=None, mark=None)
+        self._end_attempt(connection, row.id, "in doubt", "the engine gave it the id of another job", 0.0, None)
+        self._set_job(connection, row.job, "waiting", "the engine gave it the id of another job")
+
+    def finish(
+        self,
+        piece: PieceRecord,
+        body: bytes | None,
+        *,
+        billed: float,
+        cost: Decimal | None,
+        is_out: bool = False,
+    ) -> bool:
+        """Keep a reply, then note the piece as done and what it cost; False when it is not waited for any more.
+
+        Args:
+            piece: which one.
+            body: the reply to the byte; None when it says that nothing was heard.
+            billed: seconds that are charged for.
+            cost: money, in the card's currency.
+            is_out: only finish a piece that is out, as one that was asked for or called for is.
+        """
+        with self._database.changing() as connection:
+            digest = NOTHING if body is None else self._keep(connection, body)
+            waiting_for = _OUT if is_out else _NOT_DONE
+            if not self._moved(connection, piece.id, waiting_for, "done", reply=digest, ticket=None):
+                return False
             self._end_attempt(connection, piece.id, "done", None, billed, cost)
+        return True
 
     def fail(self, piece: PieceRecord, state: str, error: MantisreedError, *, outcome: str) -> None:
         """Note that an attempt failed with this outcome, why, and what the piece is now."""
-        with self._transaction() as connection:
-            self._set_state(connection, piece.id, state, ticket=None)
+        with self._database.changing() as connection:
+            if self._state(connection, piece.id) == "done":
+                return  # its reply came by another way
+            self._move(connection, piece.id, state, ticket=None)
             self._end_attempt(connection, piece.id, outcome, str(error), 0.0, None)
+
+    def cancel(self, job: str, reason: str) -> list[Mapping[str, Any]]:
+        """Note that a job is not wanted any more; what is answered stays kept.
+
+        Returns:
+            The tickets of pieces that are at the engine and that no other job waits for.
+
+        Raises:
+            LedgerError: a living process is sending a piece of it.
+        """
+        tickets = []
+        with self._database.changing() as connection:
+            for row in connection.execute(
+                sql.select(_piece).where(_piece.c.job == job, _piece.c.state != "done")
+            ).all():
+                if self._is_anothers(connection, row) and row.state == "sending":
+                    raise LedgerError(
+                        "a piece of it is being sent by another process", where=job, advice="stop that one first"
+                    )
+                shared = sql.select(_piece.c.id).where(
+                    _piece.c.mark == row.mark, _piece.c.job != job, _piece.c.state == "working"
+                )
+                if row.ticket and not connection.execute(shared.limit(1)).first():
+                    tickets.append(msgspec.json.decode(row.ticket))
+                self._move(connection, row.id, "cancelled", ticket=None)
+                self._end_attempt(connection, row.id, "cancelled", reason, 0.0, None, only_open=True)
+            self._set_job(connection, job, "cancelled", reason)
+        return tickets
+
+    def forget(self, job: str) -> int:
+        """Remove a job's kept replies, but for those that other jobs need; what was paid stays noted.
+
+        Returns:
+            How many were removed.
+        """
+        with self._database.changing() as connection:
+            of_job = _piece.c.job == job
+            replies = connection.scalars(
+                sql.select(_piece.c.reply).where(of_job, _piece.c.reply.is_not(None)).distinct()
+            ).all()
+            for row in connection.execute(sql.select(_piece).where(of_job, _piece.c.state == "done")).all():
+                self._move(connection, row.id, "cancelled", reply=None, saved=False)
+            self._set_job(connection, job, "cancelled", "its replies were forgotten")
+            needed = set(connection.scalars(sql.select(_piece.c.reply).where(_piece.c.reply.in_(replies))))
+            unneeded = [reply for reply in replies if reply not in needed and reply != NOTHING]
+            connection.execute(_reply.delete().where(_reply.c.digest.in_(unneeded)))
+            # Within the change, so that nobody takes one over meanwhile.
+            for reply in unneeded:
+                self._reply_path(reply).unlink(missing_ok=True)
+        return len(unneeded)
+
+    def called(self, token: str) -> PieceRecord | None:
+        """The piece whose engine was given this token; None when there is none."""
+        with self._database.reading() as connection:
+            row = connection.execute(sql.select(_piece).where(_piece.c.token == _hidden(token))).first()
+        return None if row is None else piece_record(row)
+
+    def is_left(self, job: str) -> bool:
+        """Whether no living process has this job under way."""
+        with self._database.reading() as connection:
+            owner = connection.scalar(sql.select(_job.c.owner).where(_job.c.id == job))
+            return owner is None or not self._is_alive(connection, owner)
+
+    def note_call(self, call: str) -> bool:
+        """Note a callback by its id; False when it was noted before."""
+        now = time.time()
+        with self._database.changing() as connection:
+            if connection.execute(sql.select(_call.c.id).where(_call.c.id == call)).first():
+                return False
+            connection.execute(_call.delete().where(_call.c.moment < now - _CALLS_KEPT))
+            connection.execute(_call.insert().values(id=call, moment=now))
+        return True
+
+    def piece(self, number: int) -> PieceRecord:
+        """One piece, as it is now."""
+        with self._database.reading() as connection:
+            return piece_record(*_LOOK.rows(connection, {"a_piece": number}))
 
     def reply(self, piece: PieceRecord) -> bytes | None:
         """A kept reply; None when it says that nothing was heard.
@@ -297,17 +418,20 @@ class Ledger:
         if piece.reply == NOTHING:
             return None
         path = self._reply_path(piece.reply)
+        with self._database.reading() as connection:
+            kept = connection.scalar(sql.select(_reply.c.body).where(_reply.c.digest == piece.reply))
         try:
-            body = path.read_bytes()
+            body = path.read_bytes() if kept is None else bytes(kept)
         except OSError as error:
             raise LedgerError("a kept reply is gone", where=shown(path), advice="--afresh asks again") from error
         if bytes_digest([body]) != piece.reply:
-            raise LedgerError("a kept reply was changed", where=shown(path), advice="--afresh asks again")
+            where = shown(path) if kept is None else self._database.where
+            raise LedgerError("a kept reply was changed", where=where, advice="--afresh asks again")
         return body
 
     def next_start(self, engine: str, requests: int, window: float, now: float) -> float:
         """The moment at which one more request to an engine may start, over all processes; it is then taken."""
-        with self._transaction() as connection:
+        with self._database.changing() as connection:
             before = connection.scalar(
                 sql.select(_start.c.moment)
                 .where(_start.c.engine == engine)
@@ -315,121 +439,82 @@ class Ledger:
                 .offset(requests - 1)
                 .limit(1)
             )
-            # A little more than the window, as a request leaves a moment after its start was noted.
-            moment = now if before is None else max(now, before + window + min(_LATE_SECONDS, window / 100))
+            moment = now if before is None else max(now, before + window + _late(window))
             connection.execute(_start.insert().values(engine=engine, moment=moment))
             connection.execute(_start.delete().where(_start.c.engine == engine, _start.c.moment < now - 2 * window))
             return float(moment)
 
-    def jobs(
-        self, *, state: str | None = None, engine: str | None = None, limit: int | None = None
-    ) -> list[JobRecord]:
-        """Jobs, the newest first."""
-        chosen = sql.select(_job).order_by(_job.c.created.desc(), _job.c.id)
-        if state:
-            chosen = chosen.where(_job.c.state == state)
-        if engine:
-            chosen = chosen.where(_job.c.engine == engine)
-        with self._engine.connect() as connection:
-            rows = connection.execute(chosen.limit(limit) if limit else chosen).all()
-            return [_job_record(row, self._sums(connection, row.id)) for row in rows]
-
-    def job(self, beginning: str) -> JobRecord:
-        """The job whose id begins so.
-
-        Raises:
-            InputError: there is none, or several.
-        """
-        with self._engine.connect() as connection:
-            rows = connection.execute(
-                sql.select(_job).where(_job.c.id.startswith(beginning, autoescape=True)).limit(3)
-            ).all()
-            if len(rows) != 1:
-                what = "several jobs begin" if rows else "no job begins"
-                raise InputError(f"{what} with {beginning!r}", advice="`mantisreed jobs` lists them")
-            return _job_record(rows[0], self._sums(connection, rows[0].id))
-
-    def pieces(self, job: str) -> list[PieceRecord]:
-        """A job's pieces with their attempts, by channel and time."""
-        with self._engine.connect() as connection:
-            chosen = (
-                sql.select(_piece).where(_piece.c.job == job).order_by(_piece.c.channel, _piece.c.start, _piece.c.id)
+    def turn_due(self, turn: tuple[str, float], requests: int, window: float) -> float:
+        """When a turn may really start, as those before it may have started later than they were given."""
+        with self._database.reading() as connection:
+            before = connection.scalar(
+                sql.select(_start.c.moment)
+                .where(_start.c.engine == turn[0], _start.c.moment <= turn[1])
+                .order_by(_start.c.moment.desc())
+                .offset(requests)
+                .limit(1)
             )
-            return [
-                _piece_record(row, connection.execute(_attempts_of(row.id)).all())
-                for row in connection.execute(chosen).all()
-            ]
+        return turn[1] if before is None else max(turn[1], float(before) + window + _late(window))
 
-    def spending(self, by: str = "day") -> list[tuple[str, str, str | None, float, Decimal]]:
-        """What was billed, the newest first: (YYYY-MM-DD or YYYY-MM, engine, currency, seconds, cost).
+    def _is_alive(self, connection: Connection, owner: str) -> bool:
+        """Whether the process that claimed something still works on it."""
+        if _is_gone(owner):
+            return False
+        seen = connection.scalar(sql.select(_process.c.seen).where(_process.c.owner == owner))
+        return seen is not None and time.time() - float(seen) < _SILENT_SECONDS
 
-        Args:
-            by: `day` or `month`, in UTC.
-        """
-        when = sql.func.strftime("%Y-%m" if by == "month" else "%Y-%m-%d", _attempt.c.started, "unixepoch")
-        chosen = (
-            sql.select(when, _job.c.engine, _job.c.currency, _attempt.c.billed, _attempt.c.cost)
-            .join(_piece, _piece.c.id == _attempt.c.piece)
-            .join(_job, _job.c.id == _piece.c.job)
-            .where(_attempt.c.outcome == "done")
-        )
-        sums: dict[tuple[str, str, str | None], tuple[float, Decimal]] = {}
-        with self._engine.connect() as connection:
-            for period, engine, currency, billed, cost in connection.execute(chosen):
-                seconds, money = sums.get((period, engine, currency), (0.0, Decimal(0)))
-                sums[period, engine, currency] = (seconds + billed, money + Decimal(cost or "0"))
-        return [(*key, *sums[key]) for key in sorted(sums, key=lambda key: (key[0], key[1]), reverse=True)]
+    def _is_anothers(self, connection: Connection, row: "Row[Any]") -> bool:
+        """Whether a living process has a piece under way; what a dead one was sending is then in doubt."""
+        if row.owner == self.owner or row.owner is None or row.state not in ("sending", "working"):
+            return False
+        if self._is_alive(connection, row.owner):
+            return True
+        if row.state == "sending":
+            self._doubt(connection, row)
+        return False
 
-    def saved_seconds(self) -> float:
-        """Seconds of sound whose replies were kept already, and not paid for again."""
-        with self._engine.connect() as connection:
-            return float(
-                connection.scalar(sql.select(sql.func.sum(_piece.c.end - _piece.c.start)).where(_piece.c.saved))
-                or 0.0
-            )
+    def _set_job(self, connection: Connection, job: str, state: str, reason: str | None, **values: Any) -> None:
+        values |= {"state": state, "reason": reason, "changed": time.time()}
+        connection.execute(_job.update().where(_job.c.id == job).values(values))
 
-    @contextmanager
-    def _transaction(self) -> Iterator[Connection]:
-        try:
-            with self._engine.connect() as connection, _writing(connection):
-                yield connection
-        except sql.exc.DBAPIError as error:
-            raise self._unusable(error) from error
+    def _state(self, connection: Connection, piece: int) -> str:
+        return str(_LOOK.rows(connection, {"a_piece": piece})[0].state)
 
-    def _unusable(self, error: sql.exc.DBAPIError) -> LedgerError:
-        reason = str(error.orig).splitlines()[0] if error.orig else "unknown"
-        advice = "is the disk full, or the file read-only? what was sent before is safe"
-        return LedgerError(f"the ledger cannot be used ({reason})", where=self._where, advice=advice)
+    def _move(self, connection: Connection, piece: int, state: str, **values: Any) -> None:
+        check_transition(self._state(connection, piece), state)
+        _moving(tuple(values)).run(connection, {"a_piece": piece, "state": state, **values})
 
-    def _set_state(self, connection: Connection, piece: int, state: str, **values: Any) -> None:
-        before = connection.execute(sql.select(_piece.c.state).where(_piece.c.id == piece)).scalar_one()
-        check_transition(before, state)
-        connection.execute(_piece.update().where(_piece.c.id == piece).values(state=state, **values))
+    def _moved(self, connection: Connection, piece: int, before: tuple[str, ...], state: str, **values: Any) -> bool:
+        """Give a piece another state, if it is in one of these."""
+        statement = _moving(tuple(values), before)
+        return statement.run(connection, {"a_piece": piece, "state": state, **values}) > 0
 
     def _doubt(self, connection: Connection, row: "Row[Any]") -> None:
-        self._set_state(connection, row.id, "in doubt")
+        self._move(connection, row.id, "in doubt")
         self._end_attempt(connection, row.id, "in doubt", "the program ended while it was being sent", 0.0, None)
 
     def _end_attempt(
-        self, connection: Connection, piece: int, outcome: str, error: str | None, billed: float, cost: Decimal | None
+        self,
+        connection: Connection,
+        piece: int,
+        outcome: str,
+        error: str | None,
+        billed: float,
+        cost: Decimal | None,
+        *,
+        only_open: bool = False,
     ) -> None:
-        last = connection.scalar(sql.select(sql.func.max(_attempt.c.id)).where(_attempt.c.piece == piece))
-        values = {"ended": time.time(), "outcome": outcome, "error": error, "billed": billed}
-        money = None if cost is None else str(cost)
-        connection.execute(_attempt.update().where(_attempt.c.id == last).values(**values, cost=money))
+        values = {"ended": time.time(), "outcome": outcome, "error": error, "billed": billed, "cost": _text(cost)}
+        (_END_OPEN if only_open else _END).run(connection, {"a_piece": piece, **values})
 
-    def _kept_elsewhere(self, connection: Connection, request: str) -> dict[str, Any]:
-        """What a piece takes over from one of another job that had the same request answered."""
-        other = connection.execute(
-            sql.select(_piece.c.reply).where(_piece.c.request == request, _piece.c.state == "done").limit(1)
-        ).first()
-        return {"state": "done", "reply": other.reply, "saved": True} if other else {}
-
-    def _keep(self, body: bytes) -> str:
+    def _keep(self, connection: Connection, body: bytes) -> str:
         digest = bytes_digest([body])
+        if len(body) <= _LARGEST_IN_DATABASE:
+            _KEEP.run(connection, {"digest": digest, "body": body})
+            return digest
         path = self._reply_path(digest)
         if not path.exists():
-            make_folder(path.parent)
+            path.parent.mkdir(parents=True, exist_ok=True)
             write_whole(path, body)
         return digest
 
@@ -437,45 +522,77 @@ class Ledger:
         name = digest.removeprefix("sha256:")
         return self._folder / "replies" / name[:2] / f"{name[2:]}.reply"
 
-    def _sums(self, connection: Connection, job: str) -> dict[str, Any]:
-        of_job = _piece.c.job == job
-        pieces = connection.execute(
-            sql.select(
-                sql.func.count(),
-                sql.func.sum(sql.case((_piece.c.state == "done", 1), else_=0)),
-                sql.func.sum(sql.case((_piece.c.saved, _piece.c.end - _piece.c.start), else_=0.0)),
-            ).where(of_job)
-        ).one()
-        tries = connection.execute(
-            sql.select(_attempt.c.billed, _attempt.c.cost).join(_piece, _piece.c.id == _attempt.c.piece).where(of_job)
-        ).all()
-        costs = [Decimal(row.cost) for row in tries if row.cost is not None]
-        return {
-            "pieces": pieces[0],
-            "pieces_done": pieces[1] or 0,
-            "saved": pieces[2] or 0.0,
-            "billed": sum(row.billed for row in tries),
-            "cost": sum(costs, Decimal(0)) if costs else None,
-        }
+
+# Statements that are made for every piece.
+_FIND = Prepared(sql.select(_piece).where(_piece.c.request == sql.bindparam("a_request")))
+_LOOK = Prepared(sql.select(_piece).where(_piece.c.id == sql.bindparam("a_piece")))
+_SAME_MARK = Prepared(
+    sql.select(_piece).where(_piece.c.mark == sql.bindparam("a_mark"), _piece.c.request != sql.bindparam("a_request"))
+)
+_MADE = [column.name for column in _piece.columns if column.name != "id"]
+_MAKE = Prepared(_piece.insert().returning(_piece), _MADE)
+_KEEP = Prepared(  # one that is there already stays
+    _reply.insert().from_select(
+        ["digest", "body"],
+        sql.select(sql.bindparam("digest", type_=sql.String), sql.bindparam("body", type_=sql.LargeBinary)).where(
+            ~sql.exists().where(_reply.c.digest == sql.bindparam("digest", type_=sql.String))
+        ),
+    )
+)
+_TURN = (_start.c.engine == sql.bindparam("engine")) & (_start.c.moment == sql.bindparam("turn"))
+_LATER = Prepared(  # turns of the same moment move together, which errs on the safe side
+    _start.update().where(_TURN, _start.c.moment < sql.bindparam("now")).values(moment=sql.bindparam("now"))
+)
+_BEGIN = Prepared(_attempt.insert(), ["piece", "started", "bytes", "billed"])
+_LAST = sql.select(sql.func.max(_attempt.c.id)).where(_attempt.c.piece == sql.bindparam("a_piece")).scalar_subquery()
+_ENDED: dict[str, Any] = {name: sql.bindparam(name) for name in ("ended", "outcome", "error", "billed", "cost")}
+_END = Prepared(_attempt.update().where(_attempt.c.id == _LAST).values(_ENDED))
+_REOPEN = Prepared(
+    _attempt.update()
+    .where(_attempt.c.id == _LAST)
+    .values({name: sql.null() for name in ("ended", "outcome", "error")})
+)
+_END_OPEN = Prepared(_attempt.update().where(_attempt.c.id == _LAST, _attempt.c.ended.is_(None)).values(_ENDED))
 
 
-def _configured(connection: Any, _: object) -> None:
-    cursor = connection.cursor()
-    cursor.execute("PRAGMA journal_mode=WAL")
-    cursor.execute("PRAGMA synchronous=FULL")
-    cursor.close()
+@cache
+def _moving(names: tuple[str, ...], before: tuple[str, ...] | None = None) -> Prepared:
+    """The statement that gives a piece a state and values for these columns; if it is in one of these states."""
+    columns: dict[str, Any] = {name: sql.bindparam(name) for name in ("state", *names)}
+    statement = _piece.update().where(_piece.c.id == sql.bindparam("a_piece")).values(columns)
+    if before is not None:
+        statement = statement.where(sql.or_(*(_piece.c.state == sql.literal_column(f"'{one}'") for one in before)))
+    return Prepared(statement)
 
 
-@contextmanager
-def _writing(connection: Connection) -> Iterator[None]:
-    """One transaction that may write from its beginning, so that it never has to give way later."""
-    connection.exec_driver_sql("BEGIN IMMEDIATE")
-    try:
-        yield
-    except BaseException:
-        connection.exec_driver_sql("ROLLBACK")
-        raise
-    connection.exec_driver_sql("COMMIT")
+def _best(rows: "Sequence[Row[Any]]") -> "Row[Any] | None":
+    """The one of other jobs' pieces with the same request that is farthest on; None if none has been sent."""
+    order = ("done", "working", "sending")
+    sent = [row for row in rows if row.state in order]
+    return min(sent, key=lambda row: order.index(row.state), default=None)
+
+
+def _taken_over(other: "Row[Any] | None") -> dict[str, Any]:
+    """What a piece takes over from one of another job with the same request: its reply, or the wait for it."""
+    if other is None or other.state == "sending":
+        return {}
+    if other.state == "done":
+        return {"state": "done", "reply": other.reply, "saved": True, "price": None}
+    return {"state": "working", "ticket": other.ticket, "mark": other.mark, "saved": True, "price": None}
+
+
+def _late(window: float) -> float:
+    """Seconds that are waited beyond a pace's window: a request arrives a moment after its start was noted."""
+    return min(_LATE_SECONDS, window / 100)
+
+
+def _text(money: Decimal | None) -> str | None:
+    return None if money is None else str(money)
+
+
+def _hidden(token: str) -> str:
+    """A token as it is kept: whoever reads the ledger cannot call back with it."""
+    return hashlib.sha256(token.encode()).hexdigest()
 
 
 def _birth(pid: int) -> str:
@@ -500,37 +617,17 @@ def _is_gone(owner: str) -> bool:
     return birth != _birth(int(pid))
 
 
-def _attempts_of(piece: int) -> "sql.Select[Any]":
-    return sql.select(_attempt).where(_attempt.c.piece == piece).order_by(_attempt.c.id)
+def open_ledger(workspace: Workspace) -> Ledger:
+    """The workspace's ledger.
 
-
-def _piece_record(row: "Row[Any]", attempts: "Sequence[Row[Any]]" = ()) -> PieceRecord:
-    return PieceRecord(
-        row.id,
-        row.request,
-        row.channel,
-        row.start,
-        row.end,
-        row.state,
-        row.owner,
-        msgspec.json.decode(row.ticket) if row.ticket else None,
-        row.reply,
-        row.saved,
-        tuple(
-            AttemptRecord(
-                one.started,
-                one.ended,
-                one.bytes,
-                one.outcome,
-                one.error,
-                one.billed,
-                None if one.cost is None else Decimal(one.cost),
-            )
-            for one in attempts
-        ),
-    )
-
-
-def _job_record(row: "Row[Any]", sums: dict[str, Any]) -> JobRecord:
-    named = {name: getattr(row, name) for name in ("id", "recording", "engine", "state", "reason", "duration")}
-    return JobRecord(**named, created=row.created, changed=row.changed, currency=row.currency, **sums)
+    Raises:
+        LedgerError: it cannot be used.
+        SecretError: its password is not there.
+    """
+    place = workspace.ledger
+    if place is None:
+        return Ledger(workspace.hidden)
+    address = sql.make_url(place.address).set(drivername="postgresql+psycopg")
+    if place.password is not None:
+        address = address.set(password=place.password.read(workspace.folder).reveal())
+    return Ledger(workspace.hidden, address)

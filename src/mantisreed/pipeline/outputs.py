@@ -10,6 +10,7 @@ import msgspec
 
 from mantisreed.errors import OutputError
 from mantisreed.exports.formats import OutputFormat
+from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
 from mantisreed.pipeline.sources import Source
 from mantisreed.transcript.document import Transcript
@@ -29,13 +30,22 @@ class Outputs:
     use it at once.
     """
 
-    def __init__(self, folder: Path, hidden: Path, formats: Sequence[OutputFormat], *, replace: bool = False) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        hidden: Path,
+        formats: Sequence[OutputFormat],
+        *,
+        options: WriteOptions | None = None,
+        replace: bool = False,
+    ) -> None:
         """Make the folder.
 
         Args:
             folder: where outputs go.
             hidden: the workspace's hidden folder.
             formats: what is written of each transcript.
+            options: how they are written.
             replace: overwrite files that were edited, or that something else made.
 
         Raises:
@@ -47,8 +57,19 @@ class Outputs:
         self._memory = hidden / "outputs"
         make_folder(self._memory)
         self._formats = formats
+        self.options = options or WriteOptions()
         self._replace = replace
         self._taken: dict[str, str] = {}
+
+    @property
+    def folder(self) -> Path:
+        """Where outputs go."""
+        return self._folder
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names of the formats that are written."""
+        return tuple(form.name for form in self._formats)
 
     def stem_for(self, recording: Source) -> str:
         """A stem that no other recording's outputs have: that of the file, with a number where it is taken."""
@@ -83,9 +104,13 @@ class Outputs:
         Raises:
             OutputError: a file cannot be written, or was edited meanwhile.
         """
+        return self.write_script(stem, recording, Script(transcript))
+
+    def write_script(self, stem: str, recording: Source, script: Script) -> list[Path]:
+        """The same of a script."""
         self.check(stem)
         for path, form in zip(self.paths(stem), self._formats, strict=True):
-            content = form.write(transcript)
+            content = form.write(script, self.options, recording.name)
             remembered = _Written(recording.key, bytes_digest([content]))
             write_whole(path, content)
             write_whole(self._memory_of(path), msgspec.json.encode(remembered))

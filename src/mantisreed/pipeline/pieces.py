@@ -11,11 +11,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal, TypeAlias
 
+import msgspec
 import numpy as np
 
 from mantisreed.audio.cuts import LONG_SILENCE, OVERLAP, CutRules, Span, SpanChooser, smaller_spans, speech_in
 from mantisreed.audio.decode import Sound, probe
-from mantisreed.audio.encode import FORMATS, AudioFormat, Encoder, open_encoder
+from mantisreed.audio.encode import Encoder, open_encoder
+from mantisreed.audio.formats import FORMATS, AudioFormat
 from mantisreed.audio.speech import SpeechListener, Stretch, union
 from mantisreed.audio.workers import DecodingWorkers, LocalStream, SoundStream
 from mantisreed.engines.card import Accepts, EngineCard
@@ -45,9 +47,8 @@ Speech: TypeAlias = tuple[tuple[float, float], ...]
 """Where somebody speaks, (start, end) in seconds."""
 
 
-@dataclass(frozen=True, slots=True)
-class PieceOptions:
-    """How a user wants recordings to be prepared.
+class PieceOptions(msgspec.Struct, frozen=True):
+    """How a user wants recordings to be prepared; the ledger keeps it with each job.
 
     Attributes:
         track: which track of sound, from 1; None takes the default one.
@@ -109,7 +110,7 @@ class Preparation:
         if isinstance(options.channels, int) and options.channels > max(1, channels):
             raise InputError(f"there is no channel {options.channels}", advice=f"it has {channels}")
         if channels <= 1:
-            options = replace(options, channels="mix")
+            options = msgspec.structs.replace(options, channels="mix")
         self._path, self._card, self._options = path, card, options
         self.form, self.longest = _form_and_length(card, contents.duration, options)
         self.is_whole = math.isinf(self.longest)

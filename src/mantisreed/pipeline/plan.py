@@ -9,8 +9,8 @@ from pathlib import Path
 from mantisreed.engines.card import Pace
 from mantisreed.errors import MantisreedError, RecordingError
 from mantisreed.jobs.money import billed_seconds, cost_of
+from mantisreed.pipeline.orders import Order
 from mantisreed.pipeline.pieces import Preparation, PreparedPiece
-from mantisreed.pipeline.run import Order
 from mantisreed.pipeline.sources import Source, local_file
 
 

@@ -4,22 +4,21 @@ import asyncio
 import logging
 import os
 import time
-from collections import Counter
 from collections.abc import Awaitable, Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
+from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
-from mantisreed.audio.cuts import Span
+import msgspec
+
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.asking import client_for, reading_of
-from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import Answered
-from mantisreed.engines.reply import Reading
-from mantisreed.engines.request import Piece, Wishes, wants_link
-from mantisreed.engines.secrets import Secret
+from mantisreed.engines.request import Piece, wants_link
 from mantisreed.errors import (
     BadRequestError,
+    InterruptedRunError,
     MantisreedError,
     PostponedError,
     RecordingError,
@@ -27,33 +26,87 @@ from mantisreed.errors import (
     UnreadableReplyError,
 )
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
+from mantisreed.jobs.money import Budget
 from mantisreed.jobs.moving import Mover, Work, card_address, request_address
+from mantisreed.jobs.records import Filter
+from mantisreed.jobs.writing import LedgerWriter
+from mantisreed.pipeline.assembling import Heard, transcript_of
+from mantisreed.pipeline.orders import Made, Order, job_order
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
+from mantisreed.pipeline.pieces import Preparation, PreparedPiece
 from mantisreed.pipeline.sources import Source, local_file
-from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, Transcript
-from mantisreed.transcript.stitch import PieceReading, stitch_channels
+from mantisreed.transcript.document import RecordingFacts, Transcript
 from mantisreed.units import short_size
-from mantisreed.workspace import TRIES
 
 if TYPE_CHECKING:
     from mantisreed.engines.links import LinkServer
+    from mantisreed.engines.reply import Reading
     from mantisreed.engines.transport import Transport
     from mantisreed.jobs.ledger import Ledger
+    from mantisreed.jobs.records import JobRecord
 
 _log = logging.getLogger(__name__)
 
-State = Literal["done", "nothing heard", "incomplete", "waiting", "failed"]
-Stage = Literal["fetching", "preparing", "waiting", "sending", "working", "done", "failed"]
+State = Literal["done", "nothing heard", "incomplete", "working", "waiting", "failed"]
+Stage = Literal["fetching", "preparing", "waiting", "sending", "working", "done", "failed", "interrupted"]
+
+
+@dataclass(slots=True)
+class Tally:
+    """How a whole batch stands.
+
+    Attributes:
+        recordings, recordings_done: how many there are, and how many have ended in some way.
+        pieces, pieces_done: those that are known so far, and those answered.
+        seconds, seconds_done: of sound, in those pieces.
+        sending: requests on their way.
+        out: pieces that the engine has as jobs.
+        owed: what was spent, with what is out, in the card's currency; None when it names no price.
+        started: seconds since 1970.
+        share: of the whole work that is done, 0 to 1, by the recordings' sizes.
+    """
+
+    recordings: int
+    started: float
+    recordings_done: int = 0
+    pieces: int = 0
+    pieces_done: int = 0
+    seconds: float = 0.0
+    seconds_done: float = 0.0
+    sending: int = 0
+    out: int = 0
+    owed: Decimal | None = None
+    currency: str = ""
+    share: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
 class Event:
-    """A recording has come to another stage. `note` says why, where there is something to say."""
+    """A recording has come to another stage.
+
+    Attributes:
+        recording: which one.
+        stage: the new one.
+        note: why, where there is something to say.
+        tally: how the whole batch stands; None where it is not counted.
+        until: when it goes on, in seconds since 1970; None where nobody knows.
+        now: seconds since 1970.
+    """
 
     recording: Source
     stage: Stage
     note: str = ""
+    tally: Tally | None = None
+    until: float | None = None
+    now: float | None = None
+
+    def text(self, now: float | None = None) -> str:
+        """For a line; with the seconds that are left at the time `now`, None for that of the event."""
+        note = self.note
+        if self.until is not None:
+            moment = self.now if now is None else now
+            note = f"{note} in {max(0.0, self.until - (moment or 0.0)):.0f} s"
+        return f"{self.stage} ({note})" if note else self.stage
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,11 +115,13 @@ class Outcome:
 
     Attributes:
         recording: where it came from.
-        state: `incomplete` when the recording itself breaks off, and what there was of it is transcribed; `waiting`
-            when its engine is left alone for now.
-        transcript: None when it failed.
+        state: `incomplete` when the recording itself breaks off, and what there was of it is transcribed; `working`
+            when it was sent and not waited for; `waiting` when something else has to happen first.
+        transcript: None when there is none (yet).
         files: what was written.
-        error: why it failed, or what is incomplete.
+        error: why it failed or waits, or what is incomplete.
+        job: as the ledger has it; None when it did not come so far.
+        remarks: what else the user should know.
     """
 
     recording: Source
@@ -74,38 +129,29 @@ class Outcome:
     transcript: Transcript | None = None
     files: tuple[Path, ...] = ()
     error: MantisreedError | None = None
+    job: "JobRecord | None" = None
+    remarks: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Order:
-    """What to do with the recordings.
+@dataclass(slots=True)
+class _Task:
+    """One recording on its way.
 
     Attributes:
-        card: the engine, with profile and task laid over it.
-        secrets: its secrets, by name.
-        language: the tag of the language spoken; None lets the engine find out.
-        target: the tag of the language to answer in; None for that of the recording.
-        wishes: language, target and hints as the engine calls them.
-        pieces: how recordings are prepared.
-        afresh: ask again also for what has been answered.
-        tries: how often a request that fails in a way that may pass is sent.
+        recording: where it comes from.
+        stem: of its outputs.
+        weight: its share of the whole work.
+        digest: of the recording, once it is known.
+        job: its id, once the digest is known.
+        opened: done when the job is noted in the ledger.
     """
 
-    card: EngineCard
-    secrets: Mapping[str, Secret] = field(repr=False)
-    language: str | None = None
-    target: str | None = None
-    wishes: Wishes = field(default_factory=Wishes)
-    pieces: PieceOptions = field(default_factory=PieceOptions)
-    afresh: bool = False
-    tries: int = TRIES
-
-
-@dataclass(frozen=True, slots=True)
-class _Heard:
-    span: Span
-    reading: Reading
-    channel: int | None
+    recording: Source
+    stem: str
+    weight: float = 0.0
+    digest: str | None = None
+    job: str | None = None
+    opened: "asyncio.Future[None] | None" = None
 
 
 class Runner:
@@ -116,10 +162,14 @@ class Runner:
         order: Order,
         outputs: Outputs,
         transport: "Transport",
-        hidden: Path,
+        open_ledger: "Callable[[], Ledger]",
         *,
+        hidden: Path,
         workers: DecodingWorkers | None = None,
         links: "LinkServer | None" = None,
+        callbacks: str | None = None,
+        expected: Mapping[str, str] | None = None,
+        ready: Callable[[], Awaitable[None]] | None = None,
         on_event: Callable[[Event], None] = lambda event: None,
         clock: Callable[[], float] = time.time,
         sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
@@ -130,9 +180,13 @@ class Runner:
             order: what to do.
             outputs: where results go.
             transport: what carries requests.
+            open_ledger: opens what everything is noted in; called when there is something to note.
             hidden: the workspace's hidden folder.
             workers: where long recordings are decoded; None decodes them in this process.
             links: where pieces are offered to engines that want a link.
+            callbacks: the address under which engines can call back.
+            expected: digests that recordings must have, by their sources' keys.
+            ready: waits until the transport can send at once; None when it always can.
             on_event: called as recordings move along.
             clock, sleep: given by tests.
 
@@ -145,155 +199,217 @@ class Runner:
         self._workers = workers
         self._links = links
         self._on_event = on_event
+        self._clock = clock
+        self._expected = expected or {}
         self._card_address = card_address(order.card)
+        self._writer = LedgerWriter(open_ledger)
+        currency = order.card.price.currency if order.card.price else ""
         self._mover = Mover(
             client_for(order.card, order.secrets, transport, clock=clock),
             order.card,
             order.wishes,
-            self._open_ledger,
+            self._writer,
             afresh=order.afresh,
             tries=order.tries,
+            budget=Budget(order.spend_limit, currency),
+            callbacks=callbacks,
             clock=clock,
             sleep=sleep,
+            ready=ready,
         )
         self._preparing = asyncio.Semaphore(os.cpu_count() or 1)
+        self._interrupted: InterruptedRunError | None = None
+        self._tally = Tally(0, clock(), currency=currency)
+
+    def interrupt(self) -> None:
+        """Send nothing more, wait for nothing, and come to an end as soon as what is on its way is noted."""
+        self._interrupted = InterruptedRunError()
+        self._mover.stop(self._interrupted)
+        if self._mover.sending:
+            note = f"interrupted; waiting for {self._mover.sending} on their way, once more leaves at once"
+            self._on_event(Event(Source(Path()), "interrupted", note))
 
     async def run(self, recordings: Sequence[Source]) -> list[Outcome]:
         """The outcome of each recording, in order. One failure never stops the others."""
-        stems = [self._outputs.stem_for(recording) for recording in recordings]
-        jobs = list(enumerate(zip(recordings, stems, strict=True)))
+        sizes = [_size(recording) for recording in recordings]
+        tasks = [
+            _Task(recording, self._outputs.stem_for(recording), size / sum(sizes))
+            for recording, size in zip(recordings, sizes, strict=True)
+        ]
+        self._tally.recordings = len(tasks)
         outcomes: dict[int, Outcome] = {}
+        rest = list(enumerate(tasks))
 
         async def work() -> None:
-            while jobs:
-                number, (recording, stem) = jobs.pop(0)
-                outcomes[number] = await self._finished(recording, stem)
+            while rest:
+                number, task = rest.pop(0)
+                outcomes[number] = await self._finished(task)
 
         # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
         workers = self._order.card.pace.at_once + (os.cpu_count() or 1)
-        beating = asyncio.create_task(self._mover.beat())
         try:
+            if self._order.spend_limit is not None:
+                await self._count_what_is_owed(tasks)
             await asyncio.gather(*(work() for _ in range(workers)))
+            records = await self._records(tasks)
+            # What an engine gave these was another's, as showed later.
+            misled = [
+                number
+                for number, task in enumerate(tasks)
+                if outcomes[number].transcript and records[task.job or ""].state == "waiting"
+            ]
+            for number in misled:
+                outcomes[number] = await self._finished(tasks[number])
+            if misled:
+                records = await self._records(tasks)
         finally:
-            beating.cancel()
-            await asyncio.gather(beating, return_exceptions=True)
-            self._mover.close()
-        return [outcomes[number] for number in range(len(recordings))]
+            self._writer.close()
+        return [replace(outcomes[number], job=records.get(task.job or "")) for number, task in enumerate(tasks)]
 
-    async def _finished(self, recording: Source, stem: str) -> Outcome:
+    async def _count_what_is_owed(self, tasks: Sequence[_Task]) -> None:
+        """What these recordings have cost before counts towards the limit, so it is known before any is sent."""
+        for task in tasks:
+            if task.recording.link is None:
+                task.digest = await asyncio.to_thread(file_digest, task.recording.path)
+                task.job = self._job_id(task.digest)
+        jobs = [task.job for task in tasks if task.job]
+        self._mover.budget.owed = await self._mover.noted(lambda ledger: ledger.listing.owed(jobs))
+
+    async def _records(self, tasks: Sequence[_Task]) -> "dict[str, JobRecord]":
+        jobs = tuple(task.job for task in tasks if task.job)
+        records = await self._mover.noted(lambda ledger: ledger.listing.jobs(Filter(ids=jobs))) if jobs else []
+        return {record.id: record for record in records}
+
+    async def _finished(self, task: _Task) -> Outcome:
+        recording = task.recording
         try:
-            outcome = await self._transcribed(recording, stem)
+            if self._interrupted:
+                raise self._interrupted
+            outcome = await self._transcribed(task)
         except PostponedError as error:
-            self._on_event(Event(recording, "waiting", str(error)))
+            self._tell(recording, "waiting", str(error))
             return Outcome(recording, "waiting", error=error)
         except MantisreedError as error:
             _log.info("%s failed: %s", recording.shown, error)
-            self._on_event(Event(recording, "failed"))
+            self._end(task)
+            self._tell(recording, "failed")
             return Outcome(recording, "failed", error=error)
-        self._on_event(Event(recording, "done", "" if outcome.state == "done" else outcome.state))
+        self._end(task)
+        stage: Stage = "working" if outcome.state == "working" else "done"
+        self._tell(recording, stage, "" if outcome.state in ("done", "working") else outcome.state)
         return outcome
 
-    async def _transcribed(self, recording: Source, stem: str) -> Outcome:
-        self._outputs.check(stem)
+    def _tell(self, recording: Source, stage: Stage, note: str = "", until: float | None = None) -> None:
+        tally, mover = self._tally, self._mover
+        tally.sending, tally.out = mover.sending, mover.out
+        tally.owed = mover.budget.owed if self._order.card.price else None
+        self._on_event(Event(recording, stage, note, replace(tally), until, self._clock()))
+
+    def _end(self, task: _Task) -> None:
+        self._tally.recordings_done += 1
+        self._tally.share += task.weight
+
+    async def _transcribed(self, task: _Task) -> Outcome:
+        recording = task.recording
+        self._outputs.check(task.stem)
         if recording.link:
-            self._on_event(Event(recording, "fetching"))
+            self._tell(recording, "fetching")
         async with local_file(recording, self._hidden / "fetched") as path:
-            self._on_event(Event(recording, "preparing"))
+            self._tell(recording, "preparing")
             try:
                 prepared = await asyncio.to_thread(self._preparation, recording, path)
-                job, facts, readings = await self._worked_through(recording, prepared, path)
+                made, heard = await self._worked_through(task, prepared, path)
             except RecordingError as error:
                 error.where = recording.shown
                 raise
-        transcript = self._transcript(facts, job, prepared, readings)
-        files = await asyncio.to_thread(self._outputs.write, stem, recording, transcript)
-        if prepared.damage:
-            advice = "what there is of it is transcribed"
-            damage = RecordingError(prepared.damage[0], where=recording.shown, advice=advice)
-            return Outcome(recording, "incomplete", transcript, tuple(files), damage)
-        return Outcome(recording, "done" if transcript.passages else "nothing heard", transcript, tuple(files))
+        if any(one.reading is None for one in heard):
+            return Outcome(recording, "working")
+        assert task.digest is not None and task.job is not None
+        facts = RecordingFacts(recording.name, task.digest, round(made.duration, 3))
+        transcript = transcript_of(self._order, facts, task.job, made, heard)
+        files = await asyncio.to_thread(self._outputs.write, task.stem, recording, transcript)
+        return outcome_of(recording, transcript, made.damage, files)
 
-    async def _worked_through(
-        self, recording: Source, prepared: Preparation, path: Path
-    ) -> tuple[str, RecordingFacts, list[_Heard]]:
-        """The job of a recording, and what was heard in all its pieces; the ledger says how the job ended."""
-        opening = asyncio.create_task(self._opened(recording, path))
+    async def _worked_through(self, task: _Task, prepared: Preparation, path: Path) -> tuple[Made, list[Heard]]:
+        """What a recording was made into, and what was heard in all its pieces; the ledger says how the job ended."""
+        task.opened = asyncio.ensure_future(self._open(task, path))
         try:
-            readings = await self._readings(recording, prepared, opening)
-            job, digest = await opening
+            heard = await self._readings(task, prepared)
+            await task.opened
         except MantisreedError as error:
             state, reason = "waiting" if isinstance(error, PostponedError) else "failed", str(error)
-            if opening.done() and not opening.exception():
-                failed = opening.result()[0]
-                await self._mover.noted(lambda ledger: ledger.close_job(failed, state, reason))
+            if task.opened.done() and not task.opened.exception():
+                await self._note_job(task, state, reason)
             raise
         finally:
-            opening.cancel()
-        await self._mover.noted(lambda ledger: ledger.close_job(job, "done", None, prepared.duration))
-        return job, RecordingFacts(recording.name, digest, round(prepared.duration, 3)), readings
+            task.opened.cancel()
+        state = "working" if any(one.reading is None for one in heard) else "done"
+        return await self._note_made(task, prepared, heard, state), heard
 
-    async def _opened(self, recording: Source, path: Path) -> tuple[str, str]:
-        """The job of a recording, noted in the ledger, and the recording's digest."""
-        digest = await asyncio.to_thread(file_digest, path)
-        card, job = self._order.card, self._address(digest, self._order.pieces)[:12]
-        currency = card.price.currency if card.price else None
-        await self._mover.noted(lambda ledger: ledger.open_job(job, recording.shown, digest, card.name, currency))
-        return job, digest
+    async def _open(self, task: _Task, path: Path) -> None:
+        """Note the job in the ledger; sets its id and the recording's digest.
 
-    def _open_ledger(self) -> "Ledger":
-        from mantisreed.jobs.ledger import Ledger  # it takes long to import; pieces are prepared meanwhile
+        Raises:
+            RecordingError: it is not the recording that it should be.
+        """
+        digest = task.digest
+        if digest is None:
+            task.digest = digest = await asyncio.to_thread(file_digest, path)
+        if digest != self._expected.get(task.recording.key, digest):
+            raise RecordingError(
+                "the recording was changed since it was sent", advice="`mantisreed run` sends it as it is now"
+            )
+        order, outputs, recording = self._order, self._outputs, task.recording
+        task.job = job = self._job_id(digest)
+        currency = order.card.price.currency if order.card.price else None
+        ordered = job_order(order, recording, task.stem, outputs.folder, outputs.names, outputs.options)
+        encoded = msgspec.json.encode(ordered).decode()
+        await self._mover.noted(
+            lambda ledger: ledger.open_job(job, recording.shown, digest, order.card.name, currency, encoded)
+        )
 
-        return Ledger(self._hidden)
+    async def _note_job(self, task: _Task, state: str, reason: str | None) -> None:
+        job = task.job
+        assert job is not None
+        await self._mover.noted(lambda ledger: ledger.set_job(job, state, reason))
+
+    async def _note_made(self, task: _Task, prepared: Preparation, heard: Sequence[Heard], state: str) -> Made:
+        job = task.job
+        assert job is not None
+        made = Made(
+            tuple(one.request for one in heard), prepared.duration, tuple(prepared.damage), tuple(prepared.notes)
+        )
+        encoded = msgspec.json.encode(made).decode()
+        await self._mover.noted(lambda ledger: ledger.set_job(job, state, None, made=encoded, duration=made.duration))
+        return made
+
+    def _job_id(self, digest: str) -> str:
+        return self._address(digest, self._order.pieces)[:12]
 
     def _preparation(self, recording: Source, path: Path) -> Preparation:
         card, options = self._order.card, self._order.pieces
         if recording.link and wants_link(card):
-            options = replace(options, untouched=True)
+            options = msgspec.structs.replace(options, untouched=True)
         return Preparation(path, card, options, self._workers)
 
     def _address(self, digest: str, *described: object) -> str:
         """Of a request, or of a job: recording, card and wishes, and what else makes it what it is."""
         return request_address(self._card_address, self._order.wishes, digest, described)
 
-    def _transcript(
-        self, facts: RecordingFacts, job: str, prepared: Preparation, readings: Sequence[_Heard]
-    ) -> Transcript:
-        order = self._order
-        stitched = stitch_channels(
-            {
-                channel: [
-                    PieceReading(heard.span.start, heard.span.end, heard.reading.passages)
-                    for heard in readings
-                    if heard.channel == channel
-                ]
-                for channel in sorted({heard.channel for heard in readings}, key=lambda channel: channel or 0)
-            }
-        )
-        languages = Counter(heard.reading.language for heard in readings if heard.reading.language)
-        spoken = languages.most_common(1)[0][0] if languages else None
-        nothing = () if stitched.passages else (NOTHING_HEARD,)
-        return Transcript(
-            recording=facts,
-            engine=order.card.name,
-            job=job,
-            language=order.target or _tag_for(order.card, spoken) or order.language,
-            speakers=tuple(dict.fromkeys(p.speaker for p in stitched.passages if p.speaker is not None)),
-            passages=stitched.passages,
-            notes=(*prepared.damage, *prepared.notes, *stitched.notes, *nothing),
-        )
-
-    async def _readings(
-        self, recording: Source, prepared: Preparation, opening: "asyncio.Task[tuple[str, str]]"
-    ) -> list[_Heard]:
+    async def _readings(self, task: _Task, prepared: Preparation) -> list[Heard]:
         """What the engine heard in each piece, in order; pieces are prepared as there is room for them."""
         room = asyncio.Semaphore(self._order.card.pace.at_once + 1)
-        tasks: list[asyncio.Task[list[_Heard]]] = []
+        tasks: list[asyncio.Task[list[Heard]]] = []
         pieces = iter(prepared)
 
-        async def one(piece: PreparedPiece, number: int) -> list[_Heard]:
+        async def one(piece: PreparedPiece, number: int) -> list[Heard]:
+            self._count(piece)
             try:
-                job, digest = await asyncio.shield(opening)
-                return await self._heard_in(recording, prepared, job, digest, piece, number)
+                assert task.opened is not None
+                await asyncio.shield(task.opened)
+                heard = await self._heard_in(task, prepared, piece, number)
+                self._count(piece, is_done=True)
+                return heard
             finally:
                 room.release()
 
@@ -302,26 +418,41 @@ class Runner:
                 await room.acquire()
                 async with self._preparing:
                     piece = await asyncio.to_thread(next, pieces, None)
-                if piece is None or any(task.done() and task.exception() for task in tasks):
+                if piece is not None and self._interrupted:
+                    raise self._interrupted
+                if piece is None or any(one.done() and one.exception() for one in tasks):
                     break
                 tasks.append(asyncio.create_task(one(piece, len(tasks) + 1)))
             return [heard for part in await asyncio.gather(*tasks) for heard in part]
         finally:
-            for task in tasks:
-                task.cancel()
-            await asyncio.gather(*tasks, return_exceptions=True)
+            await self._let_go(tasks)
             await asyncio.to_thread(prepared.close)
 
-    async def _heard_in(
-        self, recording: Source, prepared: Preparation, job: str, digest: str, part: PreparedPiece, number: int
-    ) -> list[_Heard]:
+    async def _let_go(self, tasks: "Sequence[asyncio.Task[list[Heard]]]") -> None:
+        """End what is under way; when the user wants to stop, what is on its way is waited for and noted."""
+        if not self._interrupted:
+            for task in tasks:
+                task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    def _count(self, piece: PreparedPiece, *, is_done: bool = False) -> None:
+        seconds = piece.span.end - piece.span.start
+        if is_done:
+            self._tally.pieces_done += 1
+            self._tally.seconds_done += seconds
+        else:
+            self._tally.pieces += 1
+            self._tally.seconds += seconds
+
+    async def _heard_in(self, task: _Task, prepared: Preparation, part: PreparedPiece, number: int) -> list[Heard]:
         """What the engine heard in one piece; when it says that the piece is too big, in smaller ones."""
-        piece = part.piece
+        piece, recording = part.piece, task.recording
         if prepared.is_untouched and recording.link:
             piece = replace(piece, link=recording.link)
         which = "" if prepared.is_whole else f"piece {number}, "
+        assert task.digest is not None and task.job is not None
         address = self._address(
-            digest,
+            task.digest,
             self._order.pieces.track,
             part.channel,
             round(part.span.start, 6),
@@ -330,20 +461,22 @@ class Runner:
             piece.form.bit_rate,
             piece.sample_rate,
         )
-        work = Work(job, address, part.span.start, part.span.end, part.channel, piece)
+        work = Work(task.job, address, part.span.start, part.span.end, part.channel, piece)
         try:
-            return [_Heard(part.span, await self._heard(recording, work, which), part.channel)]
+            reading = await self._heard(recording, work, which)
+            return [Heard(address, part.span.start, part.span.end, part.channel, reading)]
         except TooBigError:
             smaller = await asyncio.to_thread(list, prepared.recut(part))
-            heard = [await self._heard_in(recording, prepared, job, digest, one, number) for one in smaller]
+            heard = [await self._heard_in(task, prepared, one, number) for one in smaller]
             return [one for several in heard for one in several]
 
-    async def _heard(self, recording: Source, work: Work, which: str) -> Reading:
+    async def _heard(self, recording: Source, work: Work, which: str) -> "Reading | None":
+        """What the engine heard in a piece; None when it is only to be sent and the reply is not there."""
         card, piece = self._order.card, work.piece
         size = f"{which}{short_size(len(piece.audio))} {piece.form.name}"
 
-        def tell(stage: str, note: str) -> None:
-            self._on_event(Event(recording, stage, size if stage == "sending" else note))  # type: ignore[arg-type]
+        def tell(stage: str, note: str, until: float | None = None) -> None:
+            self._tell(recording, stage, size if stage == "sending" else note, until)  # type: ignore[arg-type]
 
         link = self._offered(piece) if wants_link(card) and piece.link is None else None
         if wants_link(card) and not (link or piece.link):
@@ -351,11 +484,13 @@ class Runner:
             raise BadRequestError("it wants a link to each piece, and we have none", engine=card.name, advice=advice)
         try:
             sent = replace(work, piece=replace(piece, link=link)) if link else work
-            body = await self._mover.reply(sent, tell)
-            return reading_of(card, Answered(body), piece, self._order.secrets)
+            if self._order.is_waiting:
+                answered: Answered | None = Answered(await self._mover.reply(sent, tell))
+            else:
+                answered = await self._mover.hand_in(sent, tell)
+            return None if answered is None else reading_of(card, answered, piece, self._order.secrets)
         except UnreadableReplyError as error:
-            if error.body:
-                error.advice = f"the whole reply is kept in {shown(self._kept(error.body))}"
+            _keep_unreadable(error, self._hidden)
             raise
         finally:
             if link and self._links:
@@ -366,14 +501,29 @@ class Runner:
             return None
         return self._links.offer(piece.audio, piece.form.content_type, piece.form.extension)
 
-    def _kept(self, body: bytes) -> Path:
-        """A reply that could not be read, on disk for somebody to look at."""
-        path = self._hidden / "unreadable" / f"{bytes_digest([body]).removeprefix('sha256:')[:16]}.reply"
-        make_folder(path.parent)
-        write_whole(path, body)
-        return path
+
+def outcome_of(recording: Source, transcript: Transcript, damage: Sequence[str], files: Sequence[Path]) -> Outcome:
+    """The outcome of a recording whose transcript is written; `damage` says what is wrong with the recording."""
+    if damage:
+        advice = "what there is of it is transcribed"
+        error = RecordingError(damage[0], where=recording.shown, advice=advice)
+        return Outcome(recording, "incomplete", transcript, tuple(files), error)
+    return Outcome(recording, "done" if transcript.passages else "nothing heard", transcript, tuple(files))
 
 
-def _tag_for(card: EngineCard, name: str | None) -> str | None:
-    """The tag that the card maps to what the engine calls a language; its own word where none is."""
-    return next((tag for tag, called in card.accepts.language_names.items() if called == name), name)
+def _keep_unreadable(error: UnreadableReplyError, hidden: Path) -> None:
+    """Put a reply that could not be read on disk for somebody to look at, and say where."""
+    if not error.body:
+        return
+    path = hidden / "unreadable" / f"{bytes_digest([error.body]).removeprefix('sha256:')[:16]}.reply"
+    make_folder(path.parent)
+    write_whole(path, error.body)
+    error.advice = f"the whole reply is kept in {shown(path)}"
+
+
+def _size(recording: Source) -> float:
+    """Bytes, as a measure of how much work a recording is; a link is taken for a middling one."""
+    try:
+        return float(max(1, recording.path.stat().st_size)) if recording.link is None else 1e6
+    except OSError:
+        return 1.0

@@ -17,8 +17,9 @@ from mantisreed.engines.reply import Reading
 from mantisreed.engines.request import HttpRequest, Piece, build_step, build_token_request, piece_values, wants_link
 from mantisreed.engines.transport import HttpTransport, Transport
 from mantisreed.errors import TooBigError
+from mantisreed.pipeline.orders import Order
 from mantisreed.pipeline.pieces import PieceOptions, Preparation
-from mantisreed.pipeline.run import Order
+from mantisreed.transcript.document import speakers_of
 from mantisreed.units import clock, short_duration, short_size
 from mantisreed.workspace import Workspace
 
@@ -95,7 +96,7 @@ def _findings(card: EngineCard, reading: Reading) -> list[str]:
         return ["nothing heard: the reply is well-formed and empty"]
     words = [word for passage in reading.passages for word in passage.words]
     known = [word.confidence for word in words if word.confidence is not None]
-    speakers = dict.fromkeys(passage.speaker for passage in reading.passages if passage.speaker is not None)
+    speakers = speakers_of(reading.passages)
     estimated = any(passage.timing == "estimated" for passage in reading.passages)
     lines = [f"text        {' '.join(passage.text for passage in reading.passages)}"]
     lines.append(f"passages    {len(reading.passages)}")

@@ -13,7 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mantisreed.audio.decode import SAMPLE_RATE, Samples
-from mantisreed.audio.encode import FORMATS, AudioFormat, open_encoder
+from mantisreed.audio.encode import open_encoder
+from mantisreed.audio.formats import FORMATS, AudioFormat
 from mantisreed.standin.bank import Phrase, Word
 
 RECORDING_FORMATS = FORMATS | {"m4a": AudioFormat("m4a", "m4a", "audio/mp4", False, "ipod", "aac", 64_000)}

@@ -2,20 +2,34 @@
 
     POST /dipper/tokens         client-credentials grant: client `wader`, the key as secret; a token lasts 600 s
     POST /dipper/pebbles        Authorization: Bearer TOKEN, raw bytes -> 201, Location: /pebbles/ID
-    POST /dipper/dives          {"pebble": "/pebbles/ID", "tongue": "en"} -> 202 {"dive": "ID"}
+    POST /dipper/dives          {"pebble": "/pebbles/ID", "tongue": "en", "knot": "...", "ring": "http://...",
+                                 "carry": false} -> 202 {"dive": "ID"}
+    GET  /dipper/knots/KNOT     {"dive": "ID"}, or 404: the dive that was asked for with this knot
+    DELETE /dipper/dives/ID     204
     GET  /dipper/dives/ID       {"mood": "perched" | "under" | "surfaced" | "drowned", "because": "...",
                                  "catch": "/catches/ID"}
+    POST /dipper/rise           204: all dives that take long end now; no token needed
     GET  /dipper/catches/ID     {"voices": [{"who": 1, "begins": 500, "ends": 3100, "line": "...",
                                              "parts": [{"part": "Good", "begins": 500, "ends": 800}]}]}
 
-Times are milliseconds; the same voice has the same number. A dive takes three looks.
+Times are milliseconds; the same voice has the same number. A dive takes three looks, or as long as the moods say.
+When it has ended, the address in `ring` is called, signed after Standard Webhooks: a POST with
+{"dive": "ID", "mood": "..."}, or with the catch itself if asked to `carry` it.
 """
 
+import asyncio
 import base64
+import contextlib
+import hashlib
+import hmac
+import json
+import random
 import secrets
+import time
 from typing import Any
 from urllib.parse import parse_qs
 
+import aiohttp
 import anyio.to_thread
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
@@ -23,14 +37,20 @@ from starlette.routing import BaseRoute, Route
 
 from mantisreed.errors import RecordingError
 from mantisreed.standin.hearing import Hearing, Listener
+from mantisreed.standin.moods import Moods
 
 CLIENT = "wader"
 _LOOKS = 3
 
 
-def routes(listener: Listener, key: str) -> list[BaseRoute]:
+def routes(listener: Listener, key: str, moods: Moods | None = None) -> list[BaseRoute]:
     """What it answers."""
-    return _Dipper(listener, key).routes()
+    return _Dipper(listener, key, moods or Moods()).routes()
+
+
+def bell(key: str) -> str:
+    """The secret with which it signs its calls, made from its key."""
+    return f"whsec_{base64.b64encode(hashlib.sha256(key.encode()).digest()).decode()}"
 
 
 def card(address: str, listener: Listener) -> str:
@@ -40,6 +60,7 @@ def card(address: str, listener: Listener) -> str:
 about = "upload, start, ask, fetch; a token first; speakers are told apart"
 address = "{address}/dipper"
 secrets.key = "file:standin.key"
+secrets.bell = "file:standin.bell"
 values.client = "{CLIENT}"
 
 [engine.dipper.accepts]
@@ -61,8 +82,18 @@ take.pebble = "header:Location"
 
 [engine.dipper.send]
 path = "/dives"
-json = {{ pebble = "{{pebble}}", tongue = "{{language}}" }}
+json = {{ pebble = "{{pebble}}", tongue = "{{language}}", knot = "{{request_id}}", ring = "{{callback}}" }}
 take.dive = "dive"
+
+[engine.dipper.lookup]
+path = "/knots/{{request_id}}"
+take.dive = "dive"
+
+[engine.dipper.cancel]
+path = "/dives/{{dive}}"
+
+[engine.dipper.callback]
+secret = "{{bell}}"
 
 [engine.dipper.poll]
 path = "/dives/{{dive}}"
@@ -93,11 +124,19 @@ each = "parts"
 text = "part"
 start = "begins"
 end = "ends"
+
+[engine.dipper.profile.carrier]
+send.json.carry = "yes"
+callback.brings = "reply"
 """
 
 
 class _Dipper:
-    def __init__(self, listener: Listener, key: str) -> None:
+    def __init__(self, listener: Listener, key: str, moods: Moods) -> None:
+        self._moods = moods
+        self._chance = random.Random(moods.seed)  # noqa: S311 - nothing is kept secret with it
+        self._knots: dict[str, str] = {}
+        self._calling: set[asyncio.Task[None]] = set()
         self._listener = listener
         self._key = key
         self._tokens: set[str] = set()
@@ -109,7 +148,10 @@ class _Dipper:
             Route("/tokens", self._token, methods=["POST"]),
             Route("/pebbles", self._pebble, methods=["POST"]),
             Route("/dives", self._dive, methods=["POST"]),
-            Route("/dives/{dive}", self._look),
+            Route("/dives/{dive}", self._look, methods=["GET"]),
+            Route("/dives/{dive}", self._surface, methods=["DELETE"]),
+            Route("/knots/{knot}", self._knot),
+            Route("/rise", self._rise, methods=["POST"]),
             Route("/catches/{dive}", self._catch),
         ]
 
@@ -141,8 +183,77 @@ class _Dipper:
         if content is None:
             return JSONResponse({"because": "no such pebble"}, status_code=404)
         name = secrets.token_hex(6)
-        self._dives[name] = {"content": content, "tongue": asked.get("tongue"), "looks": 0}
+        end = self._end()
+        self._dives[name] = dive = {"content": content, "tongue": asked.get("tongue"), "looks": 0, "end": end}
+        dive["listening"] = asyncio.Lock()
+        dive["until"] = time.monotonic() + self._moods.queue
+        dive["ring"], dive["carry"] = asked.get("ring"), asked.get("carry") == "yes"
+        if knot := asked.get("knot"):
+            self._knots[knot] = name
+        if dive["ring"] and self._moods.calls == "early":
+            await self._ring(name)
+        elif dive["ring"] and self._moods.calls != "never":
+            calling = asyncio.create_task(self._ring(name))
+            self._calling.add(calling)
+            calling.add_done_callback(self._calling.discard)
+        if end == "lost":
+            del self._dives[name]
         return JSONResponse({"dive": name}, status_code=202)
+
+    def _end(self) -> str:
+        """How a new dive will end."""
+        chance = self._chance.random()
+        if chance < self._moods.failing:
+            return "drowned"
+        return "lost" if chance < self._moods.failing + self._moods.losing else "surfaced"
+
+    async def _ring(self, name: str) -> None:
+        dive = self._dives[name]
+        await asyncio.sleep(max(0.0, dive["until"] - time.monotonic()))
+        mood = await self._mood(dive)
+        body = {"dive": name, "mood": mood}
+        if dive["carry"] and mood == "surfaced":
+            body = _voices(dive["heard"])
+        content = json.dumps(body).encode()
+        async with aiohttp.ClientSession() as session:
+            call = f"call_{secrets.token_hex(8)}"
+            for _ in range(2 if self._moods.calls == "twice" else 1):
+                headers = _signed(bell(self._key), call, content)
+                with contextlib.suppress(aiohttp.ClientError, TimeoutError):
+                    await session.post(dive["ring"], data=content, headers=headers)
+
+    async def _mood(self, dive: dict[str, Any]) -> str:
+        if dive["end"] == "drowned":
+            dive["because"] = "a wave took it"
+            return "drowned"
+        async with dive["listening"]:
+            if "heard" in dive:
+                return "surfaced"
+            try:
+                dive["heard"] = await anyio.to_thread.run_sync(self._listener.hear, dive["content"], dive["tongue"])
+            except RecordingError as error:
+                dive["end"], dive["because"] = "drowned", error.what
+                return "drowned"
+        return "surfaced"
+
+    async def _surface(self, request: Request) -> Response:
+        if refused := self._refused(request):
+            return refused
+        self._dives.pop(request.path_params["dive"], None)
+        return Response(status_code=204)
+
+    async def _rise(self, request: Request) -> Response:
+        for dive in self._dives.values():
+            dive["until"] = time.monotonic()
+        return Response(status_code=204)
+
+    async def _knot(self, request: Request) -> Response:
+        if refused := self._refused(request):
+            return refused
+        dive = self._knots.get(request.path_params["knot"])
+        if dive not in self._dives:
+            return JSONResponse({"because": "no such knot"}, status_code=404)
+        return JSONResponse({"dive": dive})
 
     async def _look(self, request: Request) -> Response:
         if refused := self._refused(request):
@@ -151,12 +262,11 @@ class _Dipper:
         if dive is None:
             return JSONResponse({"because": "no such dive"}, status_code=404)
         dive["looks"] += 1
-        if dive["looks"] < _LOOKS:
+        is_early = time.monotonic() < dive["until"] if self._moods.queue else dive["looks"] < _LOOKS
+        if is_early and "heard" not in dive:
             return JSONResponse({"mood": ("perched", "under")[dive["looks"] > 1]})
-        try:
-            dive["heard"] = await anyio.to_thread.run_sync(self._listener.hear, dive["content"], dive["tongue"])
-        except RecordingError as error:
-            return JSONResponse({"mood": "drowned", "because": error.what})
+        if await self._mood(dive) == "drowned":
+            return JSONResponse({"mood": "drowned", "because": dive["because"]})
         return JSONResponse({"mood": "surfaced", "catch": f"/catches/{request.path_params['dive']}"})
 
     async def _catch(self, request: Request) -> Response:
@@ -166,6 +276,19 @@ class _Dipper:
         if "heard" not in dive:
             return JSONResponse({"because": "nothing caught yet"}, status_code=404)
         return JSONResponse(_voices(dive["heard"]))
+
+
+def _signed(secret: str, call: str, content: bytes) -> dict[str, str]:
+    """The headers of a call, after https://www.standardwebhooks.com."""
+    moment = str(int(time.time()))
+    key = base64.b64decode(secret.removeprefix("whsec_"))
+    signed = hmac.digest(key, f"{call}.{moment}.".encode() + content, "sha256")
+    return {
+        "webhook-id": call,
+        "webhook-timestamp": moment,
+        "webhook-signature": f"v1,{base64.b64encode(signed).decode()}",
+        "Content-Type": "application/json",
+    }
 
 
 def _voices(hearing: Hearing) -> dict[str, Any]:

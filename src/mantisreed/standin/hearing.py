@@ -1,5 +1,6 @@
 """What all stand-in engines share: hearing a request's sound, and putting it into another language."""
 
+import hashlib
 import io
 import random
 import zlib
@@ -10,6 +11,7 @@ from itertools import pairwise
 from mantisreed.audio.decode import Decoder
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.ear import EAR_RATE, Ear, HeardPhrase, HeardWord
+from mantisreed.standin.moods import heard_sounds
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +77,8 @@ class Listener:
         Raises:
             RecordingError: it is no sound that can be read.
         """
+        if (heard := heard_sounds.get()) is not None:
+            heard.append(hashlib.sha256(content).hexdigest())
         decoder = Decoder(io.BytesIO(content), sample_rate=EAR_RATE)
         phrases = self._ear.listen(decoder, tongue)
         lines = tuple(

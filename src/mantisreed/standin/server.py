@@ -10,12 +10,14 @@ from pathlib import Path
 
 import uvicorn
 from starlette.applications import Starlette
+from starlette.middleware import Middleware
 from starlette.routing import Mount
 
 from mantisreed.errors import InputError, OutputError
 from mantisreed.files import make_folder, shown, write_whole
 from mantisreed.standin import bittern, brook, dipper, heron, plover, rail, sedge, stilt, wren
 from mantisreed.standin.hearing import Listener
+from mantisreed.standin.moods import Moods, Weather
 
 HOST = "127.0.0.1"
 
@@ -30,14 +32,21 @@ _SERVED = {
 }
 _LOCAL = {"wren": wren, "stilt": stilt}
 _KEY_FILE = "standin.key"
+_BELL_FILE = "standin.bell"
 
 _MARK = "# Engine cards of the stand-ins, written by mantisreed; written anew each time they start.\n"
 
 
-def standins(listener: Listener, key: str) -> Starlette:
+def standins(listener: Listener, key: str, moods: Moods | None = None) -> Starlette:
     """All stand-in engines that are spoken to over HTTP, as one ASGI application, each under its own name."""
+    moods = moods or Moods()
+    routes = {
+        name: engine.routes(listener, key, moods) if engine is dipper else engine.routes(listener, key)
+        for name, engine in _SERVED.items()
+    }
     return Starlette(
-        routes=[Mount(f"/{name}", routes=engine.routes(listener, key)) for name, engine in _SERVED.items()]
+        routes=[Mount(f"/{name}", routes=engine) for name, engine in routes.items()],
+        middleware=[Middleware(Weather, moods=moods)],
     )
 
 
@@ -78,6 +87,9 @@ def write_cards(file: Path, address: str, key: str, listener: Listener) -> None:
     key_file = file.with_name(_KEY_FILE)
     write_whole(key_file, f"{key}\n".encode())
     key_file.chmod(0o600)
+    bell_file = file.with_name(_BELL_FILE)
+    write_whole(bell_file, f"{dipper.bell(key)}\n".encode())
+    bell_file.chmod(0o600)
     cards = [engine.card(address, listener) for engine in (*_SERVED.values(), *_LOCAL.values())]
     write_whole(file, "\n".join([_MARK, *cards]).encode())
 
@@ -129,7 +141,7 @@ def serving(application: Starlette, listener: socket.socket) -> Iterator[str]:
 
 
 def _server(application: Starlette) -> uvicorn.Server:
-    return uvicorn.Server(uvicorn.Config(application, log_level="error", access_log=False, lifespan="off"))
+    return uvicorn.Server(uvicorn.Config(application, log_level="critical", access_log=False, lifespan="off"))
 
 
 async def _serve(server: uvicorn.Server, listener: socket.socket, on_ready: Callable[[], None]) -> None:

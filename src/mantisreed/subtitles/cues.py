@@ -1,97 +1,65 @@
-"""Cues: timed words laid out in blocks that can be read."""
+"""Cues, and the tokens that they are laid out from."""
 
-from collections.abc import Iterable, Iterator, Sequence
+import unicodedata
+from collections.abc import Iterable
 from dataclasses import dataclass
-from itertools import pairwise
 
-from mantisreed.transcript.document import Passage, Word
-from mantisreed.transcript.estimate import passages_over_speech
-from mantisreed.transcript.punctuation import ends_sentence
-
-
-@dataclass(frozen=True, slots=True)
-class LayoutRules:
-    """How cues may look.
-
-    Attributes:
-        line_length: characters in a line at most; a longer single word stands alone.
-        lines: lines in a cue, 1 or 2.
-        longest: seconds a cue stands at most.
-        longest_pause: seconds of silence that a cue may bridge.
-    """
-
-    line_length: int = 42
-    lines: int = 2
-    longest: float = 7.0
-    longest_pause: float = 0.7
+from mantisreed.transcript.document import Word
 
 
 @dataclass(frozen=True, slots=True)
 class Cue:
-    """One block of subtitle text; times in seconds."""
+    """One block of subtitle text; times in seconds. `words` are those in it, where their times are known."""
 
     start: float
     end: float
     lines: tuple[str, ...]
     speaker: str | None = None
+    words: tuple[Word, ...] = ()
+
+    @property
+    def text(self) -> str:
+        """The text on one line."""
+        return joined(self.lines)
 
 
-def lay_out(passages: Iterable[Passage], rules: LayoutRules | None = None) -> Iterator[Cue]:
-    """The cues of passages, in order. A cue ends at a sentence's end, a pause, or where it is full."""
-    rules = rules or LayoutRules()
-    for passage in passages_over_speech(passages, ()):
-        for words in _runs(passage.words, rules):
-            yield Cue(
-                words[0].start,
-                max(word.end for word in words),
-                broken_into_lines([word.text for word in words], rules.line_length),
-                passage.speaker,
-            )
+def text_width(text: str) -> int:
+    """Columns that a text takes on a screen: 2 for full-width characters, 0 for combining ones."""
+    if text.isascii():
+        return len(text)
+    from wcwidth import wcwidth  # only for such texts: it takes long to import
+
+    return sum(max(0, wcwidth(character)) for character in text)
 
 
-def broken_into_lines(words: Sequence[str], line_length: int) -> tuple[str, ...]:
-    """One line if the words fit, else two of the most even lengths, the shorter one above."""
-    whole = " ".join(words)
-    if len(whole) <= line_length or len(words) < 2:
-        return (whole,)
-    splits = [(" ".join(words[:at]), " ".join(words[at:])) for at in range(1, len(words))]
-    return min(splits, key=lambda lines: (max(map(len, lines)), len(lines[0])))
-
-
-def _runs(words: Sequence[Word], rules: LayoutRules) -> Iterator[list[Word]]:
-    run: list[Word] = []
-    for word in words:
-        if run and _must_end(run, word, rules):
-            yield run
-            run = []
-        run.append(word)
-    if run:
-        yield run
-
-
-def _must_end(run: Sequence[Word], following: Word, rules: LayoutRules) -> bool:
-    last = run[-1]
-    return (
-        ends_sentence(last.text)
-        or following.start - last.end > rules.longest_pause
-        or following.end - run[0].start > rules.longest
-        or not _fits([word.text for word in (*run, following)], rules)
+def is_spaceless(character: str) -> bool:
+    """Whether a character is of a script that puts no spaces between words."""
+    code = ord(character)
+    return code >= 0x0E00 and (
+        code <= 0x0EFF  # Thai, Lao
+        or 0x1000 <= code <= 0x109F  # Burmese
+        or 0x1780 <= code <= 0x17FF  # Khmer
+        or 0x2E80 <= code <= 0x30FF  # CJK radicals, punctuation, kana
+        or 0x31F0 <= code <= 0x9FFF  # CJK
+        or 0xF900 <= code <= 0xFAFF
+        or 0xFF01 <= code <= 0xFF9F  # full-width and half-width forms
+        or 0x20000 <= code <= 0x3FFFF
     )
 
 
-def _fits(words: Sequence[str], rules: LayoutRules) -> bool:
-    if rules.lines == 1:
-        return len(" ".join(words)) <= rules.line_length
-    return max(map(len, broken_into_lines(words, rules.line_length))) <= rules.line_length
+def needs_space(left: str, right: str) -> bool:
+    """Whether two neighbouring texts are written with a space between them."""
+    if not left or not right or right.isascii():
+        return bool(left and right)
+    first, last = right[0], left[-1]
+    if unicodedata.category(first) in ("Mn", "Mc", "Me"):
+        return False
+    return not (is_spaceless(first) and is_spaceless(last))
 
 
-def in_order(cues: Iterable[Cue]) -> list[Cue]:
-    """Cues by start, none ending after the next one of the same speaker has begun."""
-    ordered = sorted(cues, key=lambda cue: (cue.start, cue.end))
-    shortened = [
-        Cue(cue.start, min(cue.end, following.start), cue.lines, cue.speaker)
-        if cue.speaker == following.speaker and following.start > cue.start
-        else cue
-        for cue, following in pairwise(ordered)
-    ]
-    return [*shortened, *ordered[-1:]]
+def joined(texts: Iterable[str]) -> str:
+    """Texts one after the other, with spaces where the script has them."""
+    whole = ""
+    for text in texts:
+        whole = f"{whole} {text}" if needs_space(whole[-1:], text) else whole + text
+    return whole

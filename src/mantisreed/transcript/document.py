@@ -5,6 +5,7 @@ start, written to the millisecond.
 """
 
 import math
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Literal
 
@@ -92,6 +93,11 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
         """Over the words that have one; None when none has."""
         known = [word.confidence for word in self.words if word.confidence is not None]
         return math.fsum(known) / len(known) if known else None
+
+
+def speakers_of(passages: Iterable[Passage]) -> tuple[str, ...]:
+    """The labels that passages use, in order of appearance."""
+    return tuple(dict.fromkeys(passage.speaker for passage in passages if passage.speaker is not None))
 
 
 class _Document(Transcript, frozen=True, kw_only=True):

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.transcript.alignment import comparable
-from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.document import Passage, Word, speakers_of
 from mantisreed.transcript.punctuation import ends_sentence
 
 _ONE_BREATH = 0.6  # seconds between two halves of a passage that a seam went through
@@ -65,7 +65,7 @@ def stitch(readings: Sequence[PieceReading]) -> Stitched:
                 notes.append(f"the seam around {middle:.1f} s is doubtful: its two readings differ")
             reached = max(reached, reading.end)
             continue
-        if whole and len(_speakers(whole + passages)) > 1:
+        if whole and len(speakers_of(whole + passages)) > 1:
             unmatched.append(reading.start)
         if whole and passages and _is_one(whole[-1], passages[0]):
             whole[-1] = _merged(whole[-1], passages.pop(0))
@@ -179,7 +179,7 @@ class _Overlap:
         for (ours, theirs), _ in pairs.most_common():
             if theirs not in names and ours not in names.values():
                 names[theirs] = ours
-        for label in _speakers(self._after):
+        for label in speakers_of(self._after):
             if names and label not in names:
                 names[label] = _free_label(label, names.values())
         return names
@@ -303,10 +303,6 @@ def _part(passage: Passage, words: tuple[Word, ...]) -> Passage:
     text = " ".join(word.text for word in words)
     end = max(word.end for word in words)
     return Passage(words[0].start, end, text, passage.speaker, passage.timing, words)
-
-
-def _speakers(passages: Sequence[Passage]) -> list[str]:
-    return list(dict.fromkeys(passage.speaker for passage in passages if passage.speaker is not None))
 
 
 def _free_label(label: str, taken: Collection[str | None]) -> str:

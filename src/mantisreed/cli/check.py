@@ -1,0 +1,140 @@
+"""`mantisreed check`: what in subtitles breaks the layout rules or the format."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_config, add_layout, layout_rules, workspace_if_any
+from mantisreed.cli.console import Console, plain_table
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+    from typing import Any
+
+    from mantisreed.exports.script import Script
+    from mantisreed.subtitles.check import Finding
+    from mantisreed.subtitles.cues import Cue
+    from mantisreed.subtitles.rules import LayoutRules
+
+EXAMPLES = """\
+examples:
+  mantisreed check talk.srt talk.vtt --layout phone
+  mantisreed check talk.vtt --plot talk.png --fix
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `check` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument("files", nargs="+", metavar="FILE", help="subtitles: .srt, .vtt, .ttml")
+    add_config(parser)
+    parser.add_argument("--fix", action="store_true", help="lay out anew what breaks a rule; FILE.before is kept")
+    parser.add_argument("--plot", metavar="FILE.png", help="draw reading speed over time, and lengths of cues")
+    parser.add_argument("--json", action="store_true", dest="as_json", help="findings as JSON on stdout")
+    add_layout(parser)
+
+
+def run(
+    console: Console,
+    *,
+    files: "Sequence[str]",
+    config: str | None = None,
+    fix: bool = False,
+    plot: str | None = None,
+    as_json: bool = False,
+    **layout: "Any",
+) -> int:
+    """List what is found; 1 when something is, and was not mended."""
+    from pathlib import Path
+
+    from mantisreed.files import shown
+    from mantisreed.pipeline.exporting import read_script
+    from mantisreed.subtitles.check import check_cues
+
+    rules = layout_rules(workspace_if_any(config), **layout)
+    described, is_clean, drawn = [], True, []
+    for name in files:
+        script = read_script(Path(name))
+        cues = script.laid_out(rules, mark_speakers=False)
+        findings = check_cues(cues, rules)
+        drawn.append((Path(name).name, cues))
+        if fix and (findings or script.notes):
+            cues, findings = _fixed(Path(name), script, rules)
+            console.note(f"{shown(name)}: laid out anew; the file as it was is {shown(name)}.before")
+        is_clean = is_clean and not findings and (fix or not script.notes)
+        described.append(_described(name, cues, findings, script.notes))
+        if not as_json:
+            _print(console, name, cues, findings, () if fix else script.notes)
+    if plot is not None:
+        from mantisreed.exports.plots import draw_cues
+
+        draw_cues(drawn, rules, Path(plot))
+    if as_json:
+        console.document({"files": described})
+    return 0 if is_clean else 1
+
+
+def _fixed(file: "Path", script: "Script", rules: "LayoutRules") -> "tuple[Sequence[Cue], list[Finding]]":
+    """Lay out anew, write, and check again."""
+    from mantisreed.exports.formats import format_of
+    from mantisreed.exports.script import Script, WriteOptions
+    from mantisreed.files import write_whole
+    from mantisreed.subtitles.check import check_cues
+
+    form = format_of(file)
+    anew = Script(script.as_transcript(file.stem), None, (), script.language)
+    cues = anew.laid_out(rules, mark_speakers=False)
+    write_whole(file.with_name(f"{file.name}.before"), file.read_bytes())
+    write_whole(file, form.write(Script(None, tuple(cues)), WriteOptions(rules=rules)))
+    return cues, check_cues(cues, rules)
+
+
+def _described(
+    name: str, cues: "Sequence[Cue]", findings: "Sequence[Finding]", notes: "Sequence[str]"
+) -> "dict[str, Any]":
+    import msgspec
+
+    from mantisreed.files import shown
+
+    return {
+        "file": shown(name),
+        "cues": len(cues),
+        "findings": [msgspec.to_builtins(finding) for finding in findings],
+        "notes": list(notes),
+    }
+
+
+def _print(
+    console: Console, name: str, cues: "Sequence[Cue]", findings: "Sequence[Finding]", notes: "Sequence[str]"
+) -> None:
+    from collections import Counter
+
+    from rich.text import Text
+
+    from mantisreed.files import shown
+    from mantisreed.units import clock
+
+    for note in notes:
+        console.result(f"{shown(name)}: {note}")
+    if findings:
+        table = plain_table()
+        table.add_column("cue", justify="right")
+        for heading in ("time", "rule", "found", "allowed"):
+            table.add_column(heading)
+        table.add_column("text", overflow="ellipsis", no_wrap=True)
+        for finding in findings:
+            table.add_row(
+                str(finding.cue),
+                clock(finding.start),
+                finding.rule,
+                finding.found,
+                finding.allowed,
+                Text(finding.text),
+            )
+        console.table(table)
+    rules = ", ".join(f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common())
+    broken = len({one.cue for one in findings})
+    summary = f"{len(cues)} cues, all as they should be"
+    if findings:
+        summary = f"{broken} of {len(cues)} cues break a rule: {rules}"
+    console.result(f"{shown(name)}: {summary}")

@@ -1,0 +1,186 @@
+"""What became of recordings: as a table, as JSON, as a report in CSV, and the last line that says what to do."""
+
+from mantisreed.cli.console import Console, described_error, plain_table
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+    from pathlib import Path
+    from typing import Any
+
+    from mantisreed.pipeline.run import Outcome
+
+_STATES = ("done", "nothing heard", "incomplete", "working", "waiting", "failed")
+_REPORT = (
+    *("recording", "job", "engine", "state", "length_s", "language", "words", "confidence", "billed_s", "cost"),
+    *("currency", "attempts_in_doubt", "files", "error", "advice"),
+)
+
+
+def show_outcomes(
+    console: Console, outcomes: "Sequence[Outcome]", *, as_json: bool = False, report: str | None = None
+) -> None:
+    """What came out to stdout; what went wrong, and the last line, to stderr; all of it to the report."""
+    if report is not None:
+        write_report(report, outcomes)
+    if as_json:
+        console.document({"recordings": [_described(outcome) for outcome in outcomes]})
+    elif any(outcome.transcript for outcome in outcomes):
+        console.note("")
+        console.table(_table(outcomes))
+    show_problems(console, outcomes)
+
+
+def show_problems(console: Console, outcomes: "Sequence[Outcome]") -> None:
+    """What went wrong, each reason to wait once, and the last line."""
+    waiting: dict[str, list[Outcome]] = {}
+    for outcome in outcomes:
+        for remark in outcome.remarks:
+            console.note(f"note: {remark}")
+        if outcome.error and outcome.state == "waiting":
+            waiting.setdefault(str(outcome.error), []).append(outcome)
+        elif outcome.error:
+            console.problem(outcome.error, outcome.recording.shown)
+    for alike in waiting.values():
+        error = alike[0].error
+        assert error is not None
+        about = alike[0].recording.shown if len(alike) == 1 else f"{len(alike)} recordings wait"
+        console.problem(error, about)
+    console.note(last_line(outcomes))
+
+
+def exit_code(outcomes: "Iterable[Outcome]") -> int:
+    """0 when everything is done, 130 when the user stopped it, 3 when some only wait, else 1."""
+    from mantisreed.errors import InterruptedRunError
+
+    outcomes = list(outcomes)
+    if any(isinstance(outcome.error, InterruptedRunError) for outcome in outcomes):
+        return 130
+    states = {outcome.state for outcome in outcomes} - {"done", "nothing heard"}
+    return 0 if not states else 3 if states <= {"waiting", "working"} else 1
+
+
+def write_report(file: str, outcomes: "Sequence[Outcome]") -> None:
+    """A CSV file (RFC 4180, UTF-8) with a row for each recording.
+
+    Raises:
+        OutputError: it cannot be written.
+    """
+    import csv
+    import io
+    from pathlib import Path
+
+    from mantisreed.files import write_whole
+
+    sink = io.StringIO(newline="")
+    rows = csv.DictWriter(sink, _REPORT)
+    rows.writeheader()
+    rows.writerows(_row(outcome) for outcome in outcomes)
+    write_whole(Path(file), sink.getvalue().encode())
+
+
+def last_line(outcomes: "Sequence[Outcome]") -> str:
+    """How many ended how, until when some wait, what is in doubt, and where the files are."""
+    from mantisreed.files import shown
+
+    states = [outcome.state for outcome in outcomes]
+    parts = [f"{states.count(state)} {state}" for state in _STATES if state in states]
+    moments = [until for outcome in outcomes if (until := getattr(outcome.error, "until", None))]
+    if moments:
+        parts = [f"{part} until {_moment(max(moments))}" if part.endswith("waiting") else part for part in parts]
+    counts = ", ".join(parts) if parts else "no job to do anything about"
+    if doubts := sum(outcome.job.doubts for outcome in outcomes if outcome.job):
+        requests = "1 request was" if doubts == 1 else f"{doubts} requests were"
+        counts += f"; {requests} in doubt and may have been charged for, `mantisreed jobs ID` shows them"
+    folders = dict.fromkeys(shown(_near(path.parent)) for outcome in outcomes for path in outcome.files)
+    return f"{counts}; files are in {', '.join(folders)}" if folders else counts
+
+
+def _moment(seconds: float) -> str:
+    from datetime import datetime
+
+    moment = datetime.fromtimestamp(seconds)
+    is_today = moment.date() == datetime.now().date()
+    return moment.strftime("%H:%M:%S" if is_today else "%Y-%m-%d %H:%M")
+
+
+def _near(folder: "Path") -> "Path":
+    """The same folder, named from here if it is below."""
+    from pathlib import Path
+
+    here = Path.cwd()
+    return folder.relative_to(here) if folder.is_absolute() and folder.is_relative_to(here) else folder
+
+
+def _described(outcome: "Outcome") -> "dict[str, Any]":
+    """One recording of `--json`."""
+    from mantisreed.files import shown
+
+    described: dict[str, Any] = {"recording": outcome.recording.shown, "state": outcome.state}
+    if outcome.job:
+        described["job"] = outcome.job.id
+    if transcript := outcome.transcript:
+        described |= {
+            "duration": transcript.recording.duration,
+            "engine": transcript.engine,
+            "language": transcript.language,
+            "words": len(transcript.words),
+            "confidence": _rounded(transcript.mean_confidence),
+            "files": [shown(path) for path in outcome.files],
+            "notes": [*transcript.notes, *outcome.remarks],
+        }
+    if outcome.error:
+        described["error"] = described_error(outcome.error)
+    return described
+
+
+def _row(outcome: "Outcome") -> "dict[str, Any]":
+    from mantisreed.files import shown
+
+    row: dict[str, Any] = {"recording": outcome.recording.shown, "state": outcome.state}
+    if job := outcome.job:
+        row |= {"job": job.id, "engine": job.engine, "billed_s": round(job.billed, 3), "cost": job.cost}
+        row |= {"currency": job.currency, "attempts_in_doubt": job.doubts, "length_s": job.duration}
+    if transcript := outcome.transcript:
+        row |= {
+            "engine": transcript.engine,
+            "length_s": transcript.recording.duration,
+            "language": transcript.language,
+            "words": len(transcript.words),
+            "confidence": _rounded(transcript.mean_confidence),
+            "files": " ".join(shown(path.name) for path in outcome.files),
+        }
+    if outcome.error:
+        row |= {"error": str(outcome.error), "advice": outcome.error.advice}
+    return row
+
+
+def _rounded(confidence: float | None) -> float | None:
+    return None if confidence is None else round(confidence, 3)
+
+
+def _table(outcomes: "Sequence[Outcome]") -> object:
+    from rich.text import Text
+
+    from mantisreed.units import short_duration
+
+    table = plain_table()
+    for heading, side in (("recording", "left"), ("length", "right"), ("engine", "left"), ("language", "left")):
+        table.add_column(heading, justify=side, overflow="fold")  # type: ignore[arg-type]
+    table.add_column("words", justify="right")
+    table.add_column("confidence", justify="right")
+    table.add_column("files", overflow="fold")
+    for outcome in outcomes:
+        if not outcome.transcript:
+            continue
+        confidence = outcome.transcript.mean_confidence
+        table.add_row(
+            Text(outcome.recording.name),
+            short_duration(outcome.transcript.recording.duration),
+            outcome.transcript.engine,
+            outcome.transcript.language or "-",
+            str(len(outcome.transcript.words)) if outcome.state != "nothing heard" else "none heard",
+            "-" if confidence is None else f"{confidence:.2f}",
+            " ".join(path.suffix.removeprefix(".") for path in outcome.files),
+        )
+    return table

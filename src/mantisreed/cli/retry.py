@@ -1,0 +1,47 @@
+"""`mantisreed retry`: send again what is missing of jobs, as they were ordered."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_config, add_jobs, add_report
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+EXAMPLES = """\
+examples:
+  mantisreed retry
+  mantisreed retry 3fa9 --report retried.csv
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `retry` takes."""
+    parser.epilog = EXAMPLES
+    add_jobs(parser, "all that failed, wait or are in doubt")
+    add_config(parser)
+    add_report(parser)
+
+
+def run(
+    console: Console,
+    *,
+    jobs: "Sequence[str]",
+    config: str | None = None,
+    as_json: bool = False,
+    report: str | None = None,
+) -> int:
+    """Send what is missing and wait for it; what was answered is not paid for again."""
+    from pathlib import Path
+
+    from mantisreed.cli.outcomes import exit_code, show_outcomes
+    from mantisreed.cli.progress import Progress
+    from mantisreed.pipeline.collecting import retry
+    from mantisreed.workspace import open_workspace
+
+    workspace = open_workspace(Path(config) if config else None)
+    with Progress(console) as progress:
+        outcomes = retry(workspace, jobs, on_event=progress.show)
+    show_outcomes(console, outcomes, as_json=as_json, report=report)
+    return exit_code(outcomes)

@@ -1,0 +1,92 @@
+"""Changing a script: moving and stretching its times, cutting a part out, joining several."""
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+import msgspec
+
+from mantisreed.exports.script import Script
+from mantisreed.subtitles.cues import Cue
+from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
+
+
+def retimed(script: Script, move: Callable[[float], float]) -> Script:
+    """The same at other times. What would lie before the beginning is cut off at it, or left out."""
+
+    def word(one: Word) -> Word:
+        return msgspec.structs.replace(one, start=max(0.0, move(one.start)), end=max(0.0, move(one.end)))
+
+    def passage(one: Passage) -> Passage:
+        start, end = max(0.0, move(one.start)), max(0.0, move(one.end))
+        words = tuple(word(each) for each in one.words)
+        return msgspec.structs.replace(one, start=start, end=end, words=words)
+
+    def cue(one: Cue) -> Cue:
+        words = tuple(word(each) for each in one.words)
+        return replace(one, start=max(0.0, move(one.start)), end=max(0.0, move(one.end)), words=words)
+
+    lost = sum(move(one.end) <= 0 for one in script.cues or script.passages)
+    notes = (f"{lost} would end before the beginning and were left out",) if lost else ()
+    return _changed(
+        script,
+        lambda passages: tuple(passage(one) for one in passages if move(one.end) > 0),
+        lambda cues: tuple(cue(one) for one in cues if move(one.end) > 0),
+        notes,
+    )
+
+
+def part(script: Script, start: float = 0.0, end: float = math.inf) -> Script:
+    """What lies between two moments; times stay. Passages are cut at their words, cues that reach in shortened."""
+
+    def passage(one: Passage) -> Passage | None:
+        if start <= one.start and one.end <= end:
+            return one
+        words = tuple(word for word in one.words if word.start >= start and word.end <= end)
+        if not words:
+            return None
+        text = " ".join(word.text for word in words)
+        return msgspec.structs.replace(one, start=words[0].start, end=words[-1].end, text=text, words=words)
+
+    return _changed(
+        script,
+        lambda passages: tuple(kept for one in passages if (kept := passage(one)) is not None),
+        lambda cues: tuple(
+            replace(one, start=max(start, one.start), end=min(end, one.end))
+            for one in cues
+            if one.end > start and one.start < end
+        ),
+    )
+
+
+def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Script:
+    """Several, one after the other at these times; as cues if any of them is only cues."""
+    moved = [
+        retimed(script, lambda seconds, by=offset: seconds + by)  # type: ignore[misc]
+        for script, offset in zip(scripts, offsets, strict=True)
+    ]
+    notes = tuple(dict.fromkeys(note for script in moved for note in script.notes))
+    language = next((script.tongue for script in moved if script.tongue), None)
+    if all(script.cues is not None for script in moved):
+        cues = sorted((cue for script in moved for cue in script.cues or ()), key=lambda cue: (cue.start, cue.end))
+        return Script(cues=tuple(cues), notes=notes, language=language)
+    passages = sorted((one for script in moved for one in script.passages), key=lambda one: (one.start, one.end))
+    first = moved[0].as_transcript("")
+    facts = msgspec.structs.replace(first.recording, duration=max((one.end for one in passages), default=0.0))
+    transcript = msgspec.structs.replace(
+        first, recording=facts, passages=tuple(passages), speakers=speakers_of(passages)
+    )
+    return Script(transcript, notes=notes, language=language)
+
+
+def _changed(
+    script: Script,
+    passages: Callable[[tuple[Passage, ...]], tuple[Passage, ...]],
+    cues: Callable[[tuple[Cue, ...]], tuple[Cue, ...]],
+    notes: tuple[str, ...] = (),
+) -> Script:
+    transcript: Transcript | None = script.transcript
+    if transcript is not None:
+        transcript = msgspec.structs.replace(transcript, passages=passages(transcript.passages))
+    changed = None if script.cues is None else cues(script.cues)
+    return Script(transcript, changed, (*script.notes, *notes), script.language)

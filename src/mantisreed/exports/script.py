@@ -1,0 +1,141 @@
+"""What formats are written from and read into: a transcript, or cues as they stand."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+import msgspec
+
+from mantisreed.subtitles.cues import Cue, joined
+from mantisreed.subtitles.layout import lay_out
+from mantisreed.subtitles.rules import LayoutRules
+from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, speakers_of
+from mantisreed.transcript.estimate import estimated_words, spoken_length
+
+_LATE, _SLOWEST = 0.5, 0.5  # seconds; what a cue's words take at most, the second for each unit of their length
+_ONE_SPEECH = 1.0  # seconds; what is nearer, by the same speaker, is one passage
+
+
+class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
+    """How formats are written.
+
+    Attributes:
+        rules: how cues are laid out.
+        each_word: a cue for each word.
+        inner_times: timestamps inside WebVTT cues, word by word.
+        rows: what a row of CSV and TSV is; None for passages, or cues where there is nothing else.
+    """
+
+    rules: LayoutRules = LayoutRules()
+    each_word: bool = False
+    inner_times: bool = False
+    rows: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Script:
+    """A text with times.
+
+    Attributes:
+        transcript: its words, passage by passage; None when only cues are known.
+        cues: as they were read, with their lines; None when they are to be laid out.
+        notes: what was mended in reading.
+        language: a tag; None when nobody said.
+    """
+
+    transcript: Transcript | None = None
+    cues: tuple[Cue, ...] | None = None
+    notes: tuple[str, ...] = ()
+    language: str | None = None
+
+    @property
+    def passages(self) -> tuple[Passage, ...]:
+        """The passages; made from cues where there is no transcript."""
+        return self.transcript.passages if self.transcript is not None else tuple(passages_of_cues(self.cues or ()))
+
+    @property
+    def tongue(self) -> str | None:
+        """The language, from wherever it is known."""
+        return self.language or (self.transcript.language if self.transcript else None)
+
+    def laid_out(self, rules: LayoutRules, *, mark_speakers: bool) -> Sequence[Cue]:
+        """The cues as they were read, or laid out by the rules."""
+        if self.cues is None:
+            speakers = {passage.speaker for passage in self.passages if passage.speaker is not None}
+            marks = mark_speakers and len(speakers) > 1
+            return lay_out(self.passages, rules, language=self.tongue, mark_speakers=marks)
+        if not mark_speakers or len({cue.speaker for cue in self.cues if cue.speaker is not None}) < 2:
+            return self.cues
+        marked, before = [], None
+        for cue in self.cues:
+            is_new = cue.speaker is not None and cue.speaker != before
+            mark = {"dash": "- ", "name": f"{cue.speaker}: "}.get(rules.speakers, "") if is_new else ""
+            before = cue.speaker
+            marked.append(replace(cue, lines=(mark + cue.lines[0], *cue.lines[1:])) if mark and cue.lines else cue)
+        return marked
+
+    def as_transcript(self, name: str) -> Transcript:
+        """The transcript; made from the cues where there is none."""
+        if self.transcript is not None:
+            return self.transcript
+        return bare_transcript(self.passages, name=name, language=self.language, notes=self.notes)
+
+
+def bare_transcript(
+    passages: Iterable[Passage],
+    *,
+    name: str = "",
+    duration: float | None = None,
+    language: str | None = None,
+    notes: Iterable[str] = (),
+) -> Transcript:
+    """A transcript that no engine made; `duration` is in seconds, None for where its last passage ends."""
+    passages = tuple(passages)
+    if duration is None:
+        duration = round(max((passage.end for passage in passages), default=0.0), 3)
+    return Transcript(
+        recording=RecordingFacts(name, "", duration),
+        engine="",
+        job="",
+        language=language,
+        speakers=speakers_of(passages),
+        passages=passages,
+        notes=tuple(notes),
+    )
+
+
+def passages_of_cues(cues: Iterable[Cue]) -> list[Passage]:
+    """Neighbouring cues of one speaker as passages, their words timed within each cue where nothing else is known."""
+    groups: list[list[Cue]] = []
+    for cue in sorted(cues, key=lambda cue: (cue.start, cue.end)):
+        last = groups[-1][-1] if groups else None
+        if last and cue.speaker == last.speaker and cue.start - last.end < _ONE_SPEECH and _goes_on(last, cue):
+            groups[-1].append(cue)
+        else:
+            groups.append([cue])
+    return [_passage(group) for group in groups if any(cue.lines for cue in group)]
+
+
+def _goes_on(before: Cue, cue: Cue) -> bool:
+    """Whether a cue may be the rest of the one before: what has no full stop and is followed by a capital is not."""
+    last, first = before.text[-1:], cue.text[:1]
+    return bool(last) and bool(first) and not (last.isalnum() and first.isupper())
+
+
+def _passage(cues: Sequence[Cue]) -> Passage:
+    words: list[Word] = []
+    has_times = all(cue.words for cue in cues)
+    for cue in cues:
+        if cue.words:
+            words += cue.words
+        elif texts := cue.text.split():
+            # A cue may stand for long after its speech.
+            longest = _LATE + _SLOWEST * sum(map(spoken_length, texts))
+            words += estimated_words(texts, [(cue.start, min(max(cue.end, cue.start + 0.01), cue.start + longest))])
+    return Passage(
+        cues[0].start,
+        max(cue.end for cue in cues),
+        joined(cue.text for cue in cues),
+        cues[0].speaker,
+        "engine" if has_times else "estimated",
+        tuple(words),
+    )

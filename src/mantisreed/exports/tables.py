@@ -1,0 +1,130 @@
+"""Tables: CSV and TSV of words, passages or cues, and CTM as scoring tools read it."""
+
+import csv
+import io
+from collections.abc import Iterator, Sequence
+from itertools import groupby
+
+from mantisreed.errors import InputError
+from mantisreed.exports.script import Script, WriteOptions, bare_transcript
+from mantisreed.subtitles.cues import Cue, joined
+from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.timing import passages_of
+
+ROWS = ("words", "passages", "cues")
+_COLUMNS = {
+    "words": ("start", "end", "word", "confidence", "speaker", "passage"),
+    "passages": ("start", "end", "speaker", "passage_text"),
+    "cues": ("start", "end", "speaker", "cue_text"),
+}
+
+
+def write_table(script: Script, options: WriteOptions, *, delimiter: str) -> str:
+    """Rows with a heading (RFC 4180 for commas). Times are seconds."""
+    rows = options.rows or ("passages" if script.cues is None else "cues")
+    sink = io.StringIO(newline="")
+    writer = csv.writer(sink, delimiter=delimiter, lineterminator="\r\n" if delimiter == "," else "\n")
+    writer.writerow(_COLUMNS[rows])
+    writer.writerows(_rows(script, options, rows))
+    return sink.getvalue()
+
+
+def read_table(text: str, *, delimiter: str) -> Script:
+    """What `write_table` writes; columns may stand in any order, and others may be there too.
+
+    Raises:
+        InputError: it has not the columns that are needed.
+    """
+    reader = csv.DictReader(io.StringIO(text, newline=""), delimiter=delimiter)
+    columns = set(reader.fieldnames or ())
+    kind = next((name for name, key in (("words", "word"), ("cues", "cue_text")) if key in columns), "passages")
+    missing = {"start", "end", {"words": "word", "cues": "cue_text"}.get(kind, "passage_text")} - columns
+    if missing:
+        raise InputError(f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(columns)}")
+    rows, notes = [], []
+    for row in reader:
+        try:
+            rows.append((float(row["start"]), float(row["end"]), row))
+        except (TypeError, ValueError):
+            notes.append(f"row {reader.line_num} has no times and was left out")
+    if kind == "cues":
+        cues = tuple(
+            Cue(start, max(start, end), tuple((row["cue_text"] or "").split("\n")), row.get("speaker") or None)
+            for start, end, row in rows
+        )
+        return Script(cues=cues, notes=tuple(notes))
+    if kind == "passages":
+        passages = [
+            Passage(start, max(start, end), row["passage_text"] or "", row.get("speaker") or None, "estimated")
+            for start, end, row in rows
+        ]
+        return _script(passages, notes)
+    grouped = groupby(rows, key=lambda one: (one[2].get("passage"), one[2].get("speaker") or None))
+    made = []
+    for (_, speaker), group in grouped:
+        words = tuple(
+            Word(row["word"] or "", start, end, _number(row.get("confidence"))) for start, end, row in group
+        )
+        made.append(_passage_of(words, speaker))
+    return _script(made, notes)
+
+
+def write_ctm(script: Script, name: str) -> str:
+    """A line for each word: recording, channel, start, length, word, confidence."""
+    source = "".join(name.split()) or "recording"
+    return "".join(
+        f"{source} 1 {word.start:.3f} {max(0.0, word.end - word.start):.3f} {word.text.replace(' ', '_')}"
+        f"{'' if word.confidence is None else f' {word.confidence:.3f}'}\n"
+        for passage in script.passages
+        for word in passage.words
+        if word.text
+    )
+
+
+def read_ctm(text: str) -> Script:
+    """Words with their times; a passage ends where there is a pause, or another channel."""
+    words, notes = [], []
+    for number, line in enumerate(text.split("\n"), 1):
+        parts = line.split()
+        if not parts or line.startswith(";;"):
+            continue
+        try:
+            start, length = float(parts[2]), float(parts[3])
+            words.append(Word(parts[4], start, round(start + length, 3), _number(parts[5] if parts[5:] else None)))
+        except (IndexError, ValueError):
+            notes.append(f"line {number} is not as CTM has it and was left out")
+    return _script(list(passages_of(words)), notes)
+
+
+def _rows(script: Script, options: WriteOptions, rows: str) -> Iterator[Sequence[object]]:
+    if rows == "cues":
+        for cue in script.laid_out(options.rules, mark_speakers=False):
+            yield _time(cue.start), _time(cue.end), cue.speaker or "", "\n".join(cue.lines)
+        return
+    for number, passage in enumerate(script.passages, 1):
+        if rows == "passages":
+            yield _time(passage.start), _time(passage.end), passage.speaker or "", passage.text
+            continue
+        for word in passage.words:
+            confidence = "" if word.confidence is None else f"{word.confidence:.3f}"
+            yield _time(word.start), _time(word.end), word.text, confidence, passage.speaker or "", number
+
+
+def _script(passages: Sequence[Passage], notes: Sequence[str]) -> Script:
+    return Script(bare_transcript(passages), notes=tuple(notes))
+
+
+def _passage_of(words: tuple[Word, ...], speaker: str | None) -> Passage:
+    end = max(word.end for word in words)
+    return Passage(words[0].start, end, joined(word.text for word in words), speaker, "engine", words)
+
+
+def _time(seconds: float) -> str:
+    return f"{seconds:.3f}"
+
+
+def _number(text: str | None) -> float | None:
+    try:
+        return float(text) if text else None
+    except ValueError:
+        return None

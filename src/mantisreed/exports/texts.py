@@ -1,0 +1,111 @@
+"""Texts for people: plain, with times, and Markdown."""
+
+import re
+from collections.abc import Iterable, Iterator
+
+from mantisreed.exports.script import Script, bare_transcript
+from mantisreed.transcript.document import Passage
+from mantisreed.transcript.estimate import passages_over_speech
+
+_LAST = 5.0  # seconds that the last passage of a text with times is taken to last
+_TIMED = re.compile(r"\[?(?:(\d+):)?(\d{1,3}):(\d{2})(?:[.,](\d{1,3}))?\]?\s+(?:([^:\n]{1,40}):\s)?(.*)")
+_HEADING = re.compile(r"\*\*(?:(.*?)\s*·\s*)?(?:(\d+):)?(\d{1,3}):(\d{2})\*\*\s*$")
+_MARKS = re.compile(r"([\\`*_\[\]<>#|])")
+_UNMARKED = re.compile(r"\\([\\`*_\[\]<>#|.+-])")
+
+
+def write_plain(script: Script) -> str:
+    """A passage on each line, with the speaker before it where there is one."""
+    return "".join(f"{_spoken(passage)}\n" for passage in script.passages)
+
+
+def write_timed(script: Script) -> str:
+    """The same, with the time at which each passage begins: `mm:ss`, from an hour on `hh:mm:ss`."""
+    passages = script.passages
+    has_hours = any(passage.start >= 3600 for passage in passages)
+    return "".join(f"{_clock(passage.start, has_hours)}  {_spoken(passage)}\n" for passage in passages)
+
+
+def read_timed(text: str) -> Script:
+    """Lines that begin with a time; each lasts until the next one. Lines without a time go on with the one before."""
+    notes: list[str] = []
+    found: list[tuple[float, str | None, str]] = []
+    for line in text.split("\n"):
+        times = _TIMED.match(line)
+        if times:
+            hours, minutes, seconds, fraction, speaker, said = times.groups()
+            whole = (int(hours or 0) * 60 + int(minutes)) * 60 + int(seconds)
+            found.append((whole + int((fraction or "0").ljust(3, "0")) / 1000, speaker, said.strip()))
+        elif line.strip() and found:
+            start, speaker, said = found[-1]
+            found[-1] = (start, speaker, f"{said} {line.strip()}")
+        elif line.strip():
+            notes.append(f"text before the first time was left out: {line.strip()[:60]!r}")
+    return _script(found, notes)
+
+
+def write_markdown(script: Script, title: str) -> str:
+    """A heading, then each passage under its speaker and time."""
+    passages = script.passages
+    has_hours = any(passage.start >= 3600 for passage in passages)
+    parts = [f"# {_escaped(title)}\n"]
+    for passage in passages:
+        speaker = f"{_escaped(passage.speaker)} · " if passage.speaker is not None else ""
+        parts.append(f"\n**{speaker}{_clock(passage.start, has_hours)}**\n\n{_escaped(passage.text)}\n")
+    return "".join(parts)
+
+
+def read_markdown(text: str) -> Script:
+    """What `write_markdown` writes."""
+    found: list[tuple[float, str | None, str]] = []
+    notes = []
+    for line in text.split("\n"):
+        heading = _HEADING.match(line)
+        if heading:
+            speaker, hours, minutes, seconds = heading.groups()
+            whole = (int(hours or 0) * 60 + int(minutes)) * 60 + int(seconds)
+            found.append((float(whole), _unescaped(speaker) if speaker else None, ""))
+        elif line.strip() and found:
+            start, speaker, said = found[-1]
+            found[-1] = (start, speaker, f"{said} {_unescaped(line.strip())}".strip())
+        elif line.strip() and not line.startswith("#"):
+            notes.append(f"text before the first time was left out: {line.strip()[:60]!r}")
+    return _script(found, notes)
+
+
+def _script(found: list[tuple[float, str | None, str]], notes: Iterable[str]) -> Script:
+    ends = [start for start, _, _ in found[1:]] + [found[-1][0] + _LAST] if found else []
+    passages = [
+        Passage(start, max(start, end), said, speaker, "estimated")
+        for (start, speaker, said), end in zip(found, ends, strict=True)
+        if said
+    ]
+    passages = list(passages_over_speech(passages, ()))
+    return Script(bare_transcript(passages), notes=tuple(notes))
+
+
+def plain_paragraphs(text: str) -> Iterator[str]:
+    """The lines of a plain text that hold something."""
+    return (line.strip() for line in text.split("\n") if line.strip())
+
+
+def _spoken(passage: Passage) -> str:
+    text = " ".join(passage.text.split())
+    return f"{passage.speaker}: {text}" if passage.speaker is not None else text
+
+
+def _clock(seconds: float, has_hours: bool) -> str:
+    minutes, secs = divmod(int(seconds), 60)
+    if not has_hours:
+        return f"{minutes:02d}:{secs:02d}"
+    return f"{minutes // 60:02d}:{minutes % 60:02d}:{secs:02d}"
+
+
+def _escaped(text: str | None) -> str:
+    flat = " ".join((text or "").split())
+    escaped = _MARKS.sub(r"\\\1", flat)
+    return re.sub(r"^(\d+)\.(?=\s)", r"\1\\.", re.sub(r"^([+-])(?=\s)", r"\\\1", escaped))
+
+
+def _unescaped(text: str) -> str:
+    return _UNMARKED.sub(r"\1", text)

@@ -1,0 +1,139 @@
+"""Outputs made again from what is kept, and files of one format made into another; nothing is sent, or paid."""
+
+from collections import Counter
+from collections.abc import Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+from mantisreed.audio.decode import Decoder
+from mantisreed.audio.speech import speech_map
+from mantisreed.errors import InputError
+from mantisreed.exports.formats import OUTPUT_FORMATS, OutputFormat, format_of
+from mantisreed.exports.script import Script, WriteOptions, bare_transcript
+from mantisreed.exports.texts import plain_paragraphs
+from mantisreed.exports.wording import Wording, reworded
+from mantisreed.files import shown
+from mantisreed.pipeline.assembling import kept_transcript
+from mantisreed.pipeline.orders import kept_order, ordered, path_at
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.sources import Source
+from mantisreed.subtitles.decoding import decoded
+from mantisreed.transcript.estimate import words_over_speech
+from mantisreed.workspace import Workspace
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A transcript to be exported: where its outputs go, and under which stem."""
+
+    script: Script
+    source: Source
+    stem: str
+    folder: Path
+
+
+@dataclass(frozen=True, slots=True)
+class Exported:
+    """What was written of one transcript, and how often each word was changed."""
+
+    name: str
+    files: tuple[Path, ...]
+    changes: Counter[str]
+
+
+def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
+    """A transcript document by its file, or a job's by any beginning of its id.
+
+    Raises:
+        InputError: there is neither, or the job is not complete.
+    """
+    path = Path(wanted)
+    if path.is_file():
+        stem = path.name.removesuffix(".json").removesuffix(".transcript")
+        return Found(read_script(path, OUTPUT_FORMATS["json"]), Source(path), stem, path.parent)
+    if workspace is None:
+        raise InputError("no such file, and no workspace with jobs", where=shown(wanted))
+    from mantisreed.jobs.ledger import open_ledger
+
+    with closing(open_ledger(workspace)) as ledger:
+        record = ledger.listing.job(wanted)
+        kept = ordered(record)
+        order = kept_order(workspace, record.engine, kept)
+        transcript, _ = kept_transcript(ledger, record, order)
+    source = kept.recording if kept.source else Source(Path(kept.name))
+    return Found(Script(transcript), source, kept.output_stem, path_at(kept.into))
+
+
+def export(
+    workspace: Workspace | None,
+    wanted: Sequence[str],
+    formats: Sequence[OutputFormat],
+    options: WriteOptions,
+    *,
+    wording: Wording | None = None,
+    into: Path | None = None,
+    replace: bool = False,
+) -> list[Exported]:
+    """Write transcripts in these formats.
+
+    Args:
+        workspace: for jobs by their ids; None where only files are named.
+        wanted: files of transcripts, or beginnings of jobs' ids.
+        formats: what is written.
+        options: how.
+        wording: which words are changed; None for none.
+        into: folder; None puts each where its transcript or its job's outputs are.
+        replace: overwrite files that were edited.
+
+    Raises:
+        InputError: one of them is not there or not complete; those before it are written.
+    """
+    exported = []
+    for one in wanted:
+        found = find_transcript(workspace, one)
+        script, changes = reworded(found.script, wording or Wording())
+        folder = into or found.folder
+        # Where there is no workspace, the memory of what was written lies beside the outputs.
+        hidden = workspace.hidden if workspace else folder / ".mantisreed"
+        outputs = Outputs(folder, hidden, formats, options=options, replace=replace)
+        files = outputs.write_script(found.stem, found.source, script)
+        exported.append(Exported(found.source.name, tuple(files), changes))
+    return exported
+
+
+def read_script(file: Path, form: OutputFormat | None = None, recording: Path | None = None) -> Script:
+    """What a file of any format holds; a plain text is timed by where somebody speaks in its recording.
+
+    Raises:
+        InputError: it cannot be read, or is a plain text without a recording.
+        RecordingError: the recording cannot be read.
+    """
+    form = form or format_of(file)
+    try:
+        content = file.read_bytes()
+    except OSError as error:
+        raise InputError(f"cannot be read ({(error.strerror or str(error)).lower()})", where=shown(file)) from error
+    if form.read_text is None and recording is not None:
+        return timed_by_speech(decoded(content)[0], recording)
+    try:
+        return form.read(content)
+    except InputError as error:
+        error.where = error.where or shown(file)
+        raise
+
+
+def timed_by_speech(text: str, recording: Path) -> Script:
+    """A plain text laid over the speech of its recording.
+
+    Raises:
+        RecordingError: the recording cannot be read.
+    """
+    decoder = Decoder(recording)
+    speech = tuple((one.start, one.end) for one in speech_map(decoder))
+    said = " ".join(plain_paragraphs(text))
+    passages = words_over_speech(said, speech, decoder.seconds) if said else ()
+    notes = ("times are estimated by the recording's speech",)
+    return Script(
+        bare_transcript(passages, name=shown(recording.name), duration=round(decoder.seconds, 3), notes=notes)
+    )

@@ -1,0 +1,132 @@
+"""Where language breaks: how good or bad it is to go on in another line or cue before a word.
+
+The order of preference is that of subtitling guides: after a sentence, after a clause, before a conjunction or a
+preposition; never between what belongs together.
+"""
+
+from collections.abc import Sequence
+
+from mantisreed.transcript.punctuation import ends_clause, ends_sentence
+
+SENTENCE, CLAUSE, CONJUNCTION, PREPOSITION, PLAIN, UNIT = 0.0, 3.0, 4.0, 9.0, 12.0, 60.0
+"""Penalties: after a sentence, after a clause, before a conjunction, before a preposition, anywhere else, and inside
+what belongs together."""
+
+_OPENING, _CLOSING = "([{（［｛「『【〈《", ")]}）］｝」』】〉》"
+_NOT_FIRST = "、。，．！？：；）］｝」』】〉》ー々ぁぃぅぇぉっゃゅょゎァィゥェォッャュョヮ・…"  # of a line
+_NOT_LAST = "（［｛「『【〈《"
+
+_CONJUNCTIONS = {
+    "en": (
+        "and but or nor so yet because although though while when where if unless until since that which who "
+        "whom whose than as"
+    ),
+    "de": (
+        "und aber oder denn sondern weil dass daß wenn als ob obwohl während nachdem bevor bis seit damit "
+        "sodass falls wo wie wer was"
+    ),
+    "fr": "et mais ou donc or ni car que qui quand lorsque parce puisque comme si où dont",
+    "es": "y e pero o u ni sino que porque aunque cuando donde como si mientras pues",
+}
+_PREPOSITIONS = {
+    "en": (
+        "after before about above across against along among around at behind below beneath beside between "
+        "beyond by down during except for from in inside into like near of off on onto out outside over past "
+        "through throughout to toward towards under underneath up upon with within without"
+    ),
+    "de": (
+        "auf aus außer bei durch für gegen hinter in mit nach neben ohne über um unter von vor zu zwischen "
+        "wegen trotz entlang ab gegenüber an"
+    ),
+    "fr": (
+        "à de en dans par pour sur sous avec sans chez vers entre contre depuis pendant avant après devant derrière"
+    ),
+    "es": "a ante bajo con contra de desde en entre hacia hasta para por según sin sobre tras",
+}
+_DETERMINERS = {
+    "en": ("a an the this that these those my your his her its our their every each no some any"),
+    "de": (
+        "ein eine einen einem einer eines der die das den dem des dieser diese dieses diesen diesem mein "
+        "meine meinen dein seine sein ihr ihre unser unsere kein keine keinen jeder jede jedes im am zum zur "
+        "vom beim ins"
+    ),
+    "fr": (
+        "un une des le la les l' du au aux ce cet cette ces mon ma mes ton ta tes son sa ses notre nos votre vos leur"
+    ),
+    "es": (
+        "un una unos unas el la los las este esta estos estas ese esa mi mis tu tus su sus nuestro nuestra al del"
+    ),
+}
+_UNITS_TEXT = (
+    "mm cm m km g kg mg t l ml s ms min h hz khz % ‰ ° °c °f grams gram kilos kilometres kilometers metres "
+    "meters millimetres millimeters centimetres inches feet miles hours hour minutes minute seconds second "
+    "days day weeks years euros euro dollars pounds percent degrees knots gramm kilo meter millimeter "
+    "zentimeter kilometer stunden stunde minuten minute sekunden uhr tage tag jahre jahr prozent grad"
+)
+_STRIPPED = ".,;:!?\"'“”„«»()[]{}…"
+
+
+def _sets(table: dict[str, str]) -> dict[str, frozenset[str]]:
+    return {language: frozenset(words.split()) for language, words in table.items()}
+
+
+_UNITS = frozenset(_UNITS_TEXT.split())
+_CONJUNCTION_SETS, _PREPOSITION_SETS = _sets(_CONJUNCTIONS), _sets(_PREPOSITIONS)
+_DETERMINER_SETS = _sets(_DETERMINERS)
+_NAMES_ARE_CAPITALISED = frozenset(("en", "fr", "es"))
+
+
+def break_penalties(texts: Sequence[str], language: str | None) -> list[float]:
+    """How bad a break before each text is; the first one has none.
+
+    Args:
+        texts: words in order.
+        language: a tag; None takes the rules that hold in any language.
+    """
+    tongue = (language or "").split("-")[0].lower()
+    conjunctions = _CONJUNCTION_SETS.get(tongue, frozenset())
+    prepositions = _PREPOSITION_SETS.get(tongue, frozenset())
+    determiners = _DETERMINER_SETS.get(tongue, frozenset())
+    has_names = tongue in _NAMES_ARE_CAPITALISED
+    bare = [text.lower().strip(_STRIPPED) for text in texts]
+    penalties, depth, starts_sentence = [0.0] * len(texts), 0, True
+    for at, text in enumerate(texts):
+        if at:
+            before = texts[at - 1]
+            if ends_sentence(before):
+                penalty = SENTENCE
+            elif depth > 0:
+                penalty = UNIT
+            elif ends_clause(before):
+                penalty = CLAUSE
+            elif (
+                bare[at - 1] in determiners
+                or _is_number_with_unit(bare[at - 1], bare[at])
+                or (has_names and not starts_sentence and _look_like_a_name(before, text))
+            ):
+                penalty = UNIT
+            elif bare[at] in conjunctions:
+                penalty = CONJUNCTION
+            elif bare[at] in prepositions:
+                penalty = PREPOSITION
+            elif text[0] in _NOT_FIRST or before[-1:] in _NOT_LAST:
+                penalty = UNIT
+            elif bare[at - 1] in conjunctions or bare[at - 1] in prepositions:
+                penalty = PLAIN * 2  # they belong to what follows
+            else:
+                penalty = PLAIN
+            penalties[at] = penalty
+            starts_sentence = ends_sentence(before)
+        if not text.isalnum():
+            depth = max(0, depth + sum(text.count(mark) for mark in _OPENING) - sum(text.count(m) for m in _CLOSING))
+            if depth and ends_sentence(text):
+                depth = 0  # a bracket that nobody closed
+    return penalties
+
+
+def _look_like_a_name(before: str, text: str) -> bool:
+    return len(before) > 1 and before[0].isupper() and text[:1].isupper()
+
+
+def _is_number_with_unit(before: str, text: str) -> bool:
+    return bool(before) and before[-1].isdigit() and (text in _UNITS or text.isdigit())

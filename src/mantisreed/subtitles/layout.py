@@ -1,0 +1,279 @@
+"""Laying timed words out in cues: dynamic programming over all words of a transcript at once.
+
+What a cue from word i to word j costs is computed for all i and all lengths together, as arrays; then the cheapest
+chain of cues is found from the end of each. A rule that is broken costs more than any bad break. Time and memory are
+linear in the number of words.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mantisreed.subtitles.breaks import break_penalties
+from mantisreed.subtitles.cues import Cue, is_spaceless, needs_space, text_width
+from mantisreed.subtitles.rules import LayoutRules
+from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.estimate import passages_over_speech
+
+_IMPOSSIBLE = 1e12
+_RULE = 1000.0  # for a broken rule
+_WORSE = 50.0  # and for each time more that what is allowed is passed by itself
+_CUE = 10.0  # each cue costs a little, so that there are not more than needed
+_LITTLE = 12  # columns; a cue with less looks lost
+_BALANCE = 0.25  # for each column by which lines differ
+_TOP_HEAVY = 3.0
+_SLACK = 1e-6  # seconds
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+
+@dataclass(slots=True)
+class _Tokens:
+    """Words of all passages, in order; `run` tells apart what no cue may bridge."""
+
+    texts: list[str]
+    words: list[Word]
+    speakers: list[str | None]
+    is_glued: list[bool]
+    run: list[int]
+
+
+def lay_out(
+    passages: Iterable[Passage],
+    rules: LayoutRules | None = None,
+    *,
+    language: str | None = None,
+    mark_speakers: bool = False,
+) -> list[Cue]:
+    """The cues of passages, by start.
+
+    Args:
+        passages: in order of time; those without words are laid out by their own times.
+        rules: how cues may look; None takes the defaults.
+        language: a tag, for where language breaks; None knows punctuation only.
+        mark_speakers: put the rules' mark before the first word of each new speaker.
+    """
+    rules = rules or LayoutRules()
+    tokens = _tokens_of(passages_over_speech(passages, ()), rules, mark_speakers=mark_speakers)
+    if not tokens.words:
+        return []
+    penalties = break_penalties(tokens.texts, language)
+    shape = _Shape(tokens, penalties, rules)
+    spans = list(shape.best_spans())
+    starts = [tokens.words[first].start for first, _ in spans]
+    cues = []
+    for number, (first, last) in enumerate(spans):
+        is_last = number + 1 == len(spans)
+        following = None if is_last else starts[number + 1]
+        is_overlapped = not is_last and tokens.speakers[first] != tokens.speakers[last]
+        lines = broken_into_lines(tokens.texts[first:last], penalties[first:last], rules, tokens.is_glued[first:last])
+        end = _end_of(tokens.words[first:last], sum(map(text_width, lines)), following, rules, is_overlapped)
+        words = tuple(tokens.words[first:last])
+        cues.append(Cue(tokens.words[first].start, end, lines, tokens.speakers[first], words))
+    return sorted(cues, key=lambda cue: (cue.start, cue.end))
+
+
+def broken_into_lines(
+    texts: Sequence[str], penalties: Sequence[float], rules: LayoutRules, is_glued: Sequence[bool] | None = None
+) -> tuple[str, ...]:
+    """As few lines as hold the texts, broken where language breaks, of like lengths, the shorter ones above.
+
+    Args:
+        texts: of one cue.
+        penalties: of a break before each.
+        rules: line length and number of lines; more lines are made only if a line would be too long otherwise.
+        is_glued: which are written without a space before; None lets the script decide.
+    """
+    glued = is_glued or [False, *(not needs_space(left, right) for left, right in pairwise(texts))]
+    edges = [0]
+    for text, sticks in zip(texts, glued, strict=True):
+        edges.append(edges[-1] + text_width(text) + (0 if sticks else 1))
+
+    def width(first: int, last: int) -> int:
+        return edges[last] - edges[first] - (0 if glued[first] else 1)
+
+    def line(first: int, last: int) -> str:
+        return "".join(
+            text if sticks or at == 0 else f" {text}"
+            for at, (text, sticks) in enumerate(zip(texts[first:last], glued[first:last], strict=True))
+        )
+
+    count, limit = len(texts), rules.line_length
+    if width(0, count) <= limit or count == 1:
+        return (line(0, count),)
+    # best[lines][last]: cost and where the last line begins
+    best: list[dict[int, tuple[float, int]]] = [{0: (0.0, 0)}]
+    for _ in range(count):
+        reached: dict[int, tuple[float, int]] = {}
+        for first, (cost, before) in best[-1].items():
+            above = width(before, first) if first else None
+            for last in range(first + 1, count + 1):
+                wide = width(first, last)
+                if wide > limit and last > first + 1:
+                    break
+                total = cost + (penalties[first] if first else 0.0) + (_RULE if wide > limit else 0.0)
+                if above is not None:
+                    total += _BALANCE * abs(above - wide) + (_TOP_HEAVY if above > wide else 0.0)
+                if last not in reached or total < reached[last][0]:
+                    reached[last] = total, first
+        best.append(reached)
+        if count in reached:
+            break
+    ends = [count]
+    for level in range(len(best) - 1, 0, -1):
+        ends.append(best[level][ends[-1]][1])
+    return tuple(line(first, last) for first, last in pairwise(reversed(ends)))
+
+
+class _Shape:
+    """What every possible cue would cost, and the cheapest chain of them."""
+
+    def __init__(self, tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules) -> None:
+        self._rules = rules
+        self._count = len(tokens.words)
+        self._starts: Floats = np.array([word.start for word in tokens.words])
+        self._ends: Floats = np.array([word.end for word in tokens.words])
+        self._runs: Ints = np.array(tokens.run)
+        self._penalties: Floats = np.array([*penalties, 0.0])
+        self._spaces: Ints = np.array([0 if glued else 1 for glued in tokens.is_glued])
+        widths = np.array([text_width(text) for text in tokens.texts]) + self._spaces
+        self._edges: Ints = np.concatenate(([0], np.cumsum(widths)))
+        is_last = np.append(self._runs[1:] != self._runs[:-1], True)
+        self._penalties[1:][is_last] = 0.0  # where a cue has to end, it ends well
+        # Where another speaker begins before this one has ended, both are seen at once.
+        following = np.append(self._starts[1:], np.inf)
+        others = np.array([a != b for a, b in pairwise([*tokens.speakers, None])])
+        self._is_overlapped = (following < self._ends) & others
+        self._following: Floats = following
+        self._line_ends = self._first_line_ends()
+
+    def best_spans(self) -> Iterator[tuple[int, int]]:
+        """The first word of each cue, and the one after its last."""
+        longest = self._most_words()
+        costs = np.full((longest, self._count), _IMPOSSIBLE)  # by length - 1, and last word
+        for length in range(1, longest + 1):
+            costs[length - 1, length - 1 :] = self._costs(length)
+        total = np.zeros(self._count + 1)
+        chosen = np.zeros(self._count + 1, dtype=np.int64)
+        by_word = np.ascontiguousarray(costs.T)
+        for last in range(1, self._count + 1):
+            reach = min(longest, last)
+            sums = by_word[last - 1, :reach] + total[last - reach : last][::-1]
+            best = int(sums.argmin())
+            total[last], chosen[last] = sums[best], best + 1
+        ends = [self._count]
+        while ends[-1] > 0:
+            ends.append(ends[-1] - int(chosen[ends[-1]]))
+        return pairwise(reversed(ends))
+
+    def _most_words(self) -> int:
+        """How many words the fullest cue can hold."""
+        first = np.arange(self._count)
+        return int(max(1, (self._reach(first) - first).max()))
+
+    def _first_line_ends(self) -> Ints:
+        """Where a line that begins with each word ends at the latest."""
+        limit = self._edges[:-1] + self._spaces + self._rules.line_length
+        ends = np.searchsorted(self._edges, limit, side="right") - 1
+        result: Ints = np.maximum(ends, np.arange(self._count) + 1)
+        return result
+
+    def _reach(self, first: Ints) -> Ints:
+        """Where as many lines as a cue may have end at the latest."""
+        for _ in range(self._rules.lines):
+            first = np.where(first < self._count, self._line_ends[np.minimum(first, self._count - 1)], self._count)
+        return first
+
+    def _costs(self, length: int) -> Floats:
+        """What each cue of so many words costs."""
+        rules = self._rules
+        first = np.arange(self._count - length + 1)
+        last = first + length - 1
+        start, spoken = self._starts[first], np.maximum(self._ends[last] - self._starts[first], 0.0)
+        width = (self._edges[last + 1] - self._edges[first] - self._spaces[first]).astype(float)
+        width -= width > rules.line_length  # where a line ends, no space is read
+        room = np.clip(self._following[last] - rules.gap - start, 0.0, rules.longest)
+        room = np.where(self._is_overlapped[last], spoken, room)
+        fast = np.maximum(width / np.maximum(room, 1e-3) / rules.max_cps - 1.0, 0.0)
+        missing = np.maximum(rules.shortest - room, 0.0)
+        cost = self._penalties[last + 1] + _CUE + np.where(width < _LITTLE, 4.0, 0.0)
+        cost += np.where(fast > _SLACK, _RULE + _WORSE * fast, 0.0)
+        cost += np.where(missing > _SLACK, _RULE + _WORSE * missing, 0.0)
+        does_not_fit = (self._reach(first) <= last) | (spoken > rules.longest + _SLACK)
+        if length == 1:
+            return np.where(does_not_fit, cost + _RULE, cost)
+        return np.where(does_not_fit | (self._runs[first] != self._runs[last]), _IMPOSSIBLE, cost)
+
+
+def _end_of(
+    words: Sequence[Word], width: int, following: float | None, rules: LayoutRules, may_overlap: bool
+) -> float:
+    """When a cue ends: with its speech, or later if somebody needs longer to read it and there is time.
+
+    Args:
+        words: in it.
+        width: of its lines together.
+        following: when the next cue begins; None for the last one.
+        rules: how cues may look.
+        may_overlap: the next cue is another speaker's, who may begin before this one has ended.
+    """
+    start, spoken = words[0].start, max(word.end for word in words)
+    wanted = max(spoken, start + rules.shortest, start + width / rules.max_cps)
+    end = max(spoken, min(wanted, start + rules.longest))
+    if following is None:
+        return max(end, start)
+    if may_overlap and following < spoken:
+        return spoken
+    return max(min(end, following - rules.gap), min(spoken, start + 0.05), start)
+
+
+def _tokens_of(passages: Iterable[Passage], rules: LayoutRules, *, mark_speakers: bool) -> _Tokens:
+    tokens = _Tokens([], [], [], [], [])
+    run, speaker, before = 0, None, None
+    for passage in passages:
+        run += 1
+        is_new = passage.speaker is not None and passage.speaker != speaker
+        mark = _mark(passage.speaker, rules) if mark_speakers and is_new else ""
+        speaker = passage.speaker
+        said = (word for word in passage.words if word.text.strip())
+        for number, word in enumerate(part for whole in said for part in _pieces_of(whole, rules)):
+            text = word.text
+            if number == 0:
+                text = mark + text
+            elif before is not None and word.start - before.end > rules.longest_pause:
+                run += 1
+            tokens.is_glued.append(number > 0 and before is not None and not needs_space(before.text, word.text))
+            tokens.texts.append(text)
+            tokens.words.append(word)
+            tokens.speakers.append(passage.speaker)
+            tokens.run.append(run)
+            before = word
+    return tokens
+
+
+def _mark(speaker: str | None, rules: LayoutRules) -> str:
+    if speaker is None or rules.speakers == "none":
+        return ""
+    return "- " if rules.speakers == "dash" else f"{speaker}: "
+
+
+def _pieces_of(word: Word, rules: LayoutRules) -> Iterator[Word]:
+    """The word; or, in a script without spaces, its parts that may stand in different lines, if it is long."""
+    if (
+        word.text.isascii()
+        or text_width(word.text) <= rules.line_length // 3
+        or not any(map(is_spaceless, word.text))
+    ):
+        yield word
+        return
+    import regex  # graphemes, after Unicode Standard Annex 29
+
+    graphemes = regex.findall(r"\X", word.text)
+    each = (word.end - word.start) / len(graphemes)
+    for at, grapheme in enumerate(graphemes):
+        start = word.start + at * each
+        yield Word(grapheme, start, start + each, word.confidence)

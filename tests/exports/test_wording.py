@@ -1,0 +1,80 @@
+"""Strong words, and corrections by a glossary."""
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mantisreed.errors import InputError
+from mantisreed.exports.script import Script
+from mantisreed.exports.wording import Wording, read_glossary, reworded, strong_words
+from mantisreed.subtitles.cues import Cue
+from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word
+from strategies import transcripts
+
+
+def script_of(text: str) -> Script:
+    words = tuple(Word(word, n * 1.0, n + 0.8) for n, word in enumerate(text.split()))
+    facts = RecordingFacts("fog.wav", "", 60.0)
+    passages = (Passage(0.0, words[-1].end, text, None, "engine", words),)
+    return Script(Transcript(recording=facts, engine="", job="", passages=passages))
+
+
+def changed(text: str, **wording: object) -> tuple[str, list[str]]:
+    script, _ = reworded(script_of(text), Wording(**wording))  # type: ignore[arg-type]
+    (passage,) = script.passages
+    return passage.text, [word.text for word in passage.words]
+
+
+@pytest.mark.parametrize(
+    ("strong", "text"),
+    [
+        ("keep", "Damn the KETTLE, damned kettles!"),
+        ("mask", "D*** the K*****, d***** kettles!"),
+        ("drop", "the , kettles!"),
+    ],
+)
+def test_strong_words_are_whole_words_in_any_case_with_the_endings_of_the_list(strong: str, text: str) -> None:
+    found, words = changed("Damn the KETTLE, damned kettles!", strong=strong, strong_words=("damn*", "kettle"))
+    assert found == text and " ".join(words) == text
+
+
+def test_a_glossary_corrects_words_and_phrases_and_keeps_capitals_and_times() -> None:
+    glossary = (("dun lin", "dunlin"), ("marsh hide", "Marsh Hide"), ("terne", "tern"))
+    script, counts = reworded(script_of("Dun lin and a Terne at the marsh hide."), Wording(glossary=glossary))
+    (passage,) = script.passages
+    assert passage.text == "Dunlin and a Tern at the Marsh Hide."
+    by_text = {word.text: (word.start, word.end) for word in passage.words}
+    assert by_text["Dunlin"] == (0.0, 1.8) and by_text["and"] == (2.0, 2.8) and by_text["Marsh"][0] == 7.0
+    assert counts == {"dun lin -> dunlin": 1, "marsh hide -> Marsh Hide": 1, "terne -> tern": 1}
+
+
+def test_cues_are_changed_as_well_and_go_when_nothing_is_left() -> None:
+    script = Script(cues=(Cue(0, 1, ("Damn.",)), Cue(1, 2, ("damn", "the tide"))))
+    dropped, _ = reworded(script, Wording("drop", ("damn",)))
+    assert [cue.lines for cue in dropped.cues or ()] == [(".",), ("the tide",)]
+
+
+@given(transcripts, st.sampled_from(["keep", "mask", "drop"]))
+def test_what_is_on_no_list_is_left_as_it_is(transcript: Transcript, strong: str) -> None:
+    script = Script(transcript)
+    again, counts = reworded(script, Wording(strong, ("a word that nobody says",)))  # type: ignore[arg-type]
+    assert not counts
+    assert [passage.words for passage in again.passages] == [one.words for one in script.passages if one.text.split()]
+
+
+def test_lists_and_glossaries_are_read_and_what_is_wrong_is_told(tmp_path: Path) -> None:
+    assert "kettle" in strong_words("en-GB") and "verdammt*" in strong_words("de") and strong_words("tlh") == ()
+    file = tmp_path / "corrections"
+    file.write_text("# slips\nterne -> tern\nold  sluice->Old Sluice # a place\n\n")
+    assert read_glossary(file) == (("terne", "tern"), ("old  sluice", "Old Sluice"))
+    toml = tmp_path / "corrections.toml"
+    toml.write_text('terne = "tern"\n')
+    assert read_glossary(toml) == (("terne", "tern"),)
+    for content in ("terne = tern", "-> tern"):
+        file.write_text(content)
+        with pytest.raises(InputError, match="expected: wrong -> right"):
+            read_glossary(file)
+    with pytest.raises(InputError, match="cannot be read"):
+        strong_words("en", tmp_path / "none")

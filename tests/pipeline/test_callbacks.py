@@ -1,0 +1,165 @@
+"""Calls that are forged, repeated, late, unknown or good, given to the listener as a server would."""
+
+import asyncio
+import base64
+import hashlib
+import hmac
+import json
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import pytest
+from starlette.types import Message
+
+from mantisreed.engines.answers import HttpAnswer
+from mantisreed.engines.callbacks import is_genuine
+from mantisreed.engines.request import HttpRequest
+from mantisreed.engines.secrets import Secret
+from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.jobs.writing import LedgerWriter
+from mantisreed.pipeline.callbacks import CallbackListener
+from mantisreed.pipeline.collecting import Collector
+from mantisreed.workspace import Workspace, open_workspace
+
+SECRET = "whsec_" + base64.b64encode(b"a bell on the sluice gate").decode()
+SETTINGS = """
+[callbacks]
+public = "https://marsh.example"
+[engine.weir]
+address = "http://127.0.0.1:9"
+secrets.bell = "file:bell"
+send = { raw = "{audio}", path = "/{callback}", take.id = "id" }
+poll = { path = "/{id}", state = "is", waiting = ["wet"], done = ["dry"] }
+callback.secret = "{bell}"
+reply.text = "says"
+[engine.weir.profile.carrier]
+callback.brings = "reply"
+"""
+
+
+def signed(body: bytes, call: str = "call_1", moment: float | None = None, secret: str = SECRET) -> dict[str, str]:
+    stamp = str(int(time.time() if moment is None else moment))
+    key = base64.b64decode(secret.removeprefix("whsec_"))
+    signature = base64.b64encode(hmac.new(key, f"{call}.{stamp}.".encode() + body, hashlib.sha256).digest()).decode()
+    return {"webhook-id": call, "webhook-timestamp": stamp, "webhook-signature": f"v1,bm9uZQ== v1,{signature}"}
+
+
+@dataclass
+class Marsh:
+    """A workspace with one piece that is out, and a listener for it."""
+
+    workspace: Workspace
+    ledger: Ledger
+    state: str = "dry"
+    asked: list[str] = field(default_factory=list)
+
+    async def exchange(self, request: HttpRequest) -> HttpAnswer:
+        self.asked.append(request.url)
+        body = {"is": self.state, "says": "tide"}
+        return HttpAnswer(200, {}, json.dumps(body).encode())
+
+    def calls(self, *calls: tuple[str, bytes, dict[str, str]]) -> list[int]:
+        """The statuses that these calls, one after the other, are answered with."""
+
+        async def go() -> list[int]:
+            writer = LedgerWriter(lambda: open_ledger(self.workspace))
+            collector = Collector(self.workspace, self, writer=writer)
+            listener = CallbackListener(self.workspace, writer, collector)
+            statuses = []
+            for path, body, headers in calls:
+                statuses.append(await called(listener, path, body, headers))
+                await listener.finish()
+            writer.close()
+            return statuses
+
+        return asyncio.run(go())
+
+    @property
+    def piece(self) -> Any:
+        (piece,) = self.ledger.listing.pieces("abc123")
+        return piece
+
+
+async def called(listener: CallbackListener, path: str, body: bytes, headers: dict[str, str]) -> int:
+    status = 0
+
+    async def receive() -> Message:
+        return {"type": "http.request", "body": body, "more_body": False}
+
+    async def send(message: Message) -> None:
+        nonlocal status
+        status = message.get("status", status)
+
+    raw = [(name.encode(), value.encode()) for name, value in headers.items()]
+    scope = {"type": "http", "method": "POST", "path": path, "headers": raw, "query_string": b"", "root_path": ""}
+    await listener.application(scope, receive, send)
+    return status
+
+
+@pytest.fixture(params=["weir", "weir:carrier"])
+def marsh(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Marsh]:
+    (tmp_path / "bell").write_text(SECRET)
+    settings = tmp_path / "mantisreed.toml"
+    settings.write_text(SETTINGS)
+    workspace = open_workspace(settings)
+    ledger = open_ledger(workspace)
+    order = {"source": "", "name": "note", "stem": "note", "into": (tmp_path / "out").as_uri(), "to": ["txt"]}
+    ledger.open_job("abc123", "note.wav", "sha256:1", request.param, None, json.dumps(order))
+    sound = {"duration": 9.0, "sample_rate": 16000, "channels": 1, "form": "flac", "speech": [[0, 9]]}
+    piece = ledger.claim("abc123", "r1", 0.0, 9.0, None, sound=json.dumps(sound))
+    assert piece is not None
+    ledger.send(piece, 10, "a-token")
+    ledger.take(piece, {"id": "7"}, "7")
+    ledger.set_job("abc123", "working", made=json.dumps({"pieces": ["r1"], "duration": 9.0}))
+    ledger.close()
+    seen_later = open_ledger(workspace)
+    yield Marsh(workspace, seen_later)
+    seen_later.close()
+
+
+GOOD = json.dumps({"says": "tide"}).encode()
+
+
+def test_what_is_forged_unknown_or_old_changes_nothing(marsh: Marsh) -> None:
+    statuses = marsh.calls(
+        ("/calls/another-token", GOOD, signed(GOOD)),
+        ("/calls/a-token", GOOD, {}),
+        ("/calls/a-token", GOOD + b" ", signed(GOOD)),
+        ("/calls/a-token", GOOD, signed(GOOD, moment=time.time() - 400)),
+        ("/calls/a-token", GOOD, signed(GOOD, moment=time.time() + 400)),
+        ("/calls/a-token", GOOD, signed(GOOD) | {"webhook-timestamp": "²"}),
+        ("/calls/a-token", GOOD, signed(GOOD, secret="whsec_" + base64.b64encode(b"another").decode())),
+    )
+    assert statuses == [404, 401, 401, 401, 401, 401, 401]
+    assert marsh.piece.state == "working" and marsh.asked == []
+
+
+def test_a_good_call_is_taken_once_and_its_job_written_out(marsh: Marsh, tmp_path: Path) -> None:
+    other = json.dumps({"says": "another tide"}).encode()
+    statuses = marsh.calls(
+        ("/calls/a-token", GOOD, signed(GOOD)),
+        ("/calls/a-token", GOOD, signed(GOOD)),
+        ("/calls/a-token", other, signed(other, "call_2")),
+    )
+    assert statuses == [204, 204, 204]
+    assert marsh.piece.state == "done" and marsh.ledger.listing.job("abc").state == "done"
+    assert (tmp_path / "out" / "note.txt").read_text() == "tide\n"
+    assert len(marsh.piece.attempts) == 1 and len(marsh.asked) <= 1
+
+
+def test_a_call_for_what_was_called_off_or_is_damaged_changes_nothing(marsh: Marsh) -> None:
+    marsh.state = "wet"
+    page = b"<!DOCTYPE html>"
+    assert marsh.calls(("/calls/a-token", page, signed(page))) == [204]
+    assert marsh.piece.state == "working"
+    marsh.ledger.cancel("abc123", "not wanted")
+    assert marsh.calls(("/calls/a-token", GOOD, signed(GOOD, "call_2"))) == [204]
+    assert marsh.piece.state == "cancelled" and marsh.piece.reply is None
+
+
+def test_a_secret_that_is_no_base64_makes_no_call_genuine() -> None:
+    assert not is_genuine(Secret("whsec_not base64!"), signed(GOOD), GOOD, time.time())
+    assert is_genuine(Secret(SECRET), signed(GOOD), GOOD, time.time())

@@ -1,0 +1,194 @@
+"""Laying words out in cues: rules, breaks, scripts of all kinds, times."""
+
+from itertools import pairwise
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mantisreed.subtitles.breaks import UNIT, break_penalties
+from mantisreed.subtitles.cues import Cue, joined, text_width
+from mantisreed.subtitles.layout import broken_into_lines, lay_out
+from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
+from mantisreed.transcript.document import Passage, Word
+from strategies import passages, texts
+
+RULES = LayoutRules()
+
+
+def passage_of(text: str, *, start: float = 0.0, each: float = 0.3, speaker: str | None = None) -> Passage:
+    words = tuple(
+        Word(word, round(start + at * each, 3), round(start + at * each + each * 0.9, 3))
+        for at, word in enumerate(text.split())
+    )
+    return Passage(words[0].start, words[-1].end, text, speaker, "engine", words)
+
+
+def laid(text: str, rules: LayoutRules = RULES, **options: object) -> list[tuple[str, ...]]:
+    return [cue.lines for cue in lay_out([passage_of(text, **options)], rules, language="en")]  # type: ignore[arg-type]
+
+
+@given(passages(), st.sampled_from(list(LAYOUTS.values())))
+def test_cues_hold_every_word_once_and_in_order_within_the_rules(passage: Passage, rules: LayoutRules) -> None:
+    cues = lay_out([passage], rules)
+    assert "".join("".join(cue.lines) for cue in cues).replace(" ", "") == passage.text.replace(" ", "")
+    for cue in cues:
+        assert cue.start <= cue.end and cue.start == cue.words[0].start and cue.speaker == passage.speaker
+        if len(cue.words) > 1:
+            assert len(cue.lines) <= rules.lines and all(text_width(line) <= rules.line_length for line in cue.lines)
+            assert cue.words[-1].end - cue.start <= rules.longest + 1e-6
+        assert all(later.start - earlier.end <= rules.longest_pause for earlier, later in pairwise(cue.words))
+    for cue, following in pairwise(cues):
+        assert cue.end <= following.start + 1e-6
+
+
+@given(passages())
+def test_no_rule_is_broken_where_another_layout_would_keep_it(passage: Passage) -> None:
+    """Against all layouts of a few words."""
+    words = passage.words[:7]
+    short = Passage(words[0].start, words[-1].end, joined(word.text for word in words), None, "engine", words)
+    found = broken_rules(lay_out([short], RULES))
+    fewest = min(
+        broken_rules(cues) for cues in all_layouts(words) if all(len(cue.lines) <= RULES.lines for cue in cues)
+    )
+    assert found <= fewest
+
+
+def broken_rules(cues: list[Cue]) -> int:
+    broken = 0
+    for cue in cues:
+        width = sum(map(text_width, cue.lines))
+        broken += width / max(cue.end - cue.start, 1e-9) > RULES.max_cps + 1e-6
+        broken += cue.end - cue.start < RULES.shortest - 1e-6
+    return broken
+
+
+def all_layouts(words: tuple[Word, ...]) -> list[list[Cue]]:
+    """Every way to cut words into cues, with ends as late as the rules and the next cue allow."""
+    layouts = []
+    for chosen in range(1 << (len(words) - 1)):
+        edges = [0, *(at + 1 for at in range(len(words) - 1) if chosen >> at & 1), len(words)]
+        groups = [words[first:last] for first, last in pairwise(edges)]
+        if any(group[-1].end - group[0].start > RULES.longest for group in groups if len(group) > 1):
+            continue
+        if any(b.start - a.end > RULES.longest_pause for group in groups for a, b in pairwise(group)):
+            continue
+        cues = []
+        for group, following in zip(groups, [*groups[1:], None], strict=True):
+            lines = broken_into_lines([word.text for word in group], [0.0] * len(group), RULES)
+            latest = group[0].start + RULES.longest
+            end = latest if following is None else min(latest, following[0].start - RULES.gap)
+            cues.append(Cue(group[0].start, max(end, group[-1].end) if following is None else end, lines))
+        layouts.append(cues)
+    return layouts or [[]]
+
+
+@pytest.mark.parametrize(
+    ("text", "lines"),
+    [
+        (
+            "We ringed forty dunlin before the tide came in and went home at noon.",
+            [("We ringed forty dunlin before the tide", "came in and went home at noon.")],
+        ),
+        (
+            "The nets were open from dawn, but the wind was far too strong for the small waders.",
+            [("The nets were open from dawn,", "but the wind was far too strong"), ("for the small waders.",)],
+        ),
+        ("Nets closed. Tea?", [("Nets closed. Tea?",)]),
+    ],
+)
+def test_lines_break_where_language_breaks(text: str, lines: list[tuple[str, ...]]) -> None:
+    joined_lines = [line for cue in laid(text) for line in cue]
+    assert " ".join(joined_lines) == text
+    for line in joined_lines[:-1]:
+        assert line.split()[-1].lower() not in ("the", "a", "of", "for", "and", "but")
+    if text.startswith("Nets"):
+        assert laid(text) == lines
+
+
+@pytest.mark.parametrize(
+    "pair",
+    ["the | heron", "an | oystercatcher", "12 | grams", "1 | 000", "Ada | Marsh", "(low | water)"],
+)
+def test_what_belongs_together_is_not_broken(pair: str) -> None:
+    left, right = pair.split(" | ")
+    words = ["we", "saw", left, right, "there"]
+    assert break_penalties(words, "en")[3] == UNIT
+    if left != "Ada":
+        assert break_penalties(["wir", "sahen", "den", "Reiher"], "de")[3] == UNIT
+
+
+@given(st.lists(texts.filter(lambda text: text_width(text) > 0), min_size=2, max_size=14))
+def test_lines_hold_all_and_are_as_few_as_can_be(words: list[str]) -> None:
+    rules = LayoutRules(line_length=20)
+    lines = broken_into_lines(words, [0.0] * len(words), rules)
+    assert "".join(lines).replace(" ", "") == "".join(words)
+    for line, following in pairwise(lines):
+        assert text_width(line) <= 20 or line in words
+        assert text_width(line) + text_width(following) >= 20 or len(lines) == 2
+
+
+def test_of_two_lines_the_shorter_is_above_where_language_does_not_care() -> None:
+    above, below = broken_into_lines(
+        ["one", "two", "three", "four", "five", "six", "seven", "eight", "nine"], [0.0] * 9, RULES
+    )
+    assert len(above) <= len(below)
+
+
+def test_a_cue_stands_longer_for_its_reader_where_there_is_time() -> None:
+    alone = lay_out([passage_of("Good morning everyone out there.", each=0.1)], RULES)[0]
+    assert alone.end == pytest.approx(alone.start + 32 / RULES.max_cps)
+    first, second = lay_out([passage_of("Good morning everyone.", each=0.1), passage_of("Tea?", start=1.0)], RULES)
+    assert first.end == pytest.approx(second.start - RULES.gap) and second.end == pytest.approx(2.0)
+
+
+def test_cues_never_cross_a_change_of_speaker_or_a_long_pause() -> None:
+    cues = lay_out(
+        [passage_of("Any birds", speaker="a"), passage_of("None", start=0.7, speaker="b"), passage_of("x", start=9)],
+        RULES,
+        mark_speakers=True,
+    )
+    assert [(cue.speaker, cue.lines) for cue in cues] == [
+        ("a", ("- Any birds",)),
+        ("b", ("- None",)),
+        (None, ("x",)),
+    ]
+    named = LayoutRules(speakers="name")
+    assert lay_out([passage_of("Any", speaker="Ada")], named, mark_speakers=True)[0].lines == ("Ada: Any",)
+
+
+def test_scripts_without_spaces_are_laid_out_in_columns_and_never_inside_a_character() -> None:
+    chinese = "今天早上我们在盐沼上放飞了四十二只黑腹滨鹬，风很大，但是大家都很高兴。"
+    (passage,) = [Passage(0.0, 12.0, chinese, words=(Word(chinese, 0.0, 12.0),))]
+    cues = lay_out([passage], RULES, language="zh")
+    assert "".join(line for cue in cues for line in cue.lines) == chinese
+    for cue in cues:
+        assert all(text_width(line) <= 42 and line[0] not in "，。" for line in cue.lines)
+    thai = "นกชายเลนกลับมาที่หนองน้ำเค็มเมื่อน้ำขึ้นในตอนเช้าตรู่ของวันนี้พร้อมลมแรงจากทะเลเหนือ"
+    lines = [line for cue in lay_out([Passage(0, 9, thai, words=(Word(thai, 0, 9),))], RULES) for line in cue.lines]
+    import unicodedata
+
+    assert "".join(lines) == thai and not any(unicodedata.category(line[0]).startswith("M") for line in lines)
+
+
+def test_right_to_left_text_keeps_its_order() -> None:
+    text = "הציפורים חזרו אל הביצה המלוחה עם הגאות של הבוקר"
+    assert " ".join(line for cue in laid(text) for line in cue) == text
+
+
+def test_a_passage_without_words_is_laid_out_by_its_own_times() -> None:
+    (cue,) = lay_out([Passage(3.0, 5.0, "High water at seven.")])
+    assert (cue.start, cue.lines) == (3.0, ("High water at seven.",)) and cue.end >= 5.0
+
+
+def test_cues_of_one_speaker_do_not_overlap_and_those_of_two_may() -> None:
+    def said(text: str, start: float, end: float, speaker: str) -> Passage:
+        return Passage(start, end, text, speaker, "engine", (Word(text, start, end),))
+
+    cues = lay_out([said("a", 0, 3, "x"), said("b", 2, 4, "x"), said("c", 3.5, 5, "y")], RULES)
+    assert [(cue.start, cue.end) for cue in cues] == [(0, 2 - RULES.gap), (2, 4), (3.5, 5)]
+
+
+def test_words_without_text_are_passed_over() -> None:
+    words = (Word("", 0.0, 0.2), Word("Tea?", 0.3, 0.9), Word(" ", 1.0, 1.1))
+    assert [cue.lines for cue in lay_out([Passage(0, 2, "Tea?", words=words)], RULES)] == [("Tea?",)]
