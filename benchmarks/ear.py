@@ -14,7 +14,8 @@ import time
 import numpy as np
 
 from mantisreed.audio.decode import decode
-from mantisreed.audio.encode import FORMATS, encode
+from mantisreed.audio.encode import encode
+from mantisreed.audio.formats import FORMATS
 from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import EAR_RATE, Ear, HeardPhrase

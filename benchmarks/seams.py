@@ -23,7 +23,8 @@ from rapidfuzz.distance import Levenshtein
 
 from mantisreed.audio.cuts import Span
 from mantisreed.audio.decode import SAMPLE_RATE, Decoder
-from mantisreed.audio.encode import FORMATS, encode
+from mantisreed.audio.encode import encode
+from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.card import EngineCard, Reply
 from mantisreed.pipeline.pieces import PieceOptions, Preparation
 from mantisreed.standin.bank import Phrase, load_bank

@@ -1,0 +1,116 @@
+"""Feed every reader with broken files until it fails in another way than by saying so.
+
+    python tools/fuzz_readers.py [--inputs N] [--seed N]
+
+Starts from files that the writers make, cuts, repeats, swaps and overwrites parts of them, and mixes them with one
+another. Prints how many inputs were read, refused and failed; the first failure is kept in a file.
+"""
+
+import argparse
+import random
+import sys
+import time
+from pathlib import Path
+
+from mantisreed.errors import InputError
+from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS
+from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word
+
+SNIPPETS = (
+    *(
+        b"-->",
+        b"\n\n",
+        b"\r",
+        b"\0",
+        b"\xff\xfe",
+        b"<v ",
+        b"<",
+        b">",
+        b"&amp",
+        b"&#x110000;",
+        b"00:00:99,999",
+        b"NOTE",
+    ),
+    *(
+        b"{",
+        b'"',
+        b",,",
+        b"\t\t",
+        b"1e999",
+        b"nan",
+        b"**",
+        b"[99:99] ",
+        b"<p begin='",
+        b"</tt>",
+        "🪶".encode(),
+        b"-1",
+    ),
+)
+
+
+def seeds() -> list[bytes]:
+    words = tuple(
+        Word(text, n * 0.4, n * 0.4 + 0.3, 0.9) for n, text in enumerate(["Two", "terns,", "near", "the", "hut."])
+    )
+    passages = (
+        Passage(0.0, 2.0, "Two terns, near the hut.", "Ada", "engine", words),
+        Passage(3.0, 4.0, "潮が満ちる。", "B & <C>", "engine", (Word("潮が満ちる。", 3.0, 4.0),)),
+    )
+    facts = RecordingFacts("fog.wav", "sha256:1", 5.0)
+    script = Script(Transcript(recording=facts, engine="brook", job="1", language="en", passages=passages))
+    made = [form.write(script, WriteOptions(inner_times=True)) for form in FORMATS]
+    return made + [OUTPUT_FORMATS["csv"].write(script, WriteOptions(rows=rows)) for rows in ("words", "cues")]
+
+
+def broken(chance: random.Random, known: list[bytes]) -> bytes:
+    content = bytearray(chance.choice(known))
+    for _ in range(chance.randint(1, 6)):
+        at = chance.randrange(len(content) + 1)
+        to = min(len(content), at + chance.randint(0, 30))
+        match chance.randrange(6):
+            case 0:
+                del content[at:to]
+            case 1:
+                content[at:at] = content[at:to] * chance.randint(1, 3)
+            case 2:
+                content[at:to] = chance.choice(SNIPPETS)
+            case 3:
+                content[at:to] = chance.randbytes(to - at)
+            case 4:
+                other = chance.choice(known)
+                start = chance.randrange(len(other))
+                content[at:at] = other[start : start + chance.randint(1, 80)]
+            case _:
+                content[at:at] = chance.choice(SNIPPETS)
+    return bytes(content)
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--inputs", type=int, default=1_000_000)
+    parser.add_argument("--seed", type=int, default=1)
+    options = parser.parse_args()
+    chance, known = random.Random(options.seed), seeds()
+    readers = [form for form in FORMATS if form.read_text is not None]
+    started, read, refused = time.monotonic(), 0, 0
+    for number in range(options.inputs):
+        form, content = readers[number % len(readers)], broken(chance, known)
+        try:
+            script = form.read(content)
+            assert all(cue.end >= cue.start for cue in script.cues or ()), "a cue ends before it begins"
+            read += 1
+        except InputError:
+            refused += 1
+        except Exception as error:
+            kept = Path(f"failed.{form.name}")
+            kept.write_bytes(content)
+            print(f"{form.name} failed: {type(error).__name__}: {error}; the input is in {kept}", file=sys.stderr)
+            return 1
+    seconds = time.monotonic() - started
+    print(f"{options.inputs} inputs in {seconds:.0f} s: {read} read, {refused} refused, none failed")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
