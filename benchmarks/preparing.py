@@ -107,7 +107,7 @@ def first_request(path: Path, folder: Path) -> float:
         (folder / "mantisreed.toml").write_text(CARD.replace("PORT", str(server.server_address[1])))
         start = time.perf_counter()
         subprocess.run(
-            [sys.executable, "-m", "mantisreed", "run", path, "--replace"],
+            [sys.executable, "-m", "mantisreed", "run", path, "--overwrite"],
             cwd=folder,
             check=True,
             capture_output=True,

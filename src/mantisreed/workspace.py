@@ -15,6 +15,7 @@ from mantisreed.engines.card_checks import TRANSLATE, read_cards
 from mantisreed.engines.secrets import Secret, SecretSource
 from mantisreed.engines.tables import checked
 from mantisreed.errors import InputError, SettingsError
+from mantisreed.exports.word_lists import Strong, Wording, wording_from
 from mantisreed.files import shown
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
 
@@ -43,6 +44,9 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
         hints: names and rare words to expect, for engines whose cards have a place for them.
         tries: how often a request that fails in a way that may pass is sent.
         layout: name of the layout rules.
+        strong_words: what outputs do with them.
+        strong_words_file: a list of one's own, relative to the workspace; None takes those that ship.
+        replace: a glossary of corrections for outputs, relative to the workspace.
     """
 
     engine: str | None = None
@@ -52,6 +56,9 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     hints: tuple[str, ...] = ()
     tries: Annotated[int, msgspec.Meta(ge=1, le=20)] = TRIES
     layout: str = DEFAULT_LAYOUT
+    strong_words: Strong = "keep"
+    strong_words_file: str | None = None
+    replace: str | None = None
 
 
 class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -156,6 +163,21 @@ class Workspace:
             known = ", ".join(self.layouts)
             raise InputError(f"no layout is called {wanted!r}", where=shown(self.file), advice=f"there are: {known}")
         return self.layouts[wanted]
+
+    def wording(
+        self, strong: Strong | None = None, own_list: Path | None = None, glossary: Path | None = None
+    ) -> Wording:
+        """What outputs do with words: as given, and else as the settings say.
+
+        Raises:
+            InputError: a list cannot be read.
+        """
+        settings = self.settings
+        if own_list is None and settings.strong_words_file is not None:
+            own_list = self.folder / settings.strong_words_file
+        if glossary is None and settings.replace is not None:
+            glossary = self.folder / settings.replace
+        return wording_from(strong or settings.strong_words, own_list, glossary)
 
     def secrets_of(self, card: EngineCard) -> dict[str, Secret]:
         """The card's secrets, read from where they are kept.

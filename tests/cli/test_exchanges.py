@@ -18,7 +18,7 @@ from mantisreed.transcript.document import Transcript, from_json
 
 
 def transcribed(mantisreed: Command, note: Note, *options: str | Path) -> Transcript:
-    result = mantisreed("run", note.path, "--to", "json", "--replace", *options)
+    result = mantisreed("run", note.path, "--to", "json", "--overwrite", *options)
     assert result.returncode == 0, result.stderr
     return from_json((note.path.parent / "transcripts" / "note.transcript.json").read_bytes())
 
@@ -56,7 +56,7 @@ def test_the_link_is_served_by_us_or_is_the_sources_own(
         link = f"http://127.0.0.1:{files.server_port}/note.wav"
         for engine in ("plover", "brook"):
             result = mantisreed(
-                "run", link, "--engine", engine, "--json", "--to", "txt", "--replace", "--into", engine
+                "run", link, "--engine", engine, "--json", "--to", "txt", "--overwrite", "--into", engine
             )
             assert result.returncode == 0, result.stderr
             (described,) = json.loads(result.stdout)["recordings"]

@@ -1,14 +1,17 @@
 """`export`, `convert` and `check`, as a user runs them."""
 
+import csv
 import json
+import re
 from pathlib import Path
 
 import pytest
 
 from cli.ferry import Ferry, outputs
-from conftest import Command, Note
+from conftest import Command, Moody, Note
+from mantisreed.standin.moods import Moods
 from mantisreed.subtitles.srt import read_srt
-from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, to_json
+from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, from_json, to_json
 
 SAID = "Damn, the kettle wal stolen. Two dunlins and a kettles man were ringed at the old sluice in the fog."
 
@@ -42,7 +45,7 @@ def test_any_output_is_made_again_from_what_is_kept_and_costs_nothing(
         assert by_file.returncode == 0 and (tmp_path / "again" / "note 0.srt").read_bytes() == before["note 0.srt"]
         (tmp_path / "transcripts" / "note 0.srt").write_text("my own")
         assert mantisreed("export", job, "--to", "srt").returncode == 2
-        assert mantisreed("export", job, "--to", "srt", "--replace-edited").returncode == 0
+        assert mantisreed("export", job, "--to", "srt", "--overwrite").returncode == 0
         assert mantisreed("export", "zzz", "--to", "srt").returncode == 2
 
 
@@ -66,6 +69,32 @@ def test_words_are_changed_in_outputs_and_the_transcript_stays(
     assert mantisreed("export", transcript, "--replace", "missing", "--to", "md").returncode == 2
 
 
+def test_words_are_changed_wherever_outputs_are_written_and_the_report_says_how_often(
+    mantisreed: Command, moody: Moody, recordings: Path, tmp_path: Path
+) -> None:
+    (tmp_path / "glossary").write_text("the -> THE\n")
+    (tmp_path / "list").write_text("a*\n")
+    with moody(Moods(), more='strong_words = "mask"\nstrong_words_file = "list"'):
+        options = ("--to", "txt,json", "--replace", "glossary")
+        assert mantisreed("submit", "recordings/note 0.flac", *options).returncode == 0
+        collected = mantisreed("collect", "--wait", "--report", "report.csv")
+        assert collected.returncode == 0, collected.stderr
+        found = outputs(tmp_path)
+        words = found["note 0.txt"].decode().split()
+        heard = from_json(found["note 0.transcript.json"])
+        count = sum(word.text.lower().strip(".,") == "the" for word in heard.words)
+        assert count and sum(word.strip(".,") == "THE" for word in words) == count
+        assert not any(re.fullmatch(r"a\w+", word) for word in words) and any(word[1:2] == "*" for word in words)
+        (row,) = csv.DictReader((tmp_path / "report.csv").open(newline=""))
+        assert f"the -> THE, {count} time" in row["changes"] and "strong words" in row["changes"]
+        assert f"note: note 0.flac: the -> THE, {count} time" in collected.stderr
+        again = mantisreed("run", "recordings/note 0.flac", "--strong-words", "keep", *options, "--json")
+        (one,) = json.loads(again.stdout)["recordings"]
+        assert one["changes"] == {"the -> THE": count}
+        missing = mantisreed("run", "recordings/note 0.flac", "--replace", "missing")
+        assert missing.returncode == 2 and "glossary cannot be read" in missing.stderr
+
+
 def test_layout_rules_come_from_options_and_from_sets_of_ones_own(
     mantisreed: Command, transcript: Path, tmp_path: Path
 ) -> None:
@@ -76,6 +105,8 @@ def test_layout_rules_come_from_options_and_from_sets_of_ones_own(
     assert max(len(line) for cue in tiny for line in cue.lines) <= 20 and max(len(cue.lines) for cue in tiny) == 3
     single, _ = read_srt(mantisreed("export", transcript, "--to", "srt", "--stdout", "--layout", "single").stdout)
     assert {len(cue.lines) for cue in single} == {1}
+    mantisreed("convert", transcript, "tiny.srt")
+    assert read_srt((tmp_path / "tiny.srt").read_text())[0] == tiny
     for wrong in (("--layout", "wide"), ("--line-length", "2"), ("--shortest", "soon")):
         assert mantisreed("export", transcript, "--to", "srt", "--stdout", *wrong).returncode == 2
     (tmp_path / "mantisreed.toml").write_text("[layout.tiny]\nline_lenght = 20\n")

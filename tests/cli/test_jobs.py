@@ -70,7 +70,7 @@ def test_kept_replies_cost_nothing_until_asked_afresh(
     mantisreed: Command, ferry: Ferry, recordings: Path, tmp_path: Path
 ) -> None:
     with ferry.sailing(tmp_path):
-        for options in ((), ("--to", "srt"), ("--replace",)):
+        for options in ((), ("--to", "srt"), ("--overwrite",)):
             assert mantisreed("run", "recordings/note 0.flac", *options).returncode == 0
         assert sum(ferry.asked.values()) == 1
         copy = tmp_path / "copy.flac"

@@ -176,7 +176,7 @@ def test_edits_are_kept_until_replace(mantisreed: Command, settings: Path, note:
     text.write_text("better words")
     kept = mantisreed("run", note.path, "--to", "txt")
     assert kept.returncode == 1 and "was edited" in kept.stderr and text.read_text() == "better words"
-    assert mantisreed("run", note.path, "--to", "txt", "--replace").returncode == 0
+    assert mantisreed("run", note.path, "--to", "txt", "--overwrite").returncode == 0
     assert text.read_text() != "better words"
 
 

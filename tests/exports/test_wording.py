@@ -8,7 +8,8 @@ from hypothesis import strategies as st
 
 from mantisreed.errors import InputError
 from mantisreed.exports.script import Script
-from mantisreed.exports.wording import Wording, read_glossary, reworded, strong_words
+from mantisreed.exports.word_lists import Wording, read_glossary, strong_words
+from mantisreed.exports.wording import reworded
 from mantisreed.subtitles.cues import Cue
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word
 from strategies import transcripts
@@ -32,7 +33,7 @@ def changed(text: str, **wording: object) -> tuple[str, list[str]]:
     [
         ("keep", "Damn the KETTLE, damned kettles!"),
         ("mask", "D*** the K*****, d***** kettles!"),
-        ("drop", "the , kettles!"),
+        ("drop", "The, kettles!"),
     ],
 )
 def test_strong_words_are_whole_words_in_any_case_with_the_endings_of_the_list(strong: str, text: str) -> None:
@@ -53,7 +54,38 @@ def test_a_glossary_corrects_words_and_phrases_and_keeps_capitals_and_times() ->
 def test_cues_are_changed_as_well_and_go_when_nothing_is_left() -> None:
     script = Script(cues=(Cue(0, 1, ("Damn.",)), Cue(1, 2, ("damn", "the tide"))))
     dropped, _ = reworded(script, Wording("drop", ("damn",)))
-    assert [cue.lines for cue in dropped.cues or ()] == [(".",), ("the tide",)]
+    assert [cue.lines for cue in dropped.cues or ()] == [("the tide",)]
+
+
+@pytest.mark.parametrize(
+    ("lines", "left"),
+    [
+        (("Well, damn, it is cold.",), ("Well, it is cold.",)),
+        (("It is bloody damn cold, damn.",), ("It is cold.",)),
+        (("Oh hell! Damn. Go home.",), ("Oh! Go home.",)),
+        (("Damn, damn, the tide (damn).",), ("The tide.",)),
+        (("It was a bloody", "damn cold morning"), ("It was a", "cold morning")),
+    ],
+)
+def test_marks_that_only_dropped_words_needed_go_with_them(lines: tuple[str, ...], left: tuple[str, ...]) -> None:
+    strong = Wording("drop", ("damn", "hell", "bloody"))
+    script, _ = reworded(Script(cues=(Cue(0, 1, lines),)), strong)
+    assert script.cues is not None and script.cues[0].lines == left
+
+
+@pytest.mark.parametrize(
+    ("lines", "wrong", "right", "left"),
+    [
+        (("the dun", "lin was here"), "dun lin", "dunlin", ("the dunlin", "was here")),
+        (("今朝はシギを見た",), "シギ", "鴫", ("今朝は鴫を見た",)),
+        (("undone done",), "done", "did", ("undone did",)),
+    ],
+)
+def test_phrases_are_found_across_lines_and_where_no_spaces_are_written(
+    lines: tuple[str, ...], wrong: str, right: str, left: tuple[str, ...]
+) -> None:
+    script, counts = reworded(Script(cues=(Cue(0, 1, lines),)), Wording(glossary=((wrong, right),)))
+    assert script.cues is not None and script.cues[0].lines == left and sum(counts.values()) == 1
 
 
 @given(transcripts, st.sampled_from(["keep", "mask", "drop"]))

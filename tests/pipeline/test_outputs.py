@@ -18,8 +18,8 @@ TRANSCRIPT = Transcript(
 )
 
 
-def outputs(folder: Path, *, replace: bool = False) -> Outputs:
-    return Outputs(folder / "out", folder / ".hidden", chosen_formats(["txt", "srt"]), replace=replace)
+def outputs(folder: Path, *, overwrite: bool = False) -> Outputs:
+    return Outputs(folder / "out", folder / ".hidden", chosen_formats(["txt", "srt"]), overwrite=overwrite)
 
 
 def test_two_recordings_with_one_stem_do_not_meet_now_or_later(tmp_path: Path) -> None:
@@ -41,7 +41,7 @@ def test_our_own_files_are_written_again_and_edited_ones_kept(tmp_path: Path) ->
     with pytest.raises(OutputError, match="edited"):
         outputs(tmp_path).write("note", wav, TRANSCRIPT)
     assert text.read_text() == "mine"
-    outputs(tmp_path, replace=True).write("note", wav, TRANSCRIPT)
+    outputs(tmp_path, overwrite=True).write("note", wav, TRANSCRIPT)
     assert text.read_text() == "Nets closed.\n"
 
 

@@ -15,9 +15,8 @@ if TYPE_CHECKING:
     from decimal import Decimal
     from typing import Any
 
-    from mantisreed.cli.console import Console
     from mantisreed.exports.script import WriteOptions
-    from mantisreed.exports.wording import Wording
+    from mantisreed.exports.word_lists import Strong
     from mantisreed.pipeline.pieces import Channels, PieceOptions
     from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.workspace import Workspace
@@ -63,9 +62,10 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--translate-to", metavar="TAG", help="answer in this language, where the engine can")
     parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
     add_formats(parser, "txt,srt,vtt,json by the settings")
+    add_writing(parser)
     add_layout(parser)
     parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)")
-    parser.add_argument("--replace", action="store_true", help="overwrite outputs that were edited")
+    add_overwrite(parser)
     parser.add_argument(
         "--afresh", action="store_true", help="ask again, and pay again, for what was answered before"
     )
@@ -74,6 +74,11 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
         metavar="AMOUNT",
         help="stop before these recordings have cost more than this, in the engine's currency",
     )
+
+
+def add_overwrite(parser: argparse.ArgumentParser, what: str = "outputs that were edited") -> None:
+    """Whether files that are there already may be written over."""
+    parser.add_argument("--overwrite", action="store_true", help=f"overwrite {what}")
 
 
 def add_formats(parser: argparse.ArgumentParser, default: str) -> None:
@@ -122,7 +127,7 @@ def layout_rules(workspace: "Workspace | None", layout: str | None = None, **cha
 
 
 def add_writing(parser: argparse.ArgumentParser) -> None:
-    """Which words are written, and how."""
+    """Which words are written, and how; taken by `write_options`."""
     parser.add_argument(
         "--words", choices=("cues", "inner"), help="a cue for each word, or times inside the cues of WebVTT"
     )
@@ -130,29 +135,11 @@ def add_writing(parser: argparse.ArgumentParser) -> None:
         "--rows", choices=("words", "passages", "cues"), help="what a row of CSV and TSV is (default: passages)"
     )
     group = parser.add_argument_group("words that are changed in what is written")
-    group.add_argument("--strong-words", choices=("keep", "mask", "drop"), default="keep", help="(default: keep)")
-    group.add_argument("--strong-words-file", metavar="FILE", help="your own list, one word on each line")
-    group.add_argument("--replace", dest="glossary", metavar="FILE", help="corrections: wrong -> right on each line")
-
-
-def wording_of(
-    language: str | None, *, strong_words: str, strong_words_file: str | None, glossary: str | None
-) -> "Wording":
-    """What the arguments of `add_writing` say about words.
-
-    Raises:
-        InputError: a list cannot be read.
-    """
-    from pathlib import Path
-
-    from mantisreed.exports import wording
-
-    file = Path(strong_words_file) if strong_words_file else None
-    return wording.Wording(
-        strong=strong_words,  # type: ignore[arg-type]
-        strong_words=() if strong_words == "keep" else wording.strong_words(language, file),
-        glossary=wording.read_glossary(Path(glossary)) if glossary else (),
+    group.add_argument(
+        "--strong-words", choices=("keep", "mask", "drop"), help="write them, as d***, or not at all (default: keep)"
     )
+    group.add_argument("--strong-words-file", metavar="FILE", help="your own list, one word on each line")
+    group.add_argument("--replace", metavar="FILE", help="corrections: wrong -> right on each line")
 
 
 def format_names(given: str | None) -> "list[str] | None":
@@ -181,27 +168,43 @@ def workspace_if_any(config: str | None) -> "Workspace | None":
 
 
 def write_options(
-    workspace: "Workspace | None", *, words: str | None, rows: str | None, **layout: "Any"
+    workspace: "Workspace | None",
+    *,
+    words: str | None = None,
+    rows: str | None = None,
+    strong_words: "Strong | None" = None,
+    strong_words_file: str | None = None,
+    replace: str | None = None,
+    **layout: "Any",
 ) -> "WriteOptions":
-    """What the arguments of `add_layout`, and `--words` and `--rows`, say.
+    """What the arguments of `add_writing` and `add_layout` say, over the settings where there are some.
 
     Raises:
-        InputError: as `layout_rules` does.
+        InputError: as `layout_rules` does, or a list of words cannot be read.
     """
+    from pathlib import Path
+
     from mantisreed.exports.script import WriteOptions
+    from mantisreed.exports.word_lists import wording_from
 
-    rules = layout_rules(workspace, **layout)
-    return WriteOptions(rules=rules, each_word=words == "cues", inner_times=words == "inner", rows=rows)
+    own_list = Path(strong_words_file) if strong_words_file else None
+    glossary = Path(replace) if replace else None
+    if workspace is not None:
+        wording = workspace.wording(strong_words, own_list, glossary)
+    else:
+        wording = wording_from(strong_words or "keep", own_list, glossary)
+    return WriteOptions(
+        rules=layout_rules(workspace, **layout),
+        each_word=words == "cues",
+        inner_times=words == "inner",
+        rows=rows,
+        wording=wording,
+    )
 
 
-def show_changes(console: "Console", changes: "Mapping[str, int]", about: str = "") -> None:
-    """How often each word was changed; `about` names what it was changed in."""
-    for change, count in changes.items():
-        console.note(f"{about}{change}, {count} time{'s' if count > 1 else ''}")
-
-
-LAYOUT_ARGUMENTS = ("layout", "line_length", "lines", "max_cps", "shortest", "longest", "gap", "speakers")
-"""What `add_layout` adds."""
+def described_changes(changes: "Mapping[str, int]") -> list[str]:
+    """How often each word was changed, for people."""
+    return [f"{change}, {count} time{'s' if count > 1 else ''}" for change, count in changes.items()]
 
 
 def add_report(parser: argparse.ArgumentParser) -> None:

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config, add_jobs, add_report
+from mantisreed.cli.arguments import add_config, add_jobs, add_overwrite, add_report
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -22,7 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_jobs(parser, "all that are not finished")
     add_config(parser)
     parser.add_argument("--wait", action="store_true", help="until everything is there")
-    parser.add_argument("--replace", action="store_true", help="overwrite outputs that were edited")
+    add_overwrite(parser)
     add_report(parser)
 
 
@@ -32,7 +32,7 @@ def run(
     jobs: "Sequence[str]",
     config: str | None = None,
     wait: bool = False,
-    replace: bool = False,
+    overwrite: bool = False,
     as_json: bool = False,
     report: str | None = None,
 ) -> int:
@@ -46,6 +46,6 @@ def run(
 
     workspace = open_workspace(Path(config) if config else None)
     with Progress(console) as progress:
-        outcomes = collect(workspace, jobs, wait=wait, replace_edited=replace, on_event=progress.show)
+        outcomes = collect(workspace, jobs, wait=wait, overwrite=overwrite, on_event=progress.show)
     show_outcomes(console, outcomes, as_json=as_json, report=report)
     return exit_code(outcomes)

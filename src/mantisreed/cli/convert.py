@@ -3,12 +3,13 @@
 import argparse
 
 from mantisreed.cli.arguments import (
-    LAYOUT_ARGUMENTS,
+    add_config,
     add_layout,
+    add_overwrite,
     add_writing,
+    described_changes,
     duration,
-    show_changes,
-    wording_of,
+    workspace_if_any,
     write_options,
 )
 from mantisreed.cli.console import Console
@@ -19,6 +20,8 @@ if TYPE_CHECKING:
     from typing import Any
 
     from mantisreed.exports.script import Script
+
+_LAYING_OUT = ("layout", "line_length", "lines", "max_cps", "shortest", "longest", "gap")
 
 EXAMPLES = """\
 examples:
@@ -41,7 +44,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--offsets", metavar="TIMES", help="where each file begins, when several are joined: 0,47:10")
     parser.add_argument("--recording", metavar="FILE", help="time a plain text by where somebody speaks in this")
     parser.add_argument("--lay-out", action="store_true", help="lay cues out anew by the rules")
-    parser.add_argument("--replace-existing", action="store_true", help="overwrite the file that is written")
+    add_overwrite(parser, "the file that is written")
+    add_config(parser)
     add_writing(parser)
     add_layout(parser)
 
@@ -58,10 +62,9 @@ def run(
     offsets: str | None = None,
     recording: str | None = None,
     lay_out: bool = False,
-    replace_existing: bool = False,
-    words: str | None = None,
-    rows: str | None = None,
-    **others: "Any",
+    overwrite: bool = False,
+    config: str | None = None,
+    **writing: "Any",
 ) -> int:
     """Read, change, write; what was mended is told on stderr."""
     import sys
@@ -81,23 +84,21 @@ def run(
         )
     *sources, target = files
     form = chosen_formats([to])[0] if to else format_of(Path(target))
-    if target != "-" and Path(target).exists() and not replace_existing:
-        raise OutputError("exists already", where=shown(target), advice="--replace-existing overwrites it")
+    if target != "-" and Path(target).exists() and not overwrite:
+        raise OutputError("exists already", where=shown(target), advice="--overwrite overwrites it")
     scripts = [read_script(Path(file), None, Path(recording) if recording else None) for file in sources]
     moments = [_time(one, "--offsets") for one in offsets.split(",")] if offsets else [0.0] * len(scripts)
     if len(moments) != len(scripts):
         raise InputError(f"{len(scripts)} files are read, and {len(moments)} times are given", where="--offsets")
     script = joined_scripts(scripts, moments) if len(scripts) > 1 else scripts[0]
     script = _changed(script, shift, stretch, since, until)
-    layout = {name: others.pop(name) for name in LAYOUT_ARGUMENTS}
-    if lay_out or any(value is not None for name, value in layout.items() if name != "speakers"):
+    options = write_options(workspace_if_any(config), **writing)
+    if lay_out or any(writing.get(name) is not None for name in _LAYING_OUT):
         script = Script(script.as_transcript(""), None, script.notes, script.language)
-    script, changes = reworded(script, wording_of(script.tongue, **others))
-    options = write_options(None, words=words, rows=rows, **layout)
+    script, changes = reworded(script, options.wording)
     content = form.write(script, options, Path(sources[0]).stem)
-    for note in dict.fromkeys(script.notes):
+    for note in dict.fromkeys((*script.notes, *described_changes(changes))):
         console.note(f"note: {note}")
-    show_changes(console, changes)
     if target == "-":
         sys.stdout.write(content.decode())
     else:

@@ -3,14 +3,13 @@
 import argparse
 
 from mantisreed.cli.arguments import (
-    LAYOUT_ARGUMENTS,
     add_config,
     add_formats,
     add_layout,
+    add_overwrite,
     add_writing,
+    described_changes,
     format_names,
-    show_changes,
-    wording_of,
     workspace_if_any,
     write_options,
 )
@@ -35,7 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_config(parser)
     add_formats(parser, "as in the settings")
     parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: where they were written before)")
-    parser.add_argument("--replace-edited", action="store_true", help="overwrite outputs that were edited")
+    add_overwrite(parser)
     parser.add_argument("--stdout", action="store_true", help="to stdout, one format of one transcript")
     add_writing(parser)
     add_layout(parser)
@@ -48,18 +47,16 @@ def run(
     config: str | None = None,
     to: str | None = None,
     into: str | None = None,
-    replace_edited: bool = False,
+    overwrite: bool = False,
     stdout: bool = False,
-    words: str | None = None,
-    rows: str | None = None,
-    **others: "Any",
+    **writing: "Any",
 ) -> int:
     """Write what is kept in other formats; costs nothing."""
     import sys
     from pathlib import Path
 
     from mantisreed.errors import InputError
-    from mantisreed.exports.formats import chosen_formats
+    from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
     from mantisreed.exports.wording import reworded
     from mantisreed.files import shown
     from mantisreed.pipeline.exporting import export, find_transcript
@@ -67,28 +64,21 @@ def run(
 
     are_files = all(Path(one).is_file() for one in wanted)
     workspace = workspace_if_any(config) if are_files else open_workspace(Path(config) if config else None)
-    layout = {name: others.pop(name) for name in LAYOUT_ARGUMENTS}
-    options = write_options(workspace, words=words, rows=rows, **layout)
+    options = write_options(workspace, **writing)
     default = workspace.settings.to if workspace else ("srt", "vtt")
     formats = chosen_formats(default if to is None else format_names(to) or ())
     if stdout:
         if len(formats) != 1 or len(wanted) != 1:
             raise InputError("--stdout takes one transcript and one format", advice="--to srt, for instance")
         script = find_transcript(workspace, wanted[0]).script
-        changed, _ = reworded(script, wording_of(script.tongue, **others))
-        sys.stdout.write(formats[0].write(changed, options).decode())
+        if formats[0].name != TRANSCRIPT_FORMAT:
+            script, _ = reworded(script, options.wording)
+        sys.stdout.write(formats[0].write(script, options).decode())
         return 0
-    language = None if workspace is None else workspace.settings.language
-    for one in export(
-        workspace,
-        wanted,
-        formats,
-        options,
-        wording=wording_of(language, **others),
-        into=Path(into) if into else None,
-        replace=replace_edited,
-    ):
-        for file in one.files:
+    folder = Path(into) if into else None
+    for one in export(workspace, wanted, formats, options, into=folder, overwrite=overwrite):
+        for file in one.written.files:
             console.result(shown(file))
-        show_changes(console, one.changes, f"{one.name}: ")
+        for change in described_changes(one.written.changes):
+            console.note(f"note: {one.name}: {change}")
     return 0

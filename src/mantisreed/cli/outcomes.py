@@ -1,5 +1,6 @@
 """What became of recordings: as a table, as JSON, as a report in CSV, and the last line that says what to do."""
 
+from mantisreed.cli.arguments import described_changes
 from mantisreed.cli.console import Console, described_error, plain_table
 
 TYPE_CHECKING = False
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
 _STATES = ("done", "nothing heard", "incomplete", "working", "waiting", "failed")
 _REPORT = (
     *("recording", "job", "engine", "state", "length_s", "language", "words", "confidence", "billed_s", "cost"),
-    *("currency", "attempts_in_doubt", "files", "error", "advice"),
+    *("currency", "attempts_in_doubt", "files", "changes", "error", "advice"),
 )
 
 
@@ -37,6 +38,8 @@ def show_problems(console: Console, outcomes: "Sequence[Outcome]") -> None:
     for outcome in outcomes:
         for remark in outcome.remarks:
             console.note(f"note: {remark}")
+        for change in described_changes(outcome.changes):
+            console.note(f"note: {outcome.recording.name}: {change}")
         if outcome.error and outcome.state == "waiting":
             waiting.setdefault(str(outcome.error), []).append(outcome)
         elif outcome.error:
@@ -127,6 +130,7 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
             "words": len(transcript.words),
             "confidence": _rounded(transcript.mean_confidence),
             "files": [shown(path) for path in outcome.files],
+            "changes": dict(outcome.changes),
             "notes": [*transcript.notes, *outcome.remarks],
         }
     if outcome.error:
@@ -149,6 +153,7 @@ def _row(outcome: "Outcome") -> "dict[str, Any]":
             "words": len(transcript.words),
             "confidence": _rounded(transcript.mean_confidence),
             "files": " ".join(shown(path.name) for path in outcome.files),
+            "changes": "; ".join(described_changes(outcome.changes)),
         }
     if outcome.error:
         row |= {"error": str(outcome.error), "advice": outcome.error.advice}

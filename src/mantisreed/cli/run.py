@@ -8,9 +8,9 @@ from mantisreed.cli.arguments import (
     add_sending,
     add_sources,
     format_names,
-    layout_rules,
     money_amount,
     piece_options,
+    write_options,
 )
 from mantisreed.cli.console import Console
 
@@ -67,10 +67,10 @@ def sent(
     piece_length: str | None = None,
     overlap: str | None = None,
     keep_silence: bool = False,
-    replace: bool = False,
+    overwrite: bool = False,
     afresh: bool = False,
     spend_limit: str | None = None,
-    **layout: object,
+    **writing: object,
 ) -> "list[Outcome]":
     """What became of recordings that were sent as the options say, with progress shown."""
     from pathlib import Path
@@ -82,7 +82,6 @@ def sent(
         workers.warm_up()  # while the rest of the program is loading
 
     from mantisreed.cli.progress import Progress
-    from mantisreed.exports.script import WriteOptions
     from mantisreed.pipeline.transcribe import transcribe
     from mantisreed.workspace import open_workspace
 
@@ -100,8 +99,8 @@ def sent(
             to=format_names(to),
             into=into,
             pieces=piece_options(track, channels, piece_length, overlap, keep_silence),
-            writing=WriteOptions(rules=layout_rules(workspace, **layout)),  # type: ignore[arg-type]
-            replace=replace,
+            writing=write_options(workspace, **writing),  # type: ignore[arg-type]
+            overwrite=overwrite,
             afresh=afresh,
             spend_limit=money_amount(spend_limit, "--spend-limit"),
             wait=wait,

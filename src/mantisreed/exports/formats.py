@@ -107,6 +107,9 @@ FORMATS = (
 )
 OUTPUT_FORMATS = {form.name: form for form in FORMATS}
 
+TRANSCRIPT_FORMAT = "json"
+"""The format of transcripts themselves."""
+
 _OTHER_SUFFIXES = {".xml": "ttml", ".dfxp": "ttml", ".json": "json", ".markdown": "md", ".text": "txt"}
 
 

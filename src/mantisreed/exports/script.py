@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 import msgspec
 
+from mantisreed.exports.word_lists import Wording
 from mantisreed.subtitles.cues import Cue, joined
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LayoutRules
@@ -23,12 +24,14 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
         each_word: a cue for each word.
         inner_times: timestamps inside WebVTT cues, word by word.
         rows: what a row of CSV and TSV is; None for passages, or cues where there is nothing else.
+        wording: which words are changed, in all formats but the transcript's own.
     """
 
     rules: LayoutRules = LayoutRules()
     each_word: bool = False
     inner_times: bool = False
     rows: str | None = None
+    wording: Wording = Wording()
 
 
 @dataclass(frozen=True, slots=True)

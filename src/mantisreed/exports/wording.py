@@ -1,102 +1,38 @@
 """Changing words in outputs: strong words masked or left out, corrections by a glossary. The transcript stays."""
 
 import re
-import tomllib
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from importlib.resources import files as package_files
-from pathlib import Path
-from typing import Literal
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
 
 import msgspec
 
-from mantisreed.errors import InputError
 from mantisreed.exports.script import Script
-from mantisreed.files import shown
-from mantisreed.subtitles.cues import Cue
+from mantisreed.exports.word_lists import Wording, strong_words
+from mantisreed.subtitles.cues import Cue, is_spaceless
 from mantisreed.transcript.document import Passage, Word
 
-Strong = Literal["keep", "mask", "drop"]
-_EDGES = re.compile(r"^(\W*)(.*?)(\W*)$", re.DOTALL)
 _GAP = r"[\s\u00a0]+"
+_EMPTY = re.compile(r"\s?(?:\(\s*\)|\[\s*\]|“\s*”|«\s*»|\"\s*\")")
+_STRONG = "strong words"  # in counts
 
-
-@dataclass(frozen=True, slots=True)
-class Wording:
-    """What is done with words.
-
-    Attributes:
-        strong: what is done with strong words.
-        strong_words: them, in lower case; one that ends with `*` stands for all words that begin so.
-        glossary: corrections, wrong to right; whole words and phrases, in any case.
-    """
-
-    strong: Strong = "keep"
-    strong_words: tuple[str, ...] = ()
-    glossary: tuple[tuple[str, str], ...] = ()
-
-
-def strong_words(language: str | None, file: Path | None = None) -> tuple[str, ...]:
-    """The words of a list, one on each line, `#` before remarks: of the language's own list, or of the user's file.
-
-    Raises:
-        InputError: the file cannot be read.
-    """
-    if file is None:
-        name = f"strong-words-{(language or 'en').split('-')[0].lower()}.txt"
-        bundled = package_files("mantisreed.exports") / name
-        text = bundled.read_text(encoding="utf-8") if bundled.is_file() else ""
-    else:
-        try:
-            text = file.read_text(encoding="utf-8-sig")
-        except (OSError, UnicodeDecodeError) as error:
-            raise InputError("the list of strong words cannot be read as text", where=shown(file)) from error
-    lines = (line.partition("#")[0].strip().lower() for line in text.splitlines())
-    return tuple(line for line in lines if line)
-
-
-def read_glossary(file: Path) -> tuple[tuple[str, str], ...]:
-    """Corrections from a file with `wrong -> right` on each line, or from TOML with `"wrong" = "right"`.
-
-    Raises:
-        InputError: it cannot be read, or a line is neither.
-    """
-    try:
-        text = file.read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError("the glossary cannot be read as text", where=shown(file)) from error
-    if file.suffix.lower() == ".toml":
-        try:
-            table: Mapping[str, object] = tomllib.loads(text)
-        except tomllib.TOMLDecodeError as error:
-            raise InputError(f"the glossary is no TOML ({error})", where=shown(file)) from error
-        return tuple((wrong, str(right)) for wrong, right in table.items())
-    pairs = []
-    for number, line in enumerate(text.splitlines(), 1):
-        bare = line.partition("#")[0].strip()
-        if not bare:
-            continue
-        wrong, arrow, right = bare.partition("->")
-        if not arrow or not wrong.strip():
-            raise InputError("expected: wrong -> right", where=f"{shown(file)}, line {number}")
-        pairs.append((wrong.strip(), right.strip()))
-    return tuple(pairs)
+Change = Callable[[str], str]
 
 
 def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
     """The script with other words, and how often each was changed."""
     counts: Counter[str] = Counter()
     changes = [_glossary_change(wrong, right, counts) for wrong, right in wording.glossary]
-    if wording.strong != "keep" and wording.strong_words:
-        changes.append(_strong_change(wording, counts))
+    listed = wording.strong_words
+    if wording.strong != "keep" and (words := strong_words(script.tongue) if listed is None else listed):
+        changes.append((_masking if wording.strong == "mask" else _dropping)(words, counts))
     if not changes:
         return script, counts
 
     def text(given: str) -> str:
         for change in changes:
             given = change(given)
-        return " ".join(given.split(" ")).strip()
+        return given
 
     def passage(one: Passage) -> Passage:
         before = counts.copy()
@@ -106,7 +42,8 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
         return msgspec.structs.replace(one, text=" ".join(text(one.text).split()), words=words)
 
     def cue(one: Cue) -> Cue:
-        lines = tuple(line for given in one.lines if (line := " ".join(text(given).split())))
+        changed = text("\n".join(one.lines)).split("\n")
+        lines = tuple(line for given in changed if (line := " ".join(given.split())))
         return replace(one, lines=lines, words=())
 
     transcript = script.transcript
@@ -117,7 +54,7 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
     return Script(transcript, cues, script.notes, script.language), counts
 
 
-def _reworded_words(words: Sequence[Word], changes: Iterable[Callable[[str], str]]) -> tuple[Word, ...]:
+def _reworded_words(words: Sequence[Word], changes: Iterable[Change]) -> tuple[Word, ...]:
     """Words after changes of their whole text; those of a changed phrase share its time."""
     whole = changed = " ".join(word.text for word in words)
     for change in changes:
@@ -157,26 +94,66 @@ def _aligned(words: Sequence[Word], texts: Sequence[str]) -> tuple[Word, ...]:
     return tuple(result)
 
 
-def _glossary_change(wrong: str, right: str, counts: Counter[str]) -> Callable[[str], str]:
-    pattern = re.compile(rf"(?<!\w){_GAP.join(map(re.escape, wrong.split()))}(?!\w)", re.IGNORECASE)
+def _whole(texts: Iterable[str]) -> str:
+    """A pattern for any of these texts as whole words; in a script without spaces, for any of them."""
+    # Longer ones first, so that the whole word is found.
+    return "|".join(map(_bounded, sorted(texts, key=len, reverse=True)))
+
+
+def _bounded(text: str) -> str:
+    bare = text.removesuffix("*")
+    before = "" if is_spaceless(bare[:1] or " ") else r"(?<!\w)"
+    after = r"\w*" if text.endswith("*") else "" if is_spaceless(bare[-1:] or " ") else r"(?!\w)"
+    return f"{before}{_GAP.join(map(re.escape, bare.split()))}{after}"
+
+
+def _glossary_change(wrong: str, right: str, counts: Counter[str]) -> Change:
+    pattern = re.compile(_whole([wrong]), re.IGNORECASE)
 
     def corrected(found: re.Match[str]) -> str:
         counts[f"{wrong} -> {right}"] += 1
-        return right[:1].upper() + right[1:] if found[0][:1].isupper() and not wrong[:1].isupper() else right
+        capital = right[:1].upper() + right[1:] if found[0][:1].isupper() and not wrong[:1].isupper() else right
+        return f"{capital}\n" if "\n" in found[0] else capital
 
     return lambda text: pattern.sub(corrected, text)
 
 
-def _strong_change(wording: Wording, counts: Counter[str]) -> Callable[[str], str]:
-    stems = [
-        re.escape(word.removesuffix("*")) + (r"\w*" if word.endswith("*") else "") for word in wording.strong_words
-    ]
-    # Longer ones first, so that the whole word is found.
-    pattern = re.compile(rf"(?<!\w)(?:{'|'.join(sorted(stems, key=len, reverse=True))})(?!\w)", re.IGNORECASE)
+def _masking(words: Sequence[str], counts: Counter[str]) -> Change:
+    pattern = re.compile(_whole(words), re.IGNORECASE)
 
     def masked(found: re.Match[str]) -> str:
-        counts["strong words"] += 1
-        word = found[0]
-        return "" if wording.strong == "drop" else word[0] + "*" * (len(word) - 1)
+        counts[_STRONG] += 1
+        return found[0][0] + "*" * (len(found[0]) - 1)
 
     return lambda text: pattern.sub(masked, text)
+
+
+def _dropping(words: Sequence[str], counts: Counter[str]) -> Change:
+    """Leaves out neighbouring words together, with the marks that only they needed."""
+    word = re.compile(_whole(words), re.IGNORECASE)
+    several = rf"(?:{word.pattern})(?:{_GAP}(?:{word.pattern}))*"
+    pattern = re.compile(rf"([,;:]?)(\s*)({several})(\s*)([,;:.!?…]*)", re.IGNORECASE)
+
+    def dropped(text: str) -> str:
+        kept, at, is_capital = "", 0, False
+        for found in pattern.finditer(text):
+            counts[_STRONG] += sum(1 for _ in word.finditer(found[3]))
+            between = text[at : found.start()]
+            kept += _capital(between) if is_capital else between
+            at = found.end()
+            kept = kept.rstrip()
+            starts = not kept or kept[-1] in ".!?…"
+            is_capital = starts and (found[3][0].isupper() or (is_capital and not between.strip()))
+            marks = "" if starts else found[5] or found[1]
+            kept += marks + ("\n" if "\n" in found[0] else " " if found[2] or marks else "")
+        rest = text[at:]
+        kept = _EMPTY.sub("", kept + (_capital(rest) if is_capital else rest))
+        return kept if any(map(str.isalnum, kept)) else ""
+
+    return lambda text: dropped(text) if word.search(text) else text
+
+
+def _capital(text: str) -> str:
+    """With its first letter in upper case."""
+    first = next((at for at, character in enumerate(text) if character.isalpha()), 0)
+    return text[:first] + text[first : first + 1].upper() + text[first + 1 :]

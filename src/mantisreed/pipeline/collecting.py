@@ -54,7 +54,7 @@ def collect(
     ids: Sequence[str] = (),
     *,
     wait: bool = False,
-    replace_edited: bool = False,
+    overwrite: bool = False,
     on_event: Show = lambda event: None,
 ) -> list[Outcome]:
     """Ask the engines for what they have been sent, take what is ready, and write out what is complete.
@@ -63,7 +63,7 @@ def collect(
         workspace: with the engine cards and the ledger.
         ids: of jobs, or beginnings of them; none means all that are not finished.
         wait: until everything is there.
-        replace_edited: overwrite outputs that were edited since they were written.
+        overwrite: also outputs that were edited since they were written.
         on_event: called as jobs move along.
 
     Returns:
@@ -77,7 +77,7 @@ def collect(
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
             transport = await stack.enter_async_context(LateTransport())
-            collector = Collector(workspace, transport, replace_edited=replace_edited, on_event=on_event)
+            collector = Collector(workspace, transport, overwrite=overwrite, on_event=on_event)
             stack.callback(collector.close)
             stack.enter_context(interruptible(collector.interrupt))
             room = asyncio.Semaphore(_COLLECTED_AT_ONCE)
@@ -100,12 +100,12 @@ class Collector:
         transport: "Transport",
         *,
         writer: LedgerWriter | None = None,
-        replace_edited: bool = False,
+        overwrite: bool = False,
         on_event: Show = lambda event: None,
     ) -> None:
         self._workspace = workspace
         self._transport = transport
-        self._replace = replace_edited
+        self._overwrite = overwrite
         self._on_event = on_event
         self._writer = writer or LedgerWriter(lambda: open_ledger(workspace))
         self._movers: dict[tuple[str, bool], Mover] = {}
@@ -192,10 +192,10 @@ class Collector:
         transcript, made = await self._writer.noted(lambda ledger: kept_transcript(ledger, record, order))
         formats = chosen_formats(kept.to)
         into, hidden = path_at(kept.into), self._workspace.hidden
-        outputs = Outputs(into, hidden, formats, options=kept.writing, replace=self._replace)
-        files = await asyncio.to_thread(outputs.write, kept.output_stem, named, transcript)
+        outputs = Outputs(into, hidden, formats, options=kept.writing, overwrite=self._overwrite)
+        written = await asyncio.to_thread(outputs.write, kept.output_stem, named, transcript)
         await self._writer.noted(lambda ledger: ledger.set_job(record.id, "done"))
-        outcome = outcome_of(named, transcript, made.damage, files)
+        outcome = outcome_of(named, transcript, made.damage, written)
         return replace(outcome, remarks=tuple(_remarks(record, kept, order)))
 
     def _mover(self, order: Order) -> Mover:

@@ -1,6 +1,5 @@
 """Outputs made again from what is kept, and files of one format made into another; nothing is sent, or paid."""
 
-from collections import Counter
 from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass
@@ -9,14 +8,13 @@ from pathlib import Path
 from mantisreed.audio.decode import Decoder
 from mantisreed.audio.speech import speech_map
 from mantisreed.errors import InputError
-from mantisreed.exports.formats import OUTPUT_FORMATS, OutputFormat, format_of
+from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, format_of
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
-from mantisreed.exports.wording import Wording, reworded
 from mantisreed.files import shown
 from mantisreed.pipeline.assembling import kept_transcript
 from mantisreed.pipeline.orders import kept_order, ordered, path_at
-from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.pipeline.sources import Source
 from mantisreed.subtitles.decoding import decoded
 from mantisreed.transcript.estimate import words_over_speech
@@ -35,11 +33,10 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Exported:
-    """What was written of one transcript, and how often each word was changed."""
+    """What was written of one transcript."""
 
     name: str
-    files: tuple[Path, ...]
-    changes: Counter[str]
+    written: Written
 
 
 def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
@@ -51,7 +48,7 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
     path = Path(wanted)
     if path.is_file():
         stem = path.name.removesuffix(".json").removesuffix(".transcript")
-        return Found(read_script(path, OUTPUT_FORMATS["json"]), Source(path), stem, path.parent)
+        return Found(read_script(path, OUTPUT_FORMATS[TRANSCRIPT_FORMAT]), Source(path), stem, path.parent)
     if workspace is None:
         raise InputError("no such file, and no workspace with jobs", where=shown(wanted))
     from mantisreed.jobs.ledger import open_ledger
@@ -71,9 +68,8 @@ def export(
     formats: Sequence[OutputFormat],
     options: WriteOptions,
     *,
-    wording: Wording | None = None,
     into: Path | None = None,
-    replace: bool = False,
+    overwrite: bool = False,
 ) -> list[Exported]:
     """Write transcripts in these formats.
 
@@ -82,9 +78,8 @@ def export(
         wanted: files of transcripts, or beginnings of jobs' ids.
         formats: what is written.
         options: how.
-        wording: which words are changed; None for none.
         into: folder; None puts each where its transcript or its job's outputs are.
-        replace: overwrite files that were edited.
+        overwrite: also files that were edited.
 
     Raises:
         InputError: one of them is not there or not complete; those before it are written.
@@ -92,13 +87,12 @@ def export(
     exported = []
     for one in wanted:
         found = find_transcript(workspace, one)
-        script, changes = reworded(found.script, wording or Wording())
         folder = into or found.folder
         # Where there is no workspace, the memory of what was written lies beside the outputs.
         hidden = workspace.hidden if workspace else folder / ".mantisreed"
-        outputs = Outputs(folder, hidden, formats, options=options, replace=replace)
-        files = outputs.write_script(found.stem, found.source, script)
-        exported.append(Exported(found.source.name, tuple(files), changes))
+        outputs = Outputs(folder, hidden, formats, options=options, overwrite=overwrite)
+        written = outputs.write_script(found.stem, found.source, found.script)
+        exported.append(Exported(found.source.name, written))
     return exported
 
 

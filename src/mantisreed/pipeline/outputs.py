@@ -2,21 +2,32 @@
 
 import hashlib
 import os
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
 
 import msgspec
 
 from mantisreed.errors import OutputError
-from mantisreed.exports.formats import OutputFormat
+from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat
 from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.exports.wording import reworded
 from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
 from mantisreed.pipeline.sources import Source
 from mantisreed.transcript.document import Transcript
 
 
-class _Written(msgspec.Struct, frozen=True):
+@dataclass(frozen=True, slots=True)
+class Written:
+    """The files of one recording, and how often each word was changed in them."""
+
+    files: tuple[Path, ...]
+    changes: Mapping[str, int]
+
+
+class _Remembered(msgspec.Struct, frozen=True):
     """What is remembered of an output: where its recording lies (escaped), and the digest of what was written."""
 
     recording: str
@@ -37,7 +48,7 @@ class Outputs:
         formats: Sequence[OutputFormat],
         *,
         options: WriteOptions | None = None,
-        replace: bool = False,
+        overwrite: bool = False,
     ) -> None:
         """Make the folder.
 
@@ -46,7 +57,7 @@ class Outputs:
             hidden: the workspace's hidden folder.
             formats: what is written of each transcript.
             options: how they are written.
-            replace: overwrite files that were edited, or that something else made.
+            overwrite: also files that were edited, or that something else made.
 
         Raises:
             OutputError: the folder cannot be made or written to.
@@ -58,7 +69,7 @@ class Outputs:
         make_folder(self._memory)
         self._formats = formats
         self.options = options or WriteOptions()
-        self._replace = replace
+        self._overwrite = overwrite
         self._taken: dict[str, str] = {}
 
     @property
@@ -87,34 +98,37 @@ class Outputs:
             OutputError: one of the files was edited since it was written, or was not written by us.
         """
         for path in self.paths(stem):
-            if not self._replace and path.exists() and not self._is_ours(path):
+            if not self._overwrite and path.exists() and not self._is_ours(path):
                 raise OutputError(
                     "was edited or made by something else, and is kept",
                     where=shown(path),
-                    advice="move it away, or overwrite it with --replace",
+                    advice="move it away, or overwrite it with --overwrite",
                 )
 
     def paths(self, stem: str) -> list[Path]:
         """Where the outputs with this stem are."""
         return [self._folder / f"{stem}{form.suffix}" for form in self._formats]
 
-    def write(self, stem: str, recording: Source, transcript: Transcript) -> list[Path]:
-        """Write all formats; each file appears whole or not at all.
+    def write(self, stem: str, recording: Source, transcript: Transcript) -> Written:
+        """Write all formats, words changed in all but the transcript itself; each file appears whole or not at all.
 
         Raises:
             OutputError: a file cannot be written, or was edited meanwhile.
         """
         return self.write_script(stem, recording, Script(transcript))
 
-    def write_script(self, stem: str, recording: Source, script: Script) -> list[Path]:
+    def write_script(self, stem: str, recording: Source, script: Script) -> Written:
         """The same of a script."""
         self.check(stem)
+        is_changing = any(form.name != TRANSCRIPT_FORMAT for form in self._formats)
+        changed, changes = reworded(script, self.options.wording) if is_changing else (script, Counter[str]())
         for path, form in zip(self.paths(stem), self._formats, strict=True):
-            content = form.write(script, self.options, recording.name)
-            remembered = _Written(recording.key, bytes_digest([content]))
+            written = script if form.name == TRANSCRIPT_FORMAT else changed
+            content = form.write(written, self.options, recording.name)
+            remembered = _Remembered(recording.key, bytes_digest([content]))
             write_whole(path, content)
             write_whole(self._memory_of(path), msgspec.json.encode(remembered))
-        return self.paths(stem)
+        return Written(tuple(self.paths(stem)), changes)
 
     def _belongs_to_another(self, stem: str, key: str) -> bool:
         remembered = (self._remembered(path) for path in self.paths(stem) if path.exists())
@@ -124,9 +138,9 @@ class Outputs:
         written = self._remembered(path)
         return written is not None and written.digest == file_digest(path)
 
-    def _remembered(self, path: Path) -> _Written | None:
+    def _remembered(self, path: Path) -> _Remembered | None:
         try:
-            return msgspec.json.decode(self._memory_of(path).read_bytes(), type=_Written)
+            return msgspec.json.decode(self._memory_of(path).read_bytes(), type=_Remembered)
         except (OSError, msgspec.MsgspecError):
             return None
 

@@ -5,7 +5,7 @@ import logging
 import os
 import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
@@ -32,7 +32,7 @@ from mantisreed.jobs.records import Filter
 from mantisreed.jobs.writing import LedgerWriter
 from mantisreed.pipeline.assembling import Heard, transcript_of
 from mantisreed.pipeline.orders import Made, Order, job_order
-from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.pipeline.pieces import Preparation, PreparedPiece
 from mantisreed.pipeline.sources import Source, local_file
 from mantisreed.transcript.document import RecordingFacts, Transcript
@@ -119,6 +119,7 @@ class Outcome:
             when it was sent and not waited for; `waiting` when something else has to happen first.
         transcript: None when there is none (yet).
         files: what was written.
+        changes: how often each word was changed in them.
         error: why it failed or waits, or what is incomplete.
         job: as the ledger has it; None when it did not come so far.
         remarks: what else the user should know.
@@ -128,6 +129,7 @@ class Outcome:
     state: State
     transcript: Transcript | None = None
     files: tuple[Path, ...] = ()
+    changes: Mapping[str, int] = field(default_factory=dict)
     error: MantisreedError | None = None
     job: "JobRecord | None" = None
     remarks: tuple[str, ...] = ()
@@ -327,8 +329,8 @@ class Runner:
         assert task.digest is not None and task.job is not None
         facts = RecordingFacts(recording.name, task.digest, round(made.duration, 3))
         transcript = transcript_of(self._order, facts, task.job, made, heard)
-        files = await asyncio.to_thread(self._outputs.write, task.stem, recording, transcript)
-        return outcome_of(recording, transcript, made.damage, files)
+        written = await asyncio.to_thread(self._outputs.write, task.stem, recording, transcript)
+        return outcome_of(recording, transcript, made.damage, written)
 
     async def _worked_through(self, task: _Task, prepared: Preparation, path: Path) -> tuple[Made, list[Heard]]:
         """What a recording was made into, and what was heard in all its pieces; the ledger says how the job ended."""
@@ -502,13 +504,15 @@ class Runner:
         return self._links.offer(piece.audio, piece.form.content_type, piece.form.extension)
 
 
-def outcome_of(recording: Source, transcript: Transcript, damage: Sequence[str], files: Sequence[Path]) -> Outcome:
+def outcome_of(recording: Source, transcript: Transcript, damage: Sequence[str], written: Written) -> Outcome:
     """The outcome of a recording whose transcript is written; `damage` says what is wrong with the recording."""
     if damage:
         advice = "what there is of it is transcribed"
         error = RecordingError(damage[0], where=recording.shown, advice=advice)
-        return Outcome(recording, "incomplete", transcript, tuple(files), error)
-    return Outcome(recording, "done" if transcript.passages else "nothing heard", transcript, tuple(files))
+        return Outcome(recording, "incomplete", transcript, written.files, written.changes, error)
+    return Outcome(
+        recording, "done" if transcript.passages else "nothing heard", transcript, written.files, written.changes
+    )
 
 
 def _keep_unreadable(error: UnreadableReplyError, hidden: Path) -> None:

@@ -45,7 +45,7 @@ def transcribe(
     into: str | os.PathLike[str] | None = None,
     pieces: PieceOptions | None = None,
     writing: WriteOptions | None = None,
-    replace: bool = False,
+    overwrite: bool = False,
     afresh: bool = False,
     spend_limit: Decimal | None = None,
     wait: bool = True,
@@ -66,8 +66,8 @@ def transcribe(
         to: names of output formats; None takes those in the settings.
         into: folder for outputs; None takes the one in the settings.
         pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the engine's card.
-        writing: how the formats are written; None lays out by the settings.
-        replace: overwrite outputs that were edited since they were written.
+        writing: how the formats are written; None does as the settings say.
+        overwrite: also outputs that were edited since they were written.
         afresh: ask the engine again also for what it has answered already.
         spend_limit: what these recordings may cost, with what they have cost before, in the card's currency.
         wait: until all replies are there; otherwise only send, and leave the rest to `collect`.
@@ -95,8 +95,8 @@ def transcribe(
     check_links(workspace, order.card, recordings, wait=wait)
     folder = Path(into) if into is not None else workspace.folder / workspace.settings.into
     formats = chosen_formats(to if to is not None else workspace.settings.to)
-    options = writing or WriteOptions(rules=workspace.layout())
-    outputs = Outputs(folder, workspace.hidden, formats, options=options, replace=replace)
+    options = writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording())
+    outputs = Outputs(folder, workspace.hidden, formats, options=options, overwrite=overwrite)
     return run_order(workspace, order, outputs, recordings, workers=workers, on_event=on_event)
 
 

@@ -1,0 +1,86 @@
+"""Which words outputs change: lists of strong words and glossaries of corrections, from files."""
+
+import tomllib
+from collections.abc import Mapping
+from importlib.resources import files as package_files
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from mantisreed.errors import InputError
+from mantisreed.files import shown
+
+Strong = Literal["keep", "mask", "drop"]
+
+
+class Wording(msgspec.Struct, frozen=True):
+    """What is done with words in outputs; the transcript itself stays as it is.
+
+    Attributes:
+        strong: what is done with strong words.
+        strong_words: them, in lower case; one that ends with `*` stands for all words that begin so. None takes the
+            list that ships for the text's language.
+        glossary: corrections, wrong to right; whole words and phrases, in any case.
+    """
+
+    strong: Strong = "keep"
+    strong_words: tuple[str, ...] | None = None
+    glossary: tuple[tuple[str, str], ...] = ()
+
+
+def wording_from(strong: Strong, own_list: Path | None, glossary: Path | None) -> Wording:
+    """What is done with words, with the lists read from the user's files where there are some.
+
+    Raises:
+        InputError: one of them cannot be read.
+    """
+    own = None if own_list is None or strong == "keep" else strong_words(None, own_list)
+    return Wording(strong, own, () if glossary is None else read_glossary(glossary))
+
+
+def strong_words(language: str | None, file: Path | None = None) -> tuple[str, ...]:
+    """The words of a list, one on each line, `#` before remarks: of the language's own list, or of the user's file.
+
+    Raises:
+        InputError: the file cannot be read.
+    """
+    if file is None:
+        name = f"strong-words-{(language or 'en').split('-')[0].lower()}.txt"
+        bundled = package_files("mantisreed.exports") / name
+        text = bundled.read_text(encoding="utf-8") if bundled.is_file() else ""
+    else:
+        try:
+            text = file.read_text(encoding="utf-8-sig")
+        except (OSError, UnicodeDecodeError) as error:
+            raise InputError("the list of strong words cannot be read as text", where=shown(file)) from error
+    lines = (line.partition("#")[0].strip().lower() for line in text.splitlines())
+    return tuple(line for line in lines if line)
+
+
+def read_glossary(file: Path) -> tuple[tuple[str, str], ...]:
+    """Corrections from a file with `wrong -> right` on each line, or from TOML with `"wrong" = "right"`.
+
+    Raises:
+        InputError: it cannot be read, or a line is neither.
+    """
+    try:
+        text = file.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError("the glossary cannot be read as text", where=shown(file)) from error
+    if file.suffix.lower() == ".toml":
+        try:
+            table: Mapping[str, object] = tomllib.loads(text)
+        except tomllib.TOMLDecodeError as error:
+            raise InputError(f"the glossary is no TOML ({error})", where=shown(file)) from error
+        return tuple((wrong, str(right)) for wrong, right in table.items())
+    pairs = []
+    for number, line in enumerate(text.splitlines(), 1):
+        bare = line.partition("#")[0].strip()
+        if not bare:
+            continue
+        wrong, arrow, right = bare.partition("->")
+        if not arrow or not wrong.strip():
+            raise InputError("expected: wrong -> right", where=f"{shown(file)}, line {number}")
+        pairs.append((wrong.strip(), right.strip()))
+    return tuple(pairs)
