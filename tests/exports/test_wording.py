@@ -88,6 +88,16 @@ def test_phrases_are_found_across_lines_and_where_no_spaces_are_written(
     assert script.cues is not None and script.cues[0].lines == left and sum(counts.values()) == 1
 
 
+def test_a_correction_in_a_script_without_spaces_leaves_the_other_words_their_times() -> None:
+    words = tuple(Word(text, n * 1.0, n + 1.0) for n, text in enumerate(("今朝", "は", "シ", "ギ", "を", "見た")))
+    passage = Passage(0.0, 6.0, "今朝はシギを見た", words=words)
+    transcript = Transcript(recording=RecordingFacts("a.wav", "", 6.0), engine="", job="", passages=(passage,))
+    script, _ = reworded(Script(transcript), Wording(glossary=(("シギ", "鴫"),)))
+    (changed,) = script.passages
+    assert changed.text == "今朝は鴫を見た"
+    assert changed.words == (*words[:2], Word("鴫", 2.0, 4.0), *words[4:])
+
+
 @given(transcripts, st.sampled_from(["keep", "mask", "drop"]))
 def test_what_is_on_no_list_is_left_as_it_is(transcript: Transcript, strong: str) -> None:
     script = Script(transcript)

@@ -7,10 +7,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.subtitles.breaks import UNIT, break_penalties
-from mantisreed.subtitles.cues import Cue, joined, text_width
+from mantisreed.subtitles.cues import Cue, text_width
 from mantisreed.subtitles.layout import broken_into_lines, lay_out
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.writing import joined
 from strategies import passages, texts
 
 RULES = LayoutRules()

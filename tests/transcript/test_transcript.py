@@ -13,6 +13,7 @@ from mantisreed.transcript.alignment import comparable, word_errors
 from mantisreed.transcript.document import SCHEMA, Transcript, Word, from_json, to_json
 from mantisreed.transcript.estimate import words_over_speech
 from mantisreed.transcript.timing import passages_of
+from mantisreed.transcript.writing import words_of
 from strategies import texts, timed_words, transcripts
 
 
@@ -63,7 +64,8 @@ def test_estimated_words_are_all_there_in_order_and_never_in_silence(
     passages = words_over_speech(text, speech, at)
 
     words = [word for passage in passages for word in passage.words]
-    assert [word.text for word in words] == text.split()
+    assert [word.text for word in words] == words_of(text)
+    assert "".join("".join(passage.text.split()) for passage in passages) == "".join(text.split())
     assert {passage.timing for passage in passages} == {"estimated"}
     edges = [edge for word in words for edge in (word.start, word.end)]
     assert all(before <= after + 1e-6 for before, after in pairwise(edges))

@@ -10,6 +10,7 @@ from mantisreed.engines.card import PassagePaths, Reply, WordPaths
 from mantisreed.engines.tables import ReplyPath
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.timing import LONGEST_PAUSE
+from mantisreed.transcript.writing import joined
 from mantisreed.units import parse_duration
 
 _FACTORS = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "100ns": 1e-7}
@@ -187,5 +188,5 @@ def _grouped(entries: Sequence[_TimedWord]) -> Iterator[Passage]:
 
 def _as_passage(run: Sequence[_TimedWord]) -> Passage:
     words = tuple(entry.word for entry in run)
-    text = " ".join(word.text for word in words)
+    text = joined(word.text for word in words)
     return Passage(words[0].start, max(word.end for word in words), text, run[0].speaker, words=words)

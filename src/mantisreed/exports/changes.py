@@ -9,6 +9,7 @@ import msgspec
 from mantisreed.exports.script import Script
 from mantisreed.subtitles.cues import Cue
 from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
+from mantisreed.transcript.writing import excerpt
 
 
 def retimed(script: Script, move: Callable[[float], float]) -> Script:
@@ -42,10 +43,12 @@ def part(script: Script, start: float = 0.0, end: float = math.inf) -> Script:
     def passage(one: Passage) -> Passage | None:
         if start <= one.start and one.end <= end:
             return one
-        words = tuple(word for word in one.words if word.start >= start and word.end <= end)
-        if not words:
+        inside = [at for at, word in enumerate(one.words) if word.start >= start and word.end <= end]
+        if not inside:
             return None
-        text = " ".join(word.text for word in words)
+        first, last = inside[0], inside[-1] + 1
+        words = one.words[first:last]
+        text = excerpt(one.text, [word.text for word in one.words], first, last)
         return msgspec.structs.replace(one, start=words[0].start, end=words[-1].end, text=text, words=words)
 
     return _changed(

@@ -6,11 +6,12 @@ from dataclasses import dataclass, replace
 import msgspec
 
 from mantisreed.exports.word_lists import Wording
-from mantisreed.subtitles.cues import Cue, joined
+from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, spoken_length
+from mantisreed.transcript.writing import joined, words_of
 
 _LATE, _SLOWEST = 0.5, 0.5  # seconds; what a cue's words take at most, the second for each unit of their length
 _ONE_SPEECH = 1.0  # seconds; what is nearer, by the same speaker, is one passage
@@ -130,7 +131,7 @@ def _passage(cues: Sequence[Cue]) -> Passage:
     for cue in cues:
         if cue.words:
             words += cue.words
-        elif texts := cue.text.split():
+        elif texts := words_of(cue.text):
             # A cue may stand for long after its speech.
             longest = _LATE + _SLOWEST * sum(map(spoken_length, texts))
             words += estimated_words(texts, [(cue.start, min(max(cue.end, cue.start + 0.01), cue.start + longest))])

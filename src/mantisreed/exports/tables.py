@@ -7,9 +7,10 @@ from itertools import groupby
 
 from mantisreed.errors import InputError
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
-from mantisreed.subtitles.cues import Cue, joined
+from mantisreed.subtitles.cues import Cue
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.timing import passages_of
+from mantisreed.transcript.writing import joined
 
 ROWS = ("words", "passages", "cues")
 _COLUMNS = {

@@ -4,13 +4,15 @@ import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
+from itertools import groupby
 
 import msgspec
 
 from mantisreed.exports.script import Script
 from mantisreed.exports.word_lists import Wording, strong_words
-from mantisreed.subtitles.cues import Cue, is_spaceless
+from mantisreed.subtitles.cues import Cue
 from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.writing import is_spaceless, joined
 
 _GAP = r"[\s\u00a0]+"
 _EMPTY = re.compile(r"\s?(?:\(\s*\)|\[\s*\]|“\s*”|«\s*»|\"\s*\")")
@@ -56,10 +58,42 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
 
 def _reworded_words(words: Sequence[Word], changes: Iterable[Change]) -> tuple[Word, ...]:
     """Words after changes of their whole text; those of a changed phrase share its time."""
-    whole = changed = " ".join(word.text for word in words)
+    whole = changed = joined(word.text for word in words)
     for change in changes:
         changed = change(changed)
-    return tuple(words) if changed == whole else _aligned(words, changed.split())
+    if changed == whole:
+        return tuple(words)
+    if not any(map(is_spaceless, whole + changed)):
+        return _aligned(words, changed.split())
+    signs = [(sign, word) for word in words for sign in _signs_of(word)]
+    kept = {id(sign): word for sign, word in signs}
+    aligned = _aligned([sign for sign, _ in signs], _signs(changed))
+    parts = [list(group) for _, group in groupby(aligned, key=lambda sign: id(kept.get(id(sign))))]
+    return tuple(_together(part, kept.get(id(part[0]))) for part in parts)
+
+
+def _signs(text: str) -> list[str]:
+    """The text's words; in a script without spaces its signs."""
+    spread = "".join(f" {sign} " if is_spaceless(sign) else sign for sign in text)
+    return spread.split()
+
+
+def _signs_of(word: Word) -> list[Word]:
+    signs = _signs(word.text)
+    each = (word.end - word.start) / max(1, len(signs))
+    return [
+        Word(sign, word.start + at * each, word.start + (at + 1) * each, word.confidence)
+        for at, sign in enumerate(signs)
+    ]
+
+
+def _together(signs: Sequence[Word], word: Word | None) -> Word:
+    """Signs of one word, which is None if they are new."""
+    text = "".join(sign.text for sign in signs)
+    if word is not None and text == word.text:
+        return word
+    start, end = round(signs[0].start, 3), round(signs[-1].end, 3)
+    return Word(text, start, end, None if word is None else word.confidence)
 
 
 def _aligned(words: Sequence[Word], texts: Sequence[str]) -> tuple[Word, ...]:

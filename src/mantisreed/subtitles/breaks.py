@@ -7,14 +7,13 @@ preposition; never between what belongs together.
 from collections.abc import Sequence
 
 from mantisreed.transcript.punctuation import ends_clause, ends_sentence
+from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, needs_space, phrases
 
 SENTENCE, CLAUSE, CONJUNCTION, PREPOSITION, PLAIN, UNIT = 0.0, 3.0, 4.0, 9.0, 12.0, 60.0
 """Penalties: after a sentence, after a clause, before a conjunction, before a preposition, anywhere else, and inside
 what belongs together."""
 
 _OPENING, _CLOSING = "([{（［｛「『【〈《", ")]}）］｝」』】〉》"
-_NOT_FIRST = "、。，．！？：；）］｝」』】〉》ー々ぁぃぅぇぉっゃゅょゎァィゥェォッャュョヮ・…"  # of a line
-_NOT_LAST = "（［｛「『【〈《"
 
 _CONJUNCTIONS = {
     "en": (
@@ -76,12 +75,15 @@ _DETERMINER_SETS = _sets(_DETERMINERS)
 _NAMES_ARE_CAPITALISED = frozenset(("en", "fr", "es"))
 
 
-def break_penalties(texts: Sequence[str], language: str | None) -> list[float]:
+def break_penalties(
+    texts: Sequence[str], language: str | None, is_glued: Sequence[bool] | None = None
+) -> list[float]:
     """How bad a break before each text is; the first one has none.
 
     Args:
         texts: words in order.
         language: a tag; None takes the rules that hold in any language.
+        is_glued: which are written without a space before; None lets the script decide.
     """
     tongue = (language or "").split("-")[0].lower()
     conjunctions = _CONJUNCTION_SETS.get(tongue, frozenset())
@@ -109,7 +111,7 @@ def break_penalties(texts: Sequence[str], language: str | None) -> list[float]:
                 penalty = CONJUNCTION
             elif bare[at] in prepositions:
                 penalty = PREPOSITION
-            elif text[0] in _NOT_FIRST or before[-1:] in _NOT_LAST:
+            elif text[0] in NOT_FIRST or before[-1:] in NOT_LAST:
                 penalty = UNIT
             elif bare[at - 1] in conjunctions or bare[at - 1] in prepositions:
                 penalty = PLAIN * 2  # they belong to what follows
@@ -121,7 +123,41 @@ def break_penalties(texts: Sequence[str], language: str | None) -> list[float]:
             depth = max(0, depth + sum(text.count(mark) for mark in _OPENING) - sum(text.count(m) for m in _CLOSING))
             if depth and ends_sentence(text):
                 depth = 0  # a bracket that nobody closed
+    if not all(map(str.isascii, texts)):
+        _part_phrases(penalties, texts, language, is_glued)
     return penalties
+
+
+def _part_phrases(
+    penalties: list[float], texts: Sequence[str], language: str | None, is_glued: Sequence[bool] | None
+) -> None:
+    """In scripts without spaces: what is inside a phrase belongs together, and a space is as good as a comma."""
+    run: list[int] = []
+
+    def judge() -> None:
+        starts, at = set(), 0
+        for phrase in phrases("".join(texts[number] for number in run), language):
+            starts.add(at)
+            at += len(phrase)
+        at = 0
+        for number in run:
+            if at not in starts:
+                penalties[number] = max(penalties[number], UNIT)
+            at += len(texts[number])
+
+    for number, text in enumerate(texts):
+        before = texts[number - 1] if number else ""
+        is_same = bool(before) and is_spaceless(before[-1]) and is_spaceless(text[0])
+        glued = is_same and (not needs_space(before, text) if is_glued is None else is_glued[number])
+        if is_same and not glued:
+            penalties[number] = min(penalties[number], CLAUSE)
+        if not glued:
+            if len(run) > 1:
+                judge()
+            run = []
+        run.append(number)
+    if len(run) > 1:
+        judge()
 
 
 def _look_like_a_name(before: str, text: str) -> bool:

@@ -12,11 +12,12 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.subtitles.breaks import break_penalties
-from mantisreed.subtitles.cues import Cue, is_spaceless, needs_space, text_width
+from mantisreed.subtitles.breaks import PLAIN, break_penalties
+from mantisreed.subtitles.cues import Cue, text_width
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.estimate import passages_over_speech
+from mantisreed.transcript.writing import is_spaceless, needs_space, phrases, spaced
 
 _IMPOSSIBLE = 1e12
 _RULE = 1000.0  # for a broken rule
@@ -58,10 +59,10 @@ def lay_out(
         mark_speakers: put the rules' mark before the first word of each new speaker.
     """
     rules = rules or LayoutRules()
-    tokens = _tokens_of(passages_over_speech(passages, ()), rules, mark_speakers=mark_speakers)
+    tokens = _tokens_of(passages_over_speech(passages, ()), rules, language, mark_speakers=mark_speakers)
     if not tokens.words:
         return []
-    penalties = break_penalties(tokens.texts, language)
+    penalties = break_penalties(tokens.texts, language, tokens.is_glued)
     shape = _Shape(tokens, penalties, rules)
     spans = list(shape.best_spans())
     starts = [tokens.words[first].start for first, _ in spans]
@@ -150,6 +151,8 @@ class _Shape:
         self._is_overlapped = (following < self._ends) & others
         self._following: Floats = following
         self._line_ends = self._first_line_ends()
+        self._line_starts = self._last_line_starts()
+        self._best_breaks = _lowest(np.maximum(self._penalties[:-1] - PLAIN, 0.0), int(rules.line_length))
 
     def best_spans(self) -> Iterator[tuple[int, int]]:
         """The first word of each cue, and the one after its last."""
@@ -182,6 +185,23 @@ class _Shape:
         result: Ints = np.maximum(ends, np.arange(self._count) + 1)
         return result
 
+    def _last_line_starts(self) -> Ints:
+        """With which word a line that ends with each word begins at the earliest."""
+        least = self._edges[1:] - self._rules.line_length
+        starts = np.searchsorted(self._edges[:-1] + self._spaces, least, side="left")
+        result: Ints = np.minimum(starts, np.arange(self._count))
+        return result
+
+    def _line_breaks(self, first: Ints, last: Ints, width: Floats) -> Floats:
+        """How much worse than any break between words the best place is where a cue of two lines can be broken."""
+        low = np.maximum(self._line_starts[last], first + 1)
+        high = np.minimum(self._line_ends[first], last)
+        is_broken = (width > self._rules.line_length) & (low <= high)
+        low, high = np.where(is_broken, low, first), np.where(is_broken, high, first)
+        level = np.minimum(np.frexp(high - low + 1)[1] - 1, len(self._best_breaks) - 1)
+        found = np.minimum(self._best_breaks[level, low], self._best_breaks[level, high - (1 << level) + 1])
+        return np.where(is_broken, found, 0.0)
+
     def _reach(self, first: Ints) -> Ints:
         """Where as many lines as a cue may have end at the latest."""
         for _ in range(self._rules.lines):
@@ -195,18 +215,31 @@ class _Shape:
         last = first + length - 1
         start, spoken = self._starts[first], np.maximum(self._ends[last] - self._starts[first], 0.0)
         width = (self._edges[last + 1] - self._edges[first] - self._spaces[first]).astype(float)
+        if rules.lines == 2 and length > 1:
+            breaking = self._line_breaks(first, last, width)
+        else:
+            breaking = np.zeros(len(first))
         width -= width > rules.line_length  # where a line ends, no space is read
         room = np.clip(self._following[last] - rules.gap - start, 0.0, rules.longest)
         room = np.where(self._is_overlapped[last], spoken, room)
         fast = np.maximum(width / np.maximum(room, 1e-3) / rules.max_cps - 1.0, 0.0)
         missing = np.maximum(rules.shortest - room, 0.0)
-        cost = self._penalties[last + 1] + _CUE + np.where(width < _LITTLE, 4.0, 0.0)
+        cost = self._penalties[last + 1] + breaking + _CUE + np.where(width < _LITTLE, 4.0, 0.0)
         cost += np.where(fast > _SLACK, _RULE + _WORSE * fast, 0.0)
         cost += np.where(missing > _SLACK, _RULE + _WORSE * missing, 0.0)
         does_not_fit = (self._reach(first) <= last) | (spoken > rules.longest + _SLACK)
         if length == 1:
             return np.where(does_not_fit, cost + _RULE, cost)
         return np.where(does_not_fit | (self._runs[first] != self._runs[last]), _IMPOSSIBLE, cost)
+
+
+def _lowest(values: Floats, longest: int) -> Floats:
+    """The lowest of 1, 2, 4, 8... neighbouring values, from each one on; by the power of two, and place."""
+    levels = [values]
+    while 2 ** len(levels) <= longest:
+        below, step = levels[-1], 2 ** (len(levels) - 1)
+        levels.append(np.minimum(below, np.append(below[step:], np.full(min(step, len(below)), np.inf))))
+    return np.stack(levels)
 
 
 def _end_of(
@@ -231,7 +264,9 @@ def _end_of(
     return max(min(end, following - rules.gap), min(spoken, start + 0.05), start)
 
 
-def _tokens_of(passages: Iterable[Passage], rules: LayoutRules, *, mark_speakers: bool) -> _Tokens:
+def _tokens_of(
+    passages: Iterable[Passage], rules: LayoutRules, language: str | None, *, mark_speakers: bool
+) -> _Tokens:
     tokens = _Tokens([], [], [], [], [])
     run, speaker, before = 0, None, None
     for passage in passages:
@@ -239,14 +274,20 @@ def _tokens_of(passages: Iterable[Passage], rules: LayoutRules, *, mark_speakers
         is_new = passage.speaker is not None and passage.speaker != speaker
         mark = _mark(passage.speaker, rules) if mark_speakers and is_new else ""
         speaker = passage.speaker
-        said = (word for word in passage.words if word.text.strip())
-        for number, word in enumerate(part for whole in said for part in _pieces_of(whole, rules)):
+        said = [word for word in passage.words if word.text.strip()]
+        spaces = spaced(passage.text, [word.text for word in said])
+        parts = (
+            (part, space and nth == 0)
+            for whole, space in zip(said, spaces, strict=True)
+            for nth, part in enumerate(_pieces_of(whole, rules, language))
+        )
+        for number, (word, has_space) in enumerate(parts):
             text = word.text
             if number == 0:
                 text = mark + text
             elif before is not None and word.start - before.end > rules.longest_pause:
                 run += 1
-            tokens.is_glued.append(number > 0 and before is not None and not needs_space(before.text, word.text))
+            tokens.is_glued.append(number > 0 and not has_space)
             tokens.texts.append(text)
             tokens.words.append(word)
             tokens.speakers.append(passage.speaker)
@@ -261,19 +302,18 @@ def _mark(speaker: str | None, rules: LayoutRules) -> str:
     return "- " if rules.speakers == "dash" else f"{speaker}: "
 
 
-def _pieces_of(word: Word, rules: LayoutRules) -> Iterator[Word]:
+def _pieces_of(word: Word, rules: LayoutRules, language: str | None) -> Iterator[Word]:
     """The word; or, in a script without spaces, its parts that may stand in different lines, if it is long."""
-    if (
-        word.text.isascii()
-        or text_width(word.text) <= rules.line_length // 3
-        or not any(map(is_spaceless, word.text))
-    ):
+    longest = rules.line_length // 3
+    if word.text.isascii() or text_width(word.text) <= longest or not any(map(is_spaceless, word.text)):
         yield word
         return
     import regex  # graphemes, after Unicode Standard Annex 29
 
-    graphemes = regex.findall(r"\X", word.text)
-    each = (word.end - word.start) / len(graphemes)
-    for at, grapheme in enumerate(graphemes):
-        start = word.start + at * each
-        yield Word(grapheme, start, start + each, word.confidence)
+    each = (word.end - word.start) / len(word.text)
+    start = word.start
+    for phrase in phrases(word.text, language):
+        for part in [phrase] if text_width(phrase) <= longest else regex.findall(r"\X", phrase):
+            end = start + each * len(part)
+            yield Word(part, start, end, word.confidence)
+            start = end

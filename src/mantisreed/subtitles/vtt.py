@@ -5,9 +5,10 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
-from mantisreed.subtitles.cues import Cue, needs_space
+from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.srt import order_notes, seconds_of
 from mantisreed.transcript.document import Word
+from mantisreed.transcript.writing import needs_space
 from mantisreed.units import clock
 
 _ESCAPES = str.maketrans(

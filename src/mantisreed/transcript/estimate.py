@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 from mantisreed.transcript.timing import passages_of
+from mantisreed.transcript.writing import places_of, words_of
 
 Span = tuple[float, float]
 
@@ -36,11 +37,15 @@ def words_over_speech(text: str, speech: Sequence[Span], duration: float) -> tup
         speech: where somebody speaks, (start, end) in seconds, in order; empty means everywhere.
         duration: of the sound, in seconds.
     """
-    words = estimated_words(text.split(), _within(speech, 0.0, duration))
-    return tuple(
-        Passage(passage.start, passage.end, passage.text, timing="estimated", words=passage.words)
-        for passage in passages_of(words)
-    )
+    texts = words_of(text)
+    places = [*(places_of(text, texts) or ()), len(text)]
+    passages, first = [], 0
+    for passage in passages_of(estimated_words(texts, _within(speech, 0.0, duration))):
+        last = first + len(passage.words)
+        said = " ".join(text[places[first] : places[last]].split())
+        passages.append(Passage(passage.start, passage.end, said, timing="estimated", words=passage.words))
+        first = last
+    return tuple(passages)
 
 
 def passages_over_speech(passages: Iterable[Passage], speech: Sequence[Span]) -> list[Passage]:
@@ -72,7 +77,7 @@ def spoken_length(text: str) -> float:
 
 
 def _with_words(passage: Passage, speech: Sequence[Span]) -> Passage:
-    words = estimated_words(passage.text.split(), _within(speech, passage.start, passage.end))
+    words = estimated_words(words_of(passage.text), _within(speech, passage.start, passage.end))
     return Passage(
         passage.start, passage.end, passage.text, passage.speaker, "estimated", tuple(words), passage.alternatives
     )

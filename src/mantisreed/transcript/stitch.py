@@ -11,6 +11,7 @@ from rapidfuzz.distance import Levenshtein
 from mantisreed.transcript.alignment import comparable
 from mantisreed.transcript.document import Passage, Word, speakers_of
 from mantisreed.transcript.punctuation import ends_sentence
+from mantisreed.transcript.writing import excerpt, joined
 
 _ONE_BREATH = 0.6  # seconds between two halves of a passage that a seam went through
 _SAME_TIME = 1.0  # seconds between two hearings of one word at most
@@ -300,7 +301,12 @@ def _passages_of(words: Sequence[_Heard], speaker_of: Callable[[_Heard], str | N
 
 
 def _part(passage: Passage, words: tuple[Word, ...]) -> Passage:
-    text = " ".join(word.text for word in words)
+    first = next(at for at, word in enumerate(passage.words) if word is words[0])
+    last = first + len(words)
+    if passage.words[first:last] == words:
+        text = excerpt(passage.text, [word.text for word in passage.words], first, last)
+    else:
+        text = joined(word.text for word in words)
     end = max(word.end for word in words)
     return Passage(words[0].start, end, text, passage.speaker, passage.timing, words)
 
@@ -329,7 +335,7 @@ def _merged(before: Passage, after: Passage) -> Passage:
     return Passage(
         before.start,
         max(before.end, after.end),
-        f"{before.text} {after.text}",
+        joined((before.text, after.text)),
         before.speaker,
         before.timing,
         (*before.words, *after.words),

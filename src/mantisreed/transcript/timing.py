@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator, Sequence
 
 from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.writing import joined
 
 LONGEST_PAUSE = 1.0
 """Seconds between two words that still belong to one passage."""
@@ -21,5 +22,5 @@ def passages_of(words: Iterable[Word], longest_pause: float = LONGEST_PAUSE) -> 
 
 
 def _passage(words: Sequence[Word]) -> Passage:
-    text = " ".join(word.text for word in words)
+    text = joined(word.text for word in words)
     return Passage(words[0].start, max(word.end for word in words), text, words=tuple(words))
