@@ -90,11 +90,13 @@ def test_retry_sends_what_is_missing_as_it_was_ordered(
     mantisreed: Command, ferry: Ferry, recordings: Path, tmp_path: Path
 ) -> None:
     with ferry.sailing(tmp_path, tries=1):
-        ferry.faults = ["503"]
-        assert (
-            mantisreed("run", "recordings", "--to", "srt", "--into", "cues", "--piece-length", "30s").returncode == 1
-        )
+        ferry.faults, ferry.slowness = ["503"], 0.8
+        command = ("run", "recordings", "--to", "srt", "--into", "cues", "--piece-length", "20s")
+        assert mantisreed(*command).returncode == 1
+        ferry.slowness = 0.0
         sent = sum(ferry.asked.values())
+        assert sum(ferry.answered.values()) == sent - 1  # what was on its way when one failed was waited for
+        assert "in doubt" not in mantisreed("jobs").stdout
         again = mantisreed("retry", "--report", "report.csv")
         assert again.returncode == 0, again.stderr
         assert set(ferry.answered.values()) == {1} and sum(ferry.asked.values()) > sent
@@ -150,11 +152,10 @@ def test_a_spend_limit_stops_before_it_is_passed_and_counts_what_was_spent(
         command = ("run", "recordings", "--piece-length", "20s")
         stopped = mantisreed(*command, "--spend-limit", "0.012")
         assert stopped.returncode == 3 and "over the limit of 0.0120 shells" in stopped.stderr
-        paid = sum(float(str(job["cost"] or 0)) for job in jobs(mantisreed))
-        assert 0.006 < paid <= 0.012
-        sent = sum(ferry.asked.values())
-        assert mantisreed(*command, "--spend-limit", "0.012").returncode == 3
-        assert sum(ferry.asked.values()) == sent
+        for _ in range(2):  # a smaller piece may still have room the second time
+            paid = sum(float(str(job["cost"] or 0)) for job in jobs(mantisreed))
+            assert 0.006 < paid <= 0.012 and sum(ferry.answered.values()) == sum(ferry.asked.values())
+            assert mantisreed(*command, "--spend-limit", "0.012").returncode == 3
         assert mantisreed(*command, "--spend-limit", "1").returncode == 0
         settings = tmp_path / "mantisreed.toml"
         priced = '[engine.ferry.price]\nper_minute = "0.01"\ncurrency = "shells"\n'

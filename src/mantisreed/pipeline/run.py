@@ -146,6 +146,8 @@ class _Task:
         digest: of the recording, once it is known.
         job: its id, once the digest is known.
         opened: done when the job is noted in the ledger.
+        given_up: set when one piece has failed, so that nothing more is to be sent.
+        sending: those who have a request on its way.
     """
 
     recording: Source
@@ -154,6 +156,8 @@ class _Task:
     digest: str | None = None
     job: str | None = None
     opened: "asyncio.Future[None] | None" = None
+    given_up: bool = False
+    sending: "set[asyncio.Task[object] | None]" = field(default_factory=set)
 
 
 class Runner:
@@ -413,6 +417,7 @@ class Runner:
                 self._count(piece, is_done=True)
                 return heard
             finally:
+                task.sending.discard(asyncio.current_task())
                 room.release()
 
         try:
@@ -427,15 +432,17 @@ class Runner:
                 tasks.append(asyncio.create_task(one(piece, len(tasks) + 1)))
             return [heard for part in await asyncio.gather(*tasks) for heard in part]
         finally:
-            await self._let_go(tasks)
+            await self._let_go(task, tasks)
             await asyncio.to_thread(prepared.close)
 
-    async def _let_go(self, tasks: "Sequence[asyncio.Task[list[Heard]]]") -> None:
-        """End what is under way; when the user wants to stop, what is on its way is waited for and noted."""
+    async def _let_go(self, task: _Task, pieces: "Sequence[asyncio.Task[list[Heard]]]") -> None:
+        """Send nothing more of a recording. What is on its way has been paid for: it is waited for and noted."""
+        task.given_up = True
         if not self._interrupted:
-            for task in tasks:
-                task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+            for piece in pieces:
+                if piece not in task.sending:
+                    piece.cancel()
+        await asyncio.gather(*pieces, return_exceptions=True)
 
     def _count(self, piece: PreparedPiece, *, is_done: bool = False) -> None:
         seconds = piece.span.end - piece.span.start
@@ -465,20 +472,26 @@ class Runner:
         )
         work = Work(task.job, address, part.span.start, part.span.end, part.channel, piece)
         try:
-            reading = await self._heard(recording, work, which)
+            reading = await self._heard(task, work, which)
             return [Heard(address, part.span.start, part.span.end, part.channel, reading)]
         except TooBigError:
             smaller = await asyncio.to_thread(list, prepared.recut(part))
             heard = [await self._heard_in(task, prepared, one, number) for one in smaller]
             return [one for several in heard for one in several]
 
-    async def _heard(self, recording: Source, work: Work, which: str) -> "Reading | None":
+    async def _heard(self, task: _Task, work: Work, which: str) -> "Reading | None":
         """What the engine heard in a piece; None when it is only to be sent and the reply is not there."""
         card, piece = self._order.card, work.piece
         size = f"{which}{short_size(len(piece.audio))} {piece.form.name}"
 
         def tell(stage: str, note: str, until: float | None = None) -> None:
-            self._tell(recording, stage, size if stage == "sending" else note, until)  # type: ignore[arg-type]
+            if stage == "sending":
+                task.sending.add(asyncio.current_task())
+            else:
+                task.sending.discard(asyncio.current_task())
+                if task.given_up and not self._interrupted:
+                    raise PostponedError("another piece of the recording failed")
+            self._tell(task.recording, stage, size if stage == "sending" else note, until)  # type: ignore[arg-type]
 
         link = self._offered(piece) if wants_link(card) and piece.link is None else None
         if wants_link(card) and not (link or piece.link):
