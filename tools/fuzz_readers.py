@@ -3,7 +3,8 @@
     python tools/fuzz_readers.py [--inputs N] [--seed N]
 
 Starts from files that the writers make, cuts, repeats, swaps and overwrites parts of them, and mixes them with one
-another. Prints how many inputs were read, refused and failed; the first failure is kept in a file.
+another. What WebVTT and TTML are read as has to be what is read when it is written again. Prints how many inputs were
+read, refused and failed; the first failure is kept in a file.
 """
 
 import argparse
@@ -15,38 +16,51 @@ from pathlib import Path
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS
 from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.subtitles.cues import Cue, Mark
+from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word
 
-SNIPPETS = (
+_BROKEN = (
     *(
-        b"-->",
-        b"\n\n",
-        b"\r",
-        b"\0",
-        b"\xff\xfe",
-        b"<v ",
-        b"<",
-        b">",
-        b"&amp",
-        b"&#x110000;",
-        b"00:00:99,999",
-        b"NOTE",
+        "-->",
+        "\n\n",
+        "\r",
+        "\0",
+        "<v ",
+        "<",
+        ">",
+        "&amp",
+        "&#x110000;",
+        "00:00:99,999",
+        "NOTE",
+        "{",
+        '"',
+        ",,",
+        "\t\t",
     ),
+    *("1e999", "nan", "**", "[99:99] ", "<p begin='", "</tt>", "🪶", "-1", "<i>", "</b>", "<c.loud>", "</c>", "</v>"),
     *(
-        b"{",
-        b'"',
-        b",,",
-        b"\t\t",
-        b"1e999",
-        b"nan",
-        b"**",
-        b"[99:99] ",
-        b"<p begin='",
-        b"</tt>",
-        "🪶".encode(),
-        b"-1",
+        "<ruby>",
+        "<rt>",
+        "STYLE\n",
+        "REGION\nid:a\n",
+        " region:a",
+        " line:0",
+        "{\\an8}",
+        "<00:00:00.500>",
+        " style='a'",
     ),
 )
+SNIPPETS = (*map(str.encode, _BROKEN), b"\xff\xfe", b"\xe9")
+
+KEEPING = ("vtt", "ttml")
+"""Formats that can say whatever is read from them."""
+
+PLAIN = WriteOptions(rules=LayoutRules(speakers="none"))
+
+
+def text_of(script: Script) -> list[tuple[str, ...]]:
+    return [cue.lines for cue in script.cues or ()]
 
 
 def seeds() -> list[bytes]:
@@ -59,7 +73,11 @@ def seeds() -> list[bytes]:
     )
     facts = RecordingFacts("fog.wav", "sha256:1", 5.0)
     script = Script(Transcript(recording=facts, engine="brook", job="1", language="en", passages=passages))
+    marks = (Mark(0, 0, 9, "b"), Mark(0, 4, 9, "i"))
+    cue = Cue(1.0, 2.0, ("Two terns, near", "the hut."), "Ada", words, marks, "line:0 align:start", "first")
+    styled = Script(cues=(cue, Cue(3.0, 4.0, ("Tea?",), "Ben")), head=("STYLE\n::cue {}", "REGION\nid:a\nwidth:40%"))
     made = [form.write(script, WriteOptions(inner_times=True)) for form in FORMATS]
+    made += [OUTPUT_FORMATS[name].write(styled) for name in ("srt", "vtt", "ttml")]
     return made + [OUTPUT_FORMATS["csv"].write(script, WriteOptions(rows=rows)) for rows in ("words", "cues")]
 
 
@@ -99,6 +117,9 @@ def main() -> int:
         try:
             script = form.read(content)
             assert all(cue.end >= cue.start for cue in script.cues or ()), "a cue ends before it begins"
+            if form.name in KEEPING:
+                back = form.read(form.write(script, PLAIN))
+                assert text_of(back) == text_of(script), "what was read is not written as it was"
             read += 1
         except InputError:
             refused += 1

@@ -101,12 +101,12 @@ def test_layout_rules_come_from_options_and_from_sets_of_ones_own(
     (tmp_path / "mantisreed.toml").write_text(
         '[layout.tiny]\nline_length = 20\nlines = 3\n[settings]\nlayout = "tiny"\n'
     )
-    tiny, _ = read_srt(mantisreed("export", transcript, "--to", "srt", "--stdout").stdout)
+    tiny = read_srt(mantisreed("export", transcript, "--to", "srt", "--stdout").stdout).cues
     assert max(len(line) for cue in tiny for line in cue.lines) <= 20 and max(len(cue.lines) for cue in tiny) == 3
-    single, _ = read_srt(mantisreed("export", transcript, "--to", "srt", "--stdout", "--layout", "single").stdout)
+    single = read_srt(mantisreed("export", transcript, "--to", "srt", "--stdout", "--layout", "single").stdout).cues
     assert {len(cue.lines) for cue in single} == {1}
     mantisreed("convert", transcript, "tiny.srt")
-    assert read_srt((tmp_path / "tiny.srt").read_text())[0] == tiny
+    assert read_srt((tmp_path / "tiny.srt").read_text()).cues == tiny
     for wrong in (("--layout", "wide"), ("--line-length", "2"), ("--shortest", "soon")):
         assert mantisreed("export", transcript, "--to", "srt", "--stdout", *wrong).returncode == 2
     (tmp_path / "mantisreed.toml").write_text("[layout.tiny]\nline_lenght = 20\n")
@@ -121,10 +121,10 @@ def test_files_are_converted_shifted_stretched_cut_and_joined(mantisreed: Comman
     for target in ("fog.ttml", "fog.srt", "fog.csv", "fog.md"):
         assert mantisreed("convert", "fog.vtt", target).returncode == 0
     joined = mantisreed("convert", "fog.srt", "fog.ttml", "-", "--to", "srt", "--offsets", "0,1:00")
-    cues, _ = read_srt(joined.stdout)
+    cues = read_srt(joined.stdout).cues
     assert cues[0].start == 2.5 and any(cue.start == 62.5 for cue in cues)
     slow = mantisreed("convert", "fog.srt", "-", "--to", "srt", "--stretch", "25/12.5", "--from", "3s", "--shift=-1s")
-    assert read_srt(slow.stdout)[0][0].start == pytest.approx(5.0, abs=0.5)
+    assert read_srt(slow.stdout).cues[0].start == pytest.approx(5.0, abs=0.5)
     for wrong in (("--stretch", "0"), ("--offsets", "1,2"), ("--shift", "soon")):
         assert mantisreed("convert", "fog.srt", "-", "--to", "vtt", *wrong).returncode == 2
     assert "not known by its ending" in mantisreed("convert", "fog.srt", "fog.doc").stderr
@@ -135,7 +135,7 @@ def test_a_plain_text_is_timed_by_its_recordings_speech(mantisreed: Command, not
     (tmp_path / "note.txt").write_text(said)
     assert "has no times" in mantisreed("convert", "note.txt", "note.srt").stderr
     assert mantisreed("convert", "note.txt", "note.srt", "--recording", note.path).returncode == 0
-    cues, _ = read_srt((tmp_path / "note.srt").read_text())
+    cues = read_srt((tmp_path / "note.srt").read_text()).cues
     assert " ".join(cue.text for cue in cues) == said
     assert abs(cues[0].start - note.composition.words[0].start) < 0.5
 
@@ -158,13 +158,19 @@ def test_what_breaks_a_rule_is_listed_and_mended(mantisreed: Command, tmp_path: 
         assert rule in found.stdout
     as_json = json.loads(mantisreed("check", "bad.srt", "--json", "--plot", "bad.png").stdout)
     (file,) = as_json["files"]
-    assert file["cues"] == 2 and {"cue", "start", "rule", "found", "allowed", "text"} == set(file["findings"][0])
+    assert file["cues"] == 2 and file["notes"] == []
+    assert set(file["findings"][0]) == {"cue", "start", "rule", "found", "allowed", "text", "line"}
     assert (tmp_path / "bad.png").read_bytes().startswith(b"\x89PNG")
     mantisreed("check", "bad.srt", "--fix")
     assert (tmp_path / "bad.srt.before").read_text() == BAD
-    cues, _ = read_srt((tmp_path / "bad.srt").read_text())
+    cues = read_srt((tmp_path / "bad.srt").read_text()).cues
     assert all(len(line) <= 42 for cue in cues for line in cue.lines) and cues[-1].lines == ("Tea?",)
     (tmp_path / "good.vtt").write_text("WEBVTT\n\n00:01.000 --> 00:03.000\nTea?\n")
     assert mantisreed("check", "good.vtt").returncode == 0
-    (tmp_path / "odd.vtt").write_text("00:01.000 --> 00:03.000\nTea?\n")
-    assert mantisreed("check", "odd.vtt").returncode == 1
+    (tmp_path / "odd.vtt").write_text("00:01.000 --> 00:03.000 align:up\nTea?\n")
+    odd = mantisreed("check", "odd.vtt")
+    assert odd.returncode == 1 and "align:up" in odd.stdout and "2 format" in odd.stdout
+    assert mantisreed("check", "odd.vtt", "--fix").returncode == 0
+    assert (tmp_path / "odd.vtt").read_text() == "WEBVTT\n\n00:00:01.000 --> 00:00:03.000\nTea?\n"
+    (tmp_path / "words.csv").write_text("start,end,word\n0,1,Tern\n")
+    assert "there are no cues in it" in mantisreed("check", "words.csv").stderr

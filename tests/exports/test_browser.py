@@ -14,7 +14,7 @@ import pytest
 
 from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.exports.script import Script, WriteOptions
-from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.transcript.document import Word
 
 BROWSER = shutil.which("chromium") or shutil.which("chromium-browser")
@@ -22,7 +22,8 @@ PAGE = """<!doctype html><video><track default src="cues.vtt"></video><pre></pre
 const track = document.querySelector("track");
 track.addEventListener("load", () => {
   const cues = [...track.track.cues].map(cue => ({
-    start: cue.startTime, end: cue.endTime, text: cue.getCueAsHTML().textContent, raw: cue.text
+    start: cue.startTime, end: cue.endTime, text: cue.getCueAsHTML().textContent, raw: cue.text,
+    place: [cue.line, cue.align, cue.id], marked: cue.getCueAsHTML().querySelector("i")?.textContent
   }));
   document.querySelector("pre").textContent = JSON.stringify(cues);
 });
@@ -42,7 +43,7 @@ def test_a_browser_finds_the_same_cues(tmp_path: Path, inner_times: bool) -> Non
     cues = (
         Cue(0.5, 2.0, ("Nets closed.",), "Ada & Co <hut>", words),
         Cue(2.25, 4.0, ("5 < 6 & 7 > 6, --> ok?", "&amp; stays", "\u202bשלום"), None),
-        Cue(3600.0, 3601.5, ("沼の鳥 é ñ 🪶",), "B"),
+        Cue(3600.0, 3601.5, ("沼の鳥 é ñ 🪶",), "B", (), (Mark(0, 0, 3, "i"),), "line:0 align:start", "last"),
     )
     options = WriteOptions(inner_times=inner_times)
     (tmp_path / "cues.vtt").write_bytes(OUTPUT_FORMATS["vtt"].write(Script(cues=cues), options))
@@ -62,5 +63,6 @@ def test_a_browser_finds_the_same_cues(tmp_path: Path, inner_times: bool) -> Non
     assert [(one["start"], one["end"], one["text"]) for one in read] == [
         (cue.start, cue.end, "\n".join(cue.lines)) for cue in cues
     ]
+    assert read[2]["place"] == [0, "start", "last"] and read[2]["marked"] == "沼の鳥"
     assert read[0]["raw"].startswith("<v Ada &amp; Co &lt;hut&gt;>")
     assert ("<00:00:00.900>" in read[0]["raw"]) == inner_times

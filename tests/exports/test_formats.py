@@ -14,7 +14,7 @@ from mantisreed.errors import InputError
 from mantisreed.exports.changes import joined_scripts, part, retimed
 from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS, format_of
 from mantisreed.exports.script import Script, WriteOptions
-from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.subtitles.srt import read_srt, write_srt
@@ -29,6 +29,19 @@ LINES = st.text(st.characters(exclude_categories=("Cs", "Cc", "Zl", "Zp", "Cn", 
 
 
 @st.composite
+def marks_of(draw: st.DrawFn, lines: tuple[str, ...]) -> tuple[Mark, ...]:
+    """One mark inside another, in some of the lines."""
+    marks = []
+    for number, line in enumerate(lines):
+        first = draw(st.integers(0, len(line) - 1))
+        last = draw(st.integers(first + 1, len(line)))
+        tags = draw(st.permutations(["b", "i", "u"]))[: draw(st.integers(0, 2))]
+        spans = [(first, last), (first, draw(st.integers(first + 1, last)))]
+        marks += [Mark(number, *span, tag) for span, tag in zip(spans, tags, strict=False)]
+    return tuple(marks)
+
+
+@st.composite
 def cue_lists(draw: st.DrawFn) -> list[Cue]:
     at, cues = 0, []
     for lines in draw(st.lists(st.lists(LINES, min_size=1, max_size=3), max_size=5)):
@@ -39,22 +52,22 @@ def cue_lists(draw: st.DrawFn) -> list[Cue]:
         length = draw(st.integers(1, 9000))
         name = " ".join(draw(LINES).split())
         speaker = draw(st.none() | st.just(name or "x"))
-        cues.append(Cue(at / 1000, (at + length) / 1000, shown, speaker))
+        cues.append(Cue(at / 1000, (at + length) / 1000, shown, speaker, marks=draw(marks_of(shown))))
         at += length
     return cues
 
 
 @given(cue_lists())
 def test_webvtt_is_read_back_as_it_was_written(cues: list[Cue]) -> None:
-    back, notes = read_webvtt(write_webvtt(cues))
-    assert back == cues and notes == []
+    found = read_webvtt(write_webvtt(cues))
+    assert found.cues == cues and found.remarks == []
 
 
 @given(cue_lists())
 def test_ttml_is_read_back_as_it_was_written_and_is_imsc_text(cues: list[Cue]) -> None:
     text = write_ttml(cues, "en-GB")
-    back, notes = read_ttml(text)
-    assert back == cues and notes == []
+    found = read_ttml(text)
+    assert found.cues == cues and found.remarks == []
     root = Tree.fromstring(text.partition("?>")[2])
     assert root.tag == f"{{{NAMESPACE}}}tt"
     assert root.get(f"{{{NAMESPACE}#parameter}}contentProfiles") == PROFILE
@@ -66,10 +79,11 @@ def test_ttml_is_read_back_as_it_was_written_and_is_imsc_text(cues: list[Cue]) -
 @given(cue_lists())
 def test_srt_keeps_times_and_text(cues: list[Cue]) -> None:
     plain = [
-        Cue(cue.start, cue.end, tuple(re.sub(r"[<{>}]|-->|^\d+$", "x", line) for line in cue.lines)) for cue in cues
+        Cue(cue.start, cue.end, tuple(re.sub(r"[<{>}-]|^\d", "x", line) for line in cue.lines), marks=cue.marks)
+        for cue in cues
     ]
-    back, _ = read_srt(write_srt(plain))
-    assert back == plain
+    found = read_srt(write_srt(plain))
+    assert found.cues == plain and found.remarks == []
 
 
 @pytest.mark.parametrize(("form", "demuxer", "codecs"), [("srt", "srt", "srt subrip"), ("vtt", "webvtt", "webvtt")])
@@ -78,8 +92,8 @@ def test_another_reader_finds_the_same_cues(form: str, demuxer: str, codecs: str
     said = ["Nets", "&", "rings", "<", "3", "mm", ">", "none.", "Tea?"]
     words = tuple(Word(text, n * 0.4, n * 0.4 + 0.3) for n, text in enumerate(said))
     script = Script(cues=tuple(lay_out([Passage(0.0, 4.0, "", words=words)], LayoutRules(line_length=16))))
-    found = []
-    with av.open(io.BytesIO(OUTPUT_FORMATS[form].write(script)), "r", format=demuxer) as container:
+    found, plain = [], WriteOptions(inner_times=False)
+    with av.open(io.BytesIO(OUTPUT_FORMATS[form].write(script, plain)), "r", format=demuxer) as container:
         assert container.streams.subtitles[0].codec_context.name in codecs.split()
         for packet in container.demux():
             if packet.size and packet.pts is not None and packet.time_base is not None:
@@ -132,7 +146,7 @@ def test_no_mixture_of_what_formats_are_made_of_makes_a_reader_fail(text: str, f
     [
         ("srt", "1\n00:00:03,000 --> 00:00:01,000\nTern\n", "ended before it began"),
         ("srt", "A list of terns\n\n1\n00:00:01,000 --> 00:00:02,000\nTern\n", "before the first cue was left out"),
-        ("srt", "1\n00:00:01,000 --> 00:00:02,000\n<i>Tern</i>\n", "marks of style"),
+        ("srt", "1\n00:00:01,000 --> 00:00:02,000\n<font size=2>Tern</font>\n", "marks of style"),
         ("srt", "1\n00:00:01,000 --> 00:00:03,000\nTern\n\n2\n00:00:02,000 --> 00:00:04,000\nAuk\n", "overlap"),
         ("vtt", "00:01.000 --> 00:02.000\nTern\n", "first line is not WEBVTT"),
         ("vtt", "WEBVTT\n\n0:1,5 --> 0:2,5\nTern\n", "not written as the standard wants"),
@@ -161,8 +175,8 @@ def test_ttml_times_of_all_kinds_add_up() -> None:
     text = f"""<tt xmlns="{NAMESPACE}" xmlns:ttp="{NAMESPACE}#parameter" ttp:frameRate="25" ttp:tickRate="1000">
     <body begin="10s"><div begin="1m"><p begin="500ms" dur="2s">one<br/>two</p>
     <p begin="00:00:03:05" end="00:00:04.5">three</p><p begin="5000t" end="150f">four</p></div></body></tt>"""
-    cues, notes = read_ttml(text)
-    assert [(cue.start, cue.end) for cue in cues] == [(70.5, 72.5), (73.2, 74.5), (75.0, 76.0)] and notes == []
+    cues = read_ttml(text).cues
+    assert [(cue.start, cue.end) for cue in cues] == [(70.5, 72.5), (73.2, 74.5), (75.0, 76.0)]
     assert cues[0].lines == ("one", "two")
     with pytest.raises(InputError, match="declarations"):
         read_ttml('<!DOCTYPE tt [<!ENTITY a "b">]><tt/>')

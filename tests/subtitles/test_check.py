@@ -2,10 +2,12 @@
 
 import pytest
 
-from mantisreed.subtitles.check import check_cues, reading_speed
-from mantisreed.subtitles.cues import Cue
+from mantisreed.exports.mending import mended
+from mantisreed.subtitles.check import check_cues, check_format, reading_speed
+from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
+from mantisreed.subtitles.srt import read_srt
 from mantisreed.transcript.document import Passage, Word
 
 RULES = LayoutRules()
@@ -45,3 +47,19 @@ def test_calm_speech_is_laid_out_without_a_finding(rules: LayoutRules) -> None:
     words = tuple(Word(word, n * 0.6, n * 0.6 + 0.5) for n, word in enumerate(text.split()))
     passage = Passage(0.0, words[-1].end, text.strip(), None, "engine", words)
     assert check_cues(lay_out([passage], rules, language="en"), rules) == []
+
+
+def test_what_a_format_does_not_allow_is_a_finding_and_what_it_allows_is_none() -> None:
+    found = read_srt("1\n00:00:01.000 --> 00:00:02,000\n<font>Tern</font>\n\n3\n00:00:03,000 --> 00:00:04,000\nAuk\n")
+    dot, number = check_format(found.remarks)
+    assert (dot.cue, dot.start, dot.rule, dot.line) == (1, 1.0, "format", 2) and dot.found.startswith("00:00:01.000")
+    assert (number.cue, number.found, number.allowed) == (2, "3", "2")
+
+
+def test_only_what_breaks_a_rule_is_laid_out_anew_and_ends_before_what_follows() -> None:
+    good = Cue(0.0, 3.0, ("The nets are open.",), marks=(Mark(0, 4, 8, "i"),), settings="line:0", name="first")
+    long = Cue(5.0, 12.0, ("Forty dunlin were ringed before the tide came back, and then it was all over.",))
+    close = Cue(12.02, 14.0, ("Tea?",), "Ben")
+    laid = mended([close, good, long], RULES)
+    assert laid[0] == good and laid[-1].lines == ("Tea?",)
+    assert check_cues(laid, RULES) == [] and " ".join(cue.text for cue in laid[1:-1]) == long.text

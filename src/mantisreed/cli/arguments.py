@@ -196,7 +196,7 @@ def write_options(
     return WriteOptions(
         rules=layout_rules(workspace, **layout),
         each_word=words == "cues",
-        inner_times=words == "inner",
+        inner_times=True if words == "inner" else None,
         rows=rows,
         wording=wording,
     )

@@ -28,7 +28,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = EXAMPLES
     parser.add_argument("files", nargs="+", metavar="FILE", help="subtitles: .srt, .vtt, .ttml")
     add_config(parser)
-    parser.add_argument("--fix", action="store_true", help="lay out anew what breaks a rule; FILE.before is kept")
+    parser.add_argument(
+        "--fix",
+        action="store_true",
+        help="lay out anew what breaks a rule, write as the format wants; FILE.before is kept",
+    )
     parser.add_argument("--plot", metavar="FILE.png", help="draw reading speed over time, and lengths of cues")
     parser.add_argument("--json", action="store_true", dest="as_json", help="findings as JSON on stdout")
     add_layout(parser)
@@ -47,24 +51,29 @@ def run(
     """List what is found; 1 when something is, and was not mended."""
     from pathlib import Path
 
+    from mantisreed.errors import InputError
     from mantisreed.files import shown
     from mantisreed.pipeline.exporting import read_script
-    from mantisreed.subtitles.check import check_cues
+    from mantisreed.subtitles.check import check_cues, check_format
+    from mantisreed.subtitles.remarks import notes_of
 
     rules = layout_rules(workspace_if_any(config), **layout)
     described, is_clean, drawn = [], True, []
     for name in files:
         script = read_script(Path(name))
-        cues = script.laid_out(rules, mark_speakers=False)
-        findings = check_cues(cues, rules)
+        if script.cues is None:
+            raise InputError("there are no cues in it", where=shown(name), advice="`mantisreed convert` makes some")
+        cues: Sequence[Cue] = script.cues
+        findings = [*check_format(script.remarks), *check_cues(cues, rules)]
+        notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
-        if fix and (findings or script.notes):
+        if fix and findings:
             cues, findings = _fixed(Path(name), script, rules)
             console.note(f"{shown(name)}: laid out anew; the file as it was is {shown(name)}.before")
-        is_clean = is_clean and not findings and (fix or not script.notes)
-        described.append(_described(name, cues, findings, script.notes))
+        is_clean = is_clean and not findings
+        described.append(_described(name, cues, findings, notes))
         if not as_json:
-            _print(console, name, cues, findings, () if fix else script.notes)
+            _print(console, name, cues, findings, notes)
     if plot is not None:
         from mantisreed.exports.plots import draw_cues
 
@@ -75,17 +84,18 @@ def run(
 
 
 def _fixed(file: "Path", script: "Script", rules: "LayoutRules") -> "tuple[Sequence[Cue], list[Finding]]":
-    """Lay out anew, write, and check again."""
+    """Lay out anew what breaks a rule, write, and check again."""
+    from dataclasses import replace
+
     from mantisreed.exports.formats import format_of
-    from mantisreed.exports.script import Script, WriteOptions
+    from mantisreed.exports.mending import mended
+    from mantisreed.exports.script import WriteOptions
     from mantisreed.files import write_whole
     from mantisreed.subtitles.check import check_cues
 
-    form = format_of(file)
-    anew = Script(script.as_transcript(file.stem), None, (), script.language)
-    cues = anew.laid_out(rules, mark_speakers=False)
+    cues = mended(script.cues or (), rules, script.language)
     write_whole(file.with_name(f"{file.name}.before"), file.read_bytes())
-    write_whole(file, form.write(Script(None, tuple(cues)), WriteOptions(rules=rules)))
+    write_whole(file, format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules)))
     return cues, check_cues(cues, rules)
 
 
@@ -115,7 +125,7 @@ def _print(
     from mantisreed.units import clock
 
     for note in notes:
-        console.result(f"{shown(name)}: {note}")
+        console.note(f"note: {shown(name)}: {note}")
     if findings:
         table = plain_table()
         table.add_column("cue", justify="right")
@@ -124,8 +134,8 @@ def _print(
         table.add_column("text", overflow="ellipsis", no_wrap=True)
         for finding in findings:
             table.add_row(
-                str(finding.cue),
-                clock(finding.start),
+                str(finding.cue or (f"line {finding.line}" if finding.line else "file")),
+                clock(finding.start) if finding.cue else "",
                 finding.rule,
                 finding.found,
                 finding.allowed,
@@ -133,8 +143,8 @@ def _print(
             )
         console.table(table)
     rules = ", ".join(f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common())
-    broken = len({one.cue for one in findings})
+    broken = len({one.cue for one in findings} - {0})
     summary = f"{len(cues)} cues, all as they should be"
     if findings:
-        summary = f"{broken} of {len(cues)} cues break a rule: {rules}"
+        summary = f"{broken} of {len(cues)} cues break a rule: {rules}" if broken else f"not as it should be: {rules}"
     console.result(f"{shown(name)}: {summary}")

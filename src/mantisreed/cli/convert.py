@@ -73,7 +73,6 @@ def run(
     from mantisreed.errors import InputError, OutputError
     from mantisreed.exports.changes import joined_scripts
     from mantisreed.exports.formats import chosen_formats, format_of
-    from mantisreed.exports.script import Script
     from mantisreed.exports.wording import reworded
     from mantisreed.files import shown, write_whole
     from mantisreed.pipeline.exporting import read_script
@@ -94,7 +93,7 @@ def run(
     script = _changed(script, shift, stretch, since, until)
     options = write_options(workspace_if_any(config), **writing)
     if lay_out or any(writing.get(name) is not None for name in _LAYING_OUT):
-        script = Script(script.as_transcript(""), None, script.notes, script.language)
+        script = _without_cues(script)
     script, changes = reworded(script, options.wording)
     content = form.write(script, options, Path(sources[0]).stem)
     for note in dict.fromkeys((*script.notes, *described_changes(changes))):
@@ -104,6 +103,16 @@ def run(
     else:
         write_whole(Path(target), content)
     return 0
+
+
+def _without_cues(script: "Script") -> "Script":
+    """To be laid out anew."""
+    from mantisreed.exports.script import Script
+
+    lost = "marks of style and places of cues were left out"
+    has_marks = any(cue.marks or cue.settings for cue in script.cues or ())
+    notes = (*script.notes, lost) if has_marks else script.notes
+    return Script(script.as_transcript(""), None, notes, script.language)
 
 
 def _changed(

@@ -16,7 +16,8 @@ from typing import Any
 from mantisreed.engines.reply import events_in, lines_in
 from mantisreed.engines.reply_paths import seconds_from
 from mantisreed.errors import InputError
-from mantisreed.subtitles.reading import read_srt, read_vtt
+from mantisreed.subtitles.srt import read_srt
+from mantisreed.subtitles.vtt import read_webvtt
 
 _UNITS = ("s", "ms", "us", "100ns", "samples")
 _TEXT_UNITS = ("suffixed", "iso8601", "clock")
@@ -104,13 +105,13 @@ def propose(sample: bytes, length: float | None = None) -> Proposal:
 def _propose_for_text(proposal: Proposal, sample: bytes, text: str) -> None:
     if text.lstrip().startswith("WEBVTT"):
         proposal.lines.append('kind = "vtt"')
-    elif read_srt(text):
+    elif read_srt(text).cues:
         proposal.lines.append('kind = "srt"')
     elif any(line.startswith("data:") for line in text.splitlines()):
         _propose_for_stream(proposal, "events", list(events_in(sample)))
     elif all(line.lstrip().startswith("{") for line in lines_in(sample)):
         _propose_for_stream(proposal, "lines", list(lines_in(sample)))
-    elif read_vtt(text):
+    elif read_webvtt(text).cues:
         proposal.add("kind", "vtt", "the header WEBVTT is missing")
     else:
         proposal.add("kind", "text")

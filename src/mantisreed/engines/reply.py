@@ -9,7 +9,8 @@ from mantisreed.engines.card import EngineCard, Reply
 from mantisreed.engines.reply_paths import ReplyReader, UnexpectedReplyError
 from mantisreed.engines.request import Piece
 from mantisreed.subtitles.cues import Cue
-from mantisreed.subtitles.reading import read_srt, read_vtt
+from mantisreed.subtitles.srt import read_srt
+from mantisreed.subtitles.vtt import read_webvtt
 from mantisreed.transcript.document import Passage
 from mantisreed.transcript.estimate import passages_over_speech, words_over_speech
 
@@ -39,7 +40,7 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> Reading:
         text = body.decode("utf-8-sig", "replace")
         if reply.kind == "text":
             return Reading(_estimated(" ".join(text.split()), piece))
-        cues = read_srt(text) if reply.kind == "srt" else read_vtt(text)
+        cues = (read_srt if reply.kind == "srt" else read_webvtt)(text).cues
         if not cues and _holds_words(text):
             raise UnexpectedReplyError(f"it is no {reply.kind.upper()}: no cue is in it")
         return Reading(tuple(_from_cue(cue, piece) for cue in cues if any(cue.lines)))
@@ -122,7 +123,7 @@ def _estimated(text: str, piece: Piece) -> tuple[Passage, ...]:
 
 def _from_cue(cue: Cue, piece: Piece) -> Passage:
     start, end = min(cue.start, piece.duration), min(cue.end, piece.duration)
-    passage = Passage(start, max(start, end), " ".join(" ".join(cue.lines).split()), cue.speaker)
+    passage = Passage(start, max(start, end), cue.text, cue.speaker, words=cue.words)
     return passages_over_speech([passage], piece.speech)[0]
 
 

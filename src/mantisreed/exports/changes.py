@@ -72,7 +72,8 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
     language = next((script.tongue for script in moved if script.tongue), None)
     if all(script.cues is not None for script in moved):
         cues = sorted((cue for script in moved for cue in script.cues or ()), key=lambda cue: (cue.start, cue.end))
-        return Script(cues=tuple(cues), notes=notes, language=language)
+        heads = tuple(dict.fromkeys(block for script in moved for block in script.head))
+        return Script(cues=tuple(cues), notes=notes, language=language, head=heads)
     passages = sorted((one for script in moved for one in script.passages), key=lambda one: (one.start, one.end))
     first = moved[0].as_transcript("")
     facts = msgspec.structs.replace(first.recording, duration=max((one.end for one in passages), default=0.0))
@@ -92,4 +93,4 @@ def _changed(
     if transcript is not None:
         transcript = msgspec.structs.replace(transcript, passages=passages(transcript.passages))
     changed = None if script.cues is None else cues(script.cues)
-    return Script(transcript, changed, (*script.notes, *notes), script.language)
+    return replace(script, transcript=transcript, cues=changed, notes=(*script.notes, *notes))

@@ -1,14 +1,15 @@
 """The formats, by the names that `--to` takes, each with its writer and its reader."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import PurePath
 
 from mantisreed.errors import InputError
 from mantisreed.exports import tables, texts
 from mantisreed.exports.script import Script, WriteOptions
-from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import decoded
+from mantisreed.subtitles.remarks import notes_of
 from mantisreed.subtitles.srt import read_srt, write_srt
 from mantisreed.subtitles.ttml import read_ttml, write_ttml
 from mantisreed.subtitles.vtt import read_webvtt, words_as_cues, write_webvtt
@@ -49,9 +50,10 @@ class OutputFormat:
             raise InputError(
                 f"a file of the format {self.name} has no times", advice="--recording FILE times it by its speech"
             )
-        text, notes = decoded(content)
+        text, remarks = decoded(content)
         script = self.read_text(text)
-        return Script(script.transcript, script.cues, (*notes, *script.notes), script.language)
+        remarks += script.remarks
+        return replace(script, notes=(*notes_of(remarks), *script.notes), remarks=tuple(remarks))
 
 
 def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]:
@@ -60,13 +62,14 @@ def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]
 
 
 def _webvtt(script: Script, options: WriteOptions, name: str) -> str:
-    return write_webvtt(_cues(script, options, mark=False), inner_times=options.inner_times)
+    has_inner = script.cues is not None if options.inner_times is None else options.inner_times
+    return write_webvtt(_cues(script, options, mark=False), inner_times=has_inner, head=script.head)
 
 
-def _of_cues(read: Callable[[str], tuple[list[Cue], list[str]]]) -> Reader:
+def _of_cues(read: Callable[[str], Subtitles]) -> Reader:
     def reader(text: str) -> Script:
-        cues, notes = read(text)
-        return Script(cues=tuple(cues), notes=tuple(notes))
+        found = read(text)
+        return Script(None, tuple(found.cues), (), found.language, tuple(found.head), tuple(found.remarks))
 
     return reader
 

@@ -8,6 +8,7 @@ import msgspec
 from mantisreed.exports.word_lists import Wording
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.layout import lay_out
+from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, spoken_length
@@ -23,14 +24,14 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
     Attributes:
         rules: how cues are laid out.
         each_word: a cue for each word.
-        inner_times: timestamps inside WebVTT cues, word by word.
+        inner_times: timestamps inside WebVTT cues, word by word; None keeps those that were read.
         rows: what a row of CSV and TSV is; None for passages, or cues where there is nothing else.
         wording: which words are changed, in all formats but the transcript's own.
     """
 
     rules: LayoutRules = LayoutRules()
     each_word: bool = False
-    inner_times: bool = False
+    inner_times: bool | None = None
     rows: str | None = None
     wording: Wording = Wording()
 
@@ -42,14 +43,18 @@ class Script:
     Attributes:
         transcript: its words, passage by passage; None when only cues are known.
         cues: as they were read, with their lines; None when they are to be laid out.
-        notes: what was mended in reading.
+        notes: what was changed in reading, or afterwards.
         language: a tag; None when nobody said.
+        head: WebVTT blocks of styles and regions, as they were read.
+        remarks: what a reader of cues had to say; `notes` has it as well.
     """
 
     transcript: Transcript | None = None
     cues: tuple[Cue, ...] | None = None
     notes: tuple[str, ...] = ()
     language: str | None = None
+    head: tuple[str, ...] = ()
+    remarks: tuple[Remark, ...] = ()
 
     @property
     def passages(self) -> tuple[Passage, ...]:
@@ -69,12 +74,17 @@ class Script:
             return lay_out(self.passages, rules, language=self.tongue, mark_speakers=marks)
         if not mark_speakers or len({cue.speaker for cue in self.cues if cue.speaker is not None}) < 2:
             return self.cues
-        marked, before = [], None
+        marked: list[Cue] = []
+        before: Cue | None = None
         for cue in self.cues:
-            is_new = cue.speaker is not None and cue.speaker != before
+            is_new = cue.speaker is not None and (before is None or cue.speaker != before.speaker)
             mark = {"dash": "- ", "name": f"{cue.speaker}: "}.get(rules.speakers, "") if is_new else ""
-            before = cue.speaker
-            marked.append(replace(cue, lines=(mark + cue.lines[0], *cue.lines[1:])) if mark and cue.lines else cue)
+            one = _with_mark(cue, mark)
+            if mark and before is not None and (cue.start, cue.end) == (before.start, before.end):
+                marked[-1] = _above(marked[-1], one)  # two voices of one cue
+            else:
+                marked.append(one)
+            before = cue
         return marked
 
     def as_transcript(self, name: str) -> Transcript:
@@ -107,8 +117,30 @@ def bare_transcript(
     )
 
 
+def _with_mark(cue: Cue, mark: str) -> Cue:
+    """The cue with a speaker's mark before its first line, unless it was written there before."""
+    if not mark or not cue.lines or cue.lines[0].startswith(mark):
+        return cue
+    moved = tuple(
+        replace(one, first=one.first + len(mark), last=one.last + len(mark)) if one.line == 0 else one
+        for one in cue.marks
+    )
+    return replace(cue, lines=(mark + cue.lines[0], *cue.lines[1:]), marks=moved)
+
+
+def _above(upper: Cue, lower: Cue) -> Cue:
+    """One cue of two that stand at the same time."""
+    moved = tuple(replace(one, line=one.line + len(upper.lines)) for one in lower.marks)
+    return replace(upper, lines=upper.lines + lower.lines, marks=upper.marks + moved, words=())
+
+
 def passages_of_cues(cues: Iterable[Cue]) -> list[Passage]:
     """Neighbouring cues of one speaker as passages, their words timed within each cue where nothing else is known."""
+    return [passage_of_cues(group) for group in groups_of_cues(cues) if any(cue.lines for cue in group)]
+
+
+def groups_of_cues(cues: Iterable[Cue]) -> list[list[Cue]]:
+    """The cues of each passage, in order of time."""
     groups: list[list[Cue]] = []
     for cue in sorted(cues, key=lambda cue: (cue.start, cue.end)):
         last = groups[-1][-1] if groups else None
@@ -116,7 +148,7 @@ def passages_of_cues(cues: Iterable[Cue]) -> list[Passage]:
             groups[-1].append(cue)
         else:
             groups.append([cue])
-    return [_passage(group) for group in groups if any(cue.lines for cue in group)]
+    return groups
 
 
 def _goes_on(before: Cue, cue: Cue) -> bool:
@@ -125,7 +157,8 @@ def _goes_on(before: Cue, cue: Cue) -> bool:
     return bool(last) and bool(first) and not (last.isalnum() and first.isupper())
 
 
-def _passage(cues: Sequence[Cue]) -> Passage:
+def passage_of_cues(cues: Sequence[Cue]) -> Passage:
+    """One passage of its cues."""
     words: list[Word] = []
     has_times = all(cue.words for cue in cues)
     for cue in cues:

@@ -44,16 +44,19 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
         return msgspec.structs.replace(one, text=" ".join(text(one.text).split()), words=words)
 
     def cue(one: Cue) -> Cue:
-        changed = text("\n".join(one.lines)).split("\n")
+        whole = "\n".join(one.lines)
+        changed = text(whole).split("\n")
+        if changed == list(one.lines):
+            return one
         lines = tuple(line for given in changed if (line := " ".join(given.split())))
-        return replace(one, lines=lines, words=())
+        return replace(one, lines=lines, words=(), marks=())
 
     transcript = script.transcript
     if transcript is not None:
         passages = tuple(changed for one in transcript.passages if (changed := passage(one)).text)
         transcript = msgspec.structs.replace(transcript, passages=passages)
     cues = None if script.cues is None else tuple(other for one in script.cues if (other := cue(one)).lines)
-    return Script(transcript, cues, script.notes, script.language), counts
+    return replace(script, transcript=transcript, cues=cues), counts
 
 
 def _reworded_words(words: Sequence[Word], changes: Iterable[Change]) -> tuple[Word, ...]:

@@ -5,9 +5,11 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from mantisreed.subtitles.cues import Cue, text_width
+from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import LayoutRules
 
-_SLACK = 0.0011  # seconds; formats have milliseconds
+SLACK = 0.0011
+"""Seconds; formats have milliseconds."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,11 +17,12 @@ class Finding:
     """One thing that breaks a rule.
 
     Attributes:
-        cue: its number, from 1; 0 for the whole file.
+        cue: its number, from 1; 0 for none.
         start: seconds; of the cue.
-        rule: its name, as the layout rules and options have it, or what it is about.
+        rule: its name, as the layout rules and options have it, or `format`.
         found, allowed: for people.
-        text: the beginning of the cue's text.
+        text: the beginning of the cue's text, or what is wrong with the format.
+        line: of the file, from 1; 0 where it does not matter.
     """
 
     cue: int
@@ -28,6 +31,16 @@ class Finding:
     found: str
     allowed: str
     text: str = ""
+    line: int = 0
+
+
+def check_format(remarks: Iterable[Remark]) -> list[Finding]:
+    """What the format does not allow, of what its reader found."""
+    return [
+        Finding(one.cue, one.start, "format", one.found, one.allowed, one.what, one.line)
+        for one in remarks
+        if one.allowed
+    ]
 
 
 def check_cues(cues: Sequence[Cue], rules: LayoutRules) -> list[Finding]:
@@ -36,14 +49,14 @@ def check_cues(cues: Sequence[Cue], rules: LayoutRules) -> list[Finding]:
     for number, (cue, following) in enumerate(pairwise(cues), 2):
         gap = following.start - cue.end
         beginning = following.text[:40]
-        if following.start < cue.start - _SLACK:
+        if following.start < cue.start - SLACK:
             findings.append(
                 Finding(number, following.start, "order", "begins before the one above", "later", beginning)
             )
-        elif gap < -_SLACK and cue.speaker == following.speaker:
+        elif gap < -SLACK and cue.speaker == following.speaker:
             found = f"{-gap:.2f} s over the one above"
             findings.append(Finding(number, following.start, "overlap", found, "none", beginning))
-        elif -_SLACK <= gap < rules.gap - _SLACK:
+        elif -SLACK <= gap < rules.gap - SLACK:
             found, allowed = f"{max(0.0, gap):.2f} s", f"{rules.gap:g} s or more"
             findings.append(Finding(number, following.start, "gap", found, allowed, beginning))
     return sorted(findings, key=lambda finding: (finding.cue, finding.rule))
@@ -69,11 +82,11 @@ def _of_cue(number: int, cue: Cue, rules: LayoutRules) -> Iterable[Finding]:
     widest = max(map(text_width, cue.lines))
     if widest > rules.line_length:
         yield finding("line-length", str(widest), str(rules.line_length))
-    if length < rules.shortest - _SLACK:
+    if length < rules.shortest - SLACK:
         yield finding("shortest", f"{length:.2f} s", f"{rules.shortest:g} s or more")
-    if length > rules.longest + _SLACK:
+    if length > rules.longest + SLACK:
         yield finding("longest", f"{length:.2f} s", f"{rules.longest:g} s or less")
     width = sum(map(text_width, cue.lines))
-    if width > rules.max_cps * (length + _SLACK):
+    if width > rules.max_cps * (length + SLACK):
         speed = reading_speed(cue)
         yield finding("max-cps", f"{speed:.1f}" if length > 0 else "no time to read it", f"{rules.max_cps:g}")

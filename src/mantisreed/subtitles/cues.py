@@ -1,25 +1,72 @@
-"""Cues, and how wide their text is."""
+"""Cues, what is marked in them, and how wide their text is."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from mantisreed.subtitles.remarks import Remark
 from mantisreed.transcript.document import Word
 from mantisreed.transcript.writing import joined
 
 
 @dataclass(frozen=True, slots=True)
+class Mark:
+    """A stretch of a cue's line that is shown in another way.
+
+    Attributes:
+        line: which, from 0.
+        first, last: its characters [first, last).
+        tag: `b`, `i` or `u`, or what else stands in a WebVTT start tag, such as `c.loud`, `lang de` or `ruby`.
+    """
+
+    line: int
+    first: int
+    last: int
+    tag: str
+
+
+@dataclass(frozen=True, slots=True)
 class Cue:
-    """One block of subtitle text; times in seconds. `words` are those in it, where their times are known."""
+    """One block of subtitle text; times in seconds.
+
+    Attributes:
+        start, end: when it stands.
+        lines: its text.
+        speaker: who says it; None where nobody knows.
+        words: those in it, where their times are known.
+        marks: what is marked in its lines.
+        settings: its WebVTT settings, such as `line:0 align:start`.
+        name: its WebVTT identifier.
+    """
 
     start: float
     end: float
     lines: tuple[str, ...]
     speaker: str | None = None
     words: tuple[Word, ...] = ()
+    marks: tuple[Mark, ...] = ()
+    settings: str = ""
+    name: str = ""
 
     @property
     def text(self) -> str:
         """The text on one line."""
         return joined(self.lines)
+
+
+@dataclass(slots=True)
+class Subtitles:
+    """What a reader made of a file.
+
+    Attributes:
+        cues: in the order they stand in.
+        remarks: what was mended, left out or wrong.
+        head: WebVTT blocks of styles and regions, as they stand.
+        language: a tag; None where the file does not say.
+    """
+
+    cues: list[Cue] = field(default_factory=list)
+    remarks: list[Remark] = field(default_factory=list)
+    head: list[str] = field(default_factory=list)
+    language: str | None = None
 
 
 def text_width(text: str) -> int:

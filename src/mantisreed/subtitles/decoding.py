@@ -2,6 +2,8 @@
 
 import codecs
 
+from mantisreed.subtitles.remarks import Remark
+
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8"),
     (codecs.BOM_UTF32_LE, "utf-32-le"),
@@ -11,9 +13,9 @@ _MARKS = (
 )
 
 
-def decoded(content: bytes) -> tuple[str, list[str]]:
+def decoded(content: bytes) -> tuple[str, list[Remark]]:
     """The text with line feeds only, and what had to be guessed or mended."""
-    notes: list[str] = []
+    remarks: list[Remark] = []
     for mark, encoding in _MARKS:
         if content.startswith(mark):
             text = content[len(mark) :].decode(encoding, "replace")
@@ -21,13 +23,13 @@ def decoded(content: bytes) -> tuple[str, list[str]]:
     else:
         text, guessed = _without_mark(content)
         if guessed:
-            notes.append(f"the text was read as {guessed}")
+            remarks.append(Remark(f"the text was read as {guessed}", "", "UTF-8"))
     if "\ufffd" in text and "\ufffd".encode() not in content:
-        notes.append("some characters could not be read")
+        remarks.append(Remark("some characters could not be read", "", "UTF-8"))
     if "\0" in text:
         text = text.replace("\0", "\ufffd")
-        notes.append("characters of no meaning were replaced")
-    return with_line_feeds(text), notes
+        remarks.append(Remark("characters of no meaning were replaced", "U+0000", "text"))
+    return with_line_feeds(text), remarks
 
 
 def with_line_feeds(text: str) -> str:

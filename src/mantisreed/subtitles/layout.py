@@ -49,6 +49,7 @@ def lay_out(
     *,
     language: str | None = None,
     mark_speakers: bool = False,
+    until: float | None = None,
 ) -> list[Cue]:
     """The cues of passages, by start.
 
@@ -57,19 +58,20 @@ def lay_out(
         rules: how cues may look; None takes the defaults.
         language: a tag, for where language breaks; None knows punctuation only.
         mark_speakers: put the rules' mark before the first word of each new speaker.
+        until: when something else follows; None for nothing.
     """
     rules = rules or LayoutRules()
     tokens = _tokens_of(passages_over_speech(passages, ()), rules, language, mark_speakers=mark_speakers)
     if not tokens.words:
         return []
     penalties = break_penalties(tokens.texts, language, tokens.is_glued)
-    shape = _Shape(tokens, penalties, rules)
+    shape = _Shape(tokens, penalties, rules, np.inf if until is None else until)
     spans = list(shape.best_spans())
     starts = [tokens.words[first].start for first, _ in spans]
     cues = []
     for number, (first, last) in enumerate(spans):
         is_last = number + 1 == len(spans)
-        following = None if is_last else starts[number + 1]
+        following = until if is_last else starts[number + 1]
         is_overlapped = not is_last and tokens.speakers[first] != tokens.speakers[last]
         lines = broken_into_lines(tokens.texts[first:last], penalties[first:last], rules, tokens.is_glued[first:last])
         end = _end_of(tokens.words[first:last], sum(map(text_width, lines)), following, rules, is_overlapped)
@@ -133,7 +135,7 @@ def broken_into_lines(
 class _Shape:
     """What every possible cue would cost, and the cheapest chain of them."""
 
-    def __init__(self, tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules) -> None:
+    def __init__(self, tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules, until: float) -> None:
         self._rules = rules
         self._count = len(tokens.words)
         self._starts: Floats = np.array([word.start for word in tokens.words])
@@ -146,7 +148,7 @@ class _Shape:
         is_last = np.append(self._runs[1:] != self._runs[:-1], True)
         self._penalties[1:][is_last] = 0.0  # where a cue has to end, it ends well
         # Where another speaker begins before this one has ended, both are seen at once.
-        following = np.append(self._starts[1:], np.inf)
+        following = np.append(self._starts[1:], until)
         others = np.array([a != b for a, b in pairwise([*tokens.speakers, None])])
         self._is_overlapped = (following < self._ends) & others
         self._following: Floats = following

@@ -1,16 +1,20 @@
-"""SubRip text (SRT): numbered cues, times as `hh:mm:ss,mmm`."""
+"""SubRip text (SRT): numbered cues, times as `hh:mm:ss,mmm`. It has no standard; this is what players take."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from itertools import pairwise
 
-from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.cues import Cue, Subtitles
+from mantisreed.subtitles.decoding import with_line_feeds
+from mantisreed.subtitles.marking import STYLES, Span, lines_with_marks, marked_line
+from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.units import clock
 
 TIME = r"(?:(\d+):)?(\d{1,2}):(\d{1,2})(?:[.,:](\d{1,3}))?"
-_TIMES = re.compile(rf"\s*{TIME}\s*-{{1,2}}>\s*{TIME}")
-_TAG = re.compile(r"</?(?:b|i|u|s|font|c|v|lang|ruby|rt)\b[^>\n]*>|\{\\[^}\n]*\}", re.IGNORECASE)
-_DASH = re.compile(r"[-–—]\s?(?=\S)")
+_TIMES = re.compile(rf"\s*{TIME}\s*-{{1,2}}>\s*{TIME}(.*)")
+_STRICT = re.compile(r"\d{2,}:[0-5]\d:[0-5]\d,\d{3} --> \d{2,}:[0-5]\d:[0-5]\d,\d{3}\s*$")
+_AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"
+_TAG = re.compile(r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt)\b[^>\n]*>|\{\\[^}\n]*\}", re.IGNORECASE)
 
 
 def write_srt(cues: Iterable[Cue]) -> str:
@@ -18,43 +22,56 @@ def write_srt(cues: Iterable[Cue]) -> str:
     return "".join(_block(number, cue) for number, cue in enumerate(cues, 1))
 
 
-def read_srt(text: str) -> tuple[list[Cue], list[str]]:
-    """The cues of SRT text in the order they stand, and what was mended.
+def read_srt(text: str) -> Subtitles:
+    """The cues of SRT text in the order they stand.
 
     Numbers may be missing or wrong, blank lines more or fewer, hours missing or over 99, the comma a dot, the arrow
-    short; marks of style are left out.
+    short. Bold, italics and underlining are kept, other marks of style and place left out.
     """
-    lines = text.split("\n")
+    lines = with_line_feeds(text).split("\n")
     starts = [number for number, line in enumerate(lines) if _TIMES.match(line)]
-    notes: list[str] = []
+    found = Subtitles()
     head = [line for line in lines[: starts[0] if starts else len(lines)] if line.strip()]
     if head and head[-1].strip().isdigit() and starts:
         head.pop()
     if head:
-        notes.append(f"text before the first cue was left out: {head[0].strip()[:60]!r}")
-    cues = []
+        what = "text before the first cue was left out"
+        found.remarks.append(Remark(what, excerpt_of(head[0]), "a number and times", 1))
+    number = 0
     for start, following in pairwise([*starts, len(lines)]):
         times = _TIMES.match(lines[start])
         assert times is not None
-        begin, end = seconds_of(times.groups()[:4]), seconds_of(times.groups()[4:])
+        begin, end = seconds_of(times.groups()[:4]), seconds_of(times.groups()[4:8])
+        place = (start + 1, len(found.cues) + 1, begin)
+        number, remarks = _frame(lines, start, number, place)
+        found.remarks += remarks
         if end < begin:
-            notes.append(f"a cue ended before it began, at {clock(begin)}")
-        shown = _payload(lines[start + 1 : following], is_last=following == len(lines))
-        bare = [_TAG.sub("", line).strip() for line in shown]
-        if bare != [line.strip() for line in shown]:
-            notes.append("marks of style were left out")
-        cues.append(Cue(begin, max(begin, end), tuple(line for line in bare if line)))
-    return cues, list(dict.fromkeys([*notes, *order_notes(cues)]))
+            found.remarks.append(
+                Remark("a cue ended before it began", lines[start].strip(), "an end after its start", *place)
+            )
+        if times[9].strip():
+            found.remarks.append(Remark("a cue's place on the screen was left out", times[9].strip(), "", *place))
+        shown, spans, is_losing = _untagged(
+            "\n".join(_payload(lines[start + 1 : following], following == len(lines)))
+        )
+        if is_losing:
+            found.remarks.append(Remark("marks of style were left out", "", "", *place))
+        kept, marks = lines_with_marks(shown, spans)
+        found.cues.append(Cue(begin, max(begin, end), kept, marks=marks))
+    found.remarks += order_remarks(found.cues)
+    return found
 
 
-def order_notes(cues: list[Cue]) -> list[str]:
+def order_remarks(cues: Sequence[Cue]) -> list[Remark]:
     """What is odd about the order of cues."""
-    notes = []
+    remarks = []
     if any(later.start < earlier.start for earlier, later in pairwise(cues)):
-        notes.append("cues do not stand in the order of their times")
-    if any(later.start < earlier.end for earlier, later in pairwise(sorted(cues, key=lambda cue: cue.start))):
-        notes.append("cues overlap")
-    return notes
+        remarks.append(Remark("cues do not stand in the order of their times"))
+    by_start = pairwise(sorted(cues, key=lambda cue: cue.start))
+    # Voices of one cue are cues of the same times.
+    if any(b.start < a.end and (a.start, a.end) != (b.start, b.end) for a, b in by_start):
+        remarks.append(Remark("cues overlap"))
+    return remarks
 
 
 def seconds_of(parts: tuple[str | None, ...]) -> float:
@@ -64,17 +81,62 @@ def seconds_of(parts: tuple[str | None, ...]) -> float:
     return round(whole + int((fraction or "0").ljust(3, "0")) / 1000, 3)
 
 
-def _payload(lines: list[str], *, is_last: bool) -> list[str]:
-    """The text of a cue, without the number of the next one; blank lines inside it do not end it."""
-    while lines and not lines[-1].strip():
-        lines = lines[:-1]
-    if lines and not is_last and lines[-1].strip().isdigit() and (len(lines) == 1 or not lines[-2].strip()):
-        lines = lines[:-1]
-    elif lines and not is_last and lines[-1].strip().isdigit() and len(lines) > 1:
-        lines = lines[:-1]  # the blank line before the number is missing
-    return [line for line in lines if line.strip()]
+def _frame(lines: Sequence[str], start: int, before: int, place: tuple[int, int, float]) -> tuple[int, list[Remark]]:
+    """The number above a cue's times, `before` being the one of the cue above, and what is wrong around it."""
+    remarks = []
+    above = lines[start - 1].strip() if start else ""
+    number = int(above) if above.isdecimal() and len(above) < 10 else before + 1
+    if not above.isdecimal():
+        remarks.append(Remark("a cue has no number", "", str(before + 1), *place))
+    elif number != before + 1:
+        remarks.append(Remark("cues are not numbered one by one", above, str(before + 1), *place))
+    top = start - 1 if above.isdecimal() else start
+    if top > 0 and lines[top - 1].strip() and place[1] > 1:
+        remarks.append(
+            Remark("no blank line stands before a cue", excerpt_of(lines[top - 1]), "a blank line", *place)
+        )
+    if not _STRICT.match(lines[start]):
+        remarks.append(Remark("times are not written as usual", lines[start].strip(), _AS_WRITTEN, *place))
+    return number, remarks
+
+
+def _untagged(text: str) -> tuple[str, list[Span], bool]:
+    """The text without tags, what is bold, in italics or underlined, and whether other marks were in it."""
+    shown, at, is_losing = "", 0, False
+    spans: list[Span] = []  # in the order in which they begin
+    inside: dict[str, int] = {}  # places in spans
+    for tag in _TAG.finditer(text):
+        shown += text[at : tag.start()]
+        at = tag.end()
+        name = (tag[2] or "").lower()
+        if name not in STYLES:
+            is_losing = True
+        elif not tag[1] and name not in inside:
+            inside[name] = len(spans)
+            spans.append((len(shown), len(text), name))
+        elif tag[1] and name in inside:
+            number = inside.pop(name)
+            spans[number] = (spans[number][0], len(shown), name)
+    return shown + text[at:], spans, is_losing
+
+
+def _payload(lines: Sequence[str], is_last: bool) -> list[str]:
+    """The text of a cue, without the number right above the next one's times; blank lines inside do not end it."""
+    has_number = bool(lines) and not is_last and lines[-1].strip().isdecimal()
+    return [line for line in (lines[:-1] if has_number else lines) if line.strip()]
 
 
 def _block(number: int, cue: Cue) -> str:
-    text = "\n".join(line.replace("-->", "→") for line in cue.lines)
+    text = "\n".join(
+        marked_line(line, (mark for mark in cue.marks if mark.line == at), _escaped, _tags_of)
+        for at, line in enumerate(cue.lines)
+    )
     return f"{number}\n{clock(cue.start, separator=',')} --> {clock(cue.end, separator=',')}\n{text}\n\n"
+
+
+def _escaped(text: str) -> str:
+    return text.replace("-->", "→")
+
+
+def _tags_of(tag: str) -> tuple[str, str] | None:
+    return (f"<{tag}>", f"</{tag}>") if tag in STYLES else None

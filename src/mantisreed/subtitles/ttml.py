@@ -10,8 +10,10 @@ from xml.etree import ElementTree as Tree
 from xml.sax.saxutils import escape, quoteattr
 
 from mantisreed.errors import InputError
-from mantisreed.subtitles.cues import Cue
-from mantisreed.subtitles.srt import order_notes
+from mantisreed.subtitles.cues import Cue, Subtitles
+from mantisreed.subtitles.marking import Span, lines_with_marks, marked_line
+from mantisreed.subtitles.remarks import Remark, excerpt_of
+from mantisreed.subtitles.srt import order_remarks
 from mantisreed.units import clock
 
 PROFILE = "http://www.w3.org/ns/ttml/profile/imsc1.1/text"
@@ -39,6 +41,8 @@ _HEAD = """\
 _TAIL = "    </div>\n  </body>\n</tt>\n"
 _NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
+_STYLES = (("b", "fontWeight", "bold"), ("i", "fontStyle", "italic"), ("u", "textDecoration", "underline"))
+
 _CLOCK = re.compile(r"(\d{2,}):(\d\d):(\d\d)(?:\.(\d+)|:(\d{2,})(?:\.\d+)?)?$")
 _OFFSET = re.compile(r"(\d+(?:\.\d+)?)(h|ms|m|s|f|t)$")
 
@@ -55,8 +59,8 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None) -> str:
     return head + "".join(_paragraph(cue, speakers) for cue in cues) + _TAIL
 
 
-def read_ttml(text: str) -> tuple[list[Cue], list[str]]:
-    """The cues, and what was mended.
+def read_ttml(text: str) -> Subtitles:
+    """The cues, with what is bold, in italics or underlined.
 
     Raises:
         InputError: it is no well-formed XML, or not TTML.
@@ -69,14 +73,15 @@ def read_ttml(text: str) -> tuple[list[Cue], list[str]]:
         raise InputError(f"this is no well-formed XML ({error})") from error
     if _local(root.tag) != "tt":
         raise InputError("this is no TTML: its root is not tt")
-    reader = _Reader(root)
-    cues = list(reader.cues())
-    return cues, list(dict.fromkeys([*reader.notes, *order_notes(cues)]))
+    return _Reader(root).read()
 
 
 def _paragraph(cue: Cue, speakers: list[str]) -> str:
     agent = "" if cue.speaker is None else f' ttm:agent="voice{speakers.index(cue.speaker) + 1}"'
-    text = "<br/>".join(_text(line) for line in cue.lines)
+    text = "<br/>".join(
+        marked_line(line, (mark for mark in cue.marks if mark.line == at), _text, _tags_of)
+        for at, line in enumerate(cue.lines)
+    )
     return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}>{text}</p>\n'
 
 
@@ -85,10 +90,16 @@ def _text(text: str) -> str:
     return escape(_NOT_IN_XML.sub("\ufffd", text))
 
 
+def _tags_of(tag: str) -> tuple[str, str] | None:
+    style = next((f'tts:{name}="{value}"' for key, name, value in _STYLES if key == tag), None)
+    return None if style is None else (f"<span {style}>", "</span>")
+
+
 class _Reader:
     def __init__(self, root: Tree.Element) -> None:
         self._root = root
-        self.notes: list[str] = []
+        self._found = Subtitles()
+        self._styles = {one.get(f"{{{_XML}}}id", ""): one.attrib for one in root.iter() if _local(one.tag) == "style"}
         rate = float(self._parameter("frameRate") or 30)
         numerator, _, denominator = (self._parameter("frameRateMultiplier") or "1 1").partition(" ")
         self._frames = rate * float(numerator) / float(denominator or 1)
@@ -99,39 +110,66 @@ class _Reader:
             if _local(agent.tag) == "agent"
         }
 
-    def cues(self) -> Iterator[Cue]:
+    def read(self) -> Subtitles:
+        self._found.language = self._root.get(f"{{{_XML}}}lang") or None
+        if f"{{{_XML}}}lang" not in self._root.attrib:
+            self._found.remarks.append(Remark("the language is not declared", "", "xml:lang on tt"))
         body = next((child for child in self._root if _local(child.tag) == "body"), None)
         if body is not None:
-            yield from self._inside(body, 0.0, float("inf"))
+            for cue in self._inside(body, 0.0, float("inf")):
+                self._found.cues.append(cue)
+        self._found.remarks += order_remarks(self._found.cues)
+        return self._found
+
+    def _remark(self, what: str, found: str, allowed: str, begin: float) -> None:
+        self._found.remarks.append(Remark(what, excerpt_of(found), allowed, 0, len(self._found.cues) + 1, begin))
 
     def _inside(self, element: Tree.Element, begin: float, end: float) -> Iterator[Cue]:
         begin, end = self._span(element, begin, end)
         if _local(element.tag) != "p":
+            stray = "".join([element.text or "", *(child.tail or "" for child in element)])
+            if stray.strip() and _local(element.tag) in ("body", "div"):
+                self._remark("text outside of a paragraph was left out", stray, "text in p", begin)
             for child in element:
                 yield from self._inside(child, begin, end)
             return
-        lines = tuple(" ".join(line.split()) for line in self._shown(element).split("\n"))
-        lines = tuple(line for line in lines if line)
+        spelled: list[Span] = []
+        lines, marks = lines_with_marks(self._shown(element, "", spelled), spelled)
         if not lines:
             return
         spans = [child for child in element.iter() if _local(child.tag) == "span" and child.get("begin")]
         if end == float("inf") and not spans:
-            self.notes.append(f"a cue without an end was left out: {lines[0][:60]!r}")
+            self._remark("a cue without an end was left out", lines[0], "an end or a duration", begin)
             return
         if spans and end == float("inf"):
             times = [self._span(span, begin, end) for span in spans]
             begin, end = min(first for first, _ in times), max(last for _, last in times)
         agent = next((value for name, value in element.attrib.items() if _local(name) == "agent"), None)
         begin, end = round(begin, 3), round(end, 3)
-        yield Cue(begin, max(begin, end), lines, self._agents.get(agent, agent) if agent else None)
+        if end <= begin:
+            self._remark("a cue does not end after it begins", lines[0], "an end after its start", begin)
+        speaker = self._agents.get(agent, agent) if agent else None
+        yield Cue(begin, max(begin, end), lines, speaker, marks=marks)
 
-    def _shown(self, element: Tree.Element) -> str:
-        parts = [_spaced(element.text)]
+    def _shown(self, element: Tree.Element, before: str, spans: list[Span]) -> str:
+        """The text before, and that of an element; spans are added, outer ones first."""
+        first, at = len(before), len(spans)
+        shown = _continued(before, element.text)
         for child in element:
             name = _local(child.tag)
-            parts.append("\n" if name == "br" else "" if name == "metadata" else self._shown(child))
-            parts.append(_spaced(child.tail))
-        return "".join(parts)
+            if name == "br":
+                shown += "\n"
+            elif name != "metadata":
+                shown = self._shown(child, shown, spans)
+            shown = _continued(shown, child.tail)
+        spans[at:at] = [(first, len(shown), tag) for tag in self._tags(element)]
+        return shown
+
+    def _tags(self, element: Tree.Element) -> list[str]:
+        """What the element's own style, or one that it refers to, marks."""
+        styles = [self._styles.get(name, {}) for name in (element.get("style") or "").split()]
+        set_to = {_local(name): value for style in (*styles, element.attrib) for name, value in style.items()}
+        return [tag for tag, name, value in _STYLES if value in set_to.get(name, "").split()]
 
     def _span(self, element: Tree.Element, begin: float, end: float) -> tuple[float, float]:
         own = {name: self._seconds(element.get(name)) for name in ("begin", "end", "dur")}
@@ -154,15 +192,17 @@ class _Reader:
             number = float(found[1])
             units = {"h": 3600.0, "m": 60.0, "s": 1.0, "ms": 0.001, "f": 1 / self._frames, "t": 1 / self._ticks}
             return number * units[found[2]]
-        self.notes.append(f"a time could not be read: {text[:30]!r}")
+        self._remark("a time could not be read", text, "a clock time or an offset", 0.0)
         return None
 
     def _parameter(self, name: str) -> str | None:
         return next((value for key, value in self._root.attrib.items() if _local(key) == name), None)
 
 
-def _spaced(text: str | None) -> str:
-    return re.sub(r"\s+", " ", text or "")
+def _continued(before: str, text: str | None) -> str:
+    """The text behind another one, white space in it being one space."""
+    flat = re.sub(r"\s+", " ", text or "")
+    return before + (flat.lstrip() if not before or before[-1].isspace() else flat)
 
 
 def _local(name: object) -> str:

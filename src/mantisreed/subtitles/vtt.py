@@ -2,11 +2,14 @@
 
 import html
 import re
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 
-from mantisreed.subtitles.cues import Cue
-from mantisreed.subtitles.srt import order_notes, seconds_of
+from mantisreed.subtitles.cues import Cue, Subtitles
+from mantisreed.subtitles.decoding import with_line_feeds
+from mantisreed.subtitles.marking import Span, lines_with_marks, marked_line
+from mantisreed.subtitles.remarks import Remark, excerpt_of
+from mantisreed.subtitles.srt import order_remarks, seconds_of
 from mantisreed.transcript.document import Word
 from mantisreed.transcript.writing import needs_space
 from mantisreed.units import clock
@@ -18,99 +21,248 @@ _STRICT = r"(?:(\d{2,}):)?([0-5]\d):([0-5]\d)\.(\d{3})"
 _LOOSE = r"(?:(\d+):)?(\d{1,2}):(\d{1,2})(?:[.,](\d{1,3}))?"
 _TIMES = re.compile(rf"[ \t\f]*{_STRICT}[ \t\f]*-->[ \t\f]*{_STRICT}(?:[ \t\f]+(.*))?[ \t\f]*$")
 _LOOSE_TIMES = re.compile(rf"\s*{_LOOSE}\s*-->\s*{_LOOSE}(?:\s+(.*))?$")
+_AS_WRITTEN = "hh:mm:ss.mmm --> hh:mm:ss.mmm"
 _STAMP = re.compile(rf"{_LOOSE}$")
 _PIECE = re.compile(r"<([^>]*)(>|$)|[^<]+", re.DOTALL)
 _SPACES = re.compile(r"[ \t\n\f]+")
+_BARE_AMPERSAND = re.compile(r"&(?!#\d+;|#[xX][0-9a-fA-F]+;|[a-zA-Z][a-zA-Z0-9]*;)")
+_BLOCK = re.compile(r"(STYLE|REGION)[ \t]*$")
+_TAGS = ("b", "i", "u", "c", "v", "lang", "ruby", "rt")
+
+_PERCENT = r"(?:100(?:\.0+)?|\d{1,2}(?:\.\d+)?)%"
+_SETTINGS = {
+    "vertical": re.compile("rl|lr"),
+    "line": re.compile(rf"(?:{_PERCENT}|-?\d+)(?:,(?:start|center|end))?"),
+    "position": re.compile(rf"{_PERCENT}(?:,(?:line-left|center|line-right))?"),
+    "size": re.compile(_PERCENT),
+    "align": re.compile("start|center|end|left|right"),
+    "region": re.compile(r"\S+"),
+}
+_REGION = {
+    "id": re.compile(r"\S+"),
+    "width": re.compile(_PERCENT),
+    "lines": re.compile(r"\d+"),
+    "regionanchor": re.compile(f"{_PERCENT},{_PERCENT}"),
+    "viewportanchor": re.compile(f"{_PERCENT},{_PERCENT}"),
+    "scroll": re.compile("up"),
+}
 
 
-def write_webvtt(cues: Iterable[Cue], *, inner_times: bool = False) -> str:
+def write_webvtt(cues: Iterable[Cue], *, inner_times: bool = False, head: Iterable[str] = ()) -> str:
     """The whole file; `&`, `<` and `>` in the text are escaped, speakers are voice spans.
 
     Args:
         cues: by start.
         inner_times: put a timestamp before each word whose time is known, so that players can show words as spoken.
+        head: blocks of styles and regions, as they stand.
     """
-    return "WEBVTT\n" + "".join(_block(cue, inner_times=inner_times) for cue in cues)
+    blocks = "".join(f"\n{block}\n" for block in head)
+    return f"WEBVTT\n{blocks}" + "".join(_block(cue, inner_times=inner_times) for cue in cues)
 
 
-def read_webvtt(text: str) -> tuple[list[Cue], list[str]]:
-    """The cues of WebVTT text, with the voice of each as its speaker, and what was mended or left out."""
-    return _Parser(text).parsed()
+def read_webvtt(text: str) -> Subtitles:
+    """What WebVTT text holds: cues with their voices as speakers, their settings and marks; styles and regions.
+
+    Where the standard would drop a cue or a line silently that other tools write, it is taken, with a remark.
+    """
+    return _Parser(with_line_feeds(text)).parsed()
 
 
-@dataclass
 class _Parser:
-    """Section 6.1 of the standard; what it would drop silently, and other tools write, is taken and noted."""
+    """Section 6.1 of the standard."""
 
-    text: str
-    notes: list[str] = field(default_factory=list)
+    def __init__(self, text: str) -> None:
+        self._lines = text.split("\n")
+        self._found = Subtitles()
+        self._regions: set[str] = set()
+        self._place = (1, 0, 0.0)  # line, cue and its start
 
-    def parsed(self) -> tuple[list[Cue], list[str]]:
-        lines = self.text.split("\n")
+    def parsed(self) -> Subtitles:
         at = 0
-        if not re.match(r"WEBVTT(?:[ \t]|$)", lines[0]):
-            self.notes.append("the first line is not WEBVTT")
+        first = self._lines[0]
+        if not re.match(r"WEBVTT(?:[ \t]|$)", first):
+            self._remark("the first line is not WEBVTT", excerpt_of(first), "WEBVTT")
         else:
             at = 1
-            while at < len(lines) and lines[at] and "-->" not in lines[at]:
-                at += 1  # the header
-        cues = list(self._blocks(lines, at))
-        return cues, list(dict.fromkeys([*self.notes, *order_notes(cues)]))
-
-    def _blocks(self, lines: list[str], at: int) -> Iterator[Cue]:
-        while at < len(lines):
-            if not lines[at].strip():
+            while at < len(self._lines) and self._lines[at] and "-->" not in self._lines[at]:
+                self._place = (at + 1, 0, 0.0)
+                self._remark("a line of the header was left out", excerpt_of(self._lines[at]), "a blank line")
                 at += 1
-                continue
-            block: list[str] = []
-            seen_arrow = False
-            while at < len(lines) and lines[at]:
-                if "-->" in lines[at]:
-                    if seen_arrow:
-                        break  # the blank line between two cues is missing
-                    seen_arrow = True
-                block.append(lines[at])
-                at += 1
-            yield from self._block(block, seen_arrow=seen_arrow)
+        while at < len(self._lines):
+            at = self._take_block(at)
+        self._found.remarks += order_remarks(self._found.cues)
+        return self._found
 
-    def _block(self, block: list[str], *, seen_arrow: bool) -> Iterator[Cue]:
-        if not seen_arrow:
-            first = block[0]
-            if re.match(r"(STYLE|REGION)[ \t]*$", first):
-                self.notes.append("styles and regions were left out")
-            elif not re.match(r"NOTE(?:[ \t]|$)", first):
-                self.notes.append(f"text without a time was left out: {first[:60]!r}")
+    def _remark(self, what: str, found: str = "", allowed: str = "") -> None:
+        self._found.remarks.append(Remark(what, found, allowed, *self._place))
+
+    def _take_block(self, at: int) -> int:
+        """Take what stands at a line; where the next block may begin."""
+        lines, begin = self._lines, at
+        if not lines[at].strip():
+            return at + 1
+        arrow = None
+        while at < len(lines) and lines[at]:
+            if "-->" in lines[at]:
+                if arrow is not None:
+                    break
+                arrow = at
+            at += 1
+        self._place = (begin + 1, 0, 0.0)
+        end = at
+        if arrow is None:
+            self._loose_block(lines[begin:end])
+            return at
+        if at < len(lines) and lines[at]:  # another cue's times
+            if at - 1 > arrow and lines[at - 1].strip().isdecimal():
+                at = end = at - 1
+            self._place = (at + 1, len(self._found.cues) + 2, 0.0)
+            self._remark("no blank line stands before a cue", excerpt_of(lines[at]), "a blank line")
+        self._cue_block(begin, arrow, end)
+        return at
+
+    def _loose_block(self, block: list[str]) -> None:
+        kind = _BLOCK.match(block[0])
+        if kind is None:
+            if not re.match(r"NOTE(?:[ \t]|$)", block[0]):
+                self._remark("text without a time was left out", excerpt_of(block[0]), "times, or NOTE")
             return
-        arrow = next(number for number, line in enumerate(block) if "-->" in line)
-        if arrow > 1:
-            self.notes.append(f"text without a time was left out: {block[0][:60]!r}")
-        times = _TIMES.match(block[arrow])
-        if times is None and (times := _LOOSE_TIMES.match(block[arrow])):
-            self.notes.append("times are not written as the standard wants")
+        if self._found.cues:
+            self._remark("styles or a region stand behind the first cue", block[0].strip(), "before all cues")
+        if kind[1] == "STYLE":
+            self._found.head.append("\n".join(block))
+            return
+        options = self._valid(_REGION, " ".join(block[1:]).split(), "a region's setting makes no sense")
+        if "id" not in options:
+            self._remark("a region without a name was left out", excerpt_of(" ".join(block[1:])), "id:NAME")
+            return
+        self._regions.add(options["id"])
+        self._found.head.append("\n".join(["REGION", *(f"{name}:{value}" for name, value in options.items())]))
+
+    def _valid(self, known: dict[str, re.Pattern[str]], given: Iterable[str], complaint: str) -> dict[str, str]:
+        """Section 6.2 and 4.4: settings that are understood; the last one of a name holds."""
+        valid = {}
+        for setting in given:
+            name, colon, value = setting.partition(":")
+            if colon and name in known and known[name].fullmatch(value):
+                valid[name] = value
+            else:
+                self._remark(complaint, setting, "one of the standard's")
+        return valid
+
+    def _cue_block(self, begin: int, arrow: int, end: int) -> None:
+        lines = self._lines
+        if arrow > begin + 1:
+            self._remark("text without a time was left out", excerpt_of(lines[begin]), "times, or NOTE")
+        written = lines[arrow].strip()
+        strict = _TIMES.match(lines[arrow])
+        times = strict or _LOOSE_TIMES.match(lines[arrow])
         if times is None:
-            self.notes.append(f"a cue's times could not be read: {block[arrow][:60]!r}")
+            self._place = (arrow + 1, 0, 0.0)
+            lost = f"{written} {' '.join(lines[arrow + 1 : end])}"
+            self._remark("a cue's times could not be read", excerpt_of(lost), _AS_WRITTEN)
             return
-        begin, end = seconds_of(times.groups()[:4]), seconds_of(times.groups()[4:8])
-        payload = "\n".join(block[arrow + 1 :])
-        yield self._cue(begin, max(begin, end), payload)
+        start, stop = seconds_of(times.groups()[:4]), seconds_of(times.groups()[4:8])
+        self._place = (arrow + 1, len(self._found.cues) + 1, start)
+        if strict is None:
+            self._remark("times are not written as the standard wants", written, _AS_WRITTEN)
+        if stop <= start:
+            self._remark("a cue does not end after it begins", written, "an end after its start")
+        settings = self._valid(_SETTINGS, (times[9] or "").split(), "a cue's setting makes no sense")
+        if "region" in settings and settings["region"] not in self._regions:
+            self._remark(
+                "a cue names a region that is not there", f"region:{settings.pop('region')}", "a region's id"
+            )
+        name = lines[begin].strip() if arrow > begin else ""
+        cue = Cue(
+            start,
+            max(start, stop),
+            (),
+            settings=" ".join(f"{key}:{value}" for key, value in settings.items()),
+            name=name,
+        )
+        self._found.cues += self._with_text(cue, "\n".join(lines[arrow + 1 : end]))
 
-    def _cue(self, begin: float, end: float, payload: str) -> Cue:
-        """Sections 6.4 and 6.5: the text without its tags, the voice, and inner timestamps as words."""
-        shown, stamps, voice = "", [(begin, 0)], None
+    def _with_text(self, cue: Cue, payload: str) -> Iterator[Cue]:
+        """Sections 6.4 and 6.5: the text without its tags, what they mark, the voices, inner timestamps as words."""
+        shown = ""
+        stamps: list[tuple[float, int]] = [(cue.start, 0)]
+        voices: list[tuple[str | None, int]] = []
+        spans: list[tuple[int, int | None, str]] = []
+        inside: list[tuple[str, int]] = []  # names of tags, and their place in spans
         for piece in _PIECE.finditer(payload):
             tag = piece[1]
             if tag is None:
+                if _BARE_AMPERSAND.search(piece[0]):
+                    self._remark("an ampersand is not escaped", excerpt_of(piece[0]), "&amp;")
                 shown += html.unescape(piece[0])
                 continue
             if not piece[2]:
-                self.notes.append(f"a tag does not end: {piece[0][:40]!r}")
+                self._remark("a tag does not end", excerpt_of(piece[0]), ">")
             if stamp := _STAMP.match(tag.strip()):
-                stamps.append((seconds_of(stamp.groups()), len(shown)))
-            elif re.match(r"v(?:[.\s]|$)", tag):
-                annotation = tag.split(None, 1)[1:] if not tag.startswith("v.") else tag.partition(" ")[2:]
-                voice = voice or _SPACES.sub(" ", html.unescape("".join(annotation))).strip() or None
-        lines = tuple(line.strip() for line in shown.split("\n") if line.strip())
-        return Cue(begin, end, lines, voice, _words(shown, stamps, end) if len(stamps) > 1 else ())
+                moment = seconds_of(stamp.groups())
+                if not stamps[-1][0] < moment < cue.end:
+                    allowed = f"a time between {clock(stamps[-1][0])} and {clock(cue.end)}"
+                    self._remark("a time inside a cue is out of order", tag.strip(), allowed)
+                stamps.append((moment, len(shown)))
+                continue
+            name = re.split(r"[.\s]", tag.removeprefix("/"), maxsplit=1)[0]
+            if name not in _TAGS:
+                self._remark(
+                    "a tag is not known and was left out", excerpt_of(piece[0]), "b, i, u, c, v, lang, ruby, rt"
+                )
+            elif not tag.startswith("/"):
+                if name == "v":
+                    annotation = tag.partition(" ")[2] if tag.startswith("v.") else " ".join(tag.split(None, 1)[1:])
+                    voices.append((_SPACES.sub(" ", html.unescape(annotation)).strip() or None, len(shown)))
+                inside.append((name, len(spans)))
+                spans.append((len(shown), None, _SPACES.sub(" ", tag).strip()))
+            elif any(open_name == name for open_name, _ in inside):
+                while inside:
+                    open_name, at = inside.pop()
+                    spans[at] = (spans[at][0], len(shown), spans[at][2])
+                    if open_name == name:
+                        break
+                    if not (open_name == "rt" and name == "ruby"):
+                        self._remark("tags end in another order than they begin", f"</{name}>", f"</{open_name}>")
+            else:
+                self._remark("an end tag has no beginning", f"</{name}>", "none")
+        for name, at in inside:
+            if name != "v" or spans[at][0] > 0:
+                self._remark("a tag is not closed", f"<{excerpt_of(spans[at][2])}>", f"</{name}>")
+        closed = [
+            (first, len(shown) if last is None else last, tag)
+            for first, last, tag in spans
+            if not re.match(r"v(?:[.\s]|$)", tag)
+        ]
+        yield from _parted(cue, shown, closed, stamps, voices)
+
+
+def _parted(
+    cue: Cue,
+    shown: str,
+    spans: Sequence[Span],
+    stamps: list[tuple[float, int]],
+    voices: Sequence[tuple[str | None, int]],
+) -> Iterator[Cue]:
+    """The cue with its text; several, at the same time, where several voices are in it."""
+    named: list[tuple[str | None, int]] = [(voice, at) for voice, at in voices if voice] or [(None, 0)]
+    if len({voice for voice, _ in named}) == 1:
+        del named[1:]
+    edges = [0, *(at for _, at in named[1:]), len(shown)]
+    name = cue.name
+    for (voice, _), first, last in zip(named, edges, edges[1:], strict=False):
+        part = shown[first:last]
+        own = [(max(0, a - first), min(b, last) - first, tag) for a, b, tag in spans if a < last and b > first]
+        lines, marks = lines_with_marks(part, own)
+        words: tuple[Word, ...] = ()
+        if len(stamps) > 1:
+            inner = [(moment, at - first) for moment, at in stamps if first <= at < max(last, first + 1)]
+            before = max((moment for moment, at in stamps if at <= first), default=cue.start)
+            words = _words(part, [(before, 0), *(one for one in inner if one[1] > 0)], cue.end)
+        if lines or len(named) == 1:
+            yield replace(cue, lines=lines, speaker=voice, words=words, marks=marks, name=name)
+            name = ""
 
 
 def _words(shown: str, stamps: list[tuple[float, int]], end: float) -> tuple[Word, ...]:
@@ -128,29 +280,47 @@ def _words(shown: str, stamps: list[tuple[float, int]], end: float) -> tuple[Wor
 
 
 def _block(cue: Cue, *, inner_times: bool) -> str:
-    text = "\n".join(line.translate(_ESCAPES) for line in cue.lines)
-    if inner_times and len(cue.words) > 1:
-        text = _with_times(cue)
+    stamps = _stamps(cue) if inner_times and len(cue.words) > 1 else {}
+    text = "\n".join(
+        marked_line(line, (mark for mark in cue.marks if mark.line == at), _escaped, _tags_of, stamps.get(at, ()))
+        for at, line in enumerate(cue.lines)
+    )
     if cue.speaker is not None:
-        text = f"<v {_SPACES.sub(' ', cue.speaker).translate(_ESCAPES)}>{text}"
-    return f"\n{clock(cue.start)} --> {clock(cue.end)}\n{text}\n"
+        text = f"<v {_escaped(_SPACES.sub(' ', cue.speaker))}>{text}"
+    name = f"{cue.name}\n" if cue.name and "-->" not in cue.name else ""
+    settings = f" {cue.settings}" if cue.settings else ""
+    return f"\n{name}{clock(cue.start)} --> {clock(cue.end)}{settings}\n{text}\n"
 
 
-def _with_times(cue: Cue) -> str:
-    """The text with a timestamp before each word but the first, where it lies within the cue and grows."""
-    rest, at, latest = "\n".join(cue.lines), 0, cue.start
-    shown = ""
+def _stamps(cue: Cue) -> dict[int, list[tuple[int, str]]]:
+    """By line: places of words, but the first, whose time lies within the cue and grows, and the time as a tag."""
+    stamps: dict[int, list[tuple[int, str]]] = {}
+    line, at, latest = 0, 0, cue.start
     for number, word in enumerate(cue.words):
-        found = rest.find(word.text, at)
-        if found < 0:
+        found = next(
+            (
+                (n, place)
+                for n in range(line, len(cue.lines))
+                if (place := cue.lines[n].find(word.text, at * (n == line))) >= 0
+            ),
+            None,
+        )
+        if found is None:
             continue
-        shown += rest[at:found].translate(_ESCAPES)
+        line, place = found
+        at = place + len(word.text)
         if number and round(latest, 3) < round(word.start, 3) < round(cue.end, 3):
-            shown += f"<{clock(word.start)}>"
+            stamps.setdefault(line, []).append((place, f"<{clock(word.start)}>"))
             latest = word.start
-        shown += word.text.translate(_ESCAPES)
-        at = found + len(word.text)
-    return shown + rest[at:].translate(_ESCAPES)
+    return stamps
+
+
+def _escaped(text: str) -> str:
+    return text.translate(_ESCAPES)
+
+
+def _tags_of(tag: str) -> tuple[str, str] | None:
+    return f"<{tag}>", f"</{re.split(r'[. ]', tag, maxsplit=1)[0]}>"
 
 
 def words_as_cues(cues: Iterable[Cue]) -> list[Cue]:

@@ -1,0 +1,77 @@
+"""Marks in lines: out of text with tags, and back into it."""
+
+from collections.abc import Callable, Iterable, Sequence
+from itertools import pairwise
+
+from mantisreed.subtitles.cues import Mark
+
+Span = tuple[int, int, str]
+"""From one place in a text to another, and the tag that stands around it."""
+
+STYLES = ("b", "i", "u")
+"""Tags that more than one format has."""
+
+
+def lines_with_marks(shown: str, spans: Iterable[Span]) -> tuple[tuple[str, ...], tuple[Mark, ...]]:
+    """The lines of a text that are not blank, stripped, and what is marked in them.
+
+    Args:
+        shown: the text without its tags.
+        spans: outer ones before those inside.
+    """
+    spans = list(spans)
+    lines: list[str] = []
+    marks: list[Mark] = []
+    at = 0
+    for raw in shown.split("\n"):
+        line = raw.strip()
+        begin = at + len(raw) - len(raw.lstrip())
+        end = begin + len(line)
+        if line:
+            marks += [
+                Mark(len(lines), max(first, begin) - begin, min(last, end) - begin, tag)
+                for first, last, tag in spans
+                if max(first, begin) < min(last, end)
+            ]
+            lines.append(line)
+        at += len(raw) + 1
+    return tuple(lines), tuple(marks)
+
+
+def marked_line(
+    line: str,
+    marks: Iterable[Mark],
+    escape: Callable[[str], str],
+    tags_of: Callable[[str], tuple[str, str] | None],
+    inserts: Sequence[tuple[int, str]] = (),
+) -> str:
+    """A line with its marks as tags, properly nested.
+
+    Args:
+        line: the text.
+        marks: in this line.
+        escape: for the text between tags.
+        tags_of: start and end tag of a mark's tag; None where the format has none.
+        inserts: places, and what is put in there as it is.
+    """
+    known = [(mark, tags) for mark in marks if (tags := tags_of(mark.tag)) is not None]
+    if not known and not inserts:
+        return escape(line)
+    places = {0, len(line), *(place for place, _ in inserts)}
+    places |= {place for mark, _ in known for place in (mark.first, mark.last)}
+    parts: list[str] = []
+    inside: list[tuple[Mark, tuple[str, str]]] = []
+    for place, following in pairwise([*sorted(places), len(line)]):
+        interrupted = []
+        while any(mark.last <= place for mark, _ in inside):
+            mark, tags = inside.pop()
+            parts.append(tags[1])
+            if mark.last > place:
+                interrupted.append((mark, tags))
+        parts += [text for at, text in inserts if at == place]
+        beginning = [one for one in known if one[0].first == place < one[0].last]
+        for one in [*reversed(interrupted), *sorted(beginning, key=lambda pair: -pair[0].last)]:
+            inside.append(one)
+            parts.append(one[1][0])
+        parts.append(escape(line[place:following]))
+    return "".join(parts)
