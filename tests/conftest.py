@@ -1,5 +1,6 @@
 """What several tests need: the bundled bank, an ear, a running stand-in, and the built command."""
 
+import os
 import socket
 import subprocess
 import sys
@@ -21,8 +22,11 @@ from mantisreed.standin.moods import Moods
 
 KEY = "a-key-for-tests"
 
-# Machines that run tests stall now and then; time is the benchmarks' business.
-hypothesis_settings.register_profile("steady", deadline=None)
+# Machines that run tests stall now and then; time is the benchmarks' business. Where a change is judged, it is
+# judged by the same examples each time.
+hypothesis_settings.register_profile(
+    "steady", deadline=None, derandomize="CI" in os.environ, max_examples=int(os.environ.get("EXAMPLES", "100"))
+)
 hypothesis_settings.load_profile("steady")
 
 Command = Callable[..., subprocess.CompletedProcess[str]]

@@ -41,7 +41,7 @@ def test_spans_hold_all_speech_and_none_is_too_long(
         assert reached >= end - 1e-6
 
 
-@given(speech_and_duration(shortest_pause=50), st.integers(30, 120))
+@given(speech_and_duration(shortest_pause=51), st.integers(30, 120))
 def test_a_cut_never_falls_inside_speech_that_fits_a_piece(
     given_speech: tuple[list[tuple[float, float]], float], longest: int
 ) -> None:
@@ -97,6 +97,17 @@ def test_each_span_repeats_the_end_of_the_one_before_when_asked(
         pause = next((b[0] - a[1] for a, b in pairwise(speech) if a[1] <= before.end <= b[0]), 0.0)
         assert after.overlaps or pause >= min(10.0, longest / 4) - 1e-6
         assert not after.overlaps or before.end - after.start >= 4.0 - 1e-6 or after.start == before.start
+
+
+def test_kept_silence_behind_a_long_run_fits_into_a_span_with_it() -> None:
+    spans = choose_spans([(0.15, 20.27), (28.27, 46.67)], 66.67, CutRules(40.0, keeps_silence=True))
+    assert max(span.length for span in spans) <= 40.0 and spans[-1].end == 66.67
+
+
+def test_a_span_that_repeats_more_than_the_one_before_is_no_longer_than_it_may_be() -> None:
+    speech = [(0.15, 0.25), (0.4, 0.5), (6.01, 9.7), (13.3, 13.41), (17.01, 25.41)]
+    spans = choose_spans(speech, 25.71, CutRules(20.0, overlap=4.0, repeats=True))
+    assert max(span.length for span in spans) <= 20.0
 
 
 @given(speech_and_duration(), st.integers(20, 120), st.booleans())

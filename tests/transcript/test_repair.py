@@ -26,6 +26,13 @@ def test_whatever_the_times_were_they_are_in_order_and_within_the_sound(
     assert 0.0 <= passage.start <= passage.end <= 10.03
 
 
+def test_words_that_begin_at_almost_the_same_moment_stay_in_order() -> None:
+    times = [(0.0, 0.0), (1.0004, 2.0), (1.00045, 0.0)]
+    words = tuple(Word("tern", *one) for one in times)
+    (passage,), _ = repaired([Passage(0.0, 2.0, "", words=words)], 10.0)
+    assert [word.start for word in passage.words] == [0.0, 1.0004, 1.0004]
+
+
 @given(passages())
 def test_good_times_are_left_as_they_are(passage: Passage) -> None:
     assert repaired([passage], 1000.0) == ((passage,), 0)

@@ -35,7 +35,9 @@ def test_words_and_phrases_hold_the_whole_text_and_part_nothing_that_stands_toge
     words = words_of(text)
     assert "".join(words) == "".join(text.split())
     for chunk in text.split():
-        assert not any(part[0] in "、。）ー้ำัๆ" for part in phrases(chunk)[1:])
+        first, *others = phrases(chunk)
+        assert not any(part[0] in "、。）ー้ัๆำา" for part in others)
+        assert not any(part[-1] in "เแ（" for part in [first, *others][:-1])
 
 
 def test_words_of_an_engine_are_joined_as_their_script_is_written() -> None:

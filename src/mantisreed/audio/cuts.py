@@ -159,7 +159,7 @@ class SpanChooser:
             apart = self._runs and time - self._reached >= self._rules.long_silence
             return self._taken(_best_groups(self._runs, self._rules.longest)) if apart else []
         chosen: list[Span] = []
-        step = self._rules.longest / 4
+        step = self._rules.longest / 8  # so that a run fits into a span with the silence on both its sides
         while time - self._reached > 2 * step:
             self._add(self._reached + step, self._reached + step)
             chosen += self._certain(self._reached)
@@ -259,14 +259,16 @@ def _best_groups(runs: Sequence[_Run], longest: float, heard: float | None = Non
     if not runs:
         return []
     opens, closes = np.array([run.opens for run in runs]), np.array([run.closes for run in runs])
+    latest = np.maximum.accumulate(opens)  # a run may open before the one in front of it, whose words it repeats
     costs = np.full(len(runs) + 1, np.inf)
     costs[0] = 0.0
     came_from = np.zeros(len(runs) + 1, int)
     for end in range(1, len(runs) + 1):
-        lengths = closes[end - 1] - opens[:end]
-        first = min(int(np.searchsorted(-lengths, -longest)), end - 1)
-        short = np.maximum(0.0, _SHORT_PIECE - lengths[first:] / longest) * _SHORT_COST
+        first = min(int(np.searchsorted(latest[:end], closes[end - 1] - longest)), end - 1)
+        lengths = closes[end - 1] - opens[first:end]
+        short = np.maximum(0.0, _SHORT_PIECE - lengths / longest) * _SHORT_COST
         sums = costs[first:end] + short
+        sums[:-1][lengths[:-1] > longest] = np.inf
         best = int(sums.argmin())
         costs[end], came_from[end] = sums[best] + _PIECE_COST + runs[end - 1].cut, first + best
     end = len(runs)

@@ -5,19 +5,14 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
-from mantisreed.audio.decode import Decoder
-from mantisreed.audio.speech import speech_map
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, format_of
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
 from mantisreed.files import shown
-from mantisreed.pipeline.assembling import kept_transcript
-from mantisreed.pipeline.orders import kept_order, ordered, path_at
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.pipeline.sources import Source
 from mantisreed.subtitles.decoding import decoded
-from mantisreed.transcript.estimate import words_over_speech
 from mantisreed.workspace import Workspace
 
 
@@ -51,7 +46,9 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         return Found(read_script(path, OUTPUT_FORMATS[TRANSCRIPT_FORMAT]), Source(path), stem, path.parent)
     if workspace is None:
         raise InputError("no such file, and no workspace with jobs", where=shown(wanted))
-    from mantisreed.jobs.ledger import open_ledger
+    from mantisreed.jobs.ledger import open_ledger  # only for jobs: these take long to import
+    from mantisreed.pipeline.assembling import kept_transcript
+    from mantisreed.pipeline.orders import kept_order, ordered, path_at
 
     with closing(open_ledger(workspace)) as ledger:
         record = ledger.listing.job(wanted)
@@ -123,6 +120,10 @@ def timed_by_speech(text: str, recording: Path) -> Script:
     Raises:
         RecordingError: the recording cannot be read.
     """
+    from mantisreed.audio.decode import Decoder  # only for sound
+    from mantisreed.audio.speech import speech_map
+    from mantisreed.transcript.estimate import words_over_speech
+
     decoder = Decoder(recording)
     speech = tuple((one.start, one.end) for one in speech_map(decoder))
     said = " ".join(plain_paragraphs(text))

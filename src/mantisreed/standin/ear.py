@@ -191,9 +191,10 @@ class _Template:
 
 def _to_ear_rate(samples: _Floats) -> _Floats:
     """From 16 kHz to 8 kHz, by its spectrum."""
-    half = len(samples) // 2
-    spectrum = rfft(samples[: 2 * half])
-    return np.asarray(irfft(spectrum[: half // 2 + 1], half) / (SAMPLE_RATE / EAR_RATE), np.float32)
+    size = 4 * next_fast_len(len(samples) // 4 + 1, real=True)
+    spectrum = rfft(samples, size)
+    halved = irfft(spectrum[: size // 4 + 1], size // 2) / (SAMPLE_RATE / EAR_RATE)
+    return np.asarray(halved[: len(samples) // 2], np.float32)
 
 
 def _speaks(phrase: Phrase, language: str | None) -> bool:

@@ -63,17 +63,19 @@ def _repaired_words(passage: Passage, duration: float) -> tuple[tuple[Word, ...]
             for number, length in enumerate(lengths, first):
                 starts[number] = at
                 at += length * each
-    result, changed = [], 0
+    result: list[Word] = []
+    changed, earliest = 0, 0.0
     kept = set(trusted)
     for number, word in enumerate(words):
         start, following = starts[number], starts[number + 1]
         wanted = start + max(_SHORTEST, spoken_length(word.text) * _PER_LENGTH)
         end = word.end if number in kept and start < word.end <= duration else min(wanted, max(following, start))
-        if (start, end) == (word.start, word.end):
-            result.append(word)
-            continue
-        changed += 1
-        result.append(msgspec.structs.replace(word, start=round(start, 3), end=round(max(start, end), 3)))
+        if (start, end) != (word.start, word.end) or start < earliest:
+            changed += 1
+            start = max(round(start, 3), earliest)  # rounding may have put the one before behind it
+            word = msgspec.structs.replace(word, start=start, end=max(start, round(end, 3)))
+        earliest = word.start
+        result.append(word)
     return tuple(result), changed
 
 

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from budoux import Parser
 
-NOT_FIRST = "、。，．！？：；）］｝」』】〉》ー々ぁぃぅぇぉっゃゅょゎァィゥェォッャュョヮ・…ๆฯ"
+NOT_FIRST = "、。，．！？：；）］｝」』】〉》ー々ぁぃぅぇぉっゃゅょゎァィゥェォッャュョヮ・…ๆฯะาำๅະາຳ"
 """Signs that no line begins with."""
 
-NOT_LAST = "（［｛「『【〈《"
+NOT_LAST = "（［｛「『【〈《เแโใไເແໂໃໄ"
 """And those that none ends with."""
 
 _CLOSING, _OPENING = ".,:;!?)]}%'\"", "([{"
