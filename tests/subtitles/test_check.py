@@ -1,5 +1,7 @@
 """The checker: what breaks a rule, and what does not."""
 
+from dataclasses import replace
+
 import pytest
 
 from mantisreed.exports.mending import mended
@@ -60,6 +62,9 @@ def test_only_what_breaks_a_rule_is_laid_out_anew_and_ends_before_what_follows()
     good = Cue(0.0, 3.0, ("The nets are open.",), marks=(Mark(0, 4, 8, "i"),), settings="line:0", name="first")
     long = Cue(5.0, 12.0, ("Forty dunlin were ringed before the tide came back, and then it was all over.",))
     close = Cue(12.02, 14.0, ("Tea?",), "Ben")
+    long = replace(long, marks=(Mark(0, 6, 12, "i"), Mark(0, 36, 45, "b")), settings="line:0")
     laid = mended([close, good, long], RULES)
     assert laid[0] == good and laid[-1].lines == ("Tea?",)
+    marked = [cue.lines[mark.line][mark.first : mark.last] for cue in laid[1:-1] for mark in cue.marks]
+    assert " ".join(marked) == "dunlin tide came" and {cue.settings for cue in laid[1:-1]} == {"line:0"}
     assert check_cues(laid, RULES) == [] and " ".join(cue.text for cue in laid[1:-1]) == long.text

@@ -64,7 +64,7 @@ def run(
         if script.cues is None:
             raise InputError("there are no cues in it", where=shown(name), advice="`mantisreed convert` makes some")
         cues: Sequence[Cue] = script.cues
-        findings = [*check_format(script.remarks), *check_cues(cues, rules)]
+        findings = sorted((*check_format(script.remarks), *check_cues(cues, rules)), key=lambda one: one.cue)
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
         if fix and findings:

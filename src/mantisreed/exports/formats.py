@@ -62,7 +62,8 @@ def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]
 
 
 def _webvtt(script: Script, options: WriteOptions, name: str) -> str:
-    has_inner = script.cues is not None if options.inner_times is None else options.inner_times
+    was_read = script.cues is not None and script.transcript is None
+    has_inner = was_read if options.inner_times is None else options.inner_times
     return write_webvtt(_cues(script, options, mark=False), inner_times=has_inner, head=script.head)
 
 

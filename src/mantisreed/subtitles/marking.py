@@ -1,6 +1,6 @@
 """Marks in lines: out of text with tags, and back into it."""
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import pairwise
 
 from mantisreed.subtitles.cues import Mark
@@ -28,14 +28,17 @@ def lines_with_marks(shown: str, spans: Iterable[Span]) -> tuple[tuple[str, ...]
         begin = at + len(raw) - len(raw.lstrip())
         end = begin + len(line)
         if line:
-            marks += [
-                Mark(len(lines), max(first, begin) - begin, min(last, end) - begin, tag)
-                for first, last, tag in spans
-                if max(first, begin) < min(last, end)
-            ]
+            marks += marks_in(spans, begin, end, len(lines))
             lines.append(line)
         at += len(raw) + 1
     return tuple(lines), tuple(marks)
+
+
+def marks_in(spans: Iterable[Span], begin: int, end: int, number: int) -> Iterator[Mark]:
+    """The marks of a line that stands at [begin, end) of a text, of which spans are marked."""
+    for first, last, tag in spans:
+        if max(first, begin) < min(last, end):
+            yield Mark(number, max(first, begin) - begin, min(last, end) - begin, tag)
 
 
 def marked_line(

@@ -30,22 +30,24 @@ _BLOCK = re.compile(r"(STYLE|REGION)[ \t]*$")
 _TAGS = ("b", "i", "u", "c", "v", "lang", "ruby", "rt")
 
 _PERCENT = r"(?:100(?:\.0+)?|\d{1,2}(?:\.\d+)?)%"
+_SIDES = f"{_PERCENT},{_PERCENT}"
 _SETTINGS = {
-    "vertical": re.compile("rl|lr"),
-    "line": re.compile(rf"(?:{_PERCENT}|-?\d+)(?:,(?:start|center|end))?"),
-    "position": re.compile(rf"{_PERCENT}(?:,(?:line-left|center|line-right))?"),
-    "size": re.compile(_PERCENT),
-    "align": re.compile("start|center|end|left|right"),
-    "region": re.compile(r"\S+"),
+    "vertical": ("rl|lr", "rl or lr"),
+    "line": (rf"(?:{_PERCENT}|-?\d+)(?:,(?:start|center|end))?", "a number or N%"),
+    "position": (rf"{_PERCENT}(?:,(?:line-left|center|line-right))?", "N%"),
+    "size": (_PERCENT, "N%"),
+    "align": ("start|center|end|left|right", "start, center, end, left or right"),
+    "region": (r"\S+", "a region's id"),
 }
 _REGION = {
-    "id": re.compile(r"\S+"),
-    "width": re.compile(_PERCENT),
-    "lines": re.compile(r"\d+"),
-    "regionanchor": re.compile(f"{_PERCENT},{_PERCENT}"),
-    "viewportanchor": re.compile(f"{_PERCENT},{_PERCENT}"),
-    "scroll": re.compile("up"),
+    "id": (r"\S+", "a name"),
+    "width": (_PERCENT, "N%"),
+    "lines": (r"\d+", "a number"),
+    "regionanchor": (_SIDES, "N%,N%"),
+    "viewportanchor": (_SIDES, "N%,N%"),
+    "scroll": ("up", "up"),
 }
+"""What a setting's value may be, as a pattern and for people."""
 
 
 def write_webvtt(cues: Iterable[Cue], *, inner_times: bool = False, head: Iterable[str] = ()) -> str:
@@ -139,15 +141,16 @@ class _Parser:
         self._regions.add(options["id"])
         self._found.head.append("\n".join(["REGION", *(f"{name}:{value}" for name, value in options.items())]))
 
-    def _valid(self, known: dict[str, re.Pattern[str]], given: Iterable[str], complaint: str) -> dict[str, str]:
+    def _valid(self, known: dict[str, tuple[str, str]], given: Iterable[str], complaint: str) -> dict[str, str]:
         """Section 6.2 and 4.4: settings that are understood; the last one of a name holds."""
         valid = {}
         for setting in given:
             name, colon, value = setting.partition(":")
-            if colon and name in known and known[name].fullmatch(value):
+            pattern, allowed = known.get(name, ("", ", ".join(known)))
+            if colon and name in known and re.fullmatch(pattern, value):
                 valid[name] = value
             else:
-                self._remark(complaint, setting, "one of the standard's")
+                self._remark(complaint, setting, allowed)
         return valid
 
     def _cue_block(self, begin: int, arrow: int, end: int) -> None:
