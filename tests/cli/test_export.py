@@ -123,6 +123,9 @@ def test_files_are_converted_shifted_stretched_cut_and_joined(mantisreed: Comman
     joined = mantisreed("convert", "fog.srt", "fog.ttml", "-", "--to", "srt", "--offsets", "0,1:00")
     cues = read_srt(joined.stdout).cues
     assert cues[0].start == 2.5 and any(cue.start == 62.5 for cue in cues)
+    behind = mantisreed("convert", transcript, "fog.srt", "-", "--to", "srt")
+    assert "the files begin at 00:00:00.000, 00:00:09.000" in behind.stderr
+    assert next(cue.start for cue in read_srt(behind.stdout).cues if cue.start >= 9) == 11.5
     slow = mantisreed("convert", "fog.srt", "-", "--to", "srt", "--stretch", "25/12.5", "--from", "3s", "--shift=-1s")
     assert read_srt(slow.stdout).cues[0].start == pytest.approx(5.0, abs=0.5)
     for wrong in (("--stretch", "0"), ("--offsets", "1,2"), ("--shift", "soon")):

@@ -97,6 +97,7 @@ def add_layout(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--shortest", metavar="DURATION", help="how long a cue stands at least")
     group.add_argument("--longest", metavar="DURATION", help="how long a cue stands at most")
     group.add_argument("--gap", metavar="DURATION", help="between two cues at least")
+    group.add_argument("--longest-pause", metavar="DURATION", help="silence that a cue may bridge")
     group.add_argument("--speakers", choices=("dash", "name", "none"), help="how a new speaker is marked")
 
 
@@ -117,8 +118,8 @@ def layout_rules(workspace: "Workspace | None", layout: str | None = None, **cha
         rules = LAYOUTS[layout or DEFAULT_LAYOUT]
     else:
         raise InputError(f"no layout is called {layout!r}", advice=f"there are: {', '.join(LAYOUTS)}")
-    for name in ("shortest", "longest", "gap"):
-        changes[name] = duration(changes.get(name), f"--{name}")
+    for name in ("shortest", "longest", "gap", "longest_pause"):
+        changes[name] = duration(changes.get(name), f"--{name.replace('_', '-')}")
     known = {name: value for name, value in changes.items() if value is not None}
     try:
         return msgspec.convert({**msgspec.structs.asdict(rules), **known}, LayoutRules)

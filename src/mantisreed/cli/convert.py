@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
     from mantisreed.exports.script import Script
 
-_LAYING_OUT = ("layout", "line_length", "lines", "max_cps", "shortest", "longest", "gap")
+_LAYING_OUT = ("layout", "line_length", "lines", "max_cps", "shortest", "longest", "gap", "longest_pause")
 
 EXAMPLES = """\
 examples:
@@ -41,7 +41,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--stretch", metavar="N/M", help="all times by this factor, such as 25/23.976")
     parser.add_argument("--from", dest="since", metavar="TIME", help="only what begins after this")
     parser.add_argument("--until", metavar="TIME", help="only what ends before this")
-    parser.add_argument("--offsets", metavar="TIMES", help="where each file begins, when several are joined: 0,47:10")
+    parser.add_argument(
+        "--offsets",
+        metavar="TIMES",
+        help="where each of several files begins: 0,47:10 (default: where the one before ends)",
+    )
     parser.add_argument("--recording", metavar="FILE", help="time a plain text by where somebody speaks in this")
     parser.add_argument("--lay-out", action="store_true", help="lay cues out anew by the rules")
     add_overwrite(parser, "the file that is written")
@@ -71,11 +75,12 @@ def run(
     from pathlib import Path
 
     from mantisreed.errors import InputError, OutputError
-    from mantisreed.exports.changes import joined_scripts
+    from mantisreed.exports.changes import joined_scripts, one_after_the_other
     from mantisreed.exports.formats import chosen_formats, format_of
     from mantisreed.exports.wording import reworded
     from mantisreed.files import shown, write_whole
     from mantisreed.pipeline.exporting import read_script
+    from mantisreed.units import clock
 
     if len(files) < 2:
         raise InputError(
@@ -86,10 +91,12 @@ def run(
     if target != "-" and Path(target).exists() and not overwrite:
         raise OutputError("exists already", where=shown(target), advice="--overwrite overwrites it")
     scripts = [read_script(Path(file), None, Path(recording) if recording else None) for file in sources]
-    moments = [_time(one, "--offsets") for one in offsets.split(",")] if offsets else [0.0] * len(scripts)
+    moments = [_time(one, "--offsets") for one in offsets.split(",")] if offsets else one_after_the_other(scripts)
     if len(moments) != len(scripts):
         raise InputError(f"{len(scripts)} files are read, and {len(moments)} times are given", where="--offsets")
     script = joined_scripts(scripts, moments) if len(scripts) > 1 else scripts[0]
+    if len(scripts) > 1 and not offsets:
+        console.note(f"note: the files begin at {', '.join(map(clock, moments))}; --offsets changes that")
     script = _changed(script, shift, stretch, since, until)
     options = write_options(workspace_if_any(config), **writing)
     if lay_out or any(writing.get(name) is not None for name in _LAYING_OUT):

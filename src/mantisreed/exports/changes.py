@@ -62,8 +62,19 @@ def part(script: Script, start: float = 0.0, end: float = math.inf) -> Script:
     )
 
 
+def one_after_the_other(scripts: Sequence[Script]) -> list[float]:
+    """Where each script begins if it does where the recording of the one before ends, or its last words."""
+    starts = [0.0]
+    for script in scripts[:-1]:
+        ends = [one.end for one in script.cues or script.passages]
+        if script.transcript is not None:
+            ends.append(script.transcript.recording.duration)
+        starts.append(round(starts[-1] + max(ends, default=0.0), 3))
+    return starts
+
+
 def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Script:
-    """Several, one after the other at these times; as cues if any of them is only cues."""
+    """Several at these times, as cues if all of them are."""
     moved = [
         retimed(script, lambda seconds, by=offset: seconds + by)  # type: ignore[misc]
         for script, offset in zip(scripts, offsets, strict=True)
