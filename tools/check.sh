@@ -8,16 +8,21 @@ set -eu
 cd "$(dirname "$0")/.."
 venv=${1:-.venv}
 [ $# -gt 0 ] && shift
+# The ledger is tested on PostgreSQL too, and subtitles in a browser, where these are to be had.
+missing=
+command -v initdb >/dev/null || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing=postgresql
+command -v chromium >/dev/null || command -v chromium-browser >/dev/null || missing="$missing chromium"
+if [ -n "$missing" ] && [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
+    export DEBIAN_FRONTEND=noninteractive
+    { apt-get update -qq && apt-get install -y -qq --no-install-recommends $missing; } >/dev/null 2>&1 &
+fi
 [ -x "$venv/bin/python" ] || "${PYTHON:-python3}" -m venv "$venv"
 "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable '.[test]'
-# The ledger is tested on PostgreSQL too, where a server is to be had.
-if ! command -v initdb >/dev/null && ! ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1; then
-    if [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
-        { apt-get update -qq && apt-get install -y -qq postgresql; } >/dev/null 2>&1 || true
-    fi
-fi
+# Many tests start the command, which would be compiled anew each time where Python is told to write no bytecode.
+"$venv/bin/python" -m compileall -q src
 "$venv/bin/ruff" check
 "$venv/bin/ruff" format --check
 "$venv/bin/mypy"
+wait
 # Many tests wait for something, so that there is room for one more than there are cores.
 "$venv/bin/pytest" -n "$(($(getconf _NPROCESSORS_ONLN) + 1))" --dist loadfile "$@"
