@@ -5,12 +5,12 @@ import json
 from pathlib import Path
 
 from conftest import Note
-from engines.cards import brook_card
+from engines.cards import brook_card, workspace_of
 from mantisreed.engines.answers import HttpAnswer
 from mantisreed.engines.request import HttpRequest
 from mantisreed.engines.secrets import Secret
 from mantisreed.engines.transport import ScriptedTransport
-from mantisreed.errors import TooBigError
+from mantisreed.errors import TooBigError, UnreachableError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.pipeline.orders import Order
@@ -153,3 +153,69 @@ def test_the_same_work_has_the_same_address_and_other_work_another(tmp_path: Pat
 
     assert address() == address() == address("requests = 120", "requests = 7") == address("standin.key", "other.key")
     assert address() != address('"deep"', '"shallow"')
+
+
+EEL = """
+[engine.eel]
+address = "http://127.0.0.1:9"
+[engine.eel.accepts]
+formats = ["flac"]
+[engine.eel.send]
+path = "/new/{request_id}"
+raw = "{audio}"
+take.eel = "eel"
+[engine.eel.lookup]
+path = "/knots/{request_id}"
+take.eel = "eel"
+[engine.eel.poll]
+path = "/eels/{eel}"
+state = "mood"
+waiting = ["under"]
+done = ["up"]
+failed = ["gone"]
+every = "100 ms"
+[engine.eel.reply]
+text = "says"
+"""
+
+
+class MisleadingEels(Bench):
+    """The first job's answer is lost, and the second is given the first one's id."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder, {})
+        self.order = Order(workspace_of(folder, EEL).engine("eel"), {}, tries=100)
+        self.sent: list[str] = []
+        self.is_taken = False
+        self.looks = 0
+
+    def answer(self, request: HttpRequest) -> HttpAnswer:
+        path = request.url.removeprefix("http://127.0.0.1:9")
+        if path.startswith("/new/"):
+            self.sent.append(path.removeprefix("/new/"))
+            if len(self.sent) == 1:
+                lost = UnreachableError("no answer", engine="eel")
+                lost.was_sent = True
+                raise lost
+            document = {"eel": str(len(self.sent) - 1)}
+        elif path.startswith("/knots/"):
+            if path.removeprefix("/knots/") != self.sent[0]:
+                return HttpAnswer(404, {}, b"{}")
+            if not self.is_taken:
+                return HttpAnswer(503, {}, b"{}")
+            document = {"eel": "1"}
+        elif path == "/eels/1":
+            self.is_taken = True
+            document = {"mood": "up", "says": "first"}
+        else:
+            self.looks += 1
+            document = {"mood": "under" if self.looks == 1 else "up", "says": "second"}
+        return HttpAnswer(200, {}, json.dumps(document).encode())
+
+
+def test_what_was_given_anothers_reply_is_sent_again_and_waited_for(tmp_path: Path, note: Note) -> None:
+    bench = MisleadingEels(tmp_path)
+    outcomes = bench.run(copies(note, tmp_path, 2))
+    assert [outcome.state for outcome in outcomes] == ["done", "done"], [outcome.error for outcome in outcomes]
+    said = [word.text for outcome in outcomes if outcome.transcript for word in outcome.transcript.words]
+    assert sorted(said) == ["first", "second"] and len(bench.sent) == 3 and bench.looks == 2

@@ -48,8 +48,10 @@ def test_webvtt_is_read_with_voices_entities_and_what_stands_around_cues() -> No
         ),
         Cue(3603.0, 3604.0, ("Tea?",)),
     ]
-    assert found.head == ["STYLE\n::cue { color: red }"]
-    assert [remark.what for remark in found.remarks] == ["a line of the header was left out"]
+    assert found.head == ["NOTE not for viewers", "STYLE\n::cue { color: red }"]
+    header, comment = found.remarks
+    assert (header.what, header.found) == ("a line of the header was left out", "Kind: captions")
+    assert (comment.what, comment.found, comment.allowed) == ("a comment between cues was left out", "two lines", "")
 
 
 @given(st.lists(passages(), max_size=3))

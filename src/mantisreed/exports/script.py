@@ -45,7 +45,7 @@ class Script:
         cues: as they were read, with their lines; None when they are to be laid out.
         notes: what was changed in reading, or afterwards.
         language: a tag; None when nobody said.
-        head: WebVTT blocks of styles and regions, as they were read.
+        head: WebVTT blocks of styles, regions and comments, as they were read.
         remarks: what a reader of cues had to say; `notes` has it as well.
     """
 

@@ -404,6 +404,7 @@ class Runner:
 
     async def _readings(self, task: _Task, prepared: Preparation) -> list[Heard]:
         """What the engine heard in each piece, in order; pieces are prepared as there is room for them."""
+        task.given_up = False
         room = asyncio.Semaphore(self._order.card.pace.at_once + 1)
         tasks: list[asyncio.Task[list[Heard]]] = []
         pieces = iter(prepared)

@@ -59,7 +59,7 @@ class Subtitles:
     Attributes:
         cues: in the order they stand in.
         remarks: what was mended, left out or wrong.
-        head: WebVTT blocks of styles and regions, as they stand.
+        head: WebVTT blocks of styles, regions and comments before the cues, as they stand.
         language: a tag; None where the file does not say.
     """
 

@@ -56,7 +56,7 @@ def write_webvtt(cues: Iterable[Cue], *, inner_times: bool = False, head: Iterab
     Args:
         cues: by start.
         inner_times: put a timestamp before each word whose time is known, so that players can show words as spoken.
-        head: blocks of styles and regions, as they stand.
+        head: blocks of styles, regions and comments, as they stand.
     """
     blocks = "".join(f"\n{block}\n" for block in head)
     return f"WEBVTT\n{blocks}" + "".join(_block(cue, inner_times=inner_times) for cue in cues)
@@ -127,7 +127,11 @@ class _Parser:
         kind = _BLOCK.match(block[0])
         if kind is None:
             if not re.match(r"NOTE(?:[ \t]|$)", block[0]):
-                self._remark("text without a time was left out", excerpt_of(block[0]), "times, or NOTE")
+                self._remark("text without a time was left out", excerpt_of(" ".join(block)), "times, or NOTE")
+            elif self._found.cues:
+                self._remark("a comment between cues was left out", excerpt_of(" ".join(block)[4:]))
+            else:
+                self._found.head.append("\n".join(block))
             return
         if self._found.cues:
             self._remark("styles or a region stand behind the first cue", block[0].strip(), "before all cues")
