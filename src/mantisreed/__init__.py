@@ -11,36 +11,77 @@ Names are imported when they are first used, so that `import mantisreed` costs n
 TYPE_CHECKING = False  # typing itself takes longer to import than all that --help needs
 if TYPE_CHECKING:
     from mantisreed.errors import MantisreedError
+    from mantisreed.exports.formats import OUTPUT_FORMATS
+    from mantisreed.exports.mending import mended
+    from mantisreed.exports.script import Script, WriteOptions
+    from mantisreed.exports.word_lists import Wording
+    from mantisreed.exports.wording import reworded
+    from mantisreed.pipeline.collecting import cancel, collect, retry
+    from mantisreed.pipeline.exporting import export, read_script
     from mantisreed.pipeline.pieces import PieceOptions
     from mantisreed.pipeline.run import Outcome
     from mantisreed.pipeline.transcribe import transcribe
+    from mantisreed.subtitles.check import check_cues
+    from mantisreed.subtitles.cues import Cue
+    from mantisreed.subtitles.layout import lay_out
+    from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.transcript.document import Passage, Transcript, Word
     from mantisreed.workspace import Workspace, open_workspace
 
 __version__ = "0.1.0"
 
 __all__ = [
+    "OUTPUT_FORMATS",
+    "Cue",
+    "LayoutRules",
     "MantisreedError",
     "Outcome",
     "Passage",
     "PieceOptions",
+    "Script",
     "Transcript",
     "Word",
+    "Wording",
     "Workspace",
+    "WriteOptions",
     "__version__",
+    "cancel",
+    "check_cues",
+    "collect",
+    "export",
+    "lay_out",
+    "mended",
     "open_workspace",
+    "read_script",
+    "retry",
+    "reworded",
     "transcribe",
 ]
 
 _HOMES = {
+    "OUTPUT_FORMATS": "exports.formats",
+    "Cue": "subtitles.cues",
+    "LayoutRules": "subtitles.rules",
     "MantisreedError": "errors",
     "Outcome": "pipeline.run",
     "Passage": "transcript.document",
     "PieceOptions": "pipeline.pieces",
+    "Script": "exports.script",
     "Transcript": "transcript.document",
     "Word": "transcript.document",
+    "Wording": "exports.word_lists",
     "Workspace": "workspace",
+    "WriteOptions": "exports.script",
+    "cancel": "pipeline.collecting",
+    "check_cues": "subtitles.check",
+    "collect": "pipeline.collecting",
+    "export": "pipeline.exporting",
+    "lay_out": "subtitles.layout",
+    "mended": "exports.mending",
     "open_workspace": "workspace",
+    "read_script": "pipeline.exporting",
+    "retry": "pipeline.collecting",
+    "reworded": "exports.wording",
     "transcribe": "pipeline.transcribe",
 }
 
