@@ -18,8 +18,8 @@ if [ -n "$missing" ] && [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; the
 fi
 [ -x "$venv/bin/python" ] || "${PYTHON:-python3}" -m venv "$venv"
 "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable '.[test]'
-# Many tests start the command, which would be compiled anew each time where Python is told to write no bytecode.
-"$venv/bin/python" -m compileall -q src
+# Many tests start the command, which would be compiled anew each time.
+unset PYTHONDONTWRITEBYTECODE
 "$venv/bin/ruff" check
 "$venv/bin/ruff" format --check
 "$venv/bin/mypy"

@@ -152,7 +152,7 @@ def _row(outcome: "Outcome") -> "dict[str, Any]":
             "language": transcript.language,
             "words": len(transcript.words),
             "confidence": _rounded(transcript.mean_confidence),
-            "files": " ".join(shown(path.name) for path in outcome.files),
+            "files": "; ".join(shown(path.name) for path in outcome.files),
             "changes": "; ".join(described_changes(outcome.changes)),
         }
     if outcome.error:
