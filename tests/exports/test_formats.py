@@ -74,6 +74,13 @@ def test_ttml_is_read_back_as_it_was_written_and_is_imsc_text(cues: list[Cue]) -
     regions = {one.get("{http://www.w3.org/XML/1998/namespace}id") for one in root.iter(f"{{{NAMESPACE}}}region")}
     (body,) = root.iter(f"{{{NAMESPACE}}}body")
     assert body.get("region") in regions
+    styling = f"{{{NAMESPACE}#styling}}"
+    (region,) = root.iter(f"{{{NAMESPACE}}}region")
+    styles = {one.get("{http://www.w3.org/XML/1998/namespace}id"): one for one in root.iter(f"{{{NAMESPACE}}}style")}
+    assert f"{styling}backgroundColor" not in styles[region.get("style", "")].attrib
+    for paragraph in root.iter(f"{{{NAMESPACE}}}p"):
+        (span,) = list(paragraph)
+        assert styles[span.get("style", "")].get(f"{styling}backgroundColor") == "black"
 
 
 @given(cue_lists())

@@ -29,10 +29,12 @@ _HEAD = """\
     <metadata>{agents}</metadata>
     <styling>
       <style xml:id="plain" tts:fontFamily="proportionalSansSerif" tts:fontSize="100%" tts:color="white"
-             tts:backgroundColor="black" tts:textAlign="center"/>
+             tts:textAlign="center"/>
+      <style xml:id="box" tts:backgroundColor="black"/>
     </styling>
     <layout>
-      <region xml:id="below" tts:origin="10% 80%" tts:extent="80% 15%" tts:displayAlign="after" style="plain"/>
+      <region xml:id="below" tts:origin="10% 60%" tts:extent="80% 35%" tts:displayAlign="after"
+              tts:showBackground="whenActive" style="plain"/>
     </layout>
   </head>
   <body region="below">
@@ -82,7 +84,9 @@ def _paragraph(cue: Cue, speakers: list[str]) -> str:
         marked_line(line, (mark for mark in cue.marks if mark.line == at), _text, _tags_of)
         for at, line in enumerate(cue.lines)
     )
-    return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}>{text}</p>\n'
+    # A background is not inherited, and a region's would stand there also when nobody speaks.
+    span = f'<span style="box">{text}</span>' if text else ""
+    return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}>{span}</p>\n'
 
 
 def _text(text: str) -> str:
