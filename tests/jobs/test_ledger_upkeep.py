@@ -1,6 +1,7 @@
 """The ledger over time: older versions, dead processes, jobs called off and forgotten, changes made together."""
 
 import asyncio
+import json
 import sqlite3
 import stat
 import subprocess
@@ -114,11 +115,16 @@ def test_an_id_that_was_given_to_the_wrong_piece_is_taken_away_from_it(ledger: L
     ledger.send(second, 10)
     assert ledger.take(second, {"id": 7}, "7") == "taken"
     assert ledger.finish(second, b"what the first one said", billed=30.0, cost=COST, is_out=True)
-    ledger.set_job("abc123", "done")
+    made = json.dumps({"pieces": ["r2"], "duration": 9.0})
+    assert ledger.set_job("abc123", "done", made=made) == "done"
     assert ledger.take(first, {"id": 7}, "7", is_found=True) == "taken"
     assert (ledger.piece(second.id).state, ledger.piece(second.id).reply) == ("waiting", None)
     assert ledger.listing.job("abc").state == "waiting"
     assert not ledger.finish(second, b"again", billed=30.0, cost=COST, is_out=True)
+    assert ledger.set_job("abc123", "done") == "waiting"  # who comes late with it is told
+    assert ledger.listing.job("abc").reason == "the engine gave it the id of another job"
+    assert ledger.finish(second, b"its own", billed=30.0, cost=COST)
+    assert ledger.set_job("abc123", "done") == "done"
 
 
 def test_the_same_request_in_another_job_waits_for_the_same_answer(ledger: Ledger, opening: Opening) -> None:

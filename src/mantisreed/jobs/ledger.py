@@ -37,6 +37,7 @@ _CALLS_KEPT = 24 * 3600.0  # seconds; calls are refused by their age long before
 NOTHING = "nothing"
 """Stands for the digest of a reply that says that nothing was heard."""
 
+_NOT_ITS_OWN = "the engine gave it the id of another job"
 _BROKEN_OFF = "the program ended before everything was sent"
 
 _OUT = ("sending", "working", "in doubt")
@@ -178,12 +179,19 @@ class Ledger:
         *,
         made: str | None = None,
         duration: float | None = None,
-    ) -> None:
-        """Note how a job stands and why, and what it was made into, where that is known now."""
+    ) -> str:
+        """Note how a job stands and why, and what it was made into, where that is known now.
+
+        Returns:
+            The state that it has: `waiting` instead of `done` when a reply was taken away from it meanwhile.
+        """
         known = {"made": made, "duration": duration}
         with self._database.changing() as connection:
             values = {name: value for name, value in known.items() if value is not None}
+            if state == "done" and self._lacks_a_piece(connection, job, made):
+                state, reason = "waiting", _NOT_ITS_OWN
             self._set_job(connection, job, state, reason, **values)
+        return state
 
     def claim(
         self,
@@ -294,8 +302,17 @@ class Ledger:
         if row.state == "cancelled":
             return
         self._move(connection, row.id, "waiting", ticket=None, reply=None, mark=None)
-        self._end_attempt(connection, row.id, "in doubt", "the engine gave it the id of another job", 0.0, None)
-        self._set_job(connection, row.job, "waiting", "the engine gave it the id of another job")
+        self._end_attempt(connection, row.id, "in doubt", _NOT_ITS_OWN, 0.0, None)
+        self._set_job(connection, row.job, "waiting", _NOT_ITS_OWN)
+
+    def _lacks_a_piece(self, connection: Connection, job: str, made: str | None) -> bool:
+        """Whether a piece that a job was made into is not done."""
+        missing = {row.request for row in _MISSING.rows(connection, {"a_job": job})}
+        if not missing:
+            return False
+        if made is None:
+            made = connection.scalar(sql.select(_job.c.made).where(_job.c.id == job))
+        return not missing.isdisjoint(msgspec.json.decode(made)["pieces"] if made else ())
 
     def finish(
         self,
@@ -525,6 +542,11 @@ class Ledger:
 
 # Statements that are made for every piece.
 _FIND = Prepared(sql.select(_piece).where(_piece.c.request == sql.bindparam("a_request")))
+_MISSING = Prepared(
+    sql.select(_piece.c.request).where(
+        _piece.c.job == sql.bindparam("a_job"), _piece.c.state != sql.literal_column("'done'")
+    )
+)
 _LOOK = Prepared(sql.select(_piece).where(_piece.c.id == sql.bindparam("a_piece")))
 _SAME_MARK = Prepared(
     sql.select(_piece).where(_piece.c.mark == sql.bindparam("a_mark"), _piece.c.request != sql.bindparam("a_request"))

@@ -194,7 +194,9 @@ class Collector:
         into, hidden = path_at(kept.into), self._workspace.hidden
         outputs = Outputs(into, hidden, formats, options=kept.writing, overwrite=self._overwrite)
         written = await asyncio.to_thread(outputs.write, kept.output_stem, named, transcript)
-        await self._writer.noted(lambda ledger: ledger.set_job(record.id, "done"))
+        if await self._writer.noted(lambda ledger: ledger.set_job(record.id, "done")) != "done":
+            advice = f"`mantisreed retry {record.id[:8]}` sends it again"
+            raise PostponedError("a reply proved to be another job's", where=record.recording, advice=advice)
         outcome = outcome_of(named, transcript, made.damage, written)
         return replace(outcome, remarks=tuple(_remarks(record, kept, order)))
 
