@@ -117,10 +117,16 @@ def test_an_id_that_was_given_to_the_wrong_piece_is_taken_away_from_it(ledger: L
     assert ledger.finish(second, b"what the first one said", billed=30.0, cost=COST, is_out=True)
     made = json.dumps({"pieces": ["r2"], "duration": 9.0})
     assert ledger.set_job("abc123", "done", made=made) == "done"
+    ledger.open_job("def456", "copy.wav", "sha256:1", "brook", "shells")
+    heir = claimed(ledger, "r2", "def456")
+    assert heir.state == "done" and ledger.set_job("def456", "done", made=made) == "done"
     assert ledger.take(first, {"id": 7}, "7", is_found=True) == "taken"
     assert (ledger.piece(second.id).state, ledger.piece(second.id).reply) == ("waiting", None)
     assert ledger.listing.job("abc").state == "waiting"
     assert not ledger.finish(second, b"again", billed=30.0, cost=COST, is_out=True)
+    heir = ledger.piece(heir.id)
+    assert (heir.state, heir.reply, heir.saved) == ("waiting", None, False)
+    assert ledger.listing.job("def").state == "waiting"
     assert ledger.set_job("abc123", "done") == "waiting"  # who comes late with it is told
     assert ledger.listing.job("abc").reason == "the engine gave it the id of another job"
     assert ledger.finish(second, b"its own", billed=30.0, cost=COST)

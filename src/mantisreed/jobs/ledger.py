@@ -298,12 +298,18 @@ class Ledger:
         return "done"
 
     def _take_away(self, connection: Connection, row: "Row[Any]") -> None:
-        """Take back what a piece got by an id that is another's: it is sent again, and its job is not done."""
+        """Take back what a piece got by an id that is another's, and those who took it over from it have.
+
+        They are sent again, and their jobs are not done.
+        """
         if row.state == "cancelled":
             return
-        self._move(connection, row.id, "waiting", ticket=None, reply=None, mark=None)
-        self._end_attempt(connection, row.id, "in doubt", _NOT_ITS_OWN, 0.0, None)
-        self._set_job(connection, row.job, "waiting", _NOT_ITS_OWN)
+        twins = _FIND.rows(connection, {"a_request": row.request}) if row.state == "done" else []
+        heirs = [one for one in twins if one.saved and one.state == "done" and one.reply == row.reply]
+        for one in (row, *heirs):
+            self._move(connection, one.id, "waiting", ticket=None, reply=None, mark=None, saved=False)
+            self._end_attempt(connection, one.id, "in doubt", _NOT_ITS_OWN, 0.0, None)
+            self._set_job(connection, one.job, "waiting", _NOT_ITS_OWN)
 
     def _lacks_a_piece(self, connection: Connection, job: str, made: str | None) -> bool:
         """Whether a piece that a job was made into is not done."""
