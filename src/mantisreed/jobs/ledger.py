@@ -7,8 +7,6 @@ The tables are in `schema.py`, how they are read in `listing.py`.
 """
 
 import hashlib
-import os
-import socket
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -26,6 +24,7 @@ from mantisreed.files import bytes_digest, make_folder, shown, write_whole
 from mantisreed.jobs import schema
 from mantisreed.jobs.database import Database, LedgerError, Prepared
 from mantisreed.jobs.listing import Listing
+from mantisreed.jobs.owners import is_gone, own_name
 from mantisreed.jobs.records import VERSION, PieceRecord, piece_record
 from mantisreed.jobs.states import FOLLOWING, check_transition
 from mantisreed.workspace import Workspace
@@ -82,8 +81,7 @@ class Ledger:
         make_folder(folder)
         self._database = Database(folder, address)
         self.listing = Listing(self._database)
-        pid = os.getpid()
-        self.owner = f"{socket.gethostname()}:{pid}:{_birth(pid)}:{time.time_ns():x}"
+        self.owner = own_name()
         with self._database.changing() as connection:
             if newer := schema.prepare(connection):
                 raise LedgerError(
@@ -481,7 +479,7 @@ class Ledger:
 
     def _is_alive(self, connection: Connection, owner: str) -> bool:
         """Whether the process that claimed something still works on it."""
-        if _is_gone(owner):
+        if is_gone(owner):
             return False
         seen = connection.scalar(sql.select(_process.c.seen).where(_process.c.owner == owner))
         return seen is not None and time.time() - float(seen) < _SILENT_SECONDS
@@ -621,28 +619,6 @@ def _text(money: Decimal | None) -> str | None:
 def _hidden(token: str) -> str:
     """A token as it is kept: whoever reads the ledger cannot call back with it."""
     return hashlib.sha256(token.encode()).hexdigest()
-
-
-def _birth(pid: int) -> str:
-    """When a process was started, in ticks, where the system tells; numbers of processes come again."""
-    try:
-        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[19]
-    except (OSError, IndexError):
-        return ""
-
-
-def _is_gone(owner: str) -> bool:
-    """Whether a process of this machine has surely ended."""
-    host, pid, birth, _ = owner.rsplit(":", 3)
-    if host != socket.gethostname():
-        return False
-    try:
-        os.kill(int(pid), 0)
-    except ProcessLookupError:
-        return True
-    except PermissionError:
-        return False
-    return birth != _birth(int(pid))
 
 
 def open_ledger(workspace: Workspace) -> Ledger:
