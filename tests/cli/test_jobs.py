@@ -44,7 +44,8 @@ def test_killed_at_any_moment_it_goes_on_where_it_was_and_pays_for_nothing_twice
             process.send_signal(signal.SIGKILL)
             process.communicate()
             kills += 1
-        assert mantisreed(*command).returncode == 0
+        last = mantisreed(*command)
+        assert last.returncode == 0, last.stderr
         assert outputs(tmp_path) == whole
         jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
         shown = [json.loads(mantisreed("jobs", job["id"], "--json").stdout) for job in jobs]

@@ -3,9 +3,11 @@
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from mantisreed.errors import InputError, OutputError
 from mantisreed.exports.formats import chosen_formats
+from mantisreed.files import write_whole
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.sources import Source, find_recordings
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript
@@ -43,6 +45,30 @@ def test_our_own_files_are_written_again_and_edited_ones_kept(tmp_path: Path) ->
     assert text.read_text() == "mine"
     outputs(tmp_path, overwrite=True).write("note", wav, TRANSCRIPT)
     assert text.read_text() == "Nets closed.\n"
+
+
+@pytest.mark.parametrize("is_first", [True, False])
+@pytest.mark.parametrize("writes", range(4))
+def test_ended_between_any_two_writes_it_knows_its_own_files_again(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, writes: int, is_first: bool
+) -> None:
+    wav = Source(tmp_path / "note.wav")
+    if not is_first:
+        outputs(tmp_path).write("note", wav, replace(TRANSCRIPT, passages=(Passage(0.0, 1.0, "Nets open."),)))
+    left = [writes]
+
+    def write_or_end(path: Path, content: bytes) -> None:
+        if not left[0]:
+            raise SystemExit
+        left[0] -= 1
+        write_whole(path, content)
+
+    monkeypatch.setattr("mantisreed.pipeline.outputs.write_whole", write_or_end)
+    with pytest.raises(SystemExit):
+        outputs(tmp_path).write("note", wav, TRANSCRIPT)
+    monkeypatch.undo()
+    outputs(tmp_path).write("note", wav, TRANSCRIPT)
+    assert (tmp_path / "out" / "note.txt").read_text() == "Nets closed.\n"
 
 
 def test_a_file_that_something_else_made_is_kept(tmp_path: Path) -> None:

@@ -28,10 +28,17 @@ class Written:
 
 
 class _Remembered(msgspec.Struct, frozen=True):
-    """What is remembered of an output: where its recording lies (escaped), and the digest of what was written."""
+    """What is remembered of an output.
+
+    Attributes:
+        recording: where it lies, escaped.
+        digest: of what was written, or was about to be.
+        before: of what stood there until then, which counts as ours too: the program may have ended in between.
+    """
 
     recording: str
     digest: str
+    before: str = ""
 
 
 class Outputs:
@@ -125,9 +132,10 @@ class Outputs:
         for path, form in zip(self.paths(stem), self._formats, strict=True):
             written = script if form.name == TRANSCRIPT_FORMAT else changed
             content = form.write(written, self.options, recording.name)
-            remembered = _Remembered(recording.key, bytes_digest([content]))
-            write_whole(path, content)
+            before = file_digest(path) if path.exists() else ""
+            remembered = _Remembered(recording.key, bytes_digest([content]), before)
             write_whole(self._memory_of(path), msgspec.json.encode(remembered))
+            write_whole(path, content)
         return Written(tuple(self.paths(stem)), changes)
 
     def _belongs_to_another(self, stem: str, key: str) -> bool:
@@ -136,7 +144,7 @@ class Outputs:
 
     def _is_ours(self, path: Path) -> bool:
         written = self._remembered(path)
-        return written is not None and written.digest == file_digest(path)
+        return written is not None and file_digest(path) in (written.digest, written.before)
 
     def _remembered(self, path: Path) -> _Remembered | None:
         try:
