@@ -210,6 +210,13 @@ def test_scripts_are_moved_cut_and_joined() -> None:
     assert [cue.start for cue in whole.cues or ()] == [1.0, 3.0, 11.0, 13.0]
 
 
+def test_a_speakers_mark_is_not_put_before_one_that_stands_there() -> None:
+    ttml = OUTPUT_FORMATS["ttml"]
+    script = Script(cues=(Cue(1.0, 2.0, ("Tea?",), "Ada"), Cue(3.0, 4.0, ("No.",), "Ben")))
+    once = ttml.write(script)
+    assert b">- Tea?<" in once and ttml.write(ttml.read(once)).count(b"- ") == once.count(b"- ")
+
+
 def test_a_format_is_known_by_its_ending() -> None:
     from pathlib import Path
 

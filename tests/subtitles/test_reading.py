@@ -66,3 +66,9 @@ def test_what_is_written_is_read_back(given_passages: list[Passage]) -> None:
 def test_no_text_makes_a_reader_fail(text: str) -> None:
     for cue in (*read_srt(text).cues, *read_webvtt(text).cues):
         assert cue.end >= cue.start
+
+
+def test_a_number_that_is_said_is_not_the_next_cues_number() -> None:
+    times = [f"00:00:0{n},000 --> 00:00:0{n + 1},000\n" for n in (1, 3, 5)]
+    text = f"{times[0]}42\n\n{times[1]}7\n8\n{times[2]}Tea\n"
+    assert [cue.lines for cue in read_srt(text).cues] == [("42",), ("7",), ("Tea",)]
