@@ -21,8 +21,6 @@ if TYPE_CHECKING:
 
     from mantisreed.exports.script import Script
 
-_LAYING_OUT = ("layout", "line_length", "lines", "max_cps", "shortest", "longest", "gap", "longest_pause")
-
 EXAMPLES = """\
 examples:
   mantisreed convert talk.srt talk.vtt --shift 2.5s
@@ -80,6 +78,7 @@ def run(
     from mantisreed.exports.wording import reworded
     from mantisreed.files import shown, write_whole
     from mantisreed.pipeline.exporting import read_script
+    from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.units import clock
 
     if len(files) < 2:
@@ -99,7 +98,8 @@ def run(
         console.note(f"note: the files begin at {', '.join(map(clock, moments))}; --offsets changes that")
     script = _changed(script, shift, stretch, since, until)
     options = write_options(workspace_if_any(config), **writing)
-    if lay_out or any(writing.get(name) is not None for name in _LAYING_OUT):
+    rules = {"layout", *LayoutRules.__struct_fields__} - {"speakers"}  # marking speakers moves no words
+    if lay_out or any(writing.get(name) is not None for name in rules):
         script = _without_cues(script)
     script, changes = reworded(script, options.wording)
     content = form.write(script, options, Path(sources[0]).stem)

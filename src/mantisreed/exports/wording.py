@@ -31,21 +31,16 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
     if not changes:
         return script, counts
 
-    def text(given: str) -> str:
-        for change in changes:
-            given = change(given)
-        return given
-
     def passage(one: Passage) -> Passage:
         before = counts.copy()
         words = _reworded_words(one.words, changes)
         counts.clear()
         counts.update(before)  # the passage's text counts, not its words once more
-        return msgspec.structs.replace(one, text=" ".join(text(one.text).split()), words=words)
+        return msgspec.structs.replace(one, text=" ".join(_changed(one.text, changes).split()), words=words)
 
     def cue(one: Cue) -> Cue:
         whole = "\n".join(one.lines)
-        changed = text(whole).split("\n")
+        changed = _changed(whole, changes).split("\n")
         if changed == list(one.lines):
             return one
         lines = tuple(line for given in changed if (line := " ".join(given.split())))
@@ -59,11 +54,16 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
     return replace(script, transcript=transcript, cues=cues), counts
 
 
+def _changed(text: str, changes: Iterable[Change]) -> str:
+    for change in changes:
+        text = change(text)
+    return text
+
+
 def _reworded_words(words: Sequence[Word], changes: Iterable[Change]) -> tuple[Word, ...]:
     """Words after changes of their whole text; those of a changed phrase share its time."""
-    whole = changed = joined(word.text for word in words)
-    for change in changes:
-        changed = change(changed)
+    whole = joined(word.text for word in words)
+    changed = _changed(whole, changes)
     if changed == whole:
         return tuple(words)
     if not any(map(is_spaceless, whole + changed)):

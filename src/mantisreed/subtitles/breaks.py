@@ -5,6 +5,7 @@ preposition; never between what belongs together.
 """
 
 from collections.abc import Sequence
+from itertools import accumulate
 
 from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, needs_space, phrases
@@ -135,15 +136,11 @@ def _part_phrases(
     run: list[int] = []
 
     def judge() -> None:
-        starts, at = set(), 0
-        for phrase in phrases("".join(texts[number] for number in run), language):
-            starts.add(at)
-            at += len(phrase)
-        at = 0
-        for number in run:
+        parts = [texts[number] for number in run]
+        starts = {0, *accumulate(map(len, phrases("".join(parts), language)))}
+        for number, at in zip(run, accumulate(map(len, parts), initial=0), strict=False):
             if at not in starts:
                 penalties[number] = max(penalties[number], UNIT)
-            at += len(texts[number])
 
     for number, text in enumerate(texts):
         before = texts[number - 1] if number else ""

@@ -1,9 +1,9 @@
 """Marks in lines: out of text with tags, and back into it."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from itertools import pairwise
 
-from mantisreed.subtitles.cues import Mark
+from mantisreed.subtitles.cues import Cue, Mark
 
 Span = tuple[int, int, str]
 """From one place in a text to another, and the tag that stands around it."""
@@ -41,22 +41,39 @@ def marks_in(spans: Iterable[Span], begin: int, end: int, number: int) -> Iterat
             yield Mark(number, max(first, begin) - begin, min(last, end) - begin, tag)
 
 
-def marked_line(
+def marked_lines(
+    cue: Cue,
+    escape: Callable[[str], str],
+    tags_of: Callable[[str], tuple[str, str] | None],
+    inserts: Mapping[int, Sequence[tuple[int, str]]] | None = None,
+) -> list[str]:
+    """A cue's lines with their marks as tags, properly nested.
+
+    Args:
+        cue: with its marks.
+        escape: for the text between tags.
+        tags_of: start and end tag of a mark's tag; None where the format has none.
+        inserts: by line: places, and what is put in there as it is.
+    """
+    return [
+        _marked(
+            line,
+            [mark for mark in cue.marks if mark.line == number],
+            escape,
+            tags_of,
+            (inserts or {}).get(number, ()),
+        )
+        for number, line in enumerate(cue.lines)
+    ]
+
+
+def _marked(
     line: str,
     marks: Iterable[Mark],
     escape: Callable[[str], str],
     tags_of: Callable[[str], tuple[str, str] | None],
-    inserts: Sequence[tuple[int, str]] = (),
+    inserts: Sequence[tuple[int, str]],
 ) -> str:
-    """A line with its marks as tags, properly nested.
-
-    Args:
-        line: the text.
-        marks: in this line.
-        escape: for the text between tags.
-        tags_of: start and end tag of a mark's tag; None where the format has none.
-        inserts: places, and what is put in there as it is.
-    """
     known = [(mark, tags) for mark in marks if (tags := tags_of(mark.tag)) is not None]
     if not known and not inserts:
         return escape(line)

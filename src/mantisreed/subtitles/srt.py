@@ -6,7 +6,7 @@ from itertools import pairwise
 
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
-from mantisreed.subtitles.marking import STYLES, Span, lines_with_marks, marked_line
+from mantisreed.subtitles.marking import STYLES, Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.units import clock
 
@@ -127,10 +127,7 @@ def _payload(lines: Sequence[str], is_last: bool) -> list[str]:
 
 
 def _block(number: int, cue: Cue) -> str:
-    text = "\n".join(
-        marked_line(line, (mark for mark in cue.marks if mark.line == at), _escaped, _tags_of)
-        for at, line in enumerate(cue.lines)
-    )
+    text = "\n".join(marked_lines(cue, _escaped, _tags_of))
     return f"{number}\n{clock(cue.start, separator=',')} --> {clock(cue.end, separator=',')}\n{text}\n\n"
 
 

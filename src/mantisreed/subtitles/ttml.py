@@ -11,7 +11,7 @@ from xml.sax.saxutils import escape, quoteattr
 
 from mantisreed.errors import InputError
 from mantisreed.subtitles.cues import Cue, Subtitles
-from mantisreed.subtitles.marking import Span, lines_with_marks, marked_line
+from mantisreed.subtitles.marking import Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks
 from mantisreed.units import clock
@@ -80,10 +80,7 @@ def read_ttml(text: str) -> Subtitles:
 
 def _paragraph(cue: Cue, speakers: list[str]) -> str:
     agent = "" if cue.speaker is None else f' ttm:agent="voice{speakers.index(cue.speaker) + 1}"'
-    text = "<br/>".join(
-        marked_line(line, (mark for mark in cue.marks if mark.line == at), _text, _tags_of)
-        for at, line in enumerate(cue.lines)
-    )
+    text = "<br/>".join(marked_lines(cue, _text, _tags_of))
     # A background is not inherited, and a region's would stand there also when nobody speaks.
     span = f'<span style="box">{text}</span>' if text else ""
     return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}>{span}</p>\n'

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
-from mantisreed.subtitles.marking import Span, lines_with_marks, marked_line
+from mantisreed.subtitles.marking import Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks, seconds_of
 from mantisreed.transcript.document import Word
@@ -288,10 +288,7 @@ def _words(shown: str, stamps: list[tuple[float, int]], end: float) -> tuple[Wor
 
 def _block(cue: Cue, *, inner_times: bool) -> str:
     stamps = _stamps(cue) if inner_times and len(cue.words) > 1 else {}
-    text = "\n".join(
-        marked_line(line, (mark for mark in cue.marks if mark.line == at), _escaped, _tags_of, stamps.get(at, ()))
-        for at, line in enumerate(cue.lines)
-    )
+    text = "\n".join(marked_lines(cue, _escaped, _tags_of, stamps))
     if cue.speaker is not None:
         text = f"<v {_escaped(_SPACES.sub(' ', cue.speaker))}>{text}"
     name = f"{cue.name}\n" if cue.name and "-->" not in cue.name else ""
