@@ -133,6 +133,20 @@ def test_an_id_that_was_given_to_the_wrong_piece_is_taken_away_from_it(ledger: L
     assert ledger.set_job("abc123", "done") == "done"
 
 
+def test_who_waited_with_a_piece_for_anothers_reply_loses_it_too(ledger: Ledger) -> None:
+    first, second = claimed(ledger, "r1"), claimed(ledger, "r2")
+    ledger.send(first, 10)
+    ledger.fail(first, "waiting", InputError("cut off"), outcome="in doubt")
+    ledger.send(second, 10)
+    ledger.take(second, {"id": 7}, "7")
+    ledger.open_job("def456", "copy.wav", "sha256:1", "brook", "shells")
+    twin = claimed(ledger, "r2", "def456")  # has the same ticket and mark
+    for record in (second, twin):
+        assert ledger.finish(record, b"what the first one said", billed=30.0, cost=COST, is_out=True)
+    assert ledger.take(first, {"id": 7}, "7", is_found=True) == "taken"
+    assert {ledger.piece(record.id).state for record in (second, twin)} == {"waiting"}
+
+
 def test_the_same_request_in_another_job_waits_for_the_same_answer(ledger: Ledger, opening: Opening) -> None:
     first = claimed(ledger, "r1")
     ledger.send(first, 10)

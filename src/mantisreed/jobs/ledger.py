@@ -286,7 +286,9 @@ class Ledger:
             others = [] if mark is None else _SAME_MARK.rows(connection, {"a_mark": mark, "a_request": piece.request})
             if others and not is_found:
                 return "not its own"
-            for other in others:  # the engine knows whose it is; it gave it to another one by mistake
+            for other in self._with_heirs(
+                connection, others
+            ):  # the engine knows whose it is; it gave it to another one by mistake
                 self._take_away(connection, other)
             if is_found:
                 _REOPEN.run(connection, {"a_piece": piece.id})
@@ -296,18 +298,21 @@ class Ledger:
         return "done"
 
     def _take_away(self, connection: Connection, row: "Row[Any]") -> None:
-        """Take back what a piece got by an id that is another's, and those who took it over from it have.
-
-        They are sent again, and their jobs are not done.
-        """
+        """Take back what a piece got by an id that is another's: it is sent again, and its job is not done."""
         if row.state == "cancelled":
             return
-        twins = _FIND.rows(connection, {"a_request": row.request}) if row.state == "done" else []
-        heirs = [one for one in twins if one.saved and one.state == "done" and one.reply == row.reply]
-        for one in (row, *heirs):
-            self._move(connection, one.id, "waiting", ticket=None, reply=None, mark=None, saved=False)
-            self._end_attempt(connection, one.id, "in doubt", _NOT_ITS_OWN, 0.0, None)
-            self._set_job(connection, one.job, "waiting", _NOT_ITS_OWN)
+        self._move(connection, row.id, "waiting", ticket=None, reply=None, mark=None, saved=False)
+        self._end_attempt(connection, row.id, "in doubt", _NOT_ITS_OWN, 0.0, None)
+        self._set_job(connection, row.job, "waiting", _NOT_ITS_OWN)
+
+    def _with_heirs(self, connection: Connection, rows: "Sequence[Row[Any]]") -> "list[Row[Any]]":
+        """Pieces, and those that have taken a reply over from them; each once."""
+        found = {row.id: row for row in rows}
+        for row in rows:
+            for twin in _FIND.rows(connection, {"a_request": row.request}) if row.state == "done" else ():
+                if twin.saved and twin.state == "done" and twin.reply == row.reply:
+                    found.setdefault(twin.id, twin)
+        return list(found.values())
 
     def _lacks_a_piece(self, connection: Connection, job: str, made: str | None) -> bool:
         """Whether a piece that a job was made into is not done."""
