@@ -1,7 +1,11 @@
 """Readings of pieces put together without a trace."""
 
 import random
+import sys
+from types import FrameType
+from typing import Any
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -122,3 +126,35 @@ def test_channels_are_merged_by_time_with_a_speaker_each() -> None:
         ("channel 2", "x y"),
         ("channel 1", "c"),
     ]
+
+
+def work_of_stitching(pieces: int, overlap: float) -> int:
+    """Lines of code that are passed while so many pieces without a pause or a full stop are put together."""
+    readings = []
+    for number in range(pieces):
+        start = number * 5.0 - (overlap if number else 0.0)
+        texts = [
+            (f"w{round((start + n * 0.5) * 2)}", n * 0.5) for n in range(round((number * 5.0 + 5.0 - start) * 2))
+        ]
+        words = tuple(Word(text, at, at + 0.4, 0.9) for text, at in texts)
+        passage = Passage(0.0, words[-1].end, " ".join(word.text for word in words), words=words)
+        readings.append(PieceReading(start, number * 5.0 + 5.0, (passage,)))
+    passed = 0
+
+    def count(frame: FrameType, event: str, argument: Any) -> Any:
+        nonlocal passed
+        passed += event == "line"
+        return count
+
+    sys.settrace(count)
+    try:
+        (whole,) = stitch(readings).passages
+    finally:
+        sys.settrace(None)
+    assert len(whole.words) == pieces * 10
+    return passed
+
+
+@pytest.mark.parametrize("overlap", [0.0, 2.0])
+def test_the_work_of_stitching_grows_with_the_number_of_pieces_and_not_with_its_square(overlap: float) -> None:
+    assert work_of_stitching(80, overlap) < 2.5 * work_of_stitching(40, overlap)

@@ -7,6 +7,7 @@ best, with pauses where the text has punctuation: no word in silence, none out o
 import math
 import re
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +27,8 @@ _DIGIT = re.compile(r"\d")
 _BREAK = {"sentence": 0.0, "clause": 0.05, "none": 0.5}
 _NO_BREAK = {"sentence": 0.35, "clause": 0.08, "none": 0.0}
 _EMPTY_STRETCH = 1.2  # per second that is left without words
+_NO_TIME = 1e-9  # seconds; so that nothing is divided by zero
+_BAND = 100  # words on both sides of the likeliest end that are looked at first
 _LEAST_LENGTH = 0.3  # seconds: short stretches are not taken too exactly
 
 
@@ -90,47 +93,134 @@ def _within(speech: Sequence[Span], start: float, end: float) -> list[Span]:
 
 
 def _best_runs(texts: Sequence[str], lengths: NDArray[np.float64], speech: Sequence[Span]) -> list[tuple[int, int]]:
-    """For each stretch the run [first, last) of words that it takes; all words are taken."""
-    count = len(texts)
+    """For each stretch the run [first, last) of words that it takes; all words are taken.
+
+    Dynamic programming over the stretches. Where a stretch ends is only looked for near where the words and the time
+    that are left say, so that time grows with the length of the speech and not with its square. When the best runs
+    come near the edge of what was looked at, more is looked at.
+    """
     stretches = np.array([end - start for start, end in speech])
-    before = np.concatenate([[0.0], np.cumsum(lengths)])
-    pace = stretches.sum() / before[-1]
-    kinds = [_kind(text) for text in texts]
-    broken = np.array([0.0, *(_BREAK[kind] for kind in kinds[:-1]), 0.0])
-    unbroken = np.concatenate([[0.0], np.cumsum([_NO_BREAK[kind] for kind in kinds])])
-    longest = _longest_run(stretches, lengths, pace, count)
-    cost = np.full(count + 1, math.inf)
-    cost[0] = 0.0
-    choices: list[NDArray[np.int64]] = []
-    takes = np.arange(longest + 1)
-    first = np.arange(count + 1)[:, None] - takes[None, :]
-    valid = first >= 0
-    first = np.maximum(first, 0)
-    said = (before[:, None] - before[first]) * pace
-    # A sentence's end inside a run, not at its end, should have been a pause.
-    inner = np.where(
-        takes > 0, np.maximum(0.0, unbroken[np.maximum(np.arange(count + 1) - 1, 0)][:, None] - unbroken[first]), 0.0
-    )
-    for stretch in stretches:
-        misfit = np.square(said - stretch) / np.maximum(stretch, _LEAST_LENGTH) / 0.5
-        step = np.where(takes > 0, misfit + inner + broken[:, None], _EMPTY_STRETCH * stretch)
-        total = np.where(valid, cost[first] + step, math.inf)
-        best = total.argmin(axis=1)
-        choices.append(best)
-        cost = total[np.arange(count + 1), best]
-    runs, last = [], count
-    for best in reversed(choices):
-        runs.append((last - int(best[last]), last))
-        last -= int(best[last])
-    return runs[::-1]
+    costs = _Costs(texts, lengths, stretches)
+    band = _BAND
+    while True:
+        runs, is_at_edge = _best_runs_within(band, stretches, costs, len(texts))
+        if not is_at_edge:
+            return runs
+        band *= 2
 
 
-def _longest_run(stretches: NDArray[np.float64], lengths: NDArray[np.float64], pace: float, count: int) -> int:
-    """Words that one stretch may take at most: with margin, and enough that all words find room."""
-    if len(stretches) == 1:
-        return count
-    fitting = float(stretches.max()) / (pace * float(np.median(lengths)))
-    return min(count, max(math.ceil(2.5 * fitting) + 6, math.ceil(count / len(stretches)) + 6))
+def _best_runs_within(
+    band: int, stretches: NDArray[np.float64], costs: "_Costs", count: int
+) -> tuple[list[tuple[int, int]], bool]:
+    """The best runs that end within so many words of the likeliest ends, and whether one is at the edge of that."""
+    # Seconds from the beginning of each stretch on; a stretch may have no length at all.
+    left = np.maximum(np.cumsum(stretches[::-1])[::-1], _NO_TIME)
+    reached = _Reached(0, np.zeros(1), np.zeros(1, np.int64))
+    path = [reached]
+    for number, stretch in enumerate(stretches):
+        step = _Step(
+            float(stretch),
+            fitting=float((count - reached.best) * stretch / left[number]),
+            count=count,
+            is_last=number == len(stretches) - 1,
+        )
+        reached = _next_reached(reached, costs, step, band)
+        path.append(reached)
+    runs, last, is_at_edge = [], count, False
+    for reached in reversed(path[1:]):
+        taken = int(reached.takes[last - reached.first])
+        is_at_edge = is_at_edge or reached.is_near_edge(last, count, band // 8)
+        runs.append((last - taken, last))
+        last -= taken
+    return runs[::-1], is_at_edge
+
+
+@dataclass(frozen=True, slots=True)
+class _Reached:
+    """What it costs to have used up so many words by the end of a stretch.
+
+    Attributes:
+        first: the number of words that the first entry stands for; the next one stands for one more.
+        costs: of each number of words, shape (n,).
+        takes: how many of them the stretch takes then, shape (n,).
+    """
+
+    first: int
+    costs: NDArray[np.float64]
+    takes: NDArray[np.int64]
+
+    @property
+    def best(self) -> int:
+        """The number of words that costs least."""
+        return self.first + int(self.costs.argmin())
+
+    def is_near_edge(self, words: int, count: int, distance: int) -> bool:
+        """Whether a number of words is near the edge of those that were looked at, where more would be possible."""
+        last = self.first + len(self.costs) - 1
+        if self.first == last:  # the last stretch, which has no choice
+            return False
+        return (self.first > 0 and words - self.first < distance) or (last < count and last - words < distance)
+
+
+@dataclass(frozen=True, slots=True)
+class _Step:
+    """One stretch.
+
+    Attributes:
+        stretch: seconds.
+        fitting: words that it should take, by what is left of words and time.
+        count: of all words.
+        is_last: whether all words have to be used up.
+    """
+
+    stretch: float
+    fitting: float
+    count: int
+    is_last: bool
+
+
+class _Costs:
+    """What a stretch costs that takes a run of words."""
+
+    def __init__(self, texts: Sequence[str], lengths: NDArray[np.float64], stretches: NDArray[np.float64]) -> None:
+        kinds = [_kind(text) for text in texts]
+        before = np.concatenate([[0.0], np.cumsum(lengths)])
+        self.pace = max(float(stretches.sum() / before[-1]), _NO_TIME)  # seconds for each unit of length
+        self.mean_length = float(before[-1]) / len(texts)
+        self._said = before * self.pace
+        self._broken = np.array([0.0, *(_BREAK[kind] for kind in kinds[:-1]), 0.0])
+        self._unbroken = np.concatenate([[0.0], np.cumsum([_NO_BREAK[kind] for kind in kinds])])
+
+    def of_runs(self, ends: NDArray[np.int64], takes: NDArray[np.int64], stretch: float) -> NDArray[np.float64]:
+        """Shape (ends, takes): a stretch of so many seconds that takes so many words up to each end."""
+        first = np.maximum(ends[:, None] - takes[None, :], 0)
+        misfit = np.square(self._said[ends][:, None] - self._said[first] - stretch)
+        misfit /= max(stretch, _LEAST_LENGTH) * 0.5
+        # A sentence's end inside a run, not at its end, should have been a pause.
+        inner = np.maximum(0.0, self._unbroken[np.maximum(ends - 1, 0)][:, None] - self._unbroken[first])
+        costs = misfit + inner + self._broken[ends][:, None]
+        return np.where(takes > 0, costs, _EMPTY_STRETCH * stretch)
+
+
+def _next_reached(before: _Reached, costs: _Costs, step: _Step, band: int) -> _Reached:
+    """From what it costs before a stretch to what it costs behind it."""
+    latest = before.first + len(before.costs) - 1
+    if step.is_last:
+        ends = np.array([step.count])
+        most = step.count - before.first
+    else:
+        middle = before.best + round(step.fitting)
+        first = min(max(before.first, middle - band), step.count)
+        ends = np.arange(first, min(step.count, max(first, middle + band)) + 1)
+        usual = step.stretch / (costs.pace * costs.mean_length)
+        most = min(int(ends[-1]) - before.first, math.ceil(2.5 * max(usual, step.fitting)) + 6)
+    takes = np.arange(max(0, int(ends[0]) - latest), most + 1)
+    starts = ends[:, None] - takes[None, :] - before.first
+    is_known = (starts >= 0) & (starts < len(before.costs))
+    so_far = np.where(is_known, before.costs[np.clip(starts, 0, len(before.costs) - 1)], math.inf)
+    total = so_far + costs.of_runs(ends, takes, step.stretch)
+    best = total.argmin(axis=1)
+    return _Reached(int(ends[0]), total[np.arange(len(ends)), best], takes[best])
 
 
 def _kind(text: str) -> str:

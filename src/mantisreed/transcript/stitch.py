@@ -49,32 +49,88 @@ def stitch(readings: Sequence[PieceReading]) -> Stitched:
 
     Speakers' labels, which an engine gives out anew in each piece, are matched by the words that both heard.
     """
-    whole: list[Passage] = []
+    whole = _Whole()
     notes: list[str] = []
     unmatched: list[float] = []
     reached = 0.0
     for reading in readings:
         passages = [shifted(passage, reading.start) for passage in reading.passages]
-        if whole and reading.start < reached:
-            tail = len(whole)
-            while tail and whole[tail - 1].end > reading.start:
-                tail -= 1
-            overlap = _Overlap(whole[tail:], passages, reading.start, reached)
-            whole[tail:] = overlap.joined()
+        if not whole.is_empty and reading.start < reached:
+            overlap = _Overlap(whole.take_from(reading.start), passages, reading.start, reached)
+            whole.add_overlapped(overlap.joined())
             if overlap.is_doubtful:
                 middle = (reading.start + reached) / 2
                 notes.append(f"the seam around {middle:.1f} s is doubtful: its two readings differ")
-            reached = max(reached, reading.end)
-            continue
-        if whole and len(speakers_of(whole + passages)) > 1:
-            unmatched.append(reading.start)
-        if whole and passages and _is_one(whole[-1], passages[0]):
-            whole[-1] = _merged(whole[-1], passages.pop(0))
-        whole += passages
+        else:
+            if not whole.is_empty and whole.has_several_speakers_with(passages):
+                unmatched.append(reading.start)
+            whole.add(passages)
         reached = max(reached, reading.end)
     if unmatched:
         notes.append(f"speakers were told apart piece by piece: labels may change hands at {_listed(unmatched)}")
-    return Stitched(tuple(whole), tuple(notes))
+    return Stitched(tuple(whole.passages()), tuple(notes))
+
+
+class _Whole:
+    """All passages so far. Those that seams went through are kept in parts, which are put together once, at the end.
+
+    A passage may go on over a thousand seams; putting it together at each of them would copy all its words each time.
+    """
+
+    def __init__(self) -> None:
+        self._parts: list[list[Passage]] = []
+        self._rest: Passage | None = None  # what was taken last, if it is the end of a passage that is still here
+        self._speakers: set[str] = set()
+
+    @property
+    def is_empty(self) -> bool:
+        return not self._parts
+
+    def has_several_speakers_with(self, passages: Sequence[Passage]) -> bool:
+        """Whether more than one speaker is in all passages and these."""
+        return len(self._speakers | set(speakers_of(passages))) > 1
+
+    def add(self, passages: Sequence[Passage]) -> None:
+        """Add what comes behind a clean seam, which may have gone through a passage."""
+        self._add(passages, is_one=bool(self._parts and passages) and _is_one(self._parts[-1][-1], passages[0]))
+
+    def take_from(self, start: float) -> list[Passage]:
+        """Take out what ends after a time, in order; of a passage that begins before only the rest."""
+        taken: list[Passage] = []
+        self._rest = None
+        while self._parts and self._parts[-1][-1].end > start:
+            parts = self._parts[-1]
+            head, rest = _cut(parts.pop(), start)
+            taken.append(rest)
+            if head is not None:
+                parts.append(head)
+            if parts:
+                self._rest = rest  # its beginning is still here
+            else:
+                self._parts.pop()
+        return taken[::-1]
+
+    def add_overlapped(self, passages: Sequence[Passage]) -> None:
+        """Add what an overlap was made into, instead of what was taken from it."""
+        is_one = False
+        if self._rest is not None and passages:
+            last, first = self._parts[-1][-1], passages[0]
+            is_same = (last.speaker, last.timing) == (first.speaker, first.timing)
+            is_rest = any(first.words[:1] == (word,) for word in self._rest.words)
+            is_one = is_same and (is_rest or first.start - last.end <= _ONE_BREATH)
+        self._add(passages, is_one=is_one)
+
+    def passages(self) -> list[Passage]:
+        """All passages, put together."""
+        return [_merged(parts) for parts in self._parts]
+
+    def _add(self, passages: Sequence[Passage], *, is_one: bool) -> None:
+        for number, passage in enumerate(passages):
+            if number == 0 and is_one:
+                self._parts[-1].append(passage)
+            else:
+                self._parts.append([passage])
+        self._speakers.update(speakers_of(passages))
 
 
 def stitch_channels(channels: Mapping[int | None, Sequence[PieceReading]]) -> Stitched:
@@ -293,7 +349,7 @@ def _passages_of(words: Sequence[_Heard], speaker_of: Callable[[_Heard], str | N
         if part.speaker != (speaker := speaker_of(kept[0])):
             part = replace(part, speaker=speaker)
         if found and not (was_whole and is_whole) and _is_one(found[-1], part, inside=True):
-            found[-1] = _merged(found[-1], part)
+            found[-1] = _merged([found[-1], part])
         else:
             found.append(part)
         was_whole = is_whole
@@ -309,6 +365,14 @@ def _part(passage: Passage, words: tuple[Word, ...]) -> Passage:
         text = joined(word.text for word in words)
     end = max(word.end for word in words)
     return Passage(words[0].start, end, text, passage.speaker, passage.timing, words)
+
+
+def _cut(passage: Passage, start: float) -> tuple[Passage | None, Passage]:
+    """What a passage holds up to a time, and the rest; all of it is rest where it cannot be cut there."""
+    count = next((at for at, word in enumerate(passage.words) if word.end > start), len(passage.words))
+    if count in (0, len(passage.words)):
+        return None, passage
+    return _part(passage, passage.words[:count]), _part(passage, passage.words[count:])
 
 
 def _free_label(label: str, taken: Collection[str | None]) -> str:
@@ -331,12 +395,16 @@ def _is_one(before: Passage, after: Passage, *, inside: bool = False) -> bool:
     )
 
 
-def _merged(before: Passage, after: Passage) -> Passage:
+def _merged(parts: Sequence[Passage]) -> Passage:
+    """The parts of one passage, put together; what an engine thought of instead is only kept of a whole one."""
+    if len(parts) == 1:
+        return parts[0]
+    first = parts[0]
     return Passage(
-        before.start,
-        max(before.end, after.end),
-        joined((before.text, after.text)),
-        before.speaker,
-        before.timing,
-        (*before.words, *after.words),
+        first.start,
+        max(part.end for part in parts),
+        joined(part.text for part in parts),
+        first.speaker,
+        first.timing,
+        tuple(word for part in parts for word in part.words),
     )

@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from budoux import Parser
 
 NOT_FIRST = "、。，．！？：；）］｝」』】〉》ー々ぁぃぅぇぉっゃゅょゎァィゥェォッャュョヮ・…ๆฯะาำๅະາຳ"
-"""Signs that no line begins with."""
+"""ErrorPatterns that no line begins with."""
 
 NOT_LAST = "（［｛「『【〈《เแโใไເແໂໃໄ"
 """And those that none ends with."""
