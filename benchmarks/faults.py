@@ -19,8 +19,8 @@ from pathlib import Path
 from mantisreed.standin import server
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
+from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
-from mantisreed.standin.moods import Moods
 from mantisreed.transcript.document import from_json
 
 KEY = "a-key-for-benchmarks"
@@ -34,12 +34,12 @@ def main() -> None:
     options = parser.parse_args()
     bank = load_bank()
     english = [phrase for phrase in bank if phrase.language == "en"]
-    moods = Moods(seed=options.seed, faults=options.share, hang=12.0)
+    profile = FaultProfile(seed=options.seed, faults=options.share, hang=12.0)
     listener = Listener(bank)
     with (
         tempfile.TemporaryDirectory() as place,
         server.bound_socket(0) as waiting,
-        server.serving(server.standins(listener, KEY, moods), waiting) as address,
+        server.serving(server.standins(listener, KEY, profile), waiting) as address,
     ):
         folder = Path(place)
         said = {}

@@ -8,18 +8,20 @@ write to one ledger at once for some seconds, and their errors are counted.
 """
 
 import argparse
+import sqlite3
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
 import soundfile
 
-from mantisreed.jobs import schema
-from mantisreed.jobs.database import Database
+from mantisreed.jobs.ledger import Ledger
+from mantisreed.jobs.records import LEDGER_FILE
 
 SETTINGS = """
 [settings]
@@ -34,15 +36,16 @@ command = { run = ["echo", "still water"] }
 WRITER = """
 import sys, time
 from pathlib import Path
+from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
+from mantisreed.jobs.requests import Bill, PieceToSend
 ledger, errors, made, end = Ledger(Path(sys.argv[1])), 0, 0, time.monotonic() + float(sys.argv[3])
-ledger.open_job(sys.argv[2], "note", "sha256:0", "pond", None)
+ledger.jobs.open(JobToOpen(sys.argv[2], "note", "sha256:0", "pond"))
 while time.monotonic() < end:
     try:
-        record = ledger.claim(sys.argv[2], f"{sys.argv[2]} {made}", 0.0, 1.0, None)
-        ledger.send(record, 10)
-        ledger.finish(record, b"x", billed=1.0, cost=None)
-        ledger.next_start("pond", 1000, 60.0, time.time())
+        record = ledger.requests.claim(PieceToSend(sys.argv[2], f"{sys.argv[2]} {made}", 0.0, 1.0))
+        ledger.requests.answer(ledger.requests.send(record, 10), b"x", Bill(1.0, None))
+        ledger.pace.next_turn("pond", 1000, 60.0)
         made += 1
     except Exception as error:
         errors += 1
@@ -52,54 +55,27 @@ print(made, errors)
 
 
 def fill(folder: Path, count: int) -> None:
-    database = Database(folder)
+    Ledger(folder).close()
     now = time.time()
     states = ["done"] * 97 + ["failed", "cancelled", "waiting"]
-    with database.changing() as connection:
-        schema.prepare(connection)
-        jobs = [
-            {
-                "id": f"{number * 2654435761 % 2**48:012x}",
-                "recording": f"evening/net {number}.wav",
-                "digest": f"sha256:{number}",
-                "engine": ("brook", "heron", "pond")[number % 3],
-                "state": states[number % 100],
-                "duration": 60.0,
-                "currency": "shells",
-                "created": now - number * 30,
-                "changed": now - number * 30,
-            }
-            for number in range(count)
-        ]
-        connection.execute(schema.job.insert(), jobs)
-        pieces = [
-            {
-                "id": number + 1,
-                "job": job["id"],
-                "request": f"request {number}",
-                "start": 0.0,
-                "end": 60.0,
-                "state": job["state"],
-                "reply": "nothing" if job["state"] == "done" else None,
-                "saved": False,
-            }
-            for number, job in enumerate(jobs)
-        ]
-        connection.execute(schema.piece.insert(), pieces)
-        attempts = [
-            {
-                "piece": number + 1,
-                "started": job["created"],
-                "ended": job["created"],
-                "bytes": 1000,
-                "outcome": job["state"],
-                "billed": 60.0,
-                "cost": "0.01",
-            }
-            for number, job in enumerate(jobs)
-        ]
-        connection.execute(schema.attempt.insert(), attempts)
-    database.close()
+    jobs, pieces, requests, attempts = [], [], [], []
+    for number in range(count):
+        job, key, state = f"{number * 2654435761 % 2**48:016x}", f"request {number}", states[number % 100]
+        engine, created = ("brook", "heron", "pond")[number % 3], now - number * 30
+        name = f"evening/net {number}.wav"
+        jobs.append((job, name, name, f"sha256:{number}", engine, state, 60.0, "shells", created, created))
+        requests.append((key, state, "nothing" if state == "done" else None))
+        pieces.append((job, key, 0.0, 60.0))
+        attempts.append((key, job, created, created, 1000, state, "sure", 60.0, "0.01"))
+    with closing(sqlite3.connect(folder / LEDGER_FILE)) as connection, connection:
+        for table, columns, rows in (
+            ("job", "id, recording, searchable, digest, engine, state, duration, currency, created, changed", jobs),
+            ("request", "key, state, reply", requests),
+            ("piece", "job, request, starts, ends", pieces),
+            ("attempt", "request, job, started, ended, bytes, outcome, charge, billed, cost", attempts),
+        ):
+            marks = ", ".join("?" * len(columns.split(",")))
+            connection.executemany(f"INSERT INTO {table} ({columns}) VALUES ({marks})", rows)
 
 
 def median(command: list[str], folder: Path, runs: int = 5) -> float:

@@ -1,5 +1,7 @@
 """What several tests need: the bundled bank, an ear, a running stand-in, and the built command."""
 
+import io
+import logging
 import os
 import socket
 import subprocess
@@ -13,12 +15,13 @@ import pytest
 from hypothesis import settings as hypothesis_settings
 from starlette.routing import Mount
 
+from mantisreed.cli.main import main
 from mantisreed.standin import brook, server
 from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import Ear
+from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
-from mantisreed.standin.moods import Moods
 
 KEY = "a-key-for-tests"
 
@@ -99,11 +102,14 @@ Moody = Callable[..., AbstractContextManager[str]]
 
 @pytest.fixture
 def moody(listener: Listener, tmp_path: Path) -> Moody:
-    """Stand-ins of their own in such moods; writes settings with their cards, and gives their address."""
+    """Stand-ins of their own with such a fault profile; writes settings with their cards, and gives their address."""
 
     @contextmanager
-    def start(moods: Moods, engine: str = "dipper", more: str = "", tries: int = 5) -> Iterator[str]:
-        with server.bound_socket(0) as waiting, server.serving(server.standins(listener, KEY, moods), waiting) as at:
+    def start(profile: FaultProfile, engine: str = "dipper", more: str = "", tries: int = 5) -> Iterator[str]:
+        with (
+            server.bound_socket(0) as waiting,
+            server.serving(server.standins(listener, KEY, profile), waiting) as at,
+        ):
             file = tmp_path / "mantisreed.toml"
             if file.exists():
                 file.unlink()
@@ -115,17 +121,53 @@ def moody(listener: Listener, tmp_path: Path) -> Moody:
 
 
 @pytest.fixture
-def mantisreed(tmp_path: Path) -> Command:
-    """The built command, run as a user runs it, in a temporary folder."""
+def mantisreed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Command:
+    """The command's own entry point, called in this process as the program calls it, in a temporary folder.
 
-    def run(*arguments: str | bytes | Path, timeout: float = 60) -> subprocess.CompletedProcess[str]:
+    Starting the program takes more than half a second each time; `program` does that, for what only a process shows.
+    """
+
+    def run(*arguments: str | bytes | Path) -> subprocess.CompletedProcess[str]:
+        given = [os.fsdecode(argument) for argument in arguments]
+        streams = [io.TextIOWrapper(io.BytesIO(), "utf-8", "surrogateescape", write_through=True) for _ in range(2)]
+        handlers = list(logging.getLogger("mantisreed").handlers)
+        with monkeypatch.context() as patch:
+            patch.chdir(tmp_path)
+            patch.setattr(sys, "argv", ["mantisreed", *given])
+            patch.setattr(sys, "stdout", streams[0])
+            patch.setattr(sys, "stderr", streams[1])
+            patch.setattr(sys, "stdin", io.StringIO())
+            try:
+                code: object = main(given)
+            except SystemExit as ended:
+                code = ended.code
+        for handler in set(logging.getLogger("mantisreed").handlers) - set(handlers):
+            logging.getLogger("mantisreed").removeHandler(handler)
+            handler.close()
+        printed = [_bytes_of(stream).decode("utf-8", "surrogateescape") for stream in streams]
+        return subprocess.CompletedProcess(given, code if isinstance(code, int) else 0, *printed)
+
+    return run
+
+
+def _bytes_of(stream: io.TextIOWrapper) -> bytes:
+    buffer = stream.buffer
+    assert isinstance(buffer, io.BytesIO)
+    return buffer.getvalue()
+
+
+@pytest.fixture
+def program(tmp_path: Path) -> Command:
+    """The built command, started as a user starts it, in a temporary folder."""
+
+    def run(*arguments: str | bytes | Path) -> subprocess.CompletedProcess[str]:
         return subprocess.run(
             [sys.executable, "-m", "mantisreed", *arguments],
             cwd=tmp_path,
             capture_output=True,
             text=True,
             errors="surrogateescape",
-            timeout=timeout,
+            timeout=60,
         )
 
     return run
@@ -150,6 +192,6 @@ def standin_process(tmp_path: Path) -> Standin:
             yield process
         finally:
             process.terminate()
-            process.wait(timeout=20)
+            process.communicate(timeout=20)
 
     return start

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.errors import OutputError
-from mantisreed.files import shown, write_whole
+from mantisreed.files import printable, write_whole
 from mantisreed.units import clock, parse_duration, parse_size, short_duration, short_size
 
 
@@ -53,14 +53,14 @@ def test_lengths_and_sizes_for_people() -> None:
 
 @given(st.binary(min_size=1, max_size=60))
 def test_any_name_is_shown_on_one_printable_line(name: bytes) -> None:
-    text = shown(os.fsdecode(name))
+    text = printable(os.fsdecode(name))
     text.encode()
     assert len(text.splitlines()) <= 1 and "\x1b" not in text and "\u202e" not in text
 
 
 def test_emoji_and_letters_of_any_script_are_shown_as_they_are() -> None:
-    assert shown("früh 🪶👩‍🔬 沼泽.wav") == "früh 🪶👩‍🔬 沼泽.wav"
-    assert shown(os.fsdecode(b"a\nb\xff.wav")) == "a\\nb\\xff.wav"
+    assert printable("früh 🪶👩‍🔬 沼泽.wav") == "früh 🪶👩‍🔬 沼泽.wav"
+    assert printable(os.fsdecode(b"a\nb\xff.wav")) == "a\\nb\\xff.wav"
 
 
 def test_a_file_that_cannot_be_written_leaves_nothing_behind(tmp_path: Path) -> None:

@@ -3,7 +3,7 @@
     import mantisreed
 
     workspace = mantisreed.open_workspace()
-    outcomes = mantisreed.transcribe(["note.wav"], workspace, engine="brook")
+    outcomes = mantisreed.transcribe(["note.wav"], workspace, mantisreed.RunOptions(engine="brook"))
 
 Names are imported when they are first used, so that `import mantisreed` costs nothing.
 """
@@ -18,8 +18,9 @@ if TYPE_CHECKING:
     from mantisreed.exports.wording import reworded
     from mantisreed.pipeline.collecting import cancel, collect, retry
     from mantisreed.pipeline.exporting import export, read_script
+    from mantisreed.pipeline.options import RunOptions
+    from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.pipeline.pieces import PieceOptions
-    from mantisreed.pipeline.run import Outcome
     from mantisreed.pipeline.transcribe import transcribe
     from mantisreed.subtitles.check import check_cues
     from mantisreed.subtitles.cues import Cue
@@ -38,6 +39,7 @@ __all__ = [
     "Outcome",
     "Passage",
     "PieceOptions",
+    "RunOptions",
     "Script",
     "Transcript",
     "Word",
@@ -63,9 +65,10 @@ _HOMES = {
     "Cue": "subtitles.cues",
     "LayoutRules": "subtitles.rules",
     "MantisreedError": "errors",
-    "Outcome": "pipeline.run",
+    "Outcome": "pipeline.outcomes",
     "Passage": "transcript.document",
     "PieceOptions": "pipeline.pieces",
+    "RunOptions": "pipeline.options",
     "Script": "exports.script",
     "Transcript": "transcript.document",
     "Word": "transcript.document",

@@ -3,6 +3,8 @@
 An error keeps what happened as attributes; the sentence a person reads is made from them at the edge, by `cli/`.
 """
 
+from collections.abc import Mapping
+
 
 class MantisreedError(Exception):
     """The root of everything this package raises on purpose.
@@ -23,6 +25,13 @@ class MantisreedError(Exception):
         return f"{self.where}: {self.what}" if self.where else self.what
 
 
+def reason_of(error: BaseException) -> str:
+    """What a library's error says, as a part of a sentence: one line, in lower case."""
+    said = getattr(error, "strerror", None) or str(error) or type(error).__name__
+    first_line = said.strip().partition("\n")[0].strip()
+    return first_line[:1].lower() + first_line[1:]
+
+
 class InputError(MantisreedError):
     """Wrong usage, configuration or input: nothing was started."""
 
@@ -37,6 +46,19 @@ class SecretError(InputError):
 
 class OutputError(InputError):
     """A file or folder cannot be written."""
+
+
+class InternalError(MantisreedError):
+    """Something happened that nobody has thought of: a fault in this program."""
+
+    @classmethod
+    def because(cls, error: BaseException, *, where: str | None = None) -> "InternalError":
+        """It was this exception; the traceback goes to the log."""
+        return cls(
+            f"internal error: {type(error).__name__}: {reason_of(error)}",
+            where=where,
+            advice="this is a fault in mantisreed: report it with what --log-file FILE holds after the same command",
+        )
 
 
 class RecordingError(MantisreedError):
@@ -138,10 +160,22 @@ class UnreadableReplyError(EngineError):
     """An answer came, but it is not what the card says it would be.
 
     Attributes:
-        body: the answer itself, to be kept for looking at; None when there is none to keep.
+        body: the answer itself, to be kept; None when there is none to keep.
+        is_whole: whether `body` is all of it.
+        step: which step of the card it answers.
+        values: what reading it again would need: what earlier steps took.
+        may_be_charged: whether the engine may be at work all the same; not before the step that starts it.
     """
 
     body: bytes | None = None
+    is_whole: bool = True
+    step: str = ""
+    values: "Mapping[str, object] | None" = None
+    may_be_charged: bool = True
+
+
+class AnothersIdError(UnreadableReplyError):
+    """The engine gave an id that another of its jobs has: asking by it is of no use, sending again is."""
 
 
 class JobFailedError(EngineError):

@@ -1,35 +1,135 @@
 """Writing whole files or none, and showing names of files that hold anything at all."""
 
+import errno
 import hashlib
 import os
 import secrets
+import stat
 import unicodedata
-from collections.abc import Iterable
-from contextlib import suppress
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 
-from mantisreed.errors import OutputError
+from mantisreed.errors import OutputError, reason_of
 
 _DIGEST_BLOCK = 1 << 20
 
 
 def write_whole(path: Path, content: bytes) -> None:
-    """Write beside `path` and move into place, so that the file appears whole or not at all.
+    """Write a file so that it appears whole or not at all; one that stands there is replaced.
 
     Raises:
         OutputError: the folder or the file cannot be written; nothing is left behind.
     """
     beside = path.with_name(f".{secrets.token_hex(8)}.part")
+    with _translated(path):
+        try:
+            _write_under(beside, content)
+            beside.replace(path)
+        finally:
+            with suppress(OSError):
+                beside.unlink(missing_ok=True)
+        flush_folder(path.parent)
+
+
+def write_new(path: Path, content: bytes) -> None:
+    """The same for a file that must not exist yet, also when two processes write it at one moment.
+
+    Raises:
+        FileExistsError: it exists; it was not touched.
+        OutputError: the folder or the file cannot be written; nothing is left behind.
+    """
+    with _translated(path):
+        _write_under(path, content)
+        flush_folder(path.parent)
+
+
+@contextmanager
+def _translated(path: Path) -> Iterator[None]:
     try:
-        with beside.open("xb") as sink:
-            sink.write(content)
-            sink.flush()
-            os.fsync(sink.fileno())
-        beside.replace(path)
+        yield
+    except FileExistsError:
+        raise
     except OSError as error:
         raise cannot_write(path, error) from error
+
+
+def _write_under(path: Path, content: bytes) -> None:
+    """Put a whole file under a name that is not taken; raises FileExistsError when it is."""
+    if not hasattr(os, "O_TMPFILE"):
+        _write_beside(path, content)
+        return
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        descriptor = os.open(".", os.O_TMPFILE | os.O_WRONLY, 0o666, dir_fd=folder)
+    except OSError:  # a file system without them
+        os.close(folder)
+        _write_beside(path, content)
+        return
+    try:
+        # A file without a name: whenever the program is killed, nothing of it is left.
+        with os.fdopen(descriptor, "wb") as sink:
+            _write_through(sink, content)
+            # The descriptor of the folder makes Python use the one system call that gives such a file a name.
+            source = f"/proc/self/fd/{descriptor}"
+            os.link(source, path.name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
     finally:
-        beside.unlink(missing_ok=True) if beside.parent.is_dir() else None
+        os.close(folder)
+
+
+def _write_beside(path: Path, content: bytes) -> None:
+    """The same where the system has no files without names."""
+    beside = path.with_name(f".{secrets.token_hex(8)}.part")
+    try:
+        with beside.open("xb") as sink:
+            _write_through(sink, content)
+        try:
+            os.link(beside, path)
+        except FileExistsError:
+            raise
+        except OSError:
+            # File systems without hard links: the name is taken with an empty file, which the content then replaces.
+            path.touch(exist_ok=False)
+            beside.replace(path)
+    finally:
+        with suppress(OSError):
+            beside.unlink(missing_ok=True)
+
+
+def _write_through(sink: BinaryIO, content: bytes) -> None:
+    sink.write(content)
+    sink.flush()
+    os.fsync(sink.fileno())
+
+
+def flush_folder(folder: Path) -> None:
+    """Put names that were made or moved in a folder on disk: without it, a power cut may take them back."""
+    if os.name != "posix":
+        return  # other systems cannot open folders, and flush them by themselves
+    with suppress(OSError):  # some network file systems refuse it
+        descriptor = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+
+
+@dataclass(frozen=True, slots=True)
+class FileState:
+    """What the system says of a file; two that are equal mean that nobody has written to it in between."""
+
+    device: int
+    inode: int
+    size: int
+    modified_ns: int
+
+    @classmethod
+    def of(cls, path: Path) -> "FileState":
+        """As it is now. Raises OSError as `stat` does."""
+        found = path.stat()
+        return cls(found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns)
 
 
 def make_folder(path: Path) -> None:
@@ -50,8 +150,8 @@ def make_folder(path: Path) -> None:
 def cannot_write(path: Path, error: OSError) -> OutputError:
     """The error to raise for a failed write."""
     return OutputError(
-        f"cannot be written ({(error.strerror or str(error)).lower()})",
-        where=shown(path),
+        f"cannot be written ({reason_of(error)})",
+        where=printable(path),
         advice="choose another folder, or make this one writable",
     )
 
@@ -65,7 +165,12 @@ def give_back_memory() -> None:
 
 
 def file_digest(path: Path) -> str:
-    """`sha256:` and the hexadecimal digest of the file's bytes. Raises OSError as `open` does."""
+    """`sha256:` and the hexadecimal digest of the file's bytes.
+
+    Raises OSError as `open` does, and when it is no file: reading a pipe could wait for ever.
+    """
+    if not stat.S_ISREG(path.stat().st_mode):
+        raise OSError(errno.EINVAL, "this is not a file", str(path))
     with path.open("rb") as source:
         return bytes_digest(iter(lambda: source.read(_DIGEST_BLOCK), b""))
 
@@ -78,7 +183,7 @@ def bytes_digest(blocks: Iterable[bytes]) -> str:
     return f"sha256:{digest.hexdigest()}"
 
 
-def shown(path: str | os.PathLike[str]) -> str:
+def printable(path: str | os.PathLike[str]) -> str:
     """A name fit for one line of a terminal or a document.
 
     Line breaks, control and direction characters, and bytes that are not UTF-8 appear as escapes (`\\n`, `\\xff`).

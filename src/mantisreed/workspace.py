@@ -16,7 +16,7 @@ from mantisreed.engines.secrets import Secret, SecretSource
 from mantisreed.engines.tables import checked
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
-from mantisreed.files import shown
+from mantisreed.files import printable
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
 
 SETTINGS_FILE = "mantisreed.toml"
@@ -147,9 +147,11 @@ class Workspace:
         if wanted is None and len({card.partition(":")[0] for card in self.engines}) == 1:
             return next(iter(self.engines.values()))
         if wanted is None:
-            raise InputError("no engine is chosen", where=shown(self.file), advice=f"--engine NAME; it has: {known}")
+            raise InputError(
+                "no engine is chosen", where=printable(self.file), advice=f"--engine NAME; it has: {known}"
+            )
         if wanted not in self.engines:
-            raise InputError(f"no engine is called {wanted!r}", where=shown(self.file), advice=f"it has: {known}")
+            raise InputError(f"no engine is called {wanted!r}", where=printable(self.file), advice=f"it has: {known}")
         return self.engines[wanted]
 
     def layout(self, name: str | None = None) -> LayoutRules:
@@ -161,7 +163,9 @@ class Workspace:
         wanted = name or self.settings.layout
         if wanted not in self.layouts:
             known = ", ".join(self.layouts)
-            raise InputError(f"no layout is called {wanted!r}", where=shown(self.file), advice=f"there are: {known}")
+            raise InputError(
+                f"no layout is called {wanted!r}", where=printable(self.file), advice=f"there are: {known}"
+            )
         return self.layouts[wanted]
 
     def wording(
@@ -207,13 +211,13 @@ def open_workspace(settings_file: Path | None = None, start: Path | None = None)
     try:
         content = file.read_text(encoding="utf-8")
     except FileNotFoundError as error:
-        raise InputError("no such settings file", where=shown(file), advice="check --config") from error
+        raise InputError("no such settings file", where=printable(file), advice="check --config") from error
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError("the settings file cannot be read as text", where=shown(file)) from error
+        raise InputError("the settings file cannot be read as text", where=printable(file)) from error
     try:
         document = tomllib.loads(content)
     except tomllib.TOMLDecodeError as error:
-        raise SettingsError(f"not TOML: {error}".lower().replace("toml", "TOML"), where=shown(file)) from error
+        raise SettingsError(f"not TOML: {error}".lower().replace("toml", "TOML"), where=printable(file)) from error
     return _workspace(file, document)
 
 
@@ -239,7 +243,7 @@ def _found_above(start: Path) -> Path:
 
 
 def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
-    name = shown(file)
+    name = printable(file)
     unknown = [key for key in document if key not in _TABLES]
     if unknown:
         raise SettingsError(

@@ -1,6 +1,7 @@
 """Reading recordings of every kind."""
 
 import io
+import os
 from pathlib import Path
 
 import numpy as np
@@ -233,3 +234,35 @@ def test_whole_numbers_are_the_same_sound(tmp_path: Path, subtype: str, channels
     sound = np.concatenate(list(Decoder(tmp_path / "a.wav").sound()), axis=1)
     assert sound.dtype == np.int16
     assert np.abs(sound / 32768 - decoded(tmp_path / "a.wav")).max() < 1.1 / 32768
+
+
+def test_joined_files_of_different_rates_are_heard_to_the_end_and_not_called_broken(tmp_path: Path) -> None:
+    parts = []
+    for number, rate in enumerate((44_100, 22_050)):
+        part = tmp_path / f"{number}.mp3"
+        write_sound(part, "libmp3lame", chirp(6.0, rate), rate=rate)
+        parts.append(part.read_bytes())
+    joined = tmp_path / "joined.mp3"
+    joined.write_bytes(b"".join(parts))
+    decoder = Decoder(joined)
+    heard = sum(block.shape[1] for block in decoder) / RATE
+    assert heard == pytest.approx(12.0, abs=0.3) and decoder.damage() == []
+
+
+@pytest.mark.parametrize("subtype", ["PCM_U8", "PCM_16", "PCM_24", "FLOAT", "DOUBLE"])
+def test_channels_of_opposite_phase_do_not_cancel_each_other_out(tmp_path: Path, subtype: str) -> None:
+    path, voice = tmp_path / "inverted.wav", chirp()
+    soundfile.write(path, np.stack([voice, -voice], axis=1), RATE, subtype=subtype)
+    decoder = Decoder(path)
+    heard = np.concatenate(list(decoder), axis=1)[0]
+    assert lag_and_fit(heard, voice)[1] > 0.99 and "of opposite phase" in decoder.notes()[0]
+    apart = Decoder(path, channels=None)
+    both = np.concatenate(list(apart), axis=1)
+    assert np.allclose(both[0], -both[1], atol=0.02) and apart.notes() == []
+
+
+def test_what_is_no_file_is_refused_before_it_is_opened(tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    for path in (tmp_path / "pipe", tmp_path):
+        with pytest.raises(RecordingError, match="not a file"):
+            probe(path)

@@ -15,7 +15,7 @@ import pytest
 from cli.ferry import Ferry, outputs
 from conftest import KEY, Command, Moody, Standin, free_port
 from mantisreed.jobs.records import LEDGER_FILE
-from mantisreed.standin.moods import Moods
+from mantisreed.standin.faults import FaultProfile
 
 
 def jobs(mantisreed: Command, *options: str) -> list[dict[str, object]]:
@@ -38,7 +38,7 @@ def kept_replies(folder: Path) -> int:
 def test_what_is_submitted_can_be_collected_later_and_is_as_if_run(
     mantisreed: Command, moody: Moody, recordings: Path, tmp_path: Path
 ) -> None:
-    with moody(Moods(queue=3600.0)) as address:
+    with moody(FaultProfile(queue=3600.0)) as address:
         sent = mantisreed("submit", "recordings")
         ids = sent.stdout.split()
         assert sent.returncode == 0 and len(ids) == 2 and "2 working" in sent.stderr
@@ -60,7 +60,7 @@ def test_two_jobs_for_the_same_sound_wait_for_one_answer(
     mantisreed: Command, moody: Moody, recordings: Path, tmp_path: Path
 ) -> None:
     (tmp_path / "copy.flac").write_bytes((recordings / "note 0.flac").read_bytes())
-    with moody(Moods(queue=3.0)) as address:
+    with moody(FaultProfile(queue=3.0)) as address:
         for source, options in (("recordings/note 0.flac", ()), ("copy.flac", ("--piece-length", "10min"))):
             assert mantisreed("submit", source, *options).returncode == 0
         assert mantisreed("collect", "--wait").returncode == 0
@@ -70,7 +70,7 @@ def test_two_jobs_for_the_same_sound_wait_for_one_answer(
 def test_a_changed_recording_or_card_between_submit_and_collect_is_told_in_a_line(
     mantisreed: Command, moody: Moody, recordings: Path, tmp_path: Path
 ) -> None:
-    with moody(Moods()):
+    with moody(FaultProfile()):
         mantisreed("submit", "recordings/note 0.flac")
         settings = tmp_path / "mantisreed.toml"
         whole = settings.read_text()
@@ -101,7 +101,7 @@ def test_retry_sends_what_is_missing_as_it_was_ordered(
         assert again.returncode == 0, again.stderr
         assert set(ferry.answered.values()) == {1} and sum(ferry.asked.values()) > sent
         assert sorted(path.name for path in (tmp_path / "cues").iterdir()) == ["note 0.srt", "note 1.srt"]
-        (row,) = csv.DictReader((tmp_path / "report.csv").open(newline=""))
+        (row,) = csv.DictReader((tmp_path / "report.csv").read_text().splitlines())
         assert row["state"] == "done" and row["files"].endswith(".srt") and float(row["cost"]) > 0
         assert {job["state"] for job in jobs(mantisreed)} == {"done"}
         ferry.faults = ["503"]
@@ -114,10 +114,10 @@ def test_retry_sends_what_is_missing_as_it_was_ordered(
 def test_a_cancelled_job_is_called_off_at_the_engine_and_not_collected(
     mantisreed: Command, moody: Moody, recordings: Path, tmp_path: Path
 ) -> None:
-    with moody(Moods(queue=60.0)) as address:
+    with moody(FaultProfile(queue=60.0)) as address:
         first, second = mantisreed("submit", "recordings").stdout.split()
         called_off = mantisreed("cancel", first)
-        assert called_off.returncode == 0 and "called off at the engine too" in called_off.stdout
+        assert called_off.returncode == 0 and "cancelled at the engine too" in called_off.stdout
         assert [job["id"] for job in jobs(mantisreed, "--state", "cancelled")] == [first]
         assert mantisreed("collect").returncode == 3
         settings = tmp_path / "mantisreed.toml"
@@ -169,7 +169,7 @@ def test_a_spend_limit_stops_before_it_is_passed_and_counts_what_was_spent(
 def test_jobs_that_are_lost_or_fail_are_told_apart(
     mantisreed: Command, moody: Moody, recordings: Path, tmp_path: Path
 ) -> None:
-    with moody(Moods(losing=0.3, seed=41), tries=8):  # the second and the third are lost
+    with moody(FaultProfile(losing=0.3, seed=41), tries=8):  # the second and the third are lost
         result = mantisreed("run", "recordings", "--piece-length", "30s")
         assert result.returncode == 0, result.stderr
         assert "in doubt and may have been charged for" in result.stderr
@@ -177,7 +177,7 @@ def test_jobs_that_are_lost_or_fail_are_told_apart(
         attempts = [attempt for job in shown for piece in job["pieces"] for attempt in piece["attempts"]]
         errors = [attempt["error"] for attempt in attempts if attempt["error"]]
         assert len(errors) == 2 and all("does not know the job any more" in error for error in errors)
-    with moody(Moods(failing=1.0)):
+    with moody(FaultProfile(failing=1.0)):
         result = mantisreed("run", "recordings/note 0.flac", "--afresh")
         assert result.returncode == 1 and "the job failed (state 'drowned'), saying: a wave took it" in result.stderr
 
@@ -208,7 +208,7 @@ def test_what_engines_call_back_for_is_written_by_the_server(
     engine: str,
     calls: str,
 ) -> None:
-    with moody(Moods(queue=0.5, calls=calls), engine=engine):  # type: ignore[arg-type]
+    with moody(FaultProfile(queue=0.5, calls=calls), engine=engine):  # type: ignore[arg-type]
         settings = tmp_path / "mantisreed.toml"
         port = free_port()
         settings.write_text(
@@ -233,7 +233,7 @@ def test_a_run_takes_what_was_called_for_at_once_and_asks_slowly_when_nobody_cal
     mantisreed: Command, moody: Moody, standin_process: Standin, recordings: Path, tmp_path: Path
 ) -> None:
     started = time.monotonic()
-    with moody(Moods(queue=0.5, calls="never")):
+    with moody(FaultProfile(queue=0.5, calls="never")):
         settings = tmp_path / "mantisreed.toml"
         text = settings.read_text().replace('slowest = "10 s"', 'slowest = "2 s"')
         settings.write_text(f'{text}\n[callbacks]\npublic = "http://127.0.0.1:9"\n')
@@ -279,10 +279,10 @@ def test_what_a_running_command_has_under_way_is_left_to_it(
 def test_no_secret_is_in_the_ledger_the_log_or_anything_that_is_shown(
     mantisreed: Command, moody: Moody, recordings: Path, tmp_path: Path
 ) -> None:
-    with moody(Moods(faults=0.2, kinds=("500", "truncated", "page"), seed=5), tries=12):
+    with moody(FaultProfile(faults=0.2, kinds=("500", "truncated", "page"), seed=5), tries=12):
         shown = ""
         for command in ("run", "submit"):
-            result = mantisreed(command, "recordings", "-v", "--log-file", "log.txt", "--afresh", timeout=120)
+            result = mantisreed(command, "recordings", "-v", "--log-file", "log.txt", "--afresh")
             shown += result.stdout + result.stderr
         shown += mantisreed("jobs", "--json").stdout + mantisreed("collect", "--wait", "-v").stderr
     bell = (tmp_path / "standin.bell").read_text().strip()

@@ -9,7 +9,7 @@ import pytest
 
 from cli.ferry import Ferry, outputs
 from conftest import Command, Moody, Note
-from mantisreed.standin.moods import Moods
+from mantisreed.standin.faults import FaultProfile
 from mantisreed.subtitles.srt import read_srt
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, from_json, to_json
 
@@ -74,7 +74,7 @@ def test_words_are_changed_wherever_outputs_are_written_and_the_report_says_how_
 ) -> None:
     (tmp_path / "glossary").write_text("the -> THE\n")
     (tmp_path / "list").write_text("a*\n")
-    with moody(Moods(), more='strong_words = "mask"\nstrong_words_file = "list"'):
+    with moody(FaultProfile(), more='strong_words = "mask"\nstrong_words_file = "list"'):
         options = ("--to", "txt,json", "--replace", "glossary")
         assert mantisreed("submit", "recordings/note 0.flac", *options).returncode == 0
         collected = mantisreed("collect", "--wait", "--report", "report.csv")
@@ -85,7 +85,7 @@ def test_words_are_changed_wherever_outputs_are_written_and_the_report_says_how_
         count = sum(word.text.lower().strip(".,") == "the" for word in heard.words)
         assert count and sum(word.strip(".,") == "THE" for word in words) == count
         assert not any(re.fullmatch(r"a\w+", word) for word in words) and any(word[1:2] == "*" for word in words)
-        (row,) = csv.DictReader((tmp_path / "report.csv").open(newline=""))
+        (row,) = csv.DictReader((tmp_path / "report.csv").read_text().splitlines())
         assert f"the -> THE, {count} time" in row["changes"] and "strong words" in row["changes"]
         assert f"note: note 0.flac: the -> THE, {count} time" in collected.stderr
         again = mantisreed("run", "recordings/note 0.flac", "--strong-words", "keep", *options, "--json")
@@ -177,3 +177,33 @@ def test_what_breaks_a_rule_is_listed_and_mended(mantisreed: Command, tmp_path: 
     assert (tmp_path / "odd.vtt").read_text() == "WEBVTT\n\n00:00:01.000 --> 00:00:03.000\nTea?\n"
     (tmp_path / "words.csv").write_text("start,end,word\n0,1,Tern\n")
     assert "there are no cues in it" in mantisreed("check", "words.csv").stderr
+
+
+def test_no_input_is_ever_written_over(mantisreed: Command, transcript: Path, tmp_path: Path) -> None:
+    for name in ("a.srt", "b.srt"):
+        assert mantisreed("convert", transcript, name).returncode == 0
+    before = outputs(tmp_path, ".")
+    for arguments, told in (
+        (("a.srt", "b.srt", "--to", "vtt", "--overwrite"), "exists already and is srt, but vtt would be written"),
+        (("a.srt", "a.srt", "--overwrite"), "is read, and would be written over"),
+        (("a.srt", "./b.srt", "b.srt", "--overwrite"), "is read, and would be written over"),
+        (("a.srt", "b.srt"), "exists already"),
+    ):
+        result = mantisreed("convert", *arguments)
+        assert result.returncode == 2 and told in result.stderr, result.stderr
+    assert outputs(tmp_path, ".") == before
+    assert mantisreed("convert", "a.srt", "b.srt", "--shift", "1s", "--overwrite").returncode == 0
+
+
+def test_every_earlier_version_of_a_fixed_file_is_kept(mantisreed: Command, tmp_path: Path) -> None:
+    file = tmp_path / "talk.srt"
+    long_line = (
+        "Somebody says a great deal on one single line, which nobody can read in the time that is left for it."
+    )
+    versions = []
+    for number in range(3):
+        file.write_text(f"1\n00:00:0{number},000 --> 00:00:0{number + 1},000\n{long_line}\n")
+        versions.append(file.read_bytes())
+        told = mantisreed("check", "talk.srt", "--fix").stderr
+    kept = ["talk.srt.before", "talk.srt.before-2", "talk.srt.before-3"]
+    assert [(tmp_path / name).read_bytes() for name in kept] == versions and kept[2] in told

@@ -16,7 +16,7 @@ from mantisreed.transcript.document import Transcript, from_json
 
 def transcribed(mantisreed: Command, folder: Path, composition: Composition, *options: str) -> Transcript:
     composition.write(folder / "long.flac")
-    result = mantisreed("run", "long.flac", "--to", "json", "--overwrite", *options, timeout=120)
+    result = mantisreed("run", "long.flac", "--to", "json", "--overwrite", *options)
     assert result.returncode == 0, result.stderr
     return from_json((folder / "transcripts" / "long.transcript.json").read_bytes())
 

@@ -5,12 +5,12 @@ from decimal import Decimal
 import pytest
 
 from mantisreed.cli.progress import whole_line
-from mantisreed.pipeline.run import Event, Tally
+from mantisreed.pipeline.events import BatchProgress, Event
 from mantisreed.pipeline.sources import find_recordings
 
 
-def tally(**counts: object) -> Tally:
-    return Tally(9, 1000.0, **counts)  # type: ignore[arg-type]
+def progress(**counts: object) -> BatchProgress:
+    return BatchProgress(9, 1000.0, **counts)  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize(
@@ -31,7 +31,7 @@ def tally(**counts: object) -> Tally:
     ],
 )
 def test_a_batch_is_told_with_what_is_done_spent_and_left(counts: dict[str, object], until: float, line: str) -> None:
-    assert whole_line(tally(**counts), 1060.0, until) == line
+    assert whole_line(progress(**counts), 1060.0, until) == line
 
 
 def test_a_wait_counts_down() -> None:

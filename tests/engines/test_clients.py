@@ -14,8 +14,8 @@ from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.answers import HttpAnswer
 from mantisreed.engines.asking import client_for, wait_for_reply
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.client import Answered, EngineClient, Ticket
-from mantisreed.engines.request import HttpRequest, Piece, Wishes
+from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
+from mantisreed.engines.request import HttpRequest, Piece, RequestOptions
 from mantisreed.engines.secrets import Secret
 from mantisreed.engines.transport import ScriptedTransport
 from mantisreed.errors import (
@@ -97,13 +97,15 @@ class Clock:
         self.now += seconds
 
 
-def ask(card: EngineCard, script: Callable[[HttpRequest], HttpAnswer]) -> tuple[Answered, list[HttpRequest], Clock]:
+def ask(
+    card: EngineCard, script: Callable[[HttpRequest], HttpAnswer]
+) -> tuple[EngineResponse, list[HttpRequest], Clock]:
     transport, clock = ScriptedTransport(script), Clock()
 
-    async def go() -> Answered:
+    async def go() -> EngineResponse:
         client = client_for(card, SECRETS, transport, clock=lambda: clock.now)
-        taken = await client.submit(PIECE, Wishes("en"))
-        if isinstance(taken, Answered):
+        taken = await client.submit(PIECE, RequestOptions("en"))
+        if isinstance(taken, EngineResponse):
             return taken
         assert "hush" not in str(taken.values) and "token" not in taken.values
         return await wait_for_reply(client, card, taken, clock=lambda: clock.now, sleep=clock.sleep)
@@ -193,8 +195,8 @@ def program(folder: Path, *arguments: str, more: str = "") -> EngineCard:
 
 
 def heard(client: EngineClient) -> bytes | None:
-    found = asyncio.run(client.submit(PIECE, Wishes(hints=("dunlin", "knot"))))
-    assert isinstance(found, Answered)
+    found = asyncio.run(client.submit(PIECE, RequestOptions(hints=("dunlin", "knot"))))
+    assert isinstance(found, EngineResponse)
     return found.body
 
 
@@ -221,28 +223,57 @@ def test_a_program_without_its_reply_file_is_told(tmp_path: Path) -> None:
         heard(client_for(program(tmp_path, "pass", more='answers = "file"\n'), {}, ScriptedTransport(Pool())))
 
 
-class Loon:
-    """An engine of a user's own."""
+def test_a_program_that_writes_without_end_is_stopped_while_it_is_read(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("mantisreed.engines.local_client.LARGEST_OUTPUT", 1_000_000)
+    with pytest.raises(UnreadableReplyError, match="wrote more than") as caught:
+        heard(client_for(program(tmp_path, "while True: print('tide' * 1000)"), {}, ScriptedTransport(Pool())))
+    assert not caught.value.is_whole and caught.value.body
 
-    def hear(self, audio: bytes, **about: object) -> object:
+
+LOON = """
+import sys, time
+class Loon:
+    def hear(self, audio, **about):
+        print("a word that is nobody's business")
         if about["language"] == "xx":
             raise ValueError("no such tongue")
+        if about["language"] == "zz":
+            time.sleep(60)
+        if about["language"] == "qq":
+            sys.exit(3)
         return {"got": audio.decode(), "hints": about["hints"]}
+"""
 
 
-def test_an_object_is_called_and_its_errors_are_told(tmp_path: Path) -> None:
-    card = card_of(tmp_path, f'[engine.loon]\npython.object = "{__name__}:Loon"\nreply.text = "got"\n')
-    sys.modules[__name__] = sys.modules.get(__name__) or __import__("types").ModuleType(__name__)
-    sys.modules[__name__].Loon = Loon  # type: ignore[attr-defined]
-    client = client_for(card, {}, ScriptedTransport(Pool()))
-    assert json.loads(heard(client) or b"") == {"got": "sound", "hints": ["dunlin", "knot"]}
-    with pytest.raises(EngineBrokeError, match="raised ValueError: no such tongue"):
-        asyncio.run(client.submit(PIECE, Wishes("xx")))
+@pytest.fixture
+def loon(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> EngineClient:
+    """A client of an object of a user's own, in a module of a user's own."""
+    (tmp_path / "marsh_loon.py").write_text(LOON)
+    monkeypatch.syspath_prepend(tmp_path)
+    toml = 'python = { object = "marsh_loon:Loon", time_limit = "700 ms" }\nreply.text = "got"\n'
+    return client_for(card_of(tmp_path, f"[engine.loon]\n{toml}"), {}, ScriptedTransport(Pool()))
+
+
+def test_an_object_is_called_and_its_errors_are_told(loon: EngineClient, tmp_path: Path) -> None:
+    assert json.loads(heard(loon) or b"") == {"got": "sound", "hints": ["dunlin", "knot"]}
+    for language, error in (("xx", "raised ValueError: no such tongue"), ("qq", "raised SystemExit: 3")):
+        with pytest.raises(EngineBrokeError, match=error):
+            asyncio.run(loon.submit(PIECE, RequestOptions(language)))
     with pytest.raises(InputError, match="cannot be loaded"):
-        client_for(card_of(tmp_path, '[engine.x]\npython.object = "no.such:Thing"\nreply.text = "a"\n'), {}, client)  # type: ignore[arg-type]
+        card = card_of(tmp_path, '[engine.x]\npython.object = "no.such:Thing"\nreply.text = "a"\n')
+        client_for(card, {}, ScriptedTransport(Pool()))
+
+
+def test_an_object_that_hangs_is_stopped_and_the_next_piece_gets_another_process(loon: EngineClient) -> None:
+    with pytest.raises(UnreachableError, match=r"did not answer within 0\.7 s") as caught:
+        asyncio.run(loon.submit(PIECE, RequestOptions("zz")))
+    assert caught.value.was_sent
+    assert heard(loon) is not None
 
 
 def test_a_ticket_is_plain_values_that_can_be_kept(tmp_path: Path) -> None:
     client = client_for(card_of(tmp_path), SECRETS, ScriptedTransport(Pool()))
-    ticket = asyncio.run(client.submit(PIECE, Wishes()))
+    ticket = asyncio.run(client.submit(PIECE, RequestOptions()))
     assert isinstance(ticket, Ticket) and json.loads(json.dumps(dict(ticket.values)))["id"] == "a/b c"

@@ -11,9 +11,9 @@ from engines.cards import BROOK, brook_card, workspace_of
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.answers import HttpAnswer, check_answer
 from mantisreed.engines.asking import reading_of
-from mantisreed.engines.client import Answered
-from mantisreed.engines.reply import Reading
-from mantisreed.engines.request import HttpRequest, Piece, Wishes, build_step, language_for, piece_values
+from mantisreed.engines.client import EngineResponse
+from mantisreed.engines.reply import ParsedReply
+from mantisreed.engines.request import HttpRequest, Piece, RequestOptions, build_step, language_for, piece_values
 from mantisreed.engines.secrets import Secret, SecretSource
 from mantisreed.engines.transport import HttpTransport
 from mantisreed.errors import (
@@ -52,12 +52,12 @@ GOOD = {
 
 def request(folder: Path, language: str | None = "en") -> HttpRequest:
     card = brook_card(folder)
-    return build_step(card, "send", piece_values(card, PIECE, Wishes(language), SECRETS), SECRETS, PIECE)
+    return build_step(card, "send", piece_values(card, PIECE, RequestOptions(language), SECRETS), SECRETS, PIECE)
 
 
-def reading(folder: Path, document: object, old: str = "", new: str = "") -> Reading:
+def reading(folder: Path, document: object, old: str = "", new: str = "") -> ParsedReply:
     body = document if isinstance(document, bytes) else json.dumps(document).encode()
-    return reading_of(brook_card(folder, old, new), Answered(body), PIECE, SECRETS)
+    return reading_of(brook_card(folder, old, new), EngineResponse(body), PIECE, SECRETS)
 
 
 def test_a_request_is_what_the_card_says(tmp_path: Path) -> None:
@@ -118,7 +118,7 @@ def test_text_alone_is_laid_over_the_speech_and_marked(tmp_path: Path) -> None:
 
 
 def test_nothing_heard_is_a_reading_without_passages(tmp_path: Path) -> None:
-    assert reading(tmp_path, {"says": "", "stretches": []}) == Reading((), None)
+    assert reading(tmp_path, {"says": "", "stretches": []}) == ParsedReply((), None)
 
 
 @pytest.mark.parametrize(
@@ -202,7 +202,9 @@ def test_an_unreachable_engine_is_told_by_address_and_reason(tmp_path: Path) -> 
     async def exchange(url: str) -> None:
         card = workspace_of(tmp_path, BROOK.replace("http://127.0.0.1:9", url)).engine("brook")
         async with HttpTransport() as transport:
-            await transport.exchange(build_step(card, "send", piece_values(card, PIECE, Wishes(), {}), {}, PIECE))
+            await transport.exchange(
+                build_step(card, "send", piece_values(card, PIECE, RequestOptions(), {}), {}, PIECE)
+            )
 
     with pytest.raises(UnreachableError, match=r"http://127.0.0.1:9 \(connection refused\)"):
         asyncio.run(exchange("http://127.0.0.1:9"))

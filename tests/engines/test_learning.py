@@ -11,11 +11,11 @@ import pytest
 from conftest import Note, free_port
 from mantisreed.engines.asking import client_for, reply_to
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.client import Answered
+from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.learning import propose
 from mantisreed.engines.links import LinkServer
 from mantisreed.engines.reply import read_reply
-from mantisreed.engines.request import Piece, Wishes
+from mantisreed.engines.request import Piece, RequestOptions
 from mantisreed.engines.transport import HttpTransport
 from mantisreed.errors import InputError
 from mantisreed.pipeline.pieces import PieceOptions, Preparation
@@ -34,12 +34,12 @@ def piece_of(note: Note, card: EngineCard) -> Piece:
 def raw_reply(workspace: Workspace, engine: str, piece: Piece) -> bytes:
     card = workspace.engine(engine)
 
-    async def ask() -> Answered:
+    async def ask() -> EngineResponse:
         port = free_port()
         async with HttpTransport() as transport, LinkServer(f"127.0.0.1:{port}", f"http://127.0.0.1:{port}") as links:
             client = client_for(card, workspace.secrets_of(card), transport)
             link = links.offer(piece.audio, piece.form.content_type, piece.form.extension)
-            return await reply_to(client, card, replace(piece, link=link), Wishes())
+            return await reply_to(client, card, replace(piece, link=link), RequestOptions())
 
     body = asyncio.run(ask()).body
     assert body is not None

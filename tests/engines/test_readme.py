@@ -7,7 +7,7 @@ from pathlib import Path
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.reply import read_reply
-from mantisreed.engines.request import Piece, Wishes, build_step, piece_values
+from mantisreed.engines.request import Piece, RequestOptions, build_step, piece_values
 from mantisreed.engines.secrets import Secret
 
 README = (Path(__file__).parent.parent.parent / "README.md").read_text(encoding="utf-8")
@@ -24,7 +24,7 @@ def test_the_card_of_the_readme_works_on_the_answer_of_the_readme(tmp_path: Path
     secrets = {"key": Secret("k")}
 
     piece = Piece(b"sound", FORMATS["flac"], 16_000, 1, 10.0)
-    request = build_step(card, "send", piece_values(card, piece, Wishes("en"), secrets), secrets, piece)
+    request = build_step(card, "send", piece_values(card, piece, RequestOptions("en"), secrets), secrets, piece)
     (passage,) = read_reply(card, block("json").encode(), piece).passages
 
     assert request.url == "https://speech.marsh.example/v2/recognise"

@@ -11,7 +11,7 @@ from keyring.backends import fail
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.placeholders import Value, filled, filled_document
-from mantisreed.engines.reply import Reading, events_in, read_reply
+from mantisreed.engines.reply import ParsedReply, events_in, read_reply
 from mantisreed.engines.reply_paths import UnexpectedReplyError, seconds_from
 from mantisreed.engines.request import Piece
 from mantisreed.engines.secrets import SecretSource
@@ -20,7 +20,7 @@ from mantisreed.errors import SecretError
 PIECE = Piece(b"", FORMATS["wav"], 8_000, 1, 20.0, ((1.0, 3.0), (6.0, 8.0)))
 
 
-def read(folder: Path, reply: str, body: bytes | object) -> Reading:
+def read(folder: Path, reply: str, body: bytes | object) -> ParsedReply:
     card = workspace_of(folder, f'[engine.e]\naddress = "http://a.example"\nsend.raw = "{{audio}}"\n{reply}').engine(
         "e"
     )

@@ -11,13 +11,16 @@ from collections.abc import Callable, Iterator
 from itertools import count
 from pathlib import Path
 
+import psycopg
 import pytest
-import sqlalchemy as sql
 
 from conftest import free_port
+from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 
 Opening = Callable[[], Ledger]
+
+JOB = JobToOpen("abc123", "note.wav", "sha256:1", "brook", "shells")
 
 
 def server_program(name: str) -> str | None:
@@ -27,8 +30,8 @@ def server_program(name: str) -> str | None:
 
 
 @pytest.fixture(scope="session")
-def postgresql() -> Iterator[sql.URL]:
-    """The address of a server's first database."""
+def postgresql() -> Iterator[str]:
+    """Where a server listens, as the beginning of a URL to which a database's name is added."""
     initdb, server = server_program("initdb"), server_program("postgres")
     if initdb is None or server is None:
         pytest.skip("no PostgreSQL server is installed")
@@ -57,7 +60,7 @@ def postgresql() -> Iterator[sql.URL]:
                 if probe.connect_ex(("127.0.0.1", port)) == 0:
                     break
             time.sleep(0.05)
-        yield sql.URL.create("postgresql+psycopg", username="marsh", host="127.0.0.1", port=port, database="postgres")
+        yield f"postgresql://marsh@127.0.0.1:{port}/"
     finally:
         process.terminate()
         process.wait(timeout=30)
@@ -68,26 +71,23 @@ NUMBERS = count(1)
 
 
 @pytest.fixture(params=["sqlite", "postgresql"])
-def place(request: pytest.FixtureRequest) -> sql.URL | None:
+def place(request: pytest.FixtureRequest) -> str | None:
     """Where a ledger of a test's own is: None for a file in its folder."""
     if request.param == "sqlite":
         return None
-    address: sql.URL = request.getfixturevalue("postgresql")
+    server: str = request.getfixturevalue("postgresql")
     name = f"ledger_{os.getpid()}_{next(NUMBERS)}"
-    engine = sql.create_engine(address, isolation_level="AUTOCOMMIT")
-    with engine.connect() as connection:
-        while True:
-            try:
-                connection.exec_driver_sql(f"CREATE DATABASE {name}")
-                break
-            except sql.exc.OperationalError:  # it is still starting
-                time.sleep(0.1)
-    engine.dispose()
-    return address.set(database=name)
+    while True:
+        try:
+            with psycopg.connect(server + "postgres", autocommit=True) as connection:
+                connection.execute(f"CREATE DATABASE {name}")
+            return server + name
+        except psycopg.OperationalError:  # it is still starting
+            time.sleep(0.1)
 
 
 @pytest.fixture
-def opening(place: sql.URL | None, tmp_path: Path) -> Iterator[Opening]:
+def opening(place: str | None, tmp_path: Path) -> Iterator[Opening]:
     """Opens the test's ledger, as one more process would."""
     opened = []
 
@@ -103,5 +103,5 @@ def opening(place: sql.URL | None, tmp_path: Path) -> Iterator[Opening]:
 @pytest.fixture
 def ledger(opening: Opening) -> Ledger:
     made = opening()
-    made.open_job("abc123", "note.wav", "sha256:1", "brook", "shells")
+    made.jobs.open(JOB)
     return made

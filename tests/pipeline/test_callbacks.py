@@ -18,9 +18,13 @@ from mantisreed.engines.answers import HttpAnswer
 from mantisreed.engines.callbacks import is_genuine
 from mantisreed.engines.request import HttpRequest
 from mantisreed.engines.secrets import Secret
+from mantisreed.jobs.database import LedgerError
+from mantisreed.jobs.gate import Time
+from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger, open_ledger
-from mantisreed.jobs.writing import LedgerWriter
-from mantisreed.pipeline.callbacks import CallbackListener
+from mantisreed.jobs.requests import PieceToSend
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.callbacks import CallbackListener, ServeHooks
 from mantisreed.pipeline.collecting import Collector
 from mantisreed.workspace import Workspace, open_workspace
 
@@ -47,6 +51,9 @@ def signed(body: bytes, call: str = "call_1", moment: float | None = None, secre
     return {"webhook-id": call, "webhook-timestamp": stamp, "webhook-signature": f"v1,bm9uZQ== v1,{signature}"}
 
 
+QUIET = ServeHooks(lambda listen: None, lambda outcome: None)
+
+
 @dataclass
 class Marsh:
     """A workspace with one piece that is out, and a listener for it."""
@@ -67,7 +74,7 @@ class Marsh:
         async def go() -> list[int]:
             writer = LedgerWriter(lambda: open_ledger(self.workspace))
             collector = Collector(self.workspace, self, writer=writer)
-            listener = CallbackListener(self.workspace, writer, collector)
+            listener = CallbackListener(self.workspace, writer, collector, QUIET)
             statuses = []
             for path, body, headers in calls:
                 statuses.append(await called(listener, path, body, headers))
@@ -106,14 +113,13 @@ def marsh(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Marsh]:
     settings.write_text(SETTINGS)
     workspace = open_workspace(settings)
     ledger = open_ledger(workspace)
-    order = {"source": "", "name": "note", "stem": "note", "into": (tmp_path / "out").as_uri(), "to": ["txt"]}
-    ledger.open_job("abc123", "note.wav", "sha256:1", request.param, None, json.dumps(order))
+    options = {"source": "", "name": "note", "stem": "note", "into": (tmp_path / "out").as_uri(), "to": ["txt"]}
+    ledger.jobs.open(JobToOpen("abc123", "note.wav", "sha256:1", request.param, None, json.dumps(options)))
     sound = {"duration": 9.0, "sample_rate": 16000, "channels": 1, "form": "flac", "speech": [[0, 9]]}
-    piece = ledger.claim("abc123", "r1", 0.0, 9.0, None, sound=json.dumps(sound))
-    assert piece is not None
-    ledger.send(piece, 10, "a-token")
-    ledger.take(piece, {"id": "7"}, "7")
-    ledger.set_job("abc123", "working", made=json.dumps({"pieces": ["r1"], "duration": 9.0}))
+    record = ledger.requests.claim(PieceToSend("abc123", "r1", 0.0, 9.0, sound=json.dumps(sound)))
+    assert record is not None
+    ledger.requests.accept(ledger.requests.send(record, 10, token="a-token"), {"id": "7"}, "7")
+    ledger.jobs.note_made("abc123", json.dumps({"pieces": ["r1"], "duration": 9.0}), 9.0, is_out=True)
     ledger.close()
     seen_later = open_ledger(workspace)
     yield Marsh(workspace, seen_later)
@@ -155,9 +161,43 @@ def test_a_call_for_what_was_called_off_or_is_damaged_changes_nothing(marsh: Mar
     page = b"<!DOCTYPE html>"
     assert marsh.calls(("/calls/a-token", page, signed(page))) == [204]
     assert marsh.piece.state == "working"
-    marsh.ledger.cancel("abc123", "not wanted")
+    marsh.ledger.requests.cancel("abc123")
     assert marsh.calls(("/calls/a-token", GOOD, signed(GOOD, "call_2"))) == [204]
-    assert marsh.piece.state == "cancelled" and marsh.piece.reply is None
+    assert marsh.piece.state == "cancelled" and marsh.ledger.listing.job("abc").state == "cancelled"
+
+
+def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(
+    marsh: Marsh, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    told: list[str] = []
+    rounds = 0
+
+    async def sleep(seconds: float) -> None:
+        nonlocal rounds
+        rounds += 1
+        await asyncio.sleep(0)
+
+    def failing(*arguments: object) -> object:
+        if rounds < 4:
+            raise (LedgerError("the ledger cannot be used") if rounds % 2 else KeyError("nobody thought of this"))
+        monkeypatch.undo()
+        return marsh.ledger.listing.jobs()
+
+    async def go() -> None:
+        writer = LedgerWriter(lambda: open_ledger(marsh.workspace))
+        collector = Collector(marsh.workspace, marsh, writer=writer)
+        done = asyncio.Event()
+        hooks = ServeHooks(lambda listen: None, lambda outcome: done.set(), told.append)
+        listener = CallbackListener(marsh.workspace, writer, collector, hooks, time=Time(sleep=sleep))
+        await writer.perform(lambda ledger: monkeypatch.setattr(ledger.listing, "jobs", failing))
+        asking = asyncio.create_task(listener.rounds())
+        await asyncio.wait_for(done.wait(), 20)
+        asking.cancel()
+        writer.close()
+
+    asyncio.run(go())
+    assert len(told) == 3 and "LedgerError" in told[0] and "KeyError" in told[1]
+    assert (tmp_path / "out" / "note.txt").read_text() == "tide\n"
 
 
 def test_a_secret_that_is_no_base64_makes_no_call_genuine() -> None:

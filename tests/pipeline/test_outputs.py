@@ -1,5 +1,9 @@
 """One stem per recording, nobody's edits lost."""
 
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import nullcontext
 from pathlib import Path
 
 import pytest
@@ -7,7 +11,7 @@ from msgspec.structs import replace
 
 from mantisreed.errors import InputError, OutputError
 from mantisreed.exports.formats import chosen_formats
-from mantisreed.files import write_whole
+from mantisreed.files import write_new, write_whole
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.sources import Source, find_recordings
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript
@@ -30,7 +34,7 @@ def test_two_recordings_with_one_stem_do_not_meet_now_or_later(tmp_path: Path) -
     assert [first.stem_for(path) for path in (wav, mp3, wav)] == ["note", "Note-2", "note"]
     first.write("note", wav, TRANSCRIPT)
     later = outputs(tmp_path)
-    assert later.stem_for(Source(tmp_path / "note.flac")) == "note-2"
+    assert later.stem_for(Source(tmp_path / "note.flac")) == "note-3"  # the second is Note.mp3's
     assert later.stem_for(wav) == "note"
 
 
@@ -48,7 +52,7 @@ def test_our_own_files_are_written_again_and_edited_ones_kept(tmp_path: Path) ->
 
 
 @pytest.mark.parametrize("is_first", [True, False])
-@pytest.mark.parametrize("writes", range(4))
+@pytest.mark.parametrize("writes", range(6))
 def test_ended_between_any_two_writes_it_knows_its_own_files_again(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, writes: int, is_first: bool
 ) -> None:
@@ -57,18 +61,55 @@ def test_ended_between_any_two_writes_it_knows_its_own_files_again(
         outputs(tmp_path).write("note", wav, replace(TRANSCRIPT, passages=(Passage(0.0, 1.0, "Nets open."),)))
     left = [writes]
 
-    def write_or_end(path: Path, content: bytes) -> None:
-        if not left[0]:
-            raise SystemExit
-        left[0] -= 1
-        write_whole(path, content)
+    def or_end(write: Callable[[Path, bytes], None]) -> Callable[[Path, bytes], None]:
+        def write_or_end(path: Path, content: bytes) -> None:
+            if not left[0]:
+                raise SystemExit
+            left[0] -= 1
+            write(path, content)
 
-    monkeypatch.setattr("mantisreed.pipeline.outputs.write_whole", write_or_end)
-    with pytest.raises(SystemExit):
+        return write_or_end
+
+    monkeypatch.setattr("mantisreed.pipeline.outputs.write_whole", or_end(write_whole))
+    monkeypatch.setattr("mantisreed.pipeline.outputs.write_new", or_end(write_new))
+    with pytest.raises(SystemExit) if writes < 4 else nullcontext():
         outputs(tmp_path).write("note", wav, TRANSCRIPT)
     monkeypatch.undo()
     outputs(tmp_path).write("note", wav, TRANSCRIPT)
     assert (tmp_path / "out" / "note.txt").read_text() == "Nets closed.\n"
+
+
+def test_processes_that_write_one_name_at_one_moment_never_replace_each_others_file(tmp_path: Path) -> None:
+    """Each has its own view of the folder, as two processes have; they meet at every step."""
+    starting = threading.Barrier(8)
+
+    def claim_and_write(number: int) -> str:
+        own, recording = outputs(tmp_path), Source(tmp_path / str(number) / "talk.wav")
+        starting.wait()
+        stem = own.stem_for(recording)
+        starting.wait()
+        said = replace(TRANSCRIPT, passages=(Passage(0.0, 1.0, f"Said by {number}."),))
+        own.write(stem, recording, said)
+        return stem
+
+    with ThreadPoolExecutor(8) as pool:
+        stems = list(pool.map(claim_and_write, range(8)))
+    assert len(set(stems)) == 8
+    for number, stem in enumerate(stems):
+        assert (tmp_path / "out" / f"{stem}.txt").read_text() == f"Said by {number}.\n"
+
+
+def test_a_file_that_comes_into_being_while_we_write_is_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    own = outputs(tmp_path)
+
+    def meanwhile(path: Path, content: bytes) -> None:
+        path.write_text("by hand")
+        write_new(path, content)
+
+    monkeypatch.setattr("mantisreed.pipeline.outputs.write_new", meanwhile)
+    with pytest.raises(OutputError, match="made by something else"):
+        own.write("note", Source(tmp_path / "note.wav"), TRANSCRIPT)
+    assert (tmp_path / "out" / "note.txt").read_text() == "by hand"
 
 
 def test_a_file_that_something_else_made_is_kept(tmp_path: Path) -> None:

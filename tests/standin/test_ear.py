@@ -1,15 +1,22 @@
 """Hearing the bank's phrases again."""
 
+import io
+import json
 import random
+import urllib.request
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 
-from mantisreed.audio.decode import decode
+from mantisreed.audio.decode import SAMPLE_RATE, decode
+from mantisreed.standin import server
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import EAR_RATE, Ear, HeardPhrase
+from mantisreed.standin.hearing import Listener
 
 
 def through(composition: Composition, path: Path, ear: Ear) -> list[HeardPhrase]:
@@ -79,3 +86,33 @@ def test_only_the_language_asked_for_is_heard(bank: tuple[Phrase, ...], ear: Ear
     german.write(tmp_path / "a.wav")
     assert len(ear.listen(decode(tmp_path / "a.wav", sample_rate=EAR_RATE), "de-AT")) == len(german.truth)
     assert ear.listen(decode(tmp_path / "a.wav", sample_rate=EAR_RATE), "en") == []
+
+
+def test_a_bank_that_does_not_say_its_languages_is_heard_in_any(english: list[Phrase]) -> None:
+    phrases = [replace(phrase, language=None) for phrase in english[:12]]
+    listener = Listener(phrases)
+    sink = io.BytesIO()
+    soundfile.write(sink, phrases[3].samples, SAMPLE_RATE, format="WAV")
+    application = server.standins(listener, "a key")
+    with server.bound_socket(0) as waiting, server.serving(application, waiting) as address:
+        form: dict[str, tuple[str | None, str | bytes]] = {
+            "creek": (None, "deep"),
+            "tongue": (None, "en"),
+            "sound": ("a.wav", sink.getvalue()),
+        }
+        said = posted(f"{address}/brook/listen", form)
+    assert said["says"] == phrases[3].text
+
+
+def posted(address: str, form: dict[str, tuple[str | None, str | bytes]]) -> dict[str, object]:
+    """The JSON that a multipart form is answered with."""
+    body = b""
+    for name, (file, value) in form.items():
+        about = f'name="{name}"' + (f'; filename="{file}"' if file else "")
+        content = value.encode() if isinstance(value, str) else value
+        body += f"--marsh\r\nContent-Disposition: form-data; {about}\r\n\r\n".encode() + content + b"\r\n"
+    headers = {"Content-Type": "multipart/form-data; boundary=marsh", "Authorization": "Bearer a key"}
+    request = urllib.request.Request(address, body + b"--marsh--\r\n", headers)
+    with urllib.request.urlopen(request) as answer:
+        found: dict[str, object] = json.load(answer)
+    return found

@@ -8,7 +8,7 @@ settled when a little more than the piece behind it has been heard.
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -119,11 +119,6 @@ class SpanChooser:
             return None
         end = self._settled if self._rules.keeps_silence else self._runs[-1].end
         return Span(self._runs[0].opens, max(end, self._runs[0].opens))
-
-    def limit(self, longest: float) -> None:
-        """Make spans no longer than this from here on."""
-        self._rules = replace(self._rules, longest=longest, overlap=min(self._rules.overlap, longest / 4))
-        self._longest_run = _longest_run(self._rules)
 
     def hear(self, speech: Iterable[tuple[float, float]], settled: float) -> list[Span]:
         """The spans that are certain now.

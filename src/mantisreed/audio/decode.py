@@ -6,6 +6,7 @@ of sound and video are tried, so that a playlist or a strange name cannot make i
 
 import math
 import os
+import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -17,8 +18,9 @@ import av.audio.fifo
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.errors import RecordingError
-from mantisreed.files import shown
+from mantisreed.audio.phase import Opposition
+from mantisreed.errors import RecordingError, reason_of
+from mantisreed.files import printable
 from mantisreed.units import clock, short_duration
 
 SAMPLE_RATE = 16_000
@@ -26,6 +28,7 @@ SAMPLE_RATE = 16_000
 
 # One resampler call per decoded frame costs twice as much as one per block of this many samples.
 _BLOCK = 65_536
+_MP3_HEADER = 4096  # bytes; a frame with such a header is shorter
 _LEAST_GAP = 0.1  # seconds; times in containers are uneven by less
 _GAPS_TOLD = 3
 _LOUDEST = 16.0  # of full scale; what is over this is damage, not sound
@@ -35,7 +38,7 @@ _CONTAINERS = (
 )
 
 Samples: TypeAlias = NDArray[np.float32]
-Sound: TypeAlias = NDArray[np.int16]
+IntSamples: TypeAlias = NDArray[np.int16]
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +117,7 @@ class Decoder:
             track: which track of sound, from 1; None takes the default one.
         """
         self._source = source
-        self._name = "" if hasattr(source, "read") else shown(os.fspath(source))
+        self._name = "" if hasattr(source, "read") else printable(os.fspath(source))
         self._number = track
         self.sample_rate = sample_rate
         self._channels = channels
@@ -124,6 +127,8 @@ class Decoder:
         self._format = "flt"
         self._damaged = 0
         self._given = 0
+        self._changes = 0  # of rate or channels, midway
+        self._opposition = Opposition()
 
     @property
     def seconds(self) -> float:
@@ -134,7 +139,16 @@ class Decoder:
     def is_cut_short(self) -> bool:
         """Whether, at the stream's end, clearly less has come than the header promised."""
         promised = self.contents.duration
-        return promised is not None and promised - self.seconds > max(1.0, 0.02 * promised)
+        # Where files of several kinds are joined, the header speaks of the first one only.
+        if promised is None or self._changes:
+            return False
+        return promised - self.seconds > max(1.0, 0.02 * promised)
+
+    def notes(self) -> list[str]:
+        """What a user may want to know, once the stream has come to its end."""
+        if not self._opposition.was_found:
+            return []
+        return ["its two channels are of opposite phase, so that their mix is silent: one was turned round"]
 
     def damage(self) -> list[str]:
         """What is wrong with the recording itself, in words, once the stream has come to its end."""
@@ -144,8 +158,11 @@ class Decoder:
         ]
         if len(self.gaps) > _GAPS_TOLD:
             found.append(f"no sound could be read in {len(self.gaps) - _GAPS_TOLD} more places")
-        if self._damaged and not self.gaps:
-            found.append(f"{self._damaged} damaged parts of the recording were left out")
+        # Where files are joined, the header of the next one is no sound, and looks like damage.
+        damaged = self._damaged - self._changes
+        if damaged > 0 and not self.gaps:
+            parts = "1 damaged part" if damaged == 1 else f"{damaged} damaged parts"
+            found.append(f"{parts} of the recording {'was' if damaged == 1 else 'were'} left out")
         if self.is_cut_short:
             promised = short_duration(self.contents.duration or 0.0)
             found.insert(0, f"the recording breaks off at {short_duration(self.seconds)} of {promised}")
@@ -154,7 +171,7 @@ class Decoder:
     def __iter__(self) -> Iterator[Samples]:
         return self._blocks("flt")
 
-    def sound(self) -> Iterator[Sound]:
+    def sound(self) -> Iterator[IntSamples]:
         """The same blocks as 16-bit integers, in less time."""
         for block in self._blocks("s16"):
             yield to_int16(block)
@@ -195,15 +212,28 @@ class Decoder:
                 fifo.write(frame)
             except ValueError:  # it differs from those before
                 assert resampler is not None
-                yield channels, _drained(fifo, resampler)
+                yield channels, self._drained(fifo, resampler)
+                self._changes += 1
                 fifo, resampler = av.audio.fifo.AudioFifo(), None
                 fifo.write(frame)
             if resampler is None:
                 resampler, channels = self._resampler(frame), frame.layout.nb_channels
             while fifo.samples >= _BLOCK:
-                yield channels, resampler.resample(fifo.read(_BLOCK))
+                yield channels, resampler.resample(self._in_phase(fifo.read(_BLOCK)))
         if resampler is not None:
-            yield channels, _drained(fifo, resampler)
+            yield channels, self._drained(fifo, resampler)
+
+    def _drained(self, fifo: "av.audio.fifo.AudioFifo", resampler: "av.AudioResampler") -> list["av.AudioFrame"]:
+        rest = fifo.read(0, partial=True) if fifo.samples else None
+        frames = [] if rest is None else resampler.resample(self._in_phase(rest))
+        return [*frames, *resampler.resample(None)]
+
+    def _in_phase(self, frame: "av.AudioFrame | None") -> "av.AudioFrame | None":
+        """The frame; where two channels that are to be mixed would cancel each other out, one is turned round."""
+        if frame is None:
+            return None
+        is_mixed = self._channels == 1 and frame.layout.nb_channels == 2
+        return self._opposition.resolved(frame) if is_mixed else frame
 
     def _frames(
         self, container: "av.container.InputContainer", stream: "av.AudioStream"
@@ -291,7 +321,7 @@ class _LostBytes:
             self.seconds += max(0.0, length)
 
 
-def to_int16(block: Samples | Sound) -> Sound:
+def to_int16(block: Samples | IntSamples) -> IntSamples:
     """Samples as 16-bit integers, rounded, clipped at full scale. Undoes the decoder's scaling exactly."""
     if block.dtype == np.int16:
         return block.astype(np.int16, copy=False)
@@ -307,7 +337,7 @@ def probe(source: str | os.PathLike[str] | BinaryIO) -> Contents:
     Raises:
         RecordingError: it is not a recording, or has no sound.
     """
-    name = "" if hasattr(source, "read") else shown(os.fspath(source))
+    name = "" if hasattr(source, "read") else printable(os.fspath(source))
     with _named(name), _open(source) as (container, file):
         return _contents(container, file)
 
@@ -341,9 +371,11 @@ def _open(
             yield container, source
         return
     try:
+        if not stat.S_ISREG(os.stat(source).st_mode):  # noqa: PTH116 - opening a pipe would wait for ever
+            raise RecordingError("this is not a file", advice="pipes and devices cannot be read; give a file")
         opened = Path(source).open("rb")  # noqa: SIM115 - closed by the with below; only opening may raise this
     except OSError as error:
-        raise RecordingError(f"cannot be read ({(error.strerror or str(error)).lower()})") from error
+        raise RecordingError(f"cannot be read ({reason_of(error)})") from error
     with opened as file, _container(file) as container:
         yield container, file
 
@@ -405,6 +437,8 @@ def _promised_length(container: "av.container.InputContainer", file: BinaryIO) -
     if not container.duration or container.duration < 0:
         return None
     length = container.duration / av.time_base
+    if container.format.name == "mp3" and not _mp3_says_how_long(file):
+        return None  # FFmpeg's guess by the bit rate of the first frames
     if container.format.name != "wav":
         return length
     position = file.tell()
@@ -418,6 +452,21 @@ def _promised_length(container: "av.container.InputContainer", file: BinaryIO) -
     return length * promised / size if known and promised > size else length
 
 
+def _mp3_says_how_long(file: BinaryIO) -> bool:
+    """Whether an MP3 file's first frame holds its length (the de facto Xing, Info and VBRI headers)."""
+    position = file.tell()
+    file.seek(0)
+    head = file.read(10)
+    # An ID3v2 tag may come first; its size is in four bytes of seven bits (ID3v2.4, 3.1).
+    skipped = 0
+    if head[:3] == b"ID3" and len(head) == 10:
+        skipped = 10 + sum((byte & 0x7F) << shift for byte, shift in zip(head[6:], (21, 14, 7, 0), strict=True))
+    file.seek(skipped)
+    first_frame = file.read(_MP3_HEADER)
+    file.seek(position)
+    return any(name in first_frame for name in (b"Xing", b"Info", b"VBRI"))
+
+
 def _late_start(container: "av.container.InputContainer", stream: "av.AudioStream") -> float:
     """Seconds by which the pictures start before the sound."""
     starts = [
@@ -428,11 +477,6 @@ def _late_start(container: "av.container.InputContainer", stream: "av.AudioStrea
     if not starts or stream.start_time is None or stream.time_base is None:
         return 0.0
     return max(0.0, float(stream.start_time * stream.time_base) - min(starts))
-
-
-def _drained(fifo: "av.audio.fifo.AudioFifo", resampler: "av.AudioResampler") -> list["av.AudioFrame"]:
-    rest = fifo.read(0, partial=True) if fifo.samples else None
-    return [*(resampler.resample(rest) if rest is not None else []), *resampler.resample(None)]
 
 
 def _samples(frame: "av.AudioFrame") -> Samples:

@@ -9,14 +9,14 @@ import av
 import numpy as np
 import soundfile
 
-from mantisreed.audio.decode import SAMPLE_RATE, Samples, Sound, to_int16
+from mantisreed.audio.decode import SAMPLE_RATE, IntSamples, Samples, to_int16
 from mantisreed.audio.formats import AudioFormat
 
 
 class Encoder(Protocol):
     """Takes blocks of shape (channels, samples), float32 or int16, and writes them to the file it was made for."""
 
-    def write(self, block: Samples | Sound) -> None:
+    def write(self, block: Samples | IntSamples) -> None:
         """Encode one more block."""
 
     def close(self) -> None:
@@ -55,6 +55,12 @@ def encode(
     return None if most_bytes is not None and len(encoded) > most_bytes else encoded
 
 
+def decoded_lossless(audio: bytes) -> IntSamples:
+    """The samples of one channel that a lossless encoder has written, exactly."""
+    samples: IntSamples = soundfile.read(io.BytesIO(audio), dtype="int16")[0]
+    return samples
+
+
 _FLAC_LEVEL = 0.2  # a fifth less time than the usual one, for files that are 2 % larger
 
 
@@ -78,7 +84,7 @@ class _LosslessEncoder(_Closing):
             sink, "w", sample_rate, channels, subtype="PCM_16", format=form.container, compression_level=level
         )
 
-    def write(self, block: Samples | Sound) -> None:
+    def write(self, block: Samples | IntSamples) -> None:
         self._file.write(to_int16(block).T)
 
     def close(self) -> None:
@@ -97,7 +103,7 @@ class _LossyEncoder(_Closing):
         self._stream = stream
         self._written = 0
 
-    def write(self, block: Samples | Sound) -> None:
+    def write(self, block: Samples | IntSamples) -> None:
         samples = block / np.float32(32768) if block.dtype == np.int16 else block
         frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples), format="fltp", layout=self._layout)
         frame.sample_rate = self._rate

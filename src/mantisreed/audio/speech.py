@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.audio.decode import SAMPLE_RATE, Samples, Sound
+from mantisreed.audio.decode import SAMPLE_RATE, IntSamples, Samples
 
 FRAME_SECONDS = 0.01
 
@@ -62,7 +62,7 @@ class SpeechListener:
         self._voice = np.zeros(0, np.float32)  # their levels
         self.settled = 0.0
 
-    def hear(self, samples: Samples | Sound) -> list[Stretch]:
+    def hear(self, samples: Samples | IntSamples) -> list[Stretch]:
         """Take the next samples, shape (n,), float or 16-bit; gives the stretches that have become certain."""
         self._take(self._frames.levels(samples))
         found: list[Stretch] = []
@@ -149,7 +149,7 @@ class SpeechListener:
         return found
 
 
-def speech_map(blocks: Iterable[Samples | Sound], sample_rate: int = SAMPLE_RATE) -> list[Stretch]:
+def speech_map(blocks: Iterable[Samples | IntSamples], sample_rate: int = SAMPLE_RATE) -> list[Stretch]:
     """Where somebody speaks in blocks of shape (channels, samples); the first channel is listened to."""
     listener = SpeechListener(sample_rate)
     found = [stretch for block in blocks for stretch in listener.hear(block[0])]
@@ -173,10 +173,10 @@ class _Frames:
     def __init__(self, sample_rate: int) -> None:
         self._frame = round(sample_rate * FRAME_SECONDS) // 2  # pairs of samples
         self._lag = max(1, round(sample_rate / 4000))
-        self._tail: Samples | Sound | None = None
+        self._tail: Samples | IntSamples | None = None
         self._edge: NDArray[np.float32] | None = None  # the last levels, for the running mean
 
-    def levels(self, samples: Samples | Sound) -> NDArray[np.float32]:
+    def levels(self, samples: Samples | IntSamples) -> NDArray[np.float32]:
         """Running means of the powers of whole frames in dBFS, shape (bands, frames).
 
         The voice band is sums of two samples minus those half a millisecond before: 0.3 to 2.5 kHz. DC goes, and hum

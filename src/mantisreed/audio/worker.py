@@ -29,7 +29,7 @@ def serve(requests: BinaryIO, answers: BinaryIO) -> None:
                 content = np.ascontiguousarray(block)
                 answers.write(HEAD.pack(BLOCK, content.nbytes + 2) + len(block).to_bytes(2, "little"))
                 answers.write(content.data)
-            _tell(answers, END, {"damage": decoder.damage()})
+            _tell(answers, END, {"damage": decoder.damage(), "notes": decoder.notes()})
         except RecordingError as error:
             _tell(answers, FAILED, {"what": error.what, "where": error.where, "advice": error.advice})
 

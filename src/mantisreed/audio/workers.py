@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, Protocol, Self
 from mantisreed.errors import RecordingError
 
 if TYPE_CHECKING:
-    from mantisreed.audio.decode import Sound
+    from mantisreed.audio.decode import IntSamples
 
 HEAD = struct.Struct("<cI")
 BLOCK, END, FAILED = b"b", b"e", b"f"
@@ -36,7 +36,10 @@ class SoundStream(Protocol):
     def damage(self) -> list[str]:
         """What is wrong with the recording itself, once the stream has come to its end."""
 
-    def __iter__(self) -> "Iterator[Sound]": ...
+    def notes(self) -> list[str]:
+        """What a user may want to know, once the stream has come to its end."""
+
+    def __iter__(self) -> "Iterator[IntSamples]": ...
 
 
 class LocalStream:
@@ -54,7 +57,10 @@ class LocalStream:
     def damage(self) -> list[str]:
         return self._decoder.damage()
 
-    def __iter__(self) -> "Iterator[Sound]":
+    def notes(self) -> list[str]:
+        return self._decoder.notes()
+
+    def __iter__(self) -> "Iterator[IntSamples]":
         return self._decoder.sound()
 
 
@@ -97,6 +103,7 @@ class _RemoteStream:
     def __init__(self, workers: DecodingWorkers, request: dict[str, Any]) -> None:
         self._workers, self._request = workers, request
         self._damage: list[str] = []
+        self._notes: list[str] = []
         self._samples = 0
 
     @property
@@ -107,7 +114,10 @@ class _RemoteStream:
     def damage(self) -> list[str]:
         return self._damage
 
-    def __iter__(self) -> "Iterator[Sound]":
+    def notes(self) -> list[str]:
+        return self._notes
+
+    def __iter__(self) -> "Iterator[IntSamples]":
         process = self._workers.take()
         try:
             yield from self._read(process)
@@ -116,7 +126,7 @@ class _RemoteStream:
             raise
         self._workers.give_back(process)
 
-    def _read(self, process: "subprocess.Popen[bytes]") -> "Iterator[Sound]":
+    def _read(self, process: "subprocess.Popen[bytes]") -> "Iterator[IntSamples]":
         import numpy as np
 
         assert process.stdin is not None
@@ -137,7 +147,7 @@ class _RemoteStream:
             told = json.loads(bytes(content))
             if kind == FAILED:
                 raise RecordingError(told["what"], where=told["where"], advice=told["advice"])
-            self._damage = told["damage"]
+            self._damage, self._notes = told["damage"], told["notes"]
             return
 
 

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from mantisreed.exports.script import WriteOptions
     from mantisreed.exports.word_lists import Strong
+    from mantisreed.pipeline.options import RunOptions
     from mantisreed.pipeline.pieces import Channels, PieceOptions
     from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.workspace import Workspace
@@ -66,9 +67,7 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
     add_layout(parser)
     parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)")
     add_overwrite(parser)
-    parser.add_argument(
-        "--afresh", action="store_true", help="ask again, and pay again, for what was answered before"
-    )
+    parser.add_argument("--afresh", action="store_true", help="ignore kept replies: send, and pay, again")
     parser.add_argument(
         "--spend-limit",
         metavar="AMOUNT",
@@ -242,8 +241,41 @@ def money_amount(given: str | None, option: str) -> "Decimal | None":
     return amount
 
 
+def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") -> "RunOptions":
+    """What the arguments of `add_sources`, `add_sending` and `add_pieces` say.
+
+    Args:
+        workspace: with the settings that stand where an argument is not given.
+        wait: until all replies are there.
+        given: the arguments by their names.
+
+    Raises:
+        InputError: one of them makes no sense.
+    """
+    from mantisreed.pipeline.options import RunOptions
+
+    pieces = {
+        name: given.pop(name, None) for name in ("track", "channels", "piece_length", "overlap", "keep_silence")
+    }
+    direct = {name: given.pop(name, None) for name in ("engine", "language", "translate_to", "hints", "into")}
+    return RunOptions(
+        **direct,
+        to=format_names(given.pop("to", None)),
+        pieces=piece_options(**pieces),
+        overwrite=bool(given.pop("overwrite", False)),
+        afresh=bool(given.pop("afresh", False)),
+        spend_limit=money_amount(given.pop("spend_limit", None), "--spend-limit"),
+        wait=wait,
+        writing=write_options(workspace, **given),
+    )
+
+
 def piece_options(
-    track: int | None, channels: str | None, piece_length: str | None, overlap: str | None, keep_silence: bool
+    track: int | None = None,
+    channels: str | None = None,
+    piece_length: str | None = None,
+    overlap: str | None = None,
+    keep_silence: bool | None = None,
 ) -> "PieceOptions":
     """What the arguments of `add_sources` and `add_pieces` say.
 
@@ -263,7 +295,7 @@ def piece_options(
         channels=_channels(channels or "mix"),
         piece_length=length,
         overlap=shared,
-        keep_silence=keep_silence,
+        keep_silence=bool(keep_silence),
     )
 
 

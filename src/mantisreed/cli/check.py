@@ -31,7 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fix",
         action="store_true",
-        help="lay out anew what breaks a rule, write as the format wants; FILE.before is kept",
+        help="lay out anew what breaks a rule, write as the format wants; keep each earlier version as FILE.before",
     )
     parser.add_argument("--plot", metavar="FILE.png", help="draw reading speed over time, and lengths of cues")
     parser.add_argument("--json", action="store_true", dest="as_json", help="findings as JSON on stdout")
@@ -48,11 +48,11 @@ def run(
     as_json: bool = False,
     **layout: "Any",
 ) -> int:
-    """List what is found; 1 when something is, and was not mended."""
+    """List what is found; 1 when something is, and was not fixed."""
     from pathlib import Path
 
     from mantisreed.errors import InputError
-    from mantisreed.files import shown
+    from mantisreed.files import printable
     from mantisreed.pipeline.exporting import read_script
     from mantisreed.subtitles.check import check_cues, check_format
     from mantisreed.subtitles.remarks import notes_of
@@ -62,14 +62,16 @@ def run(
     for name in files:
         script = read_script(Path(name))
         if script.cues is None:
-            raise InputError("there are no cues in it", where=shown(name), advice="`mantisreed convert` makes some")
+            raise InputError(
+                "there are no cues in it", where=printable(name), advice="`mantisreed convert` makes some"
+            )
         cues: Sequence[Cue] = script.cues
         findings = sorted((*check_format(script.remarks), *check_cues(cues, rules)), key=lambda one: one.cue)
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
         if fix and findings:
-            cues, findings = _fixed(Path(name), script, rules)
-            console.note(f"{shown(name)}: laid out anew; the file as it was is {shown(name)}.before")
+            cues, findings, before = _fixed(Path(name), script, rules)
+            console.note(f"{printable(name)}: fixed; the file as it was is {printable(before)}")
         is_clean = is_clean and not findings
         described.append(_described(name, cues, findings, notes))
         if not as_json:
@@ -83,8 +85,8 @@ def run(
     return 0 if is_clean else 1
 
 
-def _fixed(file: "Path", script: "Script", rules: "LayoutRules") -> "tuple[Sequence[Cue], list[Finding]]":
-    """Lay out anew what breaks a rule, write, and check again."""
+def _fixed(file: "Path", script: "Script", rules: "LayoutRules") -> "tuple[Sequence[Cue], list[Finding], Path]":
+    """Lay out anew what breaks a rule, write, and check again; gives where the file as it was is kept."""
     from dataclasses import replace
 
     from mantisreed.exports.formats import format_of
@@ -94,9 +96,26 @@ def _fixed(file: "Path", script: "Script", rules: "LayoutRules") -> "tuple[Seque
     from mantisreed.subtitles.check import check_cues
 
     cues = mended(script.cues or (), rules, script.language)
-    write_whole(file.with_name(f"{file.name}.before"), file.read_bytes())
+    before = _kept_before(file)
     write_whole(file, format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules)))
-    return cues, check_cues(cues, rules)
+    return cues, check_cues(cues, rules), before
+
+
+def _kept_before(file: "Path") -> "Path":
+    """Keep a file as it is under a name that no earlier version has."""
+    from itertools import count
+
+    from mantisreed.files import write_new
+
+    content = file.read_bytes()
+    for number in count(1):
+        before = file.with_name(f"{file.name}.before" if number == 1 else f"{file.name}.before-{number}")
+        try:
+            write_new(before, content)
+        except FileExistsError:
+            continue
+        return before
+    raise AssertionError("unreachable")
 
 
 def _described(
@@ -104,10 +123,10 @@ def _described(
 ) -> "dict[str, Any]":
     import msgspec
 
-    from mantisreed.files import shown
+    from mantisreed.files import printable
 
     return {
-        "file": shown(name),
+        "file": printable(name),
         "cues": len(cues),
         "findings": [msgspec.to_builtins(finding) for finding in findings],
         "notes": list(notes),
@@ -121,11 +140,11 @@ def _print(
 
     from rich.text import Text
 
-    from mantisreed.files import shown
+    from mantisreed.files import printable
     from mantisreed.units import clock
 
     for note in notes:
-        console.note(f"note: {shown(name)}: {note}")
+        console.note(f"note: {printable(name)}: {note}")
     if findings:
         table = plain_table()
         table.add_column("cue", justify="right")
@@ -144,7 +163,8 @@ def _print(
         console.table(table)
     rules = ", ".join(f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common())
     broken = len({one.cue for one in findings} - {0})
-    summary = f"{len(cues)} cues, all as they should be"
+    count = "1 cue" if len(cues) == 1 else f"{len(cues)} cues"
+    summary = f"{count}, no problems found"
     if findings:
-        summary = f"{broken} of {len(cues)} cues break a rule: {rules}" if broken else f"not as it should be: {rules}"
-    console.result(f"{shown(name)}: {summary}")
+        summary = f"{broken} of {count} break a rule: {rules}" if broken else f"problems found: {rules}"
+    console.result(f"{printable(name)}: {summary}")

@@ -17,8 +17,10 @@ from mantisreed.cli.console import Console
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
+    from pathlib import Path
     from typing import Any
 
+    from mantisreed.exports.formats import OutputFormat
     from mantisreed.exports.script import Script
 
 EXAMPLES = """\
@@ -72,11 +74,11 @@ def run(
     import sys
     from pathlib import Path
 
-    from mantisreed.errors import InputError, OutputError
+    from mantisreed.errors import InputError
     from mantisreed.exports.changes import joined_scripts, one_after_the_other
     from mantisreed.exports.formats import chosen_formats, format_of
     from mantisreed.exports.wording import reworded
-    from mantisreed.files import shown, write_whole
+    from mantisreed.files import write_whole
     from mantisreed.pipeline.exporting import read_script
     from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.units import clock
@@ -87,8 +89,8 @@ def run(
         )
     *sources, target = files
     form = chosen_formats([to])[0] if to else format_of(Path(target))
-    if target != "-" and Path(target).exists() and not overwrite:
-        raise OutputError("exists already", where=shown(target), advice="--overwrite overwrites it")
+    if target != "-":
+        _check_target(Path(target), [Path(source) for source in sources], form, overwrite=overwrite)
     scripts = [read_script(Path(file), None, Path(recording) if recording else None) for file in sources]
     moments = [_time(one, "--offsets") for one in offsets.split(",")] if offsets else one_after_the_other(scripts)
     if len(moments) != len(scripts):
@@ -110,6 +112,34 @@ def run(
     else:
         write_whole(Path(target), content)
     return 0
+
+
+def _check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool) -> None:
+    """See that nothing of the user's would be lost.
+
+    Raises:
+        OutputError: the file is there and is not to be overwritten, or is one of those that are read.
+    """
+    from mantisreed.errors import InputError, OutputError
+    from mantisreed.exports.formats import format_of
+    from mantisreed.files import printable
+
+    if not target.exists():
+        return
+    if any(source.exists() and source.samefile(target) for source in sources):
+        raise OutputError("is read, and would be written over", where=printable(target), advice="name another file")
+    try:
+        found = format_of(target)
+    except InputError:
+        found = form
+    if found.name != form.name:
+        raise OutputError(
+            f"exists already and is {found.name}, but {form.name} would be written",
+            where=printable(target),
+            advice="the last file is the one that is written: name one that does not exist yet",
+        )
+    if not overwrite:
+        raise OutputError("exists already", where=printable(target), advice="--overwrite overwrites it")
 
 
 def _without_cues(script: "Script") -> "Script":

@@ -1,9 +1,15 @@
-"""`mantisreed costs`: what was paid, and what kept replies have saved."""
+"""`mantisreed costs`: what was paid, what may have been, and what kept replies have saved."""
 
 import argparse
 
 from mantisreed.cli.arguments import add_config
 from mantisreed.cli.console import Console, plain_table
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import Any
+
+    from mantisreed.jobs.listing import Spending
 
 EXAMPLES = """\
 examples:
@@ -25,37 +31,42 @@ def run(console: Console, *, config: str | None = None, by: str = "day", as_json
     from contextlib import closing
     from pathlib import Path
 
+    from mantisreed.jobs.budget import money_text
     from mantisreed.jobs.ledger import open_ledger
-    from mantisreed.jobs.money import money_text
     from mantisreed.units import short_duration
     from mantisreed.workspace import open_workspace
 
     with closing(open_ledger(open_workspace(Path(config) if config else None))) as ledger:
         spent, saved = ledger.listing.spending(by), ledger.listing.saved_seconds()
     if as_json:
-        rows = [
-            {
-                by: when,
-                "engine": engine,
-                "currency": currency or None,
-                "billed": seconds,
-                "cost": float(cost) if currency else None,
-            }
-            for when, engine, currency, seconds, cost in spent
-        ]
-        console.document({"costs": rows, "saved": saved})
+        console.document({"costs": [_described(one, by) for one in spent], "saved": saved})
         return 0
     table = plain_table()
     table.add_column(by)
     table.add_column("engine")
     table.add_column("minutes billed", justify="right")
     table.add_column("cost", justify="right")
-    for when, engine, currency, seconds, cost in spent:
-        table.add_row(when, engine, f"{seconds / 60:.1f}", money_text(cost if currency else None, currency))
+    table.add_column("in doubt", justify="right")
+    for one in spent:
+        maybe = money_text(one.maybe, one.currency) if one.maybe else ""
+        cost = money_text(one.cost, one.currency)
+        table.add_row(one.when, one.engine, f"{one.seconds / 60:.1f}", cost, maybe)
     if spent:
         console.table(table)
     else:
         console.note("nothing was paid yet")
     if saved:
-        console.result(f"{short_duration(saved)} more were answered by kept replies, for nothing")
+        console.result(f"{short_duration(saved)} more were answered by kept replies, at no cost")
     return 0
+
+
+def _described(spending: "Spending", by: str) -> "dict[str, Any]":
+    """One row of `--json`."""
+    return {
+        by: spending.when,
+        "engine": spending.engine,
+        "currency": spending.currency or None,
+        "billed": spending.seconds,
+        "cost": None if spending.cost is None else float(spending.cost),
+        "maybe": float(spending.maybe),
+    }

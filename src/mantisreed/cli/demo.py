@@ -63,12 +63,14 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
 
 def _make_folders(folder: "Path", recordings: "Path", cards: "Path") -> None:
     from mantisreed.errors import OutputError
-    from mantisreed.files import make_folder, shown
+    from mantisreed.files import make_folder, printable
     from mantisreed.standin.server import may_write_cards
 
     ours = cards.exists() and may_write_cards(cards)
     if folder.exists() and not ours and (not folder.is_dir() or any(folder.iterdir())):
         raise OutputError(
-            "exists, and is not a folder of the demo's making", where=shown(folder), advice="name another with --into"
+            "exists, and is not a folder of the demo's making",
+            where=printable(folder),
+            advice="name another with --into",
         )
     make_folder(recordings)

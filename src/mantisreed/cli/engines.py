@@ -148,7 +148,7 @@ def _try(
 ) -> int:
     from pathlib import Path
 
-    from mantisreed.pipeline.orders import order_for
+    from mantisreed.pipeline.options import RunOptions, transcription_options
     from mantisreed.pipeline.sources import Source
     from mantisreed.pipeline.transcribe import check_links
     from mantisreed.pipeline.trial import show_requests, try_engine
@@ -157,13 +157,14 @@ def _try(
     def show(heading: str, text: str) -> None:
         console.result(f"-- {heading}\n{text}\n")
 
-    order = order_for(workspace, engine=name, language=language, translate_to=translate_to, hints=hints)
+    wanted = RunOptions(engine=name, language=language, translate_to=translate_to, hints=hints)
+    options = transcription_options(workspace, wanted)
     sound = Path(clip) if clip else BUNDLED / "en" / "ringer-010.opus"
     if dry:
-        show_requests(order, sound, show)
+        show_requests(options, sound, show)
         return 0
-    check_links(workspace, order.card, [Source(sound)])
-    try_engine(workspace, order, sound, show)
+    check_links(workspace, options.card, [Source(sound)])
+    try_engine(workspace, options, sound, show)
     return 0
 
 
@@ -172,7 +173,7 @@ def _learn(console: Console, sample: str | None, engine: str, length: str | None
 
     from mantisreed.engines.learning import propose
     from mantisreed.errors import InputError
-    from mantisreed.files import shown
+    from mantisreed.files import printable
     from mantisreed.units import parse_duration
 
     if sample is None:
@@ -183,7 +184,7 @@ def _learn(console: Console, sample: str | None, engine: str, length: str | None
         content = Path(sample).read_bytes()
         seconds = parse_duration(length) if length else None
     except OSError as error:
-        raise InputError("the sample cannot be read", where=shown(sample)) from error
+        raise InputError("the sample cannot be read", where=printable(sample)) from error
     except ValueError as error:
         raise InputError(str(error), where="--length") from error
     console.result(propose(content, seconds).toml(engine).rstrip())

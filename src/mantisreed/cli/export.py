@@ -58,7 +58,7 @@ def run(
     from mantisreed.errors import InputError
     from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
     from mantisreed.exports.wording import reworded
-    from mantisreed.files import shown
+    from mantisreed.files import printable
     from mantisreed.pipeline.exporting import export, find_transcript
     from mantisreed.workspace import open_workspace
 
@@ -78,7 +78,7 @@ def run(
     folder = Path(into) if into else None
     for one in export(workspace, wanted, formats, options, into=folder, overwrite=overwrite):
         for file in one.written.files:
-            console.result(shown(file))
+            console.result(printable(file))
         for change in described_changes(one.written.changes):
             console.note(f"note: {one.name}: {change}")
     return 0

@@ -57,9 +57,9 @@ def run(
         console.document({"recordings": [_described(one) for one in found]})
     for number, one in enumerate(found):
         if one.examination and not as_json:
-            console.result(("\n" if number else "") + "\n".join(_lines(one.recording.shown, one.examination)))
+            console.result(("\n" if number else "") + "\n".join(_lines(one.recording.label, one.examination)))
         if one.error:
-            console.problem(one.error, one.recording.shown)
+            console.problem(one.error, one.recording.label)
     if plot and found[0].examination:
         console.note(f"drawn in {plot}")
     return 1 if any(one.error for one in found) else 0
@@ -110,7 +110,7 @@ def _level(peak: float | None) -> str:
 
 def _described(inspected: "Inspected") -> "dict[str, Any]":
     """One recording of `--json`; times in seconds, levels in dBFS and LUFS."""
-    name, found = inspected.recording.shown, inspected.examination
+    name, found = inspected.recording.label, inspected.examination
     if inspected.error:
         return {"name": name, "error": described_error(inspected.error)}
     assert found is not None

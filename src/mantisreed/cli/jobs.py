@@ -58,7 +58,7 @@ def run(
     from contextlib import closing
     from pathlib import Path
 
-    from mantisreed.jobs.glance import glance
+    from mantisreed.jobs.ledger import open_ledger
     from mantisreed.jobs.records import Filter
     from mantisreed.workspace import open_workspace
 
@@ -71,14 +71,7 @@ def run(
         until=None if before is None else now - _age(before, "--before"),
     )
     workspace = open_workspace(Path(config) if config else None)
-    seen = glance(workspace.hidden, chosen, limit or None) if job is None and workspace.ledger is None else None
-    if seen is not None:
-        return _show_jobs(console, *seen, as_json=as_json)
-
-    from mantisreed.jobs.ledger import open_ledger
-
     with closing(open_ledger(workspace)) as ledger:
-        ledger.settle()
         if job is None:
             records = ledger.listing.jobs(chosen, limit=limit or None)
             return _show_jobs(console, records, ledger.listing.count(chosen), as_json=as_json)
@@ -103,17 +96,17 @@ def _show_jobs(console: Console, records: "Sequence[JobRecord]", count: int, *, 
 
 def _states(given: str | None) -> tuple[str, ...] | None:
     from mantisreed.errors import InputError
-    from mantisreed.jobs.states import FOLLOWING
+    from mantisreed.jobs.life import STATES
 
     if given is None:
         return None
     states = tuple(part.strip() for part in given.split(",") if part.strip())
-    unknown = [state for state in states if state not in FOLLOWING]
+    unknown = [state for state in states if state not in STATES]
     if unknown or not states:
         raise InputError(
             f"{(unknown or [given])[0]!r} is not a state",
             where="--state",
-            advice=f"states are {', '.join(FOLLOWING)}",
+            advice=f"states are {', '.join(STATES)}",
         )
     return states
 
@@ -134,7 +127,7 @@ def _age(given: str, option: str) -> float:
 def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
     from rich.text import Text
 
-    from mantisreed.jobs.money import money_text
+    from mantisreed.jobs.budget import money_text
 
     if not records:
         console.note("no job yet")
@@ -159,14 +152,16 @@ def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
 
 
 def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[PieceRecord]") -> None:
-    from mantisreed.jobs.money import money_text
+    from mantisreed.jobs.budget import money_text
     from mantisreed.units import clock, short_duration, short_size
 
     console.result(f"{record.id}: {record.recording} at {record.engine}, {record.state}")
     if record.reason:
         console.result(f"  {record.reason}")
     saved = f", {short_duration(record.saved)} from kept replies" if record.saved else ""
-    console.result(f"  {record.billed / 60:.1f} minutes billed, {money_text(record.cost, record.currency)}{saved}")
+    maybe = f", up to {money_text(record.maybe, record.currency)} more in doubt" if record.maybe else ""
+    cost = money_text(record.cost, record.currency)
+    console.result(f"  {record.billed / 60:.1f} minutes billed, {cost}{maybe}{saved}")
     table = plain_table()
     for heading in ("  piece", "start", "end"):
         table.add_column(heading, justify="right")
@@ -199,9 +194,10 @@ def _described(record: "JobRecord") -> "dict[str, Any]":
     import msgspec
 
     described: dict[str, Any] = msgspec.to_builtins(record)
-    for internal in ("order", "made"):
+    for internal in ("options", "made"):
         del described[internal]
-    return described | {"cost": None if record.cost is None else float(record.cost)}
+    cost = None if record.cost is None else float(record.cost)
+    return described | {"cost": cost, "maybe": float(record.maybe)}
 
 
 def _described_piece(piece: "PieceRecord") -> "dict[str, Any]":
@@ -218,6 +214,7 @@ def _described_piece(piece: "PieceRecord") -> "dict[str, Any]":
                 "bytes": attempt.bytes,
                 "outcome": attempt.outcome,
                 "error": attempt.error,
+                "charge": attempt.charge,
                 "billed": attempt.billed,
                 "cost": None if attempt.cost is None else float(attempt.cost),
             }

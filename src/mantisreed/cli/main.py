@@ -22,26 +22,26 @@ DONE, SOME_FAILED, WRONG_USE, NOT_FINISHED, INTERRUPTED = 0, 1, 2, 3, 130
 """Exit codes."""
 
 COMMANDS = {
-    "run": ("mantisreed.cli.run", "send recordings to an engine, write transcripts and subtitles"),
-    "inspect": ("mantisreed.cli.inspect", "show what recordings are like, with advice; sends nothing"),
-    "plan": ("mantisreed.cli.plan", "show what a run would send and cost; sends nothing"),
-    "submit": ("mantisreed.cli.submit", "send recordings and go; prints the jobs' ids"),
-    "collect": ("mantisreed.cli.collect", "take what is ready of what was sent, and write transcripts and subtitles"),
-    "export": ("mantisreed.cli.export", "write transcripts in any format again, from what is kept; costs nothing"),
+    "run": ("mantisreed.cli.run", "Send recordings to an engine; write transcripts and subtitles"),
+    "inspect": ("mantisreed.cli.inspect", "Show what recordings are like, with advice; send nothing"),
+    "plan": ("mantisreed.cli.plan", "Show what a run would send and cost; send nothing"),
+    "submit": ("mantisreed.cli.submit", "Submit recordings without waiting; print their job IDs"),
+    "collect": ("mantisreed.cli.collect", "Fetch finished jobs and write their outputs"),
+    "export": ("mantisreed.cli.export", "Write transcripts in any format again from kept replies, at no cost"),
     "convert": (
         "mantisreed.cli.convert",
-        "turn subtitles and transcripts into another format; shift, cut, join them",
+        "Convert subtitles and transcripts to another format; shift, cut, join them",
     ),
-    "check": ("mantisreed.cli.check", "list what in subtitles breaks the layout rules, and mend it"),
-    "jobs": ("mantisreed.cli.jobs", "list what was sent and how it stands; show one job with its attempts"),
-    "retry": ("mantisreed.cli.retry", "send again what is missing of jobs; what was answered is not paid again"),
-    "cancel": ("mantisreed.cli.cancel", "call jobs off, also at the engine where it can"),
-    "forget": ("mantisreed.cli.forget", "remove the kept replies of jobs"),
-    "costs": ("mantisreed.cli.costs", "sum what was paid, by engine and day or month"),
-    "serve": ("mantisreed.cli.serve", "listen to engines that call back"),
-    "engines": ("mantisreed.cli.engines", "list engine cards, show one, try one, learn one from a sample reply"),
-    "demo": ("mantisreed.cli.demo", "try everything on made-up recordings, without network or account"),
-    "standin": ("mantisreed.cli.standin", "serve a simulated engine on this machine, to develop and test against"),
+    "check": ("mantisreed.cli.check", "List what breaks the layout rules in subtitles, and fix it"),
+    "jobs": ("mantisreed.cli.jobs", "List jobs and their states; show one job with its attempts"),
+    "retry": ("mantisreed.cli.retry", "Resume or retry jobs; finished pieces are never paid for twice"),
+    "cancel": ("mantisreed.cli.cancel", "Cancel jobs, also at the engine where it can"),
+    "forget": ("mantisreed.cli.forget", "Remove the kept replies of jobs"),
+    "costs": ("mantisreed.cli.costs", "Sum what was paid, by engine and day or month"),
+    "serve": ("mantisreed.cli.serve", "Listen to engines that call back"),
+    "engines": ("mantisreed.cli.engines", "List engine cards, show one, try one, learn one from a sample reply"),
+    "demo": ("mantisreed.cli.demo", "Try everything on made-up recordings, without network or account"),
+    "standin": ("mantisreed.cli.standin", "Serve simulated engines on this machine, to develop and test against"),
 }
 """Command, the module it lives in (`add_arguments` and `run`), and what it is for."""
 
@@ -73,7 +73,7 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
         code: int = import_module(COMMANDS[command][0]).run(console, **values)
         sys.stdout.flush()
     except KeyboardInterrupt:
-        console.note("interrupted; what was answered is kept, and the same command goes on where it was")
+        console.note("interrupted; what was answered is kept, and the same command resumes")
         return INTERRUPTED
     except BrokenPipeError:
         # Whoever read our output has gone; point stdout elsewhere so that the interpreter's own flush is silent.

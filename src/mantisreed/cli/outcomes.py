@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
-    from mantisreed.pipeline.run import Outcome
+    from mantisreed.pipeline.outcomes import Outcome
 
 _STATES = ("done", "nothing heard", "incomplete", "working", "waiting", "failed")
 _REPORT = (
@@ -43,11 +43,11 @@ def show_problems(console: Console, outcomes: "Sequence[Outcome]") -> None:
         if outcome.error and outcome.state == "waiting":
             waiting.setdefault(str(outcome.error), []).append(outcome)
         elif outcome.error:
-            console.problem(outcome.error, outcome.recording.shown)
+            console.problem(outcome.error, outcome.recording.label)
     for alike in waiting.values():
         error = alike[0].error
         assert error is not None
-        about = alike[0].recording.shown if len(alike) == 1 else f"{len(alike)} recordings wait"
+        about = alike[0].recording.label if len(alike) == 1 else f"{len(alike)} recordings wait"
         console.problem(error, about)
     console.note(last_line(outcomes))
 
@@ -84,7 +84,7 @@ def write_report(file: str, outcomes: "Sequence[Outcome]") -> None:
 
 def last_line(outcomes: "Sequence[Outcome]") -> str:
     """How many ended how, until when some wait, what is in doubt, and where the files are."""
-    from mantisreed.files import shown
+    from mantisreed.files import printable
 
     states = [outcome.state for outcome in outcomes]
     parts = [f"{states.count(state)} {state}" for state in _STATES if state in states]
@@ -95,7 +95,7 @@ def last_line(outcomes: "Sequence[Outcome]") -> str:
     if doubts := sum(outcome.job.doubts for outcome in outcomes if outcome.job):
         requests = "1 request was" if doubts == 1 else f"{doubts} requests were"
         counts += f"; {requests} in doubt and may have been charged for, `mantisreed jobs ID` shows them"
-    folders = dict.fromkeys(shown(_near(path.parent)) for outcome in outcomes for path in outcome.files)
+    folders = dict.fromkeys(printable(_near(path.parent)) for outcome in outcomes for path in outcome.files)
     return f"{counts}; files are in {', '.join(folders)}" if folders else counts
 
 
@@ -117,9 +117,9 @@ def _near(folder: "Path") -> "Path":
 
 def _described(outcome: "Outcome") -> "dict[str, Any]":
     """One recording of `--json`."""
-    from mantisreed.files import shown
+    from mantisreed.files import printable
 
-    described: dict[str, Any] = {"recording": outcome.recording.shown, "state": outcome.state}
+    described: dict[str, Any] = {"recording": outcome.recording.label, "state": outcome.state}
     if outcome.job:
         described["job"] = outcome.job.id
     if transcript := outcome.transcript:
@@ -129,7 +129,7 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
             "language": transcript.language,
             "words": len(transcript.words),
             "confidence": _rounded(transcript.mean_confidence),
-            "files": [shown(path) for path in outcome.files],
+            "files": [printable(path) for path in outcome.files],
             "changes": dict(outcome.changes),
             "notes": [*transcript.notes, *outcome.remarks],
         }
@@ -139,9 +139,9 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
 
 
 def _row(outcome: "Outcome") -> "dict[str, Any]":
-    from mantisreed.files import shown
+    from mantisreed.files import printable
 
-    row: dict[str, Any] = {"recording": outcome.recording.shown, "state": outcome.state}
+    row: dict[str, Any] = {"recording": outcome.recording.label, "state": outcome.state}
     if job := outcome.job:
         row |= {"job": job.id, "engine": job.engine, "billed_s": round(job.billed, 3), "cost": job.cost}
         row |= {"currency": job.currency, "attempts_in_doubt": job.doubts, "length_s": job.duration}
@@ -152,12 +152,21 @@ def _row(outcome: "Outcome") -> "dict[str, Any]":
             "language": transcript.language,
             "words": len(transcript.words),
             "confidence": _rounded(transcript.mean_confidence),
-            "files": "; ".join(shown(path.name) for path in outcome.files),
+            "files": "; ".join(printable(path.name) for path in outcome.files),
             "changes": "; ".join(described_changes(outcome.changes)),
         }
     if outcome.error:
         row |= {"error": str(outcome.error), "advice": outcome.error.advice}
     return row
+
+
+def _listed_formats(files: "Sequence[Path]") -> str:
+    """The files of a recording by their endings; by all of them where two formats end alike."""
+    endings = [path.suffix.removeprefix(".") for path in files]
+    return " ".join(
+        ending if endings.count(ending) == 1 else "".join(path.suffixes[-2:]).removeprefix(".") or path.name
+        for ending, path in zip(endings, files, strict=True)
+    )
 
 
 def _rounded(confidence: float | None) -> float | None:
@@ -186,6 +195,6 @@ def _table(outcomes: "Sequence[Outcome]") -> object:
             outcome.transcript.language or "-",
             str(len(outcome.transcript.words)) if outcome.state != "nothing heard" else "none heard",
             "-" if confidence is None else f"{confidence:.2f}",
-            " ".join(path.suffix.removeprefix(".") for path in outcome.files),
+            _listed_formats(outcome.files),
         )
     return table

@@ -47,7 +47,7 @@ def run(
     """Prepare everything as a run would, and show it."""
     from pathlib import Path
 
-    from mantisreed.pipeline.orders import Order
+    from mantisreed.pipeline.options import RunOptions, transcription_options
     from mantisreed.pipeline.plan import plan_recordings
     from mantisreed.pipeline.sources import find_recordings
     from mantisreed.workspace import open_workspace
@@ -55,8 +55,8 @@ def run(
     workspace = open_workspace(Path(config) if config else None)
     card = workspace.engine(engine)
     pieces = piece_options(track, channels, piece_length, overlap, keep_silence)
-    order = Order(card=card, secrets={}, pieces=pieces)
-    planned = plan_recordings(order, find_recordings(sources), workspace.hidden)
+    options = transcription_options(workspace, RunOptions(engine=engine, pieces=pieces), needs_secrets=False)
+    planned = plan_recordings(workspace, options, find_recordings(sources))
     if plot:
         _draw(Path(plot), planned, track)
     if as_json:
@@ -67,7 +67,7 @@ def run(
         console.note(f"drawn in {plot}")
     for plan in planned:
         if plan.error:
-            console.problem(plan.error, plan.recording.shown)
+            console.problem(plan.error, plan.recording.label)
     return 1 if any(plan.error for plan in planned) else 0
 
 
@@ -90,10 +90,10 @@ def _draw(path: "Path", planned: "Sequence[PlannedRecording]", track: int | None
 
 def _print_json(console: Console, planned: "Sequence[PlannedRecording]") -> None:
     recordings = [
-        {"name": plan.recording.shown, "error": described_error(plan.error)}
+        {"name": plan.recording.label, "error": described_error(plan.error)}
         if plan.error
         else {
-            "name": plan.recording.shown,
+            "name": plan.recording.label,
             "duration": round(plan.duration, 3),
             "speech": round(plan.speech, 3),
             "pieces": [
@@ -141,7 +141,7 @@ def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
     from mantisreed.units import clock, short_duration, short_size
 
     share = plan.speech / plan.duration if plan.duration else 0.0
-    console.result(f"{plan.recording.shown}: {short_duration(plan.duration)}, {share:.0%} of it speech")
+    console.result(f"{plan.recording.label}: {short_duration(plan.duration)}, {share:.0%} of it speech")
     for note in plan.notes:
         console.result(f"  {note}")
     if not plan.pieces:

@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     import rich.live
     import rich.table
 
-    from mantisreed.pipeline.run import Event, Tally
+    from mantisreed.pipeline.events import BatchProgress, Event
     from mantisreed.pipeline.sources import Source
 
 _SURE_SHARE = 0.02  # of the work that has to be done before the time left is told
@@ -24,7 +24,7 @@ class Progress:
         self._live: rich.live.Live | None = None
         self._under_way: dict[Source, tuple[Event, float]] = {}
         self._told: dict[Source, str] = {}
-        self._tally: Tally | None = None
+        self._batch: BatchProgress | None = None
 
     def __enter__(self) -> "Self":
         terminal = self._console.terminal()
@@ -51,7 +51,7 @@ class Progress:
             self._console.note(event.note)
             return
         text = f"{event.recording.name}: {event.text()}"
-        self._tally = event.tally or self._tally
+        self._batch = event.batch or self._batch
         if self._live is None:
             if self._told.get(event.recording) != text:
                 self._console.note(text)
@@ -75,36 +75,36 @@ class Progress:
         now, here = time.time(), time.monotonic()
         table = Table.grid(padding=(0, 2))
         under_way = list(self._under_way.values())
-        if self._tally is not None and self._tally.recordings > 1:
+        if self._batch is not None and self._batch.recordings > 1:
             waits = [event.until for event, _ in under_way if event.until is not None]
-            table.add_row(Text(whole_line(self._tally, now, max(waits, default=0.0)), style="bold"))
+            table.add_row(Text(whole_line(self._batch, now, max(waits, default=0.0)), style="bold"))
         for event, began in under_way:
             line = Text(f"{event.recording.name}: {event.text(now)}", no_wrap=True, overflow="ellipsis")
             table.add_row(line, Text(short_duration(here - began), style="dim"))
         return table
 
 
-def whole_line(tally: "Tally", now: float, until: float = 0.0) -> str:
+def whole_line(batch: "BatchProgress", now: float, until: float = 0.0) -> str:
     """How a batch stands, in one line.
 
     Args:
-        tally: its counts.
+        batch: its counts.
         now: seconds since 1970.
         until: when the last of what waits goes on, in seconds since 1970.
     """
-    from mantisreed.jobs.money import money_text
+    from mantisreed.jobs.budget import money_text
     from mantisreed.units import short_duration
 
     parts = [
-        f"{tally.recordings_done} of {tally.recordings} recordings",
-        f"{tally.pieces_done} of {tally.pieces} pieces",
-        f"{short_duration(tally.seconds_done)} of sound",
+        f"{batch.recordings_done} of {batch.recordings} recordings",
+        f"{batch.pieces_done} of {batch.pieces} pieces",
+        f"{short_duration(batch.seconds_done)} of sound",
     ]
-    if tally.sending or tally.out:
-        parts.append(f"{tally.sending} on their way, {tally.out} at the engine")
-    if tally.owed is not None:
-        parts.append(money_text(tally.owed, tally.currency))
-    if tally.share >= _SURE_SHARE:
-        left = (now - tally.started) * (1 - tally.share) / tally.share
+    if batch.sending or batch.out:
+        parts.append(f"{batch.sending} on their way, {batch.out} at the engine")
+    if batch.owed is not None:
+        parts.append(money_text(batch.owed, batch.currency))
+    if batch.share >= _SURE_SHARE:
+        left = (now - batch.started) * (1 - batch.share) / batch.share
         parts.append(f"about {short_duration(max(left, until - now))} left")
     return " · ".join(parts)

@@ -1,4 +1,4 @@
-"""`mantisreed retry`: send again what is missing of jobs, as they were ordered."""
+"""`mantisreed retry`: resume or retry jobs, with the options that they were sent with."""
 
 import argparse
 
@@ -21,6 +21,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = EXAMPLES
     add_jobs(parser, "all that failed, wait or are in doubt")
     add_config(parser)
+    parser.add_argument("--afresh", action="store_true", help="ignore kept replies: send, and pay, again")
     add_report(parser)
 
 
@@ -29,10 +30,11 @@ def run(
     *,
     jobs: "Sequence[str]",
     config: str | None = None,
+    afresh: bool = False,
     as_json: bool = False,
     report: str | None = None,
 ) -> int:
-    """Send what is missing and wait for it; what was answered is not paid for again."""
+    """Send what is missing and wait for it; finished pieces are never paid for twice."""
     from pathlib import Path
 
     from mantisreed.cli.outcomes import exit_code, show_outcomes
@@ -42,6 +44,6 @@ def run(
 
     workspace = open_workspace(Path(config) if config else None)
     with Progress(console) as progress:
-        outcomes = retry(workspace, jobs, on_event=progress.show)
+        outcomes = retry(workspace, jobs, afresh=afresh, on_event=progress.show)
     show_outcomes(console, outcomes, as_json=as_json, report=report)
     return exit_code(outcomes)

@@ -7,18 +7,16 @@ from mantisreed.cli.arguments import (
     add_report,
     add_sending,
     add_sources,
-    format_names,
-    money_amount,
-    piece_options,
-    write_options,
+    run_options,
 )
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
+    from typing import Any
 
-    from mantisreed.pipeline.run import Outcome
+    from mantisreed.pipeline.outcomes import Outcome
 
 _LARGE = 4_000_000  # bytes: some minutes, however it is encoded
 
@@ -50,29 +48,8 @@ def run(
     return exit_code(outcomes)
 
 
-def sent(
-    console: Console,
-    sources: "Sequence[str]",
-    *,
-    wait: bool = True,
-    config: str | None = None,
-    engine: str | None = None,
-    language: str | None = None,
-    translate_to: str | None = None,
-    hints: "Sequence[str] | None" = None,
-    to: str | None = None,
-    into: str | None = None,
-    track: int | None = None,
-    channels: str | None = None,
-    piece_length: str | None = None,
-    overlap: str | None = None,
-    keep_silence: bool = False,
-    overwrite: bool = False,
-    afresh: bool = False,
-    spend_limit: str | None = None,
-    **writing: object,
-) -> "list[Outcome]":
-    """What became of recordings that were sent as the options say, with progress shown."""
+def sent(console: Console, sources: "Sequence[str]", *, wait: bool = True, **given: "Any") -> "list[Outcome]":
+    """What became of recordings that were sent as the arguments of `run` say, with progress shown."""
     from pathlib import Path
 
     from mantisreed.audio.workers import DecodingWorkers
@@ -85,28 +62,13 @@ def sent(
     from mantisreed.pipeline.transcribe import transcribe
     from mantisreed.workspace import open_workspace
 
+    config = given.pop("config", None)
     workspace = open_workspace(Path(config) if config else None)
-    for source in workspace.open_secrets(workspace.engine(engine)):
+    for source in workspace.open_secrets(workspace.engine(given.get("engine"))):
         console.note(f"warning: others on this machine can read {source}; chmod 600 closes it")
+    options = run_options(workspace, wait=wait, **given)
     with Progress(console) as progress:
-        return transcribe(
-            sources,
-            workspace,
-            engine=engine,
-            language=language,
-            translate_to=translate_to,
-            hints=hints,
-            to=format_names(to),
-            into=into,
-            pieces=piece_options(track, channels, piece_length, overlap, keep_silence),
-            writing=write_options(workspace, **writing),  # type: ignore[arg-type]
-            overwrite=overwrite,
-            afresh=afresh,
-            spend_limit=money_amount(spend_limit, "--spend-limit"),
-            wait=wait,
-            workers=workers,
-            on_event=progress.show,
-        )
+        return transcribe(sources, workspace, options, workers=workers, on_event=progress.show)
 
 
 def _is_large(source: str) -> bool:

@@ -8,7 +8,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 
-    from mantisreed.standin.moods import Moods
+    from mantisreed.standin.faults import FaultProfile
 
 EXAMPLES = """\
 examples:
@@ -26,30 +26,36 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--cards", metavar="FILE", help="write the engine cards to FILE and the key beside it")
 
-    moods = parser.add_argument_group("what goes wrong, to try out how it is dealt with")
-    moods.add_argument("--seed", type=int, default=0, metavar="N", help="the same one makes the same things go wrong")
-    moods.add_argument("--faults", type=float, default=0.0, metavar="SHARE", help="share of requests with a fault")
-    moods.add_argument("--hang", metavar="DURATION", help="how long an answer hangs that hangs (default: 30s)")
-    moods.add_argument("--pace", metavar="N/DURATION", help="answer 429 to more requests than this, such as 15/60s")
-    moods.add_argument(
+    profile = parser.add_argument_group("what goes wrong, to try out how it is dealt with")
+    profile.add_argument(
+        "--seed", type=int, default=0, metavar="N", help="the same one makes the same things go wrong"
+    )
+    profile.add_argument("--faults", type=float, default=0.0, metavar="SHARE", help="share of requests with a fault")
+    profile.add_argument("--hang", metavar="DURATION", help="how long an answer hangs that hangs (default: 30s)")
+    profile.add_argument("--pace", metavar="N/DURATION", help="answer 429 to more requests than this, such as 15/60s")
+    profile.add_argument(
         "--retry-after",
         choices=("seconds", "date", "none"),
         default="seconds",
         help="how a 429 says when to come back",
     )
-    moods.add_argument("--queue", metavar="DURATION", help="how long dipper's jobs take")
-    moods.add_argument("--failing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that fail")
-    moods.add_argument("--losing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that it forgets")
-    moods.add_argument(
+    profile.add_argument("--queue", metavar="DURATION", help="how long dipper's jobs take")
+    profile.add_argument("--failing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that fail")
+    profile.add_argument(
+        "--losing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that it forgets"
+    )
+    profile.add_argument(
         "--calls",
         choices=("once", "twice", "early", "never"),
         default="once",
         help="how it calls back; early is before it has answered",
     )
-    moods.add_argument("--confusion", type=float, default=0.0, metavar="SHARE", help="share of words misheard")
+    profile.add_argument("--confusion", type=float, default=0.0, metavar="SHARE", help="share of words misheard")
 
 
-def run(console: Console, *, port: int = 0, bank: str | None = None, cards: str | None = None, **moods: "Any") -> int:
+def run(
+    console: Console, *, port: int = 0, bank: str | None = None, cards: str | None = None, **profile: "Any"
+) -> int:
     """Serve until stopped. The first line on stdout says where, once requests are answered."""
     from pathlib import Path
 
@@ -60,7 +66,7 @@ def run(console: Console, *, port: int = 0, bank: str | None = None, cards: str 
     if cards:
         server.check_cards_file(Path(cards))
     with server.bound_socket(port) as waiting:
-        chosen = _moods(**moods)
+        chosen = _profile(**profile)
         listener = Listener(load_bank(Path(bank) if bank else BUNDLED), confusion=chosen.confusion)
         key, address = server.new_key(), server.address_of(waiting)
         if cards:
@@ -73,7 +79,7 @@ def run(console: Console, *, port: int = 0, bank: str | None = None, cards: str 
     return 0
 
 
-def _moods(hang: str | None, pace: str | None, queue: str | None, **shares: "Any") -> "Moods":
+def _profile(hang: str | None, pace: str | None, queue: str | None, **shares: "Any") -> "FaultProfile":
     """What the options say.
 
     Raises:
@@ -81,7 +87,7 @@ def _moods(hang: str | None, pace: str | None, queue: str | None, **shares: "Any
     """
     from mantisreed.cli.arguments import duration
     from mantisreed.errors import InputError
-    from mantisreed.standin.moods import Moods
+    from mantisreed.standin.faults import FaultProfile
 
     for name in ("faults", "failing", "losing", "confusion"):
         if not 0.0 <= shares[name] <= 1.0:
@@ -89,7 +95,7 @@ def _moods(hang: str | None, pace: str | None, queue: str | None, **shares: "Any
     count, slash, window = (pace or "").partition("/")
     if pace and not (slash and count.isdecimal() and int(count)):
         raise InputError(f"a pace such as 15/60s is expected, not {pace!r}", where="--pace")
-    return Moods(
+    return FaultProfile(
         hang=duration(hang, "--hang") or 30.0,
         queue=duration(queue, "--queue") or 0.0,
         pace=(int(count), duration(window, "--pace") or 60.0) if pace else None,

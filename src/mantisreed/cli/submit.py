@@ -30,7 +30,7 @@ def run(console: Console, *, sources: "Sequence[str]", as_json: bool = False, **
     from mantisreed.cli.outcomes import exit_code, show_outcomes, show_problems
     from mantisreed.cli.run import sent
 
-    outcomes = sent(console, sources, wait=False, **options)  # type: ignore[arg-type]
+    outcomes = sent(console, sources, wait=False, **options)
     if as_json:
         show_outcomes(console, outcomes, as_json=True)
     else:

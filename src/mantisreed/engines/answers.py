@@ -1,6 +1,7 @@
 """Telling an engine's errors apart, and quoting its own words without secrets."""
 
 import json
+import re
 import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
@@ -8,7 +9,7 @@ from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import urlsplit
 
-from mantisreed.engines.card import EngineCard, Signs
+from mantisreed.engines.card import EngineCard, ErrorPatterns
 from mantisreed.engines.secrets import Secret, without_secrets
 from mantisreed.engines.tables import ReplyPath
 from mantisreed.errors import (
@@ -20,9 +21,12 @@ from mantisreed.errors import (
     SlowDownError,
     TooBigError,
 )
-from mantisreed.files import shown
+from mantisreed.files import printable
 
 _QUOTED = 200
+_NUMBER = re.compile(r"[+-]?[0-9]{1,30}(?:\.[0-9]{0,30})?")
+_EPOCH_SECONDS, _EPOCH_MILLISECONDS = 1e9, 1e12  # 2001 in seconds and milliseconds; no wait is as long
+_LONGEST_RETRY_AFTER = 7 * 86400.0  # seconds; what is longer is no wish to wait
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,13 +114,20 @@ def check_answer(card: EngineCard, answer: HttpAnswer, secrets: Iterable[Secret]
 def retry_after(headers: Mapping[str, str], now: float | None = None) -> float | None:
     """Seconds that `Retry-After` asks for, as a number or an HTTP date (RFC 9110, 10.2.3); None without one."""
     value = next((text for name, text in headers.items() if name.lower() == "retry-after"), "").strip()
-    if value.isdecimal():
-        return float(value)
-    try:
-        moment = parsedate_to_datetime(value)
-    except ValueError:
-        return None
-    return max(0.0, moment.timestamp() - (time.time() if now is None else now))
+    present = time.time() if now is None else now
+    if _NUMBER.fullmatch(value):
+        seconds = float(value)
+        # Some engines give the moment itself, in seconds or milliseconds since 1970.
+        if seconds >= _EPOCH_MILLISECONDS:
+            seconds = seconds / 1000 - present
+        elif seconds >= _EPOCH_SECONDS:
+            seconds -= present
+    else:
+        try:
+            seconds = parsedate_to_datetime(value).timestamp() - present
+        except (ValueError, TypeError, OverflowError, OSError):
+            return None
+    return min(max(0.0, seconds), _LONGEST_RETRY_AFTER)
 
 
 def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:
@@ -130,7 +141,7 @@ def _signed(card: EngineCard, answer: HttpAnswer) -> str | None:
     """The kind whose signs the card lists and the answer bears."""
     text: str | None = None
     for name in ("nothing_heard", *_KINDS):
-        signs: Signs = getattr(card.errors, name)
+        signs: ErrorPatterns = getattr(card.errors, name)
         if signs.texts and text is None:
             text = answer.body[: 1 << 16].decode("utf-8", "replace")
         if answer.status in signs.statuses or any(sign in (text or "") for sign in signs.texts):
@@ -144,7 +155,7 @@ def _by_status(answer: HttpAnswer) -> _Kind:
         parts = urlsplit(location)
         there = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}" if parts.netloc else parts.path
         advice = "put the new address into its card, if you trust it; nothing was sent there"
-        return _Kind(BadRequestError, f"it sends elsewhere, to {shown(there or '?')}", advice)
+        return _Kind(BadRequestError, f"it sends elsewhere, to {printable(there or '?')}", advice)
     if answer.status >= 500:
         return _KINDS["engine_broke"]
     return _BY_STATUS.get(answer.status, _Kind(BadRequestError, "it refuses the request"))

@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 from mantisreed.engines.answers import quoted_beginning
 from mantisreed.engines.card import EngineCard, Poll
-from mantisreed.engines.client import Answered, EngineClient, Ticket
+from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
 from mantisreed.engines.http_client import HttpClient
 from mantisreed.engines.local_client import CommandClient, PythonClient
-from mantisreed.engines.reply import Reading, read_reply
+from mantisreed.engines.reply import ParsedReply, read_reply
 from mantisreed.engines.reply_paths import UnexpectedReplyError
-from mantisreed.engines.request import Piece, Wishes
+from mantisreed.engines.request import Piece, RequestOptions
 from mantisreed.engines.secrets import Secret
 from mantisreed.errors import JobLostError, UnreadableReplyError
 from mantisreed.transcript.repair import repaired
@@ -49,7 +49,7 @@ async def wait_for_reply(
     *,
     clock: Callable[[], float] = time.monotonic,
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
-) -> Answered:
+) -> EngineResponse:
     """Ask until the reply is there: soon at first, then ever more slowly, up to the card's slowest.
 
     Raises:
@@ -90,36 +90,38 @@ async def reply_to(
     client: EngineClient,
     card: EngineCard,
     piece: Piece,
-    wishes: Wishes,
+    request_options: RequestOptions,
     *,
     on_taken: Callable[[], None] = lambda: None,
     clock: Callable[[], float] = time.monotonic,
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
-) -> Answered:
+) -> EngineResponse:
     """Send a piece and wait for its reply; `on_taken` is called when the engine has taken it as a job.
 
     Raises:
         EngineError: sending it failed, or the job did.
     """
-    taken = await client.submit(piece, wishes)
-    if isinstance(taken, Answered):
+    taken = await client.submit(piece, request_options)
+    if isinstance(taken, EngineResponse):
         return taken
     on_taken()
     return await wait_for_reply(client, card, taken, clock=clock, sleep=sleep)
 
 
-def reading_of(card: EngineCard, answered: Answered, piece: Piece, secrets: Mapping[str, Secret]) -> Reading:
+def reading_of(
+    card: EngineCard, answered: EngineResponse, piece: Piece, secrets: Mapping[str, Secret]
+) -> ParsedReply:
     """What a reply says.
 
     Raises:
         UnreadableReplyError: it is not as the card says; its body is kept with the error.
     """
     if answered.body is None:
-        return Reading(())
+        return ParsedReply(())
     try:
         reading = read_reply(card, answered.body, piece)
         passages, mended = repaired(reading.passages, piece.duration)
-        return Reading(passages, reading.language, mended)
+        return ParsedReply(passages, reading.language, mended)
     except UnexpectedReplyError as unexpected:
         quoted = quoted_beginning(answered.body, secrets.values())
         error = UnreadableReplyError(

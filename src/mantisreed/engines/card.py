@@ -235,7 +235,7 @@ class Reply(Table, frozen=True, kw_only=True):
         return any(paths is not None and paths.speaker is not None for paths in (self.passages, self.words))
 
 
-class Signs(Table, frozen=True, kw_only=True):
+class ErrorPatterns(Table, frozen=True, kw_only=True):
     """By what an error of one kind is known: any of these HTTP statuses, or any of these texts in the answer."""
 
     statuses: tuple[int, ...] = ()
@@ -252,13 +252,13 @@ class Errors(Table, frozen=True, kw_only=True):
 
     message: ReplyPath | None = None
     present: ReplyPath | None = None
-    refused: Signs = Signs()
-    slow_down: Signs = Signs()
-    too_big: Signs = Signs()
-    format_refused: Signs = Signs()
-    bad_request: Signs = Signs()
-    engine_broke: Signs = Signs()
-    nothing_heard: Signs = Signs()
+    refused: ErrorPatterns = ErrorPatterns()
+    slow_down: ErrorPatterns = ErrorPatterns()
+    too_big: ErrorPatterns = ErrorPatterns()
+    format_refused: ErrorPatterns = ErrorPatterns()
+    bad_request: ErrorPatterns = ErrorPatterns()
+    engine_broke: ErrorPatterns = ErrorPatterns()
+    nothing_heard: ErrorPatterns = ErrorPatterns()
 
 
 class Command(Table, frozen=True, kw_only=True):
@@ -284,9 +284,11 @@ class PythonObject(Table, frozen=True, kw_only=True):
 
     Attributes:
         object: the entry point's name, or `module:object`.
+        time_limit: seconds for one piece, after which its process is stopped.
     """
 
     object: str
+    time_limit: Seconds = Seconds(3600)
 
 
 class EngineCard(Table, frozen=True, kw_only=True):

@@ -2,14 +2,14 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Any, Protocol
 
 from mantisreed.engines.placeholders import Value
-from mantisreed.engines.request import Piece, Wishes
+from mantisreed.engines.request import Piece, RequestOptions
 
 
 @dataclass(frozen=True, slots=True)
-class Answered:
+class EngineResponse:
     """The engine's reply to one piece, to the byte. `body` is None when it says that nothing was heard."""
 
     body: bytes | None = field(repr=False)
@@ -31,7 +31,7 @@ class Ticket:
 class EngineClient(Protocol):
     """What speaks to one engine."""
 
-    async def submit(self, piece: Piece, wishes: Wishes) -> Answered | Ticket:
+    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
         """Send a piece.
 
         Raises:
@@ -39,7 +39,7 @@ class EngineClient(Protocol):
         """
         ...
 
-    async def ask(self, ticket: Ticket) -> Answered | None:
+    async def ask(self, ticket: Ticket) -> EngineResponse | None:
         """The reply to a job, or None while it is under way.
 
         Raises:
@@ -49,7 +49,20 @@ class EngineClient(Protocol):
         """
         ...
 
-    async def look_up(self, piece: Piece, wishes: Wishes) -> Ticket | None:
+    def read_again(self, step: str, answer: bytes, values: Mapping[str, Any]) -> Ticket:
+        """The ticket in a kept answer that could not be read when it came.
+
+        Args:
+            step: of the card, that it answers.
+            answer: to the byte.
+            values: as they were kept with it.
+
+        Raises:
+            UnreadableReplyError: it still cannot be read.
+        """
+        ...
+
+    async def look_up(self, piece: Piece, request_options: RequestOptions) -> Ticket | None:
         """The job that a piece has become, which may have been sent before; None when there is none, or no knowing.
 
         Raises:

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from mantisreed.engines.answers import HttpAnswer, NothingHeardError, check_answer, quoted_beginning
 from mantisreed.engines.card import EngineCard, Step
-from mantisreed.engines.client import Answered, Ticket
+from mantisreed.engines.client import EngineResponse, Ticket
 from mantisreed.engines.placeholders import Value, filled
-from mantisreed.engines.request import Piece, Wishes, build_step, build_token_request, piece_values
+from mantisreed.engines.request import Piece, RequestOptions, build_step, build_token_request, piece_values
 from mantisreed.engines.secrets import Secret, without_secrets
 from mantisreed.errors import BadRequestError, JobFailedError, JobLostError, RefusedError, UnreadableReplyError
 
@@ -40,21 +40,26 @@ class HttpClient:
         self._clock = clock
         self._token: tuple[str, float] | None = None
 
-    async def submit(self, piece: Piece, wishes: Wishes) -> Answered | Ticket:
+    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
         """See `EngineClient`."""
-        values = piece_values(self._card, piece, wishes, self._secrets)
+        values = piece_values(self._card, piece, request_options, self._secrets)
         try:
             if self._card.upload:
                 values |= self._taken("upload", self._card.upload, await self._exchange("upload", values, piece))
             assert self._card.send is not None
             answer = await self._exchange("send", values, piece)
             if not self._card.poll:
-                return Answered(answer.body)
-            return self._ticket(values, self._taken("send", self._card.send, answer))
+                return EngineResponse(answer.body)
+            try:
+                return self._ticket(values, self._taken("send", self._card.send, answer))
+            except UnreadableReplyError as error:
+                # The engine has the piece: what reading this answer again needs is kept with it.
+                error.step, error.values, error.may_be_charged = "send", self._kept_values(values), True
+                raise
         except NothingHeardError:
-            return Answered(None)
+            return EngineResponse(None)
 
-    async def ask(self, ticket: Ticket) -> Answered | None:
+    async def ask(self, ticket: Ticket) -> EngineResponse | None:
         """See `EngineClient`."""
         poll = self._card.poll
         assert poll is not None
@@ -75,15 +80,20 @@ class HttpClient:
                 values |= self._taken("poll", poll, answer)
                 answer = await self._exchange("fetch", values)
         except NothingHeardError:
-            return Answered(None)
-        return Answered(answer.body)
+            return EngineResponse(None)
+        return EngineResponse(answer.body)
 
-    async def look_up(self, piece: Piece, wishes: Wishes) -> Ticket | None:
+    def read_again(self, step: str, answer: bytes, values: Mapping[str, Any]) -> Ticket:
+        """See `EngineClient`."""
+        assert self._card.send is not None
+        return self._ticket(values, self._taken("send", self._card.send, HttpAnswer(200, {}, answer)))
+
+    async def look_up(self, piece: Piece, request_options: RequestOptions) -> Ticket | None:
         """See `EngineClient`."""
         lookup = self._card.lookup
         if lookup is None:
             return None
-        values = piece_values(self._card, piece, wishes, self._secrets)
+        values = piece_values(self._card, piece, request_options, self._secrets)
         try:
             answer = await self._exchange("lookup", values)
         except BadRequestError as error:
@@ -104,11 +114,14 @@ class HttpClient:
 
     def _ticket(self, values: Mapping[str, Value], taken: Mapping[str, Value]) -> Ticket:
         """A ticket is kept; secrets, and what the card makes of them, are read anew when it is used."""
-        left_out = {*self._secrets, *self._card.values, "token", "callback"}
-        kept = {name: value for name, value in {**values, **taken}.items() if name not in left_out}
+        kept = self._kept_values({**values, **taken})
         # The address is that of the card, so that the same number of two engines is not the same job.
         mark = json.dumps([self._card.address, *sorted(taken.items())]) if taken else None
         return Ticket(kept, mark)
+
+    def _kept_values(self, values: Mapping[str, Value]) -> dict[str, Value]:
+        left_out = {*self._secrets, *self._card.values, "token", "callback"}
+        return {name: value for name, value in values.items() if name not in left_out}
 
     def _values_of(self, ticket: Ticket) -> dict[str, Value]:
         values: dict[str, Value] = {**ticket.values, **{name: s.reveal() for name, s in self._secrets.items()}}
@@ -141,7 +154,8 @@ class HttpClient:
             if self._card.token:
                 values["token"] = await self._current_token(values)
             request = build_step(self._card, name, values, self._secrets, piece)
-            _log.info("%s: %s %s", name, request.method, without_secrets(request.url, request.secrets))
+            if _log.isEnabledFor(logging.INFO):
+                _log.info("%s: %s %s", name, request.method, without_secrets(request.url, request.secrets))
             answer = await self._transport.exchange(request)
             _log.info("%s: HTTP %d with %d bytes", name, answer.status, len(answer.body))
             try:
@@ -183,6 +197,7 @@ class HttpClient:
         quoted = quoted_beginning(answer.body, self._secrets.values())
         error = UnreadableReplyError(what, engine=self._card.name, status=answer.status, answer=quoted)
         error.body = answer.body
+        error.may_be_charged = False
         return error
 
 

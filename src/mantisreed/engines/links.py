@@ -1,12 +1,16 @@
 """Offering a piece at a one-time address, for engines that fetch the audio themselves."""
 
 import secrets
+from contextlib import AsyncExitStack
 from types import TracebackType
 from typing import Self
 
-from aiohttp import web
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import Response
+from starlette.routing import Route
 
-from mantisreed.errors import InputError
+from mantisreed.engines.listening import serving
 
 
 class LinkServer:
@@ -23,27 +27,17 @@ class LinkServer:
         self._listen = listen
         self._public = public.rstrip("/")
         self._offers: dict[str, tuple[bytes, str]] = {}
-        self._runner: web.AppRunner
+        self._stack = AsyncExitStack()
 
     async def __aenter__(self) -> Self:
-        application = web.Application()
-        application.router.add_get("/pieces/{token}", self._serve)
-        self._runner = web.AppRunner(application, access_log=None)
-        await self._runner.setup()
-        host, _, port = self._listen.rpartition(":")
-        try:
-            await web.TCPSite(self._runner, host or "0.0.0.0", int(port)).start()  # noqa: S104 - the user's choice
-        except (OSError, ValueError) as error:
-            await self._runner.cleanup()
-            raise InputError(
-                f"cannot listen on {self._listen} to offer pieces ({error})", advice="check [links] listen"
-            ) from error
+        application = Starlette(routes=[Route("/pieces/{token}", self._serve, methods=["GET"])])
+        await self._stack.enter_async_context(serving(application, self._listen, key="[links] listen"))
         return self
 
     async def __aexit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        await self._runner.cleanup()
+        await self._stack.aclose()
 
     def offer(self, content: bytes, content_type: str, extension: str) -> str:
         """The address at which the content can be fetched from now on."""
@@ -55,9 +49,9 @@ class LinkServer:
         """Nothing is at that address any more."""
         self._offers.pop(address.rpartition("/")[2], None)
 
-    async def _serve(self, request: web.Request) -> web.Response:
-        offered = self._offers.get(request.match_info["token"])
+    async def _serve(self, request: Request) -> Response:
+        offered = self._offers.get(request.path_params["token"])
         if offered is None:
-            raise web.HTTPNotFound
+            return Response(status_code=404)
         content, content_type = offered
-        return web.Response(body=content, content_type=content_type)
+        return Response(content, media_type=content_type)

@@ -1,4 +1,4 @@
-"""Engines that are no web service: a program on this machine, or a Python object."""
+"""Engines that are no web service: a program on this machine, or a Python object in a process of its own."""
 
 import asyncio
 import contextlib
@@ -6,39 +6,49 @@ import json
 import os
 import shutil
 import signal
+import subprocess
+import sys
 import tempfile
+import weakref
 from collections.abc import Mapping
-from importlib import import_module, metadata
 from pathlib import Path
 from typing import Any, Protocol
 
 from mantisreed.engines.answers import quoted_beginning
 from mantisreed.engines.card import Command, EngineCard
-from mantisreed.engines.client import Answered, Ticket
+from mantisreed.engines.client import EngineResponse, Ticket
 from mantisreed.engines.placeholders import Value, filled, filled_all
-from mantisreed.engines.request import Piece, Wishes, piece_values
+from mantisreed.engines.python_worker import ENTRY_POINTS, HEAD, NOT_LOADED, READY, REPLY
+from mantisreed.engines.request import Piece, RequestOptions, piece_values
 from mantisreed.engines.secrets import Secret
 from mantisreed.errors import EngineBrokeError, InputError, UnreachableError, UnreadableReplyError
+from mantisreed.units import short_size
 
-ENTRY_POINTS = "mantisreed.engines"
+LARGEST_OUTPUT = 256 * 1024 * 1024
+"""Bytes of a reply at most, as over HTTP."""
 
-_LARGEST_OUTPUT = 256 * 1024 * 1024
-_LAST_WORDS = 4000
+_LAST_WORDS = 4000  # bytes of what a program says on standard error that are kept
+_BLOCK = 1 << 18
+_LAST_OUTPUT = 2.0  # seconds
 
 
 class _AnswersAtOnce:
     """An engine that has no jobs of its own."""
 
-    async def ask(self, ticket: Ticket) -> Answered | None:
+    async def ask(self, ticket: Ticket) -> EngineResponse | None:
         """Never called: no ticket was given out."""
         raise NotImplementedError
 
-    async def look_up(self, piece: Piece, wishes: Wishes) -> Ticket | None:
+    def read_again(self, step: str, answer: bytes, values: Mapping[str, Any]) -> Ticket:
+        """Never called: its answers are replies."""
+        raise NotImplementedError
+
+    async def look_up(self, piece: Piece, request_options: RequestOptions) -> Ticket | None:
         """There is no knowing."""
         return None
 
     async def cancel(self, ticket: Ticket) -> bool:
-        """There is nothing to call off."""
+        """There is nothing to cancel."""
         return False
 
 
@@ -51,25 +61,33 @@ class CommandClient(_AnswersAtOnce):
         self._command: Command = card.command
         self._secrets = secrets
 
-    async def submit(self, piece: Piece, wishes: Wishes) -> Answered | Ticket:
+    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
         """See `EngineClient`."""
         with tempfile.TemporaryDirectory(prefix="mantisreed-") as folder:
             audio_file, reply_file = Path(folder, f"piece.{piece.form.extension}"), Path(folder, "reply")
-            values = piece_values(self._card, piece, wishes, self._secrets)
+            values = piece_values(self._card, piece, request_options, self._secrets)
             values |= {"audio_file": str(audio_file), "reply_file": str(reply_file)}
             if self._command.sound == "file":
                 await asyncio.to_thread(audio_file.write_bytes, piece.audio)
             output = await self._run(piece, values)
             if self._command.answers == "stdout":
-                return Answered(output)
-            try:
-                return Answered(await asyncio.to_thread(reply_file.read_bytes))
-            except OSError as error:
-                raise UnreadableReplyError(
-                    "the program ended well but left no reply file",
-                    engine=self._card.name,
-                    advice="does its card name {reply_file} among the arguments?",
-                ) from error
+                return EngineResponse(output)
+            return EngineResponse(await asyncio.to_thread(self._reply_in, reply_file))
+
+    def _reply_in(self, file: Path) -> bytes:
+        try:
+            size = file.stat().st_size
+            if size > LARGEST_OUTPUT:
+                raise _too_large(self._card, file.name, b"")
+            return file.read_bytes()
+        except OSError as error:
+            missing = UnreadableReplyError(
+                "the program ended well but left no reply file",
+                engine=self._card.name,
+                advice="does its card name {reply_file} among the arguments?",
+            )
+            missing.may_be_charged = False
+            raise missing from error
 
     async def _run(self, piece: Piece, values: Mapping[str, Value]) -> bytes:
         filled_in = (filled(template, values) for template in self._command.run)
@@ -77,27 +95,65 @@ class CommandClient(_AnswersAtOnce):
         process = await self._started(arguments, filled_all(self._command.environment, values))
         sound = piece.audio if self._command.sound == "stdin" else b""
         try:
-            output, errors = await asyncio.wait_for(process.communicate(sound), self._command.time_limit)
+            output, errors = await asyncio.wait_for(
+                self._communicated(process, arguments[0], sound), self._command.time_limit
+            )
         except TimeoutError as error:
-            raise UnreachableError(
+            late = UnreachableError(
                 f"{arguments[0]} did not end within {self._command.time_limit:g} s and was stopped",
                 engine=self._card.name,
                 advice="raise command.time_limit in its card",
-            ) from error
+            )
+            late.was_sent = True
+            raise late from error
         finally:
-            # Whatever it has started goes with it, also when we are interrupted.
-            with contextlib.suppress(ProcessLookupError, PermissionError):
-                os.killpg(process.pid, signal.SIGKILL)
-            await process.wait()
+            await _stopped(process)
         assert process.returncode is not None
         if process.returncode != 0:
-            said = quoted_beginning(errors[-_LAST_WORDS:], self._secrets.values())
+            said = quoted_beginning(errors, self._secrets.values())
             ended = f"ended with code {process.returncode}" if process.returncode > 0 else "was killed"
             last_words = f", saying: {said}" if said else " and said nothing"
             raise EngineBrokeError(f"{arguments[0]} {ended}{last_words}", engine=self._card.name, answer=said)
-        if len(output) > _LARGEST_OUTPUT:
-            raise UnreadableReplyError(f"{arguments[0]} wrote more than a reply can be", engine=self._card.name)
         return output
+
+    async def _communicated(
+        self, process: asyncio.subprocess.Process, name: str, sound: bytes
+    ) -> tuple[bytes, bytes]:
+        """What a program writes, and the end of what it says; broken off as soon as it is too much."""
+        assert process.stdin is not None and process.stdout is not None and process.stderr is not None
+
+        async def feed(stdin: asyncio.StreamWriter) -> None:
+            with contextlib.suppress(BrokenPipeError, ConnectionResetError):
+                stdin.write(sound)
+                await stdin.drain()
+                stdin.close()
+                await stdin.wait_closed()
+
+        async def read_output(stdout: asyncio.StreamReader) -> bytes:
+            output = bytearray()
+            while block := await stdout.read(_BLOCK):
+                output += block
+                if len(output) > LARGEST_OUTPUT:
+                    raise _too_large(self._card, name, bytes(output[:_BLOCK]))
+            return bytes(output)
+
+        async def read_errors(stderr: asyncio.StreamReader) -> bytes:
+            kept = b""
+            while block := await stderr.read(_BLOCK):
+                kept = (kept + block)[-_LAST_WORDS:]
+            return kept
+
+        feeding = asyncio.create_task(feed(process.stdin))
+        output = asyncio.create_task(read_output(process.stdout))
+        errors = asyncio.create_task(read_errors(process.stderr))
+        try:
+            await asyncio.gather(feeding, output, errors)
+            await process.wait()
+            return output.result(), errors.result()
+        finally:
+            for task in (feeding, output, errors):
+                task.cancel()
+            await asyncio.gather(feeding, output, errors, return_exceptions=True)
 
     async def _started(self, arguments: list[str], environment: Mapping[str, str]) -> asyncio.subprocess.Process:
         try:
@@ -119,6 +175,22 @@ class CommandClient(_AnswersAtOnce):
             ) from error
 
 
+async def _stopped(process: asyncio.subprocess.Process) -> None:
+    """Stop a program with whatever it has started, and let go of its pipes."""
+    with contextlib.suppress(ProcessLookupError, PermissionError):
+        os.killpg(process.pid, signal.SIGKILL)
+
+    async def drain(stream: asyncio.StreamReader | None) -> None:
+        while stream is not None and await stream.read(_BLOCK):
+            pass
+
+    # Waiting for a process ends when its pipes are read to their end. What has left its session may hold them open.
+    with contextlib.suppress(TimeoutError):
+        await asyncio.wait_for(asyncio.gather(drain(process.stdout), drain(process.stderr)), _LAST_OUTPUT)
+    process._transport.close()  # type: ignore[attr-defined]
+    await process.wait()
+
+
 class PythonEngine(Protocol):
     """What an object behind `[engine.NAME.python]` offers."""
 
@@ -137,47 +209,131 @@ class PythonEngine(Protocol):
 
 
 class PythonClient(_AnswersAtOnce):
-    """An object of the user's own, called in a thread."""
+    """An object of the user's own, in processes that can be stopped; each keeps what it has loaded."""
 
     def __init__(self, card: EngineCard, secrets: Mapping[str, Secret]) -> None:
-        """Find the object.
+        """Load the object in a first process.
 
         Raises:
             InputError: there is no such entry point, or it cannot be imported.
         """
         assert card.python is not None
-        self._card = card
-        self._secrets = secrets
-        self._engine: PythonEngine = _loaded(card.python.object, card.name)
+        self._card, self._secrets = card, secrets
+        self._name, self._time_limit = card.python.object, float(card.python.time_limit)
+        self._idle = [_PythonProcess(self._name)]
+        weakref.finalize(self, _stop_all, self._idle)
+        if problem := self._idle[0].problem():
+            raise InputError(
+                f"the object {self._name!r} of engine {card.name} cannot be loaded ({problem})",
+                advice=f"name an entry point of the group {ENTRY_POINTS!r}, or module:object",
+            )
 
-    async def submit(self, piece: Piece, wishes: Wishes) -> Answered | Ticket:
+    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
         """See `EngineClient`."""
-        about = piece_values(self._card, piece, wishes, self._secrets)
+        about = piece_values(self._card, piece, request_options, self._secrets)
         del about["audio_link"], about["request_id"], about["callback"]
+        process = self._idle.pop() if self._idle else await asyncio.to_thread(_PythonProcess, self._name)
         try:
-            found = await asyncio.to_thread(self._engine.hear, piece.audio, **about)
-        except Exception as error:
-            said = quoted_beginning(str(error).encode(), self._secrets.values())
-            raise EngineBrokeError(
-                f"the object raised {type(error).__name__}: {said}", engine=self._card.name, answer=said
-            ) from error
-        if isinstance(found, bytes):
-            return Answered(found)
-        return Answered((found if isinstance(found, str) else json.dumps(found)).encode())
+            kind, content = await asyncio.wait_for(
+                asyncio.to_thread(process.called, piece.audio, about), self._time_limit
+            )
+        except TimeoutError as error:
+            late = UnreachableError(
+                f"the object did not answer within {self._time_limit:g} s and was stopped",
+                engine=self._card.name,
+                advice="raise python.time_limit in its card",
+            )
+            late.was_sent = True
+            raise late from error
+        except (OSError, EOFError) as error:
+            raise EngineBrokeError("the object's process has ended", engine=self._card.name) from error
+        finally:
+            if not process.is_at_rest:
+                process.stop()
+        self._idle.append(process)
+        if kind == REPLY:
+            return EngineResponse(content)
+        raised = json.loads(content)
+        said = quoted_beginning(raised["text"].encode("utf-8", "replace"), self._secrets.values())
+        raise EngineBrokeError(f"the object raised {raised['type']}: {said}", engine=self._card.name, answer=said)
 
 
-def _loaded(name: str, engine: str) -> Any:
-    """The object behind an entry point's name, or behind `module:object`; a class is called without arguments."""
-    try:
-        if ":" in name:
-            module, _, attribute = name.partition(":")
-            found = getattr(import_module(module), attribute)
-        else:
-            (point,) = metadata.entry_points(group=ENTRY_POINTS, name=name)
-            found = point.load()
-        return found() if isinstance(found, type) else found
-    except Exception as error:
-        raise InputError(
-            f"the object {name!r} of engine {engine} cannot be loaded ({error or type(error).__name__})",
-            advice=f"name an entry point of the group {ENTRY_POINTS!r}, or module:object",
-        ) from error
+class _PythonProcess:
+    """One process that runs an object; see `python_worker.py`. Its methods block."""
+
+    def __init__(self, name: str) -> None:
+        self._process = subprocess.Popen(  # noqa: S603
+            [sys.executable, "-m", "mantisreed.engines.python_worker", name],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            env={**os.environ, "PYTHONPATH": os.pathsep.join(path or str(Path.cwd()) for path in sys.path)},
+            start_new_session=True,
+        )
+        self._is_loaded = False
+        self.is_at_rest = False
+
+    def problem(self) -> str | None:
+        """Why the object could not be loaded; None when it was."""
+        try:
+            kind, content = self._frame()
+        except (OSError, EOFError):
+            kind, content = NOT_LOADED, b"its process has ended"
+        if kind != READY:
+            self.stop()
+            return content.decode("utf-8", "replace")
+        self._is_loaded = self.is_at_rest = True
+        return None
+
+    def called(self, audio: bytes, about: Mapping[str, Value]) -> tuple[bytes, bytes]:
+        """The kind of the answer and its content.
+
+        Raises:
+            OSError, EOFError: the process has ended.
+        """
+        if not self._is_loaded and (problem := self.problem()):
+            raise EOFError(problem)
+        self.is_at_rest = False
+        assert self._process.stdin is not None
+        request = json.dumps({"size": len(audio), "about": about})
+        self._process.stdin.write(request.encode() + b"\n")
+        self._process.stdin.write(audio)
+        self._process.stdin.flush()
+        answer = self._frame()
+        self.is_at_rest = True
+        return answer
+
+    def stop(self) -> None:
+        """End it, whatever it does, with all that it has started."""
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            os.killpg(self._process.pid, signal.SIGKILL)
+        self._process.wait()
+        for stream in (self._process.stdin, self._process.stdout):
+            if stream is not None:
+                with contextlib.suppress(OSError):
+                    stream.close()
+
+    def _frame(self) -> tuple[bytes, bytes]:
+        assert self._process.stdout is not None
+        head = self._process.stdout.read(HEAD.size)
+        if len(head) < HEAD.size:
+            raise EOFError("its process has ended")
+        kind, length = HEAD.unpack(head)
+        if length > LARGEST_OUTPUT:
+            raise EOFError(f"it gave more than {short_size(LARGEST_OUTPUT)}")
+        content = self._process.stdout.read(length)
+        if len(content) < length:
+            raise EOFError("its process has ended")
+        return kind, content
+
+
+def _stop_all(processes: list[_PythonProcess]) -> None:
+    while processes:
+        processes.pop().stop()
+
+
+def _too_large(card: EngineCard, name: str, beginning: bytes) -> UnreadableReplyError:
+    error = UnreadableReplyError(
+        f"{name} wrote more than {short_size(LARGEST_OUTPUT)}, which is no reply", engine=card.name
+    )
+    error.body, error.is_whole = beginning, False
+    return error

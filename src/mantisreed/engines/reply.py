@@ -16,7 +16,7 @@ from mantisreed.transcript.estimate import passages_over_speech, words_over_spee
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class ParsedReply:
     """What a reply says, times in seconds from the piece's start; no passages when nothing was heard.
 
     Attributes:
@@ -29,7 +29,7 @@ class Reading:
     mended: int = 0
 
 
-def read_reply(card: EngineCard, body: bytes, piece: Piece) -> Reading:
+def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     """The reading of a reply as the card says. Words without times get estimated ones, over the piece's speech.
 
     Raises:
@@ -39,13 +39,13 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> Reading:
     if reply.kind in ("srt", "vtt", "text"):
         text = body.decode("utf-8-sig", "replace")
         if reply.kind == "text":
-            return Reading(_estimated(" ".join(text.split()), piece))
+            return ParsedReply(_estimated(" ".join(text.split()), piece))
         cues = (read_srt if reply.kind == "srt" else read_webvtt)(text).cues
         if not cues and _holds_words(text):
             raise UnexpectedReplyError(f"it is no {reply.kind.upper()}: no cue is in it")
-        return Reading(tuple(_from_cue(cue, piece) for cue in cues if any(cue.lines)))
+        return ParsedReply(tuple(_from_cue(cue, piece) for cue in cues if any(cue.lines)))
     if reply.kind in ("events", "lines"):
-        return Reading(_estimated(" ".join(joined_parts(reply, body).split()), piece))
+        return ParsedReply(_estimated(" ".join(joined_parts(reply, body).split()), piece))
     return _read_json(card, body, piece)
 
 
@@ -97,24 +97,26 @@ def lines_in(body: bytes) -> Iterator[str]:
     return (line for line in body.decode("utf-8-sig", "replace").splitlines() if line.strip())
 
 
-def _read_json(card: EngineCard, body: bytes, piece: Piece) -> Reading:
+def _read_json(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     reply = card.reply
     try:
         document: Any = json.loads(body)
     except ValueError:
         raise UnexpectedReplyError("it is not JSON") from None
+    except RecursionError:
+        raise UnexpectedReplyError("its JSON is nested too deeply") from None
     reader = ReplyReader(reply, duration=piece.duration, sample_rate=piece.sample_rate)
     language = reply.language.find(document) if reply.language else None
     spoken = str(language) if language else None
     text = reader.text(reply.text, document, "reply.text") if reply.text else ""
     if not (reply.passages or reply.words):
-        return Reading(_estimated(text, piece), spoken)
+        return ParsedReply(_estimated(text, piece), spoken)
     passages = reader.passages(document)
     if text and not passages:
         raise UnexpectedReplyError(f"reply.text ({reply.text}) finds text, but no passage or word is found")
     if any(not passage.words for passage in passages):
         passages = passages_over_speech(passages, piece.speech)
-    return Reading(tuple(passages), spoken)
+    return ParsedReply(tuple(passages), spoken)
 
 
 def _estimated(text: str, piece: Piece) -> tuple[Passage, ...]:

@@ -50,7 +50,7 @@ class Piece:
 
 
 @dataclass(frozen=True, slots=True)
-class Wishes:
+class RequestOptions:
     """What the user wants of the engine.
 
     Attributes:
@@ -101,18 +101,20 @@ class HttpRequest:
     secrets: tuple[Secret, ...] = ()
 
 
-def piece_values(card: EngineCard, piece: Piece, wishes: Wishes, secrets: Mapping[str, Secret]) -> dict[str, Value]:
+def piece_values(
+    card: EngineCard, piece: Piece, request_options: RequestOptions, secrets: Mapping[str, Secret]
+) -> dict[str, Value]:
     """What the placeholders of a card stand for when this piece is sent; the audio itself is left to the step."""
     known: dict[str, Value] = {name: secret.reveal() for name, secret in secrets.items()}
     base: dict[str, Value] = {
-        "language": wishes.language,
-        "target": wishes.target,
+        "language": request_options.language,
+        "target": request_options.target,
         "format": card.accepts.format_names.get(piece.form.name, piece.form.name),
         "content_type": piece.form.content_type,
         "sample_rate": piece.sample_rate,
         "channels": piece.channels,
         "duration": round(piece.duration, 3),
-        "hints": list(wishes.hints),
+        "hints": list(request_options.hints),
         "request_id": piece.request_id or randomness.token_hex(16),
         "callback": piece.callback,
         "audio_link": piece.link,

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from mantisreed.errors import SecretError
-from mantisreed.files import shown
+from mantisreed.files import printable
 
 HIDDEN = "***"
 
@@ -59,7 +59,7 @@ class SecretSource:
         )
 
     def __str__(self) -> str:
-        return f"{self.kind}:{shown(self.place)}"
+        return f"{self.kind}:{printable(self.place)}"
 
     def read(self, folder: Path, environment: Mapping[str, str] = os.environ) -> Secret:
         """The secret.

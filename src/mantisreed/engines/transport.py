@@ -1,5 +1,6 @@
 """Carrying a request to an engine and bringing the answer back."""
 
+import io
 import os
 import ssl
 from collections.abc import Callable
@@ -19,6 +20,7 @@ LARGEST_REPLY = 256 * 1024 * 1024
 """Bytes of a reply at most; hours of words with times are a few MB."""
 
 _CONNECT_LIMIT = 20.0
+_LARGE_BODY = 1 << 20  # bytes
 _KEPT = 1 << 20  # bytes of a reply that does not end
 
 
@@ -30,7 +32,7 @@ class Transport(Protocol):
 
         Raises:
             UnreachableError: no connection, or no whole answer in time.
-            UnreadableReplyError: the answer does not end in time, or within the largest size; its beginning is kept.
+            UnreadableReplyError: the answer is larger than any reply; its beginning is kept.
         """
         ...
 
@@ -68,7 +70,7 @@ class HttpTransport:
                 request.url,
                 headers=request.headers,
                 params=request.query,
-                data=_form(request) if request.form else request.content,
+                data=_form(request) if request.form else _streamed(request.content),
                 allow_redirects=False,
                 timeout=aiohttp.ClientTimeout(total=request.time_limit, sock_connect=_CONNECT_LIMIT),
             ) as response:
@@ -78,10 +80,9 @@ class HttpTransport:
                         raise _endless(request, body, f"is larger than {short_size(self._largest_reply)}")
                 return HttpAnswer(response.status, dict(response.headers), bytes(body))
         except TimeoutError as error:
-            if body:
-                raise _endless(request, body, f"did not end within {request.time_limit:g} s") from error
+            what = "the answer did not end" if body else "there was no answer"
             late = UnreachableError(
-                f"no answer from {_origin(request)} in {request.time_limit:g} s",
+                f"{what} within {request.time_limit:g} s ({_origin(request)})",
                 engine=request.engine,
                 advice=f"try again later, or raise {request.step}.time_limit in its card",
             )
@@ -113,17 +114,23 @@ class ScriptedTransport:
         return self._answer(request)
 
 
+def _streamed(content: "bytes | str | None") -> "bytes | str | io.BytesIO | None":
+    """A body as it is sent: a large one in blocks, so that other requests go on meanwhile."""
+    is_large = isinstance(content, bytes) and len(content) > _LARGE_BODY
+    return io.BytesIO(content) if is_large else content  # type: ignore[arg-type]
+
+
 def _form(request: HttpRequest) -> aiohttp.FormData:
     data = aiohttp.FormData(quote_fields=False, default_to_multipart=True)
     for field in request.form:
-        data.add_field(field.name, field.content, filename=field.filename, content_type=field.content_type)
+        data.add_field(field.name, _streamed(field.content), filename=field.filename, content_type=field.content_type)
     return data
 
 
 def _endless(request: HttpRequest, body: bytearray, what: str) -> UnreadableReplyError:
     """What is raised for a reply that is given up; its beginning is kept."""
     error = UnreadableReplyError(f"the reply {what}", engine=request.engine)
-    error.body = bytes(body[:_KEPT])
+    error.body, error.is_whole = bytes(body[:_KEPT]), False
     return error
 
 

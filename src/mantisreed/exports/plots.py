@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from mantisreed.audio.cuts import LONG_SILENCE
 from mantisreed.audio.examine import STEP_SECONDS, Examination, Waveform
 from mantisreed.errors import InputError
-from mantisreed.files import shown, write_whole
+from mantisreed.files import printable, write_whole
 from mantisreed.subtitles.check import reading_speed
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.rules import LayoutRules
@@ -258,7 +258,7 @@ def _safe(name: str) -> str:
 
 def _save(figure: Figure, path: Path) -> None:
     if path.suffix.lower() != ".png":
-        raise InputError("a picture is written as PNG", where=shown(path), advice="let its name end in .png")
+        raise InputError("a picture is written as PNG", where=printable(path), advice="let its name end in .png")
     FigureCanvasAgg(figure)
     sink = io.BytesIO()
     figure.savefig(sink, format="png", dpi=100)

@@ -9,7 +9,7 @@ from typing import Literal
 import msgspec
 
 from mantisreed.errors import InputError
-from mantisreed.files import shown
+from mantisreed.files import printable
 
 Strong = Literal["keep", "mask", "drop"]
 
@@ -53,7 +53,7 @@ def strong_words(language: str | None, file: Path | None = None) -> tuple[str, .
         try:
             text = file.read_text(encoding="utf-8-sig")
         except (OSError, UnicodeDecodeError) as error:
-            raise InputError("the list of strong words cannot be read as text", where=shown(file)) from error
+            raise InputError("the list of strong words cannot be read as text", where=printable(file)) from error
     lines = (line.partition("#")[0].strip().lower() for line in text.splitlines())
     return tuple(line for line in lines if line)
 
@@ -67,12 +67,12 @@ def read_glossary(file: Path) -> tuple[tuple[str, str], ...]:
     try:
         text = file.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError("the glossary cannot be read as text", where=shown(file)) from error
+        raise InputError("the glossary cannot be read as text", where=printable(file)) from error
     if file.suffix.lower() == ".toml":
         try:
             table: Mapping[str, object] = tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
-            raise InputError(f"the glossary is no TOML ({error})", where=shown(file)) from error
+            raise InputError(f"the glossary is no TOML ({error})", where=printable(file)) from error
         return tuple((wrong, str(right)) for wrong, right in table.items())
     pairs = []
     for number, line in enumerate(text.splitlines(), 1):
@@ -81,6 +81,6 @@ def read_glossary(file: Path) -> tuple[tuple[str, str], ...]:
             continue
         wrong, arrow, right = bare.partition("->")
         if not arrow or not wrong.strip():
-            raise InputError("expected: wrong -> right", where=f"{shown(file)}, line {number}")
+            raise InputError("expected: wrong -> right", where=f"{printable(file)}, line {number}")
         pairs.append((wrong.strip(), right.strip()))
     return tuple(pairs)

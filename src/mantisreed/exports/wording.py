@@ -91,7 +91,7 @@ def _signs_of(word: Word) -> list[Word]:
 
 
 def _together(signs: Sequence[Word], word: Word | None) -> Word:
-    """Signs of one word, which is None if they are new."""
+    """ErrorPatterns of one word, which is None if they are new."""
     text = "".join(sign.text for sign in signs)
     if word is not None and text == word.text:
         return word

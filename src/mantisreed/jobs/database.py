@@ -1,185 +1,330 @@
-"""The ledger's database: SQLite in WAL mode, or PostgreSQL; one kept connection, transactions that hold their locks.
+"""The ledger's database: SQLite in WAL mode, or PostgreSQL; one kept connection, plain SQL.
 
-Every change begins as one that writes, so that it never has to give way later: `BEGIN IMMEDIATE` in SQLite, one
-advisory lock in PostgreSQL. Changes of one moment can be made in one transaction, all of them or none.
+Statements are written once, in `statements.py`, with `:name` for parameters, which both databases understand after
+the translation here. Every change is one transaction that takes its lock at the start, so that it never has to give
+way later: `BEGIN IMMEDIATE` in SQLite, an advisory lock in PostgreSQL. Changes of one moment can share a transaction.
 """
 
-import os
+import re
+import sqlite3
 import threading
-from collections import namedtuple
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+import time
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractContextManager, suppress
+from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
-import sqlalchemy as sql
-from sqlalchemy.engine import Connection
-
-from mantisreed.errors import InputError
-from mantisreed.files import make_folder, shown
+from mantisreed.errors import InputError, reason_of
+from mantisreed.files import make_folder, printable
 from mantisreed.jobs.records import LEDGER_FILE
 
-_BUSY_SECONDS = 60.0
-_LOCK = 0x6D616E7469737265  # any number that is always the same
+Row = Mapping[str, Any]
+
+_BUSY_SECONDS = 60.0  # how long SQLite waits for another process's transaction
+_CONNECT_SECONDS = 10
+_LOCK = 0x6D616E7469737265  # of all changes in PostgreSQL; any number that is always the same
+_IN_LIST = re.compile(r"IN_LIST\(:([a-z_]+)\)")
+"""`IN_LIST(:names)` in a statement: any of the texts in one parameter, a JSON list. Drivers limit how many parameters
+a statement may have, and a filter may name a hundred thousand jobs."""
+_PARAMETER = re.compile(r"(?<!:):([a-z_]+)")
 
 
 class LedgerError(InputError):
     """The ledger cannot be used."""
 
 
-class Prepared:
-    """A statement that is made very often: compiled once, then given to the driver as it is, which costs a tenth."""
+class Database(Protocol):
+    """A database that several threads and processes use at once.
 
-    def __init__(self, statement: "sql.Executable", keys: Sequence[str] | None = None) -> None:
-        """Compile nothing yet.
+    Attributes:
+        where: its place, fit for messages.
+        on_connect: called after each new connection was made.
+    """
 
-        Args:
-            statement: with bound parameters.
-            keys: the columns that an insertion gives values to.
-        """
-        self._statement: Any = statement
-        self._keys = keys
-        self._compiled: dict[str, tuple[str, tuple[str, ...] | None]] = {}
-        names = [column.name for column in getattr(statement, "exported_columns", ())]
-        self._row: Callable[[Any], Any] = getattr(namedtuple("Row", names), "_make")  # noqa: B009 - names are not known
+    where: str
+    on_connect: Callable[[], None]
 
-    def rows(self, connection: Connection, values: Mapping[str, Any]) -> list[Any]:
-        """The rows that it gives, with columns by name."""
-        return [self._row(row) for row in self._cursor(connection, values).fetchall()]
-
-    def run(self, connection: Connection, values: Mapping[str, Any]) -> int:
-        """How many rows it changed."""
-        return int(self._cursor(connection, values).rowcount)
-
-    def _cursor(self, connection: Connection, values: Mapping[str, Any]) -> Any:
-        dialect = connection.dialect
-        if dialect.name not in self._compiled:
-            compiled = self._statement.compile(dialect=dialect, column_keys=self._keys)
-            positions = compiled.positiontup
-            self._compiled[dialect.name] = compiled.string, None if positions is None else tuple(positions)
-        text, order = self._compiled[dialect.name]
-        driver: Any = connection.connection.driver_connection
-        parameters = values if order is None else [values[name] for name in order]
-        return driver.execute(text, parameters)
-
-
-class Database:
-    """A database that several threads and processes use at once."""
-
-    def __init__(self, folder: Path, address: sql.URL | None = None) -> None:
-        """Connect to nothing yet.
-
-        Args:
-            folder: where the SQLite file lies.
-            address: of another database; None for the SQLite file.
-
-        Raises:
-            LedgerError: the address names no database that can be spoken to.
-        """
-        self._lock = threading.RLock()
-        self._is_changing = False
-        self._connection: Connection | None = None
-        if address is None:
-            make_folder(folder)
-            file = folder / LEDGER_FILE
-            self.where = shown(file)
-            address = sql.URL.create("sqlite", database=os.fspath(file))
-            arguments: dict[str, Any] = {"timeout": _BUSY_SECONDS, "check_same_thread": False}
-        else:
-            self.where = f"{address.host or 'localhost'}/{address.database or ''}"
-            arguments = {"connect_timeout": 10}
-        self._is_sqlite = address.get_backend_name() == "sqlite"
-        try:
-            self._engine = sql.create_engine(address, connect_args=arguments, isolation_level="AUTOCOMMIT")
-        except ImportError as error:
-            raise LedgerError(
-                "the ledger is in PostgreSQL, and its driver is not installed",
-                where=self.where,
-                advice="pip install 'mantisreed[postgresql]'",
-            ) from error
-        assert self._engine.dialect.dbapi is not None
-        self._driver_error: type[Exception] = self._engine.dialect.dbapi.Error
-        if self._is_sqlite:
-            sql.event.listen(self._engine, "connect", _configured)
-
-    def close(self) -> None:
-        """Let go of the connection."""
-        with self._lock:
-            self._drop()
-            self._engine.dispose()
-
-    @contextmanager
-    def changing(self) -> Iterator[Connection]:
-        """One change: all of it is made or nothing. Inside another change it is a part of that one.
+    def execute(self, statement: str, values: Mapping[str, Any] | None = None) -> list[Row]:
+        """Run one statement; gives the rows of a query or of RETURNING, by column name.
 
         Raises:
             LedgerError: the database cannot be used, or written.
         """
-        with self._lock, self._translated():
-            connection = self._connected()
-            if self._is_changing:
-                yield connection
-                return
-            connection.exec_driver_sql("BEGIN IMMEDIATE" if self._is_sqlite else "BEGIN")
-            self._is_changing = True
+        ...
+
+    def script(self, statements: Sequence[str]) -> None:
+        """Run statements without parameters, in order."""
+        ...
+
+    def transaction(self) -> AbstractContextManager[None]:
+        """All that is executed inside is made or nothing; inside another transaction it is a part of that one."""
+        ...
+
+    def now(self) -> float:
+        """Seconds since 1970, by the clock that all processes on this database share."""
+        ...
+
+    def tables(self) -> set[str]:
+        """The names of its tables."""
+        ...
+
+    def after_commit(self, action: Callable[[], None]) -> None:
+        """Do something when the transaction that is open is on disk; nothing when it is undone."""
+        ...
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        ...
+
+
+class _Connected:
+    """What both kinds of database have in common: one connection, one lock, nested transactions."""
+
+    _begin: Sequence[str]
+    _driver_error: type[Exception]
+    _advice: str
+    where: str
+
+    def __init__(self) -> None:
+        self._lock = threading.RLock()
+        self._connection: Any = None
+        self._is_in_transaction = False
+        self._after_commit: list[Callable[[], None]] = []
+        self.on_connect: Callable[[], None] = lambda: None
+
+    def execute(self, statement: str, values: Mapping[str, Any] | None = None) -> list[Row]:
+        with self._lock:
             try:
-                if not self._is_sqlite:
-                    connection.exec_driver_sql(f"SELECT pg_advisory_xact_lock({_LOCK})")
-                yield connection
-                connection.exec_driver_sql("COMMIT")
-            except BaseException:
-                # When the disk is full, or the connection gone, it is undone already.
-                with suppress(sql.exc.DBAPIError, self._driver_error):
-                    connection.exec_driver_sql("ROLLBACK")
-                raise
-            finally:
-                self._is_changing = False
+                return self._rows(self._connected(), statement, values or {})
+            except self._driver_error as error:
+                raise self._unusable(error) from error
 
-    @contextmanager
-    def reading(self) -> Iterator[Connection]:
-        """Reading only.
+    def script(self, statements: Sequence[str]) -> None:
+        for statement in statements:
+            self.execute(statement)
 
-        Raises:
-            LedgerError: the database cannot be used.
-        """
-        with self._lock, self._translated():
-            yield self._connected()
+    def transaction(self) -> "_Transaction":
+        return _Transaction(self)
 
-    def _connected(self) -> Connection:
+    def begin(self) -> bool:
+        """Begin a transaction; False inside another one, which this is then a part of."""
+        self._lock.acquire()
+        if self._is_in_transaction:
+            return False
+        try:
+            for statement in self._begin:
+                self.execute(statement)
+        except BaseException:
+            self._lock.release()
+            raise
+        self._is_in_transaction = True
+        return True
+
+    def end(self, *, is_outermost: bool, is_failed: bool) -> None:
+        """Commit, or undo what was executed."""
+        actions: list[Callable[[], None]] = []
+        try:
+            if not is_outermost:
+                return
+            actions, self._after_commit = self._after_commit, []
+            self._is_in_transaction = False
+            if not is_failed:
+                self._commit()
+        finally:
+            if is_outermost and is_failed:
+                actions = []
+                self._undo()
+            self._lock.release()
+        for action in actions:
+            action()
+
+    def _commit(self) -> None:
+        try:
+            self.execute("COMMIT")
+        except LedgerError:
+            self._undo()
+            raise
+
+    def _undo(self) -> None:
+        # When the disk is full, or the connection gone, it is undone already.
+        if self._connection is not None:
+            with suppress(self._driver_error):
+                self._connection.execute("ROLLBACK")
+
+    def after_commit(self, action: Callable[[], None]) -> None:
+        with self._lock:
+            if self._is_in_transaction:
+                self._after_commit.append(action)
+                return
+        action()
+
+    def close(self) -> None:
+        with self._lock:
+            self._drop()
+
+    def _connected(self) -> Any:
         if self._connection is None:
-            self._connection = self._engine.connect()
+            self._connection = self._connect()
+            # Whoever holds something by the connection, such as a lock, takes it again.
+            self.on_connect()
         return self._connection
+
+    def _connect(self) -> Any:
+        raise NotImplementedError
+
+    def _rows(self, connection: Any, statement: str, values: Mapping[str, Any]) -> list[Row]:
+        raise NotImplementedError
 
     def _drop(self) -> None:
         if self._connection is not None:
-            with suppress(sql.exc.DBAPIError):
+            with suppress(self._driver_error):
                 self._connection.close()
             self._connection = None
 
-    @contextmanager
-    def _translated(self) -> Iterator[None]:
+    def _unusable(self, error: Exception) -> LedgerError:
+        """The driver's error as ours; a connection that may be broken is not used again."""
+        if self._is_broken_by(error):
+            self._drop()
+        return LedgerError(
+            f"the ledger cannot be used ({reason_of(error)})",
+            where=self.where,
+            advice=f"{self._advice}; what was noted before is safe",
+        )
+
+    def _is_broken_by(self, error: Exception) -> bool:
+        raise NotImplementedError
+
+
+class _Transaction:
+    """One `with` block. A class of its own, as the library's decorator costs as much as a statement."""
+
+    __slots__ = ("_database", "_is_outermost")
+
+    def __init__(self, database: "_Connected") -> None:
+        self._database = database
+        self._is_outermost = False
+
+    def __enter__(self) -> None:
+        self._is_outermost = self._database.begin()
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        self._database.end(is_outermost=self._is_outermost, is_failed=kind is not None)
+
+
+class SqliteDatabase(_Connected):
+    """The file in the workspace's hidden folder."""
+
+    # IMMEDIATE: a transaction that reads first and writes later would fail when another one wrote in between.
+    _begin = ("BEGIN IMMEDIATE",)
+    _driver_error = sqlite3.Error
+    _advice = "check that the disk is not full and the file can be written"
+
+    def __init__(self, folder: Path, clock: Callable[[], float] = time.time) -> None:
+        """Connect to nothing yet.
+
+        Args:
+            folder: where the file lies.
+            clock: seconds since 1970, as all processes that can lock the file have them.
+        """
+        super().__init__()
+        make_folder(folder)
+        self._clock = clock
+        self._file = folder / LEDGER_FILE
+        self.where = printable(self._file)
+
+    def now(self) -> float:
+        """The machine's clock: all processes that can lock one SQLite file share it."""
+        return self._clock()
+
+    def tables(self) -> set[str]:
+        return {row["name"] for row in self.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+
+    def _connect(self) -> sqlite3.Connection:
+        # Autocommit, so that only our own BEGIN begins a transaction.
+        connection = sqlite3.connect(
+            self._file,
+            timeout=_BUSY_SECONDS,
+            check_same_thread=False,
+            isolation_level=None,
+            cached_statements=256,
+        )
+        connection.row_factory = sqlite3.Row
+        connection.execute("PRAGMA journal_mode=WAL")
+        connection.execute("PRAGMA synchronous=FULL")  # a commit is on disk, not only with the system
+        return connection
+
+    def _rows(self, connection: Any, statement: str, values: Mapping[str, Any]) -> list[Row]:
+        rows: list[Row] = connection.execute(_for_sqlite(statement), values).fetchall()
+        return rows
+
+    def _is_broken_by(self, error: Exception) -> bool:
+        return False
+
+
+class PostgresqlDatabase(_Connected):
+    """A database on a PostgreSQL server, which several machines can share."""
+
+    _advice = "check that the database is running and that its URL and password are right"
+
+    def __init__(self, url: str, password: str | None = None) -> None:
+        """Connect to nothing yet.
+
+        Args:
+            url: `postgresql://USER@HOST:PORT/DATABASE`.
+            password: None where the server asks for none.
+
+        Raises:
+            LedgerError: the driver is not installed, or the URL cannot be read.
+        """
+        super().__init__()
         try:
-            yield
-        except sql.exc.DBAPIError as error:
-            if error.connection_invalidated or self._connection is None:
-                self._drop()
-            raise self._unusable(error.orig) from error
-        except self._driver_error as error:
-            if not self._is_sqlite:
-                self._drop()
-            raise self._unusable(error) from error
+            import psycopg
+            from psycopg.conninfo import conninfo_to_dict, make_conninfo
+            from psycopg.rows import dict_row
+        except ImportError as error:
+            raise LedgerError(
+                "the ledger is in PostgreSQL, and its driver is not installed",
+                advice="pip install 'mantisreed[postgresql]'",
+            ) from error
+        self._driver, self._dict_row = psycopg, dict_row
+        self._driver_error = psycopg.Error
+        extra = {} if password is None else {"password": password}
+        try:
+            self._conninfo = make_conninfo(url, connect_timeout=_CONNECT_SECONDS, **extra)
+            parts = conninfo_to_dict(self._conninfo)
+        except psycopg.Error as error:
+            raise LedgerError("the URL of the ledger cannot be read", advice="check [ledger] url") from error
+        self.where = f"{parts.get('host') or 'localhost'}/{parts.get('dbname') or ''}"
+        self._begin = ("BEGIN", f"SELECT pg_advisory_xact_lock({_LOCK})")
 
-    def _unusable(self, error: BaseException | None) -> LedgerError:
-        reason = next(iter(str(error or "").strip().splitlines()), "unknown")
-        if self._is_sqlite:
-            advice = "is the disk full, or the file read-only? what was noted before is safe"
-        else:
-            advice = "is the database running, and are its address and password right? what was noted before is safe"
-        return LedgerError(f"the ledger cannot be used ({reason})", where=self.where, advice=advice)
+    def now(self) -> float:
+        """The server's clock: machines' own clocks differ."""
+        return float(self.execute("SELECT extract(epoch FROM clock_timestamp()) AS now")[0]["now"])
+
+    def tables(self) -> set[str]:
+        found = self.execute("SELECT table_name FROM information_schema.tables WHERE table_schema = current_schema()")
+        return {row["table_name"] for row in found}
+
+    def _connect(self) -> Any:
+        return self._driver.connect(self._conninfo, autocommit=True, row_factory=self._dict_row)
+
+    def _rows(self, connection: Any, statement: str, values: Mapping[str, Any]) -> list[Row]:
+        cursor = connection.execute(_for_postgresql(statement), values)
+        rows: list[Row] = cursor.fetchall() if cursor.description else []
+        return rows
+
+    def _is_broken_by(self, error: Exception) -> bool:
+        # A statement that fails for its own reasons leaves the connection whole, and our session lock with it.
+        return self._connection is None or self._connection.closed or isinstance(error, self._driver.OperationalError)
 
 
-def _configured(connection: Any, _: object) -> None:
-    cursor = connection.cursor()
-    cursor.execute("PRAGMA journal_mode=WAL")
-    cursor.execute("PRAGMA synchronous=FULL")
-    cursor.close()
+@cache
+def _for_sqlite(statement: str) -> str:
+    return _IN_LIST.sub(r"IN (SELECT value FROM json_each(:\1))", statement)
+
+
+@cache
+def _for_postgresql(statement: str) -> str:
+    listed = _IN_LIST.sub(r"IN (SELECT jsonb_array_elements_text(:\1::jsonb))", statement)
+    return _PARAMETER.sub(r"%(\1)s", listed.replace("%", "%%"))

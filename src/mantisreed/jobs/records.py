@@ -1,19 +1,19 @@
 """What the ledger holds, as it is given out. Times are seconds since 1970."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 if TYPE_CHECKING:
-    from sqlalchemy.engine import Row
+    from mantisreed.jobs.life import State
 
 
 LEDGER_FILE = "ledger.sqlite"
 
-VERSION = 2
+VERSION = 3
 """Of the ledger's tables; their history is in `schema.py`."""
 
 
@@ -26,7 +26,7 @@ class Filter:
         engine: name of the card.
         recording: a part of its name, in any case.
         since, until: seconds since 1970 between which it was begun.
-        ids: only these.
+        ids: only these; any number of them.
     """
 
     states: tuple[str, ...] | None = None
@@ -39,9 +39,15 @@ class Filter:
 
 @dataclass(frozen=True, slots=True)
 class JobRecord:
-    """A job. `cost` is None where no price is known, `doubts` counts attempts of which nobody knows what became.
+    """A job.
 
-    `order` and `made` are JSON: what was ordered, and what it was made into once every piece was handed in.
+    Attributes:
+        billed, saved: seconds of sound that were paid for, and that kept replies answered.
+        cost: what was surely charged; None where no price is known.
+        maybe: what may have been charged beyond that, for attempts of which nobody knows what became.
+        doubts: how many attempts these are.
+        options: JSON; all that it takes to do it again, or to write it out.
+        made: JSON; its requests in order, once every piece has been handed in.
     """
 
     id: str
@@ -59,70 +65,159 @@ class JobRecord:
     billed: float
     saved: float
     cost: Decimal | None
+    maybe: Decimal
     doubts: int
-    order: str | None
+    options: str | None
     made: str | None
 
 
 @dataclass(frozen=True, slots=True)
 class AttemptRecord:
-    """One try of a piece."""
+    """One try of a request; `charge` is as in `life.Charge`."""
 
     started: float
     ended: float | None
     bytes: int
     outcome: str | None
     error: str | None
+    charge: str
     billed: float
     cost: Decimal | None
 
 
 @dataclass(frozen=True, slots=True)
-class PieceRecord:
-    """A piece. `saved` says that its reply had been kept before, and cost nothing.
+class RequestRecord:
+    """One request, whichever jobs need it.
 
-    `sound` is JSON: what reading its reply needs to know of what was sent. `price` is what it costs when answered.
+    Attributes:
+        key: what it is known by.
+        job: the job for which it is dealt with now.
+        state: as in `life.State`.
+        owner: the process that deals with it; None when nobody does.
+        failure: the event by which it failed; None when it has not.
+        reason: the same for people.
+        ticket: what asking for the engine's job needs.
+        was_known: whether the engine has ever said that it has the job.
+        reply: the digest of its reply.
+        unread: the digest of an answer that could not be read, and the step that it is of.
+        sound: JSON; what reading its reply needs to know of what was sent.
+        price: what it costs when it is answered.
+        length: seconds of sound.
+        attempt: the number of the attempt that is under way.
     """
 
-    id: int
+    key: str
     job: str
-    request: str
+    state: "State"
+    owner: str | None
+    sound: str | None
+    price: Decimal | None
+    length: float
+    failure: str | None = None
+    reason: str | None = None
+    ticket: Mapping[str, Any] | None = None
+    mark: str | None = None
+    was_known: bool = False
+    reply: str | None = None
+    unread: tuple[str, str] | None = None
+    attempt: int | None = None
+
+    @property
+    def has_reply(self) -> bool:
+        """Whether a reply is kept that answers it, whatever else is under way."""
+        return self.reply is not None
+
+    def sent(self, attempt: int) -> "RequestRecord":
+        """The same while an attempt is under way."""
+        return replace(self, state="sending", attempt=attempt, ticket=None, mark=None, was_known=False, unread=None)
+
+
+def request_record(row: Mapping[str, Any], job: str, length: float, attempt: int | None = None) -> RequestRecord:
+    """From a row of `request`."""
+    unread = row["unread"]
+    return RequestRecord(
+        key=row["key"],
+        job=job,
+        state=row["state"],
+        owner=row["owner"],
+        failure=row["failure"],
+        reason=row["reason"],
+        ticket=msgspec.json.decode(row["ticket"]) if row["ticket"] else None,
+        mark=row["mark"],
+        was_known=bool(row["was_known"]),
+        reply=row["reply"],
+        unread=(row["unread_step"], unread) if unread else None,
+        sound=row["sound"],
+        price=money(row["price"]),
+        length=length,
+        attempt=attempt,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class PieceRecord:
+    """A span of a job's recording, with the request that brings its reply and that request's attempts.
+
+    Attributes:
+        state: of the request, or `cancelled` where the job does not want it any more.
+        saved: whether its reply cost this job nothing.
+    """
+
+    request: RequestRecord
     channel: int | None
     start: float
     end: float
     state: str
-    owner: str | None
-    ticket: Mapping[str, Any] | None
-    reply: str | None
     saved: bool
-    sound: str | None
-    price: Decimal | None
     attempts: tuple[AttemptRecord, ...] = ()
 
 
-def piece_record(row: "Row[Any]", attempts: "Sequence[Row[Any]]" = ()) -> PieceRecord:
-    """From the rows of a piece and its attempts."""
+def piece_record(row: Mapping[str, Any], attempts: Sequence[tuple[str, AttemptRecord]] = ()) -> PieceRecord:
+    """From a row of `piece` with its `request`.
+
+    Args:
+        row: with the columns of both.
+        attempts: with the job that each was made for.
+    """
+    request = request_record(row, row["job"], row["ends"] - row["starts"])
+    state = "cancelled" if row["is_cancelled"] else visible_state(request)
+    is_paid = any(job == row["job"] and attempt.charge == "sure" for job, attempt in attempts)
     return PieceRecord(
-        row.id,
-        row.job,
-        row.request,
-        row.channel,
-        row.start,
-        row.end,
-        row.state,
-        row.owner,
-        msgspec.json.decode(row.ticket) if row.ticket else None,
-        row.reply,
-        bool(row.saved),
-        row.sound,
-        money(row.price),
-        tuple(
-            AttemptRecord(one.started, one.ended, one.bytes, one.outcome, one.error, one.billed, money(one.cost))
-            for one in attempts
-        ),
+        request,
+        row["channel"],
+        row["starts"],
+        row["ends"],
+        state,
+        saved=request.has_reply and not is_paid,
+        attempts=tuple(attempt for _, attempt in attempts),
+    )
+
+
+def visible_state(request: RequestRecord) -> str:
+    """The state as a job sees it: a kept reply answers it also when asking once more has failed."""
+    is_under_way = request.state in ("sending", "working")
+    return "done" if request.has_reply and not is_under_way else request.state
+
+
+def attempt_record(row: Mapping[str, Any]) -> AttemptRecord:
+    """From a row of `attempt`."""
+    return AttemptRecord(
+        row["started"],
+        row["ended"],
+        row["bytes"],
+        row["outcome"],
+        row["error"],
+        row["charge"],
+        row["billed"],
+        money(row["cost"]),
     )
 
 
 def money(text: str | None) -> Decimal | None:
     """Money as it is kept: as text, so that nothing is rounded."""
     return None if text is None else Decimal(text)
+
+
+def money_as_kept(amount: Decimal | None) -> str | None:
+    """The opposite of `money`."""
+    return None if amount is None else str(amount)

@@ -10,26 +10,27 @@ import msgspec
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.client import Answered
-from mantisreed.engines.reply import Reading
+from mantisreed.engines.client import EngineResponse
+from mantisreed.engines.reply import ParsedReply
 from mantisreed.engines.request import Piece
 from mantisreed.errors import InputError
-from mantisreed.jobs.moving import Sound
-from mantisreed.pipeline.orders import Made, Order, ordered
+from mantisreed.jobs.dispatch import SoundFacts
+from mantisreed.jobs.replies import ReplyLostError
+from mantisreed.pipeline.options import Made, TranscriptionOptions, stored_options
 from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, Transcript, speakers_of
 from mantisreed.transcript.stitch import PieceReading, stitch_channels
 
 if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
-    from mantisreed.jobs.records import JobRecord
+    from mantisreed.jobs.records import JobRecord, PieceRecord, RequestRecord
 
 
 @dataclass(frozen=True, slots=True)
-class Heard:
+class PieceResult:
     """What the engine heard in one piece.
 
     Attributes:
-        request: the address of the piece's request.
+        request: the key of the piece's request.
         start, end: seconds in the recording.
         channel: from 1; None when they are mixed.
         reading: None while the reply is not there.
@@ -39,14 +40,16 @@ class Heard:
     start: float
     end: float
     channel: int | None
-    reading: Reading | None
+    reading: ParsedReply | None
 
 
-def transcript_of(order: Order, facts: RecordingFacts, job: str, made: Made, heard: Sequence[Heard]) -> Transcript:
+def transcript_of(
+    options: TranscriptionOptions, facts: RecordingFacts, job: str, made: Made, results: Sequence[PieceResult]
+) -> Transcript:
     """The pieces' readings as one transcript, with the notes of the recording's preparation."""
     by_channel: dict[int | None, list[PieceReading]] = {}
     languages: Counter[str] = Counter()
-    for one in sorted(heard, key=lambda one: one.channel or 0):
+    for one in sorted(results, key=lambda one: one.channel or 0):
         assert one.reading is not None
         pieces = by_channel.setdefault(one.channel, [])
         pieces.append(PieceReading(one.start, one.end, one.reading.passages))
@@ -54,47 +57,91 @@ def transcript_of(order: Order, facts: RecordingFacts, job: str, made: Made, hea
     stitched = stitch_channels(by_channel)
     spoken = languages.most_common(1)[0][0] if languages else None
     nothing = () if stitched.passages else (NOTHING_HEARD,)
-    mended = sum(one.reading.mended for one in heard if one.reading is not None)
+    mended = sum(one.reading.mended for one in results if one.reading is not None)
     poor = (f"the times of {mended} words made no sense and were made anew",) if mended else ()
     return Transcript(
         recording=facts,
-        engine=order.card.name,
+        engine=options.card.name,
         job=job,
-        language=order.target or _tag_for(order.card, spoken) or order.language,
+        language=options.target or _tag_for(options.card, spoken) or options.language,
         speakers=speakers_of(stitched.passages),
         passages=stitched.passages,
         notes=(*made.damage, *made.notes, *stitched.notes, *poor, *nothing),
     )
 
 
-def kept_transcript(ledger: "Ledger", record: "JobRecord", order: Order) -> tuple[Transcript, Made]:
-    """The transcript of a job all of whose replies are kept, and what its recording was made into.
+@dataclass(frozen=True, slots=True)
+class KeptReplies:
+    """All replies of a job, as the ledger has them.
+
+    Attributes:
+        record: of the job.
+        made: what its recording was made into.
+        pieces: in order, each with its reply.
+    """
+
+    record: "JobRecord"
+    made: Made
+    pieces: "tuple[tuple[PieceRecord, EngineResponse], ...]"
+
+
+def kept_replies(ledger: "Ledger", record: "JobRecord") -> KeptReplies:
+    """The replies of a job that is answered.
 
     Raises:
-        InputError: some are not, or it was sent by a version that did not note enough.
-        UnreadableReplyError: a reply is not as the card says now.
-        LedgerError: a kept reply is gone.
+        InputError: not all of it is answered, or it was sent by a version that did not note enough.
+        ReplyLostError: a kept reply is gone, or was changed; from now on it is asked for again.
     """
-    kept = ordered(record)
     if record.made is None:
         advice = "`mantisreed run` with the recording makes its outputs again from the kept replies"
         raise InputError(f"job {record.id} is not complete in the ledger", advice=advice)
     made = msgspec.json.decode(record.made, type=Made)
-    pieces = {piece.request: piece for piece in ledger.listing.pieces(record.id)}
-    heard = []
-    for request in made.pieces:
-        piece = pieces.get(request)
-        if piece is None or piece.state != "done":
+    pieces = {piece.request.key: piece for piece in ledger.listing.pieces(record.id)}
+    found = []
+    for key in made.pieces:
+        piece = pieces.get(key)
+        if piece is None or not piece.request.has_reply:
             raise InputError(
                 f"not all of job {record.id} is answered",
                 advice=f"`mantisreed collect {record.id[:8]}` takes what is ready, `retry` sends what is missing",
             )
-        sound = msgspec.json.decode(piece.sound or "{}", type=Sound)
-        sent = Piece(b"", FORMATS[sound.form], sound.sample_rate, sound.channels, sound.duration, sound.speech)
-        reading = reading_of(order.card, Answered(ledger.reply(piece)), sent, order.secrets)
-        heard.append(Heard(request, piece.start, piece.end, piece.channel, reading))
-    facts = RecordingFacts(kept.name, record.digest, round(made.duration, 3))
-    return transcript_of(order, facts, record.id, made, heard), made
+        found.append((piece, _kept_response(ledger, piece)))
+    return KeptReplies(record, made, tuple(found))
+
+
+def kept_transcript(kept: KeptReplies, options: TranscriptionOptions) -> Transcript:
+    """The transcript of a job from its kept replies, read as the card says now.
+
+    Raises:
+        UnreadableReplyError: a reply is not as the card says.
+    """
+    results = [
+        PieceResult(
+            piece.request.key,
+            piece.start,
+            piece.end,
+            piece.channel,
+            reading_of(options.card, response, sent_piece(piece.request), options.secrets),
+        )
+        for piece, response in kept.pieces
+    ]
+    name = stored_options(kept.record).name
+    facts = RecordingFacts(name, kept.record.digest, round(kept.made.duration, 3))
+    return transcript_of(options, facts, kept.record.id, kept.made, results)
+
+
+def _kept_response(ledger: "Ledger", piece: "PieceRecord") -> EngineResponse:
+    try:
+        return EngineResponse(ledger.requests.reply(piece.request))
+    except ReplyLostError:
+        ledger.requests.lose_reply(piece.request)
+        raise
+
+
+def sent_piece(request: "RequestRecord") -> Piece:
+    """What was sent, without its sound: reading a reply needs to know the rest."""
+    sound = msgspec.json.decode(request.sound or "{}", type=SoundFacts)
+    return Piece(b"", FORMATS[sound.form], sound.sample_rate, sound.channels, sound.duration, sound.speech)
 
 
 def _tag_for(card: EngineCard, name: str | None) -> str | None:

@@ -7,27 +7,28 @@ process waits for it; and what nobody calls for is asked for from time to time.
 
 import asyncio
 import logging
-import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 from contextlib import AsyncExitStack
+from dataclasses import dataclass
 
-import uvicorn
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
 from mantisreed.engines.callbacks import is_genuine
+from mantisreed.engines.listening import serving
 from mantisreed.engines.placeholders import filled
 from mantisreed.engines.secrets import Secret
-from mantisreed.errors import InputError, MantisreedError
-from mantisreed.jobs.ledger import open_ledger
-from mantisreed.jobs.records import Filter, JobRecord, PieceRecord
-from mantisreed.jobs.writing import LedgerWriter
+from mantisreed.errors import InputError, MantisreedError, UnreadableReplyError, reason_of
+from mantisreed.jobs.gate import Time
+from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.jobs.records import Filter, JobRecord, RequestRecord
+from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.collecting import Collector, Show
-from mantisreed.pipeline.orders import Order, kept_order, ordered
-from mantisreed.pipeline.run import Outcome
-from mantisreed.pipeline.transcribe import LateTransport
+from mantisreed.pipeline.options import TranscriptionOptions, options_of_job, stored_options
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.transcribe import LateTransport, interruptible, run_interruptibly
 from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)
@@ -45,13 +46,14 @@ class CallbackListener:
         workspace: Workspace,
         writer: LedgerWriter,
         collector: Collector,
+        hooks: "ServeHooks",
         *,
-        on_done: Callable[[Outcome], None] = lambda outcome: None,
-        clock: Callable[[], float] = time.time,
-        sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
+        time: Time | None = None,
     ) -> None:
         self._workspace, self._writer, self._collector = workspace, writer, collector
-        self._on_done, self._clock, self._sleep = on_done, clock, sleep
+        self._on_done, self._on_failure = hooks.on_done, hooks.on_failure
+        moments = time or Time()
+        self._clock, self._sleep = moments.clock, moments.sleep
         self._under_way: set[asyncio.Task[None]] = set()
         self.application = Starlette(routes=[Route("/calls/{token}", self._called, methods=["POST"])])
 
@@ -60,63 +62,79 @@ class CallbackListener:
         await asyncio.gather(*self._under_way)
 
     async def rounds(self) -> None:
-        """Ask for all that is out, again and again: calls get lost."""
+        """Ask for all that is out, again and again: calls get lost. No failure of one round keeps the next away."""
         while True:
             await self._sleep(_ROUND)
-            jobs = await self._writer.noted(lambda ledger: ledger.listing.jobs(Filter(states=("working",))))
-            for job in jobs:
-                await self._complete(job.id)
+            try:
+                jobs = await self._writer.perform(lambda ledger: ledger.listing.jobs(Filter(states=("working",))))
+                for job in jobs:
+                    await self._complete(job.id)
+            except Exception as error:
+                self._tell_failure("asking for what is out failed, and is tried again", error)
 
     async def _called(self, request: Request) -> Response:
         token = request.path_params["token"]
-        piece = await self._writer.noted(lambda ledger: ledger.called(token))
+        called = await self._writer.perform(lambda ledger: _request_of(ledger, token))
+        if called is None:  # before anything of the body is read
+            return Response(status_code=404)
         body = await _body(request)
-        if piece is None or body is None:
-            return Response(status_code=404 if piece is None else 413)
-        job = await self._writer.noted(lambda ledger: ledger.listing.job(piece.job))
+        if body is None:
+            return Response(status_code=413)
+        job = await self._writer.perform(lambda ledger: ledger.listing.job(called.job))
         try:
-            order = kept_order(self._workspace, job.engine, ordered(job))
+            options = options_of_job(self._workspace, job.engine, stored_options(job))
         except InputError as error:
             _log.warning("a call for %s cannot be used: %s", job.id, error)
             return Response(status_code=503)
-        if not self._is_believed(order, request, body):
+        if not self._is_believed(options, request, body):
             _log.warning("a call for %s was not signed as it should be", job.id)
             return Response(status_code=401)
         call = request.headers.get("webhook-id")
-        if call and not await self._writer.noted(lambda ledger: ledger.note_call(f"{job.engine} {call}")):
+        if call and not await self._writer.perform(lambda ledger: ledger.calls.take(f"{job.engine} {call}")):
             return Response(status_code=204)
-        task = asyncio.create_task(self._seen_to(order, job, piece, body))
+        task = asyncio.create_task(self._seen_to(options, called, body))
         self._under_way.add(task)
         task.add_done_callback(self._under_way.discard)
         return Response(status_code=204)
 
-    def _is_believed(self, order: Order, request: Request, body: bytes) -> bool:
-        callback = order.card.callback
+    def _is_believed(self, options: TranscriptionOptions, request: Request, body: bytes) -> bool:
+        callback = options.card.callback
         if callback is None:
             return False
         if callback.secret is None:
             return True
-        values = {name: secret.reveal() for name, secret in order.secrets.items()}
-        secret = filled(callback.secret, {**order.card.values, **values})
+        values = {name: secret.reveal() for name, secret in options.secrets.items()}
+        secret = filled(callback.secret, {**options.card.values, **values})
         return bool(secret) and is_genuine(Secret(str(secret)), dict(request.headers), body, self._clock())
 
-    async def _seen_to(self, order: Order, job: JobRecord, piece: PieceRecord, body: bytes) -> None:
-        assert order.card.callback is not None
+    async def _seen_to(self, options: TranscriptionOptions, request: RequestRecord, body: bytes) -> None:
+        assert options.card.callback is not None
         try:
-            if order.card.callback.brings == "reply":
-                await self._collector.brought(order, piece, body)
-            else:
-                await self._asked_for(order, piece)
-            await self._complete(job.id)
+            brings_reply = options.card.callback.brings == "reply"
+            if not (brings_reply and await self._is_delivered(options, request, body)):
+                await self._asked_for(options, request)
+            for job in await self._writer.perform(lambda ledger: ledger.listing.jobs_with(request.key)):
+                await self._complete(job)
         except MantisreedError as error:
-            _log.warning("a call for %s came to nothing: %s", job.id, error)
+            _log.warning("a call for %s came to nothing: %s", request.job, error)
+        except Exception as error:
+            self._tell_failure(f"a call for {request.job} came to nothing", error)
 
-    async def _asked_for(self, order: Order, piece: PieceRecord) -> None:
-        """Ask for a piece; one that is still being sent a moment later, when its id is known."""
+    async def _is_delivered(self, options: TranscriptionOptions, request: RequestRecord, body: bytes) -> bool:
+        """Take a reply that was brought; False when it is damaged, and is better asked for."""
+        try:
+            await self._collector.delivered(options, request, body)
+        except UnreadableReplyError as error:
+            _log.warning("the reply that a call for %s brought cannot be read: %s", request.job, error)
+            return False
+        return True
+
+    async def _asked_for(self, options: TranscriptionOptions, request: RequestRecord) -> None:
+        """Ask for a request; one that is still being sent a moment later, when its id is known."""
         for _ in range(_LOOKS_FOR_TICKET):
-            now = await self._writer.noted(lambda ledger: ledger.piece(piece.id))
+            now = await self._writer.perform(lambda ledger: ledger.requests.as_it_is(request))
             if now.state == "working":
-                await self._collector.asked(order, now)
+                await self._collector.asked(options, now)
                 return
             if now.state != "sending":
                 return
@@ -124,29 +142,52 @@ class CallbackListener:
 
     async def _complete(self, job: str) -> None:
         """Write a job out if nobody else does."""
-        if not await self._writer.noted(lambda ledger: ledger.is_left(job)):
-            return
-        record = await self._writer.noted(lambda ledger: ledger.listing.job(job))
-        if record.state == "working":
+        record = await self._writer.perform(lambda ledger: _job_left_to_us(ledger, job))
+        if record is not None and record.state == "working":
             outcome = await self._collector.collected(record, wait=False)
             if outcome.state != "working":
                 self._on_done(outcome)
 
+    def _tell_failure(self, what: str, error: Exception) -> None:
+        """Something failed that must not end the server: it is logged with its traceback, and told."""
+        _log.error("%s", what, exc_info=error)
+        self._on_failure(f"{what} ({type(error).__name__}: {reason_of(error)})")
 
-def serve_callbacks(
-    workspace: Workspace,
-    *,
-    on_ready: Callable[[str], None],
-    on_done: Callable[[Outcome], None],
-    on_event: Show = lambda event: None,
-) -> None:
+
+def _request_of(ledger: Ledger, token: str) -> RequestRecord | None:
+    row = ledger.calls.request_of(token)
+    return None if row is None else ledger.listing.request_called(row)
+
+
+def _job_left_to_us(ledger: Ledger, job: str) -> JobRecord | None:
+    """A job that no other process has under way."""
+    ledger.recover()
+    return None if ledger.jobs.is_another_process_at(job) else ledger.listing.job(job)
+
+
+@dataclass(frozen=True, slots=True)
+class ServeHooks:
+    """What a server tells.
+
+    Attributes:
+        on_ready: called with the address, once calls are taken.
+        on_done: called with each job that was completed.
+        on_failure: called with what failed and does not end the server.
+        on_event: called as jobs move along.
+    """
+
+    on_ready: Callable[[str], None]
+    on_done: Callable[[Outcome], None]
+    on_failure: Callable[[str], None] = lambda what: None
+    on_event: Show = lambda event: None
+
+
+def serve_callbacks(workspace: Workspace, hooks: ServeHooks) -> None:
     """Listen until the process is asked to stop.
 
     Args:
         workspace: with `[callbacks]`, the engine cards and the ledger.
-        on_ready: called with the address, once calls are taken.
-        on_done: called with each job that was completed.
-        on_event: called as jobs move along.
+        hooks: who is told what.
 
     Raises:
         InputError: the settings have no `[callbacks]`, or the port is taken.
@@ -156,52 +197,28 @@ def serve_callbacks(
             "the settings do not say how engines reach this machine",
             advice='set [callbacks] public = "https://..." in the settings',
         )
-    asyncio.run(_serve(workspace, workspace.callbacks.listen, on_ready, on_done, on_event))
+    run_interruptibly(_serve(workspace, workspace.callbacks.listen, hooks))
 
 
-async def _serve(
-    workspace: Workspace,
-    listen: str,
-    on_ready: Callable[[str], None],
-    on_done: Callable[[Outcome], None],
-    on_event: Show,
-) -> None:
-    host, _, port = listen.rpartition(":")
+async def _serve(workspace: Workspace, listen: str, hooks: ServeHooks) -> None:
     async with AsyncExitStack() as stack:
         transport = await stack.enter_async_context(LateTransport())
         writer = LedgerWriter(lambda: open_ledger(workspace))
         stack.callback(writer.close)
-        collector = Collector(workspace, transport, writer=writer, on_event=on_event)
-        listener = CallbackListener(workspace, writer, collector, on_done=on_done)
-        await writer.noted(lambda ledger: ledger.settle())
-        config = uvicorn.Config(
-            listener.application,
-            host or "0.0.0.0",  # noqa: S104 - the user's choice
-            int(port),
-            log_level="error",
-            access_log=False,
-            lifespan="off",
-        )
-        server = uvicorn.Server(config)
-        serving = asyncio.create_task(_served(server, listen))
+        collector = Collector(workspace, transport, writer=writer, on_event=hooks.on_event)
+        listener = CallbackListener(workspace, writer, collector, hooks)
+        await writer.perform(lambda ledger: ledger.recover())
+        stack.push_async_callback(listener.finish)
+        stopping = asyncio.Event()
+        stack.enter_context(interruptible(stopping.set))
+        await stack.enter_async_context(serving(listener.application, listen, key="[callbacks] listen"))
         asking = asyncio.create_task(listener.rounds())
+        hooks.on_ready(listen)
         try:
-            while not server.started and not serving.done():
-                await asyncio.sleep(0.01)
-            if not serving.done():
-                on_ready(listen)
-            await serving
+            await stopping.wait()
         finally:
             asking.cancel()
             await asyncio.gather(asking, return_exceptions=True)
-            await listener.finish()
-
-
-async def _served(server: uvicorn.Server, listen: str) -> None:
-    try:
-        await server.serve()
-    except SystemExit as error:  # what it does when the port is taken
-        raise InputError(f"cannot listen on {listen}", advice="check [callbacks] listen") from error
 
 
 async def _body(request: Request) -> bytes | None:

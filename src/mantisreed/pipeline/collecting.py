@@ -1,34 +1,57 @@
-"""What was sent, some time later: asking for it, writing it out, sending it again, calling it off."""
+"""What was sent, some time later: asking for it, writing it out, sending it again, cancelling it."""
 
 import asyncio
+import logging
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AsyncExitStack, closing
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from mantisreed.engines.asking import client_for
-from mantisreed.engines.client import Ticket
-from mantisreed.errors import EngineError, InputError, InterruptedRunError, MantisreedError, PostponedError
+from mantisreed.engines.asking import client_for, reading_of
+from mantisreed.engines.client import EngineResponse, Ticket
+from mantisreed.errors import (
+    EngineError,
+    InputError,
+    InternalError,
+    InterruptedRunError,
+    MantisreedError,
+    OutputError,
+    PostponedError,
+    UnreadableReplyError,
+)
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import file_digest
+from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
 from mantisreed.jobs.ledger import Ledger, open_ledger
-from mantisreed.jobs.moving import Mover, card_address, request_address
-from mantisreed.jobs.records import Filter, JobRecord, PieceRecord
-from mantisreed.jobs.writing import LedgerWriter
-from mantisreed.pipeline.assembling import kept_transcript
-from mantisreed.pipeline.orders import JobOrder, Made, Order, kept_order, ordered, path_at
+from mantisreed.jobs.records import Filter, JobRecord, PieceRecord, RequestRecord
+from mantisreed.jobs.replies import ReplyLostError
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.assembling import KeptReplies, kept_replies, kept_transcript, sent_piece
+from mantisreed.pipeline.events import Event, Stage
+from mantisreed.pipeline.options import (
+    Made,
+    StoredOptions,
+    TranscriptionOptions,
+    options_of_job,
+    path_at,
+    stored_options,
+)
+from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.run import Event, Outcome, outcome_of
+from mantisreed.pipeline.recording import job_of, keep_unreadable
 from mantisreed.pipeline.sources import Source
-from mantisreed.pipeline.transcribe import LateTransport, interruptible, run_interruptibly, run_order
+from mantisreed.pipeline.transcribe import LateTransport, RunHooks, interruptible, run_batch, run_interruptibly
+from mantisreed.transcript.document import Transcript
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
     from mantisreed.engines.transport import Transport
+
+_log = logging.getLogger(__name__)
 
 _COLLECTED_AT_ONCE = 256
 
@@ -42,7 +65,6 @@ def chosen_jobs(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...
         InputError: an id begins no job, or several.
     """
     with closing(open_ledger(workspace)) as ledger:
-        ledger.settle()
         if not ids:
             return ledger.listing.jobs(Filter(states=states))[::-1]
         found = [ledger.listing.job(beginning) for beginning in ids]
@@ -91,6 +113,23 @@ def collect(
     return run_interruptibly(work())
 
 
+@dataclass(frozen=True, slots=True)
+class _Collected:
+    """A job that is being collected.
+
+    Attributes:
+        record: as the ledger has it.
+        stored: what was asked for.
+        options: the same with the settings as they are now.
+        named: its recording.
+    """
+
+    record: JobRecord
+    stored: StoredOptions
+    options: TranscriptionOptions
+    named: Source
+
+
 class Collector:
     """Takes jobs that are out to their end."""
 
@@ -108,7 +147,7 @@ class Collector:
         self._overwrite = overwrite
         self._on_event = on_event
         self._writer = writer or LedgerWriter(lambda: open_ledger(workspace))
-        self._movers: dict[tuple[str, bool], Mover] = {}
+        self._dispatchers: dict[tuple[str, bool], Dispatcher] = {}
         self._interrupted: InterruptedRunError | None = None
 
     def close(self) -> None:
@@ -118,101 +157,149 @@ class Collector:
     def interrupt(self) -> None:
         """Wait for nothing any more."""
         self._interrupted = InterruptedRunError()
-        for mover in self._movers.values():
-            mover.stop(self._interrupted)
+        for dispatcher in self._dispatchers.values():
+            dispatcher.stop(self._interrupted)
 
     async def collected(self, record: JobRecord, *, wait: bool) -> Outcome:
-        """What became of a job."""
+        """What became of a job. Whatever goes wrong with it ends here, and is told."""
         named = Source(_path_of(record))
         try:
-            kept = ordered(record)
-            order = kept_order(self._workspace, record.engine, kept)
-            outcome = await self._taken(record, kept, order, named, wait=wait)
+            stored = stored_options(record)
+            options = options_of_job(self._workspace, record.engine, stored)
+            outcome = await self._taken(_Collected(record, stored, options, named), wait=wait)
         except PostponedError as error:
             self._on_event(Event(named, "waiting", str(error)))
             return Outcome(named, "waiting", error=error, job=record)
         except MantisreedError as error:
             self._on_event(Event(named, "failed"))
             return Outcome(named, "failed", error=error, job=record)
+        except Exception as error:
+            _log.exception("job %s failed by an internal error", record.id)
+            self._on_event(Event(named, "failed"))
+            internal = InternalError.because(error, where=record.recording)
+            return Outcome(named, "failed", error=internal, job=record)
         self._on_event(Event(named, "working" if outcome.state == "working" else "done"))
-        now = await self._writer.noted(lambda ledger: ledger.listing.job(record.id))
+        now = await self._writer.perform(lambda ledger: ledger.listing.job(record.id))
         return replace(outcome, job=now)
 
-    async def asked(self, order: Order, piece: PieceRecord) -> None:
-        """Ask once for a piece that the engine says is done, whoever waits for it.
+    async def asked(self, options: TranscriptionOptions, request: RequestRecord) -> None:
+        """Ask once for a request that the engine says is done, whoever waits for it.
 
         Raises:
             EngineError: the job failed, or the engine does not know it.
             PostponedError: the engine cannot be asked for now.
         """
-        await self._mover(order).asked(piece)
+        await self._dispatcher(options).ask_once(request)
 
-    async def brought(self, order: Order, piece: PieceRecord, body: bytes) -> None:
-        """Take the reply to a piece that the engine has brought by itself.
+    async def delivered(self, options: TranscriptionOptions, request: RequestRecord, body: bytes) -> None:
+        """Take the reply to a request that the engine has brought by itself.
 
         Raises:
-            UnreadableReplyError: it is damaged; the piece will be asked for.
+            UnreadableReplyError: it is not as the card says, so that it is better asked for.
         """
-        await self._mover(order).brought(piece, body)
+        await asyncio.to_thread(reading_of, options.card, EngineResponse(body), sent_piece(request), options.secrets)
+        await self._dispatcher(options).deliver(request, body)
 
-    async def _taken(self, record: JobRecord, kept: JobOrder, order: Order, named: Source, *, wait: bool) -> Outcome:
-        if not await self._writer.noted(lambda ledger: ledger.is_left(record.id)):
+    async def _taken(self, job: _Collected, *, wait: bool) -> Outcome:
+        record, named = job.record, job.named
+        if await self._writer.perform(lambda ledger: _is_another_process_at(ledger, record.id)):
             raise PostponedError("another process has it under way", where=record.recording)
-        pieces = await self._writer.noted(lambda ledger: ledger.listing.pieces(record.id))
-        wanted = _wanted(record, pieces)
-        mover = self._mover(order)
-
-        def tell(stage: str, note: str, until: float | None = None) -> None:
-            self._on_event(Event(named, stage, note, None, until, time.time()))  # type: ignore[arg-type]
-
-        async def ask(piece: PieceRecord) -> MantisreedError | None:
-            try:
-                await mover.collected(piece, tell, wait=wait)
-            except MantisreedError as error:
-                return error
-            return None
-
+        wanted = await self._wanted(record)
         self._on_event(Event(named, "working"))
-        errors = await asyncio.gather(*(ask(piece) for piece in wanted if piece.state == "working"))
-        pieces = await self._writer.noted(lambda ledger: ledger.listing.pieces(record.id))
-        wanted = _wanted(record, pieces)
+        working = [piece for piece in wanted if piece.state == "working"]
+        errors = [error for error in await self._asked_for(job, working, wait=wait) if error]
+        wanted = await self._wanted(record)
         if record.made is not None and all(piece.state == "done" for piece in wanted):
-            return await self._written(record, kept, order, named)
-        if error := next((error for error in errors if error and not isinstance(error, PostponedError)), None):
-            await self._writer.noted(lambda ledger: ledger.set_job(record.id, "failed", str(error)))
-            raise error
-        if error := next((error for error in errors if error), None):
-            raise error
-        if any(piece.state == "working" for piece in wanted) and record.made is not None:
+            return await self._written(job)
+        for error in errors:
+            if not isinstance(error, PostponedError):
+                await self._note_failed(record, str(error))
+                raise error
+        if errors:
+            raise errors[0]
+        if record.made is not None and any(piece.state == "working" for piece in wanted):
             return Outcome(named, "working")
         advice = f"`mantisreed retry {record.id[:8]}` sends what is missing"
         raise PostponedError("not all of it was sent", where=record.recording, advice=advice)
 
-    async def _written(self, record: JobRecord, kept: JobOrder, order: Order, named: Source) -> Outcome:
-        transcript, made = await self._writer.noted(lambda ledger: kept_transcript(ledger, record, order))
-        formats = chosen_formats(kept.to)
-        into, hidden = path_at(kept.into), self._workspace.hidden
-        outputs = Outputs(into, hidden, formats, options=kept.writing, overwrite=self._overwrite)
-        written = await asyncio.to_thread(outputs.write, kept.output_stem, named, transcript)
-        if await self._writer.noted(lambda ledger: ledger.set_job(record.id, "done")) != "done":
+    async def _asked_for(
+        self, job: _Collected, pieces: Sequence[PieceRecord], *, wait: bool
+    ) -> list[MantisreedError | None]:
+        """Ask for requests that are at the engine; gives what went wrong with each."""
+        dispatcher = self._dispatcher(job.options)
+
+        def progress(stage: str, note: str, until: float | None = None) -> None:
+            if stage != "claiming":
+                self._on_event(Event(job.named, _stage(stage), note, None, until, time.time()))
+
+        async def ask(piece: PieceRecord) -> MantisreedError | None:
+            try:
+                await dispatcher.collect(piece.request, progress, wait=wait)
+            except MantisreedError as error:
+                return error
+            return None
+
+        return await asyncio.gather(*(ask(piece) for piece in pieces))
+
+    async def _wanted(self, record: JobRecord) -> list[PieceRecord]:
+        pieces = await self._writer.perform(lambda ledger: ledger.listing.pieces(record.id))
+        return _wanted(record, pieces)
+
+    async def _written(self, job: _Collected) -> Outcome:
+        """Write a job out; only then it is done."""
+        record, stored = job.record, job.stored
+        transcript, made = await self._kept(job)
+        outputs = Outputs(
+            path_at(stored.into),
+            self._workspace.hidden,
+            chosen_formats(stored.to),
+            options=stored.writing,
+            overwrite=self._overwrite,
+        )
+        try:
+            written = await asyncio.to_thread(outputs.write, stored.output_stem, job.named, transcript)
+        except OutputError as error:
+            reason = f"its outputs could not be written: {error}"
+            await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "postponed", reason))
+            raise
+        if await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "written")) != "done":
             advice = f"`mantisreed retry {record.id[:8]}` sends it again"
             raise PostponedError("a reply proved to be another job's", where=record.recording, advice=advice)
-        outcome = outcome_of(named, transcript, made.damage, written)
-        return replace(outcome, remarks=tuple(_remarks(record, kept, order)))
+        outcome = outcome_of(job.named, transcript, made.damage, written)
+        remarks = await asyncio.to_thread(lambda: tuple(_remarks(job)))
+        return replace(outcome, remarks=remarks)
 
-    def _mover(self, order: Order) -> Mover:
-        key = (order.card.name, order.target is not None)
-        if key not in self._movers:
-            self._movers[key] = Mover(
-                client_for(order.card, order.secrets, self._transport, clock=time.time),
-                order.card,
-                order.wishes,
+    async def _kept(self, job: _Collected) -> tuple[Transcript, Made]:
+        """The transcript of a job that is answered, from the kept replies."""
+        record = job.record
+        kept = await self._writer.perform(lambda ledger: _replies_or_loss(ledger, record))
+        if isinstance(kept, ReplyLostError):
+            reason = str(kept)
+            await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "postponed", reason))
+            advice = f"`mantisreed retry {record.id[:8]}` asks for it again"
+            raise PostponedError(kept.what, where=kept.where, advice=advice) from kept
+        try:
+            return await asyncio.to_thread(kept_transcript, kept, job.options), kept.made
+        except UnreadableReplyError as error:
+            keep_unreadable(error, self._workspace.hidden)
+            await self._note_failed(record, str(error))
+            raise
+
+    async def _note_failed(self, record: JobRecord, reason: str) -> None:
+        await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "failed", reason))
+
+    def _dispatcher(self, options: TranscriptionOptions) -> Dispatcher:
+        key = (options.card.name, options.target is not None)
+        if key not in self._dispatchers:
+            self._dispatchers[key] = Dispatcher(
+                client_for(options.card, options.secrets, self._transport, clock=time.time),
+                options.card,
                 self._writer,
-                tries=order.tries,
+                DispatchOptions(options.request_options, max_attempts=options.max_attempts),
             )
             if self._interrupted:
-                self._movers[key].stop(self._interrupted)
-        return self._movers[key]
+                self._dispatchers[key].stop(self._interrupted)
+        return self._dispatchers[key]
 
 
 def retry(
@@ -220,61 +307,92 @@ def retry(
     ids: Sequence[str] = (),
     *,
     states: tuple[str, ...] = ("failed", "waiting", "in doubt"),
+    afresh: bool = False,
     on_event: Show = lambda event: None,
 ) -> list[Outcome]:
-    """Send again what is missing of jobs, as they were ordered, and wait for it. What was answered is not paid again.
+    """Send again what is missing of jobs, with the same options, and wait for it.
+
+    What was answered is not paid again.
 
     Args:
         workspace: with the engine cards and the ledger.
         ids: of jobs, or beginnings of them; none means all in these states.
         states: of the jobs that are meant without ids.
+        afresh: send again, and pay again, also what was answered.
         on_event: called as recordings move along.
 
     Raises:
         InputError: an id begins no job, or several; or the ledger cannot be used.
     """
     outcomes: list[Outcome] = []
-    batches: dict[bytes, list[tuple[JobRecord, JobOrder]]] = {}
+    batches: dict[bytes, list[tuple[JobRecord, StoredOptions]]] = {}
     for record in chosen_jobs(workspace, ids, states):
-        named = Source(_path_of(record))
         try:
-            kept = ordered(record)
+            stored = stored_options(record)
         except InputError as error:
-            outcomes.append(Outcome(named, "failed", error=error, job=record))
+            outcomes.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
             continue
-        alike = msgspec.structs.replace(kept, source="", name="", stem="")
-        batches.setdefault(msgspec.json.encode([record.engine, alike]), []).append((record, kept))
+        alike = msgspec.structs.replace(stored, source="", name="", stem="")
+        batches.setdefault(msgspec.json.encode([record.engine, alike]), []).append((record, stored))
+    retrial = _Retrial(workspace, afresh=afresh, on_event=on_event)
     for batch in batches.values():
-        outcomes += _sent_again(workspace, batch, on_event)
+        outcomes += retrial.outcomes(batch)
     return outcomes
 
 
-def _sent_again(workspace: Workspace, batch: Sequence[tuple[JobRecord, JobOrder]], on_event: Show) -> list[Outcome]:
-    """The outcomes of jobs that were ordered alike."""
-    failed, expected, recordings = [], {}, []
-    first, kept = batch[0]
-    try:
-        order = kept_order(workspace, first.engine, kept)
-    except InputError as error:
-        return [Outcome(Source(_path_of(record)), "failed", error=error, job=record) for record, _ in batch]
-    for record, one in batch:
+class _Retrial:
+    """Batches of jobs that are sent again, one after the other, until the user wants to stop."""
+
+    def __init__(self, workspace: Workspace, *, afresh: bool, on_event: Show) -> None:
+        self._workspace, self._afresh, self._on_event = workspace, afresh, on_event
+        self._interrupted: InterruptedRunError | None = None
+
+    def outcomes(self, batch: Sequence[tuple[JobRecord, StoredOptions]]) -> list[Outcome]:
+        """The outcomes of jobs with the same options."""
+        if self._interrupted:
+            return [
+                Outcome(Source(_path_of(record)), "waiting", error=self._interrupted, job=record)
+                for record, _ in batch
+            ]
+        first, stored = batch[0]
         try:
-            source = one.recording
-            if source.link is None and not source.path.exists():
-                raise InputError("the recording is not there any more", where=source.shown)
+            options = options_of_job(self._workspace, first.engine, stored, afresh=self._afresh)
+            formats = chosen_formats(stored.to)
+            outputs = Outputs(path_at(stored.into), self._workspace.hidden, formats, options=stored.writing)
         except InputError as error:
-            failed.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
-            continue
-        recordings.append(source)
-        expected[source.key] = record.digest
-    outputs = Outputs(path_at(kept.into), workspace.hidden, chosen_formats(kept.to), options=kept.writing)
-    if not recordings:
-        return failed
-    return failed + run_order(workspace, order, outputs, recordings, expected=expected, on_event=on_event)
+            return [Outcome(Source(_path_of(record)), "failed", error=error, job=record) for record, _ in batch]
+        failed, recordings, expected = [], [], {}
+        for record, one in batch:
+            try:
+                source = _still_there(one)
+            except InputError as error:
+                failed.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
+                continue
+            recordings.append(source)
+            expected[source.key] = record.digest
+        if not recordings:
+            return failed
+        hooks = RunHooks(expected, on_event=self._on_event, on_interrupt=self._interrupt)
+        return failed + run_batch(self._workspace, options, outputs, recordings, hooks)
+
+    def _interrupt(self) -> None:
+        self._interrupted = InterruptedRunError()
+
+
+def _still_there(stored: StoredOptions) -> Source:
+    """A job's recording.
+
+    Raises:
+        InputError: it is not there any more, or its address was not kept.
+    """
+    source = stored.recording
+    if source.link is None and not source.path.exists():
+        raise InputError("the recording is not there any more", where=source.label)
+    return source
 
 
 def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, str]]:
-    """Call jobs off, also at their engines where the cards say how; what was answered stays kept.
+    """Cancel jobs, also at their engines where the cards say how; what was answered stays kept.
 
     Returns:
         Each job, and what became of it at its engine.
@@ -291,58 +409,75 @@ def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, st
                 if job.state in ("done", "cancelled"):
                     told.append((job, f"is {job.state} already"))
                     continue
-                tickets = [Ticket(values) for values in ledger.cancel(job.id, "called off by the user")]
-                told.append((job, await _called_off(workspace, job, tickets, transport)))
+                tickets = [Ticket(values) for values in ledger.requests.cancel(job.id)]
+                told.append((job, await _cancelled(workspace, job, tickets, transport)))
             return told
 
     with closing(open_ledger(workspace)) as ledger:
-        return asyncio.run(work(ledger))
+        return run_interruptibly(work(ledger))
 
 
-async def _called_off(workspace: Workspace, job: JobRecord, tickets: list[Ticket], transport: LateTransport) -> str:
+async def _cancelled(workspace: Workspace, job: JobRecord, tickets: list[Ticket], transport: LateTransport) -> str:
     if not tickets:
         return "nothing of it was at the engine"
     try:
-        order = kept_order(workspace, job.engine, ordered(job))
-        client = client_for(order.card, order.secrets, transport)
+        options = options_of_job(workspace, job.engine, stored_options(job))
+        client = client_for(options.card, options.secrets, transport)
         done = [await client.cancel(ticket) for ticket in tickets]
     except (EngineError, InputError) as error:
         return f"the engine goes on with it ({error}); its answer will not be used"
     if all(done):
-        return "called off at the engine too"
+        return "cancelled at the engine too"
     return f"the card of {job.engine} has no [cancel]; the engine goes on with it, and its answer will not be used"
 
 
 def forget(workspace: Workspace, ids: Iterable[str]) -> list[tuple[JobRecord, int]]:
-    """Remove the kept replies of jobs; each job, with how many files are gone. What was paid stays noted.
+    """Remove the kept replies of jobs; each job, with how many are gone. What was paid stays noted.
 
     Raises:
         InputError: an id begins no job, or several.
     """
     with closing(open_ledger(workspace)) as ledger:
-        return [(record, ledger.forget(record.id)) for record in (ledger.listing.job(one) for one in ids)]
+        return [(record, ledger.requests.forget(record.id)) for record in (ledger.listing.job(one) for one in ids)]
+
+
+def _replies_or_loss(ledger: Ledger, record: JobRecord) -> KeptReplies | ReplyLostError:
+    """A loss is given, not raised: what was noted of it would be undone."""
+    try:
+        return kept_replies(ledger, record)
+    except ReplyLostError as error:
+        return error
+
+
+def _is_another_process_at(ledger: Ledger, job: str) -> bool:
+    ledger.recover()
+    return ledger.jobs.is_another_process_at(job)
 
 
 def _wanted(record: JobRecord, pieces: Sequence[PieceRecord]) -> list[PieceRecord]:
     """The pieces that a job's transcript is made of; those known, when not all are."""
     if record.made is None:
         return [piece for piece in pieces if piece.state not in ("cancelled", "failed")]
-    by_request = {piece.request: piece for piece in pieces}
+    by_request = {piece.request.key: piece for piece in pieces}
     made = msgspec.json.decode(record.made, type=Made)
-    return [by_request[request] for request in made.pieces if request in by_request]
+    return [by_request[key] for key in made.pieces if key in by_request]
+
+
+def _stage(name: str) -> Stage:
+    return name  # type: ignore[return-value]
 
 
 def _path_of(record: JobRecord) -> Path:
-    source = ordered(record).source if record.order else ""
+    source = stored_options(record).source if record.options else ""
     return path_at(source) if source.startswith("file:") else Path(record.recording)
 
 
-def _remarks(record: JobRecord, kept: JobOrder, order: Order) -> Iterable[str]:
+def _remarks(job: _Collected) -> Iterator[str]:
     """What has changed since a job was sent."""
-    address = card_address(order.card)
-    if request_address(address, order.wishes, record.digest, (order.pieces,))[:12] != record.id:
+    record = job.record
+    if job_of(job.options, record.digest) != record.id:
         yield f"the settings of {record.engine} were changed since {record.recording} was sent; it was sent as before"
-    path = path_at(kept.source) if kept.source.startswith("file:") else None
+    path = path_at(job.stored.source) if job.stored.source.startswith("file:") else None
     if path is None:
         return
     try:

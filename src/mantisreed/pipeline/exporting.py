@@ -9,7 +9,7 @@ from mantisreed.errors import InputError
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, format_of
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
-from mantisreed.files import shown
+from mantisreed.files import printable
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.pipeline.sources import Source
 from mantisreed.subtitles.decoding import decoded
@@ -45,18 +45,19 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         stem = path.name.removesuffix(".json").removesuffix(".transcript")
         return Found(read_script(path, OUTPUT_FORMATS[TRANSCRIPT_FORMAT]), Source(path), stem, path.parent)
     if workspace is None:
-        raise InputError("no such file, and no workspace with jobs", where=shown(wanted))
+        raise InputError("no such file, and no workspace with jobs", where=printable(wanted))
     from mantisreed.jobs.ledger import open_ledger  # only for jobs: these take long to import
-    from mantisreed.pipeline.assembling import kept_transcript
-    from mantisreed.pipeline.orders import kept_order, ordered, path_at
+    from mantisreed.pipeline.assembling import kept_replies, kept_transcript
+    from mantisreed.pipeline.options import options_of_job, path_at, stored_options
 
     with closing(open_ledger(workspace)) as ledger:
         record = ledger.listing.job(wanted)
-        kept = ordered(record)
-        order = kept_order(workspace, record.engine, kept)
-        transcript, _ = kept_transcript(ledger, record, order)
-    source = kept.recording if kept.source else Source(Path(kept.name))
-    return Found(Script(transcript), source, kept.output_stem, path_at(kept.into))
+        stored = stored_options(record)
+        options = options_of_job(workspace, record.engine, stored)
+        kept = kept_replies(ledger, record)
+    transcript = kept_transcript(kept, options)
+    source = stored.recording if stored.source else Source(Path(stored.name))
+    return Found(Script(transcript), source, stored.output_stem, path_at(stored.into))
 
 
 def export(
@@ -104,13 +105,15 @@ def read_script(file: Path, form: OutputFormat | None = None, recording: Path | 
     try:
         content = file.read_bytes()
     except OSError as error:
-        raise InputError(f"cannot be read ({(error.strerror or str(error)).lower()})", where=shown(file)) from error
+        raise InputError(
+            f"cannot be read ({(error.strerror or str(error)).lower()})", where=printable(file)
+        ) from error
     if form.read_text is None and recording is not None:
         return timed_by_speech(decoded(content)[0], recording)
     try:
         return form.read(content)
     except InputError as error:
-        error.where = error.where or shown(file)
+        error.where = error.where or printable(file)
         raise
 
 
@@ -130,5 +133,5 @@ def timed_by_speech(text: str, recording: Path) -> Script:
     passages = words_over_speech(said, speech, decoder.seconds) if said else ()
     notes = ("times are estimated by the recording's speech",)
     return Script(
-        bare_transcript(passages, name=shown(recording.name), duration=round(decoder.seconds, 3), notes=notes)
+        bare_transcript(passages, name=printable(recording.name), duration=round(decoder.seconds, 3), notes=notes)
     )

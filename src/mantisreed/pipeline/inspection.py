@@ -35,7 +35,7 @@ async def _inspected(recordings: Sequence[Source], track: int | None) -> list[In
                 async with local_file(recording, folder) as path:
                     return Inspected(recording, await asyncio.to_thread(examine, path, track=track))
             except RecordingError as error:
-                error.where = recording.shown
+                error.where = recording.label
                 return Inspected(recording, error=error)
 
     with TemporaryDirectory(prefix="mantisreed-") as folder:

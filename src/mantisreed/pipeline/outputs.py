@@ -7,16 +7,25 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
+from filelock import FileLock
 
-from mantisreed.errors import OutputError
+from mantisreed.errors import OutputError, reason_of
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.exports.wording import reworded
-from mantisreed.files import bytes_digest, file_digest, make_folder, shown, write_whole
+from mantisreed.files import bytes_digest, file_digest, make_folder, printable, write_new, write_whole
 from mantisreed.pipeline.sources import Source
 from mantisreed.transcript.document import Transcript
+
+T = TypeVar("T", bound=msgspec.Struct)
+
+_MEMORY_FOLDER = "outputs"
+_CLAIMS_FOLDER = "stems"
+_CLAIMS_LOCK = "claims.lock"
+_MADE_BY_ANOTHER = "was edited or made by something else, and is kept"
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +48,12 @@ class _Remembered(msgspec.Struct, frozen=True):
     recording: str
     digest: str
     before: str = ""
+
+
+class _Claim(msgspec.Struct, frozen=True):
+    """Which recording has a stem in a folder."""
+
+    recording: str
 
 
 class Outputs:
@@ -69,15 +84,16 @@ class Outputs:
         Raises:
             OutputError: the folder cannot be made or written to.
         """
-        make_folder(folder)
-        make_folder(hidden)
         self._folder = folder
-        self._memory = hidden / "outputs"
-        make_folder(self._memory)
+        self._memory = hidden / _MEMORY_FOLDER
+        self._claims = self._memory / _CLAIMS_FOLDER
+        for needed in (folder, hidden, self._memory, self._claims):
+            make_folder(needed)
         self._formats = formats
         self.options = options or WriteOptions()
         self._overwrite = overwrite
-        self._taken: dict[str, str] = {}
+        # Claims are read, weighed and written while nobody else does.
+        self._lock = FileLock(self._memory / _CLAIMS_LOCK, thread_local=False)
 
     @property
     def folder(self) -> Path:
@@ -90,12 +106,14 @@ class Outputs:
         return tuple(form.name for form in self._formats)
 
     def stem_for(self, recording: Source) -> str:
-        """A stem that no other recording's outputs have: that of the file, with a number where it is taken."""
-        for candidate in _stems(recording.path.stem or recording.path.name):
-            owner = self._taken.get(candidate.casefold())
-            if owner == recording.key or (owner is None and not self._belongs_to_another(candidate, recording.key)):
-                self._taken[candidate.casefold()] = recording.key
-                return candidate
+        """A stem that no other recording's outputs have: that of the file, with a number where it is taken.
+
+        It is this recording's from now on, also for other processes.
+        """
+        with self._lock:
+            for candidate in _stems(recording.path.stem or recording.path.name):
+                if self._claim(candidate, recording.key):
+                    return candidate
         raise AssertionError("unreachable")
 
     def check(self, stem: str) -> None:
@@ -105,12 +123,10 @@ class Outputs:
             OutputError: one of the files was edited since it was written, or was not written by us.
         """
         for path in self.paths(stem):
+            if path.exists() and not path.is_file():
+                raise OutputError("is not a file, and cannot be written over", where=printable(path))
             if not self._overwrite and path.exists() and not self._is_ours(path):
-                raise OutputError(
-                    "was edited or made by something else, and is kept",
-                    where=shown(path),
-                    advice="move it away, or overwrite it with --overwrite",
-                )
+                raise _made_by_another(path)
 
     def paths(self, stem: str) -> list[Path]:
         """Where the outputs with this stem are."""
@@ -131,12 +147,38 @@ class Outputs:
         changed, changes = reworded(script, self.options.wording) if is_changing else (script, Counter[str]())
         for path, form in zip(self.paths(stem), self._formats, strict=True):
             written = script if form.name == TRANSCRIPT_FORMAT else changed
-            content = form.write(written, self.options, recording.name)
-            before = file_digest(path) if path.exists() else ""
-            remembered = _Remembered(recording.key, bytes_digest([content]), before)
-            write_whole(self._memory_of(path), msgspec.json.encode(remembered))
-            write_whole(path, content)
+            self._publish(path, form.write(written, self.options, recording.name), recording.key)
         return Written(tuple(self.paths(stem)), changes)
+
+    def _publish(self, path: Path, content: bytes, recording: str) -> None:
+        """Write one file, after noting that it is ours."""
+        try:
+            before = file_digest(path) if path.exists() else ""
+        except OSError as error:
+            raise OutputError(f"cannot be read ({reason_of(error)})", where=printable(path)) from error
+        remembered = _Remembered(recording, bytes_digest([content]), before)
+        write_whole(self._memory_of(path), msgspec.json.encode(remembered))
+        if before or self._overwrite:
+            write_whole(path, content)
+            return
+        try:
+            write_new(path, content)
+        except FileExistsError:
+            # It has come since we looked. Another process may have written the very same transcript.
+            if file_digest(path) != remembered.digest:
+                raise _made_by_another(path) from None
+
+    def _claim(self, stem: str, recording: str) -> bool:
+        """Take a stem for a recording; False when another recording's outputs have it."""
+        claim = self._claims / f"{_digest_of(self._folder.resolve() / stem.casefold())}.json"
+        owner = _decoded(claim, _Claim)
+        is_anothers = owner is not None and owner.recording != recording
+        if is_anothers or self._belongs_to_another(stem, recording):
+            return False
+        if owner is None:
+            # Not put on disk at once: what a power cut takes back is claimed again, and twenty thousand take seconds.
+            claim.write_bytes(msgspec.json.encode(_Claim(recording)))
+        return True
 
     def _belongs_to_another(self, stem: str, key: str) -> bool:
         remembered = (self._remembered(path) for path in self.paths(stem) if path.exists())
@@ -147,13 +189,27 @@ class Outputs:
         return written is not None and file_digest(path) in (written.digest, written.before)
 
     def _remembered(self, path: Path) -> _Remembered | None:
-        try:
-            return msgspec.json.decode(self._memory_of(path).read_bytes(), type=_Remembered)
-        except (OSError, msgspec.MsgspecError):
-            return None
+        return _decoded(self._memory_of(path), _Remembered)
 
     def _memory_of(self, path: Path) -> Path:
-        return self._memory / f"{hashlib.sha256(os.fsencode(path.resolve())).hexdigest()[:32]}.json"
+        return self._memory / f"{_digest_of(path.resolve())}.json"
+
+
+def _made_by_another(path: Path) -> OutputError:
+    return OutputError(
+        _MADE_BY_ANOTHER, where=printable(path), advice="move it away, or overwrite it with --overwrite"
+    )
+
+
+def _digest_of(path: Path) -> str:
+    return hashlib.sha256(os.fsencode(path)).hexdigest()[:32]
+
+
+def _decoded(path: Path, kind: type[T]) -> T | None:
+    try:
+        return msgspec.json.decode(path.read_bytes(), type=kind)
+    except (OSError, msgspec.MsgspecError):
+        return None
 
 
 def _stems(wanted: str) -> Iterator[str]:

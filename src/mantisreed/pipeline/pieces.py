@@ -15,8 +15,8 @@ import msgspec
 import numpy as np
 
 from mantisreed.audio.cuts import LONG_SILENCE, OVERLAP, CutRules, Span, SpanChooser, smaller_spans, speech_in
-from mantisreed.audio.decode import Sound, probe
-from mantisreed.audio.encode import Encoder, open_encoder
+from mantisreed.audio.decode import IntSamples, probe
+from mantisreed.audio.encode import Encoder, decoded_lossless, open_encoder
 from mantisreed.audio.formats import FORMATS, AudioFormat
 from mantisreed.audio.speech import SpeechListener, Stretch, union
 from mantisreed.audio.workers import DecodingWorkers, LocalStream, SoundStream
@@ -31,10 +31,12 @@ GOOD_PIECE = 600.0
 
 _LEAST_PIECE = 5.0  # seconds; what is too big even then is refused
 _FAIR_PIECE = 60.0  # seconds; a format that only fits less is passed over for a smaller one
-_SHARE_OF_RAW = {"flac": 0.75, "wav": 1.0}  # size of lossless formats against 16-bit samples, on the safe side
-_HOPED_SHARE_OF_RAW = {"flac": 0.45, "wav": 1.0}  # and of clean speech
+_SHARE_OF_RAW = {"flac": 1.01, "wav": 1.0}  # most bytes of a lossless format for each of 16-bit samples
+_HOPED_SHARE_OF_RAW = {"flac": 0.45, "wav": 1.0}  # the same of clean speech
+_HEADER = 1000  # bytes of a container's header at most
 _LOSSY_SHARE = 1.1  # of what the bit rate says: containers and variable rates
 _LEAST_BIT_RATE = {"opus": 12_000, "mp3": 24_000}
+_ROUNDING = 0.01  # seconds
 _QUEUED_WRITES = 8
 _ENCODED_AT_ONCE = 1  # pieces that are waited for, beside the one that grows
 _CHUNK = 1 << 20  # samples
@@ -67,6 +69,39 @@ class PieceOptions(msgspec.Struct, frozen=True):
     untouched: bool = False
 
 
+class CutLimits(msgspec.Struct, frozen=True):
+    """By which limits a recording is cut. Cuts follow from these, the sound and the user's options alone.
+
+    The ledger keeps them with each job: one that is partly answered is cut the same again, whatever has changed on
+    the card.
+
+    Attributes:
+        form, bit_rate, sample_rate: how pieces are encoded.
+        longest: seconds of a piece at most; None when the recording is expected to fit into one request.
+        repeats: whether neighbouring pieces share words, so that speakers can be matched.
+        long_silence: seconds of silence that are worth a request of their own on either side.
+    """
+
+    form: str
+    bit_rate: int | None
+    sample_rate: int
+    longest: float | None
+    repeats: bool
+    long_silence: float
+
+    @property
+    def encoding(self) -> AudioFormat:
+        """How pieces are encoded."""
+        return replace(FORMATS[self.form], bit_rate=self.bit_rate)
+
+    def fit(self, card: EngineCard, duration: float | None) -> bool:
+        """Whether the engine takes what is encoded so; single pieces that are too long or too big are cut again."""
+        accepts = card.accepts
+        if self.longest is None and (duration or 0.0) > accepts.longest:
+            return False  # all of it in one piece would only be made to be cut again
+        return self.form in accepts.formats and self.sample_rate == accepts.sample_rate
+
+
 @dataclass(frozen=True, slots=True)
 class PreparedPiece:
     """One piece, ready to be sent; `channel` is from 1, None when the channels are mixed."""
@@ -84,13 +119,18 @@ class Preparation:
     Attributes:
         is_whole: whether the recording is expected to fit into one request.
         is_untouched: whether, moreover, its only piece is all of it.
-        form: how its pieces are encoded.
-        longest: seconds of a piece at most; infinite when it is not to be cut.
+        limits: by which it is cut.
         duration: seconds; of what has been decoded so far.
     """
 
     def __init__(
-        self, path: Path, card: EngineCard, options: PieceOptions, workers: DecodingWorkers | None = None
+        self,
+        path: Path,
+        card: EngineCard,
+        options: PieceOptions,
+        workers: DecodingWorkers | None = None,
+        *,
+        limits: CutLimits | None = None,
     ) -> None:
         """Look at the recording's header.
 
@@ -99,6 +139,7 @@ class Preparation:
             card: of the engine.
             options: how the user wants it.
             workers: where it is decoded; None decodes on the thread that goes through the pieces.
+            limits: by which it was cut before; None, or what the card does not take any more, makes new ones.
 
         Raises:
             RecordingError: it cannot be read as sound, or has no such track.
@@ -112,15 +153,16 @@ class Preparation:
         if channels <= 1:
             options = msgspec.structs.replace(options, channels="mix")
         self._path, self._card, self._options = path, card, options
-        self.form, self.longest = _form_and_length(card, contents.duration, options)
-        self.is_whole = math.isinf(self.longest)
+        fitting = limits if limits is not None and limits.fit(card, contents.duration) else None
+        self.limits = fitting or cut_limits(card, contents.duration, options)
+        self.is_whole = self.limits.longest is None
         self.is_untouched = options.untouched and self.is_whole
         is_short = contents.duration is not None and contents.duration < _WORTH_A_PROCESS
         self._workers = None if is_short else workers
         self._stream = self._new_stream()
         self._pieces = self._prepared()
         self._is_closed = False
-        self._lanes: list[_Lane] = []
+        self._channels: list[ChannelPipeline] = []
         self._same = True
 
     @property
@@ -130,7 +172,7 @@ class Preparation:
     @property
     def speech(self) -> Speech:
         """Where somebody speaks on any channel that is sent, (start, end) in seconds, so far."""
-        return union(stretch for lane in self._lanes for stretch in lane.heard)
+        return union(stretch for channel in self._channels for stretch in channel.heard)
 
     @property
     def damage(self) -> tuple[str, ...]:
@@ -140,8 +182,9 @@ class Preparation:
     @property
     def notes(self) -> tuple[str, ...]:
         """What the user may want to know; known when all pieces have been taken."""
-        same = self._same and len(self._lanes) > 1 and any(lane.heard for lane in self._lanes)
-        return ("all channels are the same: sending them apart costs more and brings nothing",) if same else ()
+        are_same = self._same and len(self._channels) > 1 and any(channel.heard for channel in self._channels)
+        same = ("all channels are the same: sending them apart costs more and brings nothing",) if are_same else ()
+        return (*same, *self._stream.notes())
 
     def close(self) -> None:
         """Stop preparing, when no more pieces are wanted."""
@@ -153,7 +196,7 @@ class Preparation:
         return self._pieces
 
     def _prepared(self) -> Generator[PreparedPiece]:
-        # What is written while it is heard has to be written in order.
+        # What is written while it is heard has to be written in order, so that one thread does it.
         with ThreadPoolExecutor(1 if self.is_whole else os.cpu_count()) as pool:
             try:
                 yield from self._streamed(pool)
@@ -165,43 +208,45 @@ class Preparation:
         for block in self._stream:
             if self._is_closed:
                 return
-            for lane, row in self._rows(block, pool):
-                waiting += lane.hear(row)
+            for channel, row in self._rows(block, pool):
+                waiting += channel.hear(row)
             while waiting and (len(waiting) > _ENCODED_AT_ONCE or waiting[0].audio.done()):
                 yield from self._finished(waiting.popleft())
-        for lane in self._lanes:
-            waiting += lane.finish(self.duration)
+        for channel in self._channels:
+            waiting += channel.finish(self.duration)
         while waiting:
             yield from self._finished(waiting.popleft())
 
-    def _rows(self, block: Sound, pool: ThreadPoolExecutor) -> Iterator[tuple["_Lane", Sound]]:
+    def _rows(self, block: IntSamples, pool: ThreadPoolExecutor) -> Iterator[tuple["ChannelPipeline", IntSamples]]:
         """Each channel that is sent, and its part of a block."""
         wanted = self._options.channels
         numbers = list(range(len(block))) if wanted == "apart" else [0 if wanted == "mix" else wanted - 1]
-        if not self._lanes:
-            self._lanes = [self._new_lane(pool, None if wanted == "mix" else number + 1) for number in numbers]
+        if not self._channels:
+            self._channels = [self._new_channel(pool, None if wanted == "mix" else number + 1) for number in numbers]
         # A format that changes midway may have fewer channels than it began with.
         rows = [block[number] if number < len(block) else np.zeros_like(block[0]) for number in numbers]
         self._same = self._same and all(np.array_equal(rows[0], row) for row in rows[1:])
-        yield from zip(self._lanes, rows, strict=False)
+        yield from zip(self._channels, rows, strict=False)
 
-    def _new_lane(self, pool: ThreadPoolExecutor, channel: int | None) -> "_Lane":
-        overlap = OVERLAP if self._options.overlap is None else self._options.overlap
+    def _new_channel(self, pool: ThreadPoolExecutor, channel: int | None) -> "ChannelPipeline":
+        options, limits = self._options, self.limits
+        longest = math.inf if limits.longest is None else limits.longest
+        overlap = OVERLAP if options.overlap is None else options.overlap
         rules = CutRules(
-            self.longest,
-            overlap=min(overlap, self.longest / 4),
-            # Speakers can only be matched by words that two pieces both hold.
-            repeats=self._options.overlap is not None or (self._card.reply.tells_speakers and channel is None),
-            keeps_silence=self._options.keep_silence or self._options.untouched,
-            long_silence=_worth_leaving_out(self._card),
+            longest,
+            overlap=min(overlap, longest / 4),
+            # A channel that is sent alone is one speaker, so that there is nothing to match.
+            repeats=options.overlap is not None or (limits.repeats and channel is None),
+            keeps_silence=options.keep_silence or options.untouched,
+            long_silence=limits.long_silence,
         )
-        return _Lane(pool, self.form, self._card.accepts.sample_rate, rules, channel)
+        return ChannelPipeline(pool, limits.encoding, limits.sample_rate, rules, channel)
 
     def _new_stream(self) -> SoundStream:
         open_stream = self._workers.stream if self._workers else LocalStream
         return open_stream(
             self._path,
-            sample_rate=self._card.accepts.sample_rate,
+            sample_rate=self.limits.sample_rate,
             channels=1 if self._options.channels == "mix" else None,
             track=self._options.track,
         )
@@ -210,44 +255,46 @@ class Preparation:
         """The piece, or smaller ones when it is over what the engine takes."""
         accepts, audio = self._card.accepts, job.audio.result()
         give_back_memory()
-        longest = accepts.longest if self.is_whole else self.longest
         cap = accepts.most_bytes or math.inf
-        if len(audio) <= cap and job.span.length <= longest + 0.01:
+        if len(audio) <= cap and job.span.length <= accepts.longest + _ROUNDING:
             yield self._piece(job.span, audio, job.speech, job.channel)
             return
+        # Only this piece is cut again: if the next ones became shorter as well, the cuts would depend on how many of
+        # them had been chosen by the time that this one was encoded.
         fits = cap / len(audio) * job.span.length * 0.95
-        longest = min(fits, longest)
-        if self.is_whole:  # a piece that is not to be cut is written while it is heard: too late to limit the next
-            longest = min(longest, GOOD_PIECE)
-        else:
-            for lane in self._lanes:
-                lane.limit(longest)
-        yield from self._recut(job.span, job.speech, job.channel, longest)
+        longest = min(fits, accepts.longest, GOOD_PIECE)
+        yield from self._recut(self._piece(job.span, audio, job.speech, job.channel), longest)
 
     def recut(self, prepared: PreparedPiece) -> Iterator[PreparedPiece]:
-        """A piece that proved too big for the engine, in smaller ones; the recording is decoded again for them.
+        """A piece that proved too big for the engine, in smaller ones.
 
         Raises:
             TooBigError: it is only a few seconds long.
         """
-        span = prepared.span
-        yield from self._recut(span, prepared.piece.speech, prepared.channel, span.length * 0.6)
+        yield from self._recut(prepared, prepared.span.length * 0.6)
 
-    def _recut(self, span: Span, speech: Speech, channel: int | None, longest: float) -> Iterator[PreparedPiece]:
+    def _recut(self, prepared: PreparedPiece, longest: float) -> Iterator[PreparedPiece]:
+        span, speech, channel = prepared.span, prepared.piece.speech, prepared.channel
+        audio = prepared.piece.audio
         if span.length <= _LEAST_PIECE:
             raise _hopeless(self._card, span.length)
-        accepts, row = self._card.accepts, (channel or 1) - 1
-        blocks = (block[min(row, len(block) - 1)] for block in self._new_stream())
+        rate, form = self.limits.sample_rate, self.limits.encoding
+        if form.lossless:
+            # What was encoded is as good as the recording, and need not be looked for in it again.
+            blocks, first = iter([decoded_lossless(audio)]), span.start
+        else:
+            row = (channel or 1) - 1
+            blocks, first = (block[min(row, len(block) - 1)] for block in self._new_stream()), 0.0
         smaller = smaller_spans(span, speech, max(_LEAST_PIECE, longest))
-        for part, audio in _encoded(blocks, self.form, accepts.sample_rate, smaller):
-            piece = self._piece(part, audio, speech_in(part.later(-span.start), speech), channel)
-            if len(audio) <= (accepts.most_bytes or math.inf):
+        for part, part_audio in _encoded(blocks, form, rate, smaller, first):
+            piece = self._piece(part, part_audio, speech_in(part.later(-span.start), speech), channel)
+            if len(part_audio) <= (self._card.accepts.most_bytes or math.inf):
                 yield piece
             else:
                 yield from self.recut(piece)
 
     def _piece(self, span: Span, audio: bytes, speech: Speech, channel: int | None) -> PreparedPiece:
-        piece = Piece(audio, self.form, self._card.accepts.sample_rate, 1, span.length, speech)
+        piece = Piece(audio, self.limits.encoding, self.limits.sample_rate, 1, span.length, speech)
         return PreparedPiece(span, piece, channel)
 
 
@@ -261,7 +308,7 @@ class _Job:
     audio: "Future[bytes]"
 
 
-class _Lane:
+class ChannelPipeline:
     """One channel on its way: heard, kept for as long as it may be needed, and written into pieces."""
 
     def __init__(
@@ -270,19 +317,19 @@ class _Lane:
         self._pool, self._form, self._rate, self._channel = pool, form, rate, channel
         self._listener = SpeechListener(rate)
         self._chooser = SpanChooser(rules)
-        self._tape = _Tape()
+        self._samples = SampleBuffer()
         self._speech: list[tuple[float, float]] = []
         self._open: _Writer | None = None
         self.heard: list[tuple[float, float]] = []
 
-    def hear(self, samples: Sound) -> list[_Job]:
+    def hear(self, samples: IntSamples) -> list[_Job]:
         """Take the next samples; gives the pieces that are certain now."""
-        self._tape.add(samples)
+        self._samples.add(samples)
         jobs = self._settled(self._listener.hear(samples), self._listener.settled)
         if (sure := self._chooser.sure_span) is not None:
             self._write(sure.start, sure.end)
         needed = math.floor(self._chooser.needed_from * self._rate) if self._open is None else self._open.written
-        self._tape.forget(needed)
+        self._samples.forget(needed)
         return jobs
 
     def finish(self, duration: float) -> list[_Job]:
@@ -301,10 +348,6 @@ class _Lane:
             self._speech = [stretch for stretch in self._speech if stretch[1] > first]
         return jobs
 
-    def limit(self, longest: float) -> None:
-        """Make pieces no longer than this from here on."""
-        self._chooser.limit(longest)
-
     def _jobs(self, spans: Iterable[Span]) -> list[_Job]:
         jobs = []
         for span in spans:
@@ -319,19 +362,19 @@ class _Lane:
             self._open = _Writer(self._pool, self._form, self._rate, round(start * self._rate))
         writer, until = self._open, round(end * self._rate)
         if until > writer.written:
-            writer.write(self._tape.part(writer.written, until), until)
+            writer.write(self._samples.part(writer.written, until), until)
         return writer
 
 
-class _Tape:
+class SampleBuffer:
     """Samples since some moment, in chunks of one size: blocks kept as they come would leave memory full of holes."""
 
     def __init__(self) -> None:
-        self._chunks: deque[Sound] = deque()
+        self._chunks: deque[IntSamples] = deque()
         self._first = 0  # the sample that the first chunk begins with
         self._end = 0
 
-    def add(self, block: Sound) -> None:
+    def add(self, block: IntSamples) -> None:
         while len(block):
             filled = (self._end - self._first) % _CHUNK
             if filled == 0:
@@ -341,7 +384,7 @@ class _Tape:
             self._end += len(fitting)
             block = block[len(fitting) :]
 
-    def part(self, first: int, last: int) -> list[Sound]:
+    def part(self, first: int, last: int) -> list[IntSamples]:
         """Samples `first` up to `last`, counted from the recording's start, without copying."""
         parts, begin, last = [], self._first, min(last, self._end)
         for chunk in self._chunks:
@@ -367,7 +410,7 @@ class _Writer:
         self._queue: deque[Future[None]] = deque()
         self.written = first  # sample
 
-    def write(self, parts: Sequence[Sound], until: int) -> None:
+    def write(self, parts: Sequence[IntSamples], until: int) -> None:
         self.written = until
         self._queue.append(self._pool.submit(self._encode, parts))
         if len(self._queue) > _QUEUED_WRITES:
@@ -377,7 +420,7 @@ class _Writer:
         """The whole piece, encoded, when that is done."""
         return self._pool.submit(self._close, list(self._queue))
 
-    def _encode(self, parts: Sequence[Sound]) -> None:
+    def _encode(self, parts: Sequence[IntSamples]) -> None:
         if self._encoder is None:
             self._encoder = open_encoder(self._sink, self._form, sample_rate=self._rate)
         for part in parts:
@@ -392,8 +435,33 @@ class _Writer:
         return self._sink.getvalue()
 
 
-def _form_and_length(card: EngineCard, duration: float | None, options: PieceOptions) -> tuple[AudioFormat, float]:
-    """How pieces are encoded, and how long they may be; infinite when the recording fits into one request.
+def cut_limits(card: EngineCard, duration: float | None, options: PieceOptions) -> CutLimits:
+    """By which limits a recording is cut for an engine.
+
+    Args:
+        card: of the engine.
+        duration: of the recording in seconds, as its header has it; None when it does not say.
+        options: of the user.
+
+    Raises:
+        TooBigError: not even a few seconds fit into one request.
+    """
+    form, longest = _form_and_length(card, duration, options)
+    return CutLimits(
+        form.name,
+        form.bit_rate,
+        card.accepts.sample_rate,
+        None if longest is None else float(longest),
+        # Speakers can only be matched by words that two pieces both hold.
+        card.reply.tells_speakers,
+        _worth_leaving_out(card),
+    )
+
+
+def _form_and_length(
+    card: EngineCard, duration: float | None, options: PieceOptions
+) -> tuple[AudioFormat, float | None]:
+    """How pieces are encoded, and how long they may be; None when the recording fits into one request.
 
     Lossless where pieces of a fair length fit; otherwise as small as needed.
     """
@@ -401,10 +469,11 @@ def _form_and_length(card: EngineCard, duration: float | None, options: PieceOpt
     longest = min(accepts.longest, options.piece_length or math.inf)
     first = FORMATS[accepts.formats[0]]
     if duration is not None and duration <= longest and duration * _hoped_rate(accepts, first) <= cap:
-        return first, math.inf
+        return first, None
     if options.piece_length is None:
         longest = min(longest, GOOD_PIECE)
-    choices = [(form, min(longest, cap / _rate(accepts, form))) for form in _forms(accepts)]
+    room = max(0.0, cap - _HEADER)
+    choices = [(form, min(longest, room / _rate(accepts, form))) for form in _forms(accepts)]
     fair = [choice for choice in choices if choice[1] >= min(_FAIR_PIECE, longest)]
     form, limit = fair[0] if fair else max(choices, key=lambda choice: choice[1])
     if limit < _LEAST_PIECE:
@@ -450,26 +519,26 @@ def _hopeless(card: EngineCard, seconds: float) -> TooBigError:
 
 
 def _encoded(
-    blocks: Iterable[Sound], form: AudioFormat, rate: int, spans: Sequence[Span]
+    blocks: Iterable[IntSamples], form: AudioFormat, rate: int, spans: Sequence[Span], first: float
 ) -> Iterator[tuple[Span, bytes]]:
-    """Spans of a stream of samples, encoded, in order."""
-    tape, waiting, heard = _Tape(), deque(spans), 0
+    """Spans of a stream of samples that begins at `first`, in seconds of the recording, encoded, in order."""
+    samples, waiting, heard, base = SampleBuffer(), deque(spans), 0, round(first * rate)
     for block in blocks:
-        tape.add(block)
+        samples.add(block)
         heard += len(block)
-        while waiting and round(waiting[0].end * rate) <= heard:
+        while waiting and round(waiting[0].end * rate) - base <= heard:
             span = waiting.popleft()
-            yield span, _encoded_part(tape, form, rate, span)
+            yield span, _encoded_part(samples, form, rate, span, base)
         if not waiting:
             return
-        tape.forget(round(waiting[0].start * rate))
+        samples.forget(round(waiting[0].start * rate) - base)
     for span in waiting:
-        yield span, _encoded_part(tape, form, rate, span)
+        yield span, _encoded_part(samples, form, rate, span, base)
 
 
-def _encoded_part(tape: _Tape, form: AudioFormat, rate: int, span: Span) -> bytes:
+def _encoded_part(samples: SampleBuffer, form: AudioFormat, rate: int, span: Span, base: int) -> bytes:
     sink = io.BytesIO()
     with open_encoder(sink, form, sample_rate=rate) as encoder:
-        for part in tape.part(round(span.start * rate), round(span.end * rate)):
+        for part in samples.part(round(span.start * rate) - base, round(span.end * rate) - base):
             encoder.write(part[np.newaxis])
     return sink.getvalue()

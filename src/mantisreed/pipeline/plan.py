@@ -1,17 +1,27 @@
 """What a run would send, and what it would cost, before anything is sent."""
 
 import asyncio
+import logging
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 
+import msgspec
+
 from mantisreed.engines.card import Pace
-from mantisreed.errors import MantisreedError, RecordingError
-from mantisreed.jobs.money import billed_seconds, cost_of
-from mantisreed.pipeline.orders import Order
-from mantisreed.pipeline.pieces import Preparation, PreparedPiece
+from mantisreed.errors import InternalError, MantisreedError, RecordingError
+from mantisreed.files import file_digest
+from mantisreed.jobs.budget import billed_seconds, cost_of
+from mantisreed.jobs.ledger import open_ledger
+from mantisreed.jobs.records import LEDGER_FILE
+from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
+from mantisreed.pipeline.recording import job_of
 from mantisreed.pipeline.sources import Source, local_file
+from mantisreed.workspace import Workspace
+
+_log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,9 +70,15 @@ class PlannedRecording:
     error: MantisreedError | None = None
 
 
-def plan_recordings(order: Order, recordings: Sequence[Source], hidden: Path) -> list[PlannedRecording]:
-    """What a run with this order would send. Recordings that are links are fetched; nothing is sent."""
-    return [asyncio.run(_planned(order, recording, hidden)) for recording in recordings]
+def plan_recordings(
+    workspace: Workspace, options: TranscriptionOptions, recordings: Sequence[Source]
+) -> list[PlannedRecording]:
+    """What a run with these options would send. Recordings that are links are fetched; nothing is sent."""
+    planner = _Planner(workspace, options)
+    try:
+        return [asyncio.run(planner.planned(recording)) for recording in recordings]
+    finally:
+        planner.close()
 
 
 def shortest_time(pace: Pace, requests: int) -> float:
@@ -70,33 +86,59 @@ def shortest_time(pace: Pace, requests: int) -> float:
     return 0.0 if pace.requests is None else max(0, requests - 1) // pace.requests * float(pace.window)
 
 
-async def _planned(order: Order, recording: Source, hidden: Path) -> PlannedRecording:
-    try:
-        async with local_file(recording, hidden / "fetched") as path:
-            return await asyncio.to_thread(_plan, order, recording, path)
-    except MantisreedError as error:
-        if isinstance(error, RecordingError):
-            error.where = recording.shown
-        return PlannedRecording(recording, error=error)
+class _Planner:
+    """Plans recordings one after the other; jobs that are partly answered are cut as before."""
 
+    def __init__(self, workspace: Workspace, options: TranscriptionOptions) -> None:
+        self._options, self._hidden = options, workspace.hidden
+        # A plan leaves no trace: where there is no ledger yet, none is begun.
+        has_ledger = workspace.ledger is not None or (workspace.hidden / LEDGER_FILE).is_file()
+        self._ledger = open_ledger(workspace) if has_ledger else None
 
-def _plan(order: Order, recording: Source, path: Path) -> PlannedRecording:
-    card = order.card
-    prepared = Preparation(path, card, order.pieces)
-    pieces: list[PlannedPiece] = []
-    for piece in prepared:
-        is_first = all(piece.channel != before.channel for before in pieces)
-        pieces.append(_planned_piece(piece, is_first=is_first))
-    billed = billed_seconds(card, [piece.end - piece.start for piece in pieces])
-    return PlannedRecording(
-        recording,
-        prepared.duration,
-        sum(end - start for start, end in prepared.speech),
-        tuple(pieces),
-        billed,
-        cost_of(card, billed),
-        (*prepared.damage, *prepared.notes),
-    )
+    def close(self) -> None:
+        if self._ledger is not None:
+            self._ledger.close()
+
+    async def planned(self, recording: Source) -> PlannedRecording:
+        """The plan of one recording. Whatever goes wrong with it ends here, and is told."""
+        try:
+            async with local_file(recording, self._hidden / "fetched") as path:
+                return await asyncio.to_thread(self._plan, recording, path)
+        except MantisreedError as error:
+            if isinstance(error, RecordingError):
+                error.where = recording.label
+            return PlannedRecording(recording, error=error)
+        except Exception as error:
+            _log.exception("%s failed by an internal error", recording.label)
+            return PlannedRecording(recording, error=InternalError.because(error, where=recording.label))
+
+    def _plan(self, recording: Source, path: Path) -> PlannedRecording:
+        card = self._options.card
+        prepared = Preparation(path, card, self._options.pieces, limits=self._limits(path))
+        pieces: list[PlannedPiece] = []
+        for piece in prepared:
+            is_first = all(piece.channel != before.channel for before in pieces)
+            pieces.append(_planned_piece(piece, is_first=is_first))
+        billed = billed_seconds(card, [piece.end - piece.start for piece in pieces])
+        return PlannedRecording(
+            recording,
+            prepared.duration,
+            sum(end - start for start, end in prepared.speech),
+            tuple(pieces),
+            billed,
+            cost_of(card, billed),
+            (*prepared.damage, *prepared.notes),
+        )
+
+    def _limits(self, path: Path) -> CutLimits | None:
+        """By which limits the recording's job was cut; None when it is new."""
+        if self._ledger is None:
+            return None
+        try:
+            cuts = self._ledger.jobs.cuts(job_of(self._options, file_digest(path)))
+        except OSError:
+            return None  # preparing it tells what is wrong
+        return msgspec.json.decode(cuts, type=CutLimits) if cuts else None
 
 
 def _planned_piece(prepared: PreparedPiece, *, is_first: bool) -> PlannedPiece:

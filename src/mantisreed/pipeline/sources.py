@@ -2,6 +2,7 @@
 
 import os
 import re
+import stat
 from collections.abc import Iterable, Iterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
@@ -10,7 +11,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import unquote, urlsplit
 
 from mantisreed.errors import InputError, RecordingError
-from mantisreed.files import make_folder, shown
+from mantisreed.files import make_folder, printable
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
@@ -41,15 +42,15 @@ class Source:
     @property
     def name(self) -> str:
         """The name of the recording, fit for showing."""
-        return shown(self.path.name)
+        return printable(self.path.name)
 
     @property
-    def shown(self) -> str:
+    def label(self) -> str:
         """The source as it was named, fit for showing; of a link no password and no query."""
         if self.link is None:
-            return shown(self.path)
+            return printable(self.path)
         parts = urlsplit(self.link)
-        return shown(f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}")
+        return printable(f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}")
 
     @property
     def key(self) -> str:
@@ -101,13 +102,13 @@ async def _fetch(source: Source, path: Path) -> None:
     try:
         async with aiohttp.ClientSession(timeout=limit) as session, session.get(source.link) as response:
             if response.status != 200:
-                raise RecordingError(f"cannot be fetched (HTTP {response.status})", where=source.shown)
+                raise RecordingError(f"cannot be fetched (HTTP {response.status})", where=source.label)
             with path.open("wb") as sink:
                 async for block in response.content.iter_chunked(1 << 20):
                     sink.write(block)
     except (aiohttp.ClientError, TimeoutError, OSError) as error:
         reason = str(error) or "no answer in time"
-        raise RecordingError(f"cannot be fetched ({reason.lower()})", where=source.shown) from error
+        raise RecordingError(f"cannot be fetched ({reason.lower()})", where=source.label) from error
 
 
 def _recordings_of(given: str | os.PathLike[str]) -> list[Source]:
@@ -119,10 +120,18 @@ def _recordings_of(given: str | os.PathLike[str]) -> list[Source]:
         inside = sorted(_walk(path), key=os.fsencode)
         if not inside:
             advice = "recordings end in .wav, .mp3, .m4a, ..."
-            raise InputError("no recording in this folder", where=shown(path), advice=advice)
+            raise InputError("no recording in this folder", where=printable(path), advice=advice)
         return [Source(file) for file in inside]
-    if not path.exists():
-        raise InputError("no such file or folder", where=shown(path))
+    try:
+        kind = path.stat().st_mode
+    except (OSError, ValueError) as error:
+        raise InputError("no such file or folder", where=printable(path)) from error
+    if not stat.S_ISREG(kind):
+        raise InputError(
+            "this is not a file: pipes, sockets and devices cannot be read",
+            where=printable(path),
+            advice="write the sound to a file first",
+        )
     return [Source(path)]
 
 

@@ -5,7 +5,7 @@ import os
 import signal
 from collections.abc import Callable, Coroutine, Iterator, Mapping, Sequence
 from contextlib import AsyncExitStack, contextmanager
-from decimal import Decimal
+from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
 from types import TracebackType
@@ -18,14 +18,16 @@ from mantisreed.engines.request import HttpRequest, wants_link
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.exports.script import WriteOptions
-from mantisreed.pipeline.orders import Order, order_for
+from mantisreed.pipeline.batch import Batch, BatchServices
+from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
+from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import PieceOptions
-from mantisreed.pipeline.run import Event, Outcome, Runner
 from mantisreed.pipeline.sources import Source, find_recordings
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
+    from mantisreed.engines.links import LinkServer
     from mantisreed.engines.transport import HttpTransport
     from mantisreed.jobs.ledger import Ledger
 
@@ -36,19 +38,8 @@ T = TypeVar("T")
 def transcribe(
     sources: Sequence[str | os.PathLike[str]],
     workspace: Workspace,
+    options: RunOptions | None = None,
     *,
-    engine: str | None = None,
-    language: str | None = None,
-    translate_to: str | None = None,
-    hints: Sequence[str] | None = None,
-    to: Sequence[str] | None = None,
-    into: str | os.PathLike[str] | None = None,
-    pieces: PieceOptions | None = None,
-    writing: WriteOptions | None = None,
-    overwrite: bool = False,
-    afresh: bool = False,
-    spend_limit: Decimal | None = None,
-    wait: bool = True,
     workers: DecodingWorkers | None = None,
     on_event: Callable[[Event], None] = lambda event: None,
 ) -> list[Outcome]:
@@ -59,18 +50,7 @@ def transcribe(
     Args:
         sources: files, folders and http(s) links.
         workspace: with the engine cards.
-        engine: name of the card, or `NAME:PROFILE`; None takes the one in the settings, or the only one.
-        language: a BCP 47 tag; None takes the one in the settings, or lets the engine find out.
-        translate_to: the tag of another language to answer in, where the card declares translating.
-        hints: names and rare words to expect; None takes those in the settings.
-        to: names of output formats; None takes those in the settings.
-        into: folder for outputs; None takes the one in the settings.
-        pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the engine's card.
-        writing: how the formats are written; None does as the settings say.
-        overwrite: also outputs that were edited since they were written.
-        afresh: ask the engine again also for what it has answered already.
-        spend_limit: what these recordings may cost, with what they have cost before, in the card's currency.
-        wait: until all replies are there; otherwise only send, and leave the rest to `collect`.
+        options: what is wanted of the run.
         workers: where long recordings are decoded, if some have been started already.
         on_event: called as recordings move along.
 
@@ -80,37 +60,46 @@ def transcribe(
     Raises:
         InputError: a source, an option, the card or a secret is wrong; nothing was sent.
     """
+    wanted = options or RunOptions()
     recordings = find_recordings(sources)
-    order = order_for(
-        workspace,
-        engine=engine,
-        language=language,
-        translate_to=translate_to,
-        hints=hints,
-        pieces=pieces,
-        afresh=afresh,
-        spend_limit=spend_limit,
-        wait=wait,
+    checked = transcription_options(workspace, wanted)
+    check_links(workspace, checked.card, recordings, wait=wanted.wait)
+    folder = Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into
+    outputs = Outputs(
+        folder,
+        workspace.hidden,
+        chosen_formats(wanted.to if wanted.to is not None else workspace.settings.to),
+        options=wanted.writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording()),
+        overwrite=wanted.overwrite,
     )
-    check_links(workspace, order.card, recordings, wait=wait)
-    folder = Path(into) if into is not None else workspace.folder / workspace.settings.into
-    formats = chosen_formats(to if to is not None else workspace.settings.to)
-    options = writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording())
-    outputs = Outputs(folder, workspace.hidden, formats, options=options, overwrite=overwrite)
-    return run_order(workspace, order, outputs, recordings, workers=workers, on_event=on_event)
+    return run_batch(workspace, checked, outputs, recordings, RunHooks(workers=workers, on_event=on_event))
 
 
-def run_order(
+@dataclass(frozen=True, slots=True)
+class RunHooks:
+    """What comes with a batch from outside.
+
+    Attributes:
+        expected: digests that recordings must have, by their sources' keys.
+        workers: where long recordings are decoded, if some have been started already.
+        on_event: called as recordings move along.
+        on_interrupt: called when the user wants to stop.
+    """
+
+    expected: Mapping[str, str] | None = None
+    workers: DecodingWorkers | None = None
+    on_event: Callable[[Event], None] = lambda event: None
+    on_interrupt: Callable[[], None] = lambda: None
+
+
+def run_batch(
     workspace: Workspace,
-    order: Order,
+    options: TranscriptionOptions,
     outputs: Outputs,
     recordings: Sequence[Source],
-    *,
-    expected: Mapping[str, str] | None = None,
-    workers: DecodingWorkers | None = None,
-    on_event: Callable[[Event], None] = lambda event: None,
+    hooks: RunHooks,
 ) -> list[Outcome]:
-    """The outcome of each recording; `expected` holds digests that recordings must have, by their sources' keys.
+    """The outcome of each recording.
 
     The first interruption by the user lets what is on its way come in, the second ends at once.
     """
@@ -118,29 +107,38 @@ def run_order(
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
             transport = await stack.enter_async_context(LateTransport())
-            decoding = stack.enter_context(workers or DecodingWorkers())
-            links = None
-            if workspace.links and wants_link(order.card) and any(source.link is None for source in recordings):
-                from mantisreed.engines.links import LinkServer
-
-                links = await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
-            runner = Runner(
-                order,
-                outputs,
+            services = BatchServices(
                 transport,
                 lambda: ledger_of(workspace),
-                hidden=workspace.hidden,
-                workers=decoding,
-                links=links,
+                workspace.hidden,
+                workers=stack.enter_context(hooks.workers or DecodingWorkers()),
+                links=await _link_server(stack, workspace, options.card, recordings),
                 callbacks=f"{workspace.callbacks.public.rstrip('/')}/calls" if workspace.callbacks else None,
-                expected=expected,
                 ready=transport.ready,
-                on_event=on_event,
+                on_event=hooks.on_event,
             )
-            stack.enter_context(interruptible(runner.interrupt))
-            return await runner.run(recordings)
+            batch = Batch(options, outputs, services, expected=hooks.expected)
+
+            def interrupt() -> None:
+                hooks.on_interrupt()
+                batch.interrupt()
+
+            stack.enter_context(interruptible(interrupt))
+            return await batch.run(recordings)
 
     return run_interruptibly(work())
+
+
+async def _link_server(
+    stack: AsyncExitStack, workspace: Workspace, card: EngineCard, recordings: Sequence[Source]
+) -> "LinkServer | None":
+    """What offers pieces to an engine that fetches them; None where none does."""
+    is_needed = wants_link(card) and any(source.link is None for source in recordings)
+    if not is_needed or workspace.links is None:
+        return None
+    from mantisreed.engines.links import LinkServer
+
+    return await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
 
 
 def run_interruptibly(work: Coroutine[Any, Any, T]) -> T:

@@ -4,24 +4,30 @@
 name) and `words` (a list of `text`, `start`, `end`, in seconds). Subfolders are searched as well.
 """
 
+import hashlib
+import io
 import math
+import zipfile
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 import numpy as np
+import platformdirs
 from numpy.typing import NDArray
 
 from mantisreed.audio.decode import SAMPLE_RATE, decode
-from mantisreed.errors import InputError, RecordingError
-from mantisreed.files import shown
+from mantisreed.errors import InputError, OutputError, RecordingError
+from mantisreed.files import printable, write_whole
 
 BUNDLED = Path(__file__).with_name("bank")
 """The bank that ships with the package: the marsh station, in English and German."""
 
 _FRAME = SAMPLE_RATE // 100
+_CACHE_FORMAT = 1  # of the decoded sounds that are kept
 _SILENCE = 0.03  # of the loudest frame: 30 dB under it
 _NOT_AUDIO = {".txt", ".json"}
 
@@ -72,15 +78,58 @@ def load_bank(folder: Path = BUNDLED) -> tuple[Phrase, ...]:
     Raises:
         InputError: the folder holds no phrase, or a file of it cannot be read.
     """
-    with ThreadPoolExecutor() as pool:
-        phrases = tuple(pool.map(lambda files: _phrase(folder, *files), _files(folder)))
-    if not phrases:
+    files = list(_files(folder))
+    if not files:
         raise InputError(
             "no phrases in this folder",
-            where=shown(folder),
+            where=printable(folder),
             advice="a phrase bank is a folder of audio files, each with a .txt of the same name beside it",
         )
+    cache = _cache_of(files)
+    sounds = _cached_sounds(cache, len(files))
+    is_cached = sounds is not None
+    if sounds is None:
+        with ThreadPoolExecutor() as pool:
+            sounds = list(pool.map(_sound_of, (audio for audio, _ in files)))
+    phrases = tuple(_phrase(folder, audio, text, sound) for (audio, text), sound in zip(files, sounds, strict=True))
+    if not is_cached:
+        _keep_sounds(cache, sounds)
     return phrases
+
+
+def _cache_of(files: Sequence[tuple[Path, Path]]) -> Path:
+    """Where the decoded sounds of these files are kept: decoding the bundled bank takes seconds at every start."""
+    digest = hashlib.sha256(f"{_CACHE_FORMAT}\n".encode())
+    for audio, _ in files:
+        found = audio.stat()
+        digest.update(f"{audio.name}\0{found.st_size}\0{found.st_mtime_ns}\n".encode("utf-8", "surrogateescape"))
+    return platformdirs.user_cache_path("mantisreed") / "banks" / f"{digest.hexdigest()[:32]}.npz"
+
+
+def _cached_sounds(cache: Path, count: int) -> "list[NDArray[np.float32]] | None":
+    try:
+        with np.load(cache, allow_pickle=False) as kept:
+            samples, ends = kept["samples"], kept["ends"]
+    except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
+        return None
+    return np.split(samples, ends[:-1]) if len(ends) == count else None
+
+
+def _keep_sounds(cache: Path, sounds: "Sequence[NDArray[np.float32]]") -> None:
+    """Keep decoded sounds for the next start; where that cannot be done, they are decoded again."""
+    sink = io.BytesIO()
+    np.savez(sink, samples=np.concatenate(sounds), ends=np.cumsum([len(sound) for sound in sounds]))
+    with suppress(OSError, OutputError):
+        cache.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(cache, sink.getvalue())
+
+
+def _sound_of(audio: Path) -> "NDArray[np.float32]":
+    try:
+        samples: NDArray[np.float32] = np.concatenate(list(decode(audio)), axis=1)[0]
+        return samples
+    except RecordingError as error:
+        raise InputError(f"this phrase cannot be read ({error})", where=printable(audio)) from error
 
 
 def _files(folder: Path) -> Iterator[tuple[Path, Path]]:
@@ -92,14 +141,13 @@ def _files(folder: Path) -> Iterator[tuple[Path, Path]]:
             yield path, text
 
 
-def _phrase(folder: Path, audio: Path, text_file: Path) -> Phrase:
+def _phrase(folder: Path, audio: Path, text_file: Path, samples: "NDArray[np.float32]") -> Phrase:
     try:
         text = " ".join(text_file.read_text(encoding="utf-8").split())
         beside_file = audio.with_suffix(".json")
         beside = msgspec.json.decode(beside_file.read_bytes(), type=_Beside) if beside_file.exists() else _Beside()
-        samples = np.concatenate(list(decode(audio)), axis=1)[0]
-    except (RecordingError, OSError, UnicodeDecodeError, msgspec.MsgspecError) as error:
-        raise InputError(f"this phrase cannot be read ({error})", where=shown(audio)) from error
+    except (OSError, UnicodeDecodeError, msgspec.MsgspecError) as error:
+        raise InputError(f"this phrase cannot be read ({error})", where=printable(audio)) from error
     words = beside.words or spread_words(text.split(), samples)
     name = audio.relative_to(folder).with_suffix("").as_posix()
     return Phrase(name, text, beside.language, beside.voice, words, samples)

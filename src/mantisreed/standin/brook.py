@@ -47,7 +47,8 @@ def routes(listener: Listener, key: str, *, most_bytes: int = MOST_BYTES) -> lis
                 return _trouble(422, "the form has no file named sound")
             if form.get("creek") not in MODELS:
                 return _trouble(422, f"creek has to be one of {', '.join(MODELS)}")
-            if tongue is not None and tongue not in listener.tongues:
+            # A bank that does not say in which languages its phrases are is heard in any.
+            if tongue is not None and listener.tongues and tongue not in listener.tongues:
                 return _trouble(422, f"the tongue {tongue!r} is not spoken here")
             if (sound.size or 0) > most_bytes:
                 return _trouble(413, f"{sound.size} bytes will not go through; {most_bytes} would")

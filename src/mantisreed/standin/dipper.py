@@ -12,8 +12,8 @@
     GET  /dipper/catches/ID     {"voices": [{"who": 1, "begins": 500, "ends": 3100, "line": "...",
                                              "parts": [{"part": "Good", "begins": 500, "ends": 800}]}]}
 
-Times are milliseconds; the same voice has the same number. A dive takes three looks, or as long as the moods say.
-When it has ended, the address in `ring` is called, signed after Standard Webhooks: a POST with
+Times are milliseconds; the same voice has the same number. A dive takes three looks, or as long as the fault profile
+says. When it has ended, the address in `ring` is called, signed after Standard Webhooks: a POST with
 {"dive": "ID", "mood": "..."}, or with the catch itself if asked to `carry` it.
 """
 
@@ -36,16 +36,16 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import BaseRoute, Route
 
 from mantisreed.errors import RecordingError
+from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Hearing, Listener
-from mantisreed.standin.moods import Moods
 
 CLIENT = "wader"
 _LOOKS = 3
 
 
-def routes(listener: Listener, key: str, moods: Moods | None = None) -> list[BaseRoute]:
+def routes(listener: Listener, key: str, profile: FaultProfile | None = None) -> list[BaseRoute]:
     """What it answers."""
-    return _Dipper(listener, key, moods or Moods()).routes()
+    return _Dipper(listener, key, profile or FaultProfile()).routes()
 
 
 def bell(key: str) -> str:
@@ -132,9 +132,9 @@ callback.brings = "reply"
 
 
 class _Dipper:
-    def __init__(self, listener: Listener, key: str, moods: Moods) -> None:
-        self._moods = moods
-        self._chance = random.Random(moods.seed)  # noqa: S311 - nothing is kept secret with it
+    def __init__(self, listener: Listener, key: str, profile: FaultProfile) -> None:
+        self._profile = profile
+        self._chance = random.Random(profile.seed)  # noqa: S311 - nothing is kept secret with it
         self._knots: dict[str, str] = {}
         self._calling: set[asyncio.Task[None]] = set()
         self._listener = listener
@@ -186,13 +186,13 @@ class _Dipper:
         end = self._end()
         self._dives[name] = dive = {"content": content, "tongue": asked.get("tongue"), "looks": 0, "end": end}
         dive["listening"] = asyncio.Lock()
-        dive["until"] = time.monotonic() + self._moods.queue
+        dive["until"] = time.monotonic() + self._profile.queue
         dive["ring"], dive["carry"] = asked.get("ring"), asked.get("carry") == "yes"
         if knot := asked.get("knot"):
             self._knots[knot] = name
-        if dive["ring"] and self._moods.calls == "early":
+        if dive["ring"] and self._profile.calls == "early":
             await self._ring(name)
-        elif dive["ring"] and self._moods.calls != "never":
+        elif dive["ring"] and self._profile.calls != "never":
             calling = asyncio.create_task(self._ring(name))
             self._calling.add(calling)
             calling.add_done_callback(self._calling.discard)
@@ -203,9 +203,9 @@ class _Dipper:
     def _end(self) -> str:
         """How a new dive will end."""
         chance = self._chance.random()
-        if chance < self._moods.failing:
+        if chance < self._profile.failing:
             return "drowned"
-        return "lost" if chance < self._moods.failing + self._moods.losing else "surfaced"
+        return "lost" if chance < self._profile.failing + self._profile.losing else "surfaced"
 
     async def _ring(self, name: str) -> None:
         dive = self._dives[name]
@@ -217,7 +217,7 @@ class _Dipper:
         content = json.dumps(body).encode()
         async with aiohttp.ClientSession() as session:
             call = f"call_{secrets.token_hex(8)}"
-            for _ in range(2 if self._moods.calls == "twice" else 1):
+            for _ in range(2 if self._profile.calls == "twice" else 1):
                 headers = _signed(bell(self._key), call, content)
                 with contextlib.suppress(aiohttp.ClientError, TimeoutError):
                     await session.post(dive["ring"], data=content, headers=headers)
@@ -262,7 +262,7 @@ class _Dipper:
         if dive is None:
             return JSONResponse({"because": "no such dive"}, status_code=404)
         dive["looks"] += 1
-        is_early = time.monotonic() < dive["until"] if self._moods.queue else dive["looks"] < _LOOKS
+        is_early = time.monotonic() < dive["until"] if self._profile.queue else dive["looks"] < _LOOKS
         if is_early and "heard" not in dive:
             return JSONResponse({"mood": ("perched", "under")[dive["looks"] > 1]})
         if await self._mood(dive) == "drowned":

@@ -11,7 +11,7 @@ from itertools import pairwise
 from mantisreed.audio.decode import Decoder
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.ear import EAR_RATE, Ear, HeardPhrase, HeardWord
-from mantisreed.standin.moods import heard_sounds
+from mantisreed.standin.faults import heard_sounds
 
 
 @dataclass(frozen=True, slots=True)

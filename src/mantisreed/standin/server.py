@@ -14,10 +14,10 @@ from starlette.middleware import Middleware
 from starlette.routing import Mount
 
 from mantisreed.errors import InputError, OutputError
-from mantisreed.files import make_folder, shown, write_whole
+from mantisreed.files import make_folder, printable, write_whole
 from mantisreed.standin import bittern, brook, dipper, heron, plover, rail, sedge, stilt, wren
+from mantisreed.standin.faults import FaultProfile, Weather
 from mantisreed.standin.hearing import Listener
-from mantisreed.standin.moods import Moods, Weather
 
 HOST = "127.0.0.1"
 
@@ -37,16 +37,16 @@ _BELL_FILE = "standin.bell"
 _MARK = "# Engine cards of the stand-ins, written by mantisreed; written anew each time they start.\n"
 
 
-def standins(listener: Listener, key: str, moods: Moods | None = None) -> Starlette:
+def standins(listener: Listener, key: str, profile: FaultProfile | None = None) -> Starlette:
     """All stand-in engines that are spoken to over HTTP, as one ASGI application, each under its own name."""
-    moods = moods or Moods()
+    profile = profile or FaultProfile()
     routes = {
-        name: engine.routes(listener, key, moods) if engine is dipper else engine.routes(listener, key)
+        name: engine.routes(listener, key, profile) if engine is dipper else engine.routes(listener, key)
         for name, engine in _SERVED.items()
     }
     return Starlette(
         routes=[Mount(f"/{name}", routes=engine) for name, engine in routes.items()],
-        middleware=[Middleware(Weather, moods=moods)],
+        middleware=[Middleware(Weather, profile=profile)],
     )
 
 
@@ -67,7 +67,9 @@ def check_cards_file(file: Path) -> None:
         OutputError: somebody else made it.
     """
     if not may_write_cards(file):
-        raise OutputError("exists and was not written by a stand-in", where=shown(file), advice="name another file")
+        raise OutputError(
+            "exists and was not written by a stand-in", where=printable(file), advice="name another file"
+        )
 
 
 def write_cards(file: Path, address: str, key: str, listener: Listener) -> None:

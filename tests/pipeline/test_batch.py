@@ -1,4 +1,4 @@
-"""Recordings moved along by the runner, against a scripted engine and a clock of our own."""
+"""A batch of recordings against a scripted engine and a clock of our own."""
 
 import asyncio
 import json
@@ -12,10 +12,13 @@ from mantisreed.engines.secrets import Secret
 from mantisreed.engines.transport import ScriptedTransport
 from mantisreed.errors import TooBigError, UnreachableError
 from mantisreed.exports.formats import chosen_formats
+from mantisreed.jobs.gate import Time
 from mantisreed.jobs.ledger import Ledger
-from mantisreed.pipeline.orders import Order
+from mantisreed.pipeline.batch import Batch, BatchServices
+from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.run import Event, Outcome, Runner
 from mantisreed.pipeline.sources import Source
 
 SPOKEN = {
@@ -46,11 +49,11 @@ class Clock:
 
 
 class Bench:
-    """A runner with everything around it."""
+    """A batch with everything around it."""
 
     def __init__(self, folder: Path, answers: dict[str, object], old: str = "", new: str = "") -> None:
         folder.mkdir(exist_ok=True)
-        self.order = Order(brook_card(folder, old, new), {"key": Secret("hush")})
+        self.options = TranscriptionOptions(brook_card(folder, old, new), {"key": Secret("hush")})
         self.folder = folder
         self.events: list[Event] = []
         self.clock = Clock()
@@ -69,17 +72,14 @@ class Bench:
         outputs = Outputs(self.folder / "out", self.folder / ".hidden", chosen_formats(["txt", "json"]))
 
         async def go() -> list[Outcome]:
-            runner = Runner(
-                self.order,
-                outputs,
+            services = BatchServices(
                 self.transport,
-                lambda: Ledger(self.folder / ".hidden"),
-                hidden=self.folder / ".hidden",
+                lambda: Ledger(self.folder / ".hidden", clock=lambda: self.clock.now),
+                self.folder / ".hidden",
                 on_event=self.events.append,
-                clock=lambda: self.clock.now,
-                sleep=self.clock.sleep,
+                time=Time(lambda: self.clock.now, self.clock.sleep),
             )
-            return await runner.run([Source(path) for path in recordings])
+            return await Batch(self.options, outputs, services).run([Source(path) for path in recordings])
 
         return asyncio.run(go())
 
@@ -184,7 +184,7 @@ class MisleadingEels(Bench):
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder, {})
-        self.order = Order(workspace_of(folder, EEL).engine("eel"), {}, tries=100)
+        self.options = TranscriptionOptions(workspace_of(folder, EEL).engine("eel"), {}, max_attempts=100)
         self.sent: list[str] = []
         self.is_taken = False
         self.looks = 0

@@ -1,20 +1,19 @@
-"""Changes of the ledger, made on one thread: those of one moment are committed at once."""
+"""Changes of the ledger, made on one thread: those of one moment are committed at once.
+
+A commit waits for the disk; whatever comes meanwhile goes into the next one.
+"""
 
 import asyncio
 import threading
-import time
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
 
-from mantisreed.errors import MantisreedError
-
 if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
 
-_MOST_TOGETHER = 100
-_BEAT = 10.0  # seconds
+_MOST_TOGETHER = 100  # changes in one commit; more would let the first of them wait for too long
 
 T = TypeVar("T")
 _Change: TypeAlias = "tuple[Callable[[Ledger], Any], asyncio.Future[Any]]"
@@ -22,10 +21,7 @@ _Result: TypeAlias = "tuple[asyncio.Future[Any], Any, BaseException | None]"
 
 
 class LedgerWriter:
-    """Does things with a ledger for an event loop. What has been awaited is on disk.
-
-    For as long as it is open, other processes see that this one is alive.
-    """
+    """Does things with a ledger for an event loop. What has been awaited is on disk."""
 
     def __init__(self, open_ledger: "Callable[[], Ledger]") -> None:
         """`open_ledger` is called on the thread, when there is something to do."""
@@ -37,7 +33,7 @@ class LedgerWriter:
         self._is_closing = False
         self._thread: threading.Thread | None = None
 
-    async def noted(self, change: "Callable[[Ledger], T]", *, is_urgent: bool = False) -> T:
+    async def perform(self, change: "Callable[[Ledger], T]", *, is_urgent: bool = False) -> T:
         """What the change gives, once it is committed; what is urgent is committed before the rest.
 
         Raises:
@@ -66,52 +62,44 @@ class LedgerWriter:
             self._ledger = None
 
     def _work(self) -> None:
-        due = time.monotonic() + _BEAT
-        while (together := self._next(due)) is not None:
-            if together:
-                results = self._made(together)
-                loop = results[0][0].get_loop()
-                if not loop.is_closed():
-                    loop.call_soon_threadsafe(_resolve, results)
-            if time.monotonic() >= due:
-                self._beat()
-                due = time.monotonic() + _BEAT
+        while together := self._next():
+            results = self._made(together)
+            loop = results[0][0].get_loop()
+            if not loop.is_closed():
+                loop.call_soon_threadsafe(_resolve, results)
 
-    def _next(self, due: float) -> "list[_Change] | None":
-        """What is to be committed together next; empty when nothing comes until this moment, None at the end."""
+    def _next(self) -> "list[_Change]":
+        """What is to be committed together next; nothing at the end."""
         with self._something:
             while not (self._urgent or self._others):
                 if self._is_closing:
-                    return None
-                if not self._something.wait(max(0.0, due - time.monotonic())):
                     return []
+                self._something.wait()
             waiting = self._urgent or self._others
             return [waiting.popleft() for _ in range(min(len(waiting), _MOST_TOGETHER))]
 
-    def _beat(self) -> None:
-        """Let other processes know that this one is alive; what it has under way is left to it."""
-        if self._ledger is not None:
-            with suppress(MantisreedError):  # the next change tells what is wrong
-                self._ledger.beat()
-
     def _made(self, together: "list[_Change]") -> list[_Result]:
+        """What came of each change; when opening the ledger or the commit fails, that is what came of all."""
         try:
             if self._ledger is None:
                 self._ledger = self._open_ledger()
             if len(together) > 1:
                 with suppress(Exception), self._ledger.together():
                     return [(future, change(self._ledger), None) for change, future in together]
-                # One of them failed, and none was made: now each by itself, so that only that one fails.
-            return [_one(self._ledger, *one) for one in together]
+            # One alone; or one of them failed and none was made: now each by itself, so that only that one fails.
+            return [self._one(*one) for one in together]
         except BaseException as error:
+            # Whatever it is, it belongs to those who wait; the thread goes on for the next ones.
             return [(future, None, error) for _, future in together]
 
-
-def _one(ledger: "Ledger", change: "Callable[[Ledger], Any]", future: "asyncio.Future[Any]") -> _Result:
-    try:
-        return future, change(ledger), None
-    except BaseException as error:
-        return future, None, error
+    def _one(self, change: "Callable[[Ledger], Any]", future: "asyncio.Future[Any]") -> _Result:
+        assert self._ledger is not None
+        try:
+            with self._ledger.together():
+                result = change(self._ledger)
+        except BaseException as error:
+            return future, None, error
+        return future, result, None
 
 
 def _resolve(results: list[_Result]) -> None:

@@ -26,7 +26,7 @@ _PAGE = b"<!DOCTYPE html><html><body><h1>Low tide</h1><p>Come back with the wate
 
 
 @dataclass(frozen=True, slots=True)
-class Moods:
+class FaultProfile:
     """What goes wrong, and how often.
 
     Attributes:
@@ -62,11 +62,11 @@ heard_sounds: ContextVar[list[str] | None] = ContextVar("heard_sounds", default=
 class Weather:
     """Stands before the stand-ins: lets requests through, spoils some, counts all. `GET /tally` tells the counts."""
 
-    def __init__(self, engines: ASGIApp, moods: Moods, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(self, engines: ASGIApp, profile: FaultProfile, clock: Callable[[], float] = time.monotonic) -> None:
         self._engines = engines
-        self._moods = moods
+        self._profile = profile
         self._clock = clock
-        self._chance = random.Random(moods.seed)  # noqa: S311 - nothing is kept secret with it
+        self._chance = random.Random(profile.seed)  # noqa: S311 - nothing is kept secret with it
         self._starts: MutableMapping[str, deque[float]] = {}
         self._given: dict[str, bytes] = {}
         self.asked: Counter[str] = Counter()
@@ -95,8 +95,8 @@ class Weather:
             refusal = JSONResponse({"trouble": "the tide is too strong"}, 429, self._retry_after(wait))
             await refusal(scope, receive, send)
             return
-        is_spoiled = self._chance.random() < self._moods.faults
-        fault = self._chance.choice(self._moods.kinds) if is_spoiled else None
+        is_spoiled = self._chance.random() < self._profile.faults
+        fault = self._chance.choice(self._profile.kinds) if is_spoiled else None
         if fault in _BEFORE:
             self.faults[str(fault)] += 1
             await self._spoiled_before(fault, scope, receive, send)
@@ -115,9 +115,9 @@ class Weather:
 
     def _over_pace(self, engine: str) -> float | None:
         """Seconds until one more request would be let in; None when it is let in now."""
-        if self._moods.pace is None:
+        if self._profile.pace is None:
             return None
-        count, window = self._moods.pace
+        count, window = self._profile.pace
         now, starts = self._clock(), self._starts.setdefault(engine, deque())
         while starts and starts[0] <= now - window:
             starts.popleft()
@@ -128,7 +128,7 @@ class Weather:
 
     def _retry_after(self, wait: float) -> dict[str, str]:
         whole = int(wait) + 1
-        match self._moods.retry_after:
+        match self._profile.retry_after:
             case "seconds":
                 return {"Retry-After": str(whole)}
             case "date":
@@ -142,7 +142,7 @@ class Weather:
             return
         await _drained(receive)
         if fault == "hang":
-            await anyio.sleep(self._moods.hang)
+            await anyio.sleep(self._profile.hang)
             _close(receive)
             return
         await JSONResponse({"trouble": "the sluice is broken"}, int(fault or 500))(scope, receive, send)

@@ -15,13 +15,13 @@ from starlette.responses import JSONResponse
 from starlette.routing import Route
 
 from mantisreed.standin import server
-from mantisreed.standin.moods import FAULTS, Fault, Moods, Weather, heard_sounds
+from mantisreed.standin.faults import FAULTS, Fault, FaultProfile, Weather, heard_sounds
 
 WHOLE = b'{"says":"tide"}'
 
 
 @contextmanager
-def engine(moods: Moods) -> Iterator[str]:
+def engine(profile: FaultProfile) -> Iterator[str]:
     numbers = iter(range(1000))
 
     async def hear(request: Request) -> JSONResponse:
@@ -34,7 +34,7 @@ def engine(moods: Moods) -> Iterator[str]:
         return JSONResponse({"id": next(numbers)}, status_code=202)
 
     routes = [Route("/weir/hear", hear, methods=["POST"]), Route("/weir/take", take, methods=["POST"])]
-    application = Starlette(routes=routes, middleware=[Middleware(Weather, moods=moods)])
+    application = Starlette(routes=routes, middleware=[Middleware(Weather, profile=profile)])
     with server.bound_socket(0) as waiting, server.serving(application, waiting) as address:
         yield address
 
@@ -73,7 +73,7 @@ def tally(address: str) -> dict[str, dict[str, int]]:
     ],
 )
 def test_each_fault_is_what_it_says_and_is_counted(fault: Fault, status: object, body: bytes | None) -> None:
-    with engine(Moods(faults=1.0, kinds=(fault,), hang=0.1)) as address:
+    with engine(FaultProfile(faults=1.0, kinds=(fault,), hang=0.1)) as address:
         found, content, headers = asked(address)
         assert found == status or (fault in ("refused", "hang") and found in ("URLError", "ConnectionResetError"))
         assert content == body if body is not None else content.startswith(b"<!DOCTYPE html>")
@@ -86,14 +86,14 @@ def test_each_fault_is_what_it_says_and_is_counted(fault: Fault, status: object,
 
 
 def test_a_duplicate_id_is_one_that_was_given_before() -> None:
-    with engine(Moods(faults=0.5, kinds=("duplicate id",), seed=1)) as address:
+    with engine(FaultProfile(faults=0.5, kinds=("duplicate id",), seed=1)) as address:
         ids = [asked(address, "/weir/take")[1] for _ in range(12)]
         assert 12 - len(set(ids)) == tally(address)["faults"]["duplicate id"] > 0
 
 
 def test_the_same_seed_spoils_the_same_requests_about_as_many_as_asked_for() -> None:
     def statuses(seed: int) -> list[object]:
-        with engine(Moods(faults=0.3, kinds=("500", "503"), seed=seed)) as address:
+        with engine(FaultProfile(faults=0.3, kinds=("500", "503"), seed=seed)) as address:
             return [asked(address)[0] for _ in range(60)]
 
     first = statuses(4)
@@ -103,7 +103,7 @@ def test_the_same_seed_spoils_the_same_requests_about_as_many_as_asked_for() -> 
 
 @pytest.mark.parametrize("told", ["seconds", "date", "none"])
 def test_what_is_over_the_pace_gets_429_and_is_told_when_to_come_back(told: str) -> None:
-    with engine(Moods(pace=(2, 30.0), retry_after=told)) as address:  # type: ignore[arg-type]
+    with engine(FaultProfile(pace=(2, 30.0), retry_after=told)) as address:  # type: ignore[arg-type]
         answers = [asked(address) for _ in range(3)]
     assert [status for status, _, _ in answers] == [200, 200, 429]
     later = answers[2][2].get("retry-after")

@@ -1,0 +1,53 @@
+"""Serving a web application inside a running program, for as long as a context lasts."""
+
+import asyncio
+import contextlib
+import socket
+from collections.abc import AsyncIterator, Iterator
+
+import uvicorn
+from starlette.types import ASGIApp
+
+from mantisreed.errors import InputError
+
+
+class _Server(uvicorn.Server):
+    """A server that leaves signals to the program it is part of."""
+
+    @contextlib.contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        yield
+
+
+@contextlib.asynccontextmanager
+async def serving(application: ASGIApp, listen: str, *, key: str) -> AsyncIterator[None]:
+    """Serve until the context ends; requests that are under way then are finished.
+
+    Args:
+        application: what answers.
+        listen: `HOST:PORT`; without a host on all of the machine's addresses.
+        key: of the settings that says so, for messages.
+
+    Raises:
+        InputError: the address cannot be listened on.
+    """
+    waiting = _bound(listen, key)
+    config = uvicorn.Config(application, log_level="error", access_log=False, lifespan="off")
+    server = _Server(config)
+    task = asyncio.create_task(server.serve([waiting]))
+    try:
+        while not server.started and not task.done():
+            await asyncio.sleep(0.005)
+        yield
+    finally:
+        server.should_exit = True
+        await task
+        waiting.close()
+
+
+def _bound(listen: str, key: str) -> socket.socket:
+    host, _, port = listen.rpartition(":")
+    try:
+        return socket.create_server((host, int(port)), reuse_port=False)
+    except (OSError, ValueError, OverflowError) as error:
+        raise InputError(f"cannot listen on {listen} ({error})", advice=f"check {key}") from error

@@ -1,0 +1,107 @@
+"""What requests cost, by an engine's card, and not spending more than was allowed."""
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+from mantisreed.errors import SpendLimitError
+from mantisreed.jobs.records import money
+
+if TYPE_CHECKING:
+    from mantisreed.engines.card import EngineCard
+
+
+def billed_seconds(card: "EngineCard", lengths: Sequence[float]) -> float:
+    """Seconds that the engine charges for requests of these lengths: each rounded up to its billing step."""
+    step = float(card.price.billing_step) if card.price else 1.0
+    return sum(math.ceil(round(length / step, 6)) * step for length in lengths)
+
+
+def cost_of(card: "EngineCard", billed: float) -> Decimal | None:
+    """What so many billed seconds cost, in the card's currency; None when the card names no price."""
+    return card.price.per_minute * Decimal(str(round(billed, 3))) / 60 if card.price else None
+
+
+def money_text(amount: Decimal | None, currency: str | None) -> str:
+    """For people, with four places: fractions of the smallest coin are usual here."""
+    return "unknown cost" if amount is None else f"{amount:.4f} {currency or ''}".rstrip()
+
+
+class Budget:
+    """What may be spent on some jobs, and what they owe: what was charged, may have been, or is under way.
+
+    It is used on the ledger's thread, inside the transaction that notes a request as sent, so that several processes
+    with the same jobs see each other's requests before they make their own.
+
+    Attributes:
+        owed: the sum.
+        last_attempt: the number of the last attempt that was taken in.
+    """
+
+    def __init__(self, limit: Decimal | None = None, currency: str = "") -> None:
+        """No limit when `limit` is None; then it only sums up."""
+        self._limit, self._currency = limit, currency
+        self._jobs: set[str] = set()
+        self._prices: dict[int, Decimal] = {}
+        self.owed = Decimal(0)
+        self.last_attempt = 0
+
+    @property
+    def has_limit(self) -> bool:
+        """Whether there is one."""
+        return self._limit is not None
+
+    def watch(self, jobs: Iterable[str], attempts: Iterable[Mapping[str, Any]]) -> None:
+        """Count what some jobs cost from now on, and what they have cost so far.
+
+        Args:
+            jobs: their ids.
+            attempts: all that may have cost something, as rows of the ledger.
+        """
+        self._jobs.update(jobs)
+        for row in attempts:
+            self.add(row["id"], money(row["cost"]) or money(row["price"]))
+
+    def take_in(self, attempts: Iterable[Mapping[str, Any]]) -> None:
+        """Count attempts that have been made since the last time, by any process, where they are for these jobs."""
+        for row in attempts:
+            self.last_attempt = max(self.last_attempt, row["id"])
+            if row["job"] in self._jobs:
+                self.add(row["id"], money(row["cost"]) or money(row["price"]))
+
+    def add(self, attempt: int, price: Decimal | None) -> None:
+        """Count one attempt; one that is counted already only once."""
+        self.last_attempt = max(self.last_attempt, attempt)
+        self.owed += (price or Decimal(0)) - self._prices.get(attempt, Decimal(0))
+        self._prices[attempt] = price or Decimal(0)
+
+    def give_back(self, attempt: int | None) -> None:
+        """An attempt proved to cost nothing."""
+        if attempt is not None:
+            self.owed -= self._prices.pop(attempt, Decimal(0))
+
+    def check(self, price: Decimal | None, others: Sequence[Mapping[str, Any]] = ()) -> None:
+        """See that one more request may be sent.
+
+        Args:
+            price: of the request.
+            others: attempts that have been made since the last time, as for `take_in`.
+
+        Raises:
+            SpendLimitError: it would be more than allowed.
+        """
+        if self._limit is None:
+            return
+        lately = [
+            money(row["cost"]) or money(row["price"]) or Decimal(0)
+            for row in others
+            if row["job"] in self._jobs and row["id"] not in self._prices
+        ]
+        after = self.owed + sum(lately, Decimal(0)) + (price or 0)
+        if after > self._limit:
+            raise SpendLimitError(
+                f"the next request would bring the cost to {money_text(after, self._currency)}, "
+                f"over the limit of {money_text(self._limit, self._currency)}",
+                advice="the same command with a higher --spend-limit goes on",
+            )

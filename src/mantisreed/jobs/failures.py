@@ -1,0 +1,102 @@
+"""From an engine's error to what has happened to the request, how long to wait before the next try, and the bill."""
+
+import random
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from mantisreed.errors import (
+    AnothersIdError,
+    BadRequestError,
+    EngineBrokeError,
+    EngineError,
+    FormatRefusedError,
+    JobFailedError,
+    JobLostError,
+    RefusedError,
+    SlowDownError,
+    TooBigError,
+    UnreachableError,
+    UnreadableReplyError,
+)
+from mantisreed.jobs.budget import billed_seconds, cost_of
+from mantisreed.jobs.life import Event, Rule
+from mantisreed.jobs.requests import Bill
+
+if TYPE_CHECKING:
+    from mantisreed.engines.card import EngineCard
+    from mantisreed.jobs.records import RequestRecord
+
+_FIRST_WAIT, _LONGEST_WAIT = 1.0, 60.0  # seconds
+_GATEWAY_STATUSES = (502, 504)  # RFC 9110, 15.6.3 and 15.6.5: said by a server in front of the engine
+
+NEEDS_AFRESH: frozenset[Event] = frozenset({"unidentified", "too large an answer", "job unknown"})
+"""Failures after which the engine may have been paid, and would be again: only `--afresh` sends the request again."""
+
+_WHILE_SENDING: tuple[tuple[type[EngineError], Event], ...] = (
+    (AnothersIdError, "another's id"),
+    (SlowDownError, "slow down"),
+    (RefusedError, "refused"),
+    (TooBigError, "too big"),
+    (FormatRefusedError, "format refused"),
+    (BadRequestError, "bad request"),
+)
+
+
+class AttemptEndedError(Exception):
+    """An attempt has failed, which is noted; the rule says what follows."""
+
+    def __init__(self, rule: Rule, error: EngineError) -> None:
+        super().__init__(str(error))
+        self.rule, self.error = rule, error
+
+
+def event_while_sending(error: EngineError) -> Event:
+    """What an error means that came of sending a request."""
+    for kind, event in _WHILE_SENDING:
+        if isinstance(error, kind):
+            return event
+    if isinstance(error, EngineBrokeError):
+        return "gateway broke" if error.status in _GATEWAY_STATUSES else "engine broke"
+    if isinstance(error, UnreachableError):
+        return "lost" if error.was_sent else "not reached"
+    if isinstance(error, UnreadableReplyError):
+        if not error.may_be_charged:
+            return "bad request"
+        return "unidentified" if error.is_whole else "too large an answer"
+    return "lost"
+
+
+def event_while_asking(error: EngineError, *, was_known: bool) -> Event:
+    """What an error means that came of asking for a job.
+
+    Args:
+        error: what came.
+        was_known: whether the engine has ever said that it has the job.
+    """
+    if isinstance(error, JobFailedError):
+        return "job failed"
+    if isinstance(error, JobLostError):
+        return "job vanished" if was_known else "job unknown"
+    if isinstance(error, AnothersIdError):
+        return "another's id"
+    return "question failed"
+
+
+def seconds_before(number: int, asked_for: float | None = None) -> float:
+    """Seconds to wait before a try: growing, with jitter, or as long as the engine asks for.
+
+    Args:
+        number: of tries that have failed so far.
+        asked_for: by the engine.
+    """
+    grown: float = min(_LONGEST_WAIT, _FIRST_WAIT * 2 ** min(number - 1, 16))
+    # Without jitter, all pieces that an overloaded engine refused would come back at one moment.
+    return max(grown + random.uniform(0.0, _FIRST_WAIT), asked_for or 0.0)  # noqa: S311 - nothing is kept secret
+
+
+def bill_of(card: "EngineCard", record: "RequestRecord") -> Bill:
+    """What the engine charges for a request that it has answered."""
+    sound = msgspec.json.decode(record.sound or "{}")
+    seconds = billed_seconds(card, [sound.get("duration", record.length)])
+    return Bill(seconds, cost_of(card, seconds))

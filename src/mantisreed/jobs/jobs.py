@@ -1,0 +1,148 @@
+"""Jobs in the ledger: what was asked for, who works on it, how it stands."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import msgspec
+
+from mantisreed.jobs import statements
+from mantisreed.jobs.database import Database
+from mantisreed.jobs.life import JobEvent, State, TransitionError, job_after
+
+
+@dataclass(frozen=True, slots=True)
+class JobToOpen:
+    """A job that is begun, or taken up again.
+
+    Attributes:
+        id: a digest of the recording, what is asked of the engine, and the user's options.
+        recording: its name, fit for showing.
+        digest: of the recording's bytes.
+        engine: name of the card.
+        currency: of the card's price.
+        options: JSON; all that it takes to do it again, or to write it out.
+    """
+
+    id: str
+    recording: str
+    digest: str
+    engine: str
+    currency: str | None = None
+    options: str | None = None
+
+
+class JobStore:
+    """The jobs of one ledger."""
+
+    def __init__(self, database: Database, owner: str) -> None:
+        self._database, self._owner = database, owner
+
+    def open(self, job: JobToOpen) -> bool:
+        """Note that a job is begun or goes on.
+
+        Returns:
+            False when another process has it under way, which then says how it ends.
+        """
+        now = self._database.now()
+        values: dict[str, str | float | None] = {
+            "id": job.id,
+            "recording": job.recording,
+            "searchable": job.recording.casefold(),
+            "engine": job.engine,
+            "currency": job.currency,
+        }
+        with self._database.transaction():
+            self._database.execute(statements.CREATE_JOB, {**values, "digest": job.digest, "now": now})
+            values |= {"options": job.options, "state": "sending", "owner": self._owner, "now": now}
+            return bool(self._database.execute(statements.OPEN_JOB, values))
+
+    def cuts(self, job: str) -> str | None:
+        """By which limits a job was cut, as JSON; None when it is not known, or nothing of it has been sent."""
+        rows = self._database.execute(statements.CUTS_OF_JOB, {"id": job})
+        return rows[0]["cuts"] if rows else None
+
+    def keep_cuts(self, job: str, cuts: str) -> None:
+        """Note by which limits a job is cut."""
+        self._database.execute(statements.KEEP_CUTS, {"id": job, "cuts": cuts})
+
+    def note(
+        self,
+        job: str,
+        event: JobEvent,
+        reason: str | None = None,
+    ) -> State:
+        """Note what has happened to a job, and why.
+
+        A job that another process has under way is left to that one, but for `written`, `cancelled` and what takes a
+        reply away. A job of which a reply was taken away meanwhile is not done.
+
+        Returns:
+            The state that it has now.
+        """
+        with self._database.transaction():
+            rows = self._database.execute(statements.STATE_OF_JOB, {"id": job})
+            if not rows:
+                raise TransitionError(f"there is no job {job}")
+            row = rows[0]
+            if row["owner"] not in (None, self._owner) and event in ("accepted", "failed", "postponed"):
+                return _state(row["state"])
+            if event == "written" and self._lacks_a_reply(job, row["made"]):
+                event, reason = "reply taken away", "the engine gave it the id of another job"
+            state = job_after(_state(row["state"]), event)
+            self._set(job, state, reason)
+        return state
+
+    def note_made(self, job: str, made: str, duration: float, *, is_out: bool) -> None:
+        """Note what a job was made into.
+
+        Args:
+            job: its id.
+            made: JSON; its requests in order.
+            duration: seconds of its recording.
+            is_out: whether the engine still has some of its requests, which are not waited for.
+        """
+        with self._database.transaction():
+            self._database.execute(statements.SET_MADE, {"id": job, "made": made, "duration": duration})
+            if is_out:
+                self.note(job, "accepted")
+
+    def leave(self, owner: str) -> None:
+        """See to the jobs of a process that has ended; its requests have been seen to."""
+        for row in self._database.execute(statements.JOBS_OF_PROCESS, {"owner": owner}):
+            requests = [
+                _state(one["state"])
+                for one in self._database.execute(statements.STATES_OF_REQUESTS, {"job": row["id"]})
+            ]
+            before = _state(row["state"])
+            after = job_after(before, "owner gone", requests)
+            if after != before or after in ("waiting", "in doubt"):
+                self._set(row["id"], after, "the program ended before everything was sent")
+        self._database.execute(statements.RELEASE_JOBS_OF_PROCESS, {"owner": owner})
+
+    def is_another_process_at(self, job: str) -> bool:
+        """Whether another process has a job under way; dead ones have been seen to."""
+        rows = self._database.execute(statements.STATE_OF_JOB, {"id": job})
+        return bool(rows) and rows[0]["owner"] not in (None, self._owner)
+
+    def _lacks_a_reply(self, job: str, made: str | None) -> bool:
+        """Whether a request that a job was made into has no reply."""
+        missing = {row["request"] for row in self._database.execute(statements.UNANSWERED_OF_JOB, {"job": job})}
+        wanted: Iterable[str] = msgspec.json.decode(made)["pieces"] if made else ()
+        return not missing.isdisjoint(wanted)
+
+    def _set(self, job: str, state: State, reason: str | None) -> None:
+        self._database.execute(
+            statements.SET_JOB,
+            {
+                "id": job,
+                "state": state,
+                "reason": reason,
+                "now": self._database.now(),
+                # Whatever is noted of a job but that it is sending is the end of this process's work on it.
+                "owner": self._owner if state == "sending" else None,
+            },
+        )
+
+
+def _state(text: str) -> State:
+    return text  # type: ignore[return-value]

@@ -1,0 +1,86 @@
+"""Kept replies, to the byte, under the digest of their content: small ones in the database, large ones as files."""
+
+import json
+from pathlib import Path
+
+from mantisreed.errors import MantisreedError
+from mantisreed.files import bytes_digest, make_folder, printable, write_whole
+from mantisreed.jobs import statements
+from mantisreed.jobs.database import Database
+
+NOTHING = "nothing"
+"""Stands for the digest of a reply that says that nothing was heard."""
+
+_LARGEST_IN_DATABASE = 256 * 1024
+"""Bytes; small replies are on disk with the same commit as the state of their request."""
+
+
+class ReplyLostError(MantisreedError):
+    """Somebody has removed or changed a kept reply."""
+
+
+class ReplyStore:
+    """The replies of one ledger."""
+
+    def __init__(self, folder: Path, database: Database) -> None:
+        """`folder` is the workspace's hidden folder."""
+        self._folder = folder / "replies"
+        self._database = database
+
+    def digest_of(self, body: bytes | None) -> str:
+        """By what a reply is kept."""
+        return NOTHING if body is None else bytes_digest([body])
+
+    def keep(self, body: bytes | None) -> str:
+        """Keep a reply; gives its digest. In the database it is on disk with the transaction, as a file at once."""
+        if body is None:
+            return NOTHING
+        digest = self.digest_of(body)
+        if len(body) <= _LARGEST_IN_DATABASE:
+            self._database.execute(statements.KEEP_REPLY, {"digest": digest, "body": body})
+        else:
+            path = self._path_of(digest)
+            make_folder(path.parent)
+            write_whole(path, body)
+        return digest
+
+    def read(self, digest: str) -> bytes | None:
+        """A kept reply; None when it says that nothing was heard.
+
+        Raises:
+            ReplyLostError: it is gone, or not what was kept.
+        """
+        if digest == NOTHING:
+            return None
+        rows = self._database.execute(statements.REPLY, {"digest": digest})
+        path = self._path_of(digest)
+        where = self._database.where if rows else printable(path)
+        try:
+            body = bytes(rows[0]["body"]) if rows else path.read_bytes()
+        except OSError as error:
+            raise ReplyLostError("a kept reply is gone", where=where) from error
+        if bytes_digest([body]) != digest:
+            raise ReplyLostError("a kept reply was changed", where=where)
+        return body
+
+    def remove_if_unneeded(self, digests: set[str]) -> list[Path]:
+        """Remove replies that no request needs any more, as a part of a transaction.
+
+        Returns:
+            Files to be removed once it is committed: before, a rollback could not bring them back.
+        """
+        rows = self._database.execute(statements.NEEDED_REPLIES, {"digests": json.dumps(sorted(digests))})
+        unneeded = sorted(digests - {NOTHING} - {row["digest"] for row in rows})
+        for digest in unneeded:
+            self._database.execute(statements.REMOVE_REPLY, {"digest": digest})
+        return [self._path_of(digest) for digest in unneeded]
+
+    def discard(self, digest: str) -> None:
+        """Remove a reply that is not what was kept, so that the same bytes can be kept again."""
+        self._database.execute(statements.REMOVE_REPLY, {"digest": digest})
+        if digest != NOTHING:
+            self._path_of(digest).unlink(missing_ok=True)
+
+    def _path_of(self, digest: str) -> Path:
+        name = digest.removeprefix("sha256:")
+        return self._folder / name[:2] / f"{name[2:]}.reply"

@@ -1,0 +1,498 @@
+"""Requests in the ledger: who deals with one, what has happened to it, what it has cost.
+
+Every change goes through the table in `life.py`; the conditions under which a process may make it are inside the
+statements. A change is committed before anything that rests on it is done: a request is `sending` before it is sent,
+and `done` only when its reply is on disk.
+"""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any, Literal
+
+import msgspec
+
+from mantisreed.errors import MantisreedError
+from mantisreed.jobs import statements
+from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.calls import token_digest
+from mantisreed.jobs.database import Database, LedgerError, Row
+from mantisreed.jobs.jobs import JobStore
+from mantisreed.jobs.life import REQUEST_LIFE, Event, Rule, State, TransitionError, after, states_before
+from mantisreed.jobs.records import RequestRecord, money_as_kept, request_record
+from mantisreed.jobs.replies import ReplyStore
+
+_GOES_ON_BY_ITSELF = ("soon", "as asked", "keep asking")
+
+_BEGIN_SENDING = statements.BEGIN_SENDING.format(
+    states="(" + ", ".join(f"'{state}'" for state in states_before("send")) + ")"
+)
+
+
+@dataclass(frozen=True, slots=True)
+class PieceToSend:
+    """A piece of a job, as the ledger has to know it.
+
+    Attributes:
+        job: its job's id.
+        key: what its request is known by.
+        start, end: seconds in the recording.
+        channel: from 1; None when they are mixed.
+        sound: JSON; what reading its reply needs to know of what is sent.
+        price: what it costs when it is answered; None where no price is known.
+    """
+
+    job: str
+    key: str
+    start: float
+    end: float
+    channel: int | None = None
+    sound: str | None = None
+    price: Decimal | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Bill:
+    """Seconds that are charged for, and money in the card's currency; None where no price is known."""
+
+    seconds: float
+    cost: Decimal | None
+
+
+class RequestStore:
+    """The requests of one ledger."""
+
+    def __init__(self, database: Database, replies: ReplyStore, jobs: JobStore, owner: str) -> None:
+        self._database, self._replies, self._jobs, self._owner = database, replies, jobs, owner
+
+    def claim(self, piece: PieceToSend, *, afresh: bool = False) -> RequestRecord | None:
+        """The request of a piece; None while another process deals with it.
+
+        One whose reply is kept is given as it is; any other is this process's own from now on, until `release`.
+
+        Args:
+            piece: which one.
+            afresh: also one whose reply is kept, in order to send it again.
+        """
+        with self._database.transaction():
+            is_new, row = self._row_of(piece)
+            self._add_piece(piece)
+            length = piece.end - piece.start
+            if is_new:
+                return request_record(row, piece.job, length)
+            if row["reply"] is not None and not afresh:
+                return request_record(row, piece.job, length)
+            claimed = self._database.execute(
+                statements.CLAIM_REQUEST,
+                {"key": piece.key, "owner": self._owner, "price": money_as_kept(piece.price)},
+            )
+            return self._record(claimed[0], piece.job, length) if claimed else None
+
+    def begin(
+        self, piece: PieceToSend, size: int, *, token: str | None = None, budget: Budget | None = None
+    ) -> RequestRecord | None:
+        """Claim a request that nobody has dealt with before, and note that it is about to be sent: all in one step.
+
+        Args:
+            piece: which one.
+            size: bytes of its audio.
+            token: the secret part of the address it may be called at.
+            budget: what may be spent.
+
+        Returns:
+            The request on its way; None when it is known, so that `claim` has to be asked what became of it.
+
+        Raises:
+            SpendLimitError: it would be more than may be spent; nothing was changed.
+        """
+        with self._database.transaction():
+            added = self._database.execute(statements.ADD_REQUEST, self._values_of(piece, "sending", token))
+            if not added:
+                return None
+            others = self._checked(budget, piece.price)
+            self._add_piece(piece)
+            attempt = self._begin_attempt(piece.key, piece.job, size, piece.price, budget, others)
+        return RequestRecord(
+            key=piece.key,
+            job=piece.job,
+            state="sending",
+            owner=self._owner,
+            sound=piece.sound,
+            price=piece.price,
+            length=piece.end - piece.start,
+            attempt=attempt,
+        )
+
+    def _row_of(self, piece: PieceToSend) -> tuple[bool, Row]:
+        """Whether a piece's request is new and this process's own, and its row."""
+        added = self._database.execute(statements.ADD_REQUEST, self._values_of(piece, "waiting"))
+        row = self._row(piece.key)
+        return bool(added), row
+
+    def _values_of(self, piece: PieceToSend, state: State, token: str | None = None) -> dict[str, Any]:
+        """A new request's columns."""
+        return {
+            "key": piece.key,
+            "state": state,
+            "owner": self._owner,
+            "token": None if token is None else token_digest(token),
+            "sound": piece.sound,
+            "price": money_as_kept(piece.price),
+        }
+
+    def _add_piece(self, piece: PieceToSend) -> None:
+        values = {"job": piece.job, "key": piece.key, "channel": piece.channel}
+        self._database.execute(statements.ADD_PIECE, {**values, "starts": piece.start, "ends": piece.end})
+
+    def claim_again(self, record: RequestRecord) -> RequestRecord | None:
+        """A request that is known, as it is now and this process's own; None while another process deals with it."""
+        claimed = self._database.execute(
+            statements.CLAIM_REQUEST, {"key": record.key, "owner": self._owner, "price": None}
+        )
+        return self._record(claimed[0], record.job, record.length) if claimed else None
+
+    def release(self, key: str) -> None:
+        """Let other processes deal with a request, if it is this process's own."""
+        self._database.execute(statements.RELEASE_REQUEST, {"key": key, "owner": self._owner})
+
+    def as_it_is(self, record: RequestRecord) -> RequestRecord:
+        """The same request, as it is now."""
+        return self._record(self._row(record.key), record.job, record.length)
+
+    def send(
+        self, record: RequestRecord, size: int, *, token: str | None = None, budget: Budget | None = None
+    ) -> RequestRecord:
+        """Note that a request is about to be sent, and what it will be charged with.
+
+        Args:
+            record: this process's own.
+            size: bytes of its audio.
+            token: the secret part of the address it may be called at.
+            budget: what may be spent.
+
+        Raises:
+            SpendLimitError: it would be more than may be spent; nothing was changed.
+            TransitionError: it cannot be sent now, or is not this process's own.
+        """
+        with self._database.transaction():
+            others = self._checked(budget, record.price)
+            hidden = None if token is None else token_digest(token)
+            values = {"key": record.key, "owner": self._owner, "state": "sending", "token": hidden}
+            if not self._database.execute(_BEGIN_SENDING, values):
+                raise TransitionError(f"a request that is {self._row(record.key)['state']!r} cannot be sent")
+            attempt = self._begin_attempt(record.key, record.job, size, record.price, budget, others)
+        return record.sent(attempt)
+
+    def _checked(self, budget: Budget | None, price: Decimal | None) -> list[Row]:
+        """See that one more request may be sent; gives what any process has sent since the budget was looked at."""
+        if budget is None or not budget.has_limit:
+            return []
+        others = self._database.execute(statements.COSTLY_ATTEMPTS_SINCE, {"last": budget.last_attempt})
+        budget.check(price, others)
+        return others
+
+    def _begin_attempt(
+        self,
+        key: str,
+        job: str,
+        size: int,
+        price: Decimal | None,
+        budget: Budget | None,
+        others: list[Row],
+    ) -> int:
+        """Note an attempt, and count it; gives its number."""
+        values = {"key": key, "job": job, "now": self._database.now(), "bytes": size, "price": money_as_kept(price)}
+        (row,) = self._database.execute(statements.BEGIN_ATTEMPT, values)
+        number = int(row["id"])
+        if budget is not None and price is not None:
+
+            def count() -> None:
+                budget.take_in(others)
+                budget.add(number, price)
+
+            # Not before: a transaction that is undone must not be counted.
+            self._database.after_commit(count)
+        return number
+
+    def accept(
+        self, record: RequestRecord, ticket: Mapping[str, Any], mark: str | None, *, is_found: bool = False
+    ) -> Literal["accepted", "done", "another's id"]:
+        """Note that the engine has taken a request as a job of its own.
+
+        Args:
+            record: which one.
+            ticket: what asking for it needs.
+            mark: the engine's own id for it; no other request may have the same.
+            is_found: the engine was asked whether it has it, or an earlier answer is read again: the attempt that had
+                seemed to fail goes on.
+
+        Returns:
+            `done` when its reply has come meanwhile, `another's id` when another request has that mark.
+        """
+        with self._database.transaction():
+            row = self._row(record.key)
+            if row["state"] == "done":
+                return "done"
+            others = []
+            if mark is not None:
+                others = self._database.execute(statements.OTHERS_WITH_MARK, {"mark": mark, "key": record.key})
+            if others and not is_found:
+                return "another's id"
+            for other in others:
+                # The engine knows whose job it is; another request was given its id by mistake.
+                self._take_away(other)
+            event: Event = "found" if is_found else "accepted"
+            self._move(row, event, ticket=_encoded(ticket), mark=mark, owner=self._owner)
+            if is_found:
+                for attempt in self._database.execute(statements.DOUBTFUL_ATTEMPT, {"key": record.key}):
+                    self._database.execute(statements.REOPEN_ATTEMPT, {"id": attempt["id"]})
+        return "accepted"
+
+    def note_known(self, record: RequestRecord) -> None:
+        """Note that the engine has said that it has the job."""
+        self._database.execute(statements.NOTE_KNOWN, {"key": record.key})
+
+    def answer(self, record: RequestRecord, body: bytes | None, bill: Bill, *, by_ticket: bool = False) -> bool:
+        """Keep a reply, note the request as done, and what it has cost; False when it is not waited for any more.
+
+        Args:
+            record: which request.
+            body: the reply to the byte; None when it says that nothing was heard.
+            bill: what the engine charges.
+            by_ticket: it is the answer to a question; not taken when the request has another ticket by now.
+        """
+        with self._database.transaction():
+            if record.state == "sending" and record.attempt is not None and self._is_answer(record, body):
+                self._end_attempt(record.attempt, "done", None, "sure", bill)
+                return True
+            row = self._row(record.key)
+            if by_ticket and (row["state"] != "working" or _ticket(row) != record.ticket):
+                return False
+            attempt = record.attempt or self._attempt_answered(record.key)
+            self._end_attempt(attempt, "done", None, "sure", bill)
+            if row["state"] == "done":
+                return False
+            replaced = {row["reply"]} - {None}
+            digest = self._replies.keep(body)
+            self._move(row, "answered", reply=digest)
+            self._remove(replaced - {digest})
+        return True
+
+    def _is_answer(self, record: RequestRecord, body: bytes | None) -> bool:
+        """Keep the answer to a request that is on its way and has no older reply, as nearly all are: in one step."""
+        values = {"key": record.key, "owner": self._owner, "state": after("sending", "answered").state}
+        if not self._database.execute(statements.ANSWER_REQUEST, {**values, "reply": self._replies.digest_of(body)}):
+            return False
+        self._replies.keep(body)
+        return True
+
+    def end(
+        self,
+        record: RequestRecord,
+        event: Event,
+        error: MantisreedError,
+        *,
+        unread: tuple[str, bytes] | None = None,
+        ticket: Mapping[str, Any] | None = None,
+    ) -> Rule:
+        """Note that something else has happened to a request, and what follows from it.
+
+        What another process has made of it meanwhile stays; then only the attempt is noted.
+
+        Args:
+            record: which one, in the state that it had when it happened.
+            event: what happened.
+            error: the same for people.
+            unread: the name of a step, and its answer, which could not be read and is kept.
+            ticket: what reading it again will need.
+
+        Returns:
+            The rule that was followed.
+
+        Raises:
+            TransitionError: it cannot happen.
+        """
+        rule = after(record.state, event)
+        with self._database.transaction():
+            row = self._row(record.key)
+            if rule.outcome is not None:
+                attempt = record.attempt or self._attempt_answered(record.key)
+                self._end_attempt(attempt, rule.outcome, str(error), rule.charge, Bill(0.0, None))
+            if row["state"] == record.state and row["owner"] in (None, self._owner):
+                keeps_owner = rule.again in _GOES_ON_BY_ITSELF
+                step, digest = (None, None) if unread is None else (unread[0], self._replies.keep(unread[1]))
+                self._move(
+                    row,
+                    event,
+                    reason=str(error),
+                    **({} if ticket is None else {"ticket": _encoded(ticket)}),
+                    unread=digest,
+                    unread_step=step,
+                    owner=self._owner if keeps_owner else None,
+                )
+        return rule
+
+    def cancel(self, job: str) -> list[Mapping[str, Any]]:
+        """Note that a job does not want its requests any more; replies stay kept.
+
+        Returns:
+            The tickets of those that are at the engine and that no other job wants.
+
+        Raises:
+            LedgerError: a living process is sending one of them.
+        """
+        tickets = []
+        with self._database.transaction():
+            for row in self._database.execute(statements.REQUESTS_OF_JOB_ALONE, {"job": job}):
+                if row["state"] == "sending":
+                    raise LedgerError(
+                        "a piece of it is being sent by another process", where=job, advice="stop that one first"
+                    )
+                if row["state"] in ("done", "cancelled"):
+                    continue
+                if row["ticket"]:
+                    tickets.append(_ticket(row))
+                rule = self._move(row, "cancelled", reason="cancelled by the user")
+                for attempt in self._database.execute(statements.OPEN_ATTEMPT, {"key": row["key"]}):
+                    self._end_attempt(
+                        attempt["id"], "cancelled", "cancelled by the user", rule.charge, Bill(0.0, None)
+                    )
+            self._database.execute(statements.CANCEL_PIECES, {"job": job})
+            self._jobs.note(job, "cancelled", "cancelled by the user")
+        return tickets
+
+    def forget(self, job: str) -> int:
+        """Remove a job's kept replies, but for those that other jobs need; what was paid stays noted.
+
+        Returns:
+            How many were removed.
+        """
+        with self._database.transaction():
+            rows = self._database.execute(statements.REQUESTS_OF_JOB_ALONE, {"job": job})
+            kept = {digest for row in rows for digest in (row["reply"], row["unread"]) if digest}
+            for row in rows:
+                if row["state"] == "done":
+                    self._move(row, "cancelled", reason="its reply was forgotten", reply=None)
+            self._database.execute(statements.CANCEL_PIECES, {"job": job})
+            self._jobs.note(job, "forgotten", "its replies were forgotten")
+            return self._remove(kept)
+
+    def reply(self, record: RequestRecord) -> bytes | None:
+        """A kept reply; None when it says that nothing was heard.
+
+        Raises:
+            ReplyLostError: somebody has changed or removed it.
+        """
+        assert record.reply is not None
+        return self._replies.read(record.reply)
+
+    def unread_answer(self, record: RequestRecord) -> bytes:
+        """The answer that could not be read.
+
+        Raises:
+            ReplyLostError: somebody has changed or removed it.
+        """
+        assert record.unread is not None
+        return self._replies.read(record.unread[1]) or b""
+
+    def lose_reply(self, record: RequestRecord) -> None:
+        """Note that a kept reply is gone or damaged: a new one is asked for."""
+        with self._database.transaction():
+            row = self._row(record.key)
+            if row["reply"] == record.reply and row["state"] == "done":
+                self._move(row, "reply lost", reply=None)
+                assert record.reply is not None
+                self._replies.discard(record.reply)
+
+    def leave(self, owner: str) -> None:
+        """See to the requests of a process that has ended: those on their way are in doubt, all are anybody's."""
+        for row in self._database.execute(statements.REQUESTS_OF_PROCESS, {"owner": owner}):
+            if (row["state"], "owner gone") not in REQUEST_LIFE:
+                continue
+            reason = "the program ended while the request was on its way"
+            rule = self._move(row, "owner gone", reason=reason, ticket=row["ticket"], mark=row["mark"])
+            if rule.outcome is not None:
+                attempt = self._attempt_answered(row["key"])
+                self._end_attempt(attempt, rule.outcome, reason, rule.charge, Bill(0.0, None))
+        self._database.execute(statements.RELEASE_REQUESTS_OF_PROCESS, {"owner": owner})
+
+    def _take_away(self, row: Row) -> None:
+        """Take back what a request got by an id that is another's: it is sent again, and no job with it is done."""
+        if (row["state"], "another's id") not in REQUEST_LIFE:
+            return
+        reason = "the engine gave it the id of another job"
+        # Its process goes on with it; without one, whoever comes next does.
+        rule = self._move(row, "another's id", reason=reason, reply=None, owner=row["owner"])
+        attempt = self._attempt_answered(row["key"]) or self._last_sure_attempt(row["key"])
+        self._end_attempt(attempt, rule.outcome or "in doubt", reason, rule.charge, Bill(0.0, None))
+        self._remove({row["reply"]} - {None})
+        for job in self._database.execute(statements.JOBS_OF_REQUEST, {"key": row["key"]}):
+            if job["state"] == "done":
+                self._jobs.note(job["id"], "reply taken away", reason)
+
+    def _move(self, row: Row, event: Event, **values: Any) -> Rule:
+        """Give a request the state that follows from an event. What is not named stays, but nobody deals with it."""
+        rule = after(row["state"], event)
+        columns = {name: row[name] for name in ("ticket", "mark", "was_known", "reply", "unread", "unread_step")}
+        if not rule.keeps_ticket:
+            columns |= {"ticket": None, "was_known": 0}
+            # The mark of one that is done stays: it may prove to be another's.
+            columns |= {} if rule.state == "done" else {"mark": None}
+        columns |= {"reason": None, "owner": None, **values}
+        columns |= {"key": row["key"], "before": row["state"], "state": rule.state}
+        columns["failure"] = event if rule.state == "failed" else None
+        if not self._database.execute(statements.MOVE_REQUEST, columns):
+            raise TransitionError(f"a request was {row['state']!r} and is not any more")
+        return rule
+
+    def _row(self, key: str) -> Row:
+        (row,) = self._database.execute(statements.REQUEST, {"key": key})
+        return row
+
+    def _record(self, row: Row, job: str, length: float) -> RequestRecord:
+        attempts = self._database.execute(statements.OPEN_ATTEMPT, {"key": row["key"]})
+        return request_record(row, job, length, attempts[0]["id"] if attempts else None)
+
+    def _attempt_answered(self, key: str) -> int | None:
+        """The attempt that something which has come is the end of: one that is open, or one in doubt."""
+        for statement in (statements.OPEN_ATTEMPT, statements.DOUBTFUL_ATTEMPT):
+            for row in self._database.execute(statement, {"key": key}):
+                return int(row["id"])
+        return None
+
+    def _last_sure_attempt(self, key: str) -> int | None:
+        rows = self._database.execute(statements.SURE_ATTEMPT, {"key": key})
+        return int(rows[0]["id"]) if rows else None
+
+    def _end_attempt(self, attempt: int | None, outcome: str, error: str | None, charge: str, bill: Bill) -> None:
+        if attempt is None:
+            return
+        self._database.execute(
+            statements.END_ATTEMPT,
+            {
+                "id": attempt,
+                "now": self._database.now(),
+                "outcome": outcome,
+                "error": error,
+                "charge": charge,
+                "billed": bill.seconds,
+                "cost": money_as_kept(bill.cost),
+            },
+        )
+
+    def _remove(self, digests: Iterable[str]) -> int:
+        """Remove replies that nobody needs; their files only once that is committed, as nothing brings them back."""
+        wanted = set(digests)
+        removed = self._replies.remove_if_unneeded(wanted) if wanted else []
+        for path in removed:
+            self._database.after_commit(lambda path=path: path.unlink(missing_ok=True))  # type: ignore[misc]
+        return len(removed)
+
+
+def _encoded(ticket: Mapping[str, Any]) -> str:
+    return msgspec.json.encode(dict(ticket)).decode()
+
+
+def _ticket(row: Row) -> Mapping[str, Any]:
+    ticket: Mapping[str, Any] = msgspec.json.decode(row["ticket"]) if row["ticket"] else {}
+    return ticket

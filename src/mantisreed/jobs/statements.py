@@ -1,0 +1,207 @@
+"""All SQL of the ledger, but for the tables (`schema.py`). It runs on SQLite and PostgreSQL as it stands.
+
+Parameters are `:name`; `IN_LIST(:name)` stands for any of the texts in a JSON list (see `database.py`). Conditions
+that decide which of several processes may do something are inside the statements.
+"""
+
+# Processes -------------------------------------------------------------------------------------------------------
+
+REGISTER_PROCESS = """
+INSERT INTO process (owner, started) VALUES (:owner, :now) ON CONFLICT (owner) DO NOTHING
+"""
+OTHER_PROCESSES = "SELECT owner FROM process WHERE owner <> :owner"
+REMOVE_PROCESS = "DELETE FROM process WHERE owner = :owner"
+JOBS_OF_PROCESS = "SELECT id, state FROM job WHERE owner = :owner"
+REQUESTS_OF_PROCESS = "SELECT * FROM request WHERE owner = :owner"
+RELEASE_REQUESTS_OF_PROCESS = "UPDATE request SET owner = NULL WHERE owner = :owner"
+RELEASE_JOBS_OF_PROCESS = "UPDATE job SET owner = NULL WHERE owner = :owner"
+
+# Jobs ------------------------------------------------------------------------------------------------------------
+
+CREATE_JOB = """
+INSERT INTO job (id, recording, searchable, digest, engine, state, currency, created, changed)
+VALUES (:id, :recording, :searchable, :digest, :engine, 'waiting', :currency, :now, :now)
+ON CONFLICT (id) DO NOTHING
+"""
+OPEN_JOB = """
+UPDATE job
+SET recording = :recording, searchable = :searchable, engine = :engine, currency = :currency, options = :options,
+    state = :state, reason = NULL, changed = :now, owner = :owner
+WHERE id = :id AND (owner IS NULL OR owner = :owner)
+RETURNING id, cuts
+"""
+CUTS_OF_JOB = """
+SELECT cuts FROM job
+WHERE id = :id AND EXISTS (
+    SELECT 1 FROM piece JOIN request ON request.key = piece.request
+    WHERE piece.job = job.id AND (request.reply IS NOT NULL OR request.state IN ('sending', 'working', 'in doubt'))
+)
+"""
+KEEP_CUTS = "UPDATE job SET cuts = :cuts WHERE id = :id"
+STATE_OF_JOB = "SELECT state, owner, made FROM job WHERE id = :id"
+SET_JOB = """
+UPDATE job
+SET state = :state, reason = :reason, changed = :now, owner = :owner
+WHERE id = :id
+"""
+SET_MADE = "UPDATE job SET made = :made, duration = :duration WHERE id = :id"
+STATES_OF_REQUESTS = """
+SELECT request.state FROM piece JOIN request ON request.key = piece.request
+WHERE piece.job = :job AND piece.is_cancelled = 0
+"""
+UNANSWERED_OF_JOB = """
+SELECT piece.request FROM piece JOIN request ON request.key = piece.request
+WHERE piece.job = :job AND request.reply IS NULL
+"""
+JOBS_OF_REQUEST = """
+SELECT job.id, job.state FROM piece JOIN job ON job.id = piece.job
+WHERE piece.request = :key AND piece.is_cancelled = 0
+"""
+
+# Pieces and requests ---------------------------------------------------------------------------------------------
+
+ADD_PIECE = """
+INSERT INTO piece (job, request, channel, starts, ends) VALUES (:job, :key, :channel, :starts, :ends)
+ON CONFLICT (job, request) DO UPDATE SET is_cancelled = 0
+"""
+ADD_REQUEST = """
+INSERT INTO request (key, state, owner, token, sound, price)
+VALUES (:key, :state, :owner, :token, :sound, :price)
+ON CONFLICT (key) DO NOTHING
+RETURNING key
+"""
+REQUEST = "SELECT * FROM request WHERE key = :key"
+CLAIM_REQUEST = """
+UPDATE request SET owner = :owner, price = coalesce(CAST(:price AS TEXT), price)
+WHERE key = :key AND (owner IS NULL OR owner = :owner)
+RETURNING *
+"""
+RELEASE_REQUEST = "UPDATE request SET owner = NULL WHERE key = :key AND owner = :owner"
+BEGIN_SENDING = """
+UPDATE request
+SET state = :state, reason = NULL, failure = NULL, ticket = NULL, mark = NULL, was_known = 0, token = :token,
+    unread = NULL, unread_step = NULL
+WHERE key = :key AND owner = :owner AND state IN {states}
+RETURNING key
+"""
+ANSWER_REQUEST = """
+UPDATE request SET state = :state, reply = :reply, owner = NULL, reason = NULL
+WHERE key = :key AND owner = :owner AND state = 'sending' AND reply IS NULL
+RETURNING key
+"""
+MOVE_REQUEST = """
+UPDATE request
+SET state = :state, reason = :reason, failure = :failure, ticket = :ticket, mark = :mark, was_known = :was_known,
+    reply = :reply, unread = :unread, unread_step = :unread_step, owner = :owner
+WHERE key = :key AND state = :before
+RETURNING key
+"""
+NOTE_KNOWN = "UPDATE request SET was_known = 1 WHERE key = :key AND was_known = 0"
+OTHERS_WITH_MARK = "SELECT * FROM request WHERE mark = :mark AND key <> :key"
+REQUEST_OF_TOKEN = "SELECT * FROM request WHERE token = :token"  # noqa: S105 - a column's name
+PIECES_WITH_REQUEST = """
+SELECT job, starts, ends FROM piece WHERE request = :key ORDER BY is_cancelled, job
+"""
+
+CANCEL_PIECES = "UPDATE piece SET is_cancelled = 1 WHERE job = :job"
+REQUESTS_OF_JOB_ALONE = """
+SELECT request.* FROM request JOIN piece ON piece.request = request.key
+WHERE piece.job = :job AND NOT EXISTS (
+    SELECT 1 FROM piece AS other
+    WHERE other.request = piece.request AND other.job <> piece.job AND other.is_cancelled = 0
+)
+"""
+"""Those that no other job waits for."""
+
+# Attempts --------------------------------------------------------------------------------------------------------
+
+BEGIN_ATTEMPT = """
+INSERT INTO attempt (request, job, started, bytes, charge, price)
+VALUES (:key, :job, :now, :bytes, 'open', :price)
+RETURNING id
+"""
+END_ATTEMPT = """
+UPDATE attempt
+SET ended = :now, outcome = :outcome, error = :error, charge = :charge, billed = :billed, cost = :cost
+WHERE id = :id
+"""
+OPEN_ATTEMPT = "SELECT id FROM attempt WHERE request = :key AND ended IS NULL ORDER BY id DESC LIMIT 1"
+DOUBTFUL_ATTEMPT = "SELECT id FROM attempt WHERE request = :key AND charge = 'maybe' ORDER BY id DESC LIMIT 1"
+SURE_ATTEMPT = "SELECT id FROM attempt WHERE request = :key AND charge = 'sure' ORDER BY id DESC LIMIT 1"
+REOPEN_ATTEMPT = "UPDATE attempt SET ended = NULL, outcome = NULL, error = NULL, charge = 'open' WHERE id = :id"
+COSTLY_ATTEMPTS_SINCE = """
+SELECT id, job, price, cost FROM attempt WHERE id > :last AND charge <> 'none' ORDER BY id
+"""
+COSTLY_ATTEMPTS_OF_JOBS = """
+SELECT id, job, price, cost FROM attempt WHERE job IN_LIST(:jobs) AND charge <> 'none'
+"""
+
+# Rate limits -----------------------------------------------------------------------------------------------------
+
+# A clock that was ahead once must not hold up everybody until that time comes.
+FORGET_STARTS = "DELETE FROM start WHERE engine = :engine AND (moment < :oldest OR noted > :believable)"
+START_BEFORE = """
+SELECT moment FROM start WHERE engine = :engine ORDER BY moment DESC LIMIT 1 OFFSET :offset
+"""
+START_BEFORE_MOMENT = """
+SELECT moment FROM start WHERE engine = :engine AND moment <= :moment ORDER BY moment DESC LIMIT 1 OFFSET :offset
+"""
+ADD_START = "INSERT INTO start (engine, moment, noted) VALUES (:engine, :moment, :now)"
+MOVE_START = "UPDATE start SET moment = :now WHERE engine = :engine AND moment = :moment AND moment < :now"
+
+# Replies ---------------------------------------------------------------------------------------------------------
+
+KEEP_REPLY = "INSERT INTO reply (digest, body) VALUES (:digest, :body) ON CONFLICT (digest) DO NOTHING"
+REPLY = "SELECT body FROM reply WHERE digest = :digest"
+REMOVE_REPLY = "DELETE FROM reply WHERE digest = :digest"
+NEEDED_REPLIES = """
+SELECT reply AS digest FROM request WHERE reply IN_LIST(:digests)
+UNION SELECT unread FROM request WHERE unread IN_LIST(:digests)
+"""
+
+# Callbacks -------------------------------------------------------------------------------------------------------
+
+FORGET_CALLS = "DELETE FROM call WHERE moment < :oldest"
+ADD_CALL = "INSERT INTO call (id, moment) VALUES (:id, :now) ON CONFLICT (id) DO NOTHING RETURNING id"
+
+# Lists -----------------------------------------------------------------------------------------------------------
+
+JOBS = "SELECT * FROM job {where} ORDER BY created DESC, id {limit}"
+COUNT_JOBS = "SELECT count(*) AS found FROM job {where}"
+JOBS_BEGINNING = "SELECT * FROM job WHERE substr(id, 1, length(:beginning)) = :beginning ORDER BY id LIMIT 3"
+SUMS_OF_PIECES = """
+SELECT piece.job,
+       sum(1 - piece.is_cancelled) AS pieces,
+       sum(CASE WHEN piece.is_cancelled = 0 AND request.reply IS NOT NULL THEN 1 ELSE 0 END) AS pieces_done,
+       sum(CASE WHEN request.reply IS NOT NULL AND NOT EXISTS (
+               SELECT 1 FROM attempt
+               WHERE attempt.request = piece.request AND attempt.job = piece.job AND attempt.charge = 'sure')
+           THEN piece.ends - piece.starts ELSE 0 END) AS saved
+FROM piece JOIN request ON request.key = piece.request
+WHERE piece.job IN_LIST(:jobs)
+GROUP BY piece.job
+"""
+ATTEMPTS_OF_JOBS = """
+SELECT job, billed, cost, price, charge, outcome FROM attempt WHERE job IN_LIST(:jobs)
+"""
+PIECES_OF_JOB = """
+SELECT piece.*, request.* FROM piece JOIN request ON request.key = piece.request
+WHERE piece.job = :job ORDER BY piece.channel, piece.starts, piece.request
+"""
+ATTEMPTS_OF_REQUESTS = """
+SELECT attempt.* FROM attempt JOIN piece ON piece.request = attempt.request
+WHERE piece.job = :job ORDER BY attempt.id
+"""
+SPENDING = """
+SELECT attempt.started, job.engine, job.currency, attempt.billed, attempt.cost, attempt.price, attempt.charge
+FROM attempt JOIN job ON job.id = attempt.job
+WHERE attempt.charge IN ('sure', 'maybe')
+"""
+SAVED_SECONDS = """
+SELECT sum(piece.ends - piece.starts) AS seconds
+FROM piece JOIN request ON request.key = piece.request
+WHERE request.reply IS NOT NULL AND piece.is_cancelled = 0 AND NOT EXISTS (
+    SELECT 1 FROM attempt
+    WHERE attempt.request = piece.request AND attempt.job = piece.job AND attempt.charge = 'sure'
+)
+"""

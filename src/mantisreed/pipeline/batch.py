@@ -1,0 +1,254 @@
+"""Many recordings at once, each on its own way; what they share, and how the whole stands."""
+
+import asyncio
+import logging
+import os
+from collections import deque
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.engines.asking import client_for
+from mantisreed.errors import InternalError, InterruptedRunError, MantisreedError, PostponedError
+from mantisreed.files import file_digest
+from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
+from mantisreed.jobs.gate import Time
+from mantisreed.jobs.records import Filter
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.events import BatchProgress, Event, Stage
+from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.pieces import PreparedPiece
+from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
+from mantisreed.pipeline.sources import Source
+
+if TYPE_CHECKING:
+    from mantisreed.engines.links import LinkServer
+    from mantisreed.engines.transport import Transport
+    from mantisreed.jobs.ledger import Ledger
+    from mantisreed.jobs.records import JobRecord
+
+_log = logging.getLogger(__name__)
+
+_SIZE_OF_A_LINK = 1e6  # bytes; a middling recording, as nobody knows before it is fetched
+
+
+@dataclass(frozen=True, slots=True)
+class BatchServices:
+    """What a batch works with.
+
+    Attributes:
+        transport: what carries requests.
+        open_ledger: opens what everything is noted in; called when there is something to note.
+        hidden: the workspace's hidden folder.
+        workers: where long recordings are decoded; None decodes them in this process.
+        links: where pieces are offered to engines that want a link.
+        callbacks: the address under which engines can call back.
+        ready: waits until the transport can send at once; None when it always can.
+        on_event: called as recordings move along.
+        time: the clock; tests give their own.
+    """
+
+    transport: "Transport"
+    open_ledger: "Callable[[], Ledger]"
+    hidden: Path
+    workers: DecodingWorkers | None = None
+    links: "LinkServer | None" = None
+    callbacks: str | None = None
+    ready: Callable[[], Awaitable[None]] | None = None
+    on_event: Callable[[Event], None] = lambda event: None
+    time: Time = field(default_factory=Time)
+
+
+class Batch:
+    """Takes recordings to transcripts by one engine, several at once, long ones in pieces."""
+
+    def __init__(
+        self,
+        options: TranscriptionOptions,
+        outputs: Outputs,
+        services: BatchServices,
+        *,
+        expected: Mapping[str, str] | None = None,
+    ) -> None:
+        """Start nothing yet.
+
+        Args:
+            options: what to do.
+            outputs: where results go.
+            services: what to work with.
+            expected: digests that recordings must have, by their sources' keys.
+
+        Raises:
+            InputError: the card names a Python object that cannot be loaded.
+        """
+        self._options, self._services = options, services
+        self._writer = LedgerWriter(services.open_ledger)
+        currency = options.card.price.currency if options.card.price else ""
+        dispatcher = Dispatcher(
+            client_for(options.card, options.secrets, services.transport, clock=services.time.clock),
+            options.card,
+            self._writer,
+            DispatchOptions(
+                options.request_options,
+                afresh=options.afresh,
+                max_attempts=options.max_attempts,
+                budget=Budget(options.spend_limit, currency),
+                callbacks=services.callbacks,
+                ready=services.ready,
+                time=services.time,
+            ),
+        )
+        self._dispatcher, self._outputs = dispatcher, outputs
+        self._shared = Surroundings(
+            options,
+            outputs,
+            dispatcher,
+            services.hidden,
+            services.workers,
+            services.links,
+            asyncio.Semaphore(os.cpu_count() or 1),
+            expected or {},
+            self._tell,
+            self._count,
+        )
+        self._progress = BatchProgress(0, services.time.clock(), currency=currency)
+        self._interrupted: InterruptedRunError | None = None
+        self._tasks: list[RecordingTask] = []
+
+    def interrupt(self) -> None:
+        """Send nothing more, wait for nothing, and come to an end as soon as what is on its way is noted."""
+        self._interrupted = InterruptedRunError()
+        self._dispatcher.stop(self._interrupted)
+        for task in self._tasks:
+            task.stop()
+        if self._dispatcher.sending:
+            note = f"interrupted; waiting for {self._dispatcher.sending} on their way, once more leaves at once"
+            self._services.on_event(Event(Source(Path()), "interrupted", note))
+
+    async def run(self, recordings: Sequence[Source]) -> list[Outcome]:
+        """The outcome of each recording, in order. One failure never stops the others."""
+        self._tasks = self._tasks_for(recordings)
+        self._progress = replace(self._progress, recordings=len(self._tasks))
+        outcomes: dict[int, Outcome] = {}
+        waiting = deque(enumerate(self._tasks))
+
+        async def work() -> None:
+            while waiting:
+                number, task = waiting.popleft()
+                outcomes[number] = await self._outcome_of(task)
+
+        # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
+        at_once = self._options.card.pace.at_once + (os.cpu_count() or 1)
+        try:
+            if self._options.spend_limit is not None:
+                await self._watch_costs()
+            await asyncio.gather(*(work() for _ in range(min(at_once, len(self._tasks)))))
+            await self._redo_misled(outcomes)
+            records = await self._records()
+        finally:
+            self._writer.close()
+        return [replace(outcomes[number], job=records.get(task.job or "")) for number, task in enumerate(self._tasks)]
+
+    def _tasks_for(self, recordings: Sequence[Source]) -> list[RecordingTask]:
+        sizes = [_size(recording) for recording in recordings]
+        total = sum(sizes)
+        return [
+            RecordingTask(recording, self._outputs.stem_for(recording), size / total, self._shared)
+            for recording, size in zip(recordings, sizes, strict=True)
+        ]
+
+    async def _watch_costs(self) -> None:
+        """What these recordings have cost before counts towards the limit, so it is known before any is sent."""
+        for task in self._tasks:
+            if task.recording.link is not None:
+                continue
+            try:
+                task.digest = await asyncio.to_thread(file_digest, task.recording.path)
+            except OSError:
+                continue  # its own turn tells what is wrong with it
+            task.job = job_of(self._options, task.digest)
+        jobs = {task.job for task in self._tasks if task.job}
+        budget = self._dispatcher.budget
+        attempts = await self._dispatcher.perform(lambda ledger: ledger.listing.costly_attempts(jobs))
+        budget.watch(jobs, attempts)
+
+    async def _redo_misled(self, outcomes: dict[int, Outcome]) -> None:
+        """Do those again whose replies proved, after they were written, to be another recording's."""
+        records = await self._records()
+        for number, task in enumerate(self._tasks):
+            record = records.get(task.job or "")
+            if outcomes[number].transcript and record is not None and record.state == "waiting":
+                outcomes[number] = await self._outcome_of(task)
+
+    async def _records(self) -> "dict[str, JobRecord]":
+        jobs = tuple(task.job for task in self._tasks if task.job)
+        if not jobs:
+            return {}
+        records = await self._dispatcher.perform(lambda ledger: ledger.listing.jobs(Filter(ids=jobs)))
+        return {record.id: record for record in records}
+
+    async def _outcome_of(self, task: RecordingTask) -> Outcome:
+        """What becomes of one recording. Whatever goes wrong with it ends here, and is told."""
+        recording = task.recording
+        try:
+            if self._interrupted:
+                raise self._interrupted
+            outcome = await task.outcome()
+        except PostponedError as error:
+            self._tell(recording, "waiting", str(error))
+            return Outcome(recording, "waiting", error=error)
+        except MantisreedError as error:
+            _log.info("%s failed: %s", recording.label, error)
+            return self._failed(task, error)
+        except Exception as error:
+            _log.exception("%s failed by an internal error", recording.label)
+            return self._failed(task, InternalError.because(error, where=recording.label))
+        self._end(task)
+        stage: Stage = "working" if outcome.state == "working" else "done"
+        self._tell(recording, stage, "" if outcome.state in ("done", "working") else outcome.state)
+        return outcome
+
+    def _failed(self, task: RecordingTask, error: MantisreedError) -> Outcome:
+        self._end(task)
+        self._tell(task.recording, "failed")
+        return Outcome(task.recording, "failed", error=error)
+
+    def _end(self, task: RecordingTask) -> None:
+        self._progress = replace(
+            self._progress,
+            recordings_done=self._progress.recordings_done + 1,
+            share=self._progress.share + task.weight,
+        )
+
+    def _count(self, piece: PreparedPiece, is_done: bool) -> None:
+        progress = self._progress
+        if is_done:
+            seconds = progress.seconds_done + piece.span.length
+            self._progress = replace(progress, pieces_done=progress.pieces_done + 1, seconds_done=seconds)
+        else:
+            self._progress = replace(progress, pieces=progress.pieces + 1)
+
+    def _tell(self, recording: Source, stage: Stage, note: str = "", until: float | None = None) -> None:
+        dispatcher = self._dispatcher
+        progress = replace(
+            self._progress,
+            sending=dispatcher.sending,
+            out=dispatcher.out,
+            owed=dispatcher.budget.owed if self._options.card.price else None,
+        )
+        self._services.on_event(Event(recording, stage, note, progress, until, self._services.time.clock()))
+
+
+def _size(recording: Source) -> float:
+    """Bytes, as a measure of how much work a recording is."""
+    if recording.link is not None:
+        return _SIZE_OF_A_LINK
+    try:
+        return float(max(1, recording.path.stat().st_size))
+    except OSError:
+        return 1.0

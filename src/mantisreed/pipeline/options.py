@@ -1,0 +1,235 @@
+"""What a user wants, what is asked of an engine, and how the ledger remembers it."""
+
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from urllib.parse import quote, unquote_to_bytes, urlsplit
+
+import msgspec
+
+from mantisreed.engines.card import EngineCard
+from mantisreed.engines.request import RequestOptions, language_for
+from mantisreed.engines.secrets import Secret
+from mantisreed.errors import InputError
+from mantisreed.exports.script import WriteOptions
+from mantisreed.jobs.records import JobRecord
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.pieces import PieceOptions
+from mantisreed.pipeline.sources import Source
+from mantisreed.workspace import TRIES, Workspace, check_language
+
+
+@dataclass(frozen=True, slots=True)
+class RunOptions:
+    """What a user may want of a run. None takes what the settings say.
+
+    Attributes:
+        engine: name of the card, or `NAME:PROFILE`; None takes the one in the settings, or the only one.
+        language: a BCP 47 tag; None takes the one in the settings, or lets the engine find out.
+        translate_to: the tag of another language to answer in, where the card declares translating.
+        hints: names and rare words to expect.
+        to: names of output formats.
+        into: folder for outputs.
+        pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the engine's card.
+        writing: how the formats are written.
+        overwrite: also outputs that were edited since they were written.
+        afresh: send again, and pay again, what the engine has answered already.
+        spend_limit: what these recordings may cost, with what they have cost before, in the card's currency.
+        wait: until all replies are there; otherwise only send, and leave the rest to `collect`.
+    """
+
+    engine: str | None = None
+    language: str | None = None
+    translate_to: str | None = None
+    hints: Sequence[str] | None = None
+    to: Sequence[str] | None = None
+    into: str | os.PathLike[str] | None = None
+    pieces: PieceOptions | None = None
+    writing: WriteOptions | None = None
+    overwrite: bool = False
+    afresh: bool = False
+    spend_limit: Decimal | None = None
+    wait: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class TranscriptionOptions:
+    """What is asked of an engine for some recordings, checked.
+
+    Attributes:
+        card: the engine, with profile and task laid over it.
+        secrets: its secrets, by name.
+        language: the tag of the language spoken; None lets the engine find out.
+        target: the tag of the language to answer in; None for that of the recording.
+        request_options: language, target and hints as the engine calls them.
+        pieces: how recordings are prepared.
+        afresh: whether to send again what has been answered.
+        max_attempts: how often a request that fails in a way that may pass is sent.
+        spend_limit: what all recordings together may cost, with what they have cost before; None for no limit.
+        is_waiting: whether to wait for replies; else only to send.
+    """
+
+    card: EngineCard
+    secrets: Mapping[str, Secret] = field(repr=False)
+    language: str | None = None
+    target: str | None = None
+    request_options: RequestOptions = field(default_factory=RequestOptions)
+    pieces: PieceOptions = field(default_factory=PieceOptions)
+    afresh: bool = False
+    max_attempts: int = TRIES
+    spend_limit: Decimal | None = None
+    is_waiting: bool = True
+
+
+class Made(msgspec.Struct, frozen=True):
+    """What a recording was made into: the keys of its requests in order, its length, and what is to be said of it."""
+
+    pieces: tuple[str, ...]
+    duration: float
+    damage: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+class StoredOptions(msgspec.Struct, frozen=True):
+    """What was asked for one recording: all that it takes to do it again, or to write it out.
+
+    Attributes:
+        source: the recording's place, as `file:` or http address; empty when it holds something secret.
+        name: of the recording, fit for showing.
+        stem: of its outputs, with what is not plain ASCII as %XX, since names may hold bytes of any kind.
+        into: their folder.
+        to: their formats.
+        language, target: tags.
+        hints: names and rare words.
+        pieces: how it was prepared.
+        writing: how the formats are written.
+    """
+
+    source: str
+    name: str
+    stem: str
+    into: str
+    to: tuple[str, ...]
+    language: str | None = None
+    target: str | None = None
+    hints: tuple[str, ...] = ()
+    pieces: PieceOptions = PieceOptions()
+    writing: WriteOptions = WriteOptions()
+
+    @property
+    def output_stem(self) -> str:
+        """The stem as it is."""
+        return os.fsdecode(unquote_to_bytes(self.stem))
+
+    @property
+    def recording(self) -> Source:
+        """Where the recording was.
+
+        Raises:
+            InputError: its address held something secret, which was not kept.
+        """
+        if not self.source:
+            advice = "`mantisreed run` with the whole address goes on where it was"
+            raise InputError(f"the address of {self.name} was not kept, as it held a secret", advice=advice)
+        if not self.source.startswith("file:"):
+            return Source(Path(self.name), self.source)
+        return Source(path_at(self.source))
+
+
+def options_to_store(options: TranscriptionOptions, recording: Source, stem: str, outputs: Outputs) -> StoredOptions:
+    """What is kept of the options for one recording."""
+    source = recording.link or recording.path.absolute().as_uri()
+    parts = urlsplit(source)
+    return StoredOptions(
+        "" if recording.link and (parts.query or "@" in parts.netloc) else source,
+        recording.name,
+        quote(os.fsencode(stem)),
+        outputs.folder.absolute().as_uri(),
+        outputs.names,
+        options.language,
+        options.target,
+        options.request_options.hints,
+        options.pieces,
+        outputs.options,
+    )
+
+
+def stored_options(record: JobRecord) -> StoredOptions:
+    """What was asked for as a job.
+
+    Raises:
+        InputError: it was sent by a version that did not note it.
+    """
+    if record.options is None:
+        advice = "`mantisreed run` with the recording goes on where it was"
+        raise InputError(f"job {record.id} was sent by an older version, which did not note enough", advice=advice)
+    return msgspec.json.decode(record.options, type=StoredOptions)
+
+
+def path_at(address: str) -> Path:
+    """The path that a `file:` address names, whatever bytes are in it."""
+    return Path(os.fsdecode(unquote_to_bytes(urlsplit(address).path)))
+
+
+def transcription_options(
+    workspace: Workspace, options: RunOptions, *, needs_secrets: bool = True
+) -> TranscriptionOptions:
+    """What is asked of an engine, with settings where an option is None.
+
+    Args:
+        workspace: with the engine's card.
+        options: what the user wants.
+        needs_secrets: whether something will be sent.
+
+    Raises:
+        InputError: an option, the card or a secret is wrong.
+    """
+    card = workspace.engine(options.engine, translating=options.translate_to is not None)
+    if options.spend_limit is not None and card.price is None:
+        raise InputError(
+            f"the card of {card.name} names no price, so that no spend limit can be kept",
+            advice="put [engine.NAME.price] per_minute into its card",
+        )
+    settings = workspace.settings
+    tag = options.language or settings.language
+    spoken = check_language(tag) if tag else None
+    target = check_language(options.translate_to) if options.translate_to else None
+    return TranscriptionOptions(
+        card=card,
+        secrets=workspace.secrets_of(card) if needs_secrets else {},
+        language=spoken,
+        target=target,
+        request_options=RequestOptions(
+            language_for(card, spoken),
+            language_for(card, target),
+            tuple(settings.hints if options.hints is None else options.hints),
+        ),
+        pieces=options.pieces or PieceOptions(),
+        afresh=options.afresh,
+        max_attempts=settings.tries,
+        spend_limit=options.spend_limit,
+        is_waiting=options.wait,
+    )
+
+
+def options_of_job(
+    workspace: Workspace, engine: str, stored: StoredOptions, *, afresh: bool = False
+) -> TranscriptionOptions:
+    """The options of a job, with the settings as they are now.
+
+    Raises:
+        InputError: its engine is not in the settings any more, or its secret is not there.
+    """
+    return transcription_options(
+        workspace,
+        RunOptions(
+            engine=engine,
+            language=stored.language,
+            translate_to=stored.target,
+            hints=stored.hints,
+            pieces=stored.pieces,
+            afresh=afresh,
+        ),
+    )

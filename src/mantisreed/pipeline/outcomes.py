@@ -1,0 +1,52 @@
+"""What became of a recording."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+from mantisreed.errors import MantisreedError, RecordingError
+from mantisreed.pipeline.outputs import Written
+from mantisreed.pipeline.sources import Source
+from mantisreed.transcript.document import Transcript
+
+if TYPE_CHECKING:
+    from mantisreed.jobs.records import JobRecord
+
+State = Literal["done", "nothing heard", "incomplete", "working", "waiting", "failed"]
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What became of one recording.
+
+    Attributes:
+        recording: where it came from.
+        state: `incomplete` when the recording itself breaks off, and what there was of it is transcribed; `working`
+            when it was sent and not waited for; `waiting` when something else has to happen first.
+        transcript: None when there is none (yet).
+        files: what was written.
+        changes: how often each word was changed in them.
+        error: why it failed or waits, or what is incomplete.
+        job: as the ledger has it; None when it did not come so far.
+        remarks: what else the user should know.
+    """
+
+    recording: Source
+    state: State
+    transcript: Transcript | None = None
+    files: tuple[Path, ...] = ()
+    changes: Mapping[str, int] = field(default_factory=dict)
+    error: MantisreedError | None = None
+    job: "JobRecord | None" = None
+    remarks: tuple[str, ...] = ()
+
+
+def outcome_of(recording: Source, transcript: Transcript, damage: Sequence[str], written: Written) -> Outcome:
+    """The outcome of a recording whose transcript is written; `damage` says what is wrong with the recording."""
+    if damage:
+        advice = "what there is of it is transcribed"
+        error = RecordingError(damage[0], where=recording.label, advice=advice)
+        return Outcome(recording, "incomplete", transcript, written.files, written.changes, error)
+    state: State = "done" if transcript.passages else "nothing heard"
+    return Outcome(recording, state, transcript, written.files, written.changes)

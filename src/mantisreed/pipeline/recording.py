@@ -1,0 +1,414 @@
+"""One recording's way: prepared, sent piece by piece, read, put together, written."""
+
+import asyncio
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.engines.asking import reading_of
+from mantisreed.engines.identity import SoundIdentity, job_key, request_key
+from mantisreed.engines.request import Piece, wants_link
+from mantisreed.errors import (
+    BadRequestError,
+    InternalError,
+    MantisreedError,
+    OutputError,
+    PostponedError,
+    RecordingError,
+    TooBigError,
+    UnreadableReplyError,
+    reason_of,
+)
+from mantisreed.files import FileState, bytes_digest, file_digest, make_folder, printable, write_whole
+from mantisreed.jobs.dispatch import Dispatcher, Work
+from mantisreed.jobs.gate import Progress
+from mantisreed.jobs.jobs import JobToOpen
+from mantisreed.jobs.life import JobEvent
+from mantisreed.pipeline.assembling import PieceResult, transcript_of
+from mantisreed.pipeline.events import Stage
+from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_store
+from mantisreed.pipeline.outcomes import Outcome, outcome_of
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
+from mantisreed.pipeline.sources import Source, local_file
+from mantisreed.transcript.document import RecordingFacts
+from mantisreed.units import short_size
+
+if TYPE_CHECKING:
+    from mantisreed.engines.client import EngineResponse
+    from mantisreed.engines.links import LinkServer
+    from mantisreed.engines.reply import ParsedReply
+    from mantisreed.jobs.ledger import Ledger
+
+Tell = Callable[[Source, Stage, str, float | None], None]
+"""Called as a recording comes to another stage: with a note, and until when it waits."""
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What all recordings of a batch share.
+
+    Attributes:
+        options: what to do with them.
+        outputs: where results go.
+        dispatcher: what takes pieces to their replies.
+        hidden: the workspace's hidden folder.
+        workers: where long recordings are decoded; None decodes them in this process.
+        links: where pieces are offered to engines that want a link.
+        preparing: as many recordings are prepared at once.
+        expected: digests that recordings must have, by their sources' keys.
+        tell: called as recordings move along.
+        count: called with each piece that is prepared, and again when it is answered.
+    """
+
+    options: TranscriptionOptions
+    outputs: Outputs
+    dispatcher: Dispatcher
+    hidden: Path
+    workers: DecodingWorkers | None
+    links: "LinkServer | None"
+    preparing: asyncio.Semaphore
+    expected: Mapping[str, str]
+    tell: Tell
+    count: Callable[[PreparedPiece, bool], None]
+
+
+@dataclass(slots=True)
+class _Opened:
+    """The job of a recording, once it is noted in the ledger.
+
+    Attributes:
+        job: its id.
+        digest: of the recording.
+        cuts: by which it was cut before; None where it is new, or nothing of it was sent.
+    """
+
+    job: str
+    digest: str
+    cuts: CutLimits | None
+
+
+@dataclass(slots=True)
+class RecordingTask:
+    """One recording on its way.
+
+    Attributes:
+        recording: where it comes from.
+        stem: of its outputs.
+        weight: its share of the whole work.
+        job: the id of its job, once it is known.
+        digest: of the recording, once it is known.
+    """
+
+    recording: Source
+    stem: str
+    weight: float
+    shared: Surroundings
+    job: str | None = None
+    digest: str | None = None
+    _state: FileState | None = None
+    _is_given_up: bool = False
+    _is_stopping: bool = False
+    _on_their_way: "set[asyncio.Task[object] | None]" = field(default_factory=set)
+
+    def stop(self) -> None:
+        """The user wants to stop: nothing more of it is to be sent."""
+        self._is_stopping = True
+
+    async def outcome(self) -> Outcome:
+        """What becomes of it.
+
+        Raises:
+            MantisreedError: why it fails, or waits; the ledger says so too.
+        """
+        recording, shared = self.recording, self.shared
+        shared.outputs.check(self.stem)
+        if recording.link:
+            self._tell("fetching")
+        async with local_file(recording, shared.hidden / "fetched") as path:
+            self._tell("preparing")
+            try:
+                self._state = await asyncio.to_thread(_state_of, path)
+                made, results = await self._worked_through(path)
+            except RecordingError as error:
+                error.where = recording.label
+                raise
+        if any(one.reading is None for one in results):
+            return Outcome(recording, "working")
+        return await self._written(made, results)
+
+    async def _written(self, made: Made, results: list[PieceResult]) -> Outcome:
+        """Write the outputs; only then the job is done."""
+        assert self.digest is not None and self.job is not None
+        facts = RecordingFacts(self.recording.name, self.digest, round(made.duration, 3))
+        transcript = await asyncio.to_thread(transcript_of, self.shared.options, facts, self.job, made, results)
+        try:
+            written = await asyncio.to_thread(self.shared.outputs.write, self.stem, self.recording, transcript)
+        except OutputError as error:
+            # All replies are kept: `collect`, `retry` or the same command write them once there is room.
+            await self._note("postponed", f"its outputs could not be written: {error}")
+            raise
+        await self._note("written")
+        return outcome_of(self.recording, transcript, made.damage, written)
+
+    async def _worked_through(self, path: Path) -> tuple[Made, list[PieceResult]]:
+        """What the recording was made into, and the results of all its pieces; the ledger says how the job stands."""
+        opening = asyncio.ensure_future(self._open(path))
+        try:
+            prepared = await asyncio.to_thread(self._preparation, path, None)
+            prepared, results = await self._results(path, prepared, opening)
+            await opening
+        except MantisreedError as error:
+            if opening.done() and not opening.cancelled() and not opening.exception():
+                await self._note("postponed" if isinstance(error, PostponedError) else "failed", str(error))
+            raise
+        except Exception as error:
+            with suppress(MantisreedError):
+                await self._note("failed", str(InternalError.because(error)))
+            raise
+        finally:
+            opening.cancel()
+        made = Made(
+            tuple(one.request for one in results), prepared.duration, tuple(prepared.damage), tuple(prepared.notes)
+        )
+        await self._note_made(made, is_out=any(one.reading is None for one in results))
+        return made, results
+
+    async def _open(self, path: Path) -> _Opened:
+        """Note the job in the ledger.
+
+        Raises:
+            RecordingError: it is not the recording that it should be.
+        """
+        shared, recording = self.shared, self.recording
+        if self.digest is None:
+            self.digest = await asyncio.to_thread(file_digest, path)
+        digest = self.digest
+        if digest != shared.expected.get(recording.key, digest):
+            raise RecordingError(
+                "the recording was changed since it was sent", advice="`mantisreed run` sends it as it is now"
+            )
+        options = shared.options
+        self.job = job = job_of(options, digest)
+        stored = options_to_store(options, recording, self.stem, shared.outputs)
+        opened = JobToOpen(
+            job,
+            recording.label,
+            digest,
+            options.card.name,
+            options.card.price.currency if options.card.price else None,
+            msgspec.json.encode(stored).decode(),
+        )
+
+        def note(ledger: "Ledger") -> str | None:
+            ledger.jobs.open(opened)
+            return ledger.jobs.cuts(job)
+
+        cuts = await shared.dispatcher.perform(note)
+        return _Opened(job, digest, msgspec.json.decode(cuts, type=CutLimits) if cuts else None)
+
+    async def _note(self, event: JobEvent, reason: str | None = None) -> None:
+        job = self.job
+        if job is not None:
+            await self.shared.dispatcher.perform(lambda ledger: ledger.jobs.note(job, event, reason))
+
+    async def _note_made(self, made: Made, *, is_out: bool) -> None:
+        job, encoded = self.job, msgspec.json.encode(made).decode()
+        assert job is not None
+        await self.shared.dispatcher.perform(
+            lambda ledger: ledger.jobs.note_made(job, encoded, made.duration, is_out=is_out)
+        )
+
+    def _preparation(self, path: Path, limits: CutLimits | None) -> Preparation:
+        options = self.shared.options
+        pieces = options.pieces
+        if self.recording.link and wants_link(options.card):
+            pieces = msgspec.structs.replace(pieces, untouched=True)
+        return Preparation(path, options.card, pieces, self.shared.workers, limits=limits)
+
+    async def _results(
+        self, path: Path, prepared: Preparation, opening: "asyncio.Future[_Opened]"
+    ) -> tuple[Preparation, list[PieceResult]]:
+        """The results of all pieces, in order; pieces are prepared as there is room for them."""
+        self._is_given_up = False
+        room = asyncio.Semaphore(self.shared.options.card.pace.at_once + 1)
+        tasks: list[asyncio.Task[list[PieceResult]]] = []
+
+        async def one(piece: PreparedPiece, number: int) -> list[PieceResult]:
+            self.shared.count(piece, False)
+            try:
+                # Whatever was read up to now is of the recording whose digest is noted.
+                await asyncio.to_thread(self._check_unchanged, path)
+                results = await self._result_of(prepared, piece, number)
+                self.shared.count(piece, True)
+                return results
+            finally:
+                self._on_their_way.discard(asyncio.current_task())
+                room.release()
+
+        try:
+            while True:
+                await room.acquire()
+                piece = await self._next_piece(prepared)
+                if not tasks:
+                    # The first piece was prepared while the recording's digest was computed.
+                    opened = await asyncio.shield(opening)
+                    if opened.cuts is not None and opened.cuts != prepared.limits:
+                        await asyncio.to_thread(prepared.close)
+                        prepared = await asyncio.to_thread(self._preparation, path, opened.cuts)
+                        piece = await self._next_piece(prepared)
+                    await self._keep_cuts(opened, prepared.limits)
+                if piece is None or self._is_stopping or any(task.done() and task.exception() for task in tasks):
+                    break
+                tasks.append(asyncio.create_task(one(piece, len(tasks) + 1)))
+            results = [result for several in await asyncio.gather(*tasks) for result in several]
+            return prepared, results
+        finally:
+            await self._let_go(tasks)
+            await asyncio.to_thread(prepared.close)
+
+    async def _next_piece(self, prepared: Preparation) -> PreparedPiece | None:
+        async with self.shared.preparing:
+            return await asyncio.to_thread(next, iter(prepared), None)
+
+    async def _keep_cuts(self, opened: _Opened, limits: CutLimits) -> None:
+        if opened.cuts != limits:
+            encoded = msgspec.json.encode(limits).decode()
+            await self.shared.dispatcher.perform(lambda ledger: ledger.jobs.keep_cuts(opened.job, encoded))
+
+    def _check_unchanged(self, path: Path) -> None:
+        """See that the sound is of the recording whose digest is noted.
+
+        Raises:
+            RecordingError: somebody wrote to the file, or put another one in its place, while it was read.
+        """
+        if _state_of(path) != self._state:
+            raise RecordingError(
+                "the recording was changed while it was read", advice="run the command again when it is complete"
+            )
+
+    async def _let_go(self, tasks: "Sequence[asyncio.Task[list[PieceResult]]]") -> None:
+        """Send nothing more of a recording. What is on its way has been paid for: it is waited for and noted."""
+        self._is_given_up = True
+        if not self._is_stopping:
+            for task in tasks:
+                if task not in self._on_their_way:
+                    task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    async def _result_of(self, prepared: Preparation, part: PreparedPiece, number: int) -> list[PieceResult]:
+        """The result of one piece; when the engine says that it is too big, those of smaller ones."""
+        work = self._work(prepared, part)
+        which = "" if prepared.is_whole else f"piece {number}, "
+        try:
+            reading = await self._reading(work, which)
+            return [PieceResult(work.key, work.start, work.end, work.channel, reading)]
+        except TooBigError:
+            smaller = await asyncio.to_thread(list, prepared.recut(part))
+            results = [await self._result_of(prepared, one, number) for one in smaller]
+            return [one for several in results for one in several]
+
+    def _work(self, prepared: Preparation, part: PreparedPiece) -> Work:
+        piece, options = part.piece, self.shared.options
+        if prepared.is_untouched and self.recording.link:
+            piece = replace(piece, link=self.recording.link)
+        assert self.digest is not None and self.job is not None
+        sound = SoundIdentity(
+            self.digest,
+            options.pieces.track,
+            part.channel,
+            part.span.start,
+            part.span.end,
+            piece.form.name,
+            piece.form.bit_rate,
+            piece.sample_rate,
+        )
+        key = request_key(options.card, options.request_options, piece, sound)
+        return Work(self.job, key, part.span.start, part.span.end, part.channel, piece)
+
+    async def _reading(self, work: Work, which: str) -> "ParsedReply | None":
+        """What the engine heard in a piece; None when it is only to be sent and the reply is not there."""
+        card, piece = self.shared.options.card, work.piece
+        link = self._offered(piece)
+        try:
+            sent = replace(work, piece=replace(piece, link=link)) if link else work
+            response = await self._response(sent, self._progress(piece, which))
+        finally:
+            if link and self.shared.links:
+                self.shared.links.withdraw(link)
+        if response is None:
+            return None
+        try:
+            # Minutes of text without times take a while to lay over the speech.
+            return await asyncio.to_thread(reading_of, card, response, piece, self.shared.options.secrets)
+        except UnreadableReplyError as error:
+            keep_unreadable(error, self.shared.hidden)
+            raise
+
+    async def _response(self, work: Work, progress: Progress) -> "EngineResponse | None":
+        dispatcher = self.shared.dispatcher
+        if self.shared.options.is_waiting:
+            return await dispatcher.reply(work, progress)
+        return await dispatcher.submit(work, progress)
+
+    def _progress(self, piece: Piece, which: str) -> Progress:
+        """Tells how a piece moves along, and stops it before it is sent when another one has failed."""
+        size = f"{which}{short_size(len(piece.audio))} {piece.form.name}"
+
+        def progress(stage: str, note: str, until: float | None = None) -> None:
+            if stage in ("claiming", "sending"):
+                self._on_their_way.add(asyncio.current_task())
+            else:
+                self._on_their_way.discard(asyncio.current_task())
+                if self._is_given_up and not self._is_stopping:
+                    raise PostponedError("another piece of the recording failed")
+            if stage != "claiming" and (note or stage != "waiting"):
+                self._tell(stage, size if stage == "sending" else note, until)  # type: ignore[arg-type]
+
+        return progress
+
+    def _offered(self, piece: Piece) -> str | None:
+        """The address at which a piece is offered, for an engine that fetches it; None where there is no need."""
+        card, links = self.shared.options.card, self.shared.links
+        if not wants_link(card) or piece.link is not None:
+            return None
+        if links is None:
+            advice = 'set [links] public = "https://..." in the settings'
+            raise BadRequestError("it wants a link to each piece, and we have none", engine=card.name, advice=advice)
+        return links.offer(piece.audio, piece.form.content_type, piece.form.extension)
+
+    def _tell(self, stage: Stage, note: str = "", until: float | None = None) -> None:
+        self.shared.tell(self.recording, stage, note, until)
+
+
+def job_of(options: TranscriptionOptions, digest: str) -> str:
+    """The id of a recording's job."""
+    return job_key(options.card, options.request_options, digest, msgspec.to_builtins(options.pieces))
+
+
+def keep_unreadable(error: UnreadableReplyError, hidden: Path) -> None:
+    """Put a reply that could not be read on disk for somebody to look at, and say where."""
+    if not error.body:
+        return
+    path = hidden / "unreadable" / f"{bytes_digest([error.body]).removeprefix('sha256:')[:16]}.reply"
+    make_folder(path.parent)
+    write_whole(path, error.body)
+    error.advice = (
+        f"the whole reply is in {printable(path)}; fix the card and run the same command, which costs nothing"
+    )
+
+
+def _state_of(path: Path) -> FileState:
+    try:
+        if not path.is_file():
+            raise RecordingError(
+                "this is not a file: pipes, sockets and devices cannot be read" if path.exists() else "no such file"
+            )
+        return FileState.of(path)
+    except OSError as error:
+        raise RecordingError(f"cannot be read ({reason_of(error)})") from error

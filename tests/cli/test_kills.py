@@ -1,0 +1,112 @@
+"""Killed at each step, and several processes at once: nothing is lost, and nothing is paid for twice."""
+
+import json
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from cli.ferry import Ferry, outputs
+from conftest import Command
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.composer import compose
+
+Results = list[tuple[int, int]]
+RunAtOnce = Callable[..., Results]
+
+
+@pytest.fixture
+def at_once(tmp_path: Path) -> Iterator[RunAtOnce]:
+    """Runs the same command in several processes at once; gives exit codes and steps."""
+    command = [sys.executable, str(Path(__file__).with_name("forks.py")), str(tmp_path)]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as forks:
+        assert forks.stdin is not None and forks.stdout is not None
+
+        def run(*arguments: str, dies_at: tuple[int | None, ...] = (None,)) -> Results:
+            assert forks.stdin is not None and forks.stdout is not None
+            group = [{"arguments": arguments, "dies_at": step} for step in dies_at]
+            forks.stdin.write(json.dumps(group) + "\n")
+            forks.stdin.flush()
+            return [(code, steps) for code, steps in json.loads(forks.stdout.readline())]
+
+        yield run
+        forks.stdin.close()
+
+
+@pytest.fixture
+def recordings(english: list[Phrase], tmp_path: Path) -> Path:
+    """Two recordings that are too short for a decoding process of their own, which would take long to start."""
+    folder = tmp_path / "recordings"
+    folder.mkdir()
+    for number in range(2):
+        composition = compose(english, seed=210 + number, duration=30, pauses=(0.8, 1.5))
+        composition.write(folder / f"note {number}.flac")
+    return folder
+
+
+def clear(folder: Path, ferry: Ferry) -> None:
+    for name in (".mantisreed", "transcripts"):
+        shutil.rmtree(folder / name, ignore_errors=True)
+    ferry.forget()
+
+
+def in_doubt(mantisreed: Command) -> int:
+    jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
+    return sum(job["doubts"] for job in jobs)
+
+
+@pytest.mark.parametrize("engine", ["ferry", "barge"])
+def test_killed_at_every_step_it_goes_on_where_it_was_and_pays_for_nothing_twice(
+    mantisreed: Command, ferry: Ferry, at_once: RunAtOnce, recordings: Path, tmp_path: Path, engine: str
+) -> None:
+    with ferry.sailing(tmp_path):
+        command = ("run", "recordings/note 0.flac", "--piece-length", "20s", "--engine", engine)
+        ((code, steps),) = at_once(*command)
+        assert code == 0 and steps >= 16
+        whole, pieces = outputs(tmp_path), len(ferry.answered)
+        assert pieces == 2 and set(ferry.answered.values()) == {1}
+        doubtful = 0
+        for step in range(steps):
+            clear(tmp_path, ferry)
+            at_once(*command, dies_at=(step,))
+            assert at_once(*command)[0][0] == 0, step
+            assert outputs(tmp_path) == whole, step
+            doubts = in_doubt(mantisreed)
+            assert sum(ferry.answered.values()) - pieces <= doubts, step
+            doubtful += doubts
+        assert doubtful  # some of the steps are between sending and noting the answer
+
+
+@pytest.mark.parametrize("engine", ["ferry", "barge"])
+@pytest.mark.parametrize("count", [2, 4])
+def test_several_processes_with_the_same_command_pay_for_nothing_twice(
+    ferry: Ferry, at_once: RunAtOnce, recordings: Path, tmp_path: Path, engine: str, count: int
+) -> None:
+    ferry.slowness = 0.1
+    with ferry.sailing(tmp_path):
+        for round_ in range(2):
+            clear(tmp_path, ferry)
+            results = at_once(
+                *("run", "recordings", "--piece-length", "6s", "--engine", engine), dies_at=(None,) * count
+            )
+            assert [code for code, _ in results] == [0] * count, round_
+            assert set(ferry.answered.values()) == {1} and len(ferry.answered) >= 10
+            assert set(ferry.asked.values()) == {1}
+            assert len(outputs(tmp_path)) == 4
+
+
+def test_when_one_of_several_processes_is_killed_the_others_do_its_work(
+    mantisreed: Command, ferry: Ferry, at_once: RunAtOnce, recordings: Path, tmp_path: Path
+) -> None:
+    ferry.slowness = 0.1
+    with ferry.sailing(tmp_path):
+        for step in (5, 12, 19, 30):
+            clear(tmp_path, ferry)
+            command = ("run", "recordings", "--piece-length", "6s")
+            results = at_once(*command, dies_at=(step, None))
+            assert results[1][0] == 0, step
+            extra = sum(ferry.answered.values()) - len(ferry.answered)
+            assert extra <= in_doubt(mantisreed) and len(outputs(tmp_path)) == 4
