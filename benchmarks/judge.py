@@ -13,13 +13,13 @@ SETTINGS = """
 [settings]
 to = ["txt", "srt", "json"]
 [engine.ferry]
-address = "http://127.0.0.1:{port}"
+url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
 price = {{ per_minute = "0.01", currency = "shells" }}
 send.raw = "{{audio}}"
 reply.text = "says"
 [engine.barge]
-address = "http://127.0.0.1:{port}"
+url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
 price = {{ per_minute = "0.01", currency = "shells" }}
 send = {{ path = "/trips", raw = "{{audio}}", take.trip = "trip" }}

@@ -25,7 +25,7 @@ SETTINGS = """
 [settings]
 to = ["txt"]
 [engine.sluice]
-address = "http://127.0.0.1:{port}"
+url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
 pace = {{ requests = {pace}, window = "{window} s", at_once = 30 }}
 send.raw = "{{audio}}"

@@ -44,12 +44,12 @@ print(count, own // 1024, others // 1024)
 
 CARD = """
 [engine.bench]
-address = "http://127.0.0.1:PORT"
+url = "http://127.0.0.1:PORT"
 [engine.bench.send]
 path = "/"
 raw = "{audio}"
 [engine.bench.reply]
-kind = "text"
+format = "text"
 """
 
 

@@ -29,7 +29,7 @@ to = ["txt"]
 [engine.pond]
 accepts.formats = ["flac"]
 price = { per_minute = "0.01", currency = "shells" }
-reply.kind = "text"
+reply.format = "text"
 command = { run = ["echo", "still water"] }
 """
 

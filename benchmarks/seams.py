@@ -35,7 +35,7 @@ from mantisreed.transcript.alignment import comparable
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.stitch import PieceReading, stitch
 
-CARD = EngineCard(name="bench", reply=Reply(kind="text"))
+CARD = EngineCard(name="bench", reply=Reply(format="text"))
 PART = 67.0  # seconds, so that blind cuts fall everywhere
 USUAL, SHORT, NONE = (0.4, 1.5), (0.15, 0.25), (0.0, 0.02)
 

@@ -26,10 +26,10 @@ import aiohttp
 from aiohttp import web
 
 from mantisreed.audio.formats import FORMATS
+from mantisreed.cards.transport import HttpTransport
 from mantisreed.engines.asking import client_for
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import Piece
-from mantisreed.engines.transport import HttpTransport
 from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions, Work
 from mantisreed.jobs.gate import silent
 from mantisreed.jobs.jobs import JobToOpen
@@ -39,7 +39,7 @@ from mantisreed.workspace import open_workspace
 
 CARD = """
 [engine.weir]
-address = "http://127.0.0.1:{port}"
+url = "http://127.0.0.1:{port}"
 pace.at_once = {at_once}
 price = {{ per_minute = 0.01, currency = "shells" }}
 send.raw = "{{audio}}"

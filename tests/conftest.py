@@ -36,6 +36,12 @@ Command = Callable[..., subprocess.CompletedProcess[str]]
 Standin = Callable[..., AbstractContextManager[subprocess.Popen[str]]]
 
 
+@pytest.fixture(autouse=True)
+def no_shared_cards(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The settings of whoever runs the tests have no part in them."""
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.getbasetemp() / "no-settings"))
+
+
 @pytest.fixture(scope="session")
 def bank() -> tuple[Phrase, ...]:
     return load_bank()
@@ -93,7 +99,7 @@ def settings(address: str, listener: Listener, tmp_path: Path) -> Path:
     """A workspace's settings file with the cards of the running stand-ins; brook is the engine to use."""
     file = tmp_path / "mantisreed.toml"
     server.write_cards(file, address, KEY, listener)
-    file.write_text(f'[settings]\nengine = "brook"\ntries = 1\n\n{file.read_text()}')
+    file.write_text(f'[settings]\nengine = "brook"\nmax_attempts = 1\n\n{file.read_text()}')
     return file
 
 
@@ -114,7 +120,7 @@ def moody(listener: Listener, tmp_path: Path) -> Moody:
             if file.exists():
                 file.unlink()
             server.write_cards(file, at, KEY, listener)
-            file.write_text(f'[settings]\nengine = "{engine}"\ntries = {tries}\n{more}\n{file.read_text()}')
+            file.write_text(f'[settings]\nengine = "{engine}"\nmax_attempts = {tries}\n{more}\n{file.read_text()}')
             yield at
 
     return start

@@ -73,9 +73,11 @@ class EngineError(MantisreedError):
         status: the HTTP status of the answer; None when there was no answer.
         answer: the beginning of what the engine said, with secrets hidden; empty when it said nothing.
         retry_after: seconds that the engine asks us to wait; None when it does not say.
+        before_work: whether it came before the engine had anything to do, so that it cannot cost.
     """
 
     retry_after: float | None = None
+    before_work: bool = False
 
     def __init__(
         self,

@@ -10,10 +10,10 @@ from urllib.parse import urlsplit
 
 import msgspec
 
+from mantisreed.cards.secrets import Secret, SecretSource
+from mantisreed.cards.tables import checked
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.card_checks import TRANSLATE, read_cards
-from mantisreed.engines.secrets import Secret, SecretSource
-from mantisreed.engines.tables import checked
+from mantisreed.engines.card_checks import TRANSLATE, laid_over, read_cards
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
 from mantisreed.files import printable
@@ -22,7 +22,7 @@ from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
 SETTINGS_FILE = "mantisreed.toml"
 HIDDEN_FOLDER = ".mantisreed"
 
-TRIES = 5
+MAX_ATTEMPTS = 5
 """How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""
 
 _TABLES = ("settings", "layout", "links", "callbacks", "ledger", "engine")
@@ -42,7 +42,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
         to: names of output formats.
         into: folder for outputs, relative to the workspace.
         hints: names and rare words to expect, for engines whose cards have a place for them.
-        tries: how often a request that fails in a way that may pass is sent.
+        max_attempts: how often a request that fails in a way that may pass is sent.
         layout: name of the layout rules.
         strong_words: what outputs do with them.
         strong_words_file: a list of one's own, relative to the workspace; None takes those that ship.
@@ -54,7 +54,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     to: tuple[str, ...] = ("txt", "srt", "vtt", "json")
     into: str = "transcripts"
     hints: tuple[str, ...] = ()
-    tries: Annotated[int, msgspec.Meta(ge=1, le=20)] = TRIES
+    max_attempts: Annotated[int, msgspec.Meta(ge=1, le=20)] = MAX_ATTEMPTS
     layout: str = DEFAULT_LAYOUT
     strong_words: Strong = "keep"
     strong_words_file: str | None = None
@@ -83,11 +83,11 @@ class LedgerPlace(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
     """`[ledger]`: another database than the SQLite file in the hidden folder.
 
     Attributes:
-        address: `postgresql://USER@HOST:PORT/DATABASE`, without a password.
+        url: `postgresql://USER@HOST:PORT/DATABASE`, without a password.
         password: where it is kept; None when the database asks for none.
     """
 
-    address: str
+    url: str
     password: SecretSource | None = None
 
 
@@ -104,6 +104,8 @@ class Workspace:
         callbacks: how engines can call back; None when they cannot.
         ledger: where the ledger is; None for the hidden folder.
         layouts: layout rules by name.
+        shared: names of the engine cards in the settings that all workspaces share.
+        own: names of those in the workspace itself.
     """
 
     file: Path
@@ -114,6 +116,15 @@ class Workspace:
     callbacks: Callbacks | None = None
     ledger: LedgerPlace | None = None
     layouts: Mapping[str, LayoutRules] = field(default_factory=lambda: dict(LAYOUTS))
+    shared: frozenset[str] = frozenset()
+    own: frozenset[str] = frozenset()
+
+    def origin_of(self, card: EngineCard) -> str:
+        """Where a card comes from: the workspace, the settings that all workspaces share, or both."""
+        name = card.name.partition(":")[0]
+        if name not in self.shared:
+            return "workspace"
+        return "shared, workspace" if name in self.own else "shared"
 
     @property
     def folder(self) -> Path:
@@ -196,8 +207,15 @@ class Workspace:
         return [source for source in card.secrets.values() if source.is_open_to_others(self.folder)]
 
 
+def user_settings_file() -> Path:
+    """Where the engine cards are that all of a user's workspaces share; it may not exist."""
+    import platformdirs
+
+    return platformdirs.user_config_path("mantisreed", appauthor=False) / SETTINGS_FILE
+
+
 def open_workspace(settings_file: Path | None = None, start: Path | None = None) -> Workspace:
-    """Read and check a settings file.
+    """Read and check a settings file, with the engine cards that all workspaces share.
 
     Args:
         settings_file: which one; None looks for `mantisreed.toml` in `start` and the folders above it.
@@ -207,7 +225,20 @@ def open_workspace(settings_file: Path | None = None, start: Path | None = None)
         InputError: there is none, or it cannot be read.
         SettingsError: something in it is wrong.
     """
-    file = settings_file or _found_above(start or Path())
+    file = settings_file or settings_above(start or Path())
+    shared = user_settings_file()
+    if shared.is_file() and shared.absolute() != file.absolute():
+        return _workspace(file, read_settings(file), _shared_cards(shared))
+    return _workspace(file, read_settings(file), {})
+
+
+def read_settings(file: Path) -> dict[str, Any]:
+    """A settings file as TOML has it.
+
+    Raises:
+        InputError: it is not there, or cannot be read.
+        SettingsError: it is not TOML.
+    """
     try:
         content = file.read_text(encoding="utf-8")
     except FileNotFoundError as error:
@@ -215,10 +246,53 @@ def open_workspace(settings_file: Path | None = None, start: Path | None = None)
     except (OSError, UnicodeDecodeError) as error:
         raise InputError("the settings file cannot be read as text", where=printable(file)) from error
     try:
-        document = tomllib.loads(content)
+        return tomllib.loads(content)
     except tomllib.TOMLDecodeError as error:
         raise SettingsError(f"not TOML: {error}".lower().replace("toml", "TOML"), where=printable(file)) from error
-    return _workspace(file, document)
+
+
+def _shared_cards(file: Path) -> dict[str, Any]:
+    """The tables of engine cards that all workspaces share. Their files of secrets lie beside them."""
+    document = read_settings(file)
+    unknown = [key for key in document if key != "engine"]
+    if unknown:
+        raise SettingsError(
+            f"unknown table or key {unknown[0]!r}",
+            where=printable(file),
+            advice="the settings that all workspaces share hold [engine.NAME] only",
+        )
+    tables = engine_tables(document, printable(file))
+    return {name: _with_absolute_secrets(table, file.parent) for name, table in tables.items()}
+
+
+def _with_absolute_secrets(table: Mapping[str, Any], folder: Path) -> dict[str, Any]:
+    secrets = table.get("secrets")
+    if not isinstance(secrets, dict):
+        return dict(table)
+
+    def absolute(source: Any) -> Any:
+        if not (isinstance(source, str) and source.startswith("file:")):
+            return source
+        return f"file:{folder / Path(source.removeprefix('file:')).expanduser()}"
+
+    return {**table, "secrets": {name: absolute(source) for name, source in secrets.items()}}
+
+
+def engine_tables(document: Mapping[str, Any], file: str) -> dict[str, Any]:
+    """The tables of a settings file's engine cards, by name.
+
+    Raises:
+        SettingsError: something among them is no table.
+    """
+    tables = document.get("engine", {})
+    if not isinstance(tables, dict):
+        raise SettingsError("key 'engine': expected a table", where=file)
+    loose = [key for key, table in tables.items() if not isinstance(table, dict)]
+    if loose:
+        raise SettingsError(
+            f"key {loose[0]!r}: expected a table", where=f"{file}: [engine]", advice="name the table [engine.NAME]"
+        )
+    return tables
 
 
 def check_language(tag: str) -> str:
@@ -232,7 +306,12 @@ def check_language(tag: str) -> str:
     return tag
 
 
-def _found_above(start: Path) -> Path:
+def settings_above(start: Path) -> Path:
+    """The settings file in a folder, or in the nearest one above.
+
+    Raises:
+        InputError: there is none.
+    """
     for folder in (start, *start.absolute().parents):
         if (folder / SETTINGS_FILE).is_file():
             return folder / SETTINGS_FILE
@@ -242,7 +321,7 @@ def _found_above(start: Path) -> Path:
     )
 
 
-def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
+def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any]) -> Workspace:
     name = printable(file)
     unknown = [key for key in document if key not in _TABLES]
     if unknown:
@@ -255,13 +334,14 @@ def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
         if not isinstance(document.get(key, {}), dict):
             raise SettingsError(f"key {key!r}: expected a table", where=name)
     settings = checked(document.get("settings", {}), Settings, name, "settings")
-    tables = document.get("engine", {})
-    loose = [key for key, table in tables.items() if not isinstance(table, dict)]
-    if loose:
-        raise SettingsError(
-            f"key {loose[0]!r}: expected a table", where=f"{name}: [engine]", advice="name the table [engine.NAME]"
-        )
-    cards = {key: card for engine, table in tables.items() for key, card in read_cards(engine, table, name).items()}
+    own = engine_tables(document, name)
+    tables = {**shared, **{key: laid_over(shared.get(key, {}), table) for key, table in own.items()}}
+    places = {key: name if key in own else printable(user_settings_file()) for key in tables}
+    cards = {
+        key: card
+        for engine, table in tables.items()
+        for key, card in read_cards(engine, table, places[engine]).items()
+    }
     return Workspace(
         file,
         settings,
@@ -271,6 +351,8 @@ def _workspace(file: Path, document: Mapping[str, Any]) -> Workspace:
         checked(document["callbacks"], Callbacks, name, "callbacks") if "callbacks" in document else None,
         _ledger_place(document["ledger"], name) if "ledger" in document else None,
         _layouts(document.get("layout", {}), name),
+        frozenset(shared),
+        frozenset(own),
     )
 
 
@@ -287,16 +369,16 @@ def _layouts(tables: Mapping[str, Any], file: str) -> dict[str, LayoutRules]:
 
 def _ledger_place(table: Mapping[str, Any], file: str) -> LedgerPlace:
     place = checked(table, LedgerPlace, file, "ledger")
-    parts = urlsplit(place.address)
+    parts = urlsplit(place.url)
     if parts.scheme not in ("postgresql", "postgres") or not parts.path.strip("/"):
         raise SettingsError(
-            "key 'address': expected postgresql://USER@HOST:PORT/DATABASE",
+            "key 'url': expected postgresql://USER@HOST:PORT/DATABASE",
             where=f"{file}: [ledger]",
             advice="without this table the ledger is a file in the hidden folder",
         )
     if parts.password is not None:
         raise SettingsError(
-            "key 'address' holds a password",
+            "key 'url' holds a password",
             where=f"{file}: [ledger]",
             advice='keep it elsewhere and write password = "env:NAME", "file:PATH" or "keyring:SERVICE/USER"',
         )

@@ -14,10 +14,10 @@ CARD = """
 [settings]
 engine = "ferry"
 to = ["txt", "json"]
-tries = {tries}
+max_attempts = {tries}
 
 [engine.ferry]
-address = "http://127.0.0.1:{port}"
+url = "http://127.0.0.1:{port}"
 [engine.ferry.accepts]
 formats = ["flac"]
 [engine.ferry.price]
@@ -29,20 +29,20 @@ raw = "{{audio}}"
 text = "says"
 
 [engine.barge]
-address = "http://127.0.0.1:{port}"
+url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
 price = {{ per_minute = "0.01", currency = "shells" }}
 reply.text = "says"
-[engine.barge.send]
+[engine.barge.steps.start]
 path = "/trips"
 raw = "{{audio}}"
 take.trip = "trip"
-[engine.barge.poll]
+[engine.barge.steps.ask]
 path = "/trips/{{trip}}"
 state = "is"
 waiting = ["afloat"]
 done = ["ashore"]
-every = "100 ms"
+interval = "100 ms"
 """
 
 

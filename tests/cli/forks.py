@@ -15,8 +15,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import mantisreed.cards.transport
 import mantisreed.cli.main
-import mantisreed.engines.transport
 import mantisreed.files
 import mantisreed.jobs.ledger
 import mantisreed.pipeline.collecting

@@ -99,14 +99,24 @@ def test_nothing_heard_is_no_error_with_any_engine(
         ("heron", 'shore = "north"', 'shore = "west"', "has no heron on the 'west' shore"),
         ("sedge", 'user = "ringer"', 'user = "cook"', "it refuses the key (HTTP 401)"),
         ("sedge", '"{sample_rate}"', "8000", "saying: the sound has to be FLAC or OPUS, of pitch 16000"),
-        ("sedge", 'times = "100ns"', 'times = "ms"', "is reply.times = 'ms' right?"),
-        ("dipper", 'client = "wader"', 'client = "diver"', "(HTTP 401 at token)"),
+        ("sedge", 'times = "100 ns"', 'times = "ms"', "is reply.times = 'ms' right?"),
+        ("dipper", 'client = "wader"', 'client = "diver"', "(HTTP 401 at step token)"),
         ("dipper", 'done = ["surfaced"]', 'done = ["risen"]', "finds 'surfaced', which its card does not list"),
         ("dipper", "header:Location", "header:Place", "upload.take.pebble (header:Place) finds nothing"),
-        ("dipper", 'path = "{catch}"', 'path = "{catch}/x"', "nothing is at this address (HTTP 404 at fetch)"),
-        ("bittern", 'text = "puff"', 'text = "huff"', "reply.text (huff) finds no text in any of"),
-        ("bittern", 'kind = "events"\ntext', 'kind = "json"\ntext', "it is not JSON"),
-        ("rail", 'kind = "srt"', 'kind = "json"\ntext = "x"', "it is not JSON"),
+        (
+            "dipper",
+            'path = "{catch}"',
+            'path = "{catch}/x"',
+            "it does not know what this step asks for (HTTP 404 at step fetch)",
+        ),
+        ("bittern", 'text = "puff"', 'text = "huff"', "reply.text (huff) finds nothing in any of"),
+        (
+            "bittern",
+            'format = "events"\ntext = "puff"\nend_mark = "over"',
+            'format = "xml"\ntext = "puff"',
+            "it is not XML",
+        ),
+        ("rail", 'format = "srt"', 'format = "json"\ntext = "x"', "it is not JSON"),
         ("wren", '"--write"', '"--wright"', "ended with code 2"),
         ("wren", "run = [", 'run = ["no-such-recogniser", ', "cannot start no-such-recogniser (no such program)"),
         ("wren", '"10 min"', '"10 ms"', "did not end within 0.01 s and was stopped"),
@@ -133,7 +143,8 @@ def test_a_program_gets_secrets_by_its_environment_and_its_last_words_are_kept(
     card = """
 [engine.snipe]
 secrets.key = "file:standin.key"
-reply = { kind = "text" }
+reply = { format = "text" }
+command.audio = "stdin"
 command.run = ["sh", "-c", 'echo "drum $1 with $DRUM" >&2; exit 3', "sh", "{format}"]
 command.environment.DRUM = "{key}"
 """

@@ -6,8 +6,8 @@ from pathlib import Path
 import pytest
 
 from conftest import Command
-from mantisreed.engines.card import Pace
-from mantisreed.engines.tables import Seconds
+from mantisreed.cards.tables import Seconds
+from mantisreed.engines.card import RateLimit
 from mantisreed.pipeline.plan import shortest_time
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
@@ -42,11 +42,11 @@ def test_a_plan_can_be_read(mantisreed: Command, settings: Path, english: list[P
     assert whole.stdout.splitlines()[-1] == "1 request to brook, 0.7 minutes billed, 0.0026 shells"
     settings.write_text(settings.read_text().replace("requests = 120", "requests = 1", 1))
     cut = mantisreed("plan", "talk.wav", "--piece-length", "15s")
-    assert "brook's pace makes it last 2:00 or more" in cut.stdout or "3:00 or more" in cut.stdout
+    assert "brook's rate limit makes it last 2:00 or more" in cut.stdout or "3:00 or more" in cut.stdout
     assert "price not in the card" in mantisreed("plan", "talk.wav", "--engine", "heron").stdout
 
 
 @pytest.mark.parametrize(("requests", "seconds"), [(0, 0), (1, 0), (15, 0), (16, 60), (30, 60), (31, 120)])
 def test_the_shortest_time_follows_the_pace(requests: int, seconds: float) -> None:
-    assert shortest_time(Pace(requests=15, window=Seconds(60)), requests) == seconds
-    assert shortest_time(Pace(), requests) == 0
+    assert shortest_time(RateLimit(requests=15, window=Seconds(60)), requests) == seconds
+    assert shortest_time(None, requests) == 0

@@ -20,26 +20,26 @@ from cli.ferry import Ferry, outputs
 from conftest import Command
 from mantisreed.audio.encode import Encoder, open_encoder
 from mantisreed.files import file_digest
-from mantisreed.pipeline.assembling import transcript_of
+from mantisreed.pipeline.assembling import Assembled, transcript_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
-from mantisreed.transcript.document import RecordingFacts, Transcript
+from mantisreed.transcript.document import RecordingFacts
 
 RUN = ("run", "recordings/note 0.flac", "--piece-length", "15s")
 
 EDITS_THAT_DO_NOT_REACH_THE_ENGINE: dict[str, tuple[str, str]] = {
     "time limit": (
         '[engine.ferry.send]\nraw = "{audio}"',
-        '[engine.ferry.send]\nraw = "{audio}"\ntime_limit = "9 min"',
+        '[engine.ferry.send]\nraw = "{audio}"\ntimeout = "9 min"',
     ),
     "most bytes": (
         'formats = ["flac"]\n[engine.ferry.price]',
-        'formats = ["flac"]\nmost_bytes = "20 MB"\n[engine.ferry.price]',
+        'formats = ["flac"]\nmax_bytes = "20 MB"\n[engine.ferry.price]',
     ),
     "longest": (
         'formats = ["flac"]\n[engine.ferry.price]',
-        'formats = ["flac"]\nlongest = "40 min"\n[engine.ferry.price]',
+        'formats = ["flac"]\nmax_duration = "40 min"\n[engine.ferry.price]',
     ),
     "languages": (
         'formats = ["flac"]\n[engine.ferry.price]',
@@ -48,10 +48,10 @@ EDITS_THAT_DO_NOT_REACH_THE_ENGINE: dict[str, tuple[str, str]] = {
     "errors": ("[engine.ferry.reply]", "[engine.ferry.errors]\nrefused.statuses = [498]\n[engine.ferry.reply]"),
     "price": ('per_minute = "0.01"', 'per_minute = "0.02"'),
     "billing step": ('per_minute = "0.01"', 'per_minute = "0.01"\nbilling_step = "1 min"'),
-    "pace": ("[engine.ferry.price]", "[engine.ferry.pace]\nat_once = 2\nrequests = 900\n[engine.ferry.price]"),
+    "pace": ("[engine.ferry.price]", "[engine.ferry.rate_limit]\nrequests = 900\n[engine.ferry.price]"),
     "about": ("[engine.ferry]", '[engine.ferry]\nabout = "across the creek"'),
     "name": ("ferry", "punt"),
-    "poll limit": ('every = "100 ms"', 'every = "100 ms"\nlimit = "9 h"'),
+    "poll limit": ('interval = "100 ms"', 'interval = "100 ms"\nlimit = "9 h"'),
     "poll waiting": ('waiting = ["afloat"]', 'waiting = ["afloat", "becalmed"]'),
 }
 
@@ -99,7 +99,9 @@ def test_a_job_that_is_partly_answered_keeps_its_cuts_when_the_card_changes(
 ) -> None:
     with ferry.sailing(tmp_path, tries=1):
         settings = tmp_path / "mantisreed.toml"
-        capped = settings.read_text().replace('formats = ["flac"]\n', 'formats = ["flac"]\nlongest = "14 s"\n', 1)
+        capped = settings.read_text().replace(
+            'formats = ["flac"]\n', 'formats = ["flac"]\nmax_duration = "14 s"\n', 1
+        )
         settings.write_text(capped)
         command = ("run", "recordings/note 0.flac")
         ferry.faults = ["503", "", "", ""]
@@ -135,7 +137,7 @@ def test_plan_and_run_give_the_same_pieces_however_fast_they_are_encoded(
 
     with ferry.sailing(tmp_path):
         settings = tmp_path / "mantisreed.toml"
-        settings.write_text(settings.read_text().replace('["flac"]\n', '["flac"]\nmost_bytes = "300 kB"\n', 1))
+        settings.write_text(settings.read_text().replace('["flac"]\n', '["flac"]\nmax_bytes = "300 kB"\n', 1))
         plans = []
         for is_slow in (False, True, True):
             monkeypatch.setattr("mantisreed.pipeline.pieces.open_encoder", slowed if is_slow else open_encoder)
@@ -220,7 +222,7 @@ def test_whatever_goes_wrong_with_one_recording_the_others_are_done(
     (recordings / "no sound.wav").write_bytes(b"RIFF\x24\0\0\0WAVE")
     (recordings / "z unlucky.flac").write_bytes((recordings / "note 1.flac").read_bytes() + b"z")
 
-    def unlucky(options: Any, facts: RecordingFacts, *arguments: Any) -> Transcript:
+    def unlucky(options: Any, facts: RecordingFacts, *arguments: Any) -> Assembled:
         if facts.name.startswith("z"):
             raise RecursionError("nobody has thought of this")
         return transcript_of(options, facts, *arguments)
@@ -228,11 +230,7 @@ def test_whatever_goes_wrong_with_one_recording_the_others_are_done(
     monkeypatch.setattr("mantisreed.pipeline.recording.transcript_of", unlucky)
     with ferry.sailing(tmp_path):
         settings = tmp_path / "mantisreed.toml"
-        settings.write_text(
-            settings.read_text().replace(
-                "[engine.ferry.price]", "[engine.ferry.pace]\nat_once = 1\n[engine.ferry.price]"
-            )
-        )
+        settings.write_text(settings.read_text().replace("[engine.ferry]", "[engine.ferry]\nmax_concurrent = 1"))
         result = mantisreed("run", "recordings", "--spend-limit", "1", "--json", "--log-file", "log")
     states = {one["recording"].rpartition("/")[2]: one for one in json.loads(result.stdout)["recordings"]}
     assert result.returncode == 1 and "Traceback" not in result.stderr

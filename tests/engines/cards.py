@@ -1,9 +1,13 @@
 """A whole card as TOML, and changing a line of it."""
 
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 
+from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
+from mantisreed.cards.secrets import Secret
 from mantisreed.engines.card import EngineCard
+from mantisreed.engines.request import Piece, RequestOptions, attachment_of, piece_values
 from mantisreed.standin.brook import card
 from mantisreed.standin.hearing import Listener
 from mantisreed.workspace import Workspace, open_workspace
@@ -30,3 +34,18 @@ def brook_card(folder: Path, old: str = "", new: str = "") -> EngineCard:
     toml = BROOK.replace(old, new, 1) if old else BROOK
     assert tomllib.loads(toml)
     return workspace_of(folder, toml).engine("brook")
+
+
+def request_of(
+    card: EngineCard,
+    piece: Piece,
+    options: RequestOptions | None = None,
+    secrets: Mapping[str, Secret] | None = None,
+    name: str = "send",
+) -> HttpRequest:
+    """The request of one step, as it would be sent."""
+    known = piece_values(card, piece, options or RequestOptions("en"))
+    known |= {key: secret.reveal() for key, secret in (secrets or {}).items()}
+    known |= values_of_card(card, known)
+    context = RequestContext(known, secrets or {}, attachment_of(piece))
+    return RequestBuilder(card).request(name, dict(card.sequence)[name], context)

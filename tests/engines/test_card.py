@@ -11,7 +11,12 @@ from mantisreed.workspace import check_language, open_workspace
 
 def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:
     card = brook_card(tmp_path)
-    assert card.name == "brook" and card.accepts.most_bytes == 16 << 20 and float(card.pace.window) == 60
+    assert (
+        card.name == "brook"
+        and card.accepts.max_bytes == 16 << 20
+        and card.rate_limit is not None
+        and float(card.rate_limit.window) == 60
+    )
     assert card.price is not None and str(card.price.per_minute) == "0.004"
     assert str(card.secrets["key"]) == "file:standin.key"
 
@@ -19,24 +24,40 @@ def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("old", "new", "place", "told"),
     [
-        ("path =", "pathe =", "[engine.brook.send]", "unknown key 'pathe'; did you mean 'path'?"),
-        ("about =", "colour =", "[engine.brook]", "unknown key 'colour'; keys here: reply, about, address"),
-        ("engine.brook.price", "engine.brook.prize", "[engine.brook]", "unknown key 'prize'; did you mean 'price'?"),
-        ('address = "http://127.0.0.1:9/brook"', "", "[engine.brook]", "key 'address' is missing"),
-        ("http://127.0.0.1:9/brook", "brook.example", "[engine.brook]", "key 'address': expected http"),
-        ('"file:standin.key"', '"q7-very-secret"', "[engine.brook.secrets]", "key 'key': a secret is never written"),
-        ('"16 MiB"', '"16 buckets"', "[engine.brook.accepts]", "key 'most_bytes': a size such as"),
-        ('"60 s"', "true", "[engine.brook.pace]", "key 'window': expected a duration"),
+        ("path =", "address =", "[engine.brook.send]", "unknown key 'address'; it is called 'url' now"),
+        ("max_bytes =", "most_bytes =", "[engine.brook.accepts]", "it is called 'max_bytes' now"),
         (
-            "at_once = 4",
-            'at_once = "four"',
-            "[engine.brook.pace]",
-            "key 'at_once': expected a whole number, found text",
+            "[engine.brook.price]",
+            "[engine.brook.poll]",
+            "[engine.brook]",
+            "write the steps in order, as [engine.NAME",
+        ),
+        ("[engine.brook.price]", "[engine.brook.pace]", "[engine.brook]", "it is called 'rate_limit' now"),
+        ('text = "says"', 'kind = "json"\ntext = "says"', "[engine.brook.reply]", "it is called 'format' now"),
+        ('text = "says"', 'format = "jason"\ntext = "says"', "[engine.brook.reply]", "expected 'json', 'lines', 'ev"),
+        ("path =", "pathe =", "[engine.brook.send]", "unknown key 'pathe'; did you mean 'path'?"),
+        ("about =", "colour =", "[engine.brook]", "unknown key 'colour'; keys here: about, url, secrets"),
+        ("engine.brook.price", "engine.brook.prize", "[engine.brook]", "unknown key 'prize'; did you mean 'price'?"),
+        ('url = "http://127.0.0.1:9/brook"', "", "[engine.brook]", "key 'url' is missing"),
+        ("http://127.0.0.1:9/brook", "brook.example", "[engine.brook]", "key 'url': expected http"),
+        ('"file:standin.key"', '"q7-very-secret"', "[engine.brook.secrets]", "key 'key': a secret is never written"),
+        ('"16 MiB"', '"16 buckets"', "[engine.brook.accepts]", "key 'max_bytes': a size such as"),
+        ('"60 s"', "true", "[engine.brook.rate_limit]", "key 'window': expected a duration"),
+        (
+            "requests = 120",
+            'requests = "many"',
+            "[engine.brook.rate_limit]",
+            "key 'requests': expected a whole number, found text",
         ),
         ("0.004", '"cheap"', "[engine.brook.price]", "key 'per_minute': expected a number"),
-        ('form.creek = "deep"', "form.creek = 3", "[engine.brook.send.form]", "key 'creek': expected text, found a"),
+        (
+            'form.creek = "deep"',
+            "form.creek = 2026-11-25",
+            "[engine.brook.send.form]",
+            "key 'creek': expected text or",
+        ),
         ('"flac", ', '"sirens", ', "[engine.brook.accepts]", "key 'formats': expected some of flac, wav"),
-        ('"{audio}"', '"audio"', "[engine.brook.send]", "expected the audio in one place"),
+        ('"{audio}"', '"audio"', "[engine.brook.send]", "no step sends the audio"),
         ("{language}", "{tongue}", "[engine.brook.send]", "unknown placeholder {tongue}"),
         ("{key}", "{kay}", "[engine.brook.every]", "unknown placeholder {kay}"),
         ('each = "words"', 'each = "words["', "[engine.brook.reply.words]", "key 'each': 'words[' is not a JMESPath"),

@@ -11,13 +11,15 @@ import pytest
 
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.engines.answers import HttpAnswer
+from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.requests import HttpRequest
+from mantisreed.cards.secrets import Secret
+from mantisreed.cards.transport import ScriptedTransport
 from mantisreed.engines.asking import client_for, wait_for_reply
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
-from mantisreed.engines.request import HttpRequest, Piece, RequestOptions
-from mantisreed.engines.secrets import Secret
-from mantisreed.engines.transport import ScriptedTransport
+from mantisreed.engines.http_client import ClientOptions
+from mantisreed.engines.request import Piece, RequestOptions
 from mantisreed.errors import (
     BadRequestError,
     EngineBrokeError,
@@ -33,25 +35,25 @@ PIECE = Piece(b"sound", FORMATS["wav"], 16_000, 1, 10.0)
 SECRETS = {"key": Secret("hush")}
 DIVER = """
 [engine.diver]
-address = "http://pool.example/{pool}"
+url = "http://pool.example/{pool}"
 secrets.key = "env:K"
-values.pool = "east side"
+values.pool = "east-side"
 values.badge = "badge of {key}"
-token = { address = "http://gate.example/t", client = "c", secret = "{key}" }
+token = { url = "http://gate.example/t", client = "c", secret = "{key}" }
 every = { bearer = "{token}", query = { v = "2" } }
-upload = { address = "http://store.example/up", raw = "{audio}", method = "PUT", take.at = "header:location" }
-send = { path = "/jobs", json = { at = "{at}", tongue = "{language}", n = "{channels}" }, take.id = "job.id" }
+steps.upload = { url = "http://store.example/up", raw = "{audio}", method = "PUT", take.at = "header:location" }
+steps.start = { path = "/jobs", json = { at = "{at}", tongue = "{language}", n = "{channels}" }, take.id = "job.id" }
 reply.text = "text"
 
-[engine.diver.poll]
+[engine.diver.steps.ask]
 path = "/jobs/{id}"
 state = "state"
 waiting = ["wet"]
 done = ["dry"]
 failed = ["gone"]
 reason = "why"
-every = "1 s"
-slowest = "4 s"
+interval = "1 s"
+max_interval = "4 s"
 limit = "60 s"
 """
 
@@ -79,10 +81,10 @@ class Pool:
             return answered({"access_token": f"t{self.tokens}", "expires_in": 100})
         if request.step == "upload":
             return answered(None, 201, Location="spot 7")
-        if request.step == "send" and self.refusals:
+        if request.step == "start" and self.refusals:
             self.refusals -= 1
             return answered(None, 401)
-        if request.step == "send":
+        if request.step == "start":
             return answered({"job": {"id": "a/b c"}}, 202)
         return answered({"state": self.states.pop(0), "why": "mud with hush in it", "text": "Tea?"})
 
@@ -103,7 +105,7 @@ def ask(
     transport, clock = ScriptedTransport(script), Clock()
 
     async def go() -> EngineResponse:
-        client = client_for(card, SECRETS, transport, clock=lambda: clock.now)
+        client = client_for(card, SECRETS, transport, ClientOptions(lambda: clock.now, clock.sleep))
         taken = await client.submit(PIECE, RequestOptions("en"))
         if isinstance(taken, EngineResponse):
             return taken
@@ -115,20 +117,22 @@ def ask(
 
 def test_steps_follow_one_another_and_take_what_they_need(tmp_path: Path) -> None:
     reply, asked, _ = ask(card_of(tmp_path), Pool("wet", "dry"))
-    assert [request.step for request in asked] == ["token", "upload", "send", "poll", "poll"]
-    token, upload, send, poll, _ = asked
-    assert token.content == b"grant_type=client_credentials" and token.headers["Authorization"].startswith("Basic ")
-    assert (upload.method, upload.url, upload.content) == ("PUT", "http://store.example/up", b"sound")
-    assert json.loads(send.content or b"") == {"at": "spot 7", "tongue": "en", "n": 1}
-    assert send.url == "http://pool.example/east side/jobs" and send.query == {"v": "2"}
-    assert poll.url.endswith("/jobs/a/b%20c") and poll.headers == {"Authorization": "Bearer t1"}
+    assert [request.step for request in asked] == ["token", "upload", "start", "ask", "ask"]
+    token, upload, start, question, _ = asked
+    assert token.body == b"grant_type=client_credentials" and (token.header("Authorization") or "").startswith(
+        "Basic "
+    )
+    assert (upload.method, upload.url, upload.body) == ("PUT", "http://store.example/up", b"sound")
+    assert json.loads(start.body or b"") == {"at": "spot 7", "tongue": "en", "n": 1}
+    assert start.url == "http://pool.example/east-side/jobs?v=2"
+    assert question.url.endswith("/jobs/a/b%20c?v=2") and question.headers == (("Authorization", "Bearer t1"),)
     assert json.loads(reply.body or b"")["text"] == "Tea?"
 
 
 def test_keys_go_to_no_other_host(tmp_path: Path) -> None:
     _, asked, _ = ask(card_of(tmp_path), Pool("dry"))
     upload = next(request for request in asked if request.step == "upload")
-    assert set(upload.headers) == {"Content-Type"} and not upload.query
+    assert [name for name, _ in upload.headers] == ["Content-Type"] and "?" not in upload.url
 
 
 def test_questions_come_soon_at_first_then_ever_more_slowly(tmp_path: Path) -> None:
@@ -176,13 +180,13 @@ def test_a_state_that_the_card_does_not_know_is_told(tmp_path: Path) -> None:
     [
         ("engine_broke.statuses = [200]", {"text": "x"}, EngineBrokeError),
         ('refused.texts = ["closed account"]', {"text": "closed account"}, RefusedError),
-        ('present = "fault"\nmessage = "fault.note"', {"fault": {"note": "no tide"}}, BadRequestError),
+        ('when = "fault"\nmessage = "fault.note"', {"fault": {"note": "no tide"}}, BadRequestError),
     ],
 )
 def test_errors_are_known_by_the_cards_own_signs(
     tmp_path: Path, table: str, body: object, kind: type[Exception]
 ) -> None:
-    toml = 'address = "http://a.example"\nsend.raw = "{audio}"\nreply.text = "text"\n'
+    toml = 'url = "http://a.example"\nsend.raw = "{audio}"\nreply.text = "text"\n'
     card = card_of(tmp_path, f"[engine.signs]\n{toml}[engine.signs.errors]\n{table}\n")
     with pytest.raises(kind) as caught:
         ask(card, lambda request: answered(body))
@@ -191,7 +195,7 @@ def test_errors_are_known_by_the_cards_own_signs(
 
 def program(folder: Path, *arguments: str, more: str = "") -> EngineCard:
     run = json.dumps([sys.executable, "-c", *arguments])
-    return card_of(folder, f'[engine.p]\nreply.kind = "text"\n[engine.p.command]\nrun = {run}\n{more}')
+    return card_of(folder, f'[engine.p]\nreply.format = "text"\n[engine.p.command]\nrun = {run}\n{more}')
 
 
 def heard(client: EngineClient) -> bytes | None:
@@ -211,7 +215,7 @@ def test_a_program_that_hangs_is_stopped_with_all_that_it_started(tmp_path: Path
     marker = tmp_path / "still-here"
     child = f"import time, pathlib; time.sleep(1.5); pathlib.Path({str(marker)!r}).touch()"
     parent = f"import subprocess, sys, time; subprocess.Popen([sys.executable, '-c', {child!r}]); time.sleep(60)"
-    card = program(tmp_path, parent, more='time_limit = "500 ms"\n')
+    card = program(tmp_path, parent, "{audio_file}", more='timeout = "500 ms"\n')
     with pytest.raises(UnreachableError, match=r"did not end within 0\.5 s"):
         heard(client_for(card, {}, ScriptedTransport(Pool())))
     time.sleep(1.8)
@@ -220,7 +224,13 @@ def test_a_program_that_hangs_is_stopped_with_all_that_it_started(tmp_path: Path
 
 def test_a_program_without_its_reply_file_is_told(tmp_path: Path) -> None:
     with pytest.raises(UnreadableReplyError, match="left no reply file"):
-        heard(client_for(program(tmp_path, "pass", more='answers = "file"\n'), {}, ScriptedTransport(Pool())))
+        heard(
+            client_for(
+                program(tmp_path, "pass", "{audio_file}", "{reply_file}", more='reply = "file"\n'),
+                {},
+                ScriptedTransport(Pool()),
+            )
+        )
 
 
 def test_a_program_that_writes_without_end_is_stopped_while_it_is_read(
@@ -228,7 +238,11 @@ def test_a_program_that_writes_without_end_is_stopped_while_it_is_read(
 ) -> None:
     monkeypatch.setattr("mantisreed.engines.local_client.LARGEST_OUTPUT", 1_000_000)
     with pytest.raises(UnreadableReplyError, match="wrote more than") as caught:
-        heard(client_for(program(tmp_path, "while True: print('tide' * 1000)"), {}, ScriptedTransport(Pool())))
+        heard(
+            client_for(
+                program(tmp_path, "while True: print('tide' * 1000)", "{audio_file}"), {}, ScriptedTransport(Pool())
+            )
+        )
     assert not caught.value.is_whole and caught.value.body
 
 
@@ -252,7 +266,7 @@ def loon(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> EngineClient:
     """A client of an object of a user's own, in a module of a user's own."""
     (tmp_path / "marsh_loon.py").write_text(LOON)
     monkeypatch.syspath_prepend(tmp_path)
-    toml = 'python = { object = "marsh_loon:Loon", time_limit = "700 ms" }\nreply.text = "got"\n'
+    toml = 'python = { object = "marsh_loon:Loon", timeout = "700 ms" }\nreply.text = "got"\n'
     return client_for(card_of(tmp_path, f"[engine.loon]\n{toml}"), {}, ScriptedTransport(Pool()))
 
 
@@ -276,4 +290,4 @@ def test_an_object_that_hangs_is_stopped_and_the_next_piece_gets_another_process
 def test_a_ticket_is_plain_values_that_can_be_kept(tmp_path: Path) -> None:
     client = client_for(card_of(tmp_path), SECRETS, ScriptedTransport(Pool()))
     ticket = asyncio.run(client.submit(PIECE, RequestOptions()))
-    assert isinstance(ticket, Ticket) and json.loads(json.dumps(dict(ticket.values)))["id"] == "a/b c"
+    assert isinstance(ticket, Ticket) and json.loads(json.dumps(dict(ticket.values)))["values"]["id"] == "a/b c"

@@ -4,11 +4,11 @@ import json
 import re
 from pathlib import Path
 
-from engines.cards import workspace_of
+from engines.cards import request_of, workspace_of
 from mantisreed.audio.formats import FORMATS
+from mantisreed.cards.secrets import Secret
 from mantisreed.engines.reply import read_reply
-from mantisreed.engines.request import Piece, RequestOptions, build_step, piece_values
-from mantisreed.engines.secrets import Secret
+from mantisreed.engines.request import Piece
 
 README = (Path(__file__).parent.parent.parent / "README.md").read_text(encoding="utf-8")
 
@@ -21,13 +21,11 @@ def block(language: str) -> str:
 
 def test_the_card_of_the_readme_works_on_the_answer_of_the_readme(tmp_path: Path) -> None:
     card = workspace_of(tmp_path, block("toml")).engine("marsh")
-    secrets = {"key": Secret("k")}
-
     piece = Piece(b"sound", FORMATS["flac"], 16_000, 1, 10.0)
-    request = build_step(card, "send", piece_values(card, piece, RequestOptions("en"), secrets), secrets, piece)
+    request = request_of(card, piece, secrets={"key": Secret("k")})
     (passage,) = read_reply(card, block("json").encode(), piece).passages
 
     assert request.url == "https://speech.marsh.example/v2/recognise"
-    assert [field.name for field in request.form] == ["clip", "lang"]
+    assert [part.name for part in request.parts] == ["clip", "lang"]
     (token,) = json.loads(block("json"))["tokens"]
     assert (passage.words[0].text, passage.words[0].start) == (token["t"], token["begin_ms"] / 1000)

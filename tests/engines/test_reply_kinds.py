@@ -10,20 +10,20 @@ from keyring.backends import fail
 
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.engines.placeholders import Value, filled, filled_document
-from mantisreed.engines.reply import ParsedReply, events_in, read_reply
-from mantisreed.engines.reply_paths import UnexpectedReplyError, seconds_from
+from mantisreed.cards.documents import events_in
+from mantisreed.cards.secrets import SecretSource
+from mantisreed.cards.templates import DocumentTemplate, Template, Value
+from mantisreed.engines.reply import ParsedReply, read_reply
 from mantisreed.engines.request import Piece
-from mantisreed.engines.secrets import SecretSource
+from mantisreed.engines.times import TimeUnit
+from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import SecretError
 
 PIECE = Piece(b"", FORMATS["wav"], 8_000, 1, 20.0, ((1.0, 3.0), (6.0, 8.0)))
 
 
 def read(folder: Path, reply: str, body: bytes | object) -> ParsedReply:
-    card = workspace_of(folder, f'[engine.e]\naddress = "http://a.example"\nsend.raw = "{{audio}}"\n{reply}').engine(
-        "e"
-    )
+    card = workspace_of(folder, f'[engine.e]\nurl = "http://a.example"\nsend.raw = "{{audio}}"\n{reply}').engine("e")
     return read_reply(card, body if isinstance(body, bytes) else json.dumps(body).encode(), PIECE)
 
 
@@ -34,8 +34,8 @@ def read(folder: Path, reply: str, body: bytes | object) -> ParsedReply:
         ("1.5", "s", 1.5),
         (1500, "ms", 1.5),
         (1_500_000, "us", 1.5),
-        (15_000_000, "100ns", 1.5),
-        ("15000000", "100ns", 1.5),
+        (15_000_000, "100 ns", 1.5),
+        ("15000000", "100 ns", 1.5),
         (12_000, "samples", 1.5),
         ("00:00:01.5", "clock", 1.5),
         ("1:02", "clock", 62.0),
@@ -54,7 +54,7 @@ def read(folder: Path, reply: str, body: bytes | object) -> ParsedReply:
     ],
 )
 def test_times_are_read_in_every_unit(found: object, unit: str, seconds: float | None) -> None:
-    read_as = seconds_from(found, unit, 8_000)
+    read_as = TimeUnit(unit).seconds(found, 8_000)
     assert read_as == (None if seconds is None else pytest.approx(seconds))
 
 
@@ -80,17 +80,17 @@ def test_a_change_of_speaker_begins_a_passage(tmp_path: Path) -> None:
 def test_events_are_parsed_by_the_rules_of_the_html_standard() -> None:
     body = b"\xef\xbb\xbf: a comment\r\nevent: x\r\ndata: one\r\ndata:two\r\n\r\n"
     body += b"id: 4\n\ndata\n\ndata:  three\n\ndata: last"
-    assert list(events_in(body)) == ["one\ntwo", "", " three", "last"]
+    assert [event.data for event in events_in(body)] == ["one\ntwo", "", " three", "last"]
 
 
-STREAM = 'reply = { kind = "events", text = "a.b", ends = "[over]" }'
+STREAM = 'reply = { format = "events", text = "a.b", end_mark = "[over]" }'
 
 
 def test_streamed_parts_are_joined_and_laid_over_the_speech(tmp_path: Path) -> None:
     body = b'data: {"a": {"b": "Nets clo"}}\n\ndata: {"a": {}}\n\ndata: {"a": {"b": "sed. Tea?"}}\n\ndata: [over]\n\n'
     first, second = read(tmp_path, STREAM, body).passages
     assert (first.text, first.start, second.text, second.start) == ("Nets closed.", 1.0, "Tea?", 6.0)
-    whole = STREAM.replace("kind", "whole = true, kind")
+    whole = STREAM.replace("format", "is_whole_text = true, format")
     cumulative = b'data: {"a": {"b": "Nets"}}\n\ndata: {"a": {"b": "Nets closed."}}\n\n'
     assert " ".join(p.text for p in read(tmp_path, whole, cumulative).passages) == "Nets closed."
 
@@ -98,11 +98,11 @@ def test_streamed_parts_are_joined_and_laid_over_the_speech(tmp_path: Path) -> N
 @pytest.mark.parametrize(
     ("reply", "body", "told"),
     [
-        (STREAM, b"data: {broken\n\n", "item 1 of the events is not JSON"),
+        (STREAM, b"data: {broken\n\n", "event 1 is not JSON"),
         (STREAM, b"", "it has no events"),
-        (STREAM, b'data: {"c": 1}\n\n', r"reply.text \(a.b\) finds no text in any of 1 events"),
-        ('reply.kind = "srt"', b"Nets closed.\n", "it is no SRT"),
-        ('reply.kind = "vtt"', b"<html>", "it is no VTT"),
+        (STREAM, b'data: {"c": 1}\n\n', r"reply.text \(a.b\) finds nothing"),
+        ('reply.format = "srt"', b"Nets closed.\n", "it is no SRT"),
+        ('reply.format = "vtt"', b"<html>", "it is no VTT"),
     ],
 )
 def test_a_stream_or_file_that_is_none_is_told(tmp_path: Path, reply: str, body: bytes, told: str) -> None:
@@ -112,7 +112,7 @@ def test_a_stream_or_file_that_is_none_is_told(tmp_path: Path, reply: str, body:
 
 @pytest.mark.parametrize(("kind", "body"), [("srt", b""), ("vtt", b"WEBVTT\n"), ("text", b" \n")])
 def test_an_empty_file_means_that_nothing_was_heard(tmp_path: Path, kind: str, body: bytes) -> None:
-    assert read(tmp_path, f'reply.kind = "{kind}"', body).passages == ()
+    assert read(tmp_path, f'reply.format = "{kind}"', body).passages == ()
 
 
 def test_templates_keep_types_and_leave_out_what_is_empty() -> None:
@@ -120,9 +120,9 @@ def test_templates_keep_types_and_leave_out_what_is_empty() -> None:
     template = {"r": "{rate}", "t": "at {rate} Hz", "h": "{hints}", "n": [1, "{name}"]}
     empty = {"l": "{tongue}", "deep": {"x": "{tongue}"}}
     wanted = {"r": 16_000, "t": "at 16000 Hz", "h": ["dunlin", "knot"], "n": [1, "a b"]}
-    assert filled_document(template | empty, values) == wanted
-    assert filled("{hints}!", values) == "dunlin, knot!" and filled("x{tongue}", values) is None
-    assert filled_document({"kept": {}}, values) == {"kept": {}}
+    assert DocumentTemplate(template | empty).document(values) == wanted
+    assert Template("{hints}!").text(values) == "dunlin, knot!" and Template("x{tongue}").text(values) is None
+    assert DocumentTemplate({"kept": {}}).document(values) == {"kept": {}}
 
 
 def test_secrets_come_from_the_keyring(tmp_path: Path) -> None:

@@ -7,10 +7,11 @@ from pathlib import Path
 import pytest
 
 from mantisreed.audio.formats import FORMATS
-from mantisreed.engines.answers import HttpAnswer
+from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.requests import HttpRequest
+from mantisreed.cards.transport import ScriptedTransport
 from mantisreed.engines.asking import client_for
-from mantisreed.engines.request import HttpRequest, Piece
-from mantisreed.engines.transport import ScriptedTransport
+from mantisreed.engines.request import Piece
 from mantisreed.errors import (
     BadRequestError,
     EngineError,
@@ -31,19 +32,19 @@ from mantisreed.workspace import open_workspace
 
 CARD = """
 [engine.weir]
-address = "http://weir.marsh.example"
+url = "http://weir.marsh.example"
 price = { per_minute = "6", currency = "shells" }
-send = { raw = "{audio}", path = "/jobs", take.id = "id" }
+steps.start = { raw = "{audio}", path = "/jobs", take.id = "id" }
 reply.text = "says"
 
-[engine.weir.poll]
+[engine.weir.steps.ask]
 path = "/jobs/{id}"
 state = "is"
 waiting = ["wet"]
 done = ["dry"]
 failed = ["gone"]
-every = "1 s"
-slowest = "4 s"
+interval = "1 s"
+max_interval = "4 s"
 limit = "60 s"
 """
 PIECE = Piece(b"sound", FORMATS["flac"], 16_000, 1, 9.0, ((0.0, 9.0),))
@@ -71,7 +72,7 @@ class Weir:
         self.card = open_workspace(settings).engine("weir")
 
     def answer(self, request: HttpRequest) -> HttpAnswer:
-        if request.step == "send":
+        if request.step == "start":
             self.sent += 1
             given = self.to_sending.pop(0) if self.to_sending else {"id": self.sent}
             if isinstance(given, EngineError):
@@ -203,8 +204,7 @@ def test_a_result_that_is_not_as_expected_is_kept_to_the_byte_and_not_fetched_ag
     tmp_path: Path, body: bytes
 ) -> None:
     weir = Weir(tmp_path, HttpAnswer(200, {}, body), "dry")
-    weir.mend('state = "is"', "")
-    weir.mend('waiting = ["wet"]\ndone = ["dry"]\nfailed = ["gone"]', "")
+    weir.mend('state = "is"\nwaiting = ["wet"]\ndone = ["dry"]\nfailed = ["gone"]', "")
     assert weir.reply() == body and weir.reply() == body
     assert len(weir.asked_at) == 1 and weir.sent == 1
 

@@ -6,10 +6,10 @@ from pathlib import Path
 
 from conftest import Note
 from engines.cards import brook_card, workspace_of
-from mantisreed.engines.answers import HttpAnswer
-from mantisreed.engines.request import HttpRequest
-from mantisreed.engines.secrets import Secret
-from mantisreed.engines.transport import ScriptedTransport
+from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.requests import HttpRequest
+from mantisreed.cards.secrets import Secret
+from mantisreed.cards.transport import ScriptedTransport
 from mantisreed.errors import TooBigError, UnreachableError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.gate import Time
@@ -63,7 +63,7 @@ class Bench:
 
     def answer(self, request: HttpRequest) -> HttpAnswer:
         self.sent_at.append(self.clock.now)
-        size = str(len(request.form[0].content))
+        size = str(len(request.parts[0].content))
         document = self.answers.get(size, self.answers[""])
         status, body = document if isinstance(document, tuple) else (200, json.dumps(document).encode())
         return HttpAnswer(status, {}, body)
@@ -123,7 +123,7 @@ def test_the_next_format_is_taken_when_the_first_does_not_fit(tmp_path: Path, no
     bench = Bench(tmp_path, {"": SPOKEN}, '"16 MiB"', '"100 KiB"')
     (outcome,) = bench.run([note.path])
     assert outcome.state == "done"
-    assert bench.transport.asked[0].form[0].filename == "piece.opus"
+    assert bench.transport.asked[0].parts[0].file_name == "piece.opus"
 
 
 def test_what_no_format_makes_fit_is_refused_before_sending(tmp_path: Path, note: Note) -> None:
@@ -157,23 +157,23 @@ def test_the_same_work_has_the_same_address_and_other_work_another(tmp_path: Pat
 
 EEL = """
 [engine.eel]
-address = "http://127.0.0.1:9"
+url = "http://127.0.0.1:9"
 [engine.eel.accepts]
 formats = ["flac"]
-[engine.eel.send]
+[engine.eel.steps.start]
 path = "/new/{request_id}"
 raw = "{audio}"
 take.eel = "eel"
 [engine.eel.lookup]
 path = "/knots/{request_id}"
 take.eel = "eel"
-[engine.eel.poll]
+[engine.eel.steps.ask]
 path = "/eels/{eel}"
 state = "mood"
 waiting = ["under"]
 done = ["up"]
 failed = ["gone"]
-every = "100 ms"
+interval = "100 ms"
 [engine.eel.reply]
 text = "says"
 """

@@ -14,10 +14,10 @@ from typing import Any
 import pytest
 from starlette.types import Message
 
-from mantisreed.engines.answers import HttpAnswer
+from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.requests import HttpRequest
+from mantisreed.cards.secrets import Secret
 from mantisreed.engines.callbacks import is_genuine
-from mantisreed.engines.request import HttpRequest
-from mantisreed.engines.secrets import Secret
 from mantisreed.jobs.database import LedgerError
 from mantisreed.jobs.gate import Time
 from mantisreed.jobs.jobs import JobToOpen
@@ -33,10 +33,10 @@ SETTINGS = """
 [callbacks]
 public = "https://marsh.example"
 [engine.weir]
-address = "http://127.0.0.1:9"
+url = "http://127.0.0.1:9"
 secrets.bell = "file:bell"
-send = { raw = "{audio}", path = "/{callback}", take.id = "id" }
-poll = { path = "/{id}", state = "is", waiting = ["wet"], done = ["dry"] }
+steps.start = { raw = "{audio}", path = "/{callback}", take.id = "id" }
+steps.ask = { path = "/{id}", state = "is", waiting = ["wet"], done = ["dry"] }
 callback.secret = "{bell}"
 reply.text = "says"
 [engine.weir.profile.carrier]
@@ -67,6 +67,9 @@ class Marsh:
         self.asked.append(request.url)
         body = {"is": self.state, "says": "tide"}
         return HttpAnswer(200, {}, json.dumps(body).encode())
+
+    async def converse(self, request: HttpRequest, conversation: object) -> HttpAnswer:
+        raise NotImplementedError
 
     def calls(self, *calls: tuple[str, bytes, dict[str, str]]) -> list[int]:
         """The statuses that these calls, one after the other, are answered with."""

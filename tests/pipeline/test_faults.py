@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from conftest import KEY, Moody
-from mantisreed.engines.transport import HttpTransport
+from mantisreed.cards.transport import HttpTransport
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.gate import Time
 from mantisreed.jobs.ledger import open_ledger
@@ -56,8 +56,8 @@ def hurry(folder: Path, engine: str) -> None:
     """Let requests time out soon."""
     settings = folder / "mantisreed.toml"
     text = settings.read_text()
-    for step in ("send", "upload", "poll", "fetch"):
-        text = text.replace(f"[engine.{engine}.{step}]", f'[engine.{engine}.{step}]\ntime_limit = "4 s"')
+    for step in ("send", "steps.upload", "steps.start", "steps.ask", "steps.fetch"):
+        text = text.replace(f"[engine.{engine}.{step}]", f'[engine.{engine}.{step}]\ntimeout = "4 s"')
     settings.write_text(text)
 
 

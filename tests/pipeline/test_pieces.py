@@ -12,8 +12,9 @@ import soundfile
 from conftest import Note
 from mantisreed.audio.decode import Decoder
 from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.cards.paths import ReplyPath
+from mantisreed.cards.tables import Bytes, Seconds
 from mantisreed.engines.card import Accepts, EngineCard, Price, Reply, WordPaths
-from mantisreed.engines.tables import Bytes, ReplyPath, Seconds
 from mantisreed.errors import InputError, TooBigError
 from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
 from mantisreed.standin.bank import Phrase
@@ -23,7 +24,7 @@ RATE = 16_000
 
 
 def card(**accepts: object) -> EngineCard:
-    return EngineCard(name="test", reply=Reply(kind="text"), accepts=Accepts(**accepts))  # type: ignore[arg-type]
+    return EngineCard(name="test", reply=Reply(format="text"), accepts=Accepts(**accepts))  # type: ignore[arg-type]
 
 
 def prepared(path: Path, options: PieceOptions | None = None, **accepts: object) -> list[PreparedPiece]:
@@ -89,7 +90,7 @@ def test_silence_that_costs_less_than_another_request_is_sent(tmp_path: Path, sp
     path = recording(tmp_path, speech[: 20 * RATE], np.zeros(RATE * 40), speech[20 * RATE : 40 * RATE])
     dear = EngineCard(
         name="dear",
-        reply=Reply(kind="text"),
+        reply=Reply(format="text"),
         price=Price(per_minute=Decimal("0.01"), currency="shells", billing_step=Seconds(60)),
     )
     assert len(prepared(path)) == 2
@@ -137,7 +138,7 @@ def test_the_same_channel_twice_is_told(tmp_path: Path, speech: np.ndarray) -> N
 def test_lossless_where_it_fits_or_else_a_bit_rate_that_does(
     tmp_path: Path, speech: np.ndarray, formats: tuple[str, ...], cap: int, name: str, bit_rate: int | None
 ) -> None:
-    pieces = prepared(recording(tmp_path, speech), formats=formats, most_bytes=Bytes(cap))
+    pieces = prepared(recording(tmp_path, speech), formats=formats, max_bytes=Bytes(cap))
     assert {(piece.piece.form.name, piece.piece.form.bit_rate) for piece in pieces} == {(name, bit_rate)}
     assert all(len(piece.piece.audio) <= cap for piece in pieces)
 
@@ -147,11 +148,11 @@ def test_what_is_larger_than_expected_is_cut_again(tmp_path: Path) -> None:
     loud[::RATE] = 0.0
     path = recording(tmp_path, loud)
     options = PieceOptions(keep_silence=True)
-    pieces = prepared(path, options, formats=("flac",), most_bytes=Bytes(900_000))
+    pieces = prepared(path, options, formats=("flac",), max_bytes=Bytes(900_000))
     assert len(pieces) >= 3 and all(len(piece.piece.audio) <= 900_000 for piece in pieces)
     assert pieces[0].span.start == 0.0 and pieces[-1].span.end == 60.0
     with pytest.raises(TooBigError, match="even 5 s"):
-        prepared(path, options, formats=("flac",), most_bytes=Bytes(9_000))
+        prepared(path, options, formats=("flac",), max_bytes=Bytes(9_000))
 
 
 def test_a_header_that_promises_too_little_leaves_no_sound_out(tmp_path: Path, english: list[Phrase]) -> None:
@@ -166,7 +167,7 @@ def test_a_header_that_promises_too_little_leaves_no_sound_out(tmp_path: Path, e
     content = bytearray((tmp_path / "a.flac").read_bytes())
     content[22:26] = (10 * RATE).to_bytes(4, "big")  # STREAMINFO: the low bits of the number of samples
     (tmp_path / "a.flac").write_bytes(content)
-    options, accepts = PieceOptions(), card(formats=("flac",), most_bytes=Bytes(250_000))
+    options, accepts = PieceOptions(), card(formats=("flac",), max_bytes=Bytes(250_000))
     preparation = Preparation(tmp_path / "a.flac", accepts, options)
     assert preparation.is_whole
     pieces = list(preparation)

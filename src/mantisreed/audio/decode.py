@@ -6,10 +6,11 @@ of sound and video are tried, so that a playlist or a strange name cannot make i
 
 import math
 import os
+import re
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, TypeAlias
 
@@ -62,12 +63,14 @@ class Contents:
         duration: seconds, as the header has it; None when it does not say.
         tracks: the tracks of sound, in order; never empty.
         has_video: whether moving pictures are in it as well (cover art does not count).
+        tags: what else it says, such as `title` and `artist`, by names of small letters, digits and underscores.
     """
 
     container: str
     duration: float | None
     tracks: tuple[Track, ...]
     has_video: bool
+    tags: Mapping[str, str] = field(default_factory=dict)
 
     def chosen(self, number: int | None) -> Track:
         """The track with this number; with None the default one, or else the first.
@@ -429,7 +432,20 @@ def _contents(container: "av.container.InputContainer", file: BinaryIO) -> Conte
         )
         for number, stream in enumerate(audio, 1)
     )
-    return Contents(container.format.name, _promised_length(container, file), tracks, has_video)
+    return Contents(container.format.name, _promised_length(container, file), tracks, has_video, _tags(container))
+
+
+_LONGEST_TAG = 500  # characters; what is longer is a text of its own, not a name
+
+
+def _tags(container: "av.container.InputContainer") -> dict[str, str]:
+    """What the container, or its first track of sound, says of the recording; on single lines."""
+    found = {**dict(container.streams.audio[0].metadata), **dict(container.metadata)}
+    return {
+        re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_"): " ".join(value.split())
+        for name, value in found.items()
+        if 0 < len(value) <= _LONGEST_TAG and name.isascii()
+    }
 
 
 def _promised_length(container: "av.container.InputContainer", file: BinaryIO) -> float | None:

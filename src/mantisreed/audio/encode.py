@@ -1,4 +1,4 @@
-"""Sound out: 16-bit lossless by libsndfile, lossy by PyAV, in memory or to an open file, block by block."""
+"""Sound out: samples by libsndfile, lossy codecs by PyAV, in memory or to an open file, block by block."""
 
 import io
 from collections.abc import Iterable
@@ -55,8 +55,10 @@ def encode(
     return None if most_bytes is not None and len(encoded) > most_bytes else encoded
 
 
-def decoded_lossless(audio: bytes) -> IntSamples:
+def decoded_lossless(audio: bytes, form: AudioFormat) -> IntSamples:
     """The samples of one channel that a lossless encoder has written, exactly."""
+    if form.is_headerless:
+        return np.frombuffer(audio, ">i2" if form.endian == "BIG" else "<i2").astype(np.int16)
     samples: IntSamples = soundfile.read(io.BytesIO(audio), dtype="int16")[0]
     return samples
 
@@ -81,7 +83,14 @@ class _LosslessEncoder(_Closing):
     def __init__(self, sink: BinaryIO, form: AudioFormat, sample_rate: int, channels: int) -> None:
         level = _FLAC_LEVEL if form.name == "flac" else None
         self._file = soundfile.SoundFile(
-            sink, "w", sample_rate, channels, subtype="PCM_16", format=form.container, compression_level=level
+            sink,
+            "w",
+            sample_rate,
+            channels,
+            subtype=form.subtype,
+            endian=form.endian,
+            format=form.container,
+            compression_level=level,
         )
 
     def write(self, block: Samples | IntSamples) -> None:

@@ -31,9 +31,11 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_config(parser: argparse.ArgumentParser) -> None:
+def add_config(parser: argparse.ArgumentParser, default: str | None = None) -> None:
     """The settings file."""
-    parser.add_argument("--config", metavar="FILE", help="settings file (default: mantisreed.toml here or above)")
+    parser.add_argument(
+        "--config", metavar="FILE", default=default, help="settings file (default: mantisreed.toml here or above)"
+    )
 
 
 def add_engine(parser: argparse.ArgumentParser) -> None:

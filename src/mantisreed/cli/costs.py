@@ -47,10 +47,14 @@ def run(console: Console, *, config: str | None = None, by: str = "day", as_json
     table.add_column("minutes billed", justify="right")
     table.add_column("cost", justify="right")
     table.add_column("in doubt", justify="right")
+    is_reported = any(one.reported_seconds is not None or one.reported_cost is not None for one in spent)
+    if is_reported:
+        table.add_column("engine says", justify="right")
     for one in spent:
         maybe = money_text(one.maybe, one.currency) if one.maybe else ""
         cost = money_text(one.cost, one.currency)
-        table.add_row(one.when, one.engine, f"{one.seconds / 60:.1f}", cost, maybe)
+        said = (_as_reported(one),) if is_reported else ()
+        table.add_row(one.when, one.engine, f"{one.seconds / 60:.1f}", cost, maybe, *said)
     if spent:
         console.table(table)
     else:
@@ -58,6 +62,16 @@ def run(console: Console, *, config: str | None = None, by: str = "day", as_json
     if saved:
         console.result(f"{short_duration(saved)} more were answered by kept replies, at no cost")
     return 0
+
+
+def _as_reported(spending: "Spending") -> str:
+    """What the engine itself says that it charges."""
+    from mantisreed.jobs.budget import money_text
+
+    seconds, cost = spending.reported_seconds, spending.reported_cost
+    minutes = [] if seconds is None else [f"{seconds / 60:.1f} min"]
+    money = [] if cost is None else [money_text(cost, spending.currency)]
+    return ", ".join([*minutes, *money])
 
 
 def _described(spending: "Spending", by: str) -> "dict[str, Any]":
@@ -69,4 +83,6 @@ def _described(spending: "Spending", by: str) -> "dict[str, Any]":
         "billed": spending.seconds,
         "cost": None if spending.cost is None else float(spending.cost),
         "maybe": float(spending.maybe),
+        "reported": spending.reported_seconds,
+        "reported_cost": None if spending.reported_cost is None else float(spending.reported_cost),
     }

@@ -39,7 +39,7 @@ COMMANDS = {
     "forget": ("mantisreed.cli.forget", "Remove the kept replies of jobs"),
     "costs": ("mantisreed.cli.costs", "Sum what was paid, by engine and day or month"),
     "serve": ("mantisreed.cli.serve", "Listen to engines that call back"),
-    "engines": ("mantisreed.cli.engines", "List engine cards, show one, try one, learn one from a sample reply"),
+    "engines": ("mantisreed.cli.engines", "List, show, check and try engine cards; learn one from a sample"),
     "demo": ("mantisreed.cli.demo", "Try everything on made-up recordings, without network or account"),
     "standin": ("mantisreed.cli.standin", "Serve simulated engines on this machine, to develop and test against"),
 }
@@ -101,8 +101,10 @@ def _parser(given: "Sequence[str]") -> _Parser:
     for name, (module, summary) in COMMANDS.items():
         command = commands.add_parser(name, help=summary, description=summary, formatter_class=_help_formatter)
         if name in given:
-            import_module(module).add_arguments(command)
+            inner = import_module(module).add_arguments(command)
             _add_common_arguments(command)
+            for action in inner or ():
+                _add_common_arguments(action, default=argparse.SUPPRESS)
     return parser
 
 
@@ -116,7 +118,11 @@ def _help_formatter(prog: str) -> argparse.HelpFormatter:
     return argparse.RawDescriptionHelpFormatter(prog, width=max(40, width - 2))
 
 
-def _add_common_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("-q", "--quiet", action="store_true", help="only errors on stderr")
-    parser.add_argument("-v", "--verbose", action="store_true", help="say more on stderr")
-    parser.add_argument("--log-file", metavar="FILE", help="write everything that happens to FILE as well")
+def _add_common_arguments(parser: argparse.ArgumentParser, default: "str | None" = None) -> None:
+    """What every command takes; the actions of a command leave what is not given to the command itself."""
+    is_off = False if default is None else default
+    parser.add_argument("-q", "--quiet", action="store_true", default=is_off, help="only errors on stderr")
+    parser.add_argument("-v", "--verbose", action="store_true", default=is_off, help="say more on stderr")
+    parser.add_argument(
+        "--log-file", metavar="FILE", default=default, help="write everything that happens to FILE as well"
+    )

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
     from mantisreed.pipeline.outcomes import Outcome
 
-_STATES = ("done", "nothing heard", "incomplete", "working", "waiting", "failed")
+_STATES = ("done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed")
 _REPORT = (
     *("recording", "job", "engine", "state", "length_s", "language", "words", "confidence", "billed_s", "cost"),
     *("currency", "attempts_in_doubt", "files", "changes", "error", "advice"),

@@ -130,8 +130,8 @@ def _print_tables(console: Console, card: "EngineCard", planned: "Sequence[Plann
     billed = sum(plan.billed for plan in planned)
     cost = sum((plan.cost for plan in planned if plan.cost is not None), Decimal(0))
     price = f", {cost:.4f} {card.price.currency}".rstrip() if card.price else ", price not in the card"
-    waits = shortest_time(card.pace, requests)
-    at_least = f"; {card.name}'s pace makes it last {short_duration(waits)} or more" if waits else ""
+    waits = shortest_time(card.rate_limit, requests)
+    at_least = f"; {card.name}'s rate limit makes it last {short_duration(waits)} or more" if waits else ""
     one = "request" if requests == 1 else "requests"
     console.result(f"{requests} {one} to {card.name}, {billed / 60:.1f} minutes billed{price}{at_least}")
 

@@ -3,32 +3,35 @@
 import asyncio
 import time
 from collections.abc import Awaitable, Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from mantisreed.engines.answers import quoted_beginning
-from mantisreed.engines.card import EngineCard, Poll
+from mantisreed.cards.answers import quoted_beginning
+from mantisreed.cards.card import Step
+from mantisreed.cards.exchange import pauses
+from mantisreed.cards.secrets import Secret
+from mantisreed.engines.batching import BatchClient
+from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
-from mantisreed.engines.http_client import HttpClient
+from mantisreed.engines.http_client import ClientOptions, HttpClient
 from mantisreed.engines.local_client import CommandClient, PythonClient
 from mantisreed.engines.reply import ParsedReply, read_reply
-from mantisreed.engines.reply_paths import UnexpectedReplyError
 from mantisreed.engines.request import Piece, RequestOptions
-from mantisreed.engines.secrets import Secret
+from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import JobLostError, UnreadableReplyError
 from mantisreed.transcript.repair import repaired
 
 if TYPE_CHECKING:
-    from mantisreed.engines.transport import Transport
+    from mantisreed.cards.transport import Transport
 
-_GROWTH = 1.5
+_LIMIT = 6 * 3600.0  # seconds that a job without a step that asks may take
 
 
 def client_for(
     card: EngineCard,
     secrets: Mapping[str, Secret],
     transport: "Transport",
-    *,
-    clock: Callable[[], float] = time.monotonic,
+    options: ClientOptions | None = None,
 ) -> EngineClient:
     """What speaks to the card's engine.
 
@@ -39,7 +42,40 @@ def client_for(
         return CommandClient(card, secrets)
     if card.python:
         return PythonClient(card, secrets)
-    return HttpClient(card, secrets, transport, clock=clock)
+    client = HttpClient(card, secrets, transport, options)
+    return client if card.batch is None else BatchClient(card, client)
+
+
+@dataclass(frozen=True, slots=True)
+class Waits:
+    """How asking for one job goes.
+
+    Attributes:
+        step: that asks next; None where the next step is an ordinary one.
+        limit: seconds after which no more is asked by itself.
+    """
+
+    step: Step | None
+    limit: float
+
+    @classmethod
+    def for_ticket(cls, card: EngineCard, ticket: Ticket) -> "Waits":
+        """Those of a job."""
+        steps = dict(card.sequence)
+        step = steps.get(str(ticket.values.get("step")))
+        asking = step if step is not None and step.is_asking else None
+        limits = [other.limit for other in steps.values() if other.is_asking]
+        return cls(asking, float(max(limits, default=_LIMIT)))
+
+    def pauses(self, *, is_called: bool = False) -> Iterator[float]:
+        """Seconds before each question, without end.
+
+        Args:
+            is_called: whether the engine calls when the job has ended, so that asking is for calls that get lost.
+        """
+        if self.step is None:
+            return pauses(Step(), first=0.0)
+        return pauses(self.step, first=float(self.step.max_interval) if is_called else None)
 
 
 async def wait_for_reply(
@@ -50,39 +86,33 @@ async def wait_for_reply(
     clock: Callable[[], float] = time.monotonic,
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
 ) -> EngineResponse:
-    """Ask until the reply is there: soon at first, then ever more slowly, up to the card's slowest.
+    """Ask until the reply is there: soon at first, then ever more slowly.
 
     Raises:
         JobFailedError: the engine says that the job failed.
         JobLostError: it did not end within the card's limit.
     """
-    poll = card.poll
-    assert poll is not None
-    started = clock()
-    for pause in pauses(poll, first=poll.every):
-        await sleep(pause)
-        if (answered := await client.ask(ticket)) is not None:
-            return answered
-        if clock() - started > poll.limit:
-            raise overdue(card)
-    raise AssertionError("unreachable")
-
-
-def pauses(poll: Poll, *, first: float) -> Iterator[float]:
-    """Seconds before each question to an engine, without end: ever more, up to the card's slowest."""
-    pause = float(first)
+    started, waits = clock(), Waits.for_ticket(card, ticket)
+    coming, asked_for = waits.pauses(), 0.0
     while True:
-        yield pause
-        pause = min(pause * _GROWTH, float(poll.slowest))
+        await sleep(max(next(coming), asked_for))
+        answer = await client.ask(ticket)
+        if isinstance(answer, EngineResponse):
+            return answer
+        asked_for = answer.retry_after or 0.0
+        if answer.ticket is not None:
+            ticket = answer.ticket
+            coming = Waits.for_ticket(card, ticket).pauses()
+        if clock() - started > waits.limit:
+            raise overdue(card, waits.limit)
 
 
-def overdue(card: EngineCard) -> JobLostError:
+def overdue(card: EngineCard, limit: float) -> JobLostError:
     """The error for a job that did not end within the card's limit."""
-    assert card.poll is not None
     return JobLostError(
-        f"the job did not end within {card.poll.limit:g} s",
+        f"the job did not end within {limit:g} s",
         engine=card.name,
-        advice="look at it in your account, or raise poll.limit in its card",
+        advice="look at it in your account, or raise the step's limit in its card",
     )
 
 
@@ -101,11 +131,12 @@ async def reply_to(
     Raises:
         EngineError: sending it failed, or the job did.
     """
-    taken = await client.submit(piece, request_options)
-    if isinstance(taken, EngineResponse):
-        return taken
-    on_taken()
-    return await wait_for_reply(client, card, taken, clock=clock, sleep=sleep)
+    came = await client.submit(piece, request_options)
+    if isinstance(came, Ticket):
+        on_taken()
+        came = await wait_for_reply(client, card, came, clock=clock, sleep=sleep)
+    await client.clean_up(came)
+    return came
 
 
 def reading_of(
@@ -121,7 +152,7 @@ def reading_of(
     try:
         reading = read_reply(card, answered.body, piece)
         passages, mended = repaired(reading.passages, piece.duration)
-        return ParsedReply(passages, reading.language, mended)
+        return replace(reading, passages=passages, mended=mended)
     except UnexpectedReplyError as unexpected:
         quoted = quoted_beginning(answered.body, secrets.values())
         error = UnreadableReplyError(

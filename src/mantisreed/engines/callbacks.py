@@ -9,7 +9,7 @@ import binascii
 import hmac
 from collections.abc import Mapping
 
-from mantisreed.engines.secrets import Secret
+from mantisreed.cards.secrets import Secret
 
 TOLERANCE = 300.0
 """Seconds that a call's time may be off, in both directions."""

@@ -1,25 +1,26 @@
-"""The engine card: what a TOML table may say about an engine. `docs/engine-cards.md` is its manual.
+"""The engine card: what a TOML table may say about a speech-to-text engine. `docs/engine-cards.md` is its manual.
 
-Each table of a card is a struct here; a key is a field. What the types alone cannot see is in `card_checks.py`.
+How an engine is spoken to is in `cards/card.py`; here is what only speech-to-text has. What the types cannot see is
+in `card_checks.py`.
 """
 
-from collections.abc import Iterator, Mapping
+import re
+from collections.abc import Mapping
 from decimal import Decimal
-from typing import Any, Literal
+from functools import cached_property
+from typing import Annotated, Literal
 
 import msgspec
 
-from mantisreed.audio.formats import FORMATS
-from mantisreed.engines.secrets import SecretSource
-from mantisreed.engines.tables import Bytes, ReplyPath, Seconds, TakePath
+from mantisreed.cards.card import ServiceCard, StateValue, Step, Table
+from mantisreed.cards.paths import Condition, ReplyPath, Take
+from mantisreed.cards.sequence import StepSequence
+from mantisreed.cards.tables import Bytes, Seconds
+from mantisreed.cards.templates import DocumentTemplate, Template
+from mantisreed.engines.times import SECONDS, TimeUnit
 
-TimeUnit = Literal["s", "ms", "us", "100ns", "samples", "clock", "iso8601", "suffixed"]
-ReplyKind = Literal["json", "text", "srt", "vtt", "events", "lines"]
-Method = Literal["GET", "POST", "PUT", "PATCH", "DELETE"]
-
-
-class Table(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """A TOML table whose keys are all known."""
+ReplyFormat = Literal["json", "lines", "events", "xml", "text", "srt", "vtt", "ttml", "csv", "ctm"]
+ConfidenceScale = Literal["fraction", "percent", "log", "negative log"]
 
 
 class Accepts(Table, frozen=True, kw_only=True):
@@ -29,17 +30,17 @@ class Accepts(Table, frozen=True, kw_only=True):
         formats: audio formats, the one to try first in front.
         format_names: what the engine calls them, for `{format}`, where it differs.
         sample_rate: samples per second to send; the default is what speech engines work at.
-        most_bytes: size of one request's audio at most; None for no limit known.
-        longest: seconds of audio in one request at most; an hour where nothing is said, so that no piece grows
+        max_bytes: size of one request's audio at most; None for no limit known.
+        max_duration: seconds of audio in one request at most; an hour where nothing is said, so that no piece grows
             without bound.
         languages: the tags it knows, or a table from tags to what it calls them; empty when any may be asked for.
     """
 
-    formats: tuple[str, ...] = tuple(FORMATS)
-    format_names: dict[str, str] = {}
-    sample_rate: int = 16_000
-    most_bytes: Bytes | None = None
-    longest: Seconds = Seconds(3600)
+    formats: tuple[str, ...] = ("flac", "wav", "opus", "mp3")
+    format_names: dict[str, str] = {}  # noqa: RUF012 - msgspec copies it
+    sample_rate: Annotated[int, msgspec.Meta(ge=1000, le=768_000)] = 16_000
+    max_bytes: Bytes | None = None
+    max_duration: Seconds = Seconds(3600)
     languages: tuple[str, ...] | dict[str, str] = ()
 
     @property
@@ -56,110 +57,54 @@ class Price(Table, frozen=True, kw_only=True):
     billing_step: Seconds = Seconds(1)
 
 
-class Pace(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.pace]`: `requests` in any `window` seconds, and how many `at_once`."""
+class RateLimit(Table, frozen=True, kw_only=True):
+    """`[engine.NAME.rate_limit]`: how many `requests` the engine takes in any `window` of seconds."""
 
-    requests: int | None = None
+    requests: Annotated[int, msgspec.Meta(ge=1)]
     window: Seconds = Seconds(60)
-    at_once: int = 4
 
 
-class Every(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.every]`: what goes with every request to the engine's own address, and to no other host.
-
-    Attributes:
-        headers, query: templates, as in a step.
-        bearer: template of a bearer key.
-        basic: template of `user:password` for HTTP basic authentication.
-    """
-
-    headers: dict[str, str] = {}
-    query: dict[str, str] = {}
-    bearer: str | None = None
-    basic: str | None = None
-
-
-class Token(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.token]`: a token to fetch first, for `{token}`: the client-credentials grant of RFC 6749, 4.4.
+class Billed(Table, frozen=True, kw_only=True):
+    """`[engine.NAME.billed]`: where the engine says what it charges, in any answer from the one that starts the work.
 
     Attributes:
-        address: the token endpoint.
-        client, secret: templates of the client's id and secret.
-        scope: template; left out when empty.
-        sent_as: `basic` sends id and secret as HTTP basic authentication, `form` as form fields (RFC 6749, 2.3.1).
+        seconds: of audio.
+        cost: money, in the price's currency.
+        times: the unit of the seconds.
     """
 
-    address: str
-    client: str
-    secret: str
-    scope: str = ""
-    sent_as: Literal["basic", "form"] = "basic"
+    seconds: Take | None = None
+    cost: Take | None = None
+    times: TimeUnit = SECONDS
 
 
-class Step(Table, frozen=True, kw_only=True):
-    """One request and what is taken from its answer. At most one of `form`, `json` and `raw` is the body.
+class Batch(Table, frozen=True, kw_only=True):
+    """`[engine.NAME.batch]`: several pieces in one job of the engine.
+
+    Steps before `step` are made for each piece, that one and what follows once for all of them; they have
+    `{manifest}`, a list with an `item` for each piece, and the reply holds a result for each.
 
     Attributes:
-        address: instead of the card's address; `path` is put after it.
-        form: fields of a multipart form; the one that is `{audio}` is the file.
-        json: a JSON document whose texts are templates; a text that is one placeholder alone takes its value's type.
-        raw: `{audio}`: the bytes themselves are the body.
-        time_limit: seconds for the whole request.
-        take: names, and where their values are in the answer; later steps have them as placeholders.
+        step: the name of the first step that is made once.
+        item: what stands in the manifest for a piece; `{piece_key}` tells it from the others.
+        size: pieces in one job at most.
+        wait: seconds that a piece waits for others at most.
+        results: where the list of results is in the reply; each document of one with lines is a result by itself.
+        key: where the piece's key is in each result.
+        reply: where its reply is in the result; None for the result itself.
+        failed_when: a condition on a result that says that this piece failed.
+        reason: where it says why.
     """
 
-    address: str | None = None
-    path: str = ""
-    method: Method = "POST"
-    headers: dict[str, str] = {}
-    query: dict[str, str] = {}
-    form: dict[str, str] | None = None
-    json: dict[str, Any] | None = None
-    raw: str | None = None
-    time_limit: Seconds = Seconds(300)
-    take: dict[str, TakePath] = {}
-
-
-class Fetch(Step, frozen=True, kw_only=True):
-    """`[engine.NAME.fetch]`: where the reply lives, when the last `poll` does not bring it."""
-
-    method: Method = "GET"
-
-
-class Poll(Fetch, frozen=True, kw_only=True):
-    """`[engine.NAME.poll]`: where to ask how a job is.
-
-    Attributes:
-        state: where the state is in the answer; without it, 202 means waiting and 200 done.
-        waiting, done, failed: what the engine calls these states.
-        reason: where it says why a job failed.
-        every: seconds before the first question; waits grow from there.
-        slowest: seconds between two questions at most.
-        limit: seconds after which the job is given up.
-    """
-
-    state: ReplyPath | None = None
-    waiting: tuple[str, ...] = ()
-    done: tuple[str, ...] = ()
-    failed: tuple[str, ...] = ()
+    step: str
+    item: DocumentTemplate
+    key: ReplyPath
+    size: Annotated[int, msgspec.Meta(ge=1, le=10_000)] = 50
+    wait: Seconds = Seconds(1)
+    results: ReplyPath | None = None
+    reply: ReplyPath | None = None
+    failed_when: Condition | None = None
     reason: ReplyPath | None = None
-    every: Seconds = Seconds(2)
-    slowest: Seconds = Seconds(30)
-    limit: Seconds = Seconds(6 * 3600)
-
-
-class Lookup(Fetch, frozen=True, kw_only=True):
-    """`[engine.NAME.lookup]`: asks whether a request that may have been lost has become a job.
-
-    It is asked with the same `{request_id}` that went with the request. What `take` finds is what `send` would have
-    given; when it finds nothing, or the answer is 404, the request is sent again.
-    """
-
-
-class Cancel(Step, frozen=True, kw_only=True):
-    """`[engine.NAME.cancel]`: how a job that is not wanted any more is called off."""
-
-    method: Method = "DELETE"
 
 
 class Callback(Table, frozen=True, kw_only=True):
@@ -171,94 +116,264 @@ class Callback(Table, frozen=True, kw_only=True):
         brings: `news`: it says that something has happened, and the job is asked for; `reply`: it is the reply.
     """
 
-    secret: str | None = None
+    secret: Template | None = None
     brings: Literal["news", "reply"] = "news"
 
 
-class WordPaths(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.reply.words]`: where words are. `each` gives the list, the rest is looked up in each item.
+class Pattern:
+    """A regular expression, compiled when the card is read."""
 
-    With `[...reply.passages]`, `each` is looked up in each passage, otherwise in the whole reply. A word without
-    letters and without a time is punctuation and joins the word before it.
+    __slots__ = ("compiled", "source")
+
+    def __init__(self, source: str) -> None:
+        """Compile it.
+
+        Raises:
+            ValueError: it is none.
+        """
+        self.source = source
+        try:
+            self.compiled = re.compile(source)
+        except re.error as error:
+            raise ValueError(f"{source!r} is not a regular expression ({error})") from error
+
+    @classmethod
+    def from_toml(cls, value: object) -> "Pattern":
+        """Compile what stands on a card.
+
+        Raises:
+            ValueError: it is no regular expression.
+        """
+        if not isinstance(value, str):
+            raise ValueError(f"expected a regular expression, found {value!r}")
+        return cls(value)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Pattern) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(self.source)
+
+
+class Tokens(Table, frozen=True, kw_only=True):
+    """`[engine.NAME.reply.words.tokens]`: words come in parts; one of these keys says how they are put together.
+
+    Attributes:
+        begin_mark: stands at the beginning of a part that begins a word; a blank for parts such as `" wa"`, `"ter"`.
+        continue_mark: stands at the beginning of a part that goes on with a word, such as `##`.
+        end_mark: stands at the end of a part that ends a word.
+        more_mark: stands at the end of a part whose word goes on, such as `@@`.
+        begins, continues: where each part says that it begins a word, or goes on with one.
     """
 
-    each: ReplyPath
-    text: ReplyPath
-    start: ReplyPath
-    end: ReplyPath | None = None
-    length: ReplyPath | None = None
-    confidence: ReplyPath | None = None
-    speaker: ReplyPath | None = None
+    begin_mark: str | None = None
+    continue_mark: str | None = None
+    end_mark: str | None = None
+    more_mark: str | None = None
+    begins: ReplyPath | None = None
+    continues: ReplyPath | None = None
 
 
-class PassagePaths(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.reply.passages]`: where passages are, as for words.
+class TimePaths(Table, frozen=True, kw_only=True):
+    """Where something begins and ends: by `start` and `end`, `start` and `length`, or one of them alone.
 
-    Without `start`, a passage's times are those of its words. `alternatives` gives a list of other readings.
+    With `length` alone each item begins where the one before ended, with `start` alone it ends where the next begins.
     """
 
-    each: ReplyPath
-    text: ReplyPath
     start: ReplyPath | None = None
     end: ReplyPath | None = None
     length: ReplyPath | None = None
+    times: TimeUnit | None = None
+
+    @property
+    def has_times(self) -> bool:
+        """Whether it says anything of times."""
+        return any(path is not None for path in (self.start, self.end, self.length))
+
+
+class WordPaths(TimePaths, frozen=True, kw_only=True):
+    """`[engine.NAME.reply.words]`: where words are.
+
+    With `[...reply.passages]` they are looked up in each passage, otherwise in the whole reply. A word without
+    letters and without a time is punctuation and joins the word before it.
+
+    Attributes:
+        each: the list of words; None where the other paths give lists of the same length, side by side.
+        text, confidence, speaker: in each word.
+        times: the unit of its times, where it is not that of the whole reply.
+        zero: what times count from.
+        kind: where the kind of an item is: a word, punctuation, something that is no speech.
+        punctuation, events: kinds that are punctuation, and that are no speech.
+        ignored: kinds that are left out.
+        event_pattern: texts that are no speech, such as `\\[.*\\]`.
+        tokens: how parts of words are put together.
+    """
+
+    each: ReplyPath | None = None
+    text: ReplyPath
+    confidence: ReplyPath | None = None
+    speaker: ReplyPath | None = None
+    zero: Literal["piece", "passage"] = "piece"
+    kind: ReplyPath | None = None
+    punctuation: tuple[StateValue, ...] = ()
+    events: tuple[StateValue, ...] = ()
+    ignored: tuple[StateValue, ...] = ()
+    event_pattern: Pattern | None = None
+    tokens: Tokens | None = None
+
+
+class PassagePaths(TimePaths, frozen=True, kw_only=True):
+    """`[engine.NAME.reply.passages]`: where passages are.
+
+    Attributes:
+        each: the list of passages.
+        text: in each; None where their words say it.
+        speaker: in each.
+        alternatives: a list of other readings.
+        confidence: of the whole passage, for words that have none of their own.
+    """
+
+    each: ReplyPath
+    text: ReplyPath | None = None
     speaker: ReplyPath | None = None
     alternatives: ReplyPath | None = None
+    confidence: ReplyPath | None = None
+
+
+class TurnPaths(TimePaths, frozen=True, kw_only=True):
+    """`[engine.NAME.reply.turns]`: who spoke when, apart from the words; they are laid over them."""
+
+    each: ReplyPath
+    speaker: ReplyPath
+
+
+class SpeakerNames(Table, frozen=True, kw_only=True):
+    """`[engine.NAME.reply.speakers]`: a list that says what speakers are called.
+
+    Attributes:
+        each: the list.
+        id: what words and passages call a speaker.
+        name: what people do.
+    """
+
+    each: ReplyPath
+    id: ReplyPath
+    name: ReplyPath
+
+
+_ENCODINGS = ("base64", "text")
+
+
+class Layer:
+    """Where a reply stands inside another document, as a text: a path, after `base64:` where it is encoded so."""
+
+    __slots__ = ("encoding", "path", "source")
+
+    def __init__(self, source: str) -> None:
+        self.source = source
+        encoding, colon, path = source.partition(":")
+        is_said = bool(colon) and encoding in _ENCODINGS
+        self.encoding = encoding if is_said else "text"
+        self.path = ReplyPath(path if is_said else source)
+
+    @classmethod
+    def from_toml(cls, value: object) -> "Layer":
+        """Compile what stands on a card.
+
+        Raises:
+            ValueError: it is no path.
+        """
+        if not isinstance(value, str) or not value:
+            raise ValueError(f"expected a JMESPath expression, found {value!r}")
+        return cls(value)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Layer) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(self.source)
+
+
+class Layers:
+    """One layer, or several from the outside in.
+
+    Attributes:
+        source: as it is written on the card.
+        items: them.
+    """
+
+    __slots__ = ("items", "source")
+
+    def __init__(self, source: object = ()) -> None:
+        self.source = source
+        self.items = tuple(
+            Layer.from_toml(item) for item in (source if isinstance(source, (list, tuple)) else [source])
+        )
+
+    @classmethod
+    def from_toml(cls, value: object) -> "Layers":
+        """Compile what stands on a card.
+
+        Raises:
+            ValueError: it holds no path.
+        """
+        return cls(value)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Layers) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(str(self.source))
 
 
 class Reply(Table, frozen=True, kw_only=True):
     """`[engine.NAME.reply]`: what the answer is, and where things are in it.
 
     Attributes:
-        kind: `json`; `text`, `srt` or `vtt` for such files as they are; `events` (server-sent events) or `lines` (a
-            JSON document on each line) for answers that arrive bit by bit.
-        text: the whole text; for `events` and `lines` the part of it that one item brings.
-        whole: with `events` and `lines`: each item brings the whole text so far, not the next part of it.
-        ends: with `events` and `lines`: data that only says that nothing more comes.
+        format: `json` and `xml`; `lines` (a JSON document on each line) and `events` (server-sent events); `text`,
+            `srt`, `vtt`, `ttml`, `ctm` and `csv` for such files as they are. Packed replies (gzip, zip) are unpacked.
+        inside: where it is inside another document, as a text; several for one in another in another.
+        file: the name of the file in a zip archive, with `*` for any text.
+        text: the whole text; with `lines` and `events` the part of it that one of them brings.
+        is_whole_text: each line or event brings the whole text so far, not the next part of it.
+        only: a condition; of lines and events only those count for which it holds.
+        event: names of the events that count.
+        key: what a line or event is known by; a later one with the same takes its place.
+        end_mark: a line or data that only says that nothing more comes.
+        delimiter: of CSV.
+        columns: the names of CSV's columns, where no first row gives them.
         language: the language heard.
         times: the unit of all times.
-        passages, words: where they are; what has no times gets estimated ones.
+        zero: with moments, where the moment is at which the recording begins.
+        confidence_scale: `fraction` (0 to 1), `percent`, `log` (natural logarithm) or `negative log`.
+        passages, words, turns, speakers: where they are; what has no times gets estimated ones.
     """
 
-    kind: ReplyKind = "json"
+    format: ReplyFormat = "json"
+    inside: Layers = Layers()
+    file: str | None = None
     text: ReplyPath | None = None
-    whole: bool = False
-    ends: str | None = None
+    is_whole_text: bool = False
+    only: Condition | None = None
+    event: tuple[str, ...] = ()
+    key: ReplyPath | None = None
+    end_mark: str | None = None
+    delimiter: str | None = None
+    columns: tuple[str, ...] = ()
     language: ReplyPath | None = None
-    times: TimeUnit = "s"
+    times: TimeUnit = SECONDS
+    zero: ReplyPath | None = None
+    confidence_scale: ConfidenceScale = "fraction"
     passages: PassagePaths | None = None
     words: WordPaths | None = None
+    turns: TurnPaths | None = None
+    speakers: SpeakerNames | None = None
 
     @property
     def tells_speakers(self) -> bool:
         """Whether the card knows where speakers are in it."""
-        return any(paths is not None and paths.speaker is not None for paths in (self.passages, self.words))
-
-
-class ErrorPatterns(Table, frozen=True, kw_only=True):
-    """By what an error of one kind is known: any of these HTTP statuses, or any of these texts in the answer."""
-
-    statuses: tuple[int, ...] = ()
-    texts: tuple[str, ...] = ()
-
-
-class Errors(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.errors]`: how the engine's errors are known, where HTTP's own statuses do not say.
-
-    Attributes:
-        message: where the engine's own words are in a JSON answer.
-        present: what is there in a JSON answer of status 2xx only when it is an error all the same.
-    """
-
-    message: ReplyPath | None = None
-    present: ReplyPath | None = None
-    refused: ErrorPatterns = ErrorPatterns()
-    slow_down: ErrorPatterns = ErrorPatterns()
-    too_big: ErrorPatterns = ErrorPatterns()
-    format_refused: ErrorPatterns = ErrorPatterns()
-    bad_request: ErrorPatterns = ErrorPatterns()
-    engine_broke: ErrorPatterns = ErrorPatterns()
-    nothing_heard: ErrorPatterns = ErrorPatterns()
+        places = (self.passages, self.words)
+        return self.turns is not None or any(paths is not None and paths.speaker is not None for paths in places)
 
 
 class Command(Table, frozen=True, kw_only=True):
@@ -266,17 +381,17 @@ class Command(Table, frozen=True, kw_only=True):
 
     Attributes:
         run: the program and its arguments, as templates; one that is empty is left out.
-        sound: whether the audio is a file, `{audio_file}`, or comes on standard input.
-        answers: whether the reply is on standard output or in a file, `{reply_file}`.
+        audio: whether the audio is a file, `{audio_file}`, or comes on standard input.
+        reply: whether the reply is on standard output or in a file, `{reply_file}`.
         environment: more variables, as templates; the place for secrets, since arguments can be seen by others.
-        time_limit: seconds, after which the program is stopped.
+        timeout: seconds, after which the program is stopped.
     """
 
-    run: tuple[str, ...]
-    sound: Literal["file", "stdin"] = "file"
-    answers: Literal["stdout", "file"] = "stdout"
-    environment: dict[str, str] = {}
-    time_limit: Seconds = Seconds(3600)
+    run: tuple[Template, ...]
+    audio: Literal["file", "stdin"] = "file"
+    reply: Literal["stdout", "file"] = "stdout"
+    environment: dict[str, Template] = {}  # noqa: RUF012 - msgspec copies it
+    timeout: Seconds = Seconds(3600)
 
 
 class PythonObject(Table, frozen=True, kw_only=True):
@@ -284,48 +399,60 @@ class PythonObject(Table, frozen=True, kw_only=True):
 
     Attributes:
         object: the entry point's name, or `module:object`.
-        time_limit: seconds for one piece, after which its process is stopped.
+        timeout: seconds for one piece, after which its process is stopped.
     """
 
     object: str
-    time_limit: Seconds = Seconds(3600)
+    timeout: Seconds = Seconds(3600)
 
 
-class EngineCard(Table, frozen=True, kw_only=True):
-    """`[engine.NAME]`: one engine. `name` is the table's own name (and its profile's), not a key in it.
+class EngineCard(ServiceCard, frozen=True, kw_only=True, dict=True):
+    """`[engine.NAME]`: one engine. What is not explained here is in `ServiceCard`.
 
     Attributes:
-        address: where the engine is; a template.
-        values: more placeholders, such as an account or a region.
+        accepts: what it takes in one request.
+        price: what it costs; None when that is not known.
+        rate_limit: how many requests it takes in a time; None when it does not say.
+        max_concurrent: how many it takes at once.
+        billed: where it says what it charges.
+        batch: how several pieces go into one job of its own.
+        callback: how it calls back.
+        reply: what its answer is.
+        command, python: a program or an object instead of a service.
     """
 
-    name: str
     reply: Reply
-    about: str = ""
-    address: str | None = None
-    secrets: dict[str, SecretSource] = {}
-    values: dict[str, str] = {}
     accepts: Accepts = Accepts()
     price: Price | None = None
-    pace: Pace = Pace()
-    every: Every = Every()
-    token: Token | None = None
-    upload: Step | None = None
-    send: Step | None = None
-    poll: Poll | None = None
-    fetch: Fetch | None = None
-    lookup: Lookup | None = None
-    cancel: Cancel | None = None
+    rate_limit: RateLimit | None = None
+    max_concurrent: Annotated[int, msgspec.Meta(ge=1, le=10_000)] = 4
+    billed: Billed = Billed()
+    batch: Batch | None = None
     callback: Callback | None = None
-    errors: Errors = Errors()
     command: Command | None = None
     python: PythonObject | None = None
 
     @property
-    def steps(self) -> Iterator[tuple[str, Step]]:
-        """The requests of its exchange, in order, with the names of their tables."""
-        names = ("upload", "send", "poll", "fetch", "lookup", "cancel")
-        for name in names:
-            step = getattr(self, name)
-            if step is not None:
-                yield name, step
+    def is_service(self) -> bool:
+        """Whether it is spoken to over the network."""
+        return self.command is None and self.python is None
+
+    @cached_property
+    def exchange(self) -> StepSequence:
+        """The order of its steps; only for services."""
+        return StepSequence(self)
+
+    @property
+    def concurrent_pieces(self) -> int:
+        """How many pieces are on their way at once."""
+        return self.max_concurrent * (self.batch.size if self.batch else 1)
+
+    @property
+    def has_jobs(self) -> bool:
+        """Whether the engine takes a piece as a job, so that it can be asked for later."""
+        return self.is_service and not self.exchange.is_answered_at_once
+
+    @property
+    def asking(self) -> Step | None:
+        """The step that asks for a job; None where there is none."""
+        return self.exchange.asking if self.is_service else None

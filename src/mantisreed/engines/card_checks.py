@@ -1,26 +1,23 @@
 """Reading cards with their profiles and tasks, and what the types of their tables alone cannot see."""
 
-import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+import msgspec
+
 from mantisreed.audio.formats import FORMATS
-from mantisreed.engines.card import EngineCard, Step
-from mantisreed.engines.placeholders import placeholders_of, templates_in
-from mantisreed.engines.tables import checked
+from mantisreed.cards.checks import Problem, place_of, problems_of
+from mantisreed.cards.paths import ReplyPath
+from mantisreed.cards.sequence import StepSequence, audio_names
+from mantisreed.cards.tables import checked
+from mantisreed.cards.templates import Template
+from mantisreed.engines.card import EngineCard, Reply, TimePaths
+from mantisreed.engines.request import FILES, PLACEHOLDERS
 from mantisreed.errors import SettingsError
-
-AUDIO = ("audio", "audio_base64", "audio_link")
-"""The placeholders that bring the audio itself: its bytes, its bytes as text, or a link to it."""
-
-KNOWN = (
-    *("language", "target", "format", "content_type", "sample_rate", "channels", "duration", "hints"),
-    *("request_id", "callback", "audio_file", "reply_file"),
-)
-"""The placeholders that every card has, besides its own secrets and values and what its steps take."""
 
 TRANSLATE = "translate"
 _OVERLAYS = ("profile", "task")
+_BODIES = ("form", "json", "urlencoded", "raw")
 
 
 def read_cards(name: str, table: Mapping[str, Any], file: str) -> dict[tuple[str, str | None], EngineCard]:
@@ -41,13 +38,13 @@ def read_cards(name: str, table: Mapping[str, Any], file: str) -> dict[tuple[str
     _check_overlays(table, file, place)
     base = {key: value for key, value in table.items() if key not in _OVERLAYS}
     profiles = {name: base} | {
-        f"{name}:{profile}": _laid_over(base, overlay) for profile, overlay in table.get("profile", {}).items()
+        f"{name}:{profile}": card_laid_over(base, overlay) for profile, overlay in table.get("profile", {}).items()
     }
     cards: dict[tuple[str, str | None], EngineCard] = {}
     for full_name, profile_table in profiles.items():
         cards[full_name, None] = _read_card(full_name, profile_table, file, place)
         for task, overlay in table.get("task", {}).items():
-            cards[full_name, task] = _read_card(full_name, _laid_over(profile_table, overlay), file, place)
+            cards[full_name, task] = _read_card(full_name, card_laid_over(profile_table, overlay), file, place)
     return cards
 
 
@@ -70,13 +67,51 @@ def _check_overlays(table: Mapping[str, Any], file: str, place: str) -> None:
             raise SettingsError(what, where=f"{file}: [{place}.task]", advice=f"the task known is {TRANSLATE}")
 
 
-def _laid_over(table: Mapping[str, Any], overlay: Mapping[str, Any]) -> dict[str, Any]:
+def laid_over(table: Mapping[str, Any], overlay: Mapping[str, Any]) -> dict[str, Any]:
     """The table with what the overlay says instead; tables in both are merged."""
     merged = dict(table)
     for key, value in overlay.items():
         below = merged.get(key)
-        merged[key] = _laid_over(below, value) if isinstance(below, dict) and isinstance(value, dict) else value
+        merged[key] = laid_over(below, value) if isinstance(below, dict) and isinstance(value, dict) else value
     return merged
+
+
+def card_laid_over(table: Mapping[str, Any], overlay: Mapping[str, Any]) -> dict[str, Any]:
+    """A card's table with what a profile says instead; what that leaves without effect is left out."""
+    merged = laid_over(table, overlay)
+    steps = [key for key in ("send", "login", "lookup", "cancel") if _is_table(overlay.get(key))]
+    for key in steps:
+        merged[key] = _without_rivals(merged[key], overlay[key], _BODIES)
+    if _is_table(overlay.get("steps")):
+        named = {
+            key: _without_rivals(step, overlay["steps"].get(key), _BODIES) for key, step in merged["steps"].items()
+        }
+        merged["steps"] = named
+    if _is_table(overlay.get("reply")):
+        merged["reply"] = _reply_laid_over(merged["reply"], overlay["reply"])
+    merged = _without_rivals(merged, overlay, ("send", "steps", "command", "python"))
+    whole: dict[str, Any] = _without_rivals(merged, overlay, ("login", "token"))
+    return whole
+
+
+def _is_table(value: object) -> bool:
+    return isinstance(value, dict)
+
+
+def _without_rivals(table: Any, overlay: Any, rivals: tuple[str, ...]) -> Any:
+    """Of keys that exclude each other those of the overlay, where it has any."""
+    if not (_is_table(table) and _is_table(overlay)) or not any(key in overlay for key in rivals):
+        return table
+    return {key: value for key, value in table.items() if key not in rivals or key in overlay}
+
+
+def _reply_laid_over(reply: dict[str, Any], overlay: Mapping[str, Any]) -> dict[str, Any]:
+    form = reply.get("format", "json")
+    return {
+        key: _without_rivals(value, overlay.get(key), ("end", "length"))
+        for key, value in reply.items()
+        if key in overlay or form in _WITH_EFFECT.get(key, (form,))
+    }
 
 
 def _read_card(name: str, table: Mapping[str, Any], file: str, place: str) -> EngineCard:
@@ -87,98 +122,228 @@ def _read_card(name: str, table: Mapping[str, Any], file: str, place: str) -> En
     return card
 
 
-def _contradictions(card: EngineCard) -> Iterator[tuple[str, str]]:
-    """(subtable, what is wrong)."""
+def _contradictions(card: EngineCard) -> Iterator[Problem]:
+    """What is wrong, each with the table that it is in."""
     yield from _wrong_formats(card)
-    ways = [way for way in ("send", "command", "python") if getattr(card, way) is not None]
+    ways = [way for way in ("send", "steps", "command", "python") if getattr(card, way)]
     if not ways:
-        yield "", "key 'send' is missing (or 'command', or 'python')"
+        yield "", "key 'send' is missing (or 'steps', 'command' or 'python')"
     if len(ways) > 1:
         yield "", f"expected only one of the keys {' and '.join(map(repr, ways))}"
-    if card.send is not None:
-        yield from _wrong_steps(card)
-    if card.reply.kind == "json" and not (card.reply.text or card.reply.passages or card.reply.words):
-        yield ".reply", "expected at least one of the keys 'text', 'passages', 'words'"
-    if card.reply.kind in ("events", "lines") and not card.reply.text:
-        yield ".reply", f"key 'text' is missing: the part of the text in each of the {card.reply.kind}"
-    for key, paths in (("words", card.reply.words), ("passages", card.reply.passages)):
-        if paths and paths.start and (paths.end is None) == (paths.length is None):
-            yield f".reply.{key}", "expected one of the keys 'end' and 'length'"
-    yield from _wrong_placeholders(card)
+    if card.is_service and card.sequence:
+        yield from problems_of(card, _known(card))
+        yield from _wrong_audio(card)
+        yield from _wrong_jobs(card)
+    else:
+        yield from _wrong_for_programs(card)
+    yield from _wrong_reply(card.reply)
 
 
-def _wrong_formats(card: EngineCard) -> Iterator[tuple[str, str]]:
+def _known(card: EngineCard) -> tuple[str, ...]:
+    of_a_batch = ("piece_key", "manifest") if card.batch else ()
+    return (*PLACEHOLDERS, *of_a_batch)
+
+
+def _wrong_formats(card: EngineCard) -> Iterator[Problem]:
     unknown = [name for name in (*card.accepts.formats, *card.accepts.format_names) if name not in FORMATS]
     if unknown or not card.accepts.formats:
         found = f"found {unknown[0]!r}" if unknown else "found none"
         yield ".accepts", f"key 'formats': expected some of {', '.join(FORMATS)}; {found}"
+        return
+    for name in card.accepts.formats:
+        rates = FORMATS[name].sample_rates
+        if rates and card.accepts.sample_rate not in rates:
+            listed = ", ".join(map(str, rates))
+            yield ".accepts", f"key 'sample_rate': {name} can have {listed}; found {card.accepts.sample_rate}"
 
 
-def _wrong_steps(card: EngineCard) -> Iterator[tuple[str, str]]:
-    if card.address is None:
-        yield "", "key 'address' is missing"
-    elif not re.match(r"https?://[^/]", card.address):
-        yield "", f"key 'address': expected http://... or https://..., found {card.address!r}"
-    for name, step in card.steps:
-        bodies = [body for body in ("form", "json", "raw") if getattr(step, body) is not None]
-        if len(bodies) > 1:
-            yield f".{name}", f"expected only one of the keys {' and '.join(map(repr, bodies))}"
-        if step.raw is not None and step.raw != "{audio}":
-            yield f".{name}", f"key 'raw': expected \"{{audio}}\", found {step.raw!r}"
-    carried = [name for step in (card.upload, card.send) if step for name in audio_placeholders(step)]
-    if len(carried) != 1:
-        found = "found none" if not carried else f"found {len(carried)}"
+def _wrong_audio(card: EngineCard) -> Iterator[Problem]:
+    """The audio goes out in one step, or in one of several that are alternatives."""
+    carrying = [(name, step) for name, step in card.sequence if audio_names(step)]
+    if not carrying:
+        name = card.sequence[-1][0] if card.send is None else "send"
         yield (
-            ".send",
-            (
-                'expected the audio in one place: raw or one field of a form as "{audio}", or {audio_base64} or '
-                f"{{audio_link}} in json; {found}"
-            ),
+            place_of(card, name),
+            'no step sends the audio: raw = "{audio}", a part of a form that is "{audio}", or {audio|base64} or '
+            "{audio_link} in json",
         )
-    if card.fetch and not card.poll:
-        yield "", "key 'fetch' needs 'poll'"
-    for key in ("lookup", "cancel", "callback"):
-        if getattr(card, key) and not card.poll:
-            yield "", f"key {key!r} needs 'poll'"
-    if card.lookup and card.send and not set(card.send.take) <= set(card.lookup.take):
-        missing = next(name for name in card.send.take if name not in card.lookup.take)
-        yield ".lookup", f"key 'take.{missing}' is missing: send takes it, so the lookup has to find it too"
-    if card.poll and card.poll.state and not card.poll.done:
-        yield ".poll", "key 'done' is missing: which states mean that the reply is there"
+    unconditional = [name for name, step in carrying if step.when is None]
+    if len(carrying) > 1 and unconditional:
+        yield place_of(card, carrying[1][0]), f"the audio is sent already, by step {carrying[0][0]!r}"
+    for name, step in carrying:
+        if len(audio_names(step)) > 1:
+            yield place_of(card, name), "the audio is in two places of this step"
 
 
-def audio_placeholders(step: Step) -> list[str]:
-    """Which of the placeholders that bring the audio the body of a step holds; for a raw body, `audio`."""
-    found = [name for template in templates_in(step.json) for name in placeholders_of(template) if name in AUDIO[1:]]
-    found += [name for template in (step.form or {}).values() for name in placeholders_of(template) if name in AUDIO]
-    return found + (["audio"] if step.raw else [])
+def _wrong_jobs(card: EngineCard) -> Iterator[Problem]:
+    if all(step.cleanup for _, step in card.sequence):
+        return
+    sequence = StepSequence(card)
+    names = {name for _, step in card.sequence for name in step.names}
+    if card.callback is not None and sequence.is_answered_at_once:
+        yield "", "key 'callback' needs a step that comes after the work is started"
+    if card.callback is not None and "callback" not in names:
+        yield ".callback", "no step tells the engine the address {callback}"
+    if card.callback is not None and card.callback.secret is not None:
+        unknown = [name for name in card.callback.secret.names if name not in {*card.secrets, *card.values}]
+        for name in unknown:
+            yield ".callback", f"unknown placeholder {{{name}}}; here are known: the card's secrets and values"
+    if card.batch is not None:
+        yield from _wrong_batch(card, sequence)
 
 
-def _wrong_placeholders(card: EngineCard) -> Iterator[tuple[str, str]]:
-    known = {*KNOWN, *AUDIO, *card.secrets, *card.values} | ({"token"} if card.token else set())
-    places: list[tuple[str, Any, set[str]]] = [("", card.address or "", known)]
-    if card.token:
-        token = card.token
-        places.append((".token", [token.address, token.client, token.secret, token.scope], known - {"token"}))
-    every = card.every
-    places.append((".every", [every.headers, every.query, every.bearer or "", every.basic or ""], set(known)))
-    for name, step in card.steps:
-        given = [step.address or "", step.path, step.headers, step.query, step.form or {}, step.json or {}]
-        # A lookup comes instead of a send, so that nothing is taken yet.
-        allowed = known - set(card.send.take if card.send else ()) if name == "lookup" else set(known)
-        places.append((f".{name}", given, allowed))
-        known |= set(step.take)
-    if card.callback:
-        places.append((".callback", card.callback.secret or "", {*card.secrets, *card.values}))
-    if card.command:
-        # Other people on the machine can see a program's arguments.
-        places.append((".command", list(card.command.run), known - set(card.secrets)))
-        places.append((".command.environment", card.command.environment, known))
-    for table, templates, allowed in places:
-        for template in templates_in(templates):
-            for name in placeholders_of(template):
-                if name in card.secrets and name not in allowed:
-                    yield table, f"{{{name}}} is a secret; arguments can be seen by others: use 'environment'"
-                if name not in allowed:
-                    listed = ", ".join(f"{{{other}}}" for other in sorted(allowed))
-                    yield table, f"unknown placeholder {{{name}}}; here are known: {listed}"
+def _wrong_batch(card: EngineCard, sequence: StepSequence) -> Iterator[Problem]:
+    assert card.batch is not None
+    names = [name for name, _ in sequence.steps]
+    if card.batch.step not in names:
+        yield ".batch", f"key 'step': there is no step {card.batch.step!r}; there are {', '.join(names)}"
+        return
+    first = sequence.index_of(card.batch.step)
+    if first > sequence.first_work:
+        yield ".batch", f"step {card.batch.step!r} comes after the work is started"
+    if not any("manifest" in step.names for _, step in sequence.steps[first:]):
+        yield ".batch", "no step sends the {manifest}"
+    if "piece_key" not in card.batch.item.names:
+        yield ".batch", "key 'item' needs {piece_key}, by which its result is known"
+    if card.batch.results is None and card.reply.format not in ("lines", "events"):
+        yield ".batch", "key 'results' is missing: where the list of results is in the reply"
+    if card.lookup is not None:
+        yield ".lookup", "a job of several pieces cannot be looked up for one of them"
+    if card.callback is not None and card.callback.brings == "reply":
+        yield ".callback", 'a call cannot bring the replies of several pieces: brings = "news"'
+
+
+def _wrong_for_programs(card: EngineCard) -> Iterator[Problem]:
+    way = "command" if card.command else "python"
+    for key in (
+        "url",
+        "every",
+        "sign",
+        "login",
+        "token",
+        "lookup",
+        "cancel",
+        "callback",
+        "errors",
+        "batch",
+        "billed",
+    ):
+        default = next(field for field in msgspec.structs.fields(EngineCard) if field.name == key).default
+        empty = ({}, None) if default is msgspec.NODEFAULT else (default, {}, None)
+        if getattr(card, key) not in empty:
+            yield "", f"{key!r} has no effect with {way!r}"
+    if card.command is None:
+        return
+    known = {*PLACEHOLDERS, *FILES, *card.secrets, *card.values} - {"audio", "audio_link", "callback"}
+    # Other people on the machine can see a program's arguments.
+    yield from _unknown(".command", card.command.run, known - set(card.secrets), card)
+    yield from _unknown(".command.environment", card.command.environment.values(), known, card)
+    if card.command.audio == "file" and not any("audio_file" in template.names for template in card.command.run):
+        yield ".command", "key 'run': no argument is {audio_file}; or set audio = \"stdin\""
+    if card.command.reply == "file" and not any("reply_file" in template.names for template in card.command.run):
+        yield ".command", "key 'run': no argument is {reply_file}; or set reply = \"stdout\""
+
+
+def _unknown(place: str, templates: Any, known: set[str], card: EngineCard) -> Iterator[Problem]:
+    for template in templates:
+        assert isinstance(template, Template)
+        for name in template.names:
+            if name in known or name.partition(".")[0] in known:
+                continue
+            if name in card.secrets:
+                yield place, f"{{{name}}} is a secret; arguments can be seen by others: use 'environment'"
+            else:
+                listed = ", ".join(f"{{{other}}}" for other in sorted(known))
+                yield place, f"unknown placeholder {{{name}}}; here are known: {listed}"
+
+
+_DOCUMENTS = ("json", "xml", "lines", "events", "csv")
+_PARTS = ("lines", "events")
+_WITH_EFFECT: dict[str, tuple[str, ...]] = {
+    **dict.fromkeys(("text", "language", "times", "zero", "confidence_scale"), _DOCUMENTS),
+    **dict.fromkeys(("passages", "words", "turns", "speakers"), _DOCUMENTS),
+    **dict.fromkeys(("is_whole_text", "only", "key", "end_mark"), _PARTS),
+    "event": ("events",),
+    **dict.fromkeys(("delimiter", "columns"), ("csv",)),
+}
+"""In which formats a key of `reply` is read."""
+
+
+def _wrong_reply(reply: Reply) -> Iterator[Problem]:
+    defaults = {field.name: field.default for field in msgspec.structs.fields(Reply)}
+    given = [key for key in _WITH_EFFECT if getattr(reply, key) not in (defaults[key], ())]
+    for key in given:
+        if reply.format not in _WITH_EFFECT[key]:
+            yield ".reply", f"{key!r} is not read with format = {reply.format!r}"
+    if reply.format not in _DOCUMENTS:
+        return
+    if not (reply.text or reply.passages or reply.words):
+        yield ".reply", "expected at least one of the keys 'text', 'passages', 'words'"
+    if reply.is_whole_text and not reply.text:
+        yield ".reply", "'is_whole_text' has no effect without 'text'"
+    if reply.turns and not reply.words:
+        yield ".reply", "'turns' has no effect without 'words', over which they are laid"
+    if reply.speakers and not reply.tells_speakers:
+        yield ".reply", "'speakers' has no effect: nothing says who speaks"
+    yield from _wrong_times(reply)
+    yield from _wrong_passages(reply)
+    yield from _wrong_words(reply)
+    yield from _wrong_confidence(reply)
+
+
+def _wrong_times(reply: Reply) -> Iterator[Problem]:
+    places = [(key, getattr(reply, key)) for key in ("passages", "words", "turns")]
+    timed: list[tuple[str, TimePaths]] = [(key, paths) for key, paths in places if paths is not None]
+    units = [paths.times or reply.times for _, paths in timed if paths.has_times]
+    for key, paths in timed:
+        if paths.end is not None and paths.length is not None:
+            yield f".reply.{key}", "expected only one of the keys 'end' and 'length'"
+        if paths.times is not None and not paths.has_times:
+            yield f".reply.{key}", "'times' has no effect without 'start', 'end' or 'length'"
+    if reply.turns and not (reply.turns.start and (reply.turns.end or reply.turns.length)):
+        yield ".reply.turns", "expected 'start', and 'end' or 'length'"
+    needs_zero = any(unit.is_moment for unit in units)
+    if needs_zero and reply.zero is None:
+        yield ".reply", "key 'zero' is missing: where the moment is at which the recording begins"
+    if reply.zero is not None and not needs_zero:
+        yield ".reply", "'zero' has no effect without times = \"moment\""
+    if reply.times.source != "s" and not units:
+        yield ".reply", "'times' has no effect: no times are read"
+
+
+def _wrong_passages(reply: Reply) -> Iterator[Problem]:
+    passages = reply.passages
+    if passages is None:
+        return
+    if passages.text is None and reply.words is None:
+        yield ".reply.passages", "key 'text' is missing, as there are no words that say it"
+    if passages.confidence is not None and reply.words is not None and reply.words.confidence is not None:
+        yield ".reply.passages", "'confidence' has no effect, as words have their own"
+
+
+def _wrong_words(reply: Reply) -> Iterator[Problem]:
+    words = reply.words
+    if words is None:
+        return
+    if words.zero == "passage" and (reply.passages is None or not reply.passages.start):
+        yield ".reply.words", "zero = \"passage\" needs passages with 'start'"
+    if words.zero == "passage" and not words.has_times:
+        yield ".reply.words", "'zero' has no effect without times"
+    for key in ("punctuation", "events", "ignored"):
+        if getattr(words, key) and words.kind is None:
+            yield ".reply.words", f"{key!r} has no effect without 'kind': where the kind of an item is"
+    if words.kind is not None and not (words.punctuation or words.events or words.ignored):
+        yield ".reply.words", "'kind' has no effect without 'punctuation', 'events' or 'ignored'"
+    if words.each is None and reply.format == "csv":
+        yield ".reply.words", "key 'each' is missing: \"@\" for all rows"
+    if words.tokens is not None:
+        ways = [key for key in words.tokens.__struct_fields__ if getattr(words.tokens, key) is not None]
+        if len(ways) != 1:
+            yield ".reply.words.tokens", f"expected one of the keys {', '.join(words.tokens.__struct_fields__)}"
+
+
+def _wrong_confidence(reply: Reply) -> Iterator[Problem]:
+    paths: list[ReplyPath | None] = [reply.words.confidence if reply.words else None]
+    paths += [reply.passages.confidence if reply.passages else None]
+    if reply.confidence_scale != "fraction" and not any(paths):
+        yield ".reply", "'confidence_scale' has no effect: no confidence is read"

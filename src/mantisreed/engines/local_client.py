@@ -14,13 +14,14 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Protocol
 
-from mantisreed.engines.answers import quoted_beginning
+from mantisreed.cards.answers import quoted_beginning
+from mantisreed.cards.requests import values_of_card
+from mantisreed.cards.secrets import Secret
+from mantisreed.cards.templates import Value
 from mantisreed.engines.card import Command, EngineCard
-from mantisreed.engines.client import EngineResponse, Ticket
-from mantisreed.engines.placeholders import Value, filled, filled_all
+from mantisreed.engines.client import EngineResponse, StillWorking, Ticket
 from mantisreed.engines.python_worker import ENTRY_POINTS, HEAD, NOT_LOADED, READY, REPLY
 from mantisreed.engines.request import Piece, RequestOptions, piece_values
-from mantisreed.engines.secrets import Secret
 from mantisreed.errors import EngineBrokeError, InputError, UnreachableError, UnreadableReplyError
 from mantisreed.units import short_size
 
@@ -35,9 +36,12 @@ _LAST_OUTPUT = 2.0  # seconds
 class _AnswersAtOnce:
     """An engine that has no jobs of its own."""
 
-    async def ask(self, ticket: Ticket) -> EngineResponse | None:
+    async def ask(self, ticket: Ticket) -> EngineResponse | StillWorking:
         """Never called: no ticket was given out."""
         raise NotImplementedError
+
+    async def clean_up(self, response: EngineResponse) -> None:
+        """There is nothing to tidy up."""
 
     def read_again(self, step: str, answer: bytes, values: Mapping[str, Any]) -> Ticket:
         """Never called: its answers are replies."""
@@ -50,6 +54,14 @@ class _AnswersAtOnce:
     async def cancel(self, ticket: Ticket) -> bool:
         """There is nothing to cancel."""
         return False
+
+
+def _values(
+    card: EngineCard, piece: Piece, request_options: RequestOptions, secrets: Mapping[str, Secret]
+) -> dict[str, Value]:
+    """What the card's placeholders stand for, its secrets and own values among them."""
+    known = piece_values(card, piece, request_options) | {name: secret.reveal() for name, secret in secrets.items()}
+    return known | values_of_card(card, known)
 
 
 class CommandClient(_AnswersAtOnce):
@@ -65,12 +77,12 @@ class CommandClient(_AnswersAtOnce):
         """See `EngineClient`."""
         with tempfile.TemporaryDirectory(prefix="mantisreed-") as folder:
             audio_file, reply_file = Path(folder, f"piece.{piece.form.extension}"), Path(folder, "reply")
-            values = piece_values(self._card, piece, request_options, self._secrets)
+            values = _values(self._card, piece, request_options, self._secrets)
             values |= {"audio_file": str(audio_file), "reply_file": str(reply_file)}
-            if self._command.sound == "file":
+            if self._command.audio == "file":
                 await asyncio.to_thread(audio_file.write_bytes, piece.audio)
             output = await self._run(piece, values)
-            if self._command.answers == "stdout":
+            if self._command.reply == "stdout":
                 return EngineResponse(output)
             return EngineResponse(await asyncio.to_thread(self._reply_in, reply_file))
 
@@ -90,19 +102,22 @@ class CommandClient(_AnswersAtOnce):
             raise missing from error
 
     async def _run(self, piece: Piece, values: Mapping[str, Value]) -> bytes:
-        filled_in = (filled(template, values) for template in self._command.run)
+        filled_in = (template.text(values) for template in self._command.run)
         arguments = [argument for argument in filled_in if argument is not None]
-        process = await self._started(arguments, filled_all(self._command.environment, values))
-        sound = piece.audio if self._command.sound == "stdin" else b""
+        environment = {name: template.text(values) for name, template in self._command.environment.items()}
+        process = await self._started(
+            arguments, {name: text for name, text in environment.items() if text is not None}
+        )
+        sound = piece.audio if self._command.audio == "stdin" else b""
         try:
             output, errors = await asyncio.wait_for(
-                self._communicated(process, arguments[0], sound), self._command.time_limit
+                self._communicated(process, arguments[0], sound), self._command.timeout
             )
         except TimeoutError as error:
             late = UnreachableError(
-                f"{arguments[0]} did not end within {self._command.time_limit:g} s and was stopped",
+                f"{arguments[0]} did not end within {self._command.timeout:g} s and was stopped",
                 engine=self._card.name,
-                advice="raise command.time_limit in its card",
+                advice="raise command.timeout in its card",
             )
             late.was_sent = True
             raise late from error
@@ -219,7 +234,7 @@ class PythonClient(_AnswersAtOnce):
         """
         assert card.python is not None
         self._card, self._secrets = card, secrets
-        self._name, self._time_limit = card.python.object, float(card.python.time_limit)
+        self._name, self._timeout = card.python.object, float(card.python.timeout)
         self._idle = [_PythonProcess(self._name)]
         weakref.finalize(self, _stop_all, self._idle)
         if problem := self._idle[0].problem():
@@ -230,18 +245,19 @@ class PythonClient(_AnswersAtOnce):
 
     async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
         """See `EngineClient`."""
-        about = piece_values(self._card, piece, request_options, self._secrets)
-        del about["audio_link"], about["request_id"], about["callback"]
+        about = _values(self._card, piece, request_options, self._secrets)
+        for name in ("audio_link", "request_id", "callback", "audio_size"):
+            del about[name]
         process = self._idle.pop() if self._idle else await asyncio.to_thread(_PythonProcess, self._name)
         try:
             kind, content = await asyncio.wait_for(
-                asyncio.to_thread(process.called, piece.audio, about), self._time_limit
+                asyncio.to_thread(process.called, piece.audio, about), self._timeout
             )
         except TimeoutError as error:
             late = UnreachableError(
-                f"the object did not answer within {self._time_limit:g} s and was stopped",
+                f"the object did not answer within {self._timeout:g} s and was stopped",
                 engine=self._card.name,
-                advice="raise python.time_limit in its card",
+                advice="raise python.timeout in its card",
             )
             late.was_sent = True
             raise late from error

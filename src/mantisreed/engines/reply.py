@@ -1,18 +1,24 @@
 """Reading a reply of any kind as passages with timed words."""
 
-import json
-from collections.abc import Iterator
+import math
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from mantisreed.cards.moments import moment_from
 from mantisreed.engines.card import EngineCard, Reply
-from mantisreed.engines.reply_paths import ReplyReader, UnexpectedReplyError
+from mantisreed.engines.oddities import Oddities
+from mantisreed.engines.passages import DocumentReader
 from mantisreed.engines.request import Piece
-from mantisreed.subtitles.cues import Cue
-from mantisreed.subtitles.srt import read_srt
-from mantisreed.subtitles.vtt import read_webvtt
-from mantisreed.transcript.document import Passage
+from mantisreed.engines.unpacking import UnexpectedReplyError, bodies_of, documents_of
+from mantisreed.engines.words import ReplyContext, TimedText
+from mantisreed.errors import InputError
+from mantisreed.subtitles.cues import Cue, Subtitles
+from mantisreed.transcript.document import Passage, SoundEvent, Word
 from mantisreed.transcript.estimate import passages_over_speech, words_over_speech
+from mantisreed.transcript.timing import passages_of
+
+_FILES = ("text", "srt", "vtt", "ttml", "ctm")
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,11 +28,17 @@ class ParsedReply:
     Attributes:
         passages, language: what was said, and in which language as the engine calls it.
         mended: words whose times made no sense and were made anew.
+        events: sounds that are no speech.
+        doubts: what in the reply is not as the card says, so that the transcript may be wrong.
+        remarks: what else a reader may want to know.
     """
 
     passages: tuple[Passage, ...]
     language: str | None = None
     mended: int = 0
+    events: tuple[SoundEvent, ...] = ()
+    doubts: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
 
 
 def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
@@ -35,88 +47,150 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     Raises:
         UnexpectedReplyError: the reply is not as the card says.
     """
-    reply = card.reply
-    if reply.kind in ("srt", "vtt", "text"):
-        text = body.decode("utf-8-sig", "replace")
-        if reply.kind == "text":
-            return ParsedReply(_estimated(" ".join(text.split()), piece))
-        cues = (read_srt if reply.kind == "srt" else read_webvtt)(text).cues
-        if not cues and _holds_words(text):
-            raise UnexpectedReplyError(f"it is no {reply.kind.upper()}: no cue is in it")
-        return ParsedReply(tuple(_from_cue(cue, piece) for cue in cues if any(cue.lines)))
-    if reply.kind in ("events", "lines"):
-        return ParsedReply(_estimated(" ".join(joined_parts(reply, body).split()), piece))
-    return _read_json(card, body, piece)
-
-
-def joined_parts(reply: Reply, body: bytes) -> str:
-    """The whole text of a reply that came bit by bit.
-
-    Raises:
-        UnexpectedReplyError: an item is not JSON, or none has text.
-    """
-    assert reply.text is not None
-    items = events_in(body) if reply.kind == "events" else lines_in(body)
-    parts, count = [], 0
-    for item in items:
-        if item == reply.ends:
-            break
-        count += 1
-        try:
-            part = reply.text.find(json.loads(item))
-        except ValueError:
-            raise UnexpectedReplyError(f"item {count} of the {reply.kind} is not JSON: {item[:80]}") from None
-        if isinstance(part, str):
-            parts.append(part)
-    if not count:
-        raise UnexpectedReplyError(f"it has no {reply.kind}")
-    if not parts:
-        raise UnexpectedReplyError(f"reply.text ({reply.text}) finds no text in any of {count} {reply.kind}")
-    return parts[-1] if reply.whole else "".join(parts)
-
-
-def events_in(body: bytes) -> Iterator[str]:
-    """The data of server-sent events, after the parsing rules of the HTML standard, 9.2.6."""
-    data: list[str] = []
-    for line in body.decode("utf-8-sig", "replace").replace("\r\n", "\n").replace("\r", "\n").split("\n"):
-        if not line:
-            if data:
-                yield "\n".join(data)
-            data = []
-            continue
-        name, _, value = line.partition(":")
-        if name == "data":
-            data.append(value.removeprefix(" "))
-    if data:
-        # The standard drops an event without its blank line; an engine that ends so has still said something.
-        yield "\n".join(data)
-
-
-def lines_in(body: bytes) -> Iterator[str]:
-    """The lines that hold something."""
-    return (line for line in body.decode("utf-8-sig", "replace").splitlines() if line.strip())
-
-
-def _read_json(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
-    reply = card.reply
+    reply, oddities = card.reply, Oddities()
+    bodies = bodies_of(reply, body)
+    if reply.format in _FILES:
+        passages = tuple(_read_file(reply, b"".join(bodies), piece, oddities))
+        return ParsedReply(passages, doubts=oddities.doubts, remarks=oddities.remarks)
+    documents = [document for part in bodies for document in documents_of(reply, part)]
+    context = ReplyContext(
+        piece.duration, piece.sample_rate, reply.times, _zero(reply, documents), reply.confidence_scale, oddities
+    )
+    reader = DocumentReader(reply, context)
     try:
-        document: Any = json.loads(body)
-    except ValueError:
-        raise UnexpectedReplyError("it is not JSON") from None
+        passages = tuple(_read_documents(reply, reader, documents, piece, oddities))
+        language = reader.language(documents)
     except RecursionError:
-        raise UnexpectedReplyError("its JSON is nested too deeply") from None
-    reader = ReplyReader(reply, duration=piece.duration, sample_rate=piece.sample_rate)
-    language = reply.language.find(document) if reply.language else None
-    spoken = str(language) if language else None
-    text = reader.text(reply.text, document, "reply.text") if reply.text else ""
+        raise UnexpectedReplyError("it is nested too deeply") from None
+    _note_what_is_lacking(reply, passages, oddities)
+    events = tuple(_event(found, piece) for found in reader.events)
+    return ParsedReply(passages, language, 0, events, oddities.doubts, oddities.remarks)
+
+
+def _read_documents(
+    reply: Reply, reader: DocumentReader, documents: Sequence[Any], piece: Piece, oddities: Oddities
+) -> list[Passage]:
+    text = reader.text(documents) if reply.text else ""
     if not (reply.passages or reply.words):
-        return ParsedReply(_estimated(text, piece), spoken)
-    passages = reader.passages(document)
+        oddities.look_at(text, is_word=False)
+        return list(_estimated(text, piece))
+    passages = reader.passages(documents)
     if text and not passages:
         raise UnexpectedReplyError(f"reply.text ({reply.text}) finds text, but no passage or word is found")
     if any(not passage.words for passage in passages):
-        passages = passages_over_speech(passages, piece.speech)
-    return ParsedReply(tuple(passages), spoken)
+        passages = passages_over_speech([_within(passage, piece) for passage in passages], piece.speech)
+    return passages
+
+
+def _within(passage: Passage, piece: Piece) -> Passage:
+    """A passage with an end, so that words can be laid over what is between."""
+    if math.isfinite(passage.end):
+        return passage
+    return Passage(passage.start, piece.duration, passage.text, passage.speaker)
+
+
+def _zero(reply: Reply, documents: Sequence[Any]) -> float:
+    """The moment at which the recording begins, where times are moments; else 0."""
+    if reply.zero is None:
+        return 0.0
+    for document in documents:
+        found = reply.zero.find(document)
+        if found is not None:
+            moment = moment_from(found)
+            if moment is None:
+                raise UnexpectedReplyError(f"reply.zero ({reply.zero}) finds {found!r}, which is no moment")
+            return moment
+    raise UnexpectedReplyError(f"reply.zero ({reply.zero}) finds nothing")
+
+
+def _note_what_is_lacking(reply: Reply, passages: Sequence[Passage], oddities: Oddities) -> None:
+    """Note paths of the card that find nothing in the whole reply: the card may be wrong, or the engine silent."""
+    words = [word for passage in passages for word in passage.words]
+    if not words:
+        return
+    confidences = [table.confidence for table in (reply.words, reply.passages) if table and table.confidence]
+    if confidences and all(word.confidence is None for word in words):
+        oddities.note("lacking", f"confidence ({confidences[0]})")
+    speakers = [table.speaker for table in (reply.words, reply.passages) if table and table.speaker]
+    if speakers and all(passage.speaker is None for passage in passages):
+        oddities.note("lacking", f"speaker ({speakers[0]})")
+
+
+def _event(found: TimedText, piece: Piece) -> SoundEvent:
+    start = found.start if math.isfinite(found.start) else 0.0
+    end = found.end if math.isfinite(found.end) else start
+    return SoundEvent(found.text, start, min(max(start, end), piece.duration))
+
+
+def _read_file(reply: Reply, body: bytes, piece: Piece, oddities: Oddities) -> Iterator[Passage]:
+    """What stands in a file of text, subtitles or timed words."""
+    text = body.decode("utf-8-sig", "replace")
+    if reply.format == "text":
+        said = " ".join(text.split())
+        oddities.look_at(said, is_word=False)
+        yield from _estimated(said, piece)
+    elif reply.format == "ctm":
+        yield from _read_ctm(text, piece)
+    else:
+        subtitles = _subtitles(reply.format, text)
+        is_empty_file = reply.format == "ttml" or (reply.format == "vtt" and text.lstrip().startswith("WEBVTT"))
+        if not subtitles.cues and text.strip() and not is_empty_file:
+            raise UnexpectedReplyError(f"it is no {reply.format.upper()}: no cue is in it")
+        for remark in subtitles.remarks:
+            place = f" (cue {remark.cue})" if remark.cue else ""
+            oddities.note("cue", remark.what + place)
+        for cue in subtitles.cues:
+            if any(cue.lines):
+                oddities.look_at(cue.text, is_word=False)
+                yield _from_cue(cue, piece)
+
+
+def _subtitles(form: str, text: str) -> Subtitles:
+    from mantisreed.subtitles.srt import read_srt
+    from mantisreed.subtitles.ttml import read_ttml
+    from mantisreed.subtitles.vtt import read_webvtt
+
+    readers = {"srt": read_srt, "vtt": read_webvtt, "ttml": read_ttml}
+    try:
+        return readers[form](text)
+    except InputError as error:
+        raise UnexpectedReplyError(f"it is no {form.upper()}: {error.what}") from None
+
+
+_CTM_FIELDS = 5  # file, channel, start, length, word; a confidence may follow
+
+
+def _read_ctm(text: str, piece: Piece) -> Iterator[Passage]:
+    """Time-marked conversation files, as NIST's scoring tools define them: a word on each line."""
+    by_channel: dict[str, list[Word]] = {}
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.strip() or line.lstrip().startswith((";;", "#")):
+            continue
+        fields = line.split()
+        try:
+            start, length = float(fields[2]), float(fields[3])
+            confidence = float(fields[5]) if len(fields) > _CTM_FIELDS and fields[5] != "NA" else None
+        except (IndexError, ValueError):
+            raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}") from None
+        if len(fields) < _CTM_FIELDS or not (math.isfinite(start) and math.isfinite(length)):
+            raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}")
+        if start < 0 or length < 0 or start + length > piece.duration * 1.05 + 2.0:
+            raise UnexpectedReplyError(f"line {number} has a time outside the piece: {line[:80]}")
+        share = None if confidence is None or not 0.0 <= confidence <= 1.0 else confidence
+        word = Word(fields[4], min(start, piece.duration), min(start + length, piece.duration), share)
+        by_channel.setdefault(fields[1], []).append(word)
+    if not by_channel and text.strip() and not all(line.startswith((";;", "#")) for line in text.split("\n") if line):
+        raise UnexpectedReplyError("it is no CTM")
+    found = [
+        passage if len(by_channel) < 2 else _said_on(passage, channel)
+        for channel, words in by_channel.items()
+        for passage in passages_of(sorted(words, key=lambda word: word.start))
+    ]
+    yield from sorted(found, key=lambda passage: passage.start)
+
+
+def _said_on(passage: Passage, channel: str) -> Passage:
+    return Passage(passage.start, passage.end, passage.text, channel, words=passage.words)
 
 
 def _estimated(text: str, piece: Piece) -> tuple[Passage, ...]:
@@ -127,7 +201,3 @@ def _from_cue(cue: Cue, piece: Piece) -> Passage:
     start, end = min(cue.start, piece.duration), min(cue.end, piece.duration)
     passage = Passage(start, max(start, end), cue.text, cue.speaker, words=cue.words)
     return passages_over_speech([passage], piece.speech)[0]
-
-
-def _holds_words(text: str) -> bool:
-    return bool(text.strip()) and not text.lstrip().startswith("WEBVTT")

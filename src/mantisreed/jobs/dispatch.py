@@ -225,7 +225,7 @@ class Dispatcher:
         Returns:
             None for a request that is known, or where the engine's rate limit has to be waited for.
         """
-        if self._card.pace.requests is not None:
+        if self._card.rate_limit is not None:
             return None
         await self._gate.room.acquire()
         leaving = None
@@ -429,6 +429,7 @@ class Dispatcher:
             if isinstance(taken, Ticket):
                 return await self._accepted(record, taken)
             await self._answered(record, taken)
+            await self._client.clean_up(taken)
             return taken
         except EngineError as error:
             raise AttemptEndedError(await self._failed(record, error), error) from error
@@ -470,7 +471,7 @@ class Dispatcher:
         return rule
 
     async def _answered(self, record: "RequestRecord", response: EngineResponse) -> bool:
-        bill = bill_of(self._card, record)
+        bill = bill_of(self._card, record, response.bill)
         return await self._writer.perform(lambda ledger: ledger.requests.answer(record, response.body, bill))
 
     async def _kept(self, record: "RequestRecord") -> EngineResponse:

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from mantisreed.engines.client import ReportedBill
 from mantisreed.errors import (
     AnothersIdError,
     BadRequestError,
@@ -43,6 +44,10 @@ _WHILE_SENDING: tuple[tuple[type[EngineError], Event], ...] = (
 )
 
 
+_BEFORE_WORK = (UnreachableError, JobLostError, JobFailedError, UnreadableReplyError)
+"""Errors that mean something else when the engine has nothing to do yet: the request can be sent again for free."""
+
+
 class AttemptEndedError(Exception):
     """An attempt has failed, which is noted; the rule says what follows."""
 
@@ -53,11 +58,14 @@ class AttemptEndedError(Exception):
 
 def event_while_sending(error: EngineError) -> Event:
     """What an error means that came of sending a request."""
+    if error.before_work and isinstance(error, _BEFORE_WORK):
+        return "not reached" if isinstance(error, (UnreachableError, JobLostError)) else "bad request"
     for kind, event in _WHILE_SENDING:
         if isinstance(error, kind):
             return event
     if isinstance(error, EngineBrokeError):
-        return "gateway broke" if error.status in _GATEWAY_STATUSES else "engine broke"
+        is_undecided = error.status in _GATEWAY_STATUSES and not error.before_work
+        return "gateway broke" if is_undecided else "engine broke"
     if isinstance(error, UnreachableError):
         return "lost" if error.was_sent else "not reached"
     if isinstance(error, UnreadableReplyError):
@@ -95,8 +103,9 @@ def seconds_before(number: int, asked_for: float | None = None) -> float:
     return max(grown + random.uniform(0.0, _FIRST_WAIT), asked_for or 0.0)  # noqa: S311 - nothing is kept secret
 
 
-def bill_of(card: "EngineCard", record: "RequestRecord") -> Bill:
-    """What the engine charges for a request that it has answered."""
+def bill_of(card: "EngineCard", record: "RequestRecord", reported: "ReportedBill | None" = None) -> Bill:
+    """What the engine charges for a request that it has answered, by its card, and as it says itself."""
     sound = msgspec.json.decode(record.sound or "{}")
     seconds = billed_seconds(card, [sound.get("duration", record.length)])
-    return Bill(seconds, cost_of(card, seconds))
+    said = reported or ReportedBill()
+    return Bill(seconds, cost_of(card, seconds), said.seconds, said.cost)

@@ -51,7 +51,7 @@ class EngineGate:
 
     def __init__(self, card: EngineCard, writer: LedgerWriter, time: Time) -> None:
         self._card, self._writer, self._time = card, writer, time
-        self._room = asyncio.Semaphore(card.pace.at_once)
+        self._room = asyncio.Semaphore(card.concurrent_pieces)
         self._not_before = 0.0
         self._refusals = 0
         self._stopped: PostponedError | None = None
@@ -105,11 +105,11 @@ class EngineGate:
         while (left := self._not_before - self._time.clock()) > 0:
             progress("waiting", f"{self._card.name} asks for fewer requests: next", self._not_before)
             await self.rest(left)
-        pace = self._card.pace
-        if pace.requests is None:
+        limit = self._card.rate_limit
+        if limit is None:
             return None
         engine = self._card.name.partition(":")[0]
-        requests, window = pace.requests, float(pace.window)
+        requests, window = limit.requests, float(limit.window)
         moment, left = await self._writer.perform(lambda ledger: ledger.pace.next_turn(engine, requests, window))
         while left > 0:
             until = self._time.clock() + left

@@ -138,4 +138,4 @@ def open_ledger(workspace: Workspace) -> Ledger:
     if place is None:
         return Ledger(workspace.hidden)
     password = place.password.read(workspace.folder).reveal() if place.password is not None else None
-    return Ledger(workspace.hidden, place.address, password)
+    return Ledger(workspace.hidden, place.url, password)

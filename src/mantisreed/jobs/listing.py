@@ -3,7 +3,7 @@
 import json
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
 from typing import Any
@@ -31,9 +31,10 @@ class Spending:
     Attributes:
         when: YYYY-MM-DD or YYYY-MM, in UTC.
         currency: empty where the card names none.
-        seconds: of sound that were surely billed.
+        seconds: of sound that were surely billed, by the card.
         cost: of these; None where the card named no price.
         maybe: what attempts in doubt may have cost beyond that.
+        reported_seconds, reported_cost: what the engine itself says of these; None where it never does.
     """
 
     when: str
@@ -42,6 +43,8 @@ class Spending:
     seconds: float
     cost: Decimal | None
     maybe: Decimal
+    reported_seconds: float | None = None
+    reported_cost: Decimal | None = None
 
 
 class Listing:
@@ -103,18 +106,12 @@ class Listing:
             by: `day` or `month`, in UTC.
         """
         form = "%Y-%m" if by == "month" else "%Y-%m-%d"
-        sums: dict[tuple[str, str, str], tuple[float, Decimal | None, Decimal]] = {}
+        sums: dict[tuple[str, str, str], Spending] = {}
         for row in self._database.execute(statements.SPENDING):
             when = datetime.fromtimestamp(row["started"], UTC).strftime(form)
             key = when, row["engine"], row["currency"] or ""
-            seconds, cost, maybe = sums.get(key, (0.0, None, Decimal(0)))
-            if row["charge"] == "sure":
-                seconds += row["billed"]
-                cost = _plus(cost, money(row["cost"]))
-            else:
-                maybe += money(row["price"]) or Decimal(0)
-            sums[key] = seconds, cost, maybe
-        return [Spending(*key, *sums[key]) for key in sorted(sums, key=lambda key: key[:2], reverse=True)]
+            sums[key] = _with_attempt(sums.get(key, Spending(*key, 0.0, None, Decimal(0))), row)
+        return [sums[key] for key in sorted(sums, key=lambda key: key[:2], reverse=True)]
 
     def saved_seconds(self) -> float:
         """Seconds of sound whose replies were kept already, and not paid for again."""
@@ -154,6 +151,21 @@ def _add_attempt(sums: dict[str, Any], row: Row) -> None:
     elif row["charge"] == "maybe":
         sums["maybe"] += money(row["price"]) or Decimal(0)
         sums["doubts"] += 1
+
+
+def _with_attempt(spending: Spending, row: Row) -> Spending:
+    if row["charge"] != "sure":
+        return replace(spending, maybe=spending.maybe + (money(row["price"]) or Decimal(0)))
+    reported = row["reported_seconds"]
+    return replace(
+        spending,
+        seconds=spending.seconds + row["billed"],
+        cost=_plus(spending.cost, money(row["cost"])),
+        reported_seconds=spending.reported_seconds
+        if reported is None
+        else (spending.reported_seconds or 0) + reported,
+        reported_cost=_plus(spending.reported_cost, money(row["reported_cost"])),
+    )
 
 
 def _plus(total: Decimal | None, more: Decimal | None) -> Decimal | None:

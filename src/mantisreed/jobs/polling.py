@@ -5,9 +5,9 @@ Whatever goes wrong while asking, the engine still has the job: the ticket is ke
 
 from typing import TYPE_CHECKING
 
-from mantisreed.engines.asking import pauses
+from mantisreed.engines.asking import Waits
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
+from mantisreed.engines.client import EngineClient, EngineResponse, StillWorking, Ticket
 from mantisreed.errors import AnothersIdError, EngineError, PostponedError
 from mantisreed.jobs.failures import AttemptEndedError, bill_of, event_while_asking
 from mantisreed.jobs.gate import EngineGate, Progress, Time, silent
@@ -15,6 +15,7 @@ from mantisreed.jobs.life import after
 from mantisreed.jobs.writer import LedgerWriter
 
 if TYPE_CHECKING:
+    from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import RequestRecord
 
 _LOOK = 1.0  # seconds between looks whether the engine has called back
@@ -89,22 +90,24 @@ class Poller:
             raise ended.error from ended
 
     async def _asked_for(self, record: "RequestRecord", progress: Progress, *, wait: bool) -> EngineResponse | None:
-        poll = self._card.poll
-        assert poll is not None
+        waits = Waits.for_ticket(self._card, _ticket(record))
         started, failures, asked_for = self._time.clock(), 0, 0.0
-        first = poll.slowest if self._is_called else poll.every
-        for pause in pauses(poll, first=first):
+        pauses = waits.pauses(is_called=self._is_called)
+        while True:
             if wait:
-                called = await self._called_within(record, max(pause, asked_for))
+                called = await self._called_within(record, max(next(pauses), asked_for))
                 if called is not None:
                     return called
             try:
-                response = await self._client.ask(Ticket(record.ticket or {}, record.mark))
-                failures, asked_for = 0, 0.0
+                answer = await self._client.ask(_ticket(record))
+                failures = 0
                 self._knows_jobs = True
-                if response is not None:
-                    return await self._taken(record, response)
-                await self._writer.perform(lambda ledger: ledger.requests.note_known(record))
+                if isinstance(answer, EngineResponse):
+                    return await self._taken(record, answer)
+                asked_for = answer.retry_after or 0.0
+                if answer.ticket is not None:
+                    pauses = Waits.for_ticket(self._card, answer.ticket).pauses()
+                record = await self._noted(record, answer)
             except EngineError as error:
                 failures += 1
                 asked_for = error.retry_after or 0.0
@@ -112,9 +115,17 @@ class Poller:
                 progress("waiting", f"{self._card.name}: {error.what}; the job is asked for again")
             if not wait:
                 return None
-            if self._time.clock() - started > poll.limit:
-                raise _overdue(self._card)
-        raise AssertionError("unreachable")
+            if self._time.clock() - started > waits.limit:
+                raise _overdue(self._card, waits.limit)
+
+    async def _noted(self, record: "RequestRecord", answer: StillWorking) -> "RequestRecord":
+        """Note that the engine has the job, and how it is asked for from now on."""
+
+        def note(ledger: "Ledger") -> "RequestRecord":
+            ledger.requests.note_known(record)
+            return record if answer.ticket is None else ledger.requests.keep_ticket(record, answer.ticket.values)
+
+        return await self._writer.perform(note)
 
     async def _question_failed(self, record: "RequestRecord", error: EngineError, *, is_last: bool) -> None:
         """See what a failed question means; returns when it is to be asked again."""
@@ -130,11 +141,12 @@ class Poller:
 
     async def _taken(self, record: "RequestRecord", response: EngineResponse) -> EngineResponse:
         """Keep a reply; gives what is kept, also when it came by another way meanwhile."""
-        bill = bill_of(self._card, record)
+        bill = bill_of(self._card, record, response.bill)
         is_taken = await self._writer.perform(
             lambda ledger: ledger.requests.answer(record, response.body, bill, by_ticket=True)
         )
         if is_taken:
+            await self._client.clean_up(response)
             return response
         now = await self._writer.perform(lambda ledger: ledger.requests.as_it_is(record))
         if now.state == "done":
@@ -162,10 +174,13 @@ class Poller:
         return EngineResponse(await self._writer.perform(lambda ledger: ledger.requests.reply(record)))
 
 
-def _overdue(card: EngineCard) -> PostponedError:
-    assert card.poll is not None
+def _ticket(record: "RequestRecord") -> Ticket:
+    return Ticket(record.ticket or {}, record.mark)
+
+
+def _overdue(card: EngineCard, limit: float) -> PostponedError:
     return PostponedError(
-        f"the job has not ended within {card.poll.limit:g} s; it stays at the engine",
+        f"the job has not ended within {limit:g} s; it stays at the engine",
         where=card.name,
         advice="`mantisreed collect`, or the same command, asks for it again",
     )

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 LEDGER_FILE = "ledger.sqlite"
 
-VERSION = 3
+VERSION = 4
 """Of the ledger's tables; their history is in `schema.py`."""
 
 
@@ -73,7 +73,16 @@ class JobRecord:
 
 @dataclass(frozen=True, slots=True)
 class AttemptRecord:
-    """One try of a request; `charge` is as in `life.Charge`."""
+    """One try of a request.
+
+    Attributes:
+        started, ended: seconds since 1970; it may be under way.
+        bytes: of audio that were sent.
+        outcome, error: what came of it.
+        charge: as in `life.Charge`.
+        billed, cost: by the engine's card.
+        reported_seconds, reported_cost: as the engine says it; None where it does not.
+    """
 
     started: float
     ended: float | None
@@ -83,6 +92,8 @@ class AttemptRecord:
     charge: str
     billed: float
     cost: Decimal | None
+    reported_seconds: float | None = None
+    reported_cost: Decimal | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,6 +221,8 @@ def attempt_record(row: Mapping[str, Any]) -> AttemptRecord:
         row["charge"],
         row["billed"],
         money(row["cost"]),
+        row["reported_seconds"],
+        money(row["reported_cost"]),
     )
 
 

@@ -53,10 +53,18 @@ class PieceToSend:
 
 @dataclass(frozen=True, slots=True)
 class Bill:
-    """Seconds that are charged for, and money in the card's currency; None where no price is known."""
+    """What a request costs.
+
+    Attributes:
+        seconds: that are charged for, by the card.
+        cost: money in the card's currency; None where no price is known.
+        reported_seconds, reported_cost: the same as the engine says it; None where it does not.
+    """
 
     seconds: float
     cost: Decimal | None
+    reported_seconds: float | None = None
+    reported_cost: Decimal | None = None
 
 
 class RequestStore:
@@ -247,6 +255,14 @@ class RequestStore:
                 for attempt in self._database.execute(statements.DOUBTFUL_ATTEMPT, {"key": record.key}):
                     self._database.execute(statements.REOPEN_ATTEMPT, {"id": attempt["id"]})
         return "accepted"
+
+    def keep_ticket(self, record: RequestRecord, ticket: Mapping[str, Any]) -> RequestRecord:
+        """Note that a job is asked for in another way from now on; gives the request as it is then."""
+        with self._database.transaction():
+            row = self._row(record.key)
+            if row["state"] == "working" and _ticket(row) == record.ticket:
+                self._database.execute(statements.KEEP_TICKET, {"key": record.key, "ticket": _encoded(ticket)})
+        return self.as_it_is(record)
 
     def note_known(self, record: RequestRecord) -> None:
         """Note that the engine has said that it has the job."""
@@ -477,6 +493,8 @@ class RequestStore:
                 "charge": charge,
                 "billed": bill.seconds,
                 "cost": money_as_kept(bill.cost),
+                "reported_seconds": bill.reported_seconds,
+                "reported_cost": money_as_kept(bill.reported_cost),
             },
         )
 

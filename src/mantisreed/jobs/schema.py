@@ -11,7 +11,8 @@
     reply     replies by the digest of their bytes; those over 256 KiB are files
     call      callbacks that were taken, by their ids, so that none is taken twice
 
-Versions: 1 had neither options nor callbacks; 2 kept a reply with each piece instead of each request.
+Versions: 1 had neither options nor callbacks; 2 kept a reply with each piece instead of each request; 3 did not know
+what engines say of their price.
 """
 
 from mantisreed.jobs.database import Database
@@ -94,7 +95,9 @@ _CREATE = (
         charge TEXT NOT NULL,                -- none, open, maybe or sure
         price TEXT,                          -- by the card, before it was sent
         billed DOUBLE PRECISION NOT NULL DEFAULT 0,
-        cost TEXT
+        cost TEXT,
+        reported_seconds DOUBLE PRECISION,   -- as the engine says it
+        reported_cost TEXT
     )
     """,
     "CREATE INDEX attempt_by_request ON attempt (request)",
@@ -186,7 +189,16 @@ _FROM_2 = (
 )
 
 
+_FROM_3 = (
+    "ALTER TABLE attempt ADD COLUMN reported_seconds DOUBLE PRECISION",
+    "ALTER TABLE attempt ADD COLUMN reported_cost TEXT",
+)
+
+
 def _migrate(database: Database, found: int, *, is_sqlite: bool) -> None:
+    if found == 3:
+        database.script(_FROM_3)
+        return
     if found < 2:
         database.script(_TO_2)
     for table in _OLD_TABLES:

@@ -96,6 +96,7 @@ SET state = :state, reason = :reason, failure = :failure, ticket = :ticket, mark
 WHERE key = :key AND state = :before
 RETURNING key
 """
+KEEP_TICKET = "UPDATE request SET ticket = :ticket WHERE key = :key AND state = 'working'"
 NOTE_KNOWN = "UPDATE request SET was_known = 1 WHERE key = :key AND was_known = 0"
 OTHERS_WITH_MARK = "SELECT * FROM request WHERE mark = :mark AND key <> :key"
 REQUEST_OF_TOKEN = "SELECT * FROM request WHERE token = :token"  # noqa: S105 - a column's name
@@ -122,7 +123,8 @@ RETURNING id
 """
 END_ATTEMPT = """
 UPDATE attempt
-SET ended = :now, outcome = :outcome, error = :error, charge = :charge, billed = :billed, cost = :cost
+SET ended = :now, outcome = :outcome, error = :error, charge = :charge, billed = :billed, cost = :cost,
+    reported_seconds = :reported_seconds, reported_cost = :reported_cost
 WHERE id = :id
 """
 OPEN_ATTEMPT = "SELECT id FROM attempt WHERE request = :key AND ended IS NULL ORDER BY id DESC LIMIT 1"
@@ -193,7 +195,8 @@ SELECT attempt.* FROM attempt JOIN piece ON piece.request = attempt.request
 WHERE piece.job = :job ORDER BY attempt.id
 """
 SPENDING = """
-SELECT attempt.started, job.engine, job.currency, attempt.billed, attempt.cost, attempt.price, attempt.charge
+SELECT attempt.started, job.engine, job.currency, attempt.billed, attempt.cost, attempt.price, attempt.charge,
+       attempt.reported_seconds, attempt.reported_cost
 FROM attempt JOIN job ON job.id = attempt.job
 WHERE attempt.charge IN ('sure', 'maybe')
 """

@@ -1,7 +1,8 @@
 """From what was heard in pieces to one transcript; also long afterwards, from what the ledger keeps."""
 
+import math
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -17,12 +18,15 @@ from mantisreed.errors import InputError
 from mantisreed.jobs.dispatch import SoundFacts
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.pipeline.options import Made, TranscriptionOptions, stored_options
-from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, Transcript, speakers_of
+from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, SoundEvent, Transcript, speakers_of
 from mantisreed.transcript.stitch import PieceReading, stitch_channels
 
 if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import JobRecord, PieceRecord, RequestRecord
+
+
+_SAME_SOUND = 0.5  # seconds between the beginnings of one sound as two overlapping pieces hear it
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,9 +47,22 @@ class PieceResult:
     reading: ParsedReply | None
 
 
+@dataclass(frozen=True, slots=True)
+class Assembled:
+    """A transcript, and what makes it doubtful.
+
+    Attributes:
+        transcript: with notes on all that is odd.
+        doubts: what in the replies is not as the card says, so that the transcript may be wrong.
+    """
+
+    transcript: Transcript
+    doubts: tuple[str, ...]
+
+
 def transcript_of(
     options: TranscriptionOptions, facts: RecordingFacts, job: str, made: Made, results: Sequence[PieceResult]
-) -> Transcript:
+) -> Assembled:
     """The pieces' readings as one transcript, with the notes of the recording's preparation."""
     by_channel: dict[int | None, list[PieceReading]] = {}
     languages: Counter[str] = Counter()
@@ -59,15 +76,34 @@ def transcript_of(
     nothing = () if stitched.passages else (NOTHING_HEARD,)
     mended = sum(one.reading.mended for one in results if one.reading is not None)
     poor = (f"the times of {mended} words made no sense and were made anew",) if mended else ()
-    return Transcript(
+    readings = [one.reading for one in results if one.reading is not None]
+    odd = dict.fromkeys(sentence for reading in readings for sentence in (*reading.doubts, *reading.remarks))
+    transcript = Transcript(
         recording=facts,
         engine=options.card.name,
         job=job,
         language=options.target or _tag_for(options.card, spoken) or options.language,
         speakers=speakers_of(stitched.passages),
         passages=stitched.passages,
-        notes=(*made.damage, *made.notes, *stitched.notes, *poor, *nothing),
+        events=tuple(_events(results)),
+        notes=(*made.damage, *made.notes, *stitched.notes, *poor, *odd, *nothing),
     )
+    return Assembled(transcript, tuple(dict.fromkeys(doubt for reading in readings for doubt in reading.doubts)))
+
+
+def _events(results: Sequence[PieceResult]) -> Iterator[SoundEvent]:
+    """Sounds that are no speech, at their times in the recording; one that two pieces heard once."""
+    heard = [
+        SoundEvent(event.text, event.start + one.start, event.end + one.start)
+        for one in results
+        if one.reading is not None
+        for event in one.reading.events
+    ]
+    latest: dict[str, float] = {}
+    for event in sorted(heard, key=lambda event: event.start):
+        if event.start - latest.get(event.text, -math.inf) > _SAME_SOUND:
+            yield event
+        latest[event.text] = event.start
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +145,7 @@ def kept_replies(ledger: "Ledger", record: "JobRecord") -> KeptReplies:
     return KeptReplies(record, made, tuple(found))
 
 
-def kept_transcript(kept: KeptReplies, options: TranscriptionOptions) -> Transcript:
+def kept_transcript(kept: KeptReplies, options: TranscriptionOptions) -> Assembled:
     """The transcript of a job from its kept replies, read as the card says now.
 
     Raises:

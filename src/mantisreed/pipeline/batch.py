@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.asking import client_for
+from mantisreed.engines.http_client import ClientOptions
 from mantisreed.errors import InternalError, InterruptedRunError, MantisreedError, PostponedError
 from mantisreed.files import file_digest
 from mantisreed.jobs.budget import Budget
@@ -27,8 +28,8 @@ from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
 from mantisreed.pipeline.sources import Source
 
 if TYPE_CHECKING:
+    from mantisreed.cards.transport import Transport
     from mantisreed.engines.links import LinkServer
-    from mantisreed.engines.transport import Transport
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import JobRecord
 
@@ -90,7 +91,12 @@ class Batch:
         self._writer = LedgerWriter(services.open_ledger)
         currency = options.card.price.currency if options.card.price else ""
         dispatcher = Dispatcher(
-            client_for(options.card, options.secrets, services.transport, clock=services.time.clock),
+            client_for(
+                options.card,
+                options.secrets,
+                services.transport,
+                ClientOptions(clock=services.time.clock, sleep=services.time.sleep),
+            ),
             options.card,
             self._writer,
             DispatchOptions(
@@ -143,7 +149,7 @@ class Batch:
                 outcomes[number] = await self._outcome_of(task)
 
         # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
-        at_once = self._options.card.pace.at_once + (os.cpu_count() or 1)
+        at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
         try:
             if self._options.spend_limit is not None:
                 await self._watch_costs()

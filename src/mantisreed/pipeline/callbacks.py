@@ -16,10 +16,10 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
+from mantisreed.cards.requests import values_of_card
+from mantisreed.cards.secrets import Secret
 from mantisreed.engines.callbacks import is_genuine
 from mantisreed.engines.listening import serving
-from mantisreed.engines.placeholders import filled
-from mantisreed.engines.secrets import Secret
 from mantisreed.errors import InputError, MantisreedError, UnreadableReplyError, reason_of
 from mantisreed.jobs.gate import Time
 from mantisreed.jobs.ledger import Ledger, open_ledger
@@ -104,7 +104,7 @@ class CallbackListener:
         if callback.secret is None:
             return True
         values = {name: secret.reveal() for name, secret in options.secrets.items()}
-        secret = filled(callback.secret, {**options.card.values, **values})
+        secret = callback.secret.text(values | values_of_card(options.card, values))
         return bool(secret) and is_genuine(Secret(str(secret)), dict(request.headers), body, self._clock())
 
     async def _seen_to(self, options: TranscriptionOptions, request: RequestRecord, body: bytes) -> None:

@@ -30,7 +30,7 @@ from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter, JobRecord, PieceRecord, RequestRecord
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.jobs.writer import LedgerWriter
-from mantisreed.pipeline.assembling import KeptReplies, kept_replies, kept_transcript, sent_piece
+from mantisreed.pipeline.assembling import Assembled, KeptReplies, kept_replies, kept_transcript, sent_piece
 from mantisreed.pipeline.events import Event, Stage
 from mantisreed.pipeline.options import (
     Made,
@@ -45,11 +45,10 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.recording import job_of, keep_unreadable
 from mantisreed.pipeline.sources import Source
 from mantisreed.pipeline.transcribe import LateTransport, RunHooks, interruptible, run_batch, run_interruptibly
-from mantisreed.transcript.document import Transcript
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
-    from mantisreed.engines.transport import Transport
+    from mantisreed.cards.transport import Transport
 
 _log = logging.getLogger(__name__)
 
@@ -248,7 +247,8 @@ class Collector:
     async def _written(self, job: _Collected) -> Outcome:
         """Write a job out; only then it is done."""
         record, stored = job.record, job.stored
-        transcript, made = await self._kept(job)
+        assembled, made = await self._kept(job)
+        transcript = assembled.transcript
         outputs = Outputs(
             path_at(stored.into),
             self._workspace.hidden,
@@ -265,11 +265,11 @@ class Collector:
         if await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "written")) != "done":
             advice = f"`mantisreed retry {record.id[:8]}` sends it again"
             raise PostponedError("a reply proved to be another job's", where=record.recording, advice=advice)
-        outcome = outcome_of(job.named, transcript, made.damage, written)
+        outcome = outcome_of(job.named, transcript, made.damage, assembled.doubts, written)
         remarks = await asyncio.to_thread(lambda: tuple(_remarks(job)))
         return replace(outcome, remarks=remarks)
 
-    async def _kept(self, job: _Collected) -> tuple[Transcript, Made]:
+    async def _kept(self, job: _Collected) -> tuple[Assembled, Made]:
         """The transcript of a job that is answered, from the kept replies."""
         record = job.record
         kept = await self._writer.perform(lambda ledger: _replies_or_loss(ledger, record))
@@ -292,7 +292,7 @@ class Collector:
         key = (options.card.name, options.target is not None)
         if key not in self._dispatchers:
             self._dispatchers[key] = Dispatcher(
-                client_for(options.card, options.secrets, self._transport, clock=time.time),
+                client_for(options.card, options.secrets, self._transport),
                 options.card,
                 self._writer,
                 DispatchOptions(options.request_options, max_attempts=options.max_attempts),

@@ -55,7 +55,7 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         stored = stored_options(record)
         options = options_of_job(workspace, record.engine, stored)
         kept = kept_replies(ledger, record)
-    transcript = kept_transcript(kept, options)
+    transcript = kept_transcript(kept, options).transcript
     source = stored.recording if stored.source else Source(Path(stored.name))
     return Found(Script(transcript), source, stored.output_stem, path_at(stored.into))
 

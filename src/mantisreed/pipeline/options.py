@@ -9,16 +9,16 @@ from urllib.parse import quote, unquote_to_bytes, urlsplit
 
 import msgspec
 
+from mantisreed.cards.secrets import Secret
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import RequestOptions, language_for
-from mantisreed.engines.secrets import Secret
 from mantisreed.errors import InputError
 from mantisreed.exports.script import WriteOptions
 from mantisreed.jobs.records import JobRecord
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions
 from mantisreed.pipeline.sources import Source
-from mantisreed.workspace import TRIES, Workspace, check_language
+from mantisreed.workspace import MAX_ATTEMPTS, Workspace, check_language
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +78,7 @@ class TranscriptionOptions:
     request_options: RequestOptions = field(default_factory=RequestOptions)
     pieces: PieceOptions = field(default_factory=PieceOptions)
     afresh: bool = False
-    max_attempts: int = TRIES
+    max_attempts: int = MAX_ATTEMPTS
     spend_limit: Decimal | None = None
     is_waiting: bool = True
 
@@ -208,7 +208,7 @@ def transcription_options(
         ),
         pieces=options.pieces or PieceOptions(),
         afresh=options.afresh,
-        max_attempts=settings.tries,
+        max_attempts=settings.max_attempts,
         spend_limit=options.spend_limit,
         is_waiting=options.wait,
     )

@@ -13,7 +13,7 @@ from mantisreed.transcript.document import Transcript
 if TYPE_CHECKING:
     from mantisreed.jobs.records import JobRecord
 
-State = Literal["done", "nothing heard", "incomplete", "working", "waiting", "failed"]
+State = Literal["done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,8 +22,9 @@ class Outcome:
 
     Attributes:
         recording: where it came from.
-        state: `incomplete` when the recording itself breaks off, and what there was of it is transcribed; `working`
-            when it was sent and not waited for; `waiting` when something else has to happen first.
+        state: `incomplete` when the recording itself breaks off, and what there was of it is transcribed; `doubtful`
+            when a reply is not quite as the card says, so that the transcript may be wrong; `working` when it was
+            sent and not waited for; `waiting` when something else has to happen first.
         transcript: None when there is none (yet).
         files: what was written.
         changes: how often each word was changed in them.
@@ -42,11 +43,28 @@ class Outcome:
     remarks: tuple[str, ...] = ()
 
 
-def outcome_of(recording: Source, transcript: Transcript, damage: Sequence[str], written: Written) -> Outcome:
-    """The outcome of a recording whose transcript is written; `damage` says what is wrong with the recording."""
+def outcome_of(
+    recording: Source, transcript: Transcript, damage: Sequence[str], doubts: Sequence[str], written: Written
+) -> Outcome:
+    """The outcome of a recording whose transcript is written.
+
+    Args:
+        recording: where it came from.
+        transcript: of it.
+        damage: what is wrong with the recording.
+        doubts: what in the replies is not as the card says.
+        written: the outputs.
+    """
     if damage:
         advice = "what there is of it is transcribed"
         error = RecordingError(damage[0], where=recording.label, advice=advice)
         return Outcome(recording, "incomplete", transcript, written.files, written.changes, error)
+    if doubts:
+        more = f" (and {len(doubts) - 1} more, see the transcript's notes)" if len(doubts) > 1 else ""
+        advice = (
+            "mend the reply table of its card and run the same command, which reads the kept reply and costs nothing"
+        )
+        doubt = MantisreedError(f"the reply is not as its card says: {doubts[0]}{more}", advice=advice)
+        return Outcome(recording, "doubtful", transcript, written.files, written.changes, doubt)
     state: State = "done" if transcript.passages else "nothing heard"
     return Outcome(recording, state, transcript, written.files, written.changes)

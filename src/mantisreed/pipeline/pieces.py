@@ -31,11 +31,9 @@ GOOD_PIECE = 600.0
 
 _LEAST_PIECE = 5.0  # seconds; what is too big even then is refused
 _FAIR_PIECE = 60.0  # seconds; a format that only fits less is passed over for a smaller one
-_SHARE_OF_RAW = {"flac": 1.01, "wav": 1.0}  # most bytes of a lossless format for each of 16-bit samples
-_HOPED_SHARE_OF_RAW = {"flac": 0.45, "wav": 1.0}  # the same of clean speech
 _HEADER = 1000  # bytes of a container's header at most
 _LOSSY_SHARE = 1.1  # of what the bit rate says: containers and variable rates
-_LEAST_BIT_RATE = {"opus": 12_000, "mp3": 24_000}
+_LEAST_BIT_RATE = {"opus": 12_000, "webm": 12_000, "mp3": 24_000}
 _ROUNDING = 0.01  # seconds
 _QUEUED_WRITES = 8
 _ENCODED_AT_ONCE = 1  # pieces that are waited for, beside the one that grows
@@ -97,7 +95,7 @@ class CutLimits(msgspec.Struct, frozen=True):
     def fit(self, card: EngineCard, duration: float | None) -> bool:
         """Whether the engine takes what is encoded so; single pieces that are too long or too big are cut again."""
         accepts = card.accepts
-        if self.longest is None and (duration or 0.0) > accepts.longest:
+        if self.longest is None and (duration or 0.0) > accepts.max_duration:
             return False  # all of it in one piece would only be made to be cut again
         return self.form in accepts.formats and self.sample_rate == accepts.sample_rate
 
@@ -120,6 +118,7 @@ class Preparation:
         is_whole: whether the recording is expected to fit into one request.
         is_untouched: whether, moreover, its only piece is all of it.
         limits: by which it is cut.
+        tags: what the recording says of itself, such as its title.
         duration: seconds; of what has been decoded so far.
     """
 
@@ -147,6 +146,7 @@ class Preparation:
             InputError: it has no such channel.
         """
         contents = probe(path)
+        self.tags = contents.tags
         channels = contents.chosen(options.track).channels
         if isinstance(options.channels, int) and options.channels > max(1, channels):
             raise InputError(f"there is no channel {options.channels}", advice=f"it has {channels}")
@@ -255,14 +255,14 @@ class Preparation:
         """The piece, or smaller ones when it is over what the engine takes."""
         accepts, audio = self._card.accepts, job.audio.result()
         give_back_memory()
-        cap = accepts.most_bytes or math.inf
-        if len(audio) <= cap and job.span.length <= accepts.longest + _ROUNDING:
+        cap = accepts.max_bytes or math.inf
+        if len(audio) <= cap and job.span.length <= accepts.max_duration + _ROUNDING:
             yield self._piece(job.span, audio, job.speech, job.channel)
             return
         # Only this piece is cut again: if the next ones became shorter as well, the cuts would depend on how many of
         # them had been chosen by the time that this one was encoded.
         fits = cap / len(audio) * job.span.length * 0.95
-        longest = min(fits, accepts.longest, GOOD_PIECE)
+        longest = min(fits, accepts.max_duration, GOOD_PIECE)
         yield from self._recut(self._piece(job.span, audio, job.speech, job.channel), longest)
 
     def recut(self, prepared: PreparedPiece) -> Iterator[PreparedPiece]:
@@ -281,14 +281,14 @@ class Preparation:
         rate, form = self.limits.sample_rate, self.limits.encoding
         if form.lossless:
             # What was encoded is as good as the recording, and need not be looked for in it again.
-            blocks, first = iter([decoded_lossless(audio)]), span.start
+            blocks, first = iter([decoded_lossless(audio, form)]), span.start
         else:
             row = (channel or 1) - 1
             blocks, first = (block[min(row, len(block) - 1)] for block in self._new_stream()), 0.0
         smaller = smaller_spans(span, speech, max(_LEAST_PIECE, longest))
         for part, part_audio in _encoded(blocks, form, rate, smaller, first):
             piece = self._piece(part, part_audio, speech_in(part.later(-span.start), speech), channel)
-            if len(part_audio) <= (self._card.accepts.most_bytes or math.inf):
+            if len(part_audio) <= (self._card.accepts.max_bytes or math.inf):
                 yield piece
             else:
                 yield from self.recut(piece)
@@ -465,8 +465,8 @@ def _form_and_length(
 
     Lossless where pieces of a fair length fit; otherwise as small as needed.
     """
-    accepts, cap = card.accepts, card.accepts.most_bytes or math.inf
-    longest = min(accepts.longest, options.piece_length or math.inf)
+    accepts, cap = card.accepts, card.accepts.max_bytes or math.inf
+    longest = min(accepts.max_duration, options.piece_length or math.inf)
     first = FORMATS[accepts.formats[0]]
     if duration is not None and duration <= longest and duration * _hoped_rate(accepts, first) <= cap:
         return first, None
@@ -495,12 +495,12 @@ def _forms(accepts: Accepts) -> list[AudioFormat]:
 
 def _rate(accepts: Accepts, form: AudioFormat) -> float:
     """Bytes a second at most."""
-    return form.bit_rate / 8 * _LOSSY_SHARE if form.bit_rate else accepts.sample_rate * 2 * _SHARE_OF_RAW[form.name]
+    return form.bit_rate / 8 * _LOSSY_SHARE if form.bit_rate else accepts.sample_rate * 2 * form.share_of_raw
 
 
 def _hoped_rate(accepts: Accepts, form: AudioFormat) -> float:
     """Bytes a second when all is well."""
-    return form.bit_rate / 8 if form.bit_rate else accepts.sample_rate * 2 * _HOPED_SHARE_OF_RAW[form.name]
+    return form.bit_rate / 8 if form.bit_rate else accepts.sample_rate * 2 * form.hoped_share
 
 
 def _worth_leaving_out(card: EngineCard) -> float:
@@ -510,11 +510,11 @@ def _worth_leaving_out(card: EngineCard) -> float:
 
 
 def _hopeless(card: EngineCard, seconds: float) -> TooBigError:
-    cap = f"the {short_size(card.accepts.most_bytes)} " if card.accepts.most_bytes else "what "
+    cap = f"the {short_size(card.accepts.max_bytes)} " if card.accepts.max_bytes else "what "
     return TooBigError(
         f"even {seconds:.0f} s of the recording are over {cap}that it takes in one request",
         engine=card.name,
-        advice="set accepts.most_bytes and accepts.formats in its card to what it takes",
+        advice="set accepts.max_bytes and accepts.formats in its card to what it takes",
     )
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import msgspec
 
-from mantisreed.engines.card import Pace
+from mantisreed.engines.card import RateLimit
 from mantisreed.errors import InternalError, MantisreedError, RecordingError
 from mantisreed.files import file_digest
 from mantisreed.jobs.budget import billed_seconds, cost_of
@@ -81,9 +81,9 @@ def plan_recordings(
         planner.close()
 
 
-def shortest_time(pace: Pace, requests: int) -> float:
-    """Seconds from the first request to the last, when the engine's pace is all that holds them up."""
-    return 0.0 if pace.requests is None else max(0, requests - 1) // pace.requests * float(pace.window)
+def shortest_time(limit: RateLimit | None, requests: int) -> float:
+    """Seconds from the first request to the last, when the engine's rate limit is all that holds them up."""
+    return 0.0 if limit is None else max(0, requests - 1) // limit.requests * float(limit.window)
 
 
 class _Planner:

@@ -146,7 +146,8 @@ class RecordingTask:
         """Write the outputs; only then the job is done."""
         assert self.digest is not None and self.job is not None
         facts = RecordingFacts(self.recording.name, self.digest, round(made.duration, 3))
-        transcript = await asyncio.to_thread(transcript_of, self.shared.options, facts, self.job, made, results)
+        assembled = await asyncio.to_thread(transcript_of, self.shared.options, facts, self.job, made, results)
+        transcript = assembled.transcript
         try:
             written = await asyncio.to_thread(self.shared.outputs.write, self.stem, self.recording, transcript)
         except OutputError as error:
@@ -154,7 +155,7 @@ class RecordingTask:
             await self._note("postponed", f"its outputs could not be written: {error}")
             raise
         await self._note("written")
-        return outcome_of(self.recording, transcript, made.damage, written)
+        return outcome_of(self.recording, transcript, made.damage, assembled.doubts, written)
 
     async def _worked_through(self, path: Path) -> tuple[Made, list[PieceResult]]:
         """What the recording was made into, and the results of all its pieces; the ledger says how the job stands."""
@@ -236,7 +237,7 @@ class RecordingTask:
     ) -> tuple[Preparation, list[PieceResult]]:
         """The results of all pieces, in order; pieces are prepared as there is room for them."""
         self._is_given_up = False
-        room = asyncio.Semaphore(self.shared.options.card.pace.at_once + 1)
+        room = asyncio.Semaphore(self.shared.options.card.concurrent_pieces + 1)
         tasks: list[asyncio.Task[list[PieceResult]]] = []
 
         async def one(piece: PreparedPiece, number: int) -> list[PieceResult]:
@@ -317,6 +318,8 @@ class RecordingTask:
         piece, options = part.piece, self.shared.options
         if prepared.is_untouched and self.recording.link:
             piece = replace(piece, link=self.recording.link)
+        name = Path(self.recording.name)
+        piece = replace(piece, recording={**prepared.tags, "file_name": name.name, "stem": name.stem})
         assert self.digest is not None and self.job is not None
         sound = SoundIdentity(
             self.digest,
@@ -380,7 +383,7 @@ class RecordingTask:
         if links is None:
             advice = 'set [links] public = "https://..." in the settings'
             raise BadRequestError("it wants a link to each piece, and we have none", engine=card.name, advice=advice)
-        return links.offer(piece.audio, piece.form.content_type, piece.form.extension)
+        return links.offer(piece.audio, piece.form.content_type_at(piece.sample_rate), piece.form.extension)
 
     def _tell(self, stage: Stage, note: str = "", until: float | None = None) -> None:
         self.shared.tell(self.recording, stage, note, until)

@@ -12,9 +12,10 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self, TypeVar
 
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.engines.answers import HttpAnswer
+from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.requests import HttpRequest
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.request import HttpRequest, wants_link
+from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.exports.script import WriteOptions
@@ -27,8 +28,9 @@ from mantisreed.pipeline.sources import Source, find_recordings
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
+    from mantisreed.cards.transport import HttpTransport
+    from mantisreed.cards.websocket import Conversation
     from mantisreed.engines.links import LinkServer
-    from mantisreed.engines.transport import HttpTransport
     from mantisreed.jobs.ledger import Ledger
 
 
@@ -221,7 +223,12 @@ class LateTransport:
         transport = await asyncio.shield(self._opening)
         return await transport.exchange(request)
 
+    async def converse(self, request: HttpRequest, conversation: "Conversation") -> HttpAnswer:
+        """See `Transport`."""
+        transport = await asyncio.shield(self._opening)
+        return await transport.converse(request, conversation)
+
     async def _opened(self) -> "HttpTransport":
-        module = await asyncio.to_thread(import_module, "mantisreed.engines.transport")
+        module = await asyncio.to_thread(import_module, "mantisreed.cards.transport")
         transport: HttpTransport = await self._stack.enter_async_context(module.HttpTransport())
         return transport

@@ -49,12 +49,12 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.bittern]
 about = "an instruction and the audio; text only, streamed; times are estimated"
-address = "{address}/bittern"
+url = "{address}/bittern"
 secrets.key = "file:standin.key"
 
 [engine.bittern.accepts]
 formats = ["opus", "flac"]
-longest = "20 min"
+max_duration = "20 min"
 
 [engine.bittern.every]
 query.pass = "{{key}}"
@@ -64,20 +64,20 @@ path = "/boom"
 
 [engine.bittern.send.json]
 wish = "Write down what is said, word for word."
-reed = {{ kind = "{{format}}", grains = "{{audio_base64}}" }}
+reed = {{ kind = "{{format}}", grains = "{{audio|base64}}" }}
 beat = "events"
 
 [engine.bittern.errors]
 message = "quiet"
 
 [engine.bittern.reply]
-kind = "events"
+format = "events"
 text = "puff"
-ends = "over"
+end_mark = "over"
 
 [engine.bittern.profile.lines]
 send.json.beat = "lines"
-reply.kind = "lines"
+reply.format = "lines"
 """
 
 

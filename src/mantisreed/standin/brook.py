@@ -70,22 +70,21 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.brook]
 about = "a form with a file; the answer is JSON with passages and words"
-address = "{address}/brook"
+url = "{address}/brook"
 secrets.key = "file:standin.key"
 
 [engine.brook.accepts]
 formats = ["flac", "wav", "opus", "mp3"]
-most_bytes = "{MOST_BYTES // 1024**2} MiB"
+max_bytes = "{MOST_BYTES // 1024**2} MiB"
 languages = [{known}]
 
 [engine.brook.price]
 per_minute = 0.004
 currency = "shells"
 
-[engine.brook.pace]
+[engine.brook.rate_limit]
 requests = 120
 window = "60 s"
-at_once = 4
 
 [engine.brook.every]
 bearer = "{{key}}"

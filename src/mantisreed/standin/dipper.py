@@ -58,7 +58,7 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.dipper]
 about = "upload, start, ask, fetch; a token first; speakers are told apart"
-address = "{address}/dipper"
+url = "{address}/dipper"
 secrets.key = "file:standin.key"
 secrets.bell = "file:standin.bell"
 values.client = "{CLIENT}"
@@ -67,7 +67,7 @@ values.client = "{CLIENT}"
 formats = ["flac", "mp3"]
 
 [engine.dipper.token]
-address = "{address}/dipper/tokens"
+url = "{address}/dipper/tokens"
 client = "{{client}}"
 secret = "{{key}}"
 scope = "dive"
@@ -75,12 +75,12 @@ scope = "dive"
 [engine.dipper.every]
 bearer = "{{token}}"
 
-[engine.dipper.upload]
+[engine.dipper.steps.upload]
 path = "/pebbles"
 raw = "{{audio}}"
 take.pebble = "header:Location"
 
-[engine.dipper.send]
+[engine.dipper.steps.start]
 path = "/dives"
 json = {{ pebble = "{{pebble}}", tongue = "{{language}}", knot = "{{request_id}}", ring = "{{callback}}" }}
 take.dive = "dive"
@@ -95,18 +95,18 @@ path = "/dives/{{dive}}"
 [engine.dipper.callback]
 secret = "{{bell}}"
 
-[engine.dipper.poll]
+[engine.dipper.steps.ask]
 path = "/dives/{{dive}}"
 state = "mood"
 waiting = ["perched", "under"]
 done = ["surfaced"]
 failed = ["drowned"]
 reason = "because"
-every = "100 ms"
-slowest = "10 s"
+interval = "100 ms"
+max_interval = "10 s"
 take.catch = "catch"
 
-[engine.dipper.fetch]
+[engine.dipper.steps.fetch]
 path = "{{catch}}"
 
 [engine.dipper.reply]
@@ -126,7 +126,7 @@ start = "begins"
 end = "ends"
 
 [engine.dipper.profile.carrier]
-send.json.carry = "yes"
+steps.start.json.carry = "yes"
 callback.brings = "reply"
 """
 

@@ -46,14 +46,14 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.heron]
 about = "raw bytes; account and region in the address; ranked alternatives"
-address = "{address}/heron/{{account}}/{{shore}}"
+url = "{address}/heron/{{account}}/{{shore}}"
 secrets.feather = "file:standin.key"
 values.account = "{ACCOUNT}"
 values.shore = "north"
 
 [engine.heron.accepts]
 formats = ["opus", "flac"]
-longest = "2 h"
+max_duration = "2 h"
 
 [engine.heron.accepts.languages]
 {known}

@@ -63,7 +63,7 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.plover]
 about = "a link to the audio instead of its bytes"
-address = "{address}/plover"
+url = "{address}/plover"
 secrets.band = "file:standin.key"
 
 [engine.plover.accepts]
@@ -72,14 +72,14 @@ formats = ["opus", "mp3"]
 [engine.plover.every]
 headers.X-Band = "{{band}}"
 
-[engine.plover.send]
+[engine.plover.steps.start]
 path = "/trails"
 json = {{ trail = "{{audio_link}}", tongue = "{{language}}" }}
 take.steps = "steps"
 
-[engine.plover.poll]
+[engine.plover.steps.ask]
 path = "/trails/{{steps}}"
-every = "100 ms"
+interval = "100 ms"
 
 [engine.plover.errors]
 message = "lost"

@@ -34,7 +34,7 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.rail]
 about = "raw bytes; the answer is an SRT file (profiles: WebVTT, plain text)"
-address = "{address}/rail"
+url = "{address}/rail"
 secrets.key = "file:standin.key"
 values.as = "srt"
 
@@ -47,15 +47,15 @@ query = {{ as = "{{as}}", tongue = "{{language}}" }}
 raw = "{{audio}}"
 
 [engine.rail.reply]
-kind = "srt"
+format = "srt"
 
 [engine.rail.profile.vtt]
 values.as = "vtt"
-reply.kind = "vtt"
+reply.format = "vtt"
 
 [engine.rail.profile.text]
 values.as = "text"
-reply.kind = "text"
+reply.format = "text"
 """
 
 

@@ -60,14 +60,14 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.sedge]
 about = "JSON with the audio in base64; offset and length; several forms of the text"
-address = "{address}/sedge"
+url = "{address}/sedge"
 secrets.key = "file:standin.key"
 values.user = "{USER}"
 
 [engine.sedge.accepts]
 formats = ["flac", "opus"]
 format_names = {{ flac = "FLAC", opus = "OPUS" }}
-most_bytes = "10 MB"
+max_bytes = "10 MB"
 
 [engine.sedge.every]
 basic = "{{user}}:{{key}}"
@@ -76,18 +76,18 @@ basic = "{{user}}:{{key}}"
 path = "/ponder"
 
 [engine.sedge.send.json]
-sound = {{ coding = "{{format}}", pitch = "{{sample_rate}}", ears = "{{channels}}", grains = "{{audio_base64}}" }}
+sound = {{ coding = "{{format}}", pitch = "{{sample_rate}}", ears = "{{channels}}", grains = "{{audio|base64}}" }}
 tongue = "{{language}}"
 clock = "ticks"
 look_for = "{{hints}}"
 
 [engine.sedge.errors]
 message = "because"
-present = "because"
-nothing_heard.texts = ['"verdict":"stillness"']
+when = "because"
+nothing_heard.when = "verdict == 'stillness'"
 
 [engine.sedge.reply]
-times = "100ns"
+times = "100 ns"
 
 [engine.sedge.reply.passages]
 each = "spans"

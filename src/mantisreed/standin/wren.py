@@ -21,17 +21,15 @@ def card(address: str, listener: Listener) -> str:
     return f"""\
 [engine.wren]
 about = "a program on this machine"
+max_concurrent = 2
 
 [engine.wren.accepts]
 formats = ["wav", "flac"]
 
-[engine.wren.pace]
-at_once = 2
-
 [engine.wren.command]
 run = [{json.dumps(sys.executable)}, "-m", "mantisreed.standin.wren", "--write", "{{reply_file}}", "{{audio_file}}"]
-answers = "file"
-time_limit = "10 min"
+reply = "file"
+timeout = "10 min"
 
 [engine.wren.reply.words]
 each = "song"
@@ -42,8 +40,8 @@ confidence = "sure"
 
 [engine.wren.profile.piped]
 command.run = [{json.dumps(sys.executable)}, "-m", "mantisreed.standin.wren", "-"]
-command.sound = "stdin"
-command.answers = "stdout"
+command.audio = "stdin"
+command.reply = "stdout"
 """
 
 

@@ -54,6 +54,14 @@ class Passage(msgspec.Struct, frozen=True):
     alternatives: tuple[str, ...] = ()
 
 
+class SoundEvent(msgspec.Struct, frozen=True):
+    """A sound that is no speech, such as a door, with its times in seconds."""
+
+    text: str
+    start: float
+    end: float
+
+
 class RecordingFacts(msgspec.Struct, frozen=True):
     """Which recording this is: its name, the digest of its bytes, its length in seconds."""
 
@@ -72,6 +80,7 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
         job: the address of the work: the same recording, engine and options give the same one.
         speakers: the labels that passages use, in order of appearance.
         passages: in order of time.
+        events: sounds that are no speech, where the engine tells them apart.
         notes: what a reader should know about how this came to be.
     """
 
@@ -81,6 +90,7 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
     language: str | None = None
     speakers: tuple[str, ...] = ()
     passages: tuple[Passage, ...] = ()
+    events: tuple[SoundEvent, ...] = ()
     notes: tuple[str, ...] = ()
 
     @property

@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from budoux import Parser
 
 NOT_FIRST = "、。，．！？：；）］｝」』】〉》ー々ぁぃぅぇぉっゃゅょゎァィゥェォッャュョヮ・…ๆฯะาำๅະາຳ"
-"""ErrorPatterns that no line begins with."""
+"""Signs that no line begins with."""
 
 NOT_LAST = "（［｛「『【〈《เแโใไເແໂໃໄ"
 """And those that none ends with."""

@@ -58,6 +58,11 @@ class SecretSource:
             'keep it elsewhere and write "env:NAME", "file:PATH" or "keyring:SERVICE/USER" here'
         )
 
+    @classmethod
+    def from_toml(cls, value: object) -> "SecretSource":
+        """As `parse`."""
+        return cls.parse(value)
+
     def __str__(self) -> str:
         return f"{self.kind}:{printable(self.place)}"
 

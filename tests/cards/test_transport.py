@@ -6,10 +6,10 @@ from contextlib import asynccontextmanager, suppress
 
 import pytest
 
-from mantisreed.engines.answers import HttpAnswer
-from mantisreed.engines.request import HttpRequest
-from mantisreed.engines.secrets import Secret
-from mantisreed.engines.transport import HttpTransport
+from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.requests import HttpRequest
+from mantisreed.cards.secrets import Secret
+from mantisreed.cards.transport import HttpTransport
 from mantisreed.errors import UnreachableError, UnreadableReplyError
 
 Serve = Callable[[asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]]
@@ -38,11 +38,11 @@ async def serving(serve: Serve) -> AsyncIterator[str]:
         await asyncio.gather(*tasks, return_exceptions=True)
 
 
-def exchange(serve: Serve, *, time_limit: float = 5.0, largest: int = 1 << 20, path: str = "") -> HttpAnswer:
+def exchange(serve: Serve, *, timeout: float = 5.0, largest: int = 1 << 20, path: str = "") -> HttpAnswer:
     async def go() -> HttpAnswer:
         async with serving(serve) as address, HttpTransport(largest) as transport:
             request = HttpRequest(
-                "marsh", "send", "POST", address + path, {}, {}, time_limit, content=b"x", secrets=(Secret("hush"),)
+                "marsh", "send", "POST", address + path, (), timeout, b"x", secrets=(Secret("hush"),)
             )
             return await transport.exchange(request)
 
@@ -92,13 +92,13 @@ async def moved(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> N
 
 def test_an_engine_that_says_nothing_is_given_up() -> None:
     with pytest.raises(UnreachableError, match=r"no answer within 0\.3 s \(http://127\.0\.0\.1:\d+\)") as caught:
-        exchange(silent, time_limit=0.3)
+        exchange(silent, timeout=0.3)
     assert caught.value.was_sent
 
 
 def test_a_reply_that_never_ends_is_given_up_and_may_have_been_charged() -> None:
     with pytest.raises(UnreachableError, match=r"the answer did not end within 0\.3 s") as caught:
-        exchange(dripping, time_limit=0.3)
+        exchange(dripping, timeout=0.3)
     assert caught.value.was_sent
 
 
@@ -116,4 +116,4 @@ def test_a_broken_connection_is_told(serve: Serve) -> None:
 
 def test_a_redirect_is_an_answer_and_is_not_followed() -> None:
     answer = exchange(moved)
-    assert (answer.status, answer.headers["Location"]) == (302, "http://127.0.0.1:9/elsewhere")
+    assert (answer.status, answer.header("location")) == (302, "http://127.0.0.1:9/elsewhere")

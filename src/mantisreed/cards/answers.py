@@ -1,0 +1,294 @@
+"""What a service answered, its errors told apart, and its own words quoted without secrets."""
+
+import re
+import time
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from email.utils import parsedate_to_datetime
+from http.cookies import CookieError, SimpleCookie
+from typing import Any
+from urllib.parse import urlsplit
+
+from mantisreed.cards.card import ErrorPatterns, ServiceCard, Step
+from mantisreed.cards.documents import DocumentError, looks_like_xml, parse_json, parse_xml
+from mantisreed.cards.secrets import Secret, without_secrets
+from mantisreed.errors import (
+    BadRequestError,
+    EngineBrokeError,
+    EngineError,
+    FormatRefusedError,
+    RefusedError,
+    SlowDownError,
+    TooBigError,
+)
+from mantisreed.files import printable
+
+_QUOTED = 200
+_NUMBER = re.compile(r"[+-]?[0-9]{1,30}(?:\.[0-9]{0,30})?")
+_EPOCH_SECONDS, _EPOCH_MILLISECONDS = 1e9, 1e12  # 2001 in seconds and milliseconds; no wait is as long
+_LONGEST_RETRY_AFTER = 7 * 86400.0  # seconds; what is longer is no wish to wait
+_LINK = re.compile(r'<([^<>]*)>((?:\s*;\s*[^=;,\s]+(?:=(?:"[^"]*"|[^",;]*))?)*)')
+_RELATION = re.compile(r';\s*rel\s*=\s*(?:"([^"]*)"|([^",;\s]*))', re.IGNORECASE)
+_SEARCHED = 1 << 16  # bytes of an answer in which an error's texts are looked for
+
+
+class HttpAnswer:
+    """What came back, whatever its status.
+
+    Attributes:
+        status: of HTTP.
+        headers: names and values, in order.
+        body: to the byte.
+        url: of the request, after redirects; links in the answer are resolved against it.
+    """
+
+    __slots__ = ("_documents", "body", "headers", "status", "url")
+
+    def __init__(
+        self,
+        status: int,
+        headers: Mapping[str, str] | Iterable[tuple[str, str]] = (),
+        body: bytes = b"",
+        url: str = "",
+    ) -> None:
+        pairs = headers.items() if isinstance(headers, Mapping) else headers
+        self.status, self.headers, self.body, self.url = status, tuple(pairs), body, url
+        self._documents: dict[frozenset[str], Any] = {}
+
+    def header(self, name: str) -> str | None:
+        """The value of a header; several of the same name are joined, as HTTP has it."""
+        values = self.header_values(name)
+        return ", ".join(values) if values else None
+
+    def header_values(self, name: str) -> list[str]:
+        """The values of all headers of that name."""
+        wanted = name.lower()
+        return [value for key, value in self.headers if key.lower() == wanted]
+
+    def cookie(self, name: str) -> str | None:
+        """The value of a cookie that the answer sets."""
+        for value in self.header_values("set-cookie"):
+            cookies: SimpleCookie = SimpleCookie()
+            try:
+                cookies.load(value)
+            except CookieError:
+                continue
+            if name in cookies:
+                return cookies[name].value
+        return None
+
+    def link(self, relation: str) -> str | None:
+        """The target of a link of that relation in the header `Link` (RFC 8288)."""
+        for target, parameters in _LINK.findall(self.header("link") or ""):
+            for quoted, bare in _RELATION.findall(parameters):
+                if relation.lower() in (quoted or bare).lower().split():
+                    return str(target)
+        return None
+
+    @property
+    def text(self) -> str:
+        """The body as text."""
+        return self.body.decode("utf-8-sig", "replace")
+
+    def document(self, lists: frozenset[str] = frozenset()) -> Any:
+        """The body as JSON or XML, else as text; None when it is empty.
+
+        Args:
+            lists: names of XML elements that are lists.
+        """
+        if lists not in self._documents:
+            self._documents[lists] = self._parsed(lists)
+        return self._documents[lists]
+
+    def _parsed(self, lists: frozenset[str]) -> Any:
+        if not self.body.strip():
+            return None
+        try:
+            return parse_xml(self.body, lists) if looks_like_xml(self.body) else parse_json(self.body)
+        except DocumentError:
+            return self.text
+
+
+class NothingHeardError(Exception):
+    """The card says that this answer means that nobody spoke: no failure, an empty reply."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    error: type[EngineError]
+    what: str
+    advice: str | None = None
+
+
+_KINDS = {
+    "refused": _Kind(RefusedError, "it refuses the key"),
+    "slow_down": _Kind(
+        SlowDownError, "it asks for fewer requests", "set rate_limit in its card, and try again later"
+    ),
+    "too_big": _Kind(
+        TooBigError, "the piece is too big for it", "set accepts.max_bytes in its card to what it takes"
+    ),
+    "format_refused": _Kind(
+        FormatRefusedError, "it does not take this audio format", "set accepts.formats in its card to what it takes"
+    ),
+    "bad_request": _Kind(
+        BadRequestError, "it does not understand the request", "compare the card with the engine's documentation"
+    ),
+    "engine_broke": _Kind(EngineBrokeError, "it broke", "try again later"),
+}
+_BY_STATUS = {
+    400: _KINDS["bad_request"],
+    401: _KINDS["refused"],
+    402: _Kind(RefusedError, "it wants to be paid first", "look at your account with this engine"),
+    403: _Kind(RefusedError, "it does not let this key in"),
+    404: _Kind(BadRequestError, "nothing is at this address", "check url, path and region in its card"),
+    405: _Kind(BadRequestError, "it does not take this method here", "check the step's method in its card"),
+    407: _Kind(RefusedError, "the proxy wants a password"),
+    408: _Kind(SlowDownError, "it waited too long for the request", "try again later"),
+    413: _KINDS["too_big"],
+    415: _KINDS["format_refused"],
+    422: _KINDS["bad_request"],
+    429: _KINDS["slow_down"],
+}
+_OF_A_TAKEN_VALUE = _Kind(
+    BadRequestError,
+    "it does not know what this step asks for",
+    "check the step's path, and what 'take' of the steps before gives",
+)
+_NOT_THE_AUDIO = _Kind(
+    BadRequestError, "it does not take this kind of body", "check the step's body and content_type in its card"
+)
+
+
+@dataclass(frozen=True, slots=True)
+class AskedStep:
+    """Which step an answer is to.
+
+    Attributes:
+        name: of its table.
+        step: what the card says of it.
+        uses_taken: whether its request was made of what earlier answers gave.
+        carries_audio: whether its request held the audio.
+        is_only: whether the exchange has no other, so that messages need not name it.
+    """
+
+    name: str
+    step: Step
+    uses_taken: bool = False
+    carries_audio: bool = True
+    is_only: bool = False
+
+
+def check_answer(card: ServiceCard, answer: HttpAnswer, secrets: Iterable[Secret], asked: AskedStep) -> None:
+    """Return if the answer is a good one.
+
+    Raises:
+        EngineError: of the kind that the card or the status means, with the engine's words quoted.
+        NothingHeardError: the card says that it means that nobody spoke.
+    """
+    name = _signed(card, answer)
+    if name == "nothing_heard":
+        raise NothingHeardError
+    if name is None and _is_good(card, answer, asked.step):
+        return
+    words = card.errors.message.find(answer) if card.errors.message else None
+    own_words = quoted_beginning(str(words).encode("utf-8", "replace"), secrets) if words is not None else ""
+    quoted = own_words or quoted_beginning(answer.body, secrets)
+    kind = _KINDS[name] if name else _by_status(answer, asked)
+    advice = kind.advice
+    if kind.error is RefusedError and card.secrets and advice is None:
+        advice = f"check the secret in {', '.join(str(source) for source in card.secrets.values())}"
+    at = "" if asked.is_only else f" at step {asked.name}"
+    said = f", saying: {quoted}" if quoted else ""
+    error = kind.error(
+        f"{kind.what} (HTTP {answer.status}{at}){said}",
+        engine=card.name,
+        status=answer.status,
+        answer=quoted,
+        advice=advice,
+    )
+    error.retry_after = retry_after(answer)
+    raise error
+
+
+def _is_good(card: ServiceCard, answer: HttpAnswer, step: Step) -> bool:
+    meant = (*step.waiting_statuses, *step.done_statuses, *step.failed_statuses, *step.ok_statuses)
+    if answer.status in meant:
+        return True
+    if not 200 <= answer.status < 300:
+        return False
+    condition = card.errors.when
+    return condition is None or not condition.holds(answer.document(condition.list_names))
+
+
+def retry_after(answer: HttpAnswer, now: float | None = None) -> float | None:
+    """Seconds that `Retry-After` asks for, as a number or an HTTP date (RFC 9110, 10.2.3); None without one."""
+    value = (answer.header("retry-after") or "").strip()
+    present = time.time() if now is None else now
+    if _NUMBER.fullmatch(value):
+        seconds = float(value)
+        # Some engines give the moment itself, in seconds or milliseconds since 1970.
+        if seconds >= _EPOCH_MILLISECONDS:
+            seconds = seconds / 1000 - present
+        elif seconds >= _EPOCH_SECONDS:
+            seconds -= present
+    else:
+        try:
+            seconds = parsedate_to_datetime(value).timestamp() - present
+        except (ValueError, TypeError, OverflowError, OSError):
+            return None
+    return min(max(0.0, seconds), _LONGEST_RETRY_AFTER)
+
+
+def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:
+    """The beginning of an answer on one printable line, without secrets."""
+    text = " ".join(without_secrets(body[: 64 * _QUOTED].decode("utf-8", "replace"), secrets).split())
+    text = "".join(character if character.isprintable() else "?" for character in text)
+    return text if len(text) <= _QUOTED else text[:_QUOTED] + "..."
+
+
+def _signed(card: ServiceCard, answer: HttpAnswer) -> str | None:
+    """The kind by whose patterns the card knows the answer."""
+    said: list[str] | None = None
+    for name in ("nothing_heard", *_KINDS):
+        patterns: ErrorPatterns = getattr(card.errors, name)
+        if answer.status in patterns.statuses:
+            return name
+        if patterns.when and patterns.when.holds(answer.document(patterns.when.list_names)):
+            return name
+        if patterns.texts:
+            if said is None:
+                said = list(_texts_in(answer.document())) if len(answer.body) <= _SEARCHED else [answer.text]
+            if any(pattern in text for pattern in patterns.texts for text in said):
+                return name
+    return None
+
+
+def _texts_in(document: Any) -> Iterator[str]:
+    """Every text in a document, also names: what is looked for must not depend on how it is written down."""
+    rest = [document]
+    while rest:
+        value = rest.pop()
+        if isinstance(value, str):
+            yield value
+        elif isinstance(value, dict):
+            rest += [*value, *value.values()]
+        elif isinstance(value, list):
+            rest += value
+        elif value is not None:
+            yield str(value)
+
+
+def _by_status(answer: HttpAnswer, asked: AskedStep) -> _Kind:
+    if 300 <= answer.status < 400:
+        parts = urlsplit(answer.header("location") or "?")
+        there = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}" if parts.netloc else parts.path
+        advice = "set follow_redirects = true in this step of its card, if you trust it; nothing was sent there"
+        return _Kind(BadRequestError, f"it sends elsewhere, to {printable(there or '?')}", advice)
+    if answer.status >= 500:
+        return _KINDS["engine_broke"]
+    if answer.status == 404 and asked.uses_taken:
+        return _OF_A_TAKEN_VALUE
+    if answer.status == 415 and not asked.carries_audio:
+        return _NOT_THE_AUDIO
+    return _BY_STATUS.get(answer.status, _Kind(BadRequestError, "it refuses the request"))

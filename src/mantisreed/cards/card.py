@@ -1,0 +1,512 @@
+"""The tables of a card that say how a service is spoken to: where it is, its keys, its steps, its errors.
+
+Each table is a struct here; a key is a field. What the types alone cannot see is in `checks.py`.
+"""
+
+from collections.abc import Iterator
+from functools import cached_property
+from typing import Annotated, Literal
+
+import msgspec
+
+from mantisreed.cards.paths import Condition, ReplyPath, Take
+from mantisreed.cards.secrets import SecretSource
+from mantisreed.cards.tables import Bytes, Seconds
+from mantisreed.cards.templates import DocumentTemplate, ListTemplate, Template, scalar_text
+
+Method = Annotated[str, msgspec.Meta(pattern="^[A-Z]{3,20}$")]
+Status = Annotated[int, msgspec.Meta(ge=100, le=599)]
+StateValue = str | int | float | bool
+
+
+class Table(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A TOML table whose keys are all known."""
+
+
+class Every(Table, frozen=True, kw_only=True):
+    """`every`: what goes with every request to the service's own host, and to no other.
+
+    Attributes:
+        headers, query: templates, as in a step.
+        bearer: template of a bearer key (RFC 6750).
+        basic: template of `user:password` for HTTP basic authentication (RFC 7617).
+    """
+
+    headers: dict[str, ListTemplate] = {}
+    query: dict[str, ListTemplate] = {}
+    bearer: Template | None = None
+    basic: Template | None = None
+
+
+class Signature(Table, frozen=True, kw_only=True):
+    """`sign.NAME`: an HMAC (RFC 2104) for `{NAME}`, over a template.
+
+    Attributes:
+        key: template of the key; it may be another signature, for keys that are derived in steps.
+        text: template of what is signed; `{method}`, `{host}`, `{path}`, `{query}`, `{url}` and `{body}` are those of
+            the request.
+        hash: the hash function.
+        encoding: how the result is written; `raw` only where it is the key of another signature.
+    """
+
+    key: Template
+    text: Template
+    hash: Literal["sha256", "sha512", "sha384", "sha1"] = "sha256"
+    encoding: Literal["hex", "base64", "base64url", "raw"] = "hex"
+
+
+_PART_KEYS = ("value", "json", "content_type", "file_name")
+
+
+class FormPart:
+    """One part of a multipart form: text, or a table that says more about it.
+
+    Attributes:
+        source: as it is written on the card.
+        value: template of its content; None where it is JSON.
+        json: its content as a document; None where it is none.
+        content_type, file_name: templates; None for what is usual.
+    """
+
+    __slots__ = ("content_type", "file_name", "json", "source", "value")
+
+    def __init__(self, source: object) -> None:
+        """Compile it.
+
+        Raises:
+            ValueError: it is neither text nor such a table.
+        """
+        self.source = source
+        table = source if isinstance(source, dict) else {"value": source}
+        unknown = [key for key in table if key not in _PART_KEYS]
+        if unknown:
+            raise ValueError(f"unknown key {unknown[0]!r} of a form part\nkeys here: {', '.join(_PART_KEYS)}")
+        if ("value" in table) == ("json" in table):
+            raise ValueError("a form part needs one of the keys 'value' and 'json'")
+        self.value = ListTemplate(table["value"]) if "value" in table else None
+        self.json = DocumentTemplate(table["json"]) if "json" in table else None
+        self.content_type = _optional_template(table.get("content_type"))
+        self.file_name = _optional_template(table.get("file_name"))
+
+    @property
+    def templates(self) -> Iterator[Template]:
+        """Every text in it."""
+        yield from self.value.items if self.value else ()
+        yield from self.json.templates if self.json else ()
+        yield from (template for template in (self.content_type, self.file_name) if template)
+
+
+class FormParts:
+    """The parts of a form of one name: usually one.
+
+    Attributes:
+        source: as it is written on the card.
+        parts: them.
+    """
+
+    __slots__ = ("parts", "source")
+
+    def __init__(self, source: object) -> None:
+        self.source = source
+        is_list_of_tables = isinstance(source, list) and any(isinstance(item, dict) for item in source)
+        self.parts = tuple(FormPart(item) for item in (source if is_list_of_tables else [source]))  # type: ignore[attr-defined]
+
+    @classmethod
+    def from_toml(cls, value: object) -> "FormParts":
+        """Compile what stands on a card.
+
+        Raises:
+            ValueError: it is no part.
+        """
+        return cls(value)
+
+    @property
+    def templates(self) -> Iterator[Template]:
+        """Every text in them."""
+        for part in self.parts:
+            yield from part.templates
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, FormParts) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(str(self.source))
+
+
+def _optional_template(value: object) -> Template | None:
+    return None if value is None else Template(scalar_text(value))
+
+
+class Messages:
+    """Messages to send, in order: a table is sent as JSON, a text as it is.
+
+    Attributes:
+        source: as it is written on the card.
+        items: them.
+    """
+
+    __slots__ = ("items", "source")
+
+    def __init__(self, source: object) -> None:
+        self.source = source
+        self.items = tuple(DocumentTemplate(item) for item in (source if isinstance(source, list) else [source]))
+
+    @classmethod
+    def from_toml(cls, value: object) -> "Messages":
+        """Compile what stands on a card."""
+        return cls(value)
+
+    @property
+    def templates(self) -> Iterator[Template]:
+        """Every text in them."""
+        for item in self.items:
+            yield from item.templates
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Messages) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(str(self.source))
+
+
+class Pages(Table, frozen=True, kw_only=True):
+    """`pages`: the answer comes in several pages; all of them together are the reply.
+
+    Attributes:
+        next_url: where the link to the next page is.
+        next_token: where the token for the next page is; the step's templates have it as `{page_token}`.
+        items: the list in each page, for services that count: the templates have `{page_offset}` and `{page_number}`;
+            the last page is the one with an empty list.
+        first: what `{page_offset}` or `{page_number}` begins with.
+        more: a condition on a page; where it does not hold, the page is the last.
+        limit: pages at most.
+    """
+
+    next_url: Take | None = None
+    next_token: Take | None = None
+    items: ReplyPath | None = None
+    first: int = 0
+    more: Condition | None = None
+    limit: Annotated[int, msgspec.Meta(ge=1, le=100_000)] = 1000
+
+
+class Chunks(Table, frozen=True, kw_only=True):
+    """`chunks`: the body is sent in several requests; templates have `{chunk}` and where it is.
+
+    Attributes:
+        size: bytes of each but the last.
+        received: where an answer says how much has arrived: a number of bytes, or a range such as `bytes=0-524287`.
+        resume: a request that asks for it after a failure; without one, the same chunk is sent again.
+        collect: what is taken from each answer; later steps have it as a list.
+    """
+
+    size: Bytes
+    received: Take | None = None
+    resume: "Step | None" = None
+    collect: dict[str, Take] = {}
+
+
+class WebSocket(Table, frozen=True, kw_only=True):
+    """`websocket`: the step is a conversation over a WebSocket (RFC 6455); the final messages are its answer.
+
+    Attributes:
+        subprotocol: template of what is asked for.
+        first: messages to send before the audio.
+        ready: a condition on a message of the service, that is waited for before the audio is sent.
+        audio: the message that carries a chunk, with `{chunk|base64}`; without it chunks are binary messages.
+        chunk: seconds of audio in each.
+        speed: how many times as fast as it was spoken the audio is sent; None for as fast as the service takes it.
+        last: messages after the audio.
+        last_binary: whether an empty binary message says that the audio is over.
+        partial, final, error, end: conditions on incoming messages. Without `final` all messages are final that are
+            none of the others; without `end` the service closes the connection when it has said everything.
+        partial_text: where the text of a partial message is.
+    """
+
+    subprotocol: Template | None = None
+    first: Messages | None = None
+    ready: Condition | None = None
+    audio: DocumentTemplate | None = None
+    chunk: Seconds = Seconds(0.1)
+    speed: Annotated[float, msgspec.Meta(gt=0)] | None = None
+    last: Messages | None = None
+    last_binary: bool = False
+    partial: Condition | None = None
+    final: Condition | None = None
+    error: Condition | None = None
+    end: Condition | None = None
+    partial_text: ReplyPath | None = None
+
+
+class Step(Table, frozen=True, kw_only=True, dict=True):
+    """One request, and what is made of its answer. At most one of `form`, `json`, `urlencoded` and `raw` is the body.
+
+    Attributes:
+        path: put after the card's `url`.
+        url: instead of the card's; resolved as a link is (RFC 3986): a value that an earlier answer gave against the
+            URL of that request, anything else against the card's.
+        method: `POST` with a body, else `GET`.
+        when: a condition on the values; where it does not hold, the step is skipped.
+        headers, query: templates; a list gives several of a name.
+        bearer, basic: as in `every`, for this step alone.
+        form: parts of a multipart body.
+        multipart: which kind of it.
+        json: a document whose texts are templates.
+        urlencoded: fields as browsers send them.
+        raw: a template that is the body itself; `{audio}` for the bytes.
+        content_type: of the body, where it is not the usual one.
+        gzip: whether the body is sent packed.
+        keys: whether keys may go with it though its host is not the card's.
+        timeout: seconds for the whole request.
+        follow_redirects: whether to go where a redirect points to.
+        ok_statuses: statuses that are no error, besides 2xx.
+        take: names, and where their values are in the answer; later steps have them as placeholders.
+        state: where the state of the job is, for a step that is repeated until it is done.
+        waiting, done, failed: what the service calls these states.
+        waiting_when, done_when, failed_when: conditions on the answer that mean the same.
+        waiting_statuses, done_statuses, failed_statuses: HTTP statuses that mean the same.
+        reason: where it says why a job failed.
+        interval: seconds before the first question; waits grow from there.
+        max_interval: seconds between two questions at most.
+        limit: seconds after which no more is asked by itself.
+        starts_work: whether this step makes the service work, and so costs; None where the card's order shows it.
+        cleanup: whether it only tidies up, after the reply is kept; it may fail.
+        pages: the answer comes in pages.
+        chunks: the body is sent in chunks.
+        websocket: it is a conversation instead of one request.
+    """
+
+    path: Template = Template("")
+    url: Template | None = None
+    method: Method | None = None
+    when: Condition | None = None
+    headers: dict[str, ListTemplate] = {}
+    query: dict[str, ListTemplate] = {}
+    bearer: Template | None = None
+    basic: Template | None = None
+    form: dict[str, FormParts] | None = None
+    multipart: Literal["form-data", "related", "mixed"] = "form-data"
+    json: DocumentTemplate | None = None
+    urlencoded: dict[str, ListTemplate] | None = None
+    raw: Template | None = None
+    content_type: Template | None = None
+    gzip: bool = False
+    keys: bool = False
+    timeout: Seconds = Seconds(300)
+    follow_redirects: bool = False
+    ok_statuses: tuple[Status, ...] = ()
+    take: dict[str, Take] = {}
+    state: Take | None = None
+    waiting: tuple[StateValue, ...] = ()
+    done: tuple[StateValue, ...] = ()
+    failed: tuple[StateValue, ...] = ()
+    waiting_when: Condition | None = None
+    done_when: Condition | None = None
+    failed_when: Condition | None = None
+    waiting_statuses: tuple[Status, ...] = ()
+    done_statuses: tuple[Status, ...] = ()
+    failed_statuses: tuple[Status, ...] = ()
+    reason: Take | None = None
+    interval: Seconds | None = None
+    max_interval: Seconds = Seconds(30)
+    limit: Seconds = Seconds(6 * 3600)
+    starts_work: bool | None = None
+    cleanup: bool = False
+    pages: Pages | None = None
+    chunks: Chunks | None = None
+    websocket: WebSocket | None = None
+
+    @property
+    def is_asking(self) -> bool:
+        """Whether it is repeated until a job is done."""
+        return any(getattr(self, key) for key in ASKING_KEYS)
+
+    @property
+    def body_keys(self) -> list[str]:
+        """Which of the keys that give a body it has."""
+        return [key for key in ("form", "json", "urlencoded", "raw") if getattr(self, key) is not None]
+
+    @property
+    def verb(self) -> str:
+        """The HTTP method."""
+        return self.method or ("POST" if self.body_keys else "GET")
+
+    @property
+    def templates(self) -> Iterator[Template]:
+        """Every template of the request."""
+        single = (self.path, self.url, self.bearer, self.basic, self.raw, self.content_type)
+        yield from (template for template in single if template is not None)
+        for table in (self.headers, self.query, self.urlencoded or {}):
+            for field in table.values():
+                yield from field.items
+        for parts in (self.form or {}).values():
+            yield from parts.templates
+        yield from self.json.templates if self.json else ()
+        if self.websocket:
+            yield from _websocket_templates(self.websocket)
+
+    @cached_property
+    def names(self) -> frozenset[str]:
+        """What its templates and its condition need."""
+        named = frozenset(name for template in self.templates for name in template.names)
+        return named | (self.when.root_names if self.when else frozenset())
+
+
+ASKING_KEYS = (
+    *("state", "waiting", "done", "failed", "waiting_when", "done_when", "failed_when"),
+    *("waiting_statuses", "done_statuses", "failed_statuses", "interval"),
+)
+"""Keys that make a step one that is repeated until a job is done."""
+
+
+def _websocket_templates(websocket: WebSocket) -> Iterator[Template]:
+    if websocket.subprotocol:
+        yield websocket.subprotocol
+    for holder in (websocket.first, websocket.audio, websocket.last):
+        yield from holder.templates if holder else ()
+
+
+class Cancel(Step, frozen=True, kw_only=True, dict=True):
+    """`cancel`: calls off a job; the method is DELETE where it has no body."""
+
+    @property
+    def verb(self) -> str:
+        """The HTTP method."""
+        return self.method or ("POST" if self.body_keys else "DELETE")
+
+
+class Login(Step, frozen=True, kw_only=True, dict=True):
+    """`login`: a request for what all others need, such as a token; shared by them, and renewed when it ends.
+
+    Attributes:
+        expires_in: where the answer says for how many seconds it is good.
+        expires_at: where it says until which moment: ISO 8601, an HTTP date, or seconds since 1970.
+        lifetime: seconds, where the answer does not say; None keeps it until it is refused.
+    """
+
+    expires_in: Take | None = None
+    expires_at: Take | None = None
+    lifetime: Seconds | None = None
+
+
+class Token(Table, frozen=True, kw_only=True):
+    """`token`: a token to fetch first, for `{token}`: the client-credentials grant of RFC 6749, 4.4.
+
+    Attributes:
+        url: the token endpoint.
+        client, secret: templates of the client's id and secret.
+        scope: template; left out when empty.
+        sent_as: `basic` sends id and secret as HTTP basic authentication, `form` as form fields (RFC 6749, 2.3.1).
+    """
+
+    url: Template
+    client: Template
+    secret: Template
+    scope: Template = Template("")
+    sent_as: Literal["basic", "form"] = "basic"
+
+
+class ErrorPatterns(Table, frozen=True, kw_only=True):
+    """By what an error of one kind is known: any of these HTTP statuses, texts in the answer, or a condition on it.
+
+    Attributes:
+        statuses: HTTP statuses.
+        texts: texts that occur in a text of the answer, however it is written down.
+        when: a condition on a JSON or XML answer.
+    """
+
+    statuses: tuple[Status, ...] = ()
+    texts: tuple[str, ...] = ()
+    when: Condition | None = None
+
+
+class Errors(Table, frozen=True, kw_only=True):
+    """`errors`: how the service's errors are known, where HTTP's own statuses do not say.
+
+    Attributes:
+        message: where the service's own words are.
+        when: a condition that holds for answers of status 2xx that are errors all the same.
+    """
+
+    message: Take | None = None
+    when: Condition | None = None
+    refused: ErrorPatterns = ErrorPatterns()
+    slow_down: ErrorPatterns = ErrorPatterns()
+    too_big: ErrorPatterns = ErrorPatterns()
+    format_refused: ErrorPatterns = ErrorPatterns()
+    bad_request: ErrorPatterns = ErrorPatterns()
+    engine_broke: ErrorPatterns = ErrorPatterns()
+    nothing_heard: ErrorPatterns = ErrorPatterns()
+
+
+class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
+    """What a card of any service may say. `name` is the table's own name (and its profile's), not a key in it.
+
+    Attributes:
+        about: a line for people.
+        url: where the service is; a template.
+        secrets: where its keys are kept.
+        values: more placeholders, such as an account or a region.
+        every: what goes with every request.
+        sign: signatures.
+        login, token: what all requests need; at most one of them.
+        send: the exchange, if it is one request.
+        steps: the exchange, if it is several, in order.
+        lookup: asks whether a request that may have been lost has become a job; what `take` finds is what the step
+            that started it would have given. It is asked with the same `{request_id}` that went with the request.
+        cancel: how a job that is not wanted any more is called off.
+        errors: how its errors are known.
+    """
+
+    name: str
+    about: str = ""
+    url: Template | None = None
+    secrets: dict[str, SecretSource] = {}
+    values: dict[str, Template] = {}
+    every: Every = Every()
+    sign: dict[str, Signature] = {}
+    login: Login | None = None
+    token: Token | None = None
+    send: Step | None = None
+    steps: dict[str, Step] = {}
+    lookup: Step | None = None
+    cancel: Cancel | None = None
+    errors: Errors = Errors()
+
+    @cached_property
+    def sequence(self) -> tuple[tuple[str, Step], ...]:
+        """The steps of the exchange, with their names, in order."""
+        return (("send", self.send),) if self.send is not None else tuple(self.steps.items())
+
+    @cached_property
+    def session(self) -> Login | None:
+        """What all requests need, in its general form."""
+        return self.login if self.token is None else _credentials_grant(self.token)
+
+    @property
+    def session_name(self) -> str:
+        """The name of the table that it comes from."""
+        return "login" if self.token is None else "token"
+
+
+def _credentials_grant(token: Token) -> Login:
+    """The client-credentials grant (RFC 6749, 4.4.2) as a login."""
+    fields = {"grant_type": "client_credentials"}
+    if token.scope.source:
+        fields["scope"] = token.scope.source
+    basic = None
+    if token.sent_as == "basic":
+        # RFC 6749, 2.3.1: id and secret are encoded as form fields are before they are joined.
+        basic = Template(f"{token.client.quoted_source}:{token.secret.quoted_source}")
+    else:
+        fields |= {"client_id": token.client.source, "client_secret": token.secret.source}
+    return Login(
+        url=token.url,
+        headers={"Accept": ListTemplate("application/json")},
+        basic=basic,
+        urlencoded={name: ListTemplate(value) for name, value in fields.items()},
+        take={"token": Take("access_token", secret=True)},
+        expires_in=Take("expires_in", optional=True),
+        lifetime=Seconds(300),
+        timeout=Seconds(30),
+    )

@@ -1,0 +1,109 @@
+"""From an answer's bytes to what paths can read: JSON, XML, lines, server-sent events."""
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+from xml.parsers.expat import ExpatError
+
+import msgspec
+
+
+class DocumentError(ValueError):
+    """The bytes are not what they are taken for; the text says why, in half a sentence."""
+
+
+def parse_json(body: bytes) -> Any:
+    """A JSON document.
+
+    Raises:
+        DocumentError: it is none, or nested too deeply to be one.
+    """
+    try:
+        return msgspec.json.decode(body)
+    except RecursionError:
+        raise DocumentError("its JSON is nested too deeply") from None
+    except (msgspec.DecodeError, UnicodeDecodeError):
+        return _parse_json_leniently(body)
+
+
+def _parse_json_leniently(body: bytes) -> Any:
+    """What is no JSON by the letter, but is written by engines: a byte order mark, NaN, other Unicode encodings."""
+    try:
+        return json.loads(body)
+    except RecursionError:
+        raise DocumentError("its JSON is nested too deeply") from None
+    except ValueError:
+        raise DocumentError("it is not JSON") from None
+
+
+def parse_xml(body: bytes, lists: frozenset[str] = frozenset()) -> Any:
+    """An XML document as tables, lists and texts.
+
+    An element is a table of its attributes and children by their local names, with its own text under `text`; one
+    that has neither attributes nor children is its text. Elements of the same name are a list, as are those in
+    `lists` even when there is one only. Documents with entities or a document type are refused: nobody needs them,
+    and they are how a small document becomes a large one.
+
+    Raises:
+        DocumentError: it is no XML, or holds what is refused.
+    """
+    import xmltodict
+
+    if b"<!DOCTYPE" in body[:4096].upper():
+        raise DocumentError("its XML declares a document type or entities, which is refused")
+    try:
+        return xmltodict.parse(
+            body,
+            attr_prefix="",
+            cdata_key="text",
+            disable_entities=True,
+            force_list=lambda _path, key, _value: key.rpartition(":")[2] in lists,
+            postprocessor=lambda _path, key, value: (key.rpartition(":")[2], value),
+        )
+    except (ExpatError, UnicodeDecodeError, LookupError):
+        raise DocumentError("it is not XML") from None
+    except ValueError:
+        raise DocumentError("its XML declares a document type or entities, which is refused") from None
+    except RecursionError:
+        raise DocumentError("its XML is nested too deeply") from None
+
+
+def looks_like_xml(body: bytes) -> bool:
+    """Whether a body begins as XML does."""
+    return body.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"<")
+
+
+@dataclass(frozen=True, slots=True)
+class ServerSentEvent:
+    """One event of a stream; `name` is empty where the stream gives none."""
+
+    name: str
+    data: str
+
+
+def events_in(body: bytes) -> Iterator[ServerSentEvent]:
+    """Server-sent events, after the parsing rules of the HTML standard, 9.2.6."""
+    name = ""
+    data: list[str] = []
+    for line in body.decode("utf-8-sig", "replace").replace("\r\n", "\n").replace("\r", "\n").split("\n"):
+        if not line:
+            if data:
+                yield ServerSentEvent(name, "\n".join(data))
+            name, data = "", []
+            continue
+        field, _, value = line.partition(":")
+        if field == "data":
+            data.append(value.removeprefix(" "))
+        elif field == "event":
+            name = value.removeprefix(" ")
+    if data:
+        # The standard drops an event without its blank line; an engine that ends so has still said something.
+        yield ServerSentEvent(name, "\n".join(data))
+
+
+def lines_in(body: bytes) -> Iterator[str]:
+    """The lines that hold something."""
+    # Not splitlines(): JSON may hold U+2028 and its like as they are, which do not end a line.
+    text = body.decode("utf-8-sig", "replace")
+    return (line for line in text.replace("\r\n", "\n").split("\n") if line.strip())

@@ -1,0 +1,106 @@
+"""An answer that comes in several pages."""
+
+import json
+from collections.abc import Awaitable
+from typing import Any, Protocol
+
+from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.card import Pages
+from mantisreed.cards.documents import DocumentError, parse_json
+from mantisreed.cards.templates import Values
+from mantisreed.cards.urls import UrlError, resolved
+from mantisreed.errors import UnreadableReplyError
+
+_MARK = "mantisreed-pages"
+"""The name under which several pages are kept as one reply."""
+
+
+class SendPage(Protocol):
+    """Makes the request for one page."""
+
+    def __call__(self, values: Values | None = None, *, url: str | None = None) -> Awaitable[HttpAnswer]: ...
+
+
+class PageReader:
+    """Reads all pages of one answer."""
+
+    def __init__(self, engine: str, step: str, pages: Pages) -> None:
+        self._engine, self._step, self._pages = engine, step, pages
+
+    async def answer(self, send: SendPage) -> HttpAnswer:
+        """All pages, as one answer.
+
+        Raises:
+            UnreadableReplyError: they have no end.
+        """
+        bodies: list[bytes] = []
+        seen: set[str] = set()
+        values, url, offset = self._first(), None, self._pages.first
+        while True:
+            answer = await send(values, url=url)
+            bodies.append(answer.body)
+            following = self._following(answer, offset, len(bodies))
+            if following is None:
+                return answer if len(bodies) == 1 else HttpAnswer(200, answer.headers, joined(bodies), answer.url)
+            values, url, offset = following
+            place = json.dumps([values, url], default=str)
+            if place in seen:
+                raise self._endless(answer, f"page {len(bodies)} points to a page that was read already")
+            seen.add(place)
+            if len(bodies) >= self._pages.limit:
+                raise self._endless(answer, f"there are more than {self._pages.limit} pages")
+
+    def _first(self) -> dict[str, Any]:
+        return {"page_token": None, "page_offset": self._pages.first, "page_number": self._pages.first}
+
+    def _following(
+        self, answer: HttpAnswer, offset: int, number: int
+    ) -> tuple[dict[str, Any], str | None, int] | None:
+        """Values, URL and offset of the next page; None when there is none."""
+        pages = self._pages
+        if pages.more is not None and not pages.more.holds(answer.document(pages.more.list_names)):
+            return None
+        if pages.next_url is not None:
+            link = pages.next_url.find(answer)
+            return None if link is None else (self._first(), self._resolved(link, answer), offset)
+        if pages.next_token is not None:
+            token = pages.next_token.find(answer)
+            return None if token is None else ({**self._first(), "page_token": token}, None, offset)
+        assert pages.items is not None
+        items = pages.items.find(answer.document(pages.items.list_names))
+        if not isinstance(items, list) or not items:
+            return None
+        offset += len(items)
+        return {"page_token": None, "page_offset": offset, "page_number": pages.first + number}, None, offset
+
+    def _resolved(self, link: Any, answer: HttpAnswer) -> str:
+        try:
+            return resolved(str(link), answer.url)
+        except UrlError as error:
+            raise self._endless(answer, f"the link to the next page cannot be used: {error}") from error
+
+    def _endless(self, answer: HttpAnswer, what: str) -> UnreadableReplyError:
+        error = UnreadableReplyError(
+            f"step {self._step}: {what}",
+            engine=self._engine,
+            status=answer.status,
+            advice="check 'pages' in its card",
+        )
+        error.body = answer.body
+        return error
+
+
+def joined(bodies: list[bytes]) -> bytes:
+    """Several pages as one reply that can be kept."""
+    return json.dumps({_MARK: [body.decode("utf-8", "surrogateescape") for body in bodies]}).encode()
+
+
+def parted(body: bytes) -> list[bytes]:
+    """The pages of a kept reply; the reply itself where it has no others."""
+    if not body.startswith(f'{{"{_MARK}":'.encode()):
+        return [body]
+    try:
+        document = parse_json(body)
+    except DocumentError:
+        return [body]
+    return [page.encode("utf-8", "surrogateescape") for page in document[_MARK]]

@@ -1,0 +1,282 @@
+"""Where values are: JMESPath in documents, and the other places of an answer."""
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+import jmespath
+import jmespath.exceptions
+import jmespath.parser
+
+if TYPE_CHECKING:
+    from mantisreed.cards.answers import HttpAnswer
+
+_Getter = Callable[[Any], Any]
+
+
+class ReplyPath:
+    """A JMESPath expression, compiled when the card is read.
+
+    Attributes:
+        source: as it is written on the card.
+        list_names: names of what the expression takes for a list; an XML document does not say which of its elements
+            are lists, if there happens to be one only.
+    """
+
+    def __init__(self, source: str) -> None:
+        """Compile an expression.
+
+        Raises:
+            ValueError: it is none.
+        """
+        self.source = source
+        try:
+            self._compiled: jmespath.parser.ParsedResult = jmespath.compile(source)
+        except jmespath.exceptions.JMESPathError as error:
+            raise ValueError(f"{source!r} is not a JMESPath expression") from error
+        self.list_names = frozenset(_listed_names(self._compiled.parsed))
+        self._keys = _simple_keys(self._compiled.parsed)
+
+    @classmethod
+    def from_toml(cls, value: object) -> "ReplyPath":
+        """Compile what stands on a card.
+
+        Raises:
+            ValueError: it is no expression.
+        """
+        if not isinstance(value, str) or not value:
+            raise ValueError(f"expected a JMESPath expression, found {value!r}")
+        return cls(value)
+
+    def find(self, document: object) -> Any:
+        """What the expression picks out of the document; None when there is nothing it can be used on."""
+        if self._keys is not None:
+            return _walked(document, self._keys)
+        try:
+            return self._compiled.search(document)
+        except (jmespath.exceptions.JMESPathError, TypeError, ValueError, RecursionError):
+            return None
+
+    @property
+    def last_name(self) -> str | None:
+        """The name of what a plain path ends at."""
+        names = [key for key in self._keys or () if isinstance(key, str)]
+        return names[-1] if names else None
+
+    @property
+    def root_names(self) -> frozenset[str]:
+        """The names that are looked up in the document itself, rather than in something in it."""
+        return frozenset(_root_names(self._compiled.parsed))
+
+    def __str__(self) -> str:
+        return self.source
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, ReplyPath) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(self.source)
+
+
+class Condition(ReplyPath):
+    """A JMESPath expression that holds or does not; as in JMESPath, an empty value does not."""
+
+    def holds(self, document: object) -> bool:
+        """Whether it holds."""
+        found = self.find(document)
+        return found is not None and found is not False and found not in ("", [], {})
+
+
+_Key = str | int
+
+
+def _simple_keys(node: Mapping[str, Any]) -> tuple[_Key, ...] | None:
+    """The names and indices of a plain path such as `a.b[0]`; None for any other expression.
+
+    Nearly all paths on cards are plain, and walking them is ten times faster than the general way.
+    """
+    kind = node["type"]
+    if kind in ("identity", "current"):
+        return ()
+    if kind == "field":
+        return (node["value"],)
+    if kind == "index":
+        return (node["value"],)
+    if kind in ("subexpression", "index_expression"):
+        keys: tuple[_Key, ...] = ()
+        for child in node["children"]:
+            found = _simple_keys(child)
+            if found is None:
+                return None
+            keys += found
+        return keys
+    return None
+
+
+def _walked(document: Any, keys: tuple[_Key, ...]) -> Any:
+    for key in keys:
+        if isinstance(key, str):
+            if not isinstance(document, dict):
+                return None
+            document = document.get(key)
+        elif not isinstance(document, list) or not -len(document) <= key < len(document):
+            return None
+        else:
+            document = document[key]
+    return document
+
+
+_LISTED = ("projection", "filter_projection", "flatten", "index_expression")
+
+
+def _listed_names(node: Mapping[str, Any]) -> Iterator[str]:
+    """Names of what an expression treats as a list."""
+    children = node["children"]
+    if node["type"] in _LISTED and children and (name := _final_name(children[0])):
+        yield name
+    for child in children:
+        if isinstance(child, dict):
+            yield from _listed_names(child)
+
+
+def _final_name(node: Mapping[str, Any]) -> str | None:
+    if node["type"] == "field":
+        name: str = node["value"]
+        return name
+    if node["type"] in ("subexpression", "projection", "filter_projection", "index_expression", "flatten"):
+        inner = node["children"][-1] if node["type"] != "flatten" else node["children"][0]
+        if node["type"] == "filter_projection":
+            inner = node["children"][1]
+        if inner["type"] in ("identity", "index"):
+            inner = node["children"][0]
+        return _final_name(inner)
+    return None
+
+
+_WITHIN_FIRST = ("subexpression", "index_expression", "projection", "filter_projection", "value_projection", "pipe")
+
+
+def _root_names(node: Mapping[str, Any]) -> Iterator[str]:
+    if node["type"] == "field":
+        yield node["value"]
+        return
+    children = node["children"][:1] if node["type"] in _WITHIN_FIRST else node["children"]
+    for child in children:
+        if isinstance(child, dict):
+            yield from _root_names(child)
+
+
+_PLACES = ("header", "cookie", "link", "text", "status")
+_SECRET_NAME = re.compile(
+    r"(?:^|[._-])(?:(?:access|refresh|id|auth|session|bearer|security)[_-]?token|token|bearer|jwt|password|secret)$",
+    re.IGNORECASE,
+)
+_TAKE_KEYS = ("from", "match", "secret", "optional")
+
+
+class Take:
+    """Where a value is in an answer.
+
+    `header:NAME`, `cookie:NAME`, `link:RELATION` (RFC 8288), `text:` for the whole answer, `status:`, or a JMESPath
+    expression into a JSON or XML document. On a card it is that text, or a table with more to say.
+
+    Attributes:
+        source: as it is written on the card.
+        path: the expression; None for the other places.
+        is_optional: whether the answer may lack it.
+    """
+
+    def __init__(
+        self, place: str, match: str | None = None, *, secret: bool | None = None, optional: bool = False
+    ) -> None:
+        """Compile it.
+
+        Args:
+            place: where the value is.
+            match: a regular expression; its first group, or all that it matches, is the value.
+            secret: whether it is one; None decides by where it is found.
+            optional: whether the answer may lack it.
+
+        Raises:
+            ValueError: the place or the regular expression is none.
+        """
+        kind, colon, name = place.partition(":")
+        self._kind = kind if colon and kind in _PLACES else "path"
+        self._name = name.strip()
+        if self._kind in ("header", "cookie", "link") and not self._name:
+            raise ValueError(f"{place!r} lacks a name after the colon")
+        self.path = ReplyPath(place) if self._kind == "path" else None
+        try:
+            self._match = re.compile(match) if match is not None else None
+        except re.error as error:
+            raise ValueError(f"{match!r} is not a regular expression") from error
+        self._says_secret = secret
+        self._looks_secret = self._kind == "cookie" or bool(_SECRET_NAME.search(place.strip('"')))
+        self.is_optional = optional
+        self.source: object = place
+
+    @classmethod
+    def from_toml(cls, value: object) -> "Take":
+        """Compile what stands on a card.
+
+        Raises:
+            ValueError: it is no place in an answer.
+        """
+        if isinstance(value, str) and value:
+            return cls(value)
+        if not isinstance(value, dict):
+            raise ValueError(f"expected where it is in the answer, found {value!r}")
+        unknown = [key for key in value if key not in _TAKE_KEYS]
+        if unknown:
+            raise ValueError(f"unknown key {unknown[0]!r}\nkeys here: {', '.join(_TAKE_KEYS)}")
+        place, match = value.get("from", "text:"), value.get("match")
+        if not isinstance(place, str) or not isinstance(match, (str, type(None))):
+            raise ValueError("expected texts for 'from' and 'match'")
+        secret, optional = value.get("secret"), value.get("optional", False)
+        if not isinstance(secret, (bool, type(None))) or not isinstance(optional, bool):
+            raise ValueError("expected true or false for 'secret' and 'optional'")
+        take = cls(place, match, secret=secret, optional=optional)
+        take.source = value
+        return take
+
+    def hides(self, name: str) -> bool:
+        """Whether the value is hidden and never kept, when it is called so on the card.
+
+        Cookies are, and what is named as a token or a password is, unless the card says otherwise.
+        """
+        if self._says_secret is not None:
+            return self._says_secret
+        return self._looks_secret or bool(_SECRET_NAME.search(name))
+
+    def find(self, answer: "HttpAnswer") -> Any:
+        """The value; None when it is not there."""
+        found = self._found(answer)
+        if self._match is None or found is None:
+            return found if found not in ("", [], {}) else None
+        matched = self._match.search(found if isinstance(found, str) else str(found))
+        if matched is None:
+            return None
+        return matched[1] if self._match.groups else matched[0]
+
+    def _found(self, answer: "HttpAnswer") -> Any:
+        if self._kind == "header":
+            return answer.header(self._name)
+        if self._kind == "cookie":
+            return answer.cookie(self._name)
+        if self._kind == "link":
+            return answer.link(self._name)
+        if self._kind == "status":
+            return answer.status
+        if self._kind == "text":
+            return answer.text.strip()
+        assert self.path is not None
+        return self.path.find(answer.document(self.path.list_names))
+
+    def __str__(self) -> str:
+        return str(self.source)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Take) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(str(self.source))

@@ -1,0 +1,478 @@
+"""Building the requests that a card describes. Nothing is sent here."""
+
+import base64
+import gzip
+import hmac
+import json
+import secrets as randomness
+import uuid
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import quote, urlencode, urlsplit
+
+from mantisreed.cards.card import FormPart, ServiceCard, Signature, Step
+from mantisreed.cards.filters import as_bytes, as_text
+from mantisreed.cards.secrets import Secret
+from mantisreed.cards.templates import ListTemplate, Template, Value, Values
+from mantisreed.cards.urls import UrlError, origin_of, resolved
+from mantisreed.errors import BadRequestError, EngineError, UnreadableReplyError
+
+Pairs = tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Attachment:
+    """The bytes that a step sends as `{audio}`, with what a form says of them.
+
+    Attributes:
+        content: the bytes.
+        content_type: their media type.
+        file_name: what they are called.
+        duration: seconds of sound in them.
+        block: bytes that must not be parted: those of one sample, where there is no container.
+    """
+
+    content: bytes = field(repr=False)
+    content_type: str
+    file_name: str
+    duration: float = 0.0
+    block: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class SentPart:
+    """One part of a multipart body, for showing it."""
+
+    name: str
+    content: bytes = field(repr=False)
+    content_type: str | None
+    file_name: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class HttpRequest:
+    """A request, ready for a transport. Its text never shows headers, query or body, which may hold secrets.
+
+    Attributes:
+        engine: the card's name, for messages.
+        step: which table of the card it follows.
+        method, url: as in HTTP; the URL is whole, with its query.
+        headers: with secrets filled in, in order.
+        timeout: seconds for the whole exchange.
+        body: None for none.
+        parts: of a multipart body, for showing it.
+        follow_redirects: whether to go where a redirect points to; headers go along to the same origin only.
+        secrets: what must be hidden in anything that is shown of the request or its answer.
+    """
+
+    engine: str
+    step: str
+    method: str
+    url: str = field(repr=False)
+    headers: Pairs = field(default=(), repr=False)
+    timeout: float = 300.0
+    body: bytes | None = field(default=None, repr=False)
+    parts: tuple[SentPart, ...] = field(default=(), repr=False)
+    follow_redirects: bool = False
+    secrets: tuple[Secret, ...] = ()
+
+    def header(self, name: str) -> str | None:
+        """The value of a header."""
+        return next((value for key, value in self.headers if key.lower() == name.lower()), None)
+
+
+@dataclass(frozen=True, slots=True)
+class RequestContext:
+    """What a request is made of, besides its step.
+
+    Attributes:
+        values: what placeholders stand for, secrets among them.
+        secrets: by their names on the card.
+        attachment: what `{audio}` is; None for steps without it.
+        taken: names of values that an answer gave.
+        hidden: values that are not shown, besides the card's secrets.
+        hidden_names: their names.
+        bases: the URL of the request whose answer gave a value; a link is resolved against it.
+        now: the moment of the request.
+    """
+
+    values: Values = field(repr=False)
+    secrets: Mapping[str, Secret] = field(default_factory=dict)
+    attachment: Attachment | None = None
+    taken: frozenset[str] = frozenset()
+    hidden: tuple[Secret, ...] = ()
+    hidden_names: frozenset[str] = frozenset()
+    bases: Mapping[str, str] = field(default_factory=dict)
+    now: datetime | None = None
+
+
+class RequestBuilder:
+    """Builds the requests of one card."""
+
+    def __init__(self, card: ServiceCard, boundary: Callable[[], str] | None = None) -> None:
+        """`boundary` gives what parts a multipart body is parted by; tests and digests want the same each time."""
+        self._card = card
+        self._boundary = boundary or (lambda: f"mantisreed-{randomness.token_hex(12)}")
+        #: placeholders that are, or are made of, the card's secrets
+        self.secret_names = secret_names_of(card)
+
+    def own_url(self, values: Values) -> str | None:
+        """The card's URL; None when one of its placeholders has no value."""
+        return self._card.url.text(values) if self._card.url else None
+
+    def request(self, name: str, step: Step, context: RequestContext) -> HttpRequest:
+        """The request of one step.
+
+        Raises:
+            UnreadableReplyError: a part of the URL needs a value that an earlier answer did not have.
+            BadRequestError: the URL is none, or a key would go to a host that the card does not name.
+        """
+        values = self._scope(context)
+        url, is_own = self._url(name, step, values, context)
+        self._check_keys(name, step, url, context, is_own=is_own)
+        rendered = _Body.of(step, values, context.attachment, self._boundary)
+        late = _Late(self._card, values)
+        late.set(method=step.verb, body=rendered.content or b"")
+        url = self._with_query(url, step, late, is_own=is_own)
+        headers = self._headers(step, late, is_own=is_own)
+        if rendered.content_type and not any(key.lower() == "content-type" for key, _ in headers):
+            headers.append(("Content-Type", rendered.content_type))
+        if step.gzip and rendered.content is not None:
+            headers.append(("Content-Encoding", "gzip"))
+        self._check_headers(name, headers)
+        hidden = (*context.secrets.values(), *context.hidden, *late.secrets)
+        return HttpRequest(
+            self._card.name,
+            name,
+            step.verb,
+            url,
+            tuple(headers),
+            float(step.timeout),
+            rendered.content,
+            rendered.parts,
+            step.follow_redirects,
+            tuple(secret for secret in hidden if secret.reveal()),
+        )
+
+    def url_of(self, name: str, step: Step, context: RequestContext) -> str:
+        """Where the request of a step would go, without its query."""
+        return self._url(name, step, self._scope(context), context)[0]
+
+    def _scope(self, context: RequestContext) -> dict[str, Value]:
+        now = context.now or datetime.now(UTC)
+        own = {"now": now, "uuid": str(uuid.uuid4()), "nonce": randomness.token_hex(16)}
+        attached = {} if context.attachment is None else {"audio": context.attachment.content}
+        return {**own, **context.values, **attached}
+
+    def _url(self, name: str, step: Step, values: Values, context: RequestContext) -> tuple[str, bool]:
+        """Where a step's request goes, and whether that is the card's own host (or one that gets its keys)."""
+        base = self.own_url(values)
+        try:
+            if step.url is not None:
+                link = _filled_url(step.url, values)
+                first = next(iter(step.url.names), None)
+                begins_taken = first in context.taken and step.url.source.startswith("{")
+                against = context.bases.get(first or "", base) if begins_taken else base
+                url = None if link is None else resolved(link, against or "")
+            else:
+                url = self._path_on(base, step.path, values, context)
+        except UrlError as error:
+            raise self._wrong(f"the URL of step {name} cannot be used: {error}") from error
+        if url is None:
+            raise self._lacking(
+                name, [*(step.url or step.path).names, *(self._card.url.names if self._card.url else ())], values
+            )
+        is_own = base is not None and origin_of(url) == origin_of(base)
+        return url, is_own or step.keys
+
+    def _path_on(self, base: str | None, template: Template, values: Values, context: RequestContext) -> str | None:
+        path = _filled_path(template, values)
+        if base is None or path is None:
+            return None
+        if template.is_one_placeholder and "://" in path[:12]:  # an earlier answer gave a whole URL
+            return resolved(path, base)
+        _check_segments(template, values)
+        base, question, query = base.partition("?")
+        return resolved((base.rstrip("/") if path.startswith("/") else base) + path + question + query, base)
+
+    def _check_keys(self, name: str, step: Step, url: str, context: RequestContext, *, is_own: bool) -> None:
+        """See that keys only go where the card's author sends them, not where an answer says."""
+        if is_own or not self._is_chosen_by_answers(step, url, context):
+            return
+        needed = set(step.names) | {inner for signed in step.names for inner in self._signed_names(signed)}
+        secret = next(
+            (key for key in sorted(needed) if key in self.secret_names | context.hidden_names - context.taken), None
+        )
+        if secret is not None:
+            scheme, host, _ = origin_of(url)
+            error = self._wrong(
+                f"step {name} would send {{{secret}}} to {scheme}://{host}, a host that an answer named"
+            )
+            error.advice = "if that is right, set keys = true in this step of its card"
+            raise error
+
+    def _is_chosen_by_answers(self, step: Step, url: str, context: RequestContext) -> bool:
+        """Whether the host of a URL comes from an answer rather than from the card."""
+        template = step.url or step.path
+        if not any(name in context.taken for name in template.names):
+            return False
+        symbols = {**context.values, **dict.fromkeys(context.taken, "x")}
+        written = template.text(symbols) or ""
+        try:
+            return origin_of(resolved(written, self.own_url(symbols) or "")) != origin_of(url)
+        except UrlError:
+            return True
+
+    def _signed_names(self, name: str) -> Iterator[str]:
+        signature = self._card.sign.get(name)
+        if signature is not None:
+            yield from (*signature.key.names, *signature.text.names)
+
+    def _with_query(self, url: str, step: Step, late: "_Late", *, is_own: bool) -> str:
+        """The URL with all of its query; what is signed over it comes last."""
+        tables = [self._card.every.query, step.query] if is_own else [step.query]
+        fields = {key: template for table in tables for key, template in table.items()}
+        early = [item for item in fields.items() if not late.is_late(item[1])]
+        url = _extended(url, _pairs(dict(early), late.values))
+        parts = urlsplit(url)
+        late.set(url=url, host=parts.netloc, path=parts.path or "/", query=parts.query)
+        rest = {key: template for key, template in fields.items() if late.is_late(template)}
+        return _extended(url, _pairs(rest, late.with_signatures(rest.values())))
+
+    def _headers(self, step: Step, late: "_Late", *, is_own: bool) -> list[tuple[str, str]]:
+        every = self._card.every
+        headers: dict[str, tuple[str, list[str]]] = {}
+
+        def put(name: str, values: list[str]) -> None:
+            if values:
+                headers[name.lower()] = (name, values)
+
+        if is_own:
+            self._put_authorization(put, every.bearer, every.basic, late)
+            for name, template in every.headers.items():
+                put(name, template.texts(late.with_signatures([template])))
+        self._put_authorization(put, step.bearer, step.basic, late)
+        for name, template in step.headers.items():
+            put(name, template.texts(late.with_signatures([template])))
+        return [(name, value) for name, values in headers.values() for value in values]
+
+    def _put_authorization(
+        self, put: Callable[[str, list[str]], None], bearer: Template | None, basic: Template | None, late: "_Late"
+    ) -> None:
+        if bearer and (key := bearer.text(late.with_signatures([bearer]))):
+            put("Authorization", [f"Bearer {key}"])
+        elif basic and (pair := basic.text(late.with_signatures([basic]))):
+            encoded = base64.b64encode(pair.encode()).decode()
+            late.secrets.append(Secret(encoded))
+            put("Authorization", [f"Basic {encoded}"])
+
+    def _check_headers(self, name: str, headers: Iterable[tuple[str, str]]) -> None:
+        for key, value in headers:
+            if any((ord(character) < 0x20 and character != "\t") or character == "\x7f" for character in key + value):
+                raise self._wrong(f"header {key!r} of step {name} would hold a line break or control character")
+
+    def _wrong(self, what: str) -> EngineError:
+        return BadRequestError(what, engine=self._card.name)
+
+    def _lacking(self, name: str, needed: Iterable[str], values: Values) -> EngineError:
+        missing = next((key for key in needed if values.get(key) in (None, "")), "url")
+        error = UnreadableReplyError(
+            f"the URL of step {name} needs {{{missing}}}, which has no value",
+            engine=self._card.name,
+            advice="was it in the answer of a step before? 'take' says where to look",
+        )
+        error.may_be_charged = False
+        return error
+
+
+def secret_names_of(card: ServiceCard) -> frozenset[str]:
+    """The placeholders that are, or are made of, a card's secrets."""
+    found = set(card.secrets)
+    if card.session is not None:
+        found |= set(card.session.take)
+    for name, template in card.values.items():
+        if found.intersection(template.names):
+            found.add(name)
+    return frozenset(found)
+
+
+def values_of_card(card: ServiceCard, values: Values) -> dict[str, Value]:
+    """The card's own values, filled; each may be made of those before it."""
+    known = dict(values)
+    for name, template in card.values.items():
+        known[name] = template.value(known)
+    return {name: known[name] for name in card.values}
+
+
+class _Late:
+    """What is only known when a request is nearly made: its own parts, and signatures over them."""
+
+    def __init__(self, card: ServiceCard, values: dict[str, Value]) -> None:
+        self._card = card
+        self.values = values
+        self.secrets: list[Secret] = []
+
+    def set(self, **parts: Value) -> None:
+        self.values.update(parts)
+
+    def is_late(self, template: ListTemplate) -> bool:
+        """Whether a template needs a signature."""
+        return any(name in self._card.sign for item in template.items for name in item.names)
+
+    def with_signatures(self, templates: Iterable[ListTemplate | Template]) -> dict[str, Value]:
+        """The values, with those signatures that the templates need."""
+        for holder in templates:
+            for template in holder.items if isinstance(holder, ListTemplate) else (holder,):
+                for name in template.names:
+                    if name in self._card.sign and name not in self.values:
+                        self.values[name] = self._signature(self._card.sign[name])
+        return self.values
+
+    def _signature(self, signature: Signature) -> Value:
+        self.with_signatures([signature.key, signature.text])
+        key, text = signature.key.value(self.values), signature.text.text(self.values)
+        digest = hmac.digest(as_bytes(key if key is not None else ""), (text or "").encode(), signature.hash)
+        if signature.encoding == "raw":
+            return digest
+        if signature.encoding == "hex":
+            return digest.hex()
+        encoded = base64.b64encode(digest).decode()
+        return encoded if signature.encoding == "base64" else encoded.translate(_URL_SAFE).rstrip("=")
+
+
+_URL_SAFE = str.maketrans("+/", "-_")
+
+
+def _filled_url(template: Template, values: Values) -> str | None:
+    """A template as a URL: a value at its beginning is a URL or a path itself, others are parts of one."""
+    begins_with_value = template.source.startswith("{")
+    seen: list[str] = []
+
+    def encode(value: str) -> str:
+        seen.append(value)
+        is_link = begins_with_value and len(seen) == 1
+        return quote(value, safe=_URL_CHARACTERS if is_link else _PATH_CHARACTERS)
+
+    return template.text(values, encode)
+
+
+def _filled_path(template: Template, values: Values) -> str | None:
+    """A template as a path; one value alone may bring a query of its own."""
+    if template.is_one_placeholder:
+        return _filled_url(template, values)
+    return template.text(values, lambda value: quote(value, safe=_PATH_CHARACTERS))
+
+
+_PATH_CHARACTERS = "/:@~"
+_URL_CHARACTERS = "/:@~?&=%#+,;!$'()*[]"  # RFC 3986, 2.2, and the percent sign of what is encoded already
+
+
+def _check_segments(template: Template, values: Values) -> None:
+    """See that a value does not climb out of the path that the card gives."""
+    for name in template.names:
+        value = values.get(name)
+        if isinstance(value, str) and any(segment in (".", "..") for segment in value.split("/")):
+            raise UrlError(f"the value of {{{name}}} holds a segment of dots")
+
+
+def _pairs(fields: Mapping[str, ListTemplate], values: Values) -> list[tuple[str, str]]:
+    return [(key, text) for key, template in fields.items() for text in template.texts(values)]
+
+
+def _extended(url: str, pairs: list[tuple[str, str]]) -> str:
+    if not pairs:
+        return url
+    url, hash_sign, fragment = url.partition("#")
+    joint = "&" if "?" in url else "?"
+    return url + joint + urlencode(pairs, quote_via=quote, safe="") + hash_sign + fragment
+
+
+@dataclass(frozen=True, slots=True)
+class _Body:
+    content: bytes | None
+    content_type: str | None
+    parts: tuple[SentPart, ...] = ()
+
+    @classmethod
+    def of(cls, step: Step, values: Values, attachment: Attachment | None, boundary: Callable[[], str]) -> "_Body":
+        body = cls._plain(step, values, attachment, boundary)
+        if step.content_type is not None:
+            body = replace(body, content_type=step.content_type.text(values) or body.content_type)
+        if step.gzip and body.content is not None:
+            body = replace(body, content=gzip.compress(body.content, compresslevel=6, mtime=0))
+        return body
+
+    @classmethod
+    def _plain(
+        cls, step: Step, values: Values, attachment: Attachment | None, boundary: Callable[[], str]
+    ) -> "_Body":
+        if step.json is not None:
+            document = step.json.document(values)
+            nothing: Any = [] if isinstance(step.json.source, list) else {}
+            return cls(json.dumps(nothing if document is None else document).encode(), "application/json")
+        if step.urlencoded is not None:
+            fields = _pairs(step.urlencoded, values)
+            return cls(urlencode(fields, quote_via=quote, safe="").encode(), "application/x-www-form-urlencoded")
+        if step.form is not None:
+            return cls._multipart(step, values, attachment, boundary())
+        if step.raw is not None:
+            value = step.raw.value(values)
+            kind = attachment.content_type if attachment and step.raw.is_audio else "text/plain; charset=utf-8"
+            return cls(b"" if value is None else as_bytes(value), kind)
+        return cls(None, None)
+
+    @classmethod
+    def _multipart(cls, step: Step, values: Values, attachment: Attachment | None, boundary: str) -> "_Body":
+        assert step.form is not None
+        parts = tuple(
+            sent
+            for name, holder in step.form.items()
+            for part in holder.parts
+            for sent in _sent_parts(name, part, values, attachment)
+        )
+        content = _multipart_body(parts, boundary, step.multipart)
+        return cls(content, f"multipart/{step.multipart}; boundary={boundary}", parts)
+
+
+def _sent_parts(name: str, part: FormPart, values: Values, attachment: Attachment | None) -> Iterator[SentPart]:
+    kind = part.content_type.text(values) if part.content_type else None
+    file_name = part.file_name.text(values) if part.file_name else None
+    if part.json is not None:
+        document = part.json.document(values)
+        if document is not None:
+            yield SentPart(name, json.dumps(document).encode(), kind or "application/json", file_name)
+        return
+    assert part.value is not None
+    if len(part.value.items) == 1 and part.value.items[0].is_audio:
+        content = part.value.items[0].value(values)
+        if content is not None and attachment is not None:
+            yield SentPart(name, content, kind or attachment.content_type, file_name or attachment.file_name)
+        return
+    for text in part.value.texts(values):
+        yield SentPart(name, text.encode("utf-8", "surrogatepass"), kind, file_name)
+
+
+def _multipart_body(parts: Iterable[SentPart], boundary: str, kind: str) -> bytes:
+    """The body as RFC 7578 has it for forms, and RFC 2046, 5.1 for the other kinds."""
+    pieces: list[bytes] = []
+    for part in parts:
+        lines = [f"--{boundary}"]
+        if kind == "form-data":
+            file_name = f'; filename="{_escaped(part.file_name)}"' if part.file_name else ""
+            lines.append(f'Content-Disposition: form-data; name="{_escaped(part.name)}"{file_name}')
+        if part.content_type:
+            lines.append(f"Content-Type: {part.content_type}")
+        pieces += ["\r\n".join([*lines, "", ""]).encode(), part.content, b"\r\n"]
+    return b"".join([*pieces, f"--{boundary}--\r\n".encode()])
+
+
+def _escaped(name: str) -> str:
+    """A name as browsers write it in a form (HTML standard, 4.10.21.8)."""
+    return name.replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")
+
+
+def as_json_value(value: Any) -> Any:
+    """A value that can be kept as JSON: bytes and moments as their text."""
+    return value if isinstance(value, (str, int, float, bool, list, dict, type(None))) else as_text(value)

@@ -1,0 +1,159 @@
+"""In which order the steps of a card come, and which of them does what."""
+
+from functools import cached_property
+
+from mantisreed.cards.card import ServiceCard, Step
+from mantisreed.cards.filters import as_bytes
+from mantisreed.cards.templates import Template
+
+
+class StepSequence:
+    """The steps of one card's exchange.
+
+    Attributes:
+        steps: those that lead to the reply, with their names, in order.
+        cleanup: those that tidy up afterwards.
+        first_work, last_work: indices of the first and the last step that may make the service work, and so cost.
+    """
+
+    def __init__(self, card: ServiceCard) -> None:
+        self._card = card
+        self.steps = tuple((name, step) for name, step in card.sequence if not step.cleanup)
+        self.cleanup = tuple((name, step) for name, step in card.sequence if step.cleanup)
+        working = self._working()
+        self.first_work, self.last_work = working[0], working[-1]
+
+    def _working(self) -> list[int]:
+        """Indices of the steps that make the service work.
+
+        They are as the card says, or the last that changes something before the last that asks. Alternatives to it,
+        which are done on a condition, count too.
+        """
+        said = [index for index, (_, step) in enumerate(self.steps) if step.starts_work]
+        if said:
+            return said
+        asking = [index for index, (_, step) in enumerate(self.steps) if step.is_asking]
+        before = range(asking[-1]) if asking else range(len(self.steps))
+        changing = [index for index in before if self._changes_something(self.steps[index][1])]
+        if not changing:
+            return [0]
+        last = first = changing[-1]
+        while self.steps[last][1].when and first - 1 in changing and self.steps[first - 1][1].when:
+            first -= 1
+        return list(range(first, last + 1))
+
+    @staticmethod
+    def _changes_something(step: Step) -> bool:
+        is_left_out = step.is_asking or step.starts_work is False
+        return not is_left_out and (step.verb not in ("GET", "HEAD") or step.websocket is not None)
+
+    @property
+    def is_answered_at_once(self) -> bool:
+        """Whether nothing comes after the step that makes the service work."""
+        return self.last_work == len(self.steps) - 1
+
+    @cached_property
+    def asking(self) -> Step | None:
+        """The step that is repeated until the job is done, of several the last; None when there is none."""
+        return next((step for _, step in reversed(self.steps) if step.is_asking), None)
+
+    def index_of(self, name: str) -> int:
+        """Where a step is.
+
+        Raises:
+            KeyError: there is none of that name.
+        """
+        for index, (known, _) in enumerate(self.steps):
+            if known == name:
+                return index
+        raise KeyError(name)
+
+    @cached_property
+    def taken(self) -> frozenset[str]:
+        """All that any step takes from its answer."""
+        return frozenset(name for _, step in (*self.steps, *self.cleanup) for name in taken_by(step))
+
+    @cached_property
+    def hidden(self) -> frozenset[str]:
+        """What of it is a secret."""
+        return frozenset(
+            name for _, step in (*self.steps, *self.cleanup) for name, take in step.take.items() if take.hides(name)
+        )
+
+    @cached_property
+    def links(self) -> frozenset[str]:
+        """Values that begin a URL, so that they may be links."""
+        steps = [step for _, step in (*self.steps, *self.cleanup)] + [step for step in (self._card.cancel,) if step]
+        urls = [step.url for step in steps if step.url is not None and step.url.source.startswith("{")]
+        return frozenset(template.names[0] for template in urls if template.names)
+
+    def steps_that_hide(self) -> list[tuple[str, Step]]:
+        """Steps that give secrets and can be made again: they come before the work, and do not bring the audio."""
+        return [
+            (name, step)
+            for name, step in self.steps[: self.first_work]
+            if any(take.hides(key) for key, take in step.take.items()) and not audio_names(step)
+        ]
+
+    def needed_from(self, index: int) -> frozenset[str]:
+        """What the steps from this one on need and do not take themselves, with cleaning up and calling off."""
+        needed: set[str] = set()
+        known: set[str] = set()
+        for _, step in (*self.steps[index:], *self.cleanup):
+            needed |= self.names_of(step) - known
+            known |= set(taken_by(step))
+        if self._card.cancel is not None:
+            needed |= self.names_of(self._card.cancel)
+        return frozenset(needed)
+
+    def names_of(self, step: Step) -> frozenset[str]:
+        """What a step needs, also by the card's URL, values, signatures and what goes with every request."""
+        every = self._card.every
+        templates = [
+            *(item for table in (every.headers, every.query) for field in table.values() for item in field.items)
+        ]
+        templates += [template for template in (every.bearer, every.basic, self._card.url) if template is not None]
+        names = set(step.names) | {name for template in templates for name in template.names}
+        if step.chunks is not None and step.chunks.resume is not None:
+            names |= step.chunks.resume.names
+        rest, found = list(names), set()
+        while rest:
+            name = rest.pop()
+            if name in found:
+                continue
+            found.add(name)
+            if name in self._card.values:
+                rest += self._card.values[name].names
+            if name in self._card.sign:
+                rest += (*self._card.sign[name].key.names, *self._card.sign[name].text.names)
+        return frozenset(found)
+
+
+def taken_by(step: Step) -> tuple[str, ...]:
+    """The names of what a step takes from its answers."""
+    return (*step.take, *(step.chunks.collect if step.chunks else ()))
+
+
+AUDIO = ("audio", "audio_link")
+"""The placeholders that bring the audio itself: its bytes, or a link to it."""
+
+
+def audio_names(step: Step) -> list[str]:
+    """By which placeholders a step brings the audio itself, rather than facts about it."""
+    found = [template.names[0] for template in step.templates if _brings_audio(template)]
+    is_streamed = step.websocket is not None or step.chunks is not None
+    return ["audio"] if is_streamed else found
+
+
+def _brings_audio(template: Template) -> bool:
+    """Whether a template holds the bytes or the link, and not only a digest or the size of them."""
+    if "audio_link" in template.names:
+        return True
+    if "audio" not in template.names:
+        return False
+    others = dict.fromkeys(template.names, "1")
+    try:
+        short, long = (template.value({**others, "audio": b"1" * size}) for size in (64, 4096))
+    except (ValueError, TypeError):
+        return False
+    return len(as_bytes(long)) > len(as_bytes(short)) + 8

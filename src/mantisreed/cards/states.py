@@ -1,0 +1,75 @@
+"""What the answer to a question says of a job: still waiting, done, or failed."""
+
+from typing import Any, Literal
+
+from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.card import Step
+from mantisreed.cards.paths import Condition
+
+JobStanding = Literal["waiting", "done", "failed", "unknown"]
+"""`unknown`: the state is none that the card lists."""
+
+_ACCEPTED = 202  # RFC 9110, 15.3.3: taken, and not yet done
+
+
+def standing_of(step: Step, answer: HttpAnswer) -> tuple[JobStanding, Any]:
+    """How a job stands, and the state that the answer gives, for messages."""
+    for standing, statuses in (
+        ("failed", step.failed_statuses),
+        ("done", step.done_statuses),
+        ("waiting", step.waiting_statuses),
+    ):
+        if answer.status in statuses:
+            return standing, f"HTTP {answer.status}"  # type: ignore[return-value]
+    for standing, condition in (
+        ("failed", step.failed_when),
+        ("done", step.done_when),
+        ("waiting", step.waiting_when),
+    ):
+        if condition is not None and _holds(condition, answer):
+            return standing, condition.source  # type: ignore[return-value]
+    if step.state is None:
+        return _without_a_state(step, answer), None
+    state = step.state.find(answer)
+    if _is_one_of(state, step.failed):
+        return "failed", state
+    if _is_one_of(state, step.done):
+        return "done", state
+    if _is_one_of(state, step.waiting):
+        return "waiting", state
+    return _unlisted(step, state), state
+
+
+def _without_a_state(step: Step, answer: HttpAnswer) -> JobStanding:
+    """Where nothing on the card has held: what is left to be said."""
+    if answer.status == _ACCEPTED:
+        return "waiting"
+    if step.done_when or step.done_statuses:
+        return "waiting"
+    return "done"
+
+
+def _unlisted(step: Step, state: Any) -> JobStanding:
+    """A state that the card does not list means what it does not list any states for."""
+    if step.done_when or step.done_statuses:
+        return "waiting"
+    if state is None:
+        return "unknown"
+    if not step.waiting and step.done:
+        return "waiting"
+    if step.waiting and not step.done:
+        return "done"
+    return "unknown"
+
+
+def _holds(condition: Condition, answer: HttpAnswer) -> bool:
+    return condition.holds(answer.document(condition.list_names))
+
+
+def _is_one_of(state: Any, listed: tuple[Any, ...]) -> bool:
+    # In Python 1 == True; on a card they are different states. XML and headers have only texts.
+    return any(
+        (state == other and isinstance(state, bool) == isinstance(other, bool))
+        or (isinstance(state, str) is not isinstance(other, str) and str(state).lower() == str(other).lower())
+        for other in listed
+    )

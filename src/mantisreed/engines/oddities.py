@@ -1,0 +1,102 @@
+"""What a reply holds that its card does not lead one to expect: counted, with the first example of each kind."""
+
+import re
+from dataclasses import dataclass, field
+
+_MARKUP = re.compile(r"</?[A-Za-z][A-Za-z0-9:._-]*(?:\s[^<>]*)?/?>|&(?:[a-z]+|#\d+);")
+_SUBTITLES = re.compile(r"\d:\d\d[.,:]\d+ ?-->|^WEBVTT\b|^\[?\d\d:\d\d[.:]\d\d\]", re.MULTILINE)
+_JSON = re.compile(r'^\s*[\[{]\s*["\[{]')
+_SUB_WORD = re.compile(r"^(?:▁|Ġ|##)\S|\S(?:@@|</w>)$")
+_SOUND = re.compile(r"[\[(<♪*].*[\])>♪*]")
+_SUSPICIOUS = frozenset("<&▁Ġ#@-[{(♪*W")
+
+
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    """What is odd, said of one and of several, and whether the transcript is doubtful by it."""
+
+    one: str
+    several: str
+    is_doubt: bool = True
+
+
+_KINDS = {
+    "outside passage": _Kind("word lies outside its passage", "words lie outside their passages"),
+    "out of order": _Kind("word comes before the one it follows", "words come before those they follow"),
+    "markup": _Kind("text looks like markup", "texts look like markup"),
+    "subtitles": _Kind("text looks like a subtitle file", "texts look like subtitle files"),
+    "json": _Kind("text looks like JSON", "texts look like JSON"),
+    "sub-word": _Kind(
+        "word bears the mark of a part of a word (see reply.words.tokens)",
+        "words bear the marks of parts of words (see reply.words.tokens)",
+    ),
+    "confidence": _Kind(
+        "confidence is not on its scale (see reply.confidence_scale)",
+        "confidences are not on their scale (see reply.confidence_scale)",
+    ),
+    "speaker": _Kind("word is in no speaker's turn", "words are in no speaker's turn", is_doubt=False),
+    "kind": _Kind("item is of a kind that is no text", "items are of kinds that are no text"),
+    "endless": _Kind("item has no end, and got one", "items have no ends, and got some"),
+    "untimed": _Kind("word has no time, and got one", "words have no times, and got some"),
+    "cue": _Kind(
+        "thing in its cues was mended or left out", "things in its cues were mended or left out", is_doubt=False
+    ),
+    "lacking": _Kind("path finds nothing in the reply", "paths find nothing in the reply", is_doubt=False),
+    "sound": _Kind(
+        "word looks like a sound (reply.words.event_pattern keeps it apart)",
+        "words look like sounds (reply.words.event_pattern keeps them apart)",
+        is_doubt=False,
+    ),
+}
+
+
+@dataclass(slots=True)
+class Oddities:
+    """What was found odd while a reply was read."""
+
+    _found: dict[str, tuple[int, str]] = field(default_factory=dict)
+
+    def note(self, kind: str, example: str, count: int = 1) -> None:
+        """Count something odd.
+
+        Args:
+            kind: one of those that have a sentence.
+            example: what shows it, for the first of its kind.
+            count: how many.
+        """
+        before, first = self._found.get(kind, (0, example))
+        self._found[kind] = before + count, first
+
+    def look_at(self, text: str, *, is_word: bool) -> None:
+        """Note what a text looks like, if it does not look like what somebody said."""
+        if _SUSPICIOUS.isdisjoint(text):
+            return
+        if is_word and _SUB_WORD.search(text):
+            self.note("sub-word", repr(text))
+        elif _SUBTITLES.search(text):
+            self.note("subtitles", _short(text))
+        elif _JSON.search(text):
+            self.note("json", _short(text))
+        elif is_word and _SOUND.fullmatch(text):
+            self.note("sound", repr(text))
+        elif _MARKUP.search(text):
+            self.note("markup", _short(text))
+
+    @property
+    def doubts(self) -> tuple[str, ...]:
+        """Sentences on what makes the transcript doubtful."""
+        return tuple(_sentence(kind, *found) for kind, found in self._found.items() if _KINDS[kind].is_doubt)
+
+    @property
+    def remarks(self) -> tuple[str, ...]:
+        """Sentences on what a reader may want to know."""
+        return tuple(_sentence(kind, *found) for kind, found in self._found.items() if not _KINDS[kind].is_doubt)
+
+
+def _sentence(kind: str, count: int, example: str) -> str:
+    said = _KINDS[kind]
+    return f"{count} {said.one if count == 1 else said.several}: {example}"
+
+
+def _short(text: str) -> str:
+    return repr(text if len(text) <= 40 else text[:40] + "...")

@@ -1,0 +1,158 @@
+"""Times as engines write them: counts of any unit, clock text, ISO 8601, moments."""
+
+import math
+import re
+from fractions import Fraction
+
+from mantisreed.cards.moments import moment_from
+from mantisreed.units import parse_duration
+
+_SCALES = {
+    "s": Fraction(1),
+    "seconds": Fraction(1),
+    "ms": Fraction(1, 1000),
+    "milliseconds": Fraction(1, 1000),
+    "us": Fraction(1, 10**6),
+    "microseconds": Fraction(1, 10**6),
+    "ns": Fraction(1, 10**9),
+    "nanoseconds": Fraction(1, 10**9),
+    "min": Fraction(60),
+    "minutes": Fraction(60),
+    "h": Fraction(3600),
+}
+_WORDS = ("samples", "clock", "iso8601", "suffixed", "moment")
+_QUANTITY = re.compile(r"([0-9]+(?:\.[0-9]+)?(?:/[0-9]+)?)\s*([a-z]+)")
+_ISO_8601 = re.compile(r"([+-]?)P(?:(\d+)D)?T?(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:[.,]\d+)?)S)?")
+_SUFFIXED = re.compile(r"([+-]?[0-9]*\.?[0-9]+(?:[eE][+-]?[0-9]+)?)\s*([a-z]+)")
+_SUFFIXES = {**_SCALES, "sec": Fraction(1), "secs": Fraction(1), "second": Fraction(1), "msec": Fraction(1, 1000)}
+
+
+class TimeUnit:
+    """How a card says that times are written.
+
+    A unit (`ms`), a number of one (`20 ms`, `1/8000 s`), seconds as a bare number, `samples` of what was sent,
+    `clock` (`00:01:02.5`), `iso8601` (`PT1.5S`), `suffixed` (`1.5s`), or `moment` (a date and time, or seconds since
+    1970).
+
+    Attributes:
+        source: as it is written on the card.
+        is_moment: whether times are moments, so that the reply has to say when the recording began.
+    """
+
+    __slots__ = ("_scale", "is_moment", "source")
+
+    def __init__(self, source: str | float) -> None:
+        """Read it.
+
+        Raises:
+            ValueError: it is no unit.
+        """
+        self.source = source
+        self.is_moment = source == "moment"
+        self._scale = None if source in _WORDS else _scale_of(source)
+
+    @classmethod
+    def from_toml(cls, value: object) -> "TimeUnit":
+        """Read what stands on a card.
+
+        Raises:
+            ValueError: it is no unit.
+        """
+        if isinstance(value, bool) or not isinstance(value, (str, int, float)):
+            raise ValueError(f"expected a unit of time such as 'ms' or '20 ms', found {value!r}")
+        return cls(value)
+
+    def seconds(self, found: object, sample_rate: int) -> float | None:
+        """A time as seconds; None when it is none in this unit.
+
+        Args:
+            found: in the reply.
+            sample_rate: of what was sent, in hertz.
+        """
+        if isinstance(found, bool) or not isinstance(found, (int, float, str)):
+            return None
+        if self._scale is not None or self.source == "samples":
+            return self._scaled(found, sample_rate)
+        if self.is_moment:
+            return moment_from(found)
+        if not isinstance(found, str):
+            return None
+        if self.source == "clock":
+            return _from_clock(found)
+        return _from_iso_8601(found.strip()) if self.source == "iso8601" else _from_suffixed(found)
+
+    def _scaled(self, found: int | float | str, sample_rate: int) -> float | None:
+        try:
+            number = float(found)
+        except (ValueError, OverflowError):
+            return None
+        if not math.isfinite(number):
+            return None
+        if self._scale is None:
+            return number / sample_rate if sample_rate else None
+        # Not by the float of 1/1000: 1234 ms are to be 1.234 s to the last digit.
+        return number * self._scale.numerator / self._scale.denominator
+
+    def __str__(self) -> str:
+        return str(self.source)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, TimeUnit) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(self.source)
+
+
+def _scale_of(source: str | float) -> Fraction:
+    if not isinstance(source, str):
+        if not (math.isfinite(source) and source > 0):
+            raise ValueError(f"expected seconds for each unit, found {source!r}")
+        return Fraction(source).limit_denominator(10**9)
+    if source in _SCALES:
+        return _SCALES[source]
+    matched = _QUANTITY.fullmatch(source.strip())
+    if matched is None or matched[2] not in _SCALES:
+        known = ", ".join(("s", "ms", "us", "ns", *_WORDS))
+        raise ValueError(f"expected a unit of time ({known}) or so much of one, as '20 ms', found {source!r}")
+    try:
+        scale = _fraction(matched[1]) * _SCALES[matched[2]]
+    except ZeroDivisionError:
+        scale = Fraction(0)
+    if scale <= 0:
+        raise ValueError(f"expected more than no time, found {source!r}")
+    return scale
+
+
+def _fraction(text: str) -> Fraction:
+    above, _, below = text.partition("/")
+    return Fraction(above) / Fraction(below or "1")
+
+
+SECONDS = TimeUnit("s")
+"""What times are in unless a card says otherwise."""
+
+
+def _from_clock(text: str) -> float | None:
+    sign = -1.0 if text.startswith("-") else 1.0
+    try:
+        return sign * parse_duration(text.strip().lstrip("+-"))
+    except ValueError:
+        return None
+
+
+def _from_suffixed(text: str) -> float | None:
+    matched = _SUFFIXED.fullmatch(text.strip().lower())
+    if matched is None or matched[2] not in _SUFFIXES:
+        return None
+    scale = _SUFFIXES[matched[2]]
+    return float(matched[1]) * scale.numerator / scale.denominator
+
+
+def _from_iso_8601(text: str) -> float | None:
+    """A duration such as PT1M2.5S (ISO 8601-1, 5.5.2.2), without years and months."""
+    matched = _ISO_8601.fullmatch(text)
+    if matched is None or not any(matched.groups()[1:]):
+        return None
+    days, hours, minutes, seconds = (float((part or "0").replace(",", ".")) for part in matched.groups()[1:])
+    total = ((days * 24 + hours) * 60 + minutes) * 60 + seconds
+    return -total if matched[1] == "-" else total

@@ -1,0 +1,239 @@
+"""From a reply's bytes to the documents that a card's paths read: unpacked, taken out of others, parted."""
+
+import base64
+import binascii
+import csv
+import io
+import json
+import zipfile
+import zlib
+from collections.abc import Iterator
+from fnmatch import fnmatchcase
+from typing import Any
+
+from mantisreed.cards.documents import DocumentError, events_in, lines_in, looks_like_xml, parse_json, parse_xml
+from mantisreed.cards.pages import parted
+from mantisreed.cards.paths import ReplyPath
+from mantisreed.engines.card import Layer, PassagePaths, Reply, SpeakerNames, TurnPaths, WordPaths
+
+LARGEST_UNPACKED = 256 * 1024 * 1024
+"""Bytes of a reply at most when it is unpacked, as of one that came as it is."""
+
+_GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
+_MOST_LAYERS = 3  # of packing, one around the other
+
+
+class UnexpectedReplyError(Exception):
+    """The reply is not as the card says; the text says where."""
+
+
+def bodies_of(reply: Reply, body: bytes) -> list[bytes]:
+    """The reply's own bytes, out of all that is around them; several where it comes in pages or parts.
+
+    Raises:
+        UnexpectedReplyError: something around it is not as the card says.
+    """
+    bodies = [unpacked(page, reply.file) for page in parted(body)]
+    for layer in reply.inside.items:
+        bodies = [unpacked(inner, reply.file) for outer in bodies for inner in _taken_out(layer, outer)]
+    return bodies
+
+
+def unpacked(body: bytes, file: str | None = None) -> bytes:
+    """The bytes without gzip or zip around them.
+
+    Args:
+        body: as it came.
+        file: the name of the file in an archive, with `*` for any text.
+
+    Raises:
+        UnexpectedReplyError: the packing is damaged, or holds more than any reply.
+    """
+    for _ in range(_MOST_LAYERS):
+        if body.startswith(_GZIP):
+            body = _gunzipped(body)
+        elif body.startswith(_ZIP):
+            body = _unzipped(body, file)
+        else:
+            return body
+    raise UnexpectedReplyError("it is packed in too many layers")
+
+
+def _gunzipped(body: bytes) -> bytes:
+    unpacked_body = b""
+    rest = body
+    try:
+        while rest:  # there may be several members, RFC 1952, 2.2
+            unpacker = zlib.decompressobj(wbits=31)
+            unpacked_body += unpacker.decompress(rest, LARGEST_UNPACKED - len(unpacked_body) + 1)
+            if len(unpacked_body) > LARGEST_UNPACKED:
+                raise UnexpectedReplyError("it is too large when it is unpacked")
+            if not unpacker.eof:
+                raise UnexpectedReplyError("its packing (gzip) breaks off")
+            rest = unpacker.unused_data.lstrip(b"\0")
+    except zlib.error:
+        raise UnexpectedReplyError("its packing (gzip) is damaged") from None
+    return unpacked_body
+
+
+def _unzipped(body: bytes, file: str | None) -> bytes:
+    try:
+        with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            members = [member for member in archive.infolist() if not member.is_dir()]
+            wanted = [member for member in members if fnmatchcase(member.filename, file or "*")]
+            names = ", ".join(member.filename for member in members[:5]) or "nothing"
+            if not wanted:
+                raise UnexpectedReplyError(f"no file {file!r} is in its archive; there is {names}")
+            if len(wanted) > 1:
+                raise UnexpectedReplyError(f"its archive holds several files ({names}): reply.file says which")
+            if wanted[0].file_size > LARGEST_UNPACKED:
+                raise UnexpectedReplyError("it is too large when it is unpacked")
+            with archive.open(wanted[0]) as member_file:
+                content = member_file.read(LARGEST_UNPACKED + 1)
+    except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, EOFError, OSError):
+        raise UnexpectedReplyError("its packing (zip) is damaged, or locked by a password") from None
+    if len(content) > LARGEST_UNPACKED:
+        raise UnexpectedReplyError("it is too large when it is unpacked")
+    return content
+
+
+def _taken_out(layer: Layer, outer: bytes) -> Iterator[bytes]:
+    """What stands inside a document, or inside each of several."""
+    found = 0
+    for document in outer_documents(outer, layer.path.list_names):
+        value = layer.path.find(document)
+        for item in value if isinstance(value, list) and layer.encoding != "text" else [value]:
+            if item is None:
+                continue
+            found += 1
+            yield _decoded(layer, item)
+    if not found:
+        raise UnexpectedReplyError(f"reply.inside ({layer.source}) finds nothing")
+
+
+def _decoded(layer: Layer, value: Any) -> bytes:
+    if layer.encoding == "base64":
+        try:
+            return base64.b64decode(str(value), validate=False)
+        except (binascii.Error, ValueError):
+            raise UnexpectedReplyError(f"reply.inside ({layer.source}) finds no base64") from None
+    return value.encode("utf-8", "surrogatepass") if isinstance(value, str) else json.dumps(value).encode()
+
+
+def outer_documents(body: bytes, lists: frozenset[str]) -> list[Any]:
+    """A document of any kind, known by how it begins; several where it has lines or events.
+
+    Raises:
+        UnexpectedReplyError: it is none.
+    """
+    try:
+        if looks_like_xml(body):
+            return [parse_xml(body, lists)]
+        if body.lstrip().startswith((b"data:", b"event:", b"id:", b":")):
+            return [_json_or_text(event.data) for event in events_in(body)]
+        return [parse_json(body)]
+    except DocumentError as error:
+        lines = list(lines_in(body))
+        if len(lines) < 2:
+            raise UnexpectedReplyError(str(error)) from None
+        return [_json_or_text(line) for line in lines]
+
+
+def _json_or_text(text: str) -> Any:
+    try:
+        return parse_json(text.encode("utf-8", "surrogatepass"))
+    except DocumentError:
+        return text
+
+
+def documents_of(reply: Reply, body: bytes) -> list[Any]:
+    """The documents in one body: one, or those of lines and events that count.
+
+    Raises:
+        UnexpectedReplyError: it is not written as the card says.
+    """
+    try:
+        if reply.format == "json":
+            return [parse_json(body)]
+        if reply.format == "xml":
+            return [parse_xml(body, _list_names(reply))]
+    except DocumentError as error:
+        raise UnexpectedReplyError(str(error)) from None
+    if reply.format == "csv":
+        return [_rows(reply, body)]
+    return _counted(reply, list(_parts(reply, body)))
+
+
+def _parts(reply: Reply, body: bytes) -> Iterator[Any]:
+    """The documents of lines or events, up to the mark of the end."""
+    count = 0
+    for text in _part_texts(reply, body):
+        if reply.end_mark is not None and text.strip() == reply.end_mark:
+            return
+        count += 1
+        try:
+            yield parse_json(text.encode("utf-8", "surrogatepass"))
+        except DocumentError:
+            what = "event" if reply.format == "events" else "line"
+            raise UnexpectedReplyError(f"{what} {count} is not JSON: {text[:80]}") from None
+    if not count:
+        raise UnexpectedReplyError(f"it has no {reply.format}")
+
+
+def _part_texts(reply: Reply, body: bytes) -> Iterator[str]:
+    if reply.format == "lines":
+        yield from lines_in(body)
+        return
+    for event in events_in(body):
+        if not reply.event or event.name in reply.event or event.data.strip() == reply.end_mark:
+            yield event.data
+
+
+def _counted(reply: Reply, parts: list[Any]) -> list[Any]:
+    """Those that the card's condition lets through; of several with one key the last, at the place of the first."""
+    if reply.only is not None:
+        parts = [part for part in parts if reply.only.holds(part)]
+    if reply.key is None:
+        return parts
+    latest: dict[str, Any] = {}
+    for number, part in enumerate(parts):
+        key = reply.key.find(part)
+        latest[json.dumps(key) if key is not None else f"#{number}"] = part
+    return list(latest.values())
+
+
+def _rows(reply: Reply, body: bytes) -> list[dict[str, str]]:
+    text = body.decode("utf-8-sig", "replace")
+    delimiter = reply.delimiter or ","
+    if len(delimiter) != 1:
+        raise UnexpectedReplyError("reply.delimiter: expected one character")
+    try:
+        rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
+    except csv.Error as error:
+        raise UnexpectedReplyError(f"it is not CSV ({error})") from None
+    rows = [row for row in rows if any(cell.strip() for cell in row)]
+    columns = list(reply.columns) or [cell.strip() for cell in (rows.pop(0) if rows else [])]
+    return [dict(zip(columns, (cell.strip() for cell in row), strict=False)) for row in rows]
+
+
+def _list_names(reply: Reply) -> frozenset[str]:
+    """Names of XML elements that the card takes for lists."""
+    names: set[str] = set()
+    for table in (reply.passages, reply.words, reply.turns, reply.speakers):
+        if table is None:
+            continue
+        for path in _paths_in(table):
+            names |= path.list_names
+        each: ReplyPath | None = table.each
+        if each is not None and each.last_name is not None:
+            names.add(each.last_name)
+    for single in (reply.text, reply.language, reply.zero):
+        names |= single.list_names if single else frozenset()
+    return frozenset(names)
+
+
+def _paths_in(table: PassagePaths | WordPaths | TurnPaths | SpeakerNames) -> Iterator[ReplyPath]:
+    for name in table.__struct_fields__:
+        value = getattr(table, name)
+        if isinstance(value, ReplyPath):
+            yield value

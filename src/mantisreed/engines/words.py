@@ -1,0 +1,473 @@
+"""Finding words, their times, kinds, speakers and confidences in a document by a card's paths."""
+
+import math
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from mantisreed.cards.paths import ReplyPath
+from mantisreed.engines.card import ConfidenceScale, TimePaths, Tokens, WordPaths
+from mantisreed.engines.oddities import Oddities
+from mantisreed.engines.times import TimeUnit
+from mantisreed.engines.unpacking import UnexpectedReplyError
+
+SLACK = 0.05
+"""Seconds that times may be out of order or before the start: rounding, not a fault."""
+
+_LETTERS = re.compile(r"\w")
+_OPENING = frozenset("([{«„“¿¡‘")
+_ON_THE_SCALE = 1e-6  # that a share may be over 1 by rounding
+_NAN = float("nan")
+
+
+@dataclass(frozen=True, slots=True)
+class ReplyContext:
+    """What reading any part of a reply needs to know.
+
+    Attributes:
+        duration: of the piece, in seconds.
+        sample_rate: of what was sent, in hertz.
+        times: the unit of times, where a part does not have its own.
+        zero: the moment at which the piece begins, for times that are moments; else 0.
+        scale: of confidences.
+        oddities: takes note of what is odd.
+    """
+
+    duration: float
+    sample_rate: int
+    times: TimeUnit
+    zero: float
+    scale: ConfidenceScale
+    oddities: Oddities
+
+
+@dataclass(slots=True)
+class Item:
+    """A word, or a part of one, as the reply has it.
+
+    Attributes:
+        text: as it is, blanks included.
+        start, end: seconds from the piece's start; not a number where the reply does not say.
+        confidence: 0 to 1; None where the reply does not say.
+        speaker: as the reply calls them.
+        kind: of the item.
+        flag: whether a part begins a word, or goes on with one, as the card has it.
+    """
+
+    text: str
+    start: float = _NAN
+    end: float = _NAN
+    confidence: float | None = None
+    speaker: str | None = None
+    kind: Any = None
+    flag: Any = None
+
+    @property
+    def has_time(self) -> bool:
+        """Whether the reply says when it is said."""
+        return self.start == self.start
+
+
+@dataclass(frozen=True, slots=True)
+class TimedText:
+    """Something with a text and a place in time: a word, or a sound that is no word."""
+
+    text: str
+    start: float
+    end: float
+    confidence: float | None = None
+    speaker: str | None = None
+
+
+@dataclass(slots=True)
+class FoundWords:
+    """What was found in one list of words: the words in order, and what is no speech."""
+
+    words: list[TimedText] = field(default_factory=list)
+    events: list[TimedText] = field(default_factory=list)
+
+
+class WordFinder:
+    """Finds words as one card says."""
+
+    def __init__(self, paths: WordPaths, context: ReplyContext) -> None:
+        self._paths, self._context = paths, context
+        self._unit = paths.times or context.times
+
+    def words(self, within: Any, *, start: float, end: float) -> FoundWords:
+        """The words in a document, or in one of its passages.
+
+        Args:
+            within: the document or passage.
+            start, end: seconds in the piece between which they should be.
+
+        Raises:
+            UnexpectedReplyError: the reply is not as the card says.
+        """
+        items = self._items(within)
+        zero = start if self._paths.zero == "passage" else 0.0
+        spans = spans_of(self._raw_times(items), self._paths, self._unit, self._context, (zero, start, end), "words")
+        made = [self._item(text, item, span) for (text, item), span in zip(items, spans, strict=True)]
+        return self._sorted_out(self._put_together(made))
+
+    def _items(self, within: Any) -> list[tuple[str, Any]]:
+        """Each item's text and the item itself; the texts as they are."""
+        paths = self._paths
+        if paths.each is None:
+            return self._side_by_side(within)
+        found = listed(paths.each, within, "reply.words.each")
+        items = []
+        for item in found:
+            text = paths.text.find(item)
+            if text is None and isinstance(item, str) and paths.text.source == "text":
+                text = item  # an XML element without attributes is its text
+            if isinstance(text, (int, float)) and not isinstance(text, bool):
+                text = str(text)
+            if not isinstance(text, str):
+                if self._is_left_out(item):
+                    continue
+                raise UnexpectedReplyError(
+                    f"reply.words.text ({paths.text}) finds {'nothing' if text is None else 'no text'}"
+                )
+            items.append((text, item))
+        return items
+
+    def _is_left_out(self, item: Any) -> bool:
+        kind = self._paths.kind.find(item) if self._paths.kind else None
+        return _is_one_of(kind, self._paths.ignored) or _is_one_of(kind, self._paths.events)
+
+    def _side_by_side(self, within: Any) -> list[tuple[str, Any]]:
+        """Lists of the same length as a list of items that know their number."""
+        columns: dict[str, list[Any]] = {}
+        for name in _ITEM_PATHS:
+            path = getattr(self._paths, name)
+            if path is None:
+                continue
+            value = path.find(within)
+            if isinstance(value, str):
+                value = re.split(r"[,;\s]+", value.strip()) if value.strip() else []
+            if not isinstance(value, list):
+                if name == "text" and value is None:
+                    raise UnexpectedReplyError(f"reply.words.text ({path}) finds nothing")
+                if value is None:
+                    continue
+                raise UnexpectedReplyError(f"reply.words.{name} ({path}) finds no list")
+            columns[name] = value
+        texts = columns["text"]
+        for name, column in columns.items():
+            if len(column) != len(texts) and not (name == "start" and len(column) == len(texts) + 1):
+                raise UnexpectedReplyError(
+                    f"reply.words.{name} finds {len(column)} items, and reply.words.text {len(texts)}"
+                )
+        rows = [{name: column[number] for name, column in columns.items()} for number in range(len(texts))]
+        bounds = columns.get("start", [])
+        if len(bounds) == len(texts) + 1:  # where each begins, and where the last one ends
+            for number, row in enumerate(rows):
+                row["end"] = bounds[number + 1]
+        return [(str(row["text"]), _Row(row)) for row in rows]
+
+    def _raw_times(self, items: list[tuple[str, Any]]) -> list[tuple[Any, Any, Any]]:
+        return [tuple(self._value(name, item) for name in ("start", "end", "length")) for _, item in items]
+
+    def _value(self, name: str, item: Any) -> Any:
+        if isinstance(item, _Row):
+            return item.values.get(name)
+        path: ReplyPath | None = getattr(self._paths, name)
+        return None if path is None else path.find(item)
+
+    def _item(self, text: str, item: Any, span: tuple[float, float]) -> Item:
+        context, tokens = self._context, self._paths.tokens
+        speaker = self._value("speaker", item)
+        flag = None
+        if tokens is not None and not isinstance(item, _Row):
+            path = tokens.begins or tokens.continues
+            flag = None if path is None else path.find(item)
+        return Item(
+            text,
+            *span,
+            confidence_of(self._value("confidence", item), context.scale, context.oddities),
+            None if speaker is None else label_of(speaker),
+            self._value("kind", item),
+            flag,
+        )
+
+    def _put_together(self, items: list[Item]) -> list[Item]:
+        """Parts of words as words."""
+        tokens = self._paths.tokens
+        if tokens is None:
+            for item in items:
+                item.text = " ".join(item.text.split())
+            return items
+        return list(_joined_tokens(tokens, items))
+
+    def _sorted_out(self, items: list[Item]) -> FoundWords:
+        """Words, with their punctuation, and what is no speech."""
+        paths, oddities = self._paths, self._context.oddities
+        found = FoundWords()
+        opening = ""
+        for item in items:
+            if not item.text or _is_one_of(item.kind, paths.ignored):
+                continue
+            if _is_one_of(item.kind, paths.events) or self._is_event(item.text):
+                found.events.append(TimedText(item.text.strip("[]()<>*♪ "), item.start, item.end))
+                continue
+            is_mark = not _LETTERS.search(item.text)
+            if _is_one_of(item.kind, paths.punctuation) or (is_mark and not item.has_time):
+                if item.text[0] in _OPENING or not found.words:
+                    opening += item.text
+                else:
+                    found.words[-1] = _with_mark(found.words[-1], item)
+                continue
+            oddities.look_at(item.text, is_word=True)
+            text = opening + item.text
+            opening = ""
+            found.words.append(TimedText(text, item.start, item.end, item.confidence, item.speaker))
+        return found
+
+    def _is_event(self, text: str) -> bool:
+        pattern = self._paths.event_pattern
+        return pattern is not None and pattern.compiled.fullmatch(text) is not None
+
+
+_ITEM_PATHS = ("text", "start", "end", "length", "confidence", "speaker", "kind")
+
+
+@dataclass(frozen=True, slots=True)
+class _Row:
+    """One item of lists that stand side by side."""
+
+    values: dict[str, Any]
+
+
+def spans_of(
+    raw: Sequence[tuple[Any, Any, Any]],
+    paths: TimePaths,
+    unit: TimeUnit,
+    context: ReplyContext,
+    bounds: tuple[float, float, float],
+    key: str,
+) -> list[tuple[float, float]]:
+    """Where each item begins and ends, in seconds from the piece's start; not a number where the reply does not say.
+
+    Args:
+        raw: start, end and length of each, as they are in the reply; None for what it does not say.
+        paths: which of them the card reads.
+        unit: of them.
+        context: of the reply.
+        bounds: the time that is 0 for them, and the two between which they should be.
+        key: of the table, for messages.
+
+    Raises:
+        UnexpectedReplyError: a value is no time, or none that is possible.
+    """
+    zero, first, last = bounds
+    reader = _TimeReader(unit, context, zero, f"reply.{key}")
+    if not paths.has_times:
+        return [(_NAN, _NAN)] * len(raw)
+    _check_that_times_are_found(raw, paths, key)
+    spans: list[tuple[float, float]] = []
+    cursor = first
+    has_start, has_end = paths.start is not None, paths.end is not None
+    for number, (start, end, length) in enumerate(raw):
+        begin = reader.moment(start, "start", paths.start) if has_start else cursor
+        if has_end or end is not None:
+            finish = reader.moment(end, "end", paths.end)
+        elif paths.length is not None:
+            finish = begin + reader.length(length, paths.length)
+        else:
+            finish = _next_start(raw, number, reader, paths, last)
+        if finish != finish and begin == begin and has_start:
+            context.oddities.note("endless", f"the one at {begin:g} s")
+            finish = _next_start(raw, number, reader, paths, last)
+        if begin != begin and finish == finish and not has_start:
+            begin = cursor
+        reader.check(begin, finish)
+        if finish == finish:
+            cursor = finish
+        spans.append((min(begin, context.duration), min(max(begin, finish), context.duration)))
+    return spans
+
+
+def _check_that_times_are_found(raw: Sequence[tuple[Any, Any, Any]], paths: TimePaths, key: str) -> None:
+    """See that each path finds something in at least one item: where it never does, the card is wrong."""
+    for place, name in enumerate(("start", "end", "length")):
+        path: ReplyPath | None = getattr(paths, name)
+        if path is not None and raw and all(times[place] is None for times in raw):
+            raise UnexpectedReplyError(f"reply.{key}.{name} ({path}) finds nothing in any of {len(raw)} items")
+
+
+def _next_start(
+    raw: Sequence[tuple[Any, Any, Any]], number: int, reader: "_TimeReader", paths: TimePaths, last: float
+) -> float:
+    """Where the next item that has a start begins; the end of all of them where there is none."""
+    for start, _, _ in raw[number + 1 :]:
+        following = reader.moment(start, "start", paths.start)
+        if following == following:
+            return following
+    return last
+
+
+@dataclass(frozen=True, slots=True)
+class _TimeReader:
+    unit: TimeUnit
+    context: ReplyContext
+    zero: float
+    key: str
+
+    def moment(self, value: Any, name: str, path: ReplyPath | None) -> float:
+        """A time in seconds from the piece's start; not a number where there is none."""
+        if value is None:
+            return _NAN
+        seconds = self._seconds(value, name, path, self.unit)
+        offset = -self.context.zero if self.unit.is_moment else self.zero
+        return self._not_before_the_start(seconds + offset, value, name, path)
+
+    def length(self, value: Any, path: ReplyPath) -> float:
+        """A length in seconds; not a number where there is none."""
+        if value is None:
+            return _NAN
+        # Between two moments there are seconds.
+        unit = TimeUnit("s") if self.unit.is_moment else self.unit
+        return self._not_before_the_start(self._seconds(value, "length", path, unit), value, "length", path)
+
+    def check(self, begin: float, finish: float) -> None:
+        """See that a span is possible."""
+        if finish < begin - SLACK:
+            raise UnexpectedReplyError(f"{self.key}: an end ({finish:g} s) comes before its start ({begin:g} s)")
+        if finish > self.context.duration * 1.05 + 2.0:
+            raise UnexpectedReplyError(
+                f"{self.key}: a time of {finish:g} s in a piece of {self.context.duration:g} s; "
+                f"is reply.times = {str(self.unit)!r} right?"
+            )
+
+    def _seconds(self, value: Any, name: str, path: ReplyPath | None, unit: TimeUnit) -> float:
+        seconds = unit.seconds(value, self.context.sample_rate)
+        if seconds is None:
+            raise UnexpectedReplyError(
+                f"{self.key}.{name} ({path}) finds {_quoted(value)}, not a time in {str(self.unit)!r}"
+            )
+        return seconds
+
+    def _not_before_the_start(self, seconds: float, value: Any, name: str, path: ReplyPath | None) -> float:
+        if seconds < -SLACK:
+            raise UnexpectedReplyError(f"{self.key}.{name} ({path}) finds {_quoted(value)}, a negative time")
+        return max(0.0, round(seconds, 6))
+
+
+def _quoted(value: Any) -> str:
+    said = repr(value)
+    return said if len(said) <= 60 else said[:60] + "..."
+
+
+def listed(path: ReplyPath, within: Any, key: str) -> list[Any]:
+    """The list that a path finds; one table alone is a list of one, as XML has it.
+
+    Raises:
+        UnexpectedReplyError: it finds nothing, or no list.
+    """
+    found = path.find(within)
+    if found is None:
+        raise UnexpectedReplyError(f"{key} ({path}) finds nothing")
+    if isinstance(found, dict):
+        return [found]
+    if not isinstance(found, list):
+        raise UnexpectedReplyError(f"{key} ({path}) finds no list")
+    return found
+
+
+def label_of(speaker: Any) -> str:
+    """What a speaker is called; a whole number without a fraction."""
+    if isinstance(speaker, float) and speaker.is_integer():
+        return str(int(speaker))
+    return " ".join(str(speaker).split())
+
+
+def confidence_of(found: Any, scale: ConfidenceScale, oddities: Oddities) -> float | None:
+    """A confidence from 0 to 1; None where there is none. What is not on its scale is told, and not used."""
+    if found is None or isinstance(found, bool):
+        return None
+    number = _number(found)
+    if number is None:
+        oddities.note("confidence", _quoted(found))
+        return None
+    if scale == "percent":
+        number /= 100.0
+    elif scale == "log":
+        number = math.exp(min(number, 1.0))
+    elif scale == "negative log":
+        number = math.exp(min(-number, 1.0))
+    if not -_ON_THE_SCALE <= number <= 1.0 + _ON_THE_SCALE:
+        oddities.note("confidence", _quoted(found))
+        return None
+    return min(max(0.0, number), 1.0)
+
+
+def _number(found: Any) -> float | None:
+    is_percent = isinstance(found, str) and found.rstrip().endswith("%")
+    try:
+        number = float(found.rstrip().rstrip("%")) if isinstance(found, str) else float(found)
+    except (ValueError, TypeError, OverflowError):
+        return None
+    return (number / 100.0 if is_percent else number) if math.isfinite(number) else None
+
+
+def _is_one_of(value: Any, listed_values: Sequence[Any]) -> bool:
+    return bool(listed_values) and any(
+        value == other and isinstance(value, bool) == isinstance(other, bool) for other in listed_values
+    )
+
+
+def _with_mark(word: TimedText, mark: Item) -> TimedText:
+    end = mark.end if mark.has_time and mark.end > word.end else word.end
+    return TimedText(word.text + mark.text, word.start, end, word.confidence, word.speaker)
+
+
+def _joined_tokens(tokens: Tokens, items: Sequence[Item]) -> Iterator[Item]:
+    """Parts of words put together; their times from the first to the last, their confidence the mean."""
+    run: list[Item] = []
+    goes_on = False
+    for item in items:
+        begins, text, goes_on_after = _read_token(tokens, item, goes_on)
+        # A mark or a sound is no part of a word.
+        begins = begins or (run != [] and item.kind != run[-1].kind)
+        if begins and run:
+            yield _whole(run)
+            run = []
+        goes_on = goes_on_after
+        item.text = text
+        if text:
+            run.append(item)
+    if run:
+        yield _whole(run)
+
+
+def _read_token(tokens: Tokens, item: Item, goes_on: bool) -> tuple[bool, str, bool]:
+    """Whether a part begins a word, its text without marks, and whether the next part goes on with its word."""
+    text = item.text
+    if tokens.begin_mark is not None:
+        begins = text.startswith(tokens.begin_mark)
+        bare = text.removeprefix(tokens.begin_mark).strip()
+        # A mark by itself ends the word before, and the next part begins one.
+        return begins or not goes_on, bare, bool(bare)
+    if tokens.continue_mark is not None:
+        return not text.startswith(tokens.continue_mark), text.removeprefix(tokens.continue_mark).strip(), True
+    if tokens.end_mark is not None:
+        return not goes_on, text.removesuffix(tokens.end_mark).strip(), not text.endswith(tokens.end_mark)
+    if tokens.more_mark is not None:
+        return not goes_on, text.removesuffix(tokens.more_mark).strip(), text.endswith(tokens.more_mark)
+    is_flagged = bool(item.flag)
+    return is_flagged if tokens.begins is not None else not is_flagged, text.strip(), True
+
+
+def _whole(run: Sequence[Item]) -> Item:
+    timed = [item for item in run if item.has_time]
+    known = [item.confidence for item in run if item.confidence is not None]
+    return Item(
+        "".join(item.text for item in run),
+        timed[0].start if timed else _NAN,
+        max(item.end for item in timed) if timed else _NAN,
+        math.fsum(known) / len(known) if known else None,
+        next((item.speaker for item in run if item.speaker is not None), None),
+        run[0].kind,
+    )

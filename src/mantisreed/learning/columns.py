@@ -1,0 +1,325 @@
+"""Judging what the values of a list can be: times, texts, confidences, speakers.
+
+Nothing is known of the service. A role is judged by what its values must satisfy: times rise and lie within the
+sound, words do not overlap and are said at the pace of speech, confidences keep to their scale. Names only break
+ties.
+"""
+
+import math
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
+from typing import Any
+
+from mantisreed.engines.times import TimeUnit
+
+SAMPLE_RATE = 16_000
+_PACE, _SPREAD = math.log(14.0), 0.75  # characters a second of speech, blanks counted; and how much that varies
+_COUNTS = {"s": 1.0, "ms": 1.0, "10 ms": 0.5, "20 ms": 0.5, "us": 0.75, "100 ns": 0.7, "ns": 0.75, "samples": 0.65}
+"""Units of bare numbers, and how common they are."""
+_TEXTS = ("clock", "iso8601", "suffixed")
+
+_START = re.compile(r"start|begin|from|offset|open|onset|^at$|^t$|^t0$|^a$|_in$|time", re.I)
+_END = re.compile(r"end|stop|till|until|gone|close|^to$|^z$|^t1$|_out$|finish", re.I)
+_LENGTH = re.compile(r"dur|len|runs|^d$|^l$|width|span", re.I)
+_CONFIDENCE = re.compile(r"conf|prob|score|sure|trust|certain|likel|belief|quality|^p$", re.I)
+_SPEAKER = re.compile(r"speak|spk|voice|who|channel|role|person|party|^by$|talker|label", re.I)
+_TEXT = re.compile(r"text|word|transcript|content|token|utter|punctuated|display|written|^w$|said|says", re.I)
+_KIND = re.compile(r"type|kind|class|categ|^pos$|tag", re.I)
+_NUMBERED = re.compile(r"(^|[._-])(id|index|idx|number|no|seq|rank|count|channel|speaker|size|version)$", re.I)
+_IDENTIFIER = re.compile(r"[0-9a-fA-F-]{8,}|[a-z]+_[0-9a-z]{6,}|https?://\S+")
+_LETTERS = re.compile(r"[^\W\d_]")
+
+
+@dataclass(frozen=True)
+class Column:
+    """The values of one field in all items of a list.
+
+    Attributes:
+        name: the path from an item to it.
+        values: one for each item; None where an item lacks it.
+    """
+
+    name: str
+    values: Sequence[Any]
+
+    @cached_property
+    def present(self) -> list[Any]:
+        """Those that are there."""
+        return [value for value in self.values if value is not None]
+
+    @property
+    def last_name(self) -> str:
+        """The last part of its name."""
+        return self.name.rpartition(".")[2].strip('"@')
+
+    def hints(self, pattern: re.Pattern[str]) -> bool:
+        """Whether its name says so."""
+        return bool(pattern.search(self.last_name))
+
+    @cached_property
+    def numbers(self) -> list[float] | None:
+        """Its values as numbers, in order; None when they are none."""
+        found = []
+        for value in self.present:
+            if isinstance(value, bool) or not isinstance(value, (int, float, str)):
+                return None
+            try:
+                found.append(float(value))
+            except (ValueError, OverflowError):
+                return None
+        return found if found and all(map(math.isfinite, found)) else None
+
+    def seconds(self, unit: str) -> list[float] | None:
+        """Its values as seconds; None when they are no times in this unit."""
+        read = TimeUnit(unit)
+        if unit in _TEXTS and not all(isinstance(value, str) for value in self.present):
+            return None
+        if unit == "clock" and not all(":" in value for value in self.present):
+            return None
+        found = [read.seconds(value, SAMPLE_RATE) for value in self.present]
+        return None if None in found or not found else [second for second in found if second is not None]
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether there are whole numbers only."""
+        return self.numbers is not None and all(number.is_integer() for number in self.numbers)
+
+    @property
+    def is_everywhere(self) -> bool:
+        """Whether nearly all items have it."""
+        return len(self.present) >= 0.6 * len(self.values) and bool(self.present)
+
+    @property
+    def example(self) -> str:
+        """Some of its values, for people."""
+        shown = [value for value in self.present if not isinstance(value, (dict, list))][:3]
+        return ", ".join(str(value)[:24] for value in shown)
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """A column, or several, in a role.
+
+    Attributes:
+        keys: what the card says: its keys and paths.
+        score: how sure it is, from 0 to 1.
+        unit: of times; the scale of a confidence.
+        example: values, for people.
+    """
+
+    keys: dict[str, str]
+    score: float
+    unit: str = ""
+    example: str = ""
+
+    @property
+    def columns(self) -> set[str]:
+        """The paths in it."""
+        return set(self.keys.values())
+
+
+def times_of(columns: Sequence[Column], characters: int, length: float | None) -> list[Judged]:
+    """In which ways these columns can be times, the best first.
+
+    Args:
+        columns: of one list.
+        characters: of all its texts.
+        length: of the sound in seconds, where it is known.
+    """
+    timed = [column for column in columns if column.is_everywhere]
+    judged = [found for start in timed for found in _with_start(start, timed, characters, length)]
+    judged += [found for column in timed for found in _length_alone(column, characters, length)]
+    return sorted(judged, key=lambda one: -one.score)
+
+
+def _units(column: Column) -> dict[str, float]:
+    """Units in which all of its values can be times."""
+    if all(isinstance(value, str) for value in column.present):
+        return {unit: 1.0 for unit in _TEXTS if column.seconds(unit) is not None} or (
+            {unit: 0.9 * prior for unit, prior in _COUNTS.items()} if column.numbers is not None else {}
+        )
+    return dict(_COUNTS) if column.numbers is not None else {}
+
+
+def _with_start(start: Column, columns: Sequence[Column], characters: int, length: float | None) -> Iterator[Judged]:
+    for unit, prior in _units(start).items():
+        starts = start.seconds(unit)
+        if starts is None or min(starts) < 0:
+            continue
+        rising = _rising(starts)
+        named = _named(start, _START, (_END, _LENGTH))
+        if rising < 0.9 or not _fits(starts, length):
+            continue
+        for other in columns:
+            others = other.seconds(unit) if other is not start and unit in _units(other) else None
+            if others is None or len(others) != len(starts) or min(others) < 0:
+                continue
+            score = prior * rising * named
+            above = sum(b >= a for a, b in zip(starts, others, strict=True)) / len(starts)
+            if above == 1.0 and _fits(others, length) and any(b > a for a, b in zip(starts, others, strict=True)):
+                apart = 0.5 + 0.5 * _apart(starts, others)
+                spoken = sum(others) - sum(starts)
+                end = _named(other, _END, (_LENGTH, _START)) * _rising(others) * apart
+                yield _judged(
+                    {"start": start.name, "end": other.name},
+                    score * end * _pace(characters, spoken),
+                    unit,
+                    start,
+                    other,
+                )
+            ends = [a + b for a, b in zip(starts, others, strict=True)]
+            if _fits(ends, length) and sum(others) > 0:
+                apart = 0.5 + 0.5 * _apart(starts, ends)
+                span = _named(other, _LENGTH, (_END, _START)) * apart
+                # What rises with the start is rather an end.
+                if len(starts) > 3 and _rising(others) == 1.0 and len(set(others)) > 3:
+                    span *= 0.3
+                yield _judged(
+                    {"start": start.name, "length": other.name},
+                    score * span * _pace(characters, sum(others)),
+                    unit,
+                    start,
+                    other,
+                )
+        reach = (length if length is not None else starts[-1] * 1.05) - starts[0]
+        if len(starts) > 2 and starts[-1] > starts[0]:
+            alone = 0.55 * prior * rising * named * _pace(characters, reach)
+            yield _judged({"start": start.name}, alone, unit, start)
+
+
+def _length_alone(column: Column, characters: int, length: float | None) -> Iterator[Judged]:
+    for unit, prior in _units(column).items():
+        seconds = column.seconds(unit)
+        if seconds is None or min(seconds) < 0 or not _fits([sum(seconds)], length) or not column.hints(_LENGTH):
+            continue
+        yield _judged({"length": column.name}, 0.45 * prior * _pace(characters, sum(seconds)), unit, column)
+
+
+def _judged(keys: dict[str, str], score: float, unit: str, *columns: Column) -> Judged:
+    return Judged(keys, score, unit, "; ".join(f"{column.name} {column.example}" for column in columns))
+
+
+def _named(column: Column, wanted: re.Pattern[str], others: Sequence[re.Pattern[str]]) -> float:
+    if column.hints(_NUMBERED) or column.hints(_CONFIDENCE) or column.hints(_SPEAKER):
+        return 0.15
+    if column.hints(wanted):
+        return 1.0
+    return 0.6 if any(column.hints(other) for other in others) else 0.85
+
+
+def _rising(numbers: Sequence[float]) -> float:
+    """Which share of the steps goes up or stays; several voices may overlap."""
+    steps = [after >= before for before, after in pairwise(numbers)]
+    return sum(steps) / len(steps) if steps else 0.95
+
+
+def _apart(starts: Sequence[float], ends: Sequence[float]) -> float:
+    """Which share of items ends before the next one begins."""
+    pairs = [end <= after + 0.06 for end, after in zip(ends, starts[1:], strict=False)]
+    return sum(pairs) / len(pairs) if pairs else 1.0
+
+
+def _fits(seconds: Sequence[float], length: float | None) -> bool:
+    return length is None or max(seconds) <= length * 1.03 + 0.5
+
+
+def _pace(characters: int, spoken: float) -> float:
+    """How likely it is that so many characters are said in such a time."""
+    if spoken <= 0 or characters <= 0:
+        return 0.0
+    away = (math.log(characters / spoken) - _PACE) / _SPREAD
+    return math.exp(-0.25 * away * away)
+
+
+def texts_of(columns: Sequence[Column]) -> list[Judged]:
+    """Which columns can be what was said, the best first."""
+    judged = [Judged({"text": column.name}, _text_score(column), "", column.example) for column in columns]
+    return sorted((one for one in judged if one.score > 0), key=lambda one: -one.score)
+
+
+def _text_score(column: Column) -> float:
+    values = [value for value in column.present if isinstance(value, str) and value.strip()]
+    if len(values) < 0.6 * len(column.values) or not values or len(values) < 0.9 * len(column.present):
+        return 0.0
+    if any(column.seconds(unit) is not None for unit in _TEXTS) or column.numbers is not None:
+        return 0.0
+    if sum(bool(_IDENTIFIER.fullmatch(value)) for value in values) > 0.5 * len(values):
+        return 0.0
+    lettered = sum(bool(_LETTERS.search(value)) for value in values) / len(values)
+    score = min(1.0, lettered + 0.3) if lettered > 0.4 else 0.0
+    distinct = len(set(values)) / len(values)
+    if len(values) >= 5 and distinct < 0.35:
+        score *= 0.25  # labels, such as kinds or speakers
+    is_label = (
+        column.hints(_SPEAKER) or column.hints(_KIND) or column.hints(re.compile("lang|state|status|^id$", re.I))
+    )
+    if is_label:
+        score *= 0.3
+    if not column.hints(_TEXT):
+        score *= 0.9
+    # Of several forms of the same, the one with capitals and punctuation, and without masks.
+    written = sum(bool(re.search(r"[^\W\d_a-z]|[.,!?]", value)) - ("**" in value) for value in values) / len(values)
+    return score * (0.92 + 0.08 * max(-1.0, written)) * (0.97 if "[0]" in column.name else 1.0)
+
+
+def confidences_of(columns: Sequence[Column]) -> list[Judged]:
+    """Which columns can be confidences, each with its scale, the best first."""
+    judged = []
+    for column in columns:
+        numbers = column.numbers
+        if numbers is None or not column.is_everywhere or column.hints(_NUMBERED) or column.hints(_SPEAKER):
+            continue
+        found = _scale(column, numbers)
+        if found is not None:
+            judged.append(Judged({"confidence": column.name}, found[1], found[0], column.example))
+    return sorted(judged, key=lambda one: -one.score)
+
+
+def _scale(column: Column, numbers: Sequence[float]) -> tuple[str, float] | None:
+    is_named = column.hints(_CONFIDENCE)
+    is_log = bool(re.search(r"log|nll", column.last_name, re.I))
+    is_timed = column.hints(_START) or column.hints(_END) or column.hints(_LENGTH)
+    if is_timed and not is_named:
+        return None
+    low, high = min(numbers), max(numbers)
+    if low >= 0 and high <= 1 and not is_log:
+        if column.is_whole and not is_named:
+            return None
+        return "fraction", (0.95 if is_named else 0.45) * (1.0 if not column.is_whole else 0.8)
+    if high <= 0 and (is_log or is_named):
+        return "log", 0.9 if is_log else 0.7
+    if low >= 0 and is_log:
+        return "negative log", 0.7
+    if low >= 0 and high <= 100 and is_named:
+        return "percent", 0.9 if high > 20 else 0.5
+    return None
+
+
+def speakers_of(columns: Sequence[Column]) -> list[Judged]:
+    """Which columns can say who speaks, the best first."""
+    judged = []
+    for column in columns:
+        labels = [value for value in column.present if isinstance(value, (str, int)) and not isinstance(value, bool)]
+        if not column.is_everywhere or len(labels) < len(column.present):
+            continue
+        if any(isinstance(value, str) and len(value.split()) > 4 for value in labels):
+            continue
+        few = len(set(labels)) <= max(2, len(labels) / 2)
+        score = (0.9 if few else 0.5) if column.hints(_SPEAKER) else 0.0
+        if not score and few and len(labels) >= 6 and 1 < len(set(labels)) <= len(labels) / 3:
+            score = 0.0 if column.hints(_KIND) or column.numbers is not None else 0.4
+        if score:
+            judged.append(Judged({"speaker": column.name}, score, "", column.example))
+    return sorted(judged, key=lambda one: -one.score)
+
+
+def kind_of(columns: Sequence[Column]) -> Column | None:
+    """The column that says of what kind items are; None when there is none."""
+    for column in columns:
+        values = [value for value in column.present if isinstance(value, str)]
+        if column.hints(_KIND) and len(values) == len(column.present) and 1 < len(set(values)) <= 6:
+            return column
+    return None

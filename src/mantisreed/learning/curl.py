@@ -1,0 +1,478 @@
+"""Reading a curl command as API pages print it, and the request of a card that makes the same one.
+
+Nothing is sent, and no file that the command names is read.
+"""
+
+import base64
+import binascii
+import json
+import re
+import shlex
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import parse_qsl, unquote, urlsplit, urlunsplit
+
+from mantisreed.errors import InputError
+from mantisreed.learning.fields import (
+    Found,
+    extension_of,
+    is_audio,
+    is_key,
+    is_link,
+    is_sound_file,
+    is_stand_in,
+)
+from mantisreed.learning.proposal import Proposal, toml_key
+
+_COMMAND = re.compile(r"(?:^|[\n;&|(])\s*(?:[$>#%]\s+)?((?:/\S*/)?curl)(?=\s)")
+_NAMES = {
+    "-X": "--request",
+    "-H": "--header",
+    "-F": "--form",
+    "-d": "--data",
+    "-u": "--user",
+    "-G": "--get",
+    "-T": "--upload-file",
+    "-b": "--cookie",
+    "-m": "--max-time",
+    "-L": "--location",
+    "-A": "--user-agent",
+    "-e": "--referer",
+    "-o": "--output",
+    "-w": "--write-out",
+    "-x": "--proxy",
+    "-c": "--cookie-jar",
+    "-E": "--cert",
+    "-K": "--config",
+    "-r": "--range",
+    "-D": "--dump-header",
+    "-C": "--continue-at",
+    "-y": "--speed-time",
+    "-Y": "--speed-limit",
+    "-z": "--time-cond",
+    "-t": "--telnet-option",
+    "-P": "--ftp-port",
+    "-Q": "--quote",
+    "-U": "--proxy-user",
+}
+_WITH_VALUE = frozenset(_NAMES.values()) - {"--get", "--location"} | {
+    *("--url", "--data-raw", "--data-binary", "--data-urlencode", "--data-ascii", "--json", "--form-string"),
+    *("--connect-timeout", "--retry", "--retry-delay", "--cacert", "--key", "--oauth2-bearer", "--resolve"),
+    *("--max-redirs", "--limit-rate", "--interface", "--url-query", "--aws-sigv4", "--unix-socket", "--trace"),
+}
+_DATA = ("--data", "--data-raw", "--data-ascii", "--data-binary", "--json")
+_SCHEME = re.compile(r"(\w+)\s+(.+)", re.DOTALL)
+
+
+@dataclass(slots=True)
+class CurlCommand:
+    """What a command says of its request.
+
+    Attributes:
+        url: where it goes.
+        method: as it is said; None where curl chooses it.
+        headers: as they are said.
+        forms: parts of a multipart form: name, what it is, and whether it is text whatever it looks like.
+        data: parts of the body: the option, and what it says.
+        user: name and password.
+        upload: the file whose bytes are the body.
+        is_query: whether the data goes into the query.
+        follows: whether redirects are followed.
+        seconds: for the whole request at most.
+        others: how many more commands there are.
+    """
+
+    url: str = ""
+    method: str | None = None
+    headers: list[tuple[str, str]] = field(default_factory=list)
+    forms: list[tuple[str, str, bool]] = field(default_factory=list)
+    data: list[tuple[str, str]] = field(default_factory=list)
+    user: str | None = None
+    upload: str | None = None
+    is_query: bool = False
+    follows: bool = False
+    seconds: float | None = None
+    others: int = 0
+
+
+def holds_curl(text: str) -> bool:
+    """Whether a text has a curl command in it."""
+    return bool(_COMMAND.search(text))
+
+
+def read_curl(text: str) -> CurlCommand:
+    """The first command of a text.
+
+    Raises:
+        InputError: there is none that can be read.
+    """
+    starts = list(_COMMAND.finditer(text))
+    if not starts:
+        raise InputError("no curl command is in it")
+    end = starts[1].start() if len(starts) > 1 else len(text)
+    command = CurlCommand(others=len(starts) - 1)
+    words = _words(text[starts[0].end(1) : end])
+    for option, value in _options(words):
+        _take(command, option, value)
+    if not command.url:
+        raise InputError("the curl command has no URL")
+    if "//" not in command.url:
+        command.url = f"https://{command.url}"
+    return command
+
+
+def _words(text: str) -> list[str]:
+    """The words of a shell command up to its end."""
+    # Lines go on after a backslash, and after a caret or a backtick in other shells.
+    text = re.sub(r"[ \t]*(?:\\|\s\^|\s`)[ \t]*\r?\n", " ", text)
+    text = re.sub(r"\$'((?:[^'\\]|\\.)*)'", lambda match: shlex.quote(_unescaped(match[1])), text)
+    lexer = shlex.shlex(text, posix=True, punctuation_chars="|;&<>")
+    lexer.whitespace_split = True
+    lexer.commenters = ""
+    lexer.whitespace = " \t\r"
+    words: list[str] = []
+    try:
+        for word in lexer:
+            if word in ("|", ";", "&", "&&", "||", ">", ">>", "<", "<<", "\n"):
+                break
+            before, newline, _ = word.partition("\n")
+            if newline and not before.strip():
+                break
+            words.append(word.strip("\n") if newline and not word.strip("\n").count("\n") else word)
+            if newline and word.endswith("\n"):
+                break
+    except ValueError:
+        raise InputError("a quote in the curl command is not closed") from None
+    return words
+
+
+def _unescaped(text: str) -> str:
+    known = {"n": "\n", "t": "\t", "r": "\r", "\\": "\\", "'": "'", '"': '"'}
+    return re.sub(r"\\(.)", lambda match: known.get(match[1], match[0]), text)
+
+
+def _options(words: list[str]) -> Iterator[tuple[str, str]]:
+    """Options with their values; the URL alone is `--url`."""
+    rest = iter(words)
+    for word in rest:
+        if word.startswith("--"):
+            name, equals, value = word.partition("=")
+            if name in _WITH_VALUE:
+                yield name, value if equals else next(rest, "")
+            else:
+                yield name, ""
+        elif word.startswith("-") and len(word) > 1:
+            yield from _short_options(word, rest)
+        elif word.strip():
+            yield "--url", word
+
+
+def _short_options(word: str, rest: Iterator[str]) -> Iterator[tuple[str, str]]:
+    """Several in one word, the last one perhaps with its value: `-sSXPOST`."""
+    for position, letter in enumerate(word[1:], 1):
+        name = _NAMES.get(f"-{letter}", f"-{letter}")
+        if name in _WITH_VALUE:
+            yield name, word[position + 1 :] or next(rest, "")
+            return
+        yield name, ""
+
+
+def _take(command: CurlCommand, option: str, value: str) -> None:
+    if option == "--url" and not command.url:
+        command.url = value
+    elif option == "--request":
+        command.method = value.upper()
+    elif option in ("--header", "--cookie", "--oauth2-bearer"):
+        name, _, content = value.partition(":")
+        if option != "--header":
+            name, content = {"--cookie": ("Cookie", value)}.get(option, ("Authorization", f"Bearer {value}"))
+        command.headers.append((name.strip(), content.strip()))
+    elif option in ("--form", "--form-string"):
+        name, _, content = value.partition("=")
+        command.forms.append((name, content, option == "--form-string"))
+    elif option in (*_DATA, "--data-urlencode"):
+        command.data.append((option, value))
+    elif option == "--user":
+        command.user = value
+    elif option == "--upload-file":
+        command.upload = value
+    elif option == "--max-time":
+        command.seconds = float(value) if value.replace(".", "", 1).isdigit() else None
+    command.is_query = command.is_query or option == "--get"
+    command.follows = command.follows or option == "--location"
+
+
+def propose_from_curl(text: str, name: str) -> Proposal:
+    """A card whose request is that of a curl command.
+
+    Args:
+        text: with the command in it.
+        name: of the engine.
+
+    Raises:
+        InputError: there is no command in it that can be read.
+    """
+    return _Writer(read_curl(text), Proposal(name), Found(name)).proposal()
+
+
+@dataclass(slots=True)
+class _Writer:
+    """From a command to a card.
+
+    Attributes:
+        command, card: from and to where.
+        found: what the fields say.
+        every: what goes into the table of that name.
+        user: whom the password belongs to.
+    """
+
+    command: CurlCommand
+    card: Proposal
+    found: Found
+    every: list[tuple[str, Any]] = field(default_factory=list)
+    user: str | None = None
+
+    def proposal(self) -> Proposal:
+        command, card = self.command, self.card
+        parts = urlsplit(command.url)
+        headers = self._headers()
+        query = self._fields(parse_qsl(parts.query, keep_blank_values=True))
+        body = self._body()
+        path = self.found.literal(unquote(parts.path))
+        if path in ("", "/"):
+            path = ""
+        host = self.found.literal(urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], "", "", "")))
+        self._write_head(host)
+        card.table("send")
+        if path:
+            card.key("path", path)
+        usual = "POST" if body or command.upload else "GET"
+        method = command.method or ("PUT" if command.upload else usual)
+        if method != usual or (command.upload and method != "POST"):
+            card.key("method", method)
+        if command.follows:
+            card.key("follow_redirects", True)
+        if command.seconds:
+            card.key("timeout", f"{command.seconds:g} s")
+        for key, value in headers:
+            card.key(f"headers.{toml_key(key)}", value)
+        for key, value in query.items():
+            card.key(f"query.{toml_key(key)}", value)
+        for key, value, comment in body:
+            card.key(key, value, comment)
+        self._write_reply()
+        return card
+
+    def _write_head(self, host: str) -> None:
+        card = self.card
+        card.table()
+        card.key("url", host)
+        if self.found.secret:
+            card.key("secrets.key", self.found.secret)
+        if self.user is not None:
+            card.key("values.user", self.user)
+        for key, value in self.found.values.items():
+            card.key(f"values.{key}", value, "fill this in")
+        formats = self.found.formats
+        if formats:
+            card.key("accepts.formats", formats, "what the example sends; more may be taken")
+        for form, name in self.found.format_names.items():
+            card.key(f"accepts.format_names.{toml_key(form)}", name)
+        if self.every:
+            card.table("every")
+        for key, value in self.every:
+            card.key(key, value)
+
+    def _write_reply(self) -> None:
+        card, command = self.card, self.command
+        card.table("reply")
+        card.key("format", "text", f"until an answer is learnt: engines learn ANSWER --add {card.name}")
+        card.notes += dict.fromkeys(self.found.notes)
+        if not (self.found.takes_audio or self.found.takes_link):
+            card.notes.append("where the audio goes was not found: put {audio} or {audio|base64} there")
+        if self.found.takes_link:
+            card.notes.append("the engine wants a link to the audio: see [links] in the settings")
+        if command.others:
+            more = "another command" if command.others == 1 else f"{command.others} more commands"
+            card.notes.append(f"{more} followed: only the first was read; write steps for the others")
+        if self.found.secret:
+            place = self.found.secret.partition(":")[2]
+            card.notes.append(f"the key is not in the card: put it into the environment variable {place}")
+
+    def _headers(self) -> list[tuple[str, str]]:
+        kept = []
+        has_body = bool(self.command.forms)
+        for name, value in self.command.headers:
+            lower = name.lower()
+            if lower == "authorization":
+                self._authorization(value)
+            elif lower == "cookie" or is_key(name):
+                prefix, _, _ = value.partition("=") if lower == "cookie" else ("", "", "")
+                self.every.append((f"headers.{toml_key(name)}", f"{prefix}={{key}}" if prefix else "{key}"))
+                self.found.keep_key(value)
+            elif lower in ("content-length", "host", "user-agent", "connection", "expect"):
+                continue
+            elif lower == "content-type":
+                if not has_body:
+                    self.found.add_format(value)
+            elif not (lower == "accept" and value in ("*/*", "application/json")):
+                text = self.found.text(name, value)
+                if text is not None:
+                    kept.append((name, text))
+        if self.command.user is not None:
+            self._basic(self.command.user)
+        return kept
+
+    def _authorization(self, value: str) -> None:
+        matched = _SCHEME.fullmatch(value.strip())
+        scheme, key = (matched[1], matched[2]) if matched else ("", value)
+        if scheme.lower() == "bearer":
+            self.found.keep_key(key)
+            self.every.append(("bearer", "{key}"))
+        elif scheme.lower() == "basic":
+            try:
+                self._basic(base64.b64decode(key, validate=True).decode())
+            except (binascii.Error, ValueError):
+                self._basic(f"user:{key}")
+        else:
+            self.found.keep_key(key)
+            self.every.append(("headers.Authorization", f"{scheme} {{key}}".strip()))
+
+    def _basic(self, user: str) -> None:
+        name, _, password = user.partition(":")
+        if not password or is_stand_in(name):
+            # The key alone, as the user's name or as the password, is as common as both.
+            self.found.keep_key(name if not password or is_key(name.strip("$<>{}")) else password)
+            if not password:
+                self.every.append(("basic", "{key}:"))
+                return
+            self.user = "..." if is_stand_in(name) else name
+        else:
+            self.user = name
+            self.found.keep_key(password)
+        self.every.append(("basic", "{user}:{key}"))
+
+    def _fields(self, pairs: list[tuple[str, str]], *, is_query: bool = True) -> dict[str, Any]:
+        """Fields of a query, or of a body that browsers send."""
+        fields: dict[str, Any] = {}
+        for name, value in pairs:
+            if is_key(name) and is_query:
+                self.every.append((f"query.{toml_key(name)}", self.found.keep_key(value)))
+                continue
+            is_url = value.startswith(("http://", "https://")) and (is_audio(name) or is_link(name))
+            text = self.found.json(value, name) if is_url or is_key(name) else self.found.text(name, value)
+            if text is None:
+                continue
+            if name in fields:
+                before = fields[name] if isinstance(fields[name], list) else [fields[name]]
+                fields[name] = [*before, text]
+            else:
+                fields[name] = text
+        return fields
+
+    def _body(self) -> list[tuple[str, Any, str]]:
+        command = self.command
+        if command.forms:
+            return [(f"form.{toml_key(key)}", value, "") for key, value in self._form().items()]
+        if command.upload:
+            return self._raw(command.upload)
+        if not command.data:
+            return []
+        if command.is_query:
+            fields = self._fields([pair for _, text in command.data for pair in parse_qsl(text)])
+            return [(f"query.{toml_key(key)}", value, "") for key, value in fields.items()]
+        option, first = command.data[0]
+        if option == "--data-binary" and first.startswith("@") and not first.endswith(".json"):
+            return self._raw(first[1:])
+        if first.startswith("@"):
+            if is_sound_file(first):
+                return self._raw(first[1:])
+            self.found.notes.append(f"the body is in the file {first[1:]}: put what it holds into send.json")
+            return [("json", {}, "the body is in a file that was not read")]
+        return self._text_body(first)
+
+    def _text_body(self, first: str) -> list[tuple[str, Any, str]]:
+        try:
+            document = json.loads(first)
+        except ValueError:
+            document = None
+        if isinstance(document, (dict, list)):
+            return [("json", self.found.json(document), "")]
+        if first.lstrip().startswith(("{", "[")):
+            raise InputError("the body of the curl command looks like JSON, but is none", where="--data")
+        if any(kind.lower() == "content-type" and "urlencoded" not in value for kind, value in self.command.headers):
+            return [("raw", self.found.literal(first), "")]
+        pairs = [pair for _, text in self.command.data for pair in parse_qsl(text, keep_blank_values=True)]
+        fields = {}
+        for name, value in pairs:
+            is_content = (is_audio(name) and (is_stand_in(value) or len(value) > 40)) or value.startswith("@")
+            if is_content and not self.found.takes_audio and not is_key(name):
+                self.found.takes_audio = True
+                fields[name] = "{audio|base64}"
+            else:
+                fields |= self._fields([(name, value)], is_query=False)
+        return [("urlencoded", fields, "")]
+
+    def _raw(self, file: str) -> list[tuple[str, Any, str]]:
+        self.found.takes_audio = True
+        self.found.add_format(extension_of(file))
+        kinds = [value for name, value in self.command.headers if name.lower() == "content-type"]
+        lines: list[tuple[str, Any, str]] = [("raw", "{audio}", "")]
+        if kinds and not kinds[0].startswith("audio/"):
+            lines.append(("content_type", kinds[0], ""))
+        return lines
+
+    def _form(self) -> dict[str, Any]:
+        fields: dict[str, Any] = {}
+        for name, content, is_text in self.command.forms:
+            part = self._text_part(name, content) if is_text else self._part(name, content)
+            if part is None:
+                continue
+            if name in fields:
+                before = fields[name] if isinstance(fields[name], list) else [fields[name]]
+                fields[name] = [*before, part]
+            else:
+                fields[name] = part
+        return fields
+
+    def _part(self, name: str, content: str) -> Any:
+        value, _, more = content.partition(";") if content.startswith(("@", "<")) else _parted(content)
+        said = dict(item.strip().partition("=")[::2] for item in more.split(";") if "=" in item)
+        kind = said.get("type")
+        if value.startswith(("@", "<")):
+            file = value[1:].strip('"')
+            is_data = kind is not None and ("json" in kind or kind.startswith("text/"))
+            if not self.found.takes_audio and not is_data and not file.endswith((".json", ".txt")):
+                self.found.takes_audio = True
+                self.found.add_format(kind if kind and kind.startswith("audio/") else extension_of(file))
+                if kind and not kind.startswith("audio/"):
+                    return {"value": "{audio}", "content_type": kind}
+                return "{audio}"
+            self.found.notes.append(f"the part {name!r} is in the file {file}, which was not read")
+            return {"json": {}, "content_type": kind or "application/json"}
+        part = self._text_part(name, value)
+        if kind is None or part is None:
+            return part
+        if isinstance(part, dict):
+            return {**part, "content_type": kind} if kind != "application/json" else part
+        return {"value": part, "content_type": kind}
+
+    def _text_part(self, name: str, value: str) -> Any:
+        if is_key(name):
+            self.found.keep_key(value)
+            return "{key}"
+        if value.lstrip().startswith(("{", "[")):
+            try:
+                return {"json": self.found.json(json.loads(value))}
+            except ValueError:
+                pass
+        if value.startswith(("http://", "https://")):
+            return self.found.json(value, name)
+        return self.found.text(name, value)
+
+
+def _parted(content: str) -> tuple[str, str, str]:
+    """The value of a part, and what is said of it."""
+    matched = re.search(r";\s*(?:type|filename|headers|encoder)=", content)
+    return (content[: matched.start()], ";", content[matched.start() + 1 :]) if matched else (content, "", "")

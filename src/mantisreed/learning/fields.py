@@ -1,0 +1,219 @@
+"""What a field of a request is for, as its name and its example value tell."""
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import PurePosixPath
+from typing import Any
+
+_LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
+_LANGUAGE = re.compile(r"lang|locale|culture|tongue", re.I)
+_TARGET = re.compile(r"target|translat|output[_-]?lang|into", re.I)
+_KEY = re.compile(
+    r"(^|[-_.])(api[-_]?)?(key|token|secret|password|auth(orization)?)s?$|subscription[-_]?key|apikey", re.I
+)
+_RATE = re.compile(r"(sample|sampling)[-_]?(rate|freq)|rate[-_]?hertz|samplerate|^sr$|hertz$", re.I)
+_CHANNELS = re.compile(r"^(audio[-_]?)?(num[-_]?)?channels?([-_]?count)?$", re.I)
+_FORMAT = re.compile(r"(^|[-_])(format|encoding|codec|container|file[-_]?type|mime[-_]?type|content[-_]?type)$", re.I)
+_HINTS = re.compile(r"hint|keyword|key[-_]?term|phrase|vocab|boost|custom[-_]?words|context", re.I)
+_CALLBACK = re.compile(r"callback|web[-_]?hook|notif(y|ication)", re.I)
+_AUDIO = re.compile(r"audio|sound|file|media|recording|content|data|input|speech|wav", re.I)
+_LINK = re.compile(r"ur[il]|link|href|source", re.I)
+_DATA_URI = re.compile(r"data:audio/[^;,]*;base64,", re.I)
+_BASE64 = re.compile(r"[A-Za-z0-9+/_-]{16,}={0,2}(\.\.\.|…)?")
+_WANTS_BASE64 = re.compile(r"base ?64|b64", re.I)
+_STANDS_FOR = re.compile(
+    r"\$\(.*|`.*|<.*>|\{\{?.*\}?\}|\[.*\]|\.\.\.|…|\$\{?\w+\}?|[Yy]our[-_ ].*|[A-Z]+_[A-Z0-9_]+", re.DOTALL
+)
+_EXTENSIONS = {
+    "flac": "flac",
+    "wav": "wav",
+    "wave": "wav",
+    "mp3": "mp3",
+    "mpeg": "mp3",
+    "mpga": "mp3",
+    "ogg": "opus",
+    "opus": "opus",
+    "oga": "opus",
+    "webm": "webm",
+    "aiff": "aiff",
+    "aif": "aiff",
+    "au": "au",
+    "caf": "caf",
+    "linear16": "pcm-s16le",
+    "pcm_s16le": "pcm-s16le",
+    "mulaw": "mulaw",
+    "alaw": "alaw",
+    "x-wav": "wav",
+    "x-flac": "flac",
+    "vnd.wave": "wav",
+}
+_OTHER_SOUND = ("m4a", "mp4", "aac", "wma", "amr", "3gp", "mov", "mkv", "raw", "pcm")
+
+
+@dataclass(slots=True)
+class Found:
+    """What a request needs of the card, gathered from its fields.
+
+    Attributes:
+        engine: its name.
+        secret: where its key is kept, once there is one.
+        formats: audio formats that it is said to take, in order.
+        format_names: what the engine calls them, where it differs.
+        values: placeholders that the user has to fill in, with what stood there.
+        notes: what the reader should know.
+        takes_audio: whether the audio is sent.
+        takes_link: whether a link to it is.
+    """
+
+    engine: str
+    secret: str | None = None
+    formats: list[str] = field(default_factory=list)
+    format_names: dict[str, str] = field(default_factory=dict)
+    values: dict[str, str] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+    takes_audio: bool = False
+    takes_link: bool = False
+
+    def keep_key(self, value: str) -> str:
+        """The template for a key; the key itself goes nowhere."""
+        if self.secret is None:
+            named = re.search(r"\$\{?([A-Za-z_]\w*)", value)
+            fallback = re.sub(r"[^A-Z0-9]+", "_", self.engine.upper()).strip("_") + "_KEY"
+            self.secret = f"env:{named[1] if named else fallback}"
+        return "{key}"
+
+    def add_format(self, name: str) -> None:
+        """Note a format by its own name, or by what the engine calls it."""
+        form = format_called(name)
+        if form is None:
+            if name.lower() in _OTHER_SOUND:
+                self.notes.append(f"the example sends {name}; say in accepts.formats what else the engine takes")
+            return
+        if form not in self.formats:
+            self.formats.append(form)
+
+    def text(self, name: str, value: str) -> str | None:
+        """The template for a field; None when it is better left out."""
+        if _CALLBACK.search(name) and (value.startswith("http") or is_stand_in(value)):
+            self.notes.append(f"{name!r} was left out: see [callback] in the manual if the engine is to call back")
+            return None
+        if _is_language(name, value):
+            return "{target}" if _TARGET.search(name) else "{language}"
+        if _RATE.search(name) and value.isdigit():
+            return "{sample_rate}"
+        if _CHANNELS.search(name) and value.isdigit():
+            return "{channels}"
+        if _FORMAT.search(name) and (form := format_called(value)):
+            self.add_format(value)
+            if value.lower() != form:
+                self.format_names[form] = value
+            return "{content_type}" if "/" in value else "{format}"
+        return self.literal(value)
+
+    def literal(self, value: str) -> str:
+        """A text as it is, what stands for something in it as a placeholder."""
+
+        def placeholder(match: re.Match[str]) -> str:
+            name = re.sub(r"[^a-z0-9]+", "_", next(filter(None, match.groups())).lower()).strip("_")
+            if not name or not name[0].isalpha():
+                return match[0].replace("{", "{{").replace("}", "}}")
+            self.values.setdefault(name, "...")
+            return f"{{{name}}}"
+
+        return re.sub(r"\$\{(\w+)\}|\$(\w+)|\{(\w+)\}|<([\w -]+)>", placeholder, value)
+
+    def json(self, value: Any, name: str = "") -> Any:
+        """The template of a JSON body; what is better left out is None."""
+        if isinstance(value, Mapping):
+            return {key: self.json(item, key) for key, item in value.items()}
+        if isinstance(value, list):
+            if _HINTS.search(name) and all(isinstance(item, str) for item in value):
+                return "{hints}"
+            if _LANGUAGE.search(name) and len(value) == 1 and isinstance(value[0], str):
+                return [self.text(name, value[0])]
+            return [self.json(item, name) for item in value]
+        if isinstance(value, bool) or value is None:
+            return value
+        if isinstance(value, (int, float)):
+            if _RATE.search(name):
+                return "{sample_rate}"
+            return "{channels}" if _CHANNELS.search(name) else value
+        return self._json_text(name, str(value))
+
+    def _json_text(self, name: str, value: str) -> str | None:
+        if is_key(name):
+            return self.keep_key(value)
+        data_uri = _DATA_URI.match(value)
+        if data_uri and not self.takes_audio:
+            self.takes_audio = True
+            return "data:{content_type};base64,{audio|base64}"
+        if not self.takes_audio and _AUDIO.search(name) and not _LINK.search(name) and looks_like_base64(value):
+            self.takes_audio = True
+            return "{audio|base64}"
+        is_link = value.startswith(("http://", "https://")) and not _CALLBACK.search(name)
+        if is_link and not (self.takes_audio or self.takes_link) and (_LINK.search(name) or _AUDIO.search(name)):
+            self.takes_link = True
+            self.add_format(extension_of(value))
+            return "{audio_link}"
+        return self.text(name, value)
+
+
+def format_called(name: str) -> str | None:
+    """The format of this name, extension or media type; None when it is none that can be sent."""
+    return _EXTENSIONS.get(name.lower().partition(";")[0].rpartition("/")[2].strip())
+
+
+def extension_of(file: str) -> str:
+    """What a file's name ends with, without the dot."""
+    return PurePosixPath(file.partition("?")[0]).suffix.lstrip(".").lower()
+
+
+def is_sound_file(file: str) -> bool:
+    """Whether a file's name is that of a recording."""
+    extension = extension_of(file)
+    return extension in _EXTENSIONS or extension in _OTHER_SOUND
+
+
+def is_key(name: str) -> bool:
+    """Whether a field of this name holds a key."""
+    return bool(_KEY.search(name))
+
+
+def is_hint(name: str) -> bool:
+    """Whether a field of this name takes words to expect."""
+    return bool(_HINTS.search(name))
+
+
+def is_audio(name: str) -> bool:
+    """Whether a field of this name may hold the audio."""
+    return bool(_AUDIO.search(name))
+
+
+def is_link(name: str) -> bool:
+    """Whether a field of this name may hold a link."""
+    return bool(_LINK.search(name))
+
+
+def is_language(name: str) -> bool:
+    """Whether a field of this name holds a language."""
+    return bool(_LANGUAGE.search(name))
+
+
+def is_stand_in(value: str) -> bool:
+    """Whether a value stands for another: `<token>`, `$KEY`, `YOUR_KEY`."""
+    return bool(_STANDS_FOR.fullmatch(value.strip()))
+
+
+def looks_like_base64(value: str) -> bool:
+    """Whether a value is, or stands for, bytes in base64."""
+    return bool(_WANTS_BASE64.search(value) or _BASE64.fullmatch(value.strip()) or is_stand_in(value))
+
+
+def _is_language(name: str, value: str) -> bool:
+    return bool(_LANGUAGE.search(name)) and bool(_LANGUAGE_TAG.fullmatch(value) or is_stand_in(value))
+
+
+def first_of(values: Sequence[Any]) -> Any:
+    """The first; None of none."""
+    return values[0] if values else None

@@ -1,0 +1,673 @@
+"""Reading an OpenAPI 3 document, and the card that one of its operations implies."""
+
+import json
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import yaml
+
+from mantisreed.errors import InputError
+from mantisreed.learning.fields import Found, format_called, is_audio, is_hint, is_language, is_link
+from mantisreed.learning.proposal import Proposal, toml_key
+from mantisreed.learning.samples import propose_reply
+
+_VERBS = ("post", "put", "patch", "get")
+_TEXT = re.compile(r"text|transcript|words?$|utterance|segment|result|sentence|caption|subtitle|vtt|srt", re.I)
+_SAID = re.compile(r"text|transcript|word|content|token|utterance|sentence|display", re.I)
+_JOB = re.compile(r"(^|_|[a-z])(id|uuid|token|name|job)$", re.I)
+_STATE = re.compile(r"stat(e|us)$|phase", re.I)
+_WAITING = re.compile(r"queue|wait|pend|process|run|progress|creat|accept|start|new|schedul|submit|open|work", re.I)
+_FAILED = re.compile(r"fail|err|abort|cancel|reject|expire|dead", re.I)
+_DONE = re.compile(r"done|complet|finish|succe|ready|ok$|end", re.I)
+_TIMES = {
+    "start": re.compile(r"^(start|begin|from|offset|onset|t0)", re.I),
+    "end": re.compile(r"^(end|stop|till|until|to$|t1)", re.I),
+    "length": re.compile(r"^(dur|len)", re.I),
+    "confidence": re.compile(r"conf|prob|score|certain", re.I),
+    "speaker": re.compile(r"speak|voice|channel|who", re.I),
+}
+_UNIT = re.compile(r"milli ?seconds?|micro ?seconds?|nano ?seconds?|seconds?|\bms\b", re.I)
+_DEEPEST = 12
+
+
+def read_openapi(content: bytes) -> Mapping[str, Any] | None:
+    """The document; None when it is no OpenAPI document.
+
+    Raises:
+        InputError: it is one of an older kind.
+    """
+    head = content[:200_000]
+    if b"openapi" not in head and b"swagger" not in head:
+        return None
+    try:
+        document = json.loads(content) if content.lstrip().startswith(b"{") else yaml.safe_load(content)
+    except (ValueError, yaml.YAMLError, RecursionError):
+        return None
+    if not isinstance(document, dict):
+        return None
+    if "swagger" in document:
+        raise InputError(
+            f"this is an API description of version {document['swagger']}", advice="OpenAPI 3 can be read: convert it"
+        )
+    return document if str(document.get("openapi", "")).startswith("3.") else None
+
+
+@dataclass(frozen=True, slots=True)
+class Operation:
+    """One operation of a document, its references followed.
+
+    Attributes:
+        id: its `operationId`, or method and path.
+        verb, path: as in a request.
+        body: its request body's media types with their schemas.
+        parameters: those of the path and of itself.
+        answers: from media type to schema, of the first answer that is no error.
+        raw: as it stands.
+    """
+
+    id: str
+    verb: str
+    path: str
+    body: Mapping[str, Any]
+    parameters: Sequence[Mapping[str, Any]]
+    answers: Mapping[str, Any]
+    raw: Mapping[str, Any] = field(repr=False)
+
+
+class _Document:
+    """A document whose references are followed."""
+
+    def __init__(self, document: Mapping[str, Any]) -> None:
+        self.raw = document
+
+    def resolved(self, value: Any, within: tuple[str, ...] = ()) -> Any:
+        """A value with all references in it followed; one that leads back to itself is empty."""
+        if len(within) > _DEEPEST:
+            return {}
+        if isinstance(value, Mapping):
+            reference = value.get("$ref")
+            if isinstance(reference, str):
+                return {} if reference in within else self.resolved(self._at(reference), (*within, reference))
+            if "allOf" in value:
+                return self._all_of(value, within)
+            for key in ("oneOf", "anyOf"):
+                if isinstance(value.get(key), list) and value[key]:
+                    choice = next((one for one in value[key] if one != {"type": "null"}), value[key][0])
+                    return self.resolved({**{k: v for k, v in value.items() if k != key}, **choice}, within)
+            return {key: self.resolved(item, within) for key, item in value.items()}
+        if isinstance(value, list):
+            return [self.resolved(item, within) for item in value]
+        return value
+
+    def _all_of(self, value: Mapping[str, Any], within: tuple[str, ...]) -> dict[str, Any]:
+        merged: dict[str, Any] = {key: item for key, item in value.items() if key != "allOf"}
+        for part in value["allOf"]:
+            found = self.resolved(part, within)
+            properties = {**merged.get("properties", {}), **found.get("properties", {})}
+            merged = {**merged, **found, **({"properties": properties} if properties else {})}
+        resolved = self.resolved(merged, within)
+        assert isinstance(resolved, dict)
+        return resolved
+
+    def _at(self, reference: str) -> Any:
+        found: Any = self.raw
+        for part in reference.removeprefix("#/").split("/"):
+            name = part.replace("~1", "/").replace("~0", "~")
+            found = found.get(name, {}) if isinstance(found, Mapping) else {}
+        return found
+
+    def operations(self) -> Iterator[Operation]:
+        """All of them."""
+        for path, item in (self.raw.get("paths") or {}).items():
+            if not isinstance(item, Mapping):
+                continue
+            for verb in _VERBS:
+                if isinstance(item.get(verb), Mapping):
+                    yield self._operation(str(path), verb, item)
+
+    def _operation(self, path: str, verb: str, item: Mapping[str, Any]) -> Operation:
+        raw = item[verb]
+        body = self.resolved(raw.get("requestBody") or {}).get("content") or {}
+        shared = [*(item.get("parameters") or []), *(raw.get("parameters") or [])]
+        parameters = [one for one in self.resolved(shared) if isinstance(one, Mapping) and "name" in one]
+        answers: Mapping[str, Any] = {}
+        for status, answer in (raw.get("responses") or {}).items():
+            if str(status).startswith("2"):
+                answers = self.resolved(answer).get("content") or {}
+                break
+        return Operation(
+            str(raw.get("operationId") or f"{verb} {path}"), verb.upper(), path, body, parameters, answers, raw
+        )
+
+
+def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str | None) -> Proposal:
+    """A card for an operation that takes audio.
+
+    Args:
+        document: as `read_openapi` gives it.
+        name: of the engine.
+        operation: which one; None when there is only one.
+
+    Raises:
+        InputError: no operation takes audio, or it is not clear which one is meant.
+    """
+    read = _Document(document)
+    operations = list(read.operations())
+    taking = [one for one in operations if _takes_audio(one)]
+    if operation is not None:
+        wanted = operation.lower()
+        chosen = [one for one in operations if wanted in (one.id.lower(), f"{one.verb} {one.path}".lower())]
+        if not chosen:
+            raise InputError(f"there is no operation {operation!r}", advice=_listed(taking or operations))
+    elif not taking:
+        raise InputError("no operation of this document takes audio", advice=_listed(operations))
+    else:
+        answering = [one for one in taking if _gives_text(one) or _gives_job(one)] or taking
+        if len(answering) > 1:
+            raise InputError("several operations take audio", advice=_listed(answering))
+        chosen = answering
+    return _Writer(read, operations, chosen[0], Proposal(name), Found(name)).proposal()
+
+
+def _listed(operations: Sequence[Operation]) -> str:
+    if not operations:
+        return "it describes no operations"
+    shown = [f"{one.id} ({one.verb} {one.path})" for one in operations[:8]]
+    more = f" and {len(operations) - 8} more" if len(operations) > 8 else ""
+    return f"choose one with --operation: {', '.join(shown)}{more}"
+
+
+def _takes_audio(operation: Operation) -> bool:
+    if operation.verb == "GET":
+        return False
+    return any(
+        _is_audio_type(kind) or _audio_field(media.get("schema") or {}) for kind, media in operation.body.items()
+    )
+
+
+def _is_audio_type(kind: str) -> bool:
+    return kind.startswith(("audio/", "video/")) or kind.partition(";")[0] in ("application/octet-stream", "*/*")
+
+
+def _audio_field(schema: Mapping[str, Any], depth: int = 0) -> bool:
+    for name, inner in (schema.get("properties") or {}).items():
+        if not isinstance(inner, Mapping):
+            continue
+        if _is_bytes(name, inner) or (is_link(name) and is_audio(name) and inner.get("type") == "string"):
+            return True
+        if inner.get("format") == "uri" and (is_audio(name) or is_link(name)):
+            return True
+        if depth < 3 and inner.get("type") in ("object", None) and _audio_field(inner, depth + 1):
+            return True
+    return False
+
+
+def _is_bytes(name: str, schema: Mapping[str, Any]) -> bool:
+    """Whether a field holds the sound itself."""
+    media = str(schema.get("contentMediaType", ""))
+    encoded = str(schema.get("contentEncoding", "")).startswith("base64")
+    kind = schema.get("format")
+    return kind == "binary" or media.startswith("audio/") or ((kind == "byte" or encoded) and is_audio(name))
+
+
+def _gives_text(operation: Operation) -> bool:
+    for kind, media in operation.answers.items():
+        if kind.startswith("text/") or "subrip" in kind:
+            return True
+        if any(_TEXT.search(name) for name in _property_names(media.get("schema") or {})):
+            return True
+    return False
+
+
+def _gives_job(operation: Operation) -> bool:
+    return any(
+        _JOB.search(name)
+        for media in operation.answers.values()
+        for name in (media.get("schema") or {}).get("properties") or {}
+    )
+
+
+def _property_names(schema: Mapping[str, Any], depth: int = 0) -> Iterator[str]:
+    for name, inner in (schema.get("properties") or {}).items():
+        yield str(name)
+        if depth < 4 and isinstance(inner, Mapping):
+            yield from _property_names(inner, depth + 1)
+            if isinstance(inner.get("items"), Mapping):
+                yield from _property_names(inner["items"], depth + 1)
+
+
+@dataclass(slots=True)
+class _Writer:
+    """From an operation to a card."""
+
+    document: _Document
+    operations: Sequence[Operation]
+    chosen: Operation
+    card: Proposal
+    found: Found
+    every: list[tuple[str, Any]] = field(default_factory=list)
+    head: list[tuple[str, Any, str]] = field(default_factory=list)
+    languages: list[str] = field(default_factory=list)
+
+    def proposal(self) -> Proposal:
+        asking = self._asking()
+        self._security()
+        send = self._request(self.chosen)
+        self._head()
+        step = "steps.start" if asking else "send"
+        self.card.table(step)
+        for key, value, comment in send:
+            self.card.key(key, value, comment)
+        if asking is not None:
+            self._ask(asking)
+        self._reply(asking or self.chosen)
+        self.card.notes += dict.fromkeys(self.found.notes)
+        return self.card
+
+    def _head(self) -> None:
+        card = self.card
+        card.table()
+        info = self.document.raw.get("info") or {}
+        if info.get("title"):
+            card.key("about", str(info["title"]))
+        card.key("url", self._server())
+        for key, value, comment in self.head:
+            card.key(key, value, comment)
+        if self.found.secret:
+            card.key("secrets.key", self.found.secret)
+            place = self.found.secret.partition(":")[2]
+            card.notes.append(f"the key is expected in the environment variable {place}")
+        for key, value in self.found.values.items():
+            card.key(f"values.{key}", value, "fill this in" if value == "..." else "")
+        if self.found.formats:
+            card.key("accepts.formats", self.found.formats)
+        for form, name in self.found.format_names.items():
+            card.key(f"accepts.format_names.{toml_key(form)}", name)
+        if self.languages:
+            card.key("accepts.languages", self.languages)
+        if self.every:
+            card.table("every")
+        for key, value in self.every:
+            card.key(key, value)
+
+    def _server(self) -> str:
+        servers = self.chosen.raw.get("servers") or self.document.raw.get("servers") or []
+        server = servers[0] if servers else {}
+        url = str(server.get("url", ""))
+        for name, variable in (server.get("variables") or {}).items():
+            self.found.values[_plain_name(name)] = str(variable.get("default", "..."))
+            url = url.replace(f"{{{name}}}", f"{{{_plain_name(name)}}}")
+        if not url.startswith(("http://", "https://")):
+            self.card.notes.append("the document does not say where the service is: put its address into url")
+            return "https://fill-this-in.example" + (url if url.startswith("/") else "")
+        return url.rstrip("/")
+
+    def _security(self) -> None:
+        chosen = self.chosen.raw.get("security", self.document.raw.get("security")) or []
+        schemes = self.document.resolved((self.document.raw.get("components") or {}).get("securitySchemes") or {})
+        names = [name for requirement in chosen[:1] for name in requirement]
+        if not names and "security" not in self.chosen.raw and len(schemes) == 1:
+            names = list(schemes)
+        for name in names:
+            self._scheme(schemes.get(name) or {})
+
+    def _scheme(self, scheme: Mapping[str, Any]) -> None:
+        kind, key = scheme.get("type"), self.found.keep_key
+        if kind == "http" and str(scheme.get("scheme", "")).lower() == "basic":
+            self.found.values["user"] = "..."
+            self.every.append(("basic", "{user}:" + key("")))
+        elif kind == "http" or kind == "openIdConnect":
+            self.every.append(("bearer", key("")))
+        elif kind == "apiKey":
+            name = str(scheme.get("name", "X-Key"))
+            if scheme.get("in") == "cookie":
+                self.every.append(("headers.Cookie", f"{name}={key('')}"))
+            else:
+                place = "query" if scheme.get("in") == "query" else "headers"
+                self.every.append((f"{place}.{toml_key(name)}", key("")))
+        elif kind == "oauth2":
+            flow = (scheme.get("flows") or {}).get("clientCredentials")
+            if not flow:
+                self.every.append(("bearer", key("")))
+                return
+            self.found.values["client"] = "..."
+            token: dict[str, Any] = {"url": flow.get("tokenUrl", "..."), "client": "{client}", "secret": key("")}
+            if flow.get("scopes"):
+                token["scope"] = " ".join(flow["scopes"])
+            self.head.append(("token", token, ""))
+            self.every.append(("bearer", "{token}"))
+
+    def _request(self, operation: Operation) -> list[tuple[str, Any, str]]:
+        lines: list[tuple[str, Any, str]] = [("path", self._path(operation), "")]
+        is_bodied = operation.verb == "POST" or (operation.verb == "GET" and not operation.body)
+        if not is_bodied:
+            lines.append(("method", operation.verb, ""))
+        for parameter in operation.parameters:
+            if parameter.get("in") not in ("query", "header"):
+                continue
+            name, schema = str(parameter["name"]), parameter.get("schema") or {}
+            if name.lower() in ("authorization", "content-type", "accept"):
+                continue
+            value, comment = self._value(name, schema, required=bool(parameter.get("required")))
+            if value is not None:
+                place = "query" if parameter["in"] == "query" else "headers"
+                lines.append((f"{place}.{toml_key(name)}", value, comment))
+        lines += self._body(operation)
+        return lines
+
+    def _path(self, operation: Operation) -> str:
+        def placeholder(match: re.Match[str]) -> str:
+            name = _plain_name(match[1])
+            given = next((one for one in operation.parameters if one["name"] == match[1]), {})
+            schema = given.get("schema") or {}
+            known = schema.get("default", schema.get("example", given.get("example", "...")))
+            self.found.values.setdefault(name, str(known))
+            return f"{{{name}}}"
+
+        return re.sub(r"\{([^}]+)\}", placeholder, operation.path)
+
+    def _body(self, operation: Operation) -> list[tuple[str, Any, str]]:
+        kinds = operation.body
+        audio = [kind for kind in kinds if _is_audio_type(kind)]
+        form = next((kind for kind in kinds if kind.startswith("multipart/")), None)
+        urlencoded = next((kind for kind in kinds if "urlencoded" in kind), None)
+        document = next((kind for kind in kinds if "json" in kind), None)
+        if form is not None and (not audio or _audio_field(kinds[form].get("schema") or {})):
+            return self._fields("form", kinds[form])
+        if audio:
+            for kind in audio:
+                self.found.add_format(kind)
+            self._limit(kinds[audio[0]].get("schema") or {})
+            self.found.takes_audio = True
+            generic = not any(kind.startswith(("audio/", "*/")) for kind in audio)
+            said: list[tuple[str, Any, str]] = [("raw", "{audio}", "")]
+            return [*said, ("content_type", "application/octet-stream", "")] if generic else said
+        if document is not None:
+            schema = kinds[document].get("schema") or {}
+            example = kinds[document].get("example")
+            return [("json", self._document(schema) or self.found.json(example or {}), "")]
+        return self._fields("urlencoded", kinds[urlencoded]) if urlencoded else []
+
+    def _limit(self, schema: Mapping[str, Any]) -> None:
+        if isinstance(schema.get("maxLength"), int):
+            self.head.append(("accepts.max_bytes", schema["maxLength"], ""))
+
+    def _fields(self, key: str, media: Mapping[str, Any]) -> list[tuple[str, Any, str]]:
+        schema, encoding = media.get("schema") or {}, media.get("encoding") or {}
+        required = schema.get("required") or []
+        lines: list[tuple[str, Any, str]] = []
+        for name, inner in (schema.get("properties") or {}).items():
+            kinds = str((encoding.get(name) or {}).get("contentType", ""))
+            if not self.found.takes_audio and _is_bytes(name, inner):
+                self.found.takes_audio = True
+                for kind in re.split(r"\s*,\s*", kinds or str(inner.get("contentMediaType", ""))):
+                    self.found.add_format(kind)
+                self._limit(inner)
+                lines.append((f"{key}.{toml_key(name)}", "{audio}" if key == "form" else "{audio|base64}", ""))
+                continue
+            if inner.get("type") == "object":
+                found = self._document(inner)
+                if found and (name in required or self._is_wanted(inner)):
+                    lines.append((f"{key}.{toml_key(name)}", {"json": found}, ""))
+                continue
+            value, comment = self._value(name, inner, required=name in required)
+            if value is not None:
+                lines.append((f"{key}.{toml_key(name)}", value, comment))
+        return lines
+
+    def _is_wanted(self, schema: Mapping[str, Any]) -> bool:
+        return any(is_language(name) or is_hint(name) for name in schema.get("properties") or {})
+
+    def _document(self, schema: Mapping[str, Any], depth: int = 0) -> dict[str, Any]:
+        made: dict[str, Any] = {}
+        required = schema.get("required") or []
+        for name, inner in (schema.get("properties") or {}).items():
+            if not isinstance(inner, Mapping):
+                continue
+            if not self.found.takes_audio and not self.found.takes_link and _is_bytes(name, inner):
+                self.found.takes_audio = True
+                self._limit(inner)
+                made[name] = "{audio|base64}"
+            elif inner.get("type") == "object" and depth < 4:
+                found = self._document(inner, depth + 1)
+                if found:
+                    made[name] = found
+            else:
+                is_uri = inner.get("format") == "uri" or inner.get("type") == "string"
+                if is_uri and is_link(name) and not re.search("callback|hook", name, re.I):
+                    if not (self.found.takes_audio or self.found.takes_link):
+                        self.found.takes_link = True
+                        made[name] = "{audio_link}"
+                    continue
+                value, _ = self._value(name, inner, required=name in required)
+                if value is not None:
+                    made[name] = value
+        return made
+
+    def _value(self, name: str, schema: Mapping[str, Any], *, required: bool) -> tuple[Any, str]:
+        """What is sent in a field, and what else could be; None when it is left out."""
+        choices = [value for value in schema.get("enum") or [] if value is not None]
+        if is_language(name) and schema.get("type") in ("string", None):
+            tags = [value for value in choices if re.fullmatch(r"[a-z]{2,3}([-_]\w+)*", str(value))]
+            self.languages = self.languages or [str(tag) for tag in tags]
+            return "{language}", ""
+        if is_hint(name) and schema.get("type") == "array":
+            return "{hints}", ""
+        formats = {str(value): form for value in choices if (form := format_called(str(value)))}
+        if formats and re.search(r"format|encod|codec|type", name, re.I) and len(formats) >= 0.5 * len(choices):
+            for given, form in formats.items():
+                self.found.add_format(given)
+                if given.lower() != form:
+                    self.found.format_names.setdefault(form, given)
+            return "{format}", ""
+        if re.search(r"sample.?rate|hertz", name, re.I):
+            return "{sample_rate}", ""
+        if re.search(r"callback|web.?hook", name, re.I):
+            self.found.notes.append(
+                f"{name!r} was left out: see [callback] in the manual if the engine is to call back"
+            )
+            return None, ""
+        known = schema.get("default", schema.get("example", choices[0] if choices else None))
+        others = f"one of {', '.join(map(str, choices[:8]))}" if len(choices) > 1 else ""
+        wants_times = re.search(r"word|timestamp|times", name, re.I) and schema.get("type") == "boolean"
+        if wants_times:
+            return True, "asks for the times of words"
+        if re.search(r"(response|output|result).?format|granular|^format$", name, re.I) and choices:
+            best = next(
+                (value for value in choices if re.search("verbose|json|word|detail", str(value), re.I)), known
+            )
+            return best, others
+        if not required:
+            return None, ""
+        if known is None:
+            known = {"boolean": True, "integer": 1, "number": 1}.get(str(schema.get("type")), "...")
+            others = others or "fill this in"
+        return known, others
+
+    def _asking(self) -> Operation | None:
+        """The operation that asks for a job, where the chosen one only starts it."""
+        if _gives_text(self.chosen) and not _gives_job(self.chosen):
+            return None
+        prefix = self.chosen.path.rstrip("/")
+        for one in self.operations:
+            last = one.path.rstrip("/").removeprefix(prefix)
+            if one.verb == "GET" and re.fullmatch(r"/\{[^}]+\}", last) and _gives_job(self.chosen):
+                return one
+        return None
+
+    def _ask(self, asking: Operation) -> None:
+        card = self.card
+        name = re.findall(r"\{([^}]+)\}", asking.path)[-1]
+        given = self._schema(self.chosen)
+        properties = given.get("properties") or {}
+        job = next((key for key in properties if key.lower() == name.lower()), None)
+        job = job or next((key for key in properties if _JOB.search(key)), "id")
+        card.key("take.job", _path(job))
+        card.table("steps.ask")
+        plain = re.sub(r"\{" + re.escape(name) + r"\}", "{job}", asking.path)
+        card.key("path", plain)
+        properties = self._schema(asking).get("properties") or {}
+        state = next((key for key in properties if _STATE.search(key)), None)
+        if state is None:
+            return
+        card.key("state", _path(state))
+        states = [str(value) for value in properties[state].get("enum") or []]
+        failed = [value for value in states if _FAILED.search(value)]
+        done = [value for value in states if _DONE.search(value) and value not in failed]
+        waiting = [value for value in states if value not in (*failed, *done)]
+        guessed = [] if done or len(waiting) < 2 else [waiting.pop()]  # the last one usually is the end
+        done += guessed
+        for key, values in (("waiting", waiting), ("done", done), ("failed", failed)):
+            if values:
+                card.key(key, values)
+        if not states:
+            card.comment("say which states there are: waiting = [...], done = [...], failed = [...]")
+        unclear = [value for value in waiting if not _WAITING.search(value)] + guessed
+        if unclear:
+            card.comment(f"not sure: {', '.join(unclear)}")
+
+    @staticmethod
+    def _schema(operation: Operation) -> Mapping[str, Any]:
+        for kind, media in operation.answers.items():
+            if "json" in kind:
+                schema: Mapping[str, Any] = media.get("schema") or {}
+                return schema
+        return {}
+
+    def _reply(self, operation: Operation) -> None:
+        card = self.card
+        for media in operation.answers.values():
+            examples = [media.get("example"), (media.get("schema") or {}).get("example")]
+            examples += [
+                one.get("value") for one in (media.get("examples") or {}).values() if isinstance(one, Mapping)
+            ]
+            example = next((one for one in examples if one), None)
+            if example is None:
+                continue
+            sample = example if isinstance(example, str) else json.dumps(example)
+            tried = Proposal(card.name)
+            try:
+                propose_reply(sample.encode(), tried)
+            except InputError:
+                continue
+            card.append(tried)
+            return
+        kinds = list(operation.answers)
+        card.table("reply")
+        text = next((kind for kind in kinds if kind.startswith("text/") or "subrip" in kind), None)
+        if text is not None and not any("json" in kind for kind in kinds):
+            card.key("format", "vtt" if "vtt" in text else "srt" if "subrip" in text or "srt" in text else "text")
+            return
+        _ReplyWriter(card).write(self._schema(operation))
+
+
+class _ReplyWriter:
+    """A `reply` table from a schema; without values, so that only names can tell."""
+
+    def __init__(self, card: Proposal) -> None:
+        self._card = card
+
+    def write(self, schema: Mapping[str, Any]) -> None:
+        card = self._card
+        lists = list(_lists(schema, ""))
+        said = [(path, items) for path, items in lists if _property(items, _SAID)]
+        timed = [(path, items) for path, items in said if _property(items, _TIMES["start"])]
+        words = next((found for found in timed if re.search("word|token", found[0].rpartition(".")[2], re.I)), None)
+        passages = next((found for found in timed if found is not words), None)
+        text = _leaf(schema, _SAID)
+        if not (words or passages):
+            if text:
+                card.key("text", text)
+            else:
+                card.key("format", "text", f"until an answer is learnt: engines learn ANSWER --add {card.name}")
+            return
+        language = _leaf(schema, re.compile("lang|locale", re.I))
+        if language:
+            card.key("language", language)
+        unit = self._unit((words or passages or ("", {}))[1])
+        if unit and unit != "s":
+            card.key("times", unit, "as the description says")
+        elif not unit:
+            card.comment("the unit of times is not said: seconds are taken; learn a sample answer to be sure")
+        nested = words is not None and passages is not None and words[0].startswith(f"{passages[0]}[].")
+        if passages is not None and (nested or words is None):
+            self._list("passages", passages[0], passages[1])
+        if words is not None:
+            path = words[0].removeprefix(f"{passages[0]}[].") if nested and passages else words[0]
+            self._list("words", path, words[1])
+
+    @staticmethod
+    def _unit(items: Mapping[str, Any]) -> str | None:
+        for name, schema in items.items():
+            if not _TIMES["start"].search(name):
+                continue
+            said = _UNIT.search(f"{schema.get('description', '')}") or _UNIT.search(name)
+            if said is None and re.search(r"ms$|_ms|Ms$|millis", name):
+                return "ms"
+            if said is None:
+                return None
+            found = said[0].lower().replace(" ", "")
+            known = {"milli": "ms", "ms": "ms", "micro": "us", "nano": "ns"}
+            return next((unit for prefix, unit in known.items() if found.startswith(prefix)), "s")
+        return None
+
+    def _list(self, key: str, path: str, items: Mapping[str, Any]) -> None:
+        card = self._card
+        card.table(f"reply.{key}")
+        card.key("each", path or "@")
+        card.key("text", _property(items, _SAID))
+        for name, pattern in _TIMES.items():
+            found = _property(items, pattern)
+            if found is None or (name == "length" and _property(items, _TIMES["end"])):
+                continue
+            if name == "confidence" and key == "passages":
+                continue
+            card.key(name, found)
+
+
+def _lists(schema: Mapping[str, Any], path: str, depth: int = 0) -> Iterator[tuple[str, Mapping[str, Any]]]:
+    if depth > 5 or not isinstance(schema, Mapping):
+        return
+    if schema.get("type") == "array" and isinstance(schema.get("items"), Mapping):
+        properties = schema["items"].get("properties")
+        if isinstance(properties, Mapping):
+            yield path, properties
+            for name, inner in properties.items():
+                yield from _lists(inner, f"{path}[].{_path(name)}", depth + 1)
+        return
+    for name, inner in (schema.get("properties") or {}).items():
+        yield from _lists(inner, f"{path}.{_path(name)}" if path else _path(name), depth + 1)
+
+
+def _property(items: Mapping[str, Any], pattern: re.Pattern[str]) -> str | None:
+    return next(
+        (
+            _path(name)
+            for name, schema in items.items()
+            if pattern.search(name) and isinstance(schema, Mapping) and schema.get("type") not in ("array", "object")
+        ),
+        None,
+    )
+
+
+def _leaf(schema: Mapping[str, Any], pattern: re.Pattern[str], path: str = "", depth: int = 0) -> str | None:
+    for name, inner in (schema.get("properties") or {}).items():
+        here = f"{path}.{_path(name)}" if path else _path(name)
+        if not isinstance(inner, Mapping):
+            continue
+        if pattern.search(name) and inner.get("type") == "string":
+            return here
+        if depth < 3 and (found := _leaf(inner, pattern, here, depth + 1)):
+            return found
+    return None
+
+
+def _path(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name) else json.dumps(name)
+
+
+def _plain_name(name: str) -> str:
+    plain = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name).lower()
+    return re.sub(r"[^a-z0-9_]+", "_", plain).strip("_") or "value"

@@ -1,0 +1,589 @@
+"""Proposing the `reply` table of a card from a sample reply.
+
+What a proposal is sure of stands in a line; what it is not stands in a comment, with the values that led to it.
+"""
+
+import json
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
+from statistics import fmean
+from typing import Any
+
+from mantisreed.cards.documents import DocumentError, events_in, lines_in, looks_like_xml, parse_json, parse_xml
+from mantisreed.engines.unpacking import UnexpectedReplyError, unpacked
+from mantisreed.errors import InputError
+from mantisreed.learning.columns import Column, Judged, confidences_of, kind_of, speakers_of, texts_of, times_of
+from mantisreed.learning.proposal import Proposal
+from mantisreed.subtitles.srt import read_srt
+from mantisreed.subtitles.vtt import read_webvtt
+
+SURE = 0.5
+"""From which score on a key is proposed as a line; below it is a comment."""
+
+_ALSO = 0.7  # of the best one's score: another candidate is worth telling
+_MOST_CANDIDATES = 3
+_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
+_LANGUAGE = re.compile(r"lang|locale|tongue", re.I)
+_STATE = re.compile(r"stat(e|us)$|phase|mood|progress", re.I)
+_FINAL = re.compile(r"final|stable|complete|is_last|definite|settled", re.I)
+_CTM = re.compile(r"(\S+)\s+(\S+)\s+(\d+\.?\d*)\s+(\d+\.?\d*)\s+(\S+)(\s+\S+)?")
+_DELIMITERS = (",", "\t", ";", "|")
+_DEEPEST = 2  # documents inside documents
+
+
+@dataclass(frozen=True)
+class FoundList:
+    """A list of items somewhere in a document.
+
+    Attributes:
+        path: from the document to it; `@` for the document itself.
+        columns: the fields of its items.
+        is_side_by_side: whether its columns are lists of their own; then paths start at the document.
+    """
+
+    path: str
+    columns: tuple[Column, ...]
+    is_side_by_side: bool = False
+
+    @property
+    def count(self) -> int:
+        """How many items it has."""
+        return max((len(column.values) for column in self.columns), default=0)
+
+    @cached_property
+    def texts(self) -> list[Judged]:
+        """Which columns can be text."""
+        return texts_of(self.columns)
+
+    @property
+    def words_each(self) -> float:
+        """How many words an item has, on average."""
+        return fmean(len(value.split()) for value in self.said) if self.said else 0.0
+
+    @cached_property
+    def said(self) -> list[str]:
+        """What its items say."""
+        if not self.texts:
+            return []
+        name = self.texts[0].keys["text"]
+        column = next(column for column in self.columns if column.name == name)
+        return [value for value in column.present if isinstance(value, str)]
+
+    def times(self, length: float | None) -> list[Judged]:
+        """In which ways its columns can be times."""
+        characters = sum(len(text.strip()) + 1 for text in self.said) if self.said else 14 * self.count
+        taken = {self.texts[0].keys["text"]} if self.texts else set()
+        return times_of([column for column in self.columns if column.name not in taken], characters, length)
+
+
+def propose_reply(sample: bytes, card: Proposal, length: float | None = None) -> None:
+    """Write the `reply` table for replies like this one.
+
+    Args:
+        sample: a whole reply, as it came.
+        card: where it is written.
+        length: of the sound that it answers, in seconds; it tells units of time apart.
+
+    Raises:
+        InputError: the sample is empty, or nothing in it looks like something that was said.
+    """
+    try:
+        sample = unpacked(sample)
+    except UnexpectedReplyError as error:
+        raise InputError(f"the sample cannot be read: {error}") from None
+    if not sample.strip(b"\xef\xbb\xbf \t\r\n\0"):
+        raise InputError("the sample is empty", advice="save a whole reply of the engine to a short recording")
+    keys: dict[str, Any] = {}
+    form, documents = _form_of(sample, keys)
+    inside: list[str] = []
+    while documents and len(inside) < _DEEPEST and (found := _document_inside(documents)):
+        path, text = found
+        inside.append(path)
+        keys = {}
+        form, documents = _form_of(text.encode(), keys)
+    card.table("reply")
+    if form != "json":
+        card.key("format", form)
+    if inside:
+        card.key("inside", inside[0] if len(inside) == 1 else inside)
+    if documents is None:
+        if form == "text":
+            card.comment("no times were found: they will be estimated")
+        return
+    for key, value in keys.items():
+        card.key(key, value)
+    _Writer(card, form, documents, length).write()
+
+
+def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None]:
+    """Which format it is, and its documents; None for files that have none."""
+    text = sample.decode("utf-8-sig", "replace")
+    try:
+        return "json", [parse_json(sample)]
+    except DocumentError:
+        pass
+    if looks_like_xml(sample):
+        document = _xml(sample)
+        return ("ttml", None) if next(iter(document), "").rpartition(":")[2] == "tt" else ("xml", [document])
+    if text.lstrip().startswith("WEBVTT"):
+        return "vtt", None
+    if read_srt(text).cues:
+        return "srt", None
+    if any(line.startswith("data:") for line in text.splitlines()):
+        return "events", _streamed([event.data for event in events_in(sample)], keys)
+    lines = list(lines_in(sample))
+    if lines and all(line.lstrip().startswith(("{", "[", '"')) for line in lines[:3]):
+        return "lines", _streamed(lines, keys)
+    if read_webvtt(text).cues:
+        return "vtt", None
+    spoken = [line for line in text.splitlines() if line.strip() and not line.startswith(";;")]
+    if spoken and all(_CTM.fullmatch(line.strip()) for line in spoken):
+        return "ctm", None
+    return _table_of(text, keys) or ("text", None)
+
+
+def _xml(sample: bytes) -> Mapping[str, Any]:
+    try:
+        document = parse_xml(sample)
+    except DocumentError as error:
+        raise InputError(f"the sample looks like XML, but {error}") from None
+    assert isinstance(document, dict)
+    return document
+
+
+def _streamed(parts: Sequence[str], keys: dict[str, Any]) -> list[Any]:
+    documents = []
+    for part in parts:
+        try:
+            documents.append(parse_json(part.encode()))
+        except DocumentError:
+            keys["end_mark"] = part
+    return documents
+
+
+def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
+    """Rows of CSV, where every line has as many cells as the first."""
+    lines = [line for line in text.splitlines() if line.strip()]
+    for delimiter in _DELIMITERS:
+        counts = {line.count(delimiter) for line in lines}
+        if len(lines) > 1 and min(counts) >= 1 and (len(counts) == 1 or delimiter == "\t"):
+            columns = [name.strip().strip('"') for name in lines[0].split(delimiter)]
+            rows = [
+                dict(zip(columns, (cell.strip().strip('"') for cell in line.split(delimiter)), strict=False))
+                for line in lines[1:]
+            ]
+            if delimiter != ",":
+                keys["delimiter"] = delimiter
+            return "csv", [rows]
+    return None
+
+
+def _document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
+    """A text that is a document of its own: where it is, and it."""
+    for document in documents[:1]:
+        for path, value in _leaves(document, ""):
+            if not isinstance(value, str) or len(value) < 20:
+                continue
+            stripped = value.lstrip("\ufeff \r\n\t")
+            if stripped.startswith(("{", "[")):
+                try:
+                    if isinstance(parse_json(stripped.encode()), (dict, list)):
+                        return path, value
+                except DocumentError:
+                    continue
+            if stripped.startswith("WEBVTT") or ("-->" in stripped and read_srt(stripped).cues):
+                return path, value
+    return None
+
+
+@dataclass
+class _Writer:
+    """From documents to a `reply` table."""
+
+    card: Proposal
+    form: str
+    documents: Sequence[Any]
+    length: float | None
+
+    @property
+    def _is_stream(self) -> bool:
+        return self.form in ("lines", "events")
+
+    def write(self) -> None:
+        documents = self._counted()
+        self._merged = _merged(documents)
+        lists = list(self._lists(documents))
+        words = self._best([found for found in lists if 0 < found.words_each < 1.35])
+        passages = self._holder(lists, words) or self._best([found for found in lists if found.words_each >= 1.35])
+        whole = _whole_text(documents, self._is_stream)
+        self._tell_state()
+        if not (words or passages or whole):
+            raise InputError("nothing in this sample looks like text that was said", advice="is it the reply itself?")
+        if words and passages and not self._holds(passages, words):
+            passages = self._beside(words, passages)
+            words = None if passages else words
+        if not (words or passages):
+            assert whole is not None
+            self.card.key("text", whole[0])
+            if whole[1]:
+                self.card.key("is_whole_text", True)
+            self.card.comment("no times were found: they will be estimated")
+        language = _language(documents)
+        if language:
+            self.card.key("language", language)
+        self._write_lists(words, passages, lists)
+
+    def _counted(self) -> Sequence[Any]:
+        """Of a stream what is final, where it says so."""
+        if not self._is_stream:
+            return self.documents
+        tables = [document for document in self.documents if isinstance(document, dict)]
+        for name in dict.fromkeys(name for table in tables for name in table):
+            values = [table.get(name) for table in tables]
+            if _FINAL.search(name) and {True, False} <= {value for value in values if isinstance(value, bool)}:
+                self.card.key("only", _quoted(name))
+                return [table for table in tables if table.get(name) is True]
+            finals = {value for value in values if isinstance(value, str) and _FINAL.search(value)}
+            labels = {value for value in values if isinstance(value, str)}
+            if len(finals) == 1 and len(labels) > 1 and len(labels) < len(values):
+                final = finals.pop()
+                self.card.key("only", f"{_quoted(name)} == '{final}'")
+                return [table for table in tables if table.get(name) == final]
+        return self.documents
+
+    def _lists(self, documents: Sequence[Any]) -> Iterator[FoundList]:
+        if not self._is_stream:
+            yield from lists_in(documents[0])
+            return
+        tables = [document for document in documents if isinstance(document, dict)]
+        joined: dict[str, list[Any]] = {}
+        for table in tables:
+            for path, items in _raw_lists(table, ""):
+                joined.setdefault(path, []).extend(items)
+        for path, items in joined.items():
+            yield FoundList(path, _columns(items))
+        if len(tables) > 1:
+            yield FoundList("@", _columns(tables))
+
+    def _best(self, lists: Sequence[FoundList]) -> FoundList | None:
+        def worth(found: FoundList) -> tuple[float, int]:
+            times = found.times(self.length)
+            return ((times[0].score if times else 0.0) * found.texts[0].score, found.count)
+
+        timed = [found for found in lists if found.texts and found.times(self.length)]
+        best = max(timed, key=worth, default=None)
+        return best if best is not None and worth(best)[0] > 0.1 else None
+
+    def _holder(self, lists: Sequence[FoundList], words: FoundList | None) -> FoundList | None:
+        """The outermost list whose items have a text and hold the words."""
+        holding = [found for found in lists if self._holds(found, words) and "[]" not in found.path]
+        spoken = [found for found in holding if found.words_each >= 1.35 and found.texts[0].score >= 0.3]
+        return min(spoken, key=lambda found: len(found.path), default=None)
+
+    @staticmethod
+    def _holds(outer: FoundList, inner: FoundList | None) -> bool:
+        """Whether one list's items hold the other's."""
+        return inner is not None and inner is not outer and inner.path.startswith(f"{outer.path}[].")
+
+    def _beside(self, words: FoundList, passages: FoundList) -> FoundList | None:
+        """Of words and passages beside each other only one can be read: the one with speakers, or the words."""
+        has_speakers = bool(speakers_of(passages.columns)) and not speakers_of(words.columns)
+        other = words if has_speakers else passages
+        what = "words" if has_speakers else "passages"
+        self.card.comment(f"{what} of their own are in {other.path}")
+        return passages if has_speakers else None
+
+    def _tell_state(self) -> None:
+        for path, value in _leaves(self._merged, ""):
+            if _STATE.search(path.rpartition(".")[2]) and isinstance(value, str):
+                self.card.comment(f"looks like a state, for a step that asks: state = {json.dumps(path)} ({value})")
+                return
+
+    def _write_lists(self, words: FoundList | None, passages: FoundList | None, lists: Sequence[FoundList]) -> None:
+        timed = [found for found in (words, passages) if found]
+        times = {found.path: found.times(self.length) for found in timed}
+        leading = next((times[found.path] for found in timed if times[found.path]), [])
+        if leading:
+            self._write_unit(leading, timed)
+        confidences = confidences_of(words.columns) if words else []
+        if confidences and confidences[0].unit != "fraction" and confidences[0].score >= SURE:
+            self.card.key("confidence_scale", confidences[0].unit)
+        unit = leading[0].unit if leading else ""
+        if passages:
+            self._write_list("passages", passages, passages.path, times[passages.path], unit)
+        if words:
+            path = words.path
+            if passages is not None:
+                path = path[len(passages.path) + 3 :]
+            self._write_list("words", words, path, times[words.path], unit)
+            if not speakers_of(words.columns) and not (passages and speakers_of(passages.columns)):
+                self._write_turns(lists, unit)
+
+    @staticmethod
+    def _is_single(found: Sequence[FoundList]) -> bool:
+        """Whether there is one item to go by, which proves nothing."""
+        return max(one.count for one in found) < 2
+
+    def _write_unit(self, times: Sequence[Judged], timed: Sequence[FoundList]) -> None:
+        best = times[0]
+        others = _alternatives(times, lambda one: one.unit)
+        if best.score < SURE or self._is_single(timed):
+            self.card.maybe("times", best.unit, f"values {best.example}")
+        elif best.unit != "s" or others:
+            self.card.key("times", best.unit)
+        for other in others:
+            self.card.comment(f"or times = {json.dumps(other.unit)}: give --length to be sure ({other.example})")
+
+    def _write_list(self, key: str, found: FoundList, path: str, times: Sequence[Judged], unit: str) -> None:
+        card = self.card
+        card.table(f"reply.{key}")
+        if not found.is_side_by_side:
+            card.key("each", path or "@")
+        text = found.texts[0].keys["text"]
+        card.key("text", text)
+        for other in _alternatives(found.texts, lambda one: one.keys["text"]):
+            card.comment(f"or text = {json.dumps(other.keys['text'])} ({other.example})")
+        taken = {text}
+        usable = [one for one in times if one.unit == unit] or list(times)
+        if usable:
+            best = usable[0]
+            taken |= best.columns
+            doubt = "only one item to go by" if found.count < 2 else "the values fit badly"
+            for name, column in best.keys.items():
+                if best.score >= SURE and found.count > 1:
+                    card.key(name, column)
+                else:
+                    card.maybe(name, column, f"{doubt}, {best.example}")
+            for other in _alternatives(usable, lambda one: tuple(one.keys.items())):
+                keys = ", ".join(f"{name} = {json.dumps(column)}" for name, column in other.keys.items())
+                card.comment(f"or {keys} ({other.example})")
+        rest = [column for column in found.columns if column.name not in taken]
+        if key == "words":
+            self._write_judged(confidences_of(rest), "confidence")
+            self._write_kinds(rest)
+            self._write_tokens(found)
+        self._write_judged(speakers_of(rest), "speaker")
+        if key == "passages" and "[0]." in text:
+            outer, _, inner = text.rpartition("[0].")
+            card.key("alternatives", f"{outer}[1:].{inner}")
+
+    def _write_judged(self, judged: Sequence[Judged], key: str) -> None:
+        for number, one in enumerate(judged[:_MOST_CANDIDATES]):
+            if number == 0 and one.score >= SURE:
+                self.card.key(key, one.keys[key])
+            elif number == 0 or one.score >= _ALSO * judged[0].score:
+                self.card.maybe(key, one.keys[key], f"values {one.example}")
+
+    def _write_kinds(self, columns: Sequence[Column]) -> None:
+        kind = kind_of(columns)
+        if kind is None:
+            return
+        labels = list(dict.fromkeys(str(value) for value in kind.present))
+        marks = [label for label in labels if re.search(r"punct", label, re.I)]
+        events = [label for label in labels if re.search(r"event|noise|sound|music|non.?speech|laugh", label, re.I)]
+        blanks = [label for label in labels if re.search(r"spac|silence|pause|blank", label, re.I)]
+        if not (marks or events or blanks):
+            self.card.comment(f"{kind.name} says of what kind items are: {', '.join(labels)}")
+            return
+        self.card.key("kind", kind.name)
+        for key, found in (("punctuation", marks), ("events", events), ("ignored", blanks)):
+            if found:
+                self.card.key(key, found)
+
+    def _write_tokens(self, found: FoundList) -> None:
+        """The mark by which parts of words are known."""
+        said = found.said
+        for mark, key in (("▁", "begin_mark"), ("Ġ", "begin_mark"), ("##", "continue_mark")):
+            if sum(text.startswith(mark) for text in said) >= 0.15 * len(said) > 0:
+                self.card.key(f"tokens.{key}", mark)
+                return
+        for mark, key in (("@@", "more_mark"), ("</w>", "end_mark")):
+            if sum(text.endswith(mark) for text in said) >= 0.15 * len(said) > 0:
+                self.card.key(f"tokens.{key}", mark)
+                return
+        blanks = sum(text.startswith(" ") for text in said)
+        if len(said) > 3 and 0.3 * len(said) <= blanks < len(said) - 1:
+            self.card.key("tokens.begin_mark", " ")
+
+    def _write_turns(self, lists: Sequence[FoundList], unit: str) -> None:
+        """Who spoke when, where that is a list of its own."""
+        for found in lists:
+            speakers = speakers_of(found.columns)
+            if found.said and found.words_each >= 1 and found.texts[0].score > 0.3:
+                continue
+            rest = [column for column in found.columns if not speakers or column.name != speakers[0].keys["speaker"]]
+            times = [one for one in times_of(rest, 0 or 14 * found.count, self.length) if len(one.keys) == 2]
+            usable = [one for one in times if one.unit == unit]
+            if speakers and speakers[0].score >= SURE and usable:
+                self.card.table("reply.turns")
+                self.card.key("each", found.path)
+                for key, column in (*usable[0].keys.items(), *speakers[0].keys.items()):
+                    self.card.key(key, column)
+                return
+
+
+def _alternatives(judged: Sequence[Judged], known_by: Any) -> list[Judged]:
+    """What is nearly as good as the first, and differs from it."""
+    best, others = judged[0], []
+    seen = {known_by(best)}
+    for one in judged[1:]:
+        if one.score >= _ALSO * best.score and known_by(one) not in seen:
+            seen.add(known_by(one))
+            others.append(one)
+    return others[: _MOST_CANDIDATES - 1]
+
+
+def lists_in(document: Any) -> Iterator[FoundList]:
+    """Every list in a document whose items have fields, and lists that stand side by side."""
+    for path, items in _raw_lists(document, ""):
+        yield FoundList(path, _columns(items))
+    yield from _side_by_side(document, "")
+
+
+def _raw_lists(value: Any, path: str) -> Iterator[tuple[str, list[Any]]]:
+    """Lists of tables or lists, those inside lists joined over all items: `passages[].words`."""
+    if isinstance(value, dict):
+        for name, item in value.items():
+            yield from _raw_lists(item, _joined(path, name))
+        tables = list(value.values())
+        if len(tables) > 1 and all(isinstance(item, dict) and item for item in tables):
+            shared = set.intersection(*(set(item) for item in tables))
+            if len(shared) >= 2:
+                yield _joined_raw(path, "*"), tables
+    elif _is_list_of_items(value):
+        yield path or "@", value
+        yield from _inner_lists(value, path)
+
+
+def _is_list_of_items(value: Any) -> bool:
+    if not isinstance(value, list) or not value:
+        return False
+    if all(isinstance(item, dict) for item in value):
+        return True
+    return all(isinstance(item, list) and len(item) >= 2 and not isinstance(item[0], (dict, list)) for item in value)
+
+
+def _inner_lists(items: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
+    tables = [item for item in items if isinstance(item, dict)]
+    for name in dict.fromkeys(name for table in tables for name in table):
+        values = [table[name] for table in tables if table.get(name)]
+        yield from _within(values, f"{path}[].{_quoted(name)}")
+
+
+def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
+    if not values:
+        return
+    if all(_is_list_of_items(value) for value in values):
+        yield path, [item for value in values for item in value]
+        firsts = [value[0] for value in values if isinstance(value[0], dict)]
+        for name in dict.fromkeys(name for first in firsts for name in first):
+            yield from _within([first[name] for first in firsts if first.get(name)], f"{path}[0].{_quoted(name)}")
+    elif all(isinstance(value, dict) for value in values):
+        for name in dict.fromkeys(name for value in values for name in value):
+            yield from _within([value[name] for value in values if value.get(name)], f"{path}.{_quoted(name)}")
+
+
+def _columns(items: Sequence[Any]) -> tuple[Column, ...]:
+    flat = [_flat(item) for item in items]
+    names = dict.fromkeys(name for item in flat for name in item)
+    return tuple(Column(name, [item.get(name) for item in flat]) for name in names)
+
+
+def _flat(item: Any) -> dict[str, Any]:
+    """An item's values by path: those of tables in it, and of the first of a list of tables in it."""
+    if isinstance(item, list):
+        return {f"[{number}]": value for number, value in enumerate(item) if not isinstance(value, (dict, list))}
+    if not isinstance(item, dict):
+        return {}
+    flat: dict[str, Any] = {}
+    for name, value in item.items():
+        if isinstance(value, dict):
+            flat |= {f"{_quoted(name)}.{inner}": found for inner, found in _flat(value).items()}
+        elif isinstance(value, list) and value and isinstance(value[0], dict):
+            first = {key: found for key, found in value[0].items() if not isinstance(found, (dict, list))}
+            flat |= {f"{_quoted(name)}[0].{_quoted(inner)}": found for inner, found in first.items()}
+        elif not isinstance(value, list):
+            flat[_quoted(name)] = value
+    return flat
+
+
+def _side_by_side(value: Any, path: str) -> Iterator[FoundList]:
+    """Lists of the same length in one table: the words here, their times there."""
+    if not isinstance(value, dict):
+        return
+    lists = {name: item for name, item in value.items() if _is_plain_list(item)}
+    counts = {len(items) for items in lists.values()}
+    for count in counts:
+        names = [name for name, items in lists.items() if len(items) == count]
+        if len(names) >= 2 and count >= 2:
+            columns = tuple(Column(_joined(path, name), lists[name]) for name in names)
+            yield FoundList(path or "@", columns, is_side_by_side=True)
+    for name, item in value.items():
+        yield from _side_by_side(item, _joined(path, name))
+
+
+def _is_plain_list(value: Any) -> bool:
+    return isinstance(value, list) and bool(value) and not any(isinstance(item, (dict, list)) for item in value)
+
+
+def _whole_text(documents: Sequence[Any], is_stream: bool) -> tuple[str, bool] | None:
+    """Where the longest text stands outside any list, and whether each document brings all of it so far."""
+    texts: dict[str, list[str]] = {}
+    for document in documents:
+        for path, value in _leaves(document, ""):
+            if isinstance(value, str) and value.strip():
+                texts.setdefault(path, []).append(value)
+    if not is_stream:
+        texts = {path: parts for path, parts in texts.items() if " " in parts[0].strip()}
+    judged = {path: sum(map(len, parts)) for path, parts in texts.items() if _is_speech("".join(parts))}
+    best = max(judged, key=lambda path: judged[path], default=None)
+    if best is None:
+        return None
+    parts = texts[best]
+    grows = len(parts) > 1 and all(after.startswith(before) for before, after in pairwise(parts))
+    return best, grows
+
+
+def _is_speech(text: str) -> bool:
+    return bool(re.search(r"[^\W\d_]", text)) and not text.startswith(("http://", "https://"))
+
+
+def _language(documents: Sequence[Any]) -> str | None:
+    for document in documents:
+        for path, value in _leaves(document, ""):
+            named = _LANGUAGE.search(path.rpartition(".")[2])
+            if isinstance(value, str) and named and _LANGUAGE_TAG.fullmatch(value):
+                return path
+    return None
+
+
+def _merged(documents: Sequence[Any]) -> Any:
+    return documents[0] if documents else None
+
+
+def _leaves(value: Any, path: str) -> Iterator[tuple[str, Any]]:
+    """Values outside lists, and inside the first item of lists."""
+    if isinstance(value, dict):
+        for name, item in value.items():
+            yield from _leaves(item, _joined(path, name))
+    elif isinstance(value, list):
+        if value:
+            yield from _leaves(value[0], f"{path}[0]")
+    elif path:
+        yield path, value
+
+
+def _joined(path: str, name: str) -> str:
+    return _joined_raw(path, _quoted(name))
+
+
+def _joined_raw(path: str, name: str) -> str:
+    return f"{path}.{name}" if path else name
+
+
+def _quoted(name: str) -> str:
+    return name if _NAME.fullmatch(name) else json.dumps(name)
