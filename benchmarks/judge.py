@@ -22,8 +22,8 @@ reply.text = "says"
 url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
 price = {{ per_minute = "0.01", currency = "shells" }}
-send = {{ path = "/trips", raw = "{{audio}}", take.trip = "trip" }}
-poll = {{ path = "/trips/{{trip}}", state = "is", waiting = ["afloat"], done = ["ashore"], every = "100 ms" }}
+steps.start = {{ path = "/trips", raw = "{{audio}}", take.trip = "trip" }}
+steps.ask = {{ path = "/trips/{{trip}}", state = "is", waiting = ["afloat"], done = ["ashore"], interval = "100 ms" }}
 reply.text = "says"
 """
 """`ferry` answers at once, `barge` takes jobs."""

@@ -4,6 +4,7 @@ An error keeps what happened as attributes; the sentence a person reads is made 
 """
 
 from collections.abc import Mapping
+from typing import Self
 
 
 class MantisreedError(Exception):
@@ -23,6 +24,12 @@ class MantisreedError(Exception):
 
     def __str__(self) -> str:
         return f"{self.where}: {self.what}" if self.where else self.what
+
+    def __copy__(self) -> Self:
+        # What an exception does by itself is to call its constructor with `args` alone.
+        twin = type(self).__new__(type(self), *self.args)
+        twin.__dict__.update(self.__dict__)
+        return twin
 
 
 def reason_of(error: BaseException) -> str:

@@ -228,7 +228,10 @@ class StepSender:
         values = {**values, **values_of_card(self._card, values), **part.values}
         taken = set(run.taken)
         if part.url is not None:
-            step = msgspec.structs.replace(step, url=Template(f"{{{_PAGE_URL}}}"), path=Template(""), query={})
+            # A link is followed by asking for it, however the first page was asked for.
+            bodiless = dict.fromkeys(("form", "json", "urlencoded", "raw", "content_type"))
+            url = Template(f"{{{_PAGE_URL}}}")
+            step = msgspec.structs.replace(step, url=url, path=Template(""), query={}, method="GET", **bodiless)
             values[_PAGE_URL] = part.url
             taken.add(_PAGE_URL)
         hides = self._sequence.hidden & taken

@@ -149,7 +149,7 @@ class ListTemplate:
         items: the templates.
     """
 
-    __slots__ = ("_is_list", "items", "source")
+    __slots__ = ("items", "source")
 
     def __init__(self, source: object) -> None:
         """Compile the templates.
@@ -158,7 +158,6 @@ class ListTemplate:
             ValueError: something is no text, no number and no truth.
         """
         self.source = source
-        self._is_list = isinstance(source, list)
         self.items = tuple(Template(scalar_text(item)) for item in (source if isinstance(source, list) else [source]))
 
     @classmethod
@@ -175,7 +174,7 @@ class ListTemplate:
         """The texts it comes to; none when nothing has a value."""
         found: list[str] = []
         for template in self.items:
-            value = template.value(values) if self._is_list else template.text(values)
+            value = template.value(values)
             if isinstance(value, list):
                 found += [as_text(item) for item in value]
             elif value is not None:

@@ -91,13 +91,16 @@ class DocumentReader:
         return None if found is None else label_of(found)
 
     def _all_words(self, documents: Sequence[Any]) -> list[TimedText]:
-        words: list[TimedText] = []
-        cursor = 0.0
+        """The words of all documents: one may end in the next document, or have its mark there."""
+        assert self._words is not None
+        items, cursor = [], 0.0
         for document in documents:
-            found = self._found(document, cursor, self._context.duration)
-            words += found.words
-            cursor = max((word.end for word in found.words if math.isfinite(word.end)), default=cursor)
-        return words
+            some = self._words.items(document, start=cursor, end=self._context.duration)
+            items += some
+            cursor = max((item.end for item in some if math.isfinite(item.end)), default=cursor)
+        found = self._words.put_together(items)
+        self.events += found.events
+        return found.words
 
     def _found(self, within: Any, start: float, end: float) -> FoundWords:
         assert self._words is not None

@@ -96,7 +96,11 @@ class WordFinder:
         self._unit = paths.times or context.times
 
     def words(self, within: Any, *, start: float, end: float) -> FoundWords:
-        """The words in a document, or in one of its passages.
+        """The words in a document, or in one of its passages: `items`, put together."""
+        return self.put_together(self.items(within, start=start, end=end))
+
+    def items(self, within: Any, *, start: float, end: float) -> "list[Item]":
+        """What a list of words holds: words, parts of them, marks and sounds, in their order.
 
         Args:
             within: the document or passage.
@@ -105,13 +109,16 @@ class WordFinder:
         Raises:
             UnexpectedReplyError: the reply is not as the card says.
         """
-        items = self._items(within)
+        items = self._listed(within)
         zero = start if self._paths.zero == "passage" else 0.0
         spans = spans_of(self._raw_times(items), self._paths, self._unit, self._context, (zero, start, end), "words")
-        made = [self._item(text, item, span) for (text, item), span in zip(items, spans, strict=True)]
-        return self._sorted_out(self._put_together(made))
+        return [self._item(text, item, span) for (text, item), span in zip(items, spans, strict=True)]
 
-    def _items(self, within: Any) -> list[tuple[str, Any]]:
+    def put_together(self, items: "list[Item]") -> FoundWords:
+        """Words out of parts of words, with their marks; sounds apart."""
+        return self._sorted_out(self._whole_words(items))
+
+    def _listed(self, within: Any) -> list[tuple[str, Any]]:
         """Each item's text and the item itself; the texts as they are."""
         paths = self._paths
         if paths.each is None:
@@ -192,7 +199,7 @@ class WordFinder:
             flag,
         )
 
-    def _put_together(self, items: list[Item]) -> list[Item]:
+    def _whole_words(self, items: list[Item]) -> list[Item]:
         """Parts of words as words."""
         tokens = self._paths.tokens
         if tokens is None:

@@ -1,0 +1,493 @@
+"""In which steps a stranger is spoken to: at once, as a job, by an upload elsewhere, in chunks, in a conversation."""
+
+import asyncio
+import base64
+import json
+import random
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import BaseRoute, Route, WebSocketRoute
+from starlette.websockets import WebSocket
+
+from mantisreed.standin.strangers.bodies import RefusedError
+from mantisreed.standin.strangers.names import path_of
+
+if TYPE_CHECKING:
+    from mantisreed.standin.strangers.stranger import Stranger
+
+Card = dict[str, Any]
+Handler = Callable[[Request, bytes], Awaitable[Response]]
+
+
+@dataclass
+class Way:
+    """A way.
+
+    Attributes:
+        kind: words for people.
+        card: what it adds to the card.
+        routes: what it answers.
+        recordings: how many are sent together.
+    """
+
+    kind: str
+    card: Card
+    routes: list[BaseRoute] = field(default_factory=list)
+    recordings: int = 1
+
+
+def way(chance: random.Random, stranger: "Stranger") -> Way:
+    """Any way."""
+    makers = (_at_once, _at_once, _job, _job, _job, _uploaded, _uploaded, _chunked, _conversation, _batch)
+    return chance.choice(makers)(chance, stranger)
+
+
+def _at_once(chance: random.Random, stranger: "Stranger") -> Way:
+    """One request, whose answer is the reply; perhaps in pages."""
+    where = stranger.names.plain()
+
+    async def answer(request: Request, body: bytes) -> Response:
+        hearing = await stranger.hear(await stranger.carrier.read(request, body))
+        return stranger.reply(hearing)
+
+    step = {**stranger.carrier.step, "path": f"/{where}"}
+    return Way("at once", {"send": step}, [stranger.route(f"/{where}", answer, is_work=True)])
+
+
+@dataclass
+class _States:
+    """How a job's state is written.
+
+    Attributes:
+        card: what it adds to the step that asks.
+        body: what an answer says, and its status, while waiting and when done.
+    """
+
+    card: Card
+    waiting: tuple[int, Any]
+    done: tuple[int, Any]
+    retry_after: str | None = None
+
+
+def _states(chance: random.Random, stranger: "Stranger") -> _States:
+    names = stranger.names
+    key, deep = names.new(), names.new()
+    path = path_of(deep, key)
+    made = chance.choice(("text", "number", "boolean", "condition", "statuses", "not yet"))
+    states: Card
+    if made == "text":
+        waiting, done, failed = names.new(), names.new(), names.new()
+        states = {"state": path, "waiting": [waiting], "done": [done], "failed": [failed]}
+        return _States(states, (200, {deep: {key: waiting}}), (200, {deep: {key: done}}), chance.choice((None, "0")))
+    if made == "number":
+        states = {"state": path, "waiting": [0, 1], "done": [2], "failed": [3, 4]}
+        return _States(states, (200, {deep: {key: 1}}), (200, {deep: {key: 2}}))
+    if made == "boolean":
+        states = {"state": path, "waiting": [False], "done": [True]}
+        return _States(states, (200, {deep: {key: False}}), (200, {deep: {key: True}}))
+    if made == "condition":
+        states = {
+            "done_when": f"{path} >= `100`",
+            "waiting_when": f"{path} < `100`",
+            "failed_when": f"{deep_path(deep)}.x",
+        }
+        return _States(states, (200, {deep: {key: 40}}), (200, {deep: {key: 100}}))
+    if made == "statuses":
+        return _States({"waiting_statuses": [202], "done_statuses": [200]}, (202, {}), (200, {}), "0")
+    return _States({"waiting_statuses": [404], "done_statuses": [200]}, (404, {"no": "not yet"}), (200, {}))
+
+
+def deep_path(name: str) -> str:
+    """A path to a table."""
+    return path_of(name)
+
+
+class _Jobs:
+    """Jobs that need to be asked about twice."""
+
+    def __init__(self, stranger: "Stranger") -> None:
+        self._stranger = stranger
+        self.answers: dict[str, Response] = {}
+        self._asked: dict[str, int] = {}
+
+    def new(self, answer: Response) -> str:
+        number = f"{self._stranger.seed}-{len(self.answers) + 1}"
+        self.answers[number] = answer
+        return number
+
+    def is_done(self, number: str) -> bool:
+        if number not in self.answers:
+            raise RefusedError(f"no job {number}")
+        self._asked[number] = self._asked.get(number, 0) + 1
+        return self._asked[number] > 2
+
+
+def _asking(chance: random.Random, stranger: "Stranger", jobs: _Jobs, where: str) -> tuple[Card, list[BaseRoute]]:
+    """The steps after a job was started, where `{job}` is taken, and what answers them."""
+    names, states = stranger.names, _states(chance, stranger)
+    ask: Card = {**states.card, "path": f"/{where}/{{job}}", "interval": "20 ms", "max_interval": "50 ms"}
+    last = chance.choice(("fetch", "fetch", "link", "redirect" if states.done[0] == 200 else "fetch"))
+    fetched, link, kept = names.plain(), names.new(), names.plain()
+    link_kind = chance.choice(("absolute", "root", "relative", "header"))
+    routes: list[BaseRoute] = []
+
+    async def asked(request: Request, body: bytes) -> Response:
+        number = request.path_params["job"]
+        if not jobs.is_done(number):
+            headers = {} if states.retry_after is None else {"Retry-After": states.retry_after}
+            return JSONResponse(states.waiting[1], states.waiting[0], headers)
+        if last == "redirect":
+            return Response(status_code=303, headers={"Location": f"../{fetched}/{number}"})
+        document, headers = dict(states.done[1]), {}
+        if last == "link":
+            path = f"{request.url.path.rsplit('/', 2)[0]}/{fetched}/{number}?mark=a%20b"
+            url = {
+                "absolute": f"{request.url.scheme}://{request.url.netloc}{path}",
+                "root": path,
+                "relative": f"../{fetched}/{number}?mark=a%20b",
+                "header": path,
+            }[link_kind]
+            if link_kind == "header":
+                headers["Location"] = url
+            else:
+                document[link] = url
+        return JSONResponse(document, states.done[0], headers)
+
+    async def fetch(request: Request, body: bytes) -> Response:
+        if last == "link" and request.query_params.get("mark") != "a b":
+            raise RefusedError("the link was not used as it is")
+        number = request.path_params["job"]
+        if number not in jobs.answers:
+            raise RefusedError(f"no job {number}")
+        return stranger.paged(request, jobs.answers[number])
+
+    routes.append(stranger.route(f"/{where}/{{job}}", asked, methods=["GET"]))
+    routes.append(stranger.route(f"/{fetched}/{{job}}", fetch, methods=["GET"]))
+    if last == "redirect":
+        for key in (
+            "state",
+            "waiting",
+            "done",
+            "failed",
+            "done_when",
+            "waiting_when",
+            "failed_when",
+            "done_statuses",
+        ):
+            ask.pop(key, None)
+        waiting = states.waiting[0]
+        ask |= {"waiting_statuses": [waiting], "done_statuses": [303], "take": {kept: "header:Location"}}
+        steps: Card = {"ask": ask, "fetch": {"url": f"{{{kept}}}", **stranger.pages_card}}
+    elif last == "link":
+        ask["take"] = {kept: "header:Location" if link_kind == "header" else path_of(link)}
+        steps = {"ask": ask, "fetch": {"url": f"{{{kept}}}", **stranger.pages_card}}
+    else:
+        steps = {"ask": ask, "fetch": {"path": f"/{fetched}/{{job}}", **stranger.pages_card}}
+    if chance.random() < 0.4:
+        removed = names.plain()
+
+        async def remove(request: Request, body: bytes) -> Response:
+            return Response(status_code=chance.choice((204, 500)))
+
+        routes.append(stranger.route(f"/{removed}/{{job}}", remove, methods=["DELETE"]))
+        steps["remove"] = {"path": f"/{removed}/{{job}}", "method": "DELETE", "cleanup": True}
+    stranger.note(f"states {sorted(states.card)} then {last}")
+    return steps, routes
+
+
+def _job(chance: random.Random, stranger: "Stranger") -> Way:
+    """The sound starts a job; the job is asked for."""
+    names, jobs = stranger.names, _Jobs(stranger)
+    where, key, deep = names.plain(), names.new(), names.new()
+    place = chance.choice(("body", "header", "text"))
+    header = names.header()
+
+    async def start(request: Request, body: bytes) -> Response:
+        hearing = await stranger.hear(await stranger.carrier.read(request, body))
+        number = jobs.new(stranger.reply(hearing))
+        if place == "header":
+            return Response(status_code=202, headers={header: number})
+        return Response(number) if place == "text" else JSONResponse({deep: {key: number}}, 201)
+
+    taken = {"body": path_of(deep, key), "header": f"header:{header}", "text": "text:"}[place]
+    steps, routes = _asking(chance, stranger, jobs, where)
+    first = {**stranger.carrier.step, "path": f"/{where}", "take": {"job": taken}}
+    return Way(
+        f"job/{place}",
+        {"steps": {"start": first, **steps}},
+        [stranger.route(f"/{where}", start, is_work=True), *routes],
+    )
+
+
+def _uploaded(chance: random.Random, stranger: "Stranger") -> Way:
+    """A ticket, the bytes to another host without keys, perhaps word that they are there, then a job."""
+    names, jobs = stranger.names, _Jobs(stranger)
+    ticket, place, there, start_at = names.plain(), names.plain(), names.plain(), names.plain()
+    url_key, id_key, header_key, sound_key, tongue_key, job_key = (names.new() for _ in range(6))
+    sounds: dict[str, bytes] = {}
+    ready: set[str] = set()
+    needs_word, signed_header = chance.random() < 0.5, names.header()
+
+    async def give(request: Request, body: bytes) -> Response:
+        asked = json.loads(body)
+        if asked.get(header_key) != stranger.sound.content_type and "rate=" not in str(asked.get(header_key)):
+            raise RefusedError(f"{header_key}: {asked}")
+        number = f"s{len(sounds) + 1}"
+        sounds[number] = b""
+        prefix = request.url.path.rpartition("/")[0]
+        url = f"http://localhost:{request.url.port}{prefix}/{place}/{number}?sig=a%2Fb%3D&n=1"
+        return JSONResponse({url_key: url, id_key: number, header_key: "tide"})
+
+    async def put(request: Request) -> Response:
+        has_key = stranger.key in str(request.headers) or stranger.key in str(request.url)
+        if has_key or request.query_params.get("sig") != "a/b=" or request.headers.get(signed_header) != "tide":
+            return JSONResponse({"no": "not as it was signed"}, 403)
+        sounds[request.path_params["number"]] = await request.body()
+        return Response(status_code=200, headers={"ETag": '"x"'})
+
+    async def word(request: Request, body: bytes) -> Response:
+        ready.add(request.path_params["number"])
+        return Response(status_code=204)
+
+    async def start(request: Request, body: bytes) -> Response:
+        given = json.loads(body)
+        number = given.get(sound_key)
+        if given.get(tongue_key) != "en" or number not in sounds or (needs_word and number not in ready):
+            raise RefusedError(f"not ready: {given}")
+        return JSONResponse({job_key: jobs.new(stranger.reply(await stranger.hear(sounds[number])))})
+
+    steps: Card = {
+        "ticket": {
+            "path": f"/{ticket}",
+            "json": {header_key: "{content_type}"},
+            "take": {"target_url": path_of(url_key), "sound": path_of(id_key), "signed": path_of(header_key)},
+        },
+        "put": {
+            "url": "{target_url}",
+            "method": "PUT",
+            "raw": "{audio}",
+            "headers": {signed_header: "{signed}"},
+        },
+    }
+    if needs_word:
+        steps["complete"] = {"path": f"/{there}/{{sound}}", "method": "POST"}
+    steps["start"] = {
+        "path": f"/{start_at}",
+        "json": {sound_key: "{sound}", tongue_key: "{language}"},
+        "take": {"job": path_of(job_key)},
+    }
+    later, routes = _asking(chance, stranger, jobs, names.plain())
+    routes += [
+        stranger.route(f"/{ticket}", give),
+        Route(f"/{place}/{{number}}", put, methods=["PUT"]),
+        stranger.route(f"/{there}/{{number}}", word),
+        stranger.route(f"/{start_at}", start, is_work=True),
+    ]
+    return Way("uploaded", {"steps": {**steps, **later}}, routes)
+
+
+def _chunked(chance: random.Random, stranger: "Stranger") -> Way:
+    """An upload in chunks that breaks off once, then a job."""
+    names, jobs = stranger.names, _Jobs(stranger)
+    where, start_at, id_key, got_key, job_key, sound_key = (
+        *(names.plain() for _ in range(2)),
+        *(names.new() for _ in range(4)),
+    )
+    size, received_in, can_resume = chance.choice((4096, 10_000, 65_536)), chance.choice(("header", "body")), True
+    sounds: dict[str, bytearray] = {}
+    has_broken: set[str] = set()
+
+    async def create(request: Request, body: bytes) -> Response:
+        number = f"u{len(sounds) + 1}"
+        sounds[number] = bytearray()
+        return JSONResponse({id_key: number}, 201)
+
+    async def chunk(request: Request, body: bytes) -> Response:
+        number = request.path_params["number"]
+        held = sounds[number]
+        span = request.headers.get("content-range", "")
+        if span.startswith("bytes */"):
+            return received(held, int(span.rpartition("/")[2]))
+        first, _, rest = span.removeprefix("bytes ").partition("-")
+        last, _, whole = rest.partition("/")
+        if int(first) != len(held) or int(last) - int(first) + 1 != len(body):
+            raise RefusedError(f"expected bytes from {len(held)}, found {span}")
+        if len(held) > 0 and number not in has_broken:
+            has_broken.add(number)
+            held += body[: len(body) // 2]
+            return Response(status_code=503)
+        held += body
+        return received(held, int(whole))
+
+    def received(held: bytearray, whole: int) -> Response:
+        is_whole = len(held) == whole
+        headers = {"Range": f"bytes=0-{len(held) - 1}"} if received_in == "header" and held else {}
+        status = 200 if is_whole else 308
+        return JSONResponse({got_key: len(held)}, status, headers)
+
+    async def start(request: Request, body: bytes) -> Response:
+        given = json.loads(body)
+        hearing = await stranger.hear(bytes(sounds[given[sound_key]]))
+        return JSONResponse({job_key: jobs.new(stranger.reply(hearing))})
+
+    taken = "header:Range" if received_in == "header" else path_of(got_key)
+    resume = {
+        "path": f"/{where}/{{upload}}",
+        "method": "PUT",
+        "headers": {"Content-Range": "bytes */{audio_size}"},
+        "ok_statuses": [308],
+    }
+    steps: Card = {
+        "create": {"path": f"/{where}", "method": "POST", "take": {"upload": path_of(id_key)}},
+        "chunk": {
+            "path": f"/{where}/{{upload}}",
+            "method": "PUT",
+            "raw": "{chunk}",
+            "content_type": "application/octet-stream",
+            "headers": {"Content-Range": "bytes {chunk_start}-{chunk_end}/{audio_size}"},
+            "ok_statuses": [308],
+            "chunks": {"size": size, "received": taken, **({"resume": resume} if can_resume else {})},
+        },
+        "start": {
+            "path": f"/{start_at}",
+            "json": {sound_key: "{upload}"},
+            "take": {"job": path_of(job_key)},
+        },
+    }
+    later, routes = _asking(chance, stranger, jobs, names.plain())
+    routes += [
+        stranger.route(f"/{where}", create),
+        stranger.route(f"/{where}/{{number}}", chunk, methods=["PUT"]),
+        stranger.route(f"/{start_at}", start, is_work=True),
+    ]
+    return Way(f"chunked/{received_in}", {"steps": {**steps, **later}}, routes)
+
+
+def _batch(chance: random.Random, stranger: "Stranger") -> Way:
+    """Several recordings are uploaded, and one job answers for all of them."""
+    names, jobs = stranger.names, _Jobs(stranger)
+    where, start_at, id_key, key_key, sound_key, job_key, list_key, one_key = (
+        *(names.plain() for _ in range(2)),
+        *(names.new() for _ in range(6)),
+    )
+    sounds: dict[str, bytes] = {}
+    as_lines = chance.random() < 0.5
+    stranger.make_plain()
+
+    async def upload(request: Request, body: bytes) -> Response:
+        number = f"b{len(sounds) + 1}"
+        sounds[number] = await stranger.carrier.read(request, body)
+        return JSONResponse({id_key: number})
+
+    async def start(request: Request, body: bytes) -> Response:
+        if as_lines:
+            items = [json.loads(line) for line in body.decode().splitlines()]
+        else:
+            items = json.loads(body)[list_key]
+        results = []
+        for item in reversed(items):
+            answer = stranger.reply(await stranger.hear(sounds[item[sound_key]]), key=item[sound_key])
+            results.append({key_key: item[key_key], one_key: json.loads(bytes(answer.body))})
+        return JSONResponse({job_key: jobs.new(JSONResponse({list_key: results}))})
+
+    item = {key_key: "{piece_key}", sound_key: "{sound}"}
+    body: Card = {"raw": "{manifest|json_lines}"} if as_lines else {"json": {list_key: "{manifest}"}}
+    if as_lines:
+        body["content_type"] = "application/x-ndjson"
+    steps: Card = {
+        "upload": {**stranger.carrier.step, "path": f"/{where}", "take": {"sound": path_of(id_key)}},
+        "start": {"path": f"/{start_at}", **body, "take": {"job": path_of(job_key)}},
+    }
+    later, routes = _asking(chance, stranger, jobs, names.plain())
+    routes += [stranger.route(f"/{where}", upload), stranger.route(f"/{start_at}", start, is_work=True)]
+    batch = {
+        "step": "start",
+        "item": item,
+        "results": path_of(list_key),
+        "key": path_of(key_key),
+        "reply": path_of(one_key),
+        "wait": "500 ms",
+    }
+    return Way("batch/lines" if as_lines else "batch", {"steps": {**steps, **later}, "batch": batch}, routes, 2)
+
+
+def _conversation(chance: random.Random, stranger: "Stranger") -> Way:
+    """Over a WebSocket: a greeting, the sound bit by bit, the final messages one by one."""
+    names = stranger.names
+    where, kind, begin, tongue, sound_key, over, final, partial, text, end = (
+        names.plain(),
+        *(names.new() for _ in range(9)),
+    )
+    as_json, waits_for_ready = chance.random() < 0.5, chance.random() < 0.5
+    last_binary = not as_json and chance.random() < 0.4
+    closes = chance.random() < 0.4
+    protocol = chance.choice((None, names.plain()))
+    stranger.make_streamed(kind, final)
+
+    async def talk(socket: WebSocket) -> None:
+        request = Request({**socket.scope, "type": "http", "method": "GET"})
+        if not stranger.allows(request, b"") or (protocol and protocol not in socket.scope["subprotocols"]):
+            await socket.close(4401)
+            return
+        await socket.accept(protocol)
+        hello = await socket.receive_json()
+        if hello != {begin: {tongue: "en"}}:
+            await socket.send_json({kind: "error", text: f"wrong greeting {hello}"})
+            return
+        if waits_for_ready:
+            await socket.send_json({kind: begin})
+        content = bytearray()
+        while True:
+            message = await socket.receive()
+            if message["type"] != "websocket.receive":
+                return
+            data = message.get("bytes")
+            if data is None:
+                given = json.loads(message["text"])
+                if given == {kind: over}:
+                    break
+                data = base64.b64decode(given[sound_key], validate=True)
+            elif not data:
+                break
+            content += data
+            if len(content) < 20_000:
+                await socket.send_json({kind: partial, text: "so far"})
+        for line in await stranger.reply_lines(bytes(content)):
+            await socket.send_text(line)
+        if not closes:
+            await socket.send_json({kind: end})
+            await asyncio.sleep(0.2)
+        await socket.close()
+
+    async def guarded(socket: WebSocket) -> None:
+        try:
+            await talk(socket)
+        except Exception as error:
+            stranger.troubles.append(repr(error))
+
+    kind_path = path_of(kind)
+    socket: Card = {
+        "first": {begin: {tongue: "{language}"}},
+        "partial": f"{kind_path} == '{partial}'",
+        "partial_text": path_of(text),
+        "error": f"{kind_path} == 'error'",
+        "final": f"{kind_path} == '{final}'",
+    }
+    if as_json:
+        socket |= {"audio": {sound_key: "{chunk|base64}"}, "chunk": "200 ms"}
+    if last_binary:
+        socket["last_binary"] = True
+    else:
+        socket["last"] = {kind: over}
+    if waits_for_ready:
+        socket["ready"] = f"{kind_path} == '{begin}'"
+    if not closes:
+        socket["end"] = f"{kind_path} == '{end}'"
+    if protocol:
+        socket["subprotocol"] = protocol
+    step = {"path": f"/{where}", "websocket": socket}
+    return Way("conversation", {"send": step}, [WebSocketRoute(f"/{where}", guarded)])
