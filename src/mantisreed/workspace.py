@@ -6,12 +6,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Annotated, Any
-from urllib.parse import urlsplit
 
 import msgspec
 
 from mantisreed.cards.secrets import Secret, SecretSource
 from mantisreed.cards.tables import checked
+from mantisreed.cards.urls import split_url
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import TRANSLATE, laid_over, read_cards
 from mantisreed.errors import InputError, SettingsError
@@ -369,7 +369,7 @@ def _layouts(tables: Mapping[str, Any], file: str) -> dict[str, LayoutRules]:
 
 def _ledger_place(table: Mapping[str, Any], file: str) -> LedgerPlace:
     place = checked(table, LedgerPlace, file, "ledger")
-    parts = urlsplit(place.url)
+    parts = split_url(place.url)
     if parts.scheme not in ("postgresql", "postgres") or not parts.path.strip("/"):
         raise SettingsError(
             "key 'url': expected postgresql://USER@HOST:PORT/DATABASE",

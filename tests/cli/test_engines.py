@@ -12,7 +12,7 @@ from conftest import KEY, Command, Note, free_port
 from mantisreed.standin.dipper import bell
 from mantisreed.transcript.document import from_json
 
-MANUAL = (Path(__file__).parents[2] / "docs" / "engine-cards.md").read_text(encoding="utf-8")
+MANUAL = (Path(__file__).parents[2] / "docs" / "engine-recipes.md").read_text(encoding="utf-8")
 IN_MANUAL = [
     *("brook", "brook:quick", "heron", "heron:south", "sedge", "sedge:worded", "dipper", "plover"),
     *("bittern", "bittern:lines", "rail", "rail:vtt", "rail:text", "wren", "stilt"),

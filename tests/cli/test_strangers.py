@@ -1,5 +1,6 @@
 """Cards speak to services that nobody has seen: whatever a seed composes, the transcript is what was said."""
 
+import tomllib
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -7,6 +8,8 @@ import pytest
 from starlette.applications import Starlette
 
 from conftest import Command, Note
+from mantisreed.cards.describing import described_card
+from mantisreed.engines.card_checks import read_cards
 from mantisreed.standin import server
 from mantisreed.standin.hearing import Listener
 from mantisreed.standin.strangers.stranger import Stranger, mounted
@@ -47,6 +50,18 @@ def test_a_stranger_is_understood_to_the_millisecond(
     assert faults_of(stranger, where, note.path, tmp_path, run) == [], stranger.kind
     kept = b"".join(file.read_bytes() for file in (tmp_path / ".mantisreed").rglob("*") if file.is_file())
     assert stranger.key.encode() not in kept
+
+
+def test_a_card_that_is_shown_is_the_card_that_was_read(listener: Listener) -> None:
+    for seed in range(100):
+        stranger = Stranger(seed, listener, "key")
+        table = tomllib.loads(stranger.card("http://marsh.example"))["engine"][stranger.name]
+        card = read_cards(stranger.name, table, "the card")[stranger.name, None]
+        shown = described_card(card)
+        again = read_cards(stranger.name, tomllib.loads(shown)["engine"][stranger.name], "the shown card")
+        assert described_card(again[stranger.name, None]) == shown
+        for key in ("every", "send", "steps", "login", "token", "sign", "reply", "batch"):
+            assert getattr(again[stranger.name, None], key) == getattr(card, key), (seed, key)
 
 
 def test_seeds_compose_every_ability(listener: Listener) -> None:

@@ -50,7 +50,8 @@ def read(folder: Path, reply: str, body: bytes | object) -> ParsedReply:
         (float("inf"), "s", None),
         (1.5, "clock", None),
         ("P", "iso8601", None),
-        ({}, "suffixed", None),
+        ({"mud": 1}, "suffixed", None),
+        ({"seconds": 1, "nanos": 5e8}, "suffixed", 1.5),
     ],
 )
 def test_times_are_read_in_every_unit(found: object, unit: str, seconds: float | None) -> None:

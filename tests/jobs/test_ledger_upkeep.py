@@ -46,6 +46,23 @@ def test_a_ledger_of_version_1_becomes_one_of_this_version_and_keeps_what_was_pa
     connection.close()
 
 
+def test_a_ledger_of_version_3_gets_the_columns_of_version_4(tmp_path: Path) -> None:
+    ledger = Ledger(tmp_path)
+    ledger.jobs.open(JobToOpen("abc123", "dawn.wav", "sha256:1", "heron"))
+    ledger.requests.answer(sent(ledger, "r1", "abc123"), b"said", BILL)
+    ledger.close()
+    with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
+        connection.execute("ALTER TABLE attempt DROP COLUMN reported_seconds")
+        connection.execute("ALTER TABLE attempt DROP COLUMN reported_cost")
+        connection.execute("UPDATE ledger SET version = 3")
+    connection.close()
+    ledger = Ledger(tmp_path)
+    assert ledger.requests.reply(claimed(ledger, "r1", "abc123")) == b"said"
+    (spent,) = ledger.listing.spending("day")
+    assert spent.reported_seconds is None
+    ledger.close()
+
+
 def test_what_a_process_left_is_told_as_it_is(ledger: Ledger, opening: Opening) -> None:
     for job in ("def456", "fed789"):
         ledger.jobs.open(JobToOpen(job, "other.wav", "sha256:2", "heron"))

@@ -118,3 +118,8 @@ def test_no_text_after_the_word_makes_it_fail_otherwise(text: str) -> None:
         tomllib.loads(propose_from_curl(command, "tern").toml)
     except MantisreedError:
         pass
+
+
+def test_a_url_that_is_none_is_told() -> None:
+    with pytest.raises(InputError, match="a URL that is none"):
+        propose_from_curl("curl http://[x -T a.wav", "tern")

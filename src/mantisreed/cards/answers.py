@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from http.cookies import CookieError, SimpleCookie
 from typing import Any
-from urllib.parse import urlsplit
 
-from mantisreed.cards.card import ErrorPatterns, ServiceCard, Step
+from mantisreed.cards.card import ErrorPatterns, Errors, ServiceCard, Step
 from mantisreed.cards.documents import DocumentError, looks_like_xml, parse_json, parse_xml
 from mantisreed.cards.secrets import Secret, without_secrets
+from mantisreed.cards.urls import split_url
 from mantisreed.errors import (
     BadRequestError,
     EngineBrokeError,
@@ -207,7 +207,7 @@ def check_answer(card: ServiceCard, answer: HttpAnswer, secrets: Iterable[Secret
         answer=quoted,
         advice=advice,
     )
-    error.retry_after = retry_after(answer)
+    error.retry_after = retry_after(answer, card.errors)
     raise error
 
 
@@ -221,9 +221,18 @@ def _is_good(card: ServiceCard, answer: HttpAnswer, step: Step) -> bool:
     return condition is None or not condition.holds(answer.document(condition.list_names))
 
 
-def retry_after(answer: HttpAnswer, now: float | None = None) -> float | None:
-    """Seconds that `Retry-After` asks for, as a number or an HTTP date (RFC 9110, 10.2.3); None without one."""
-    value = (answer.header("retry-after") or "").strip()
+def retry_after(answer: HttpAnswer, errors: Errors | None = None, now: float | None = None) -> float | None:
+    """Seconds that an answer asks to wait; None where it does not.
+
+    Args:
+        answer: with `Retry-After`, a number or an HTTP date (RFC 9110, 10.2.3), or where the card says.
+        errors: what the card says.
+        now: seconds since 1970.
+    """
+    said = errors.retry_after.find(answer) if errors is not None and errors.retry_after is not None else None
+    value = (answer.header("retry-after") or "").strip() if said is None else str(said).strip()
+    if said is not None and errors is not None and errors.retry_after_unit == "ms" and _NUMBER.fullmatch(value):
+        value = str(float(value) / 1000)
     present = time.time() if now is None else now
     if _NUMBER.fullmatch(value):
         seconds = float(value)
@@ -281,7 +290,7 @@ def _texts_in(document: Any) -> Iterator[str]:
 
 def _by_status(answer: HttpAnswer, asked: AskedStep) -> _Kind:
     if 300 <= answer.status < 400:
-        parts = urlsplit(answer.header("location") or "?")
+        parts = split_url(answer.header("location") or "?")
         there = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}" if parts.netloc else parts.path
         advice = "set follow_redirects = true in this step of its card, if you trust it; nothing was sent there"
         return _Kind(BadRequestError, f"it sends elsewhere, to {printable(there or '?')}", advice)

@@ -5,14 +5,15 @@ Each table is a struct here; a key is a field. What the types alone cannot see i
 
 from collections.abc import Iterator
 from functools import cached_property
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 import msgspec
+from msgspec import structs
 
 from mantisreed.cards.paths import Condition, ReplyPath, Take
 from mantisreed.cards.secrets import SecretSource
 from mantisreed.cards.tables import Bytes, Seconds
-from mantisreed.cards.templates import DocumentTemplate, ListTemplate, Template, scalar_text
+from mantisreed.cards.templates import DocumentTemplate, ListTemplate, Template, Values, scalar_text
 
 Method = Annotated[str, msgspec.Meta(pattern="^[A-Z]{3,20}$")]
 Status = Annotated[int, msgspec.Meta(ge=100, le=599)]
@@ -198,12 +199,14 @@ class Chunks(Table, frozen=True, kw_only=True):
         received: where an answer says how much has arrived: a number of bytes, or a range such as `bytes=0-524287`.
         resume: a request that asks for it after a failure; without one, the same chunk is sent again.
         collect: what is taken from each answer; later steps have it as a list.
+        item: what is said of each chunk later, with what was collected of its answer; `{chunk_items}` is the list.
     """
 
     size: Bytes
     received: Take | None = None
     resume: "Step | None" = None
     collect: dict[str, Take] = {}
+    item: DocumentTemplate | None = None
 
 
 class WebSocket(Table, frozen=True, kw_only=True):
@@ -349,7 +352,24 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
     def names(self) -> frozenset[str]:
         """What its templates and its condition need."""
         named = frozenset(name for template in self.templates for name in template.names)
-        return named | (self.when.root_names if self.when else frozenset())
+        return named | (self.when.root_names if self.when else frozenset()) | self.names_in_paths
+
+    @cached_property
+    def names_in_paths(self) -> frozenset[str]:
+        """What the paths into its answer need: `jobs[?id == '{job}'].state`."""
+        paths = [getattr(self, key) for key in _PATH_KEYS]
+        return frozenset(name for path in (*paths, *self.take.values()) if path for name in path.names)
+
+    def filled(self, values: Values) -> Self:
+        """The same with values for the placeholders in its paths."""
+        if not self.names_in_paths:
+            return self
+        paths = {key: path.filled(values) for key in _PATH_KEYS if (path := getattr(self, key)) is not None}
+        return structs.replace(self, **paths, take={key: take.filled(values) for key, take in self.take.items()})
+
+
+_PATH_KEYS = ("state", "waiting_when", "done_when", "failed_when", "reason")
+"""Keys of a step whose values are paths into its answer, besides `take`."""
 
 
 ASKING_KEYS = (
@@ -426,10 +446,14 @@ class Errors(Table, frozen=True, kw_only=True):
     Attributes:
         message: where the service's own words are.
         when: a condition that holds for answers of status 2xx that are errors all the same.
+        retry_after: where any answer says after which time to ask again, besides the header `Retry-After`.
+        retry_after_unit: of that.
     """
 
     message: Take | None = None
     when: Condition | None = None
+    retry_after: Take | None = None
+    retry_after_unit: Literal["s", "ms"] = "s"
     refused: ErrorPatterns = ErrorPatterns()
     slow_down: ErrorPatterns = ErrorPatterns()
     too_big: ErrorPatterns = ErrorPatterns()

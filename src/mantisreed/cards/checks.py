@@ -8,7 +8,7 @@ import msgspec
 
 from mantisreed.cards.card import ASKING_KEYS, ServiceCard, Step
 from mantisreed.cards.requests import secret_names_of
-from mantisreed.cards.sequence import StepSequence, audio_names, taken_by
+from mantisreed.cards.sequence import OF_A_CHUNK, StepSequence, audio_names, taken_by
 from mantisreed.cards.templates import Template
 
 Problem = tuple[str, str]
@@ -20,8 +20,6 @@ OF_A_REQUEST = ("now", "uuid", "nonce")
 OF_ITS_PARTS = ("method", "host", "path", "query", "url", "body")
 """Placeholders for the parts of the request itself: in headers, in the query, and in what is signed."""
 
-_OF_A_CHUNK = ("chunk", "chunk_number", "chunk_count", "is_last")
-_OF_AN_OFFSET = ("chunk_start", "chunk_end")
 _OF_A_PAGE = ("page_token", "page_offset", "page_number")
 
 _STATE_LISTS = ("waiting", "done", "failed")
@@ -66,7 +64,7 @@ def _wrong_names(card: ServiceCard, known: frozenset[str]) -> Iterator[Problem]:
     """Names that the card gives to two things."""
     given = [("values", name) for name in card.values] + [("sign", name) for name in card.sign]
     given += [("secrets", name) for name in card.secrets]
-    reserved = known | {*OF_A_REQUEST, *OF_ITS_PARTS, *_OF_A_CHUNK, *_OF_AN_OFFSET, *_OF_A_PAGE}
+    reserved = known | {*OF_A_REQUEST, *OF_ITS_PARTS, *OF_A_CHUNK, *_OF_A_PAGE}
     seen: set[str] = set()
     for table, name in given:
         if name in reserved:
@@ -247,7 +245,10 @@ def _unknown_in_step(
 ) -> Iterator[Problem]:
     extra: set[str] = set()
     if step.chunks is not None:
-        extra |= {*_OF_A_CHUNK, *_OF_AN_OFFSET}
+        extra |= set(OF_A_CHUNK)
+        if step.chunks.item is not None:
+            own = {*known, *extra, *step.chunks.collect}
+            yield from _unknown(f"{place}.chunks", step.chunks.item.templates, own, card)
         resume = step.chunks.resume
         if resume is not None:
             yield from _unknown(f"{place}.chunks.resume", resume.templates, {*signing, *extra}, card)
@@ -257,11 +258,13 @@ def _unknown_in_step(
                     "key 'received' is missing: where the answer to 'resume' says what has arrived",
                 )
     if step.websocket is not None:
-        extra |= set(_OF_A_CHUNK)
+        extra |= set(OF_A_CHUNK[:4])
     if step.pages is not None:
         extra |= set(_OF_A_PAGE)
     yield from _unknown(place, _early(step), {*known, *extra}, card)
     yield from _unknown(place, _late(step), {*signing, *extra}, card)
+    in_paths = [Template(f"{{{name}}}") for name in step.names_in_paths]
+    yield from _unknown(place, in_paths, {*known, *extra}, card)
     if step.when is not None:
         for name in sorted(step.when.root_names - known):
             yield place, f"key 'when': unknown value {name!r}; {_listed(known)}"

@@ -42,6 +42,7 @@ class ChunkSender:
             EngineError: too many failures, or an answer that makes no sense.
         """
         collected: dict[str, list[Any]] = {name: [] for name in self._chunks.collect}
+        items: list[Any] = []
         offset, failures = 0, 0
         answer: HttpAnswer | None = None
         while answer is None or offset < len(self._content):
@@ -58,9 +59,15 @@ class ChunkSender:
                 if answer is None and following >= len(self._content):
                     answer = HttpAnswer(200)
             else:
-                for name, take in self._chunks.collect.items():
-                    collected[name].append(take.find(answer))
+                found = {name: take.find(answer) for name, take in self._chunks.collect.items()}
+                for name, value in found.items():
+                    collected[name].append(value)
+                if self._chunks.item is not None:
+                    places = {**self._run.values, **self._places(offset), **found}
+                    items.append(self._chunks.item.document(places))
             offset = following
+        if self._chunks.item is not None:
+            collected["chunk_items"] = items
         for name, values in collected.items():
             self._run.values[name] = values
             self._run.taken.add(name)

@@ -5,7 +5,7 @@ import re
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from typing import Any
-from urllib.parse import parse_qsl, urlsplit
+from urllib.parse import parse_qsl
 
 import msgspec
 import tomli_w
@@ -14,6 +14,7 @@ from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.card import ServiceCard, Step
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import HIDDEN, without_secrets
+from mantisreed.cards.urls import split_url
 from mantisreed.cards.websocket import Conversation
 from mantisreed.units import short_size
 
@@ -28,7 +29,7 @@ _HIDDEN_HEADERS = ("authorization", "proxy-authorization", "cookie", "set-cookie
 
 def described_request(request: HttpRequest) -> str:
     """A request, a line for each part of it."""
-    parts = urlsplit(request.url)
+    parts = split_url(request.url)
     lines = [f"{request.method} {parts.scheme}://{parts.netloc}{parts.path}"]
     lines += [f"  ?{name}={value}" for name, value in parse_qsl(parts.query, keep_blank_values=True)]
     lines += [f"  {name}: {_header(name, value)}" for name, value in request.headers]

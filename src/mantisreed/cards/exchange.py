@@ -219,6 +219,7 @@ class Exchange:
                 continue
             if run.index >= before:
                 return
+            step = step.filled(run.values)
             if step.is_asking:
                 run.last = await self._asked_until_done(name, step, run)
             else:
@@ -254,10 +255,11 @@ class Exchange:
             while run.index < len(steps):
                 name, step = steps[run.index]
                 if self._applies(step, run):
+                    step = step.filled(run.values)
                     run.last = await self._sender.answer(name, step, run)
                     if step.is_asking and not self._is_done(name, step, run.last):
                         moved = None if run.index == began_at else self.standing(run)
-                        return Waiting(moved, retry_after(run.last))
+                        return Waiting(moved, retry_after(run.last, self._card.errors))
                     self._take(name, step, run)
                 run.index += 1
         except NothingHeardError:
@@ -401,7 +403,7 @@ class Exchange:
                 return answer
             if self._options.clock() - started > step.limit:
                 break
-            await self._options.sleep(max(pause, retry_after(answer) or 0.0))
+            await self._options.sleep(max(pause, retry_after(answer, self._card.errors) or 0.0))
         what = f"step {name} was not done within {step.limit:g} s"
         raise not_reached(self._card.name, what, f"raise limit of step {name} in its card")
 

@@ -10,7 +10,7 @@ import json
 import math
 import zlib
 from collections.abc import Callable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
 from typing import Any
 from urllib.parse import quote
@@ -182,6 +182,15 @@ def _multiply(argument: str) -> Filter:
     return multiplied
 
 
+def _add(argument: str) -> Filter:
+    more = _number(argument)
+
+    def added(value: Any) -> Any:
+        return value + timedelta(seconds=float(more)) if isinstance(value, datetime) else _number(value) + more
+
+    return added
+
+
 _WITH_ARGUMENT: dict[str, Callable[[str], Filter]] = {
     "time": lambda form: lambda value: _moment(value).astimezone(UTC).strftime(form),
     "default": lambda other: lambda value: other if is_missing(value) else value,
@@ -194,6 +203,7 @@ _WITH_ARGUMENT: dict[str, Callable[[str], Filter]] = {
     "replace": _replace,
     "round": _round,
     "multiply": _multiply,
+    "add": _add,
 }
 _EXAMPLES = {
     "time": "time:%Y%m%d",
@@ -205,6 +215,7 @@ _EXAMPLES = {
     "replace": "replace:-:_",
     "round": "round:2",
     "multiply": "multiply:1000",
+    "add": "add:3600",
 }
 
 FILTERS = (*_PLAIN, *_WITH_ARGUMENT)

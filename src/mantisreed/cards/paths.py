@@ -1,8 +1,9 @@
 """Where values are: JMESPath in documents, and the other places of an answer."""
 
+import copy
 import re
 from collections.abc import Callable, Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self
 
 import jmespath
 import jmespath.exceptions
@@ -12,6 +13,7 @@ if TYPE_CHECKING:
     from mantisreed.cards.answers import HttpAnswer
 
 _Getter = Callable[[Any], Any]
+_PLACEHOLDER = re.compile(r"\{([a-z_][a-z0-9_]*)\}")  # which is nothing that JMESPath has
 
 
 class ReplyPath:
@@ -58,6 +60,17 @@ class ReplyPath:
             return None
 
     @property
+    def names(self) -> tuple[str, ...]:
+        """The placeholders in it: `jobs[?id == '{job}'].state`."""
+        return tuple(_PLACEHOLDER.findall(self.source))
+
+    def filled(self, values: Mapping[str, Any]) -> Self:
+        """The same with values for its placeholders."""
+        if not self.names:
+            return self
+        return type(self)(_filled(self.source, values))
+
+    @property
     def last_name(self) -> str | None:
         """The name of what a plain path ends at."""
         names = [key for key in self._keys or () if isinstance(key, str)]
@@ -85,6 +98,13 @@ class Condition(ReplyPath):
         """Whether it holds."""
         found = self.find(document)
         return found is not None and found is not False and found not in ("", [], {})
+
+
+def _filled(source: str, values: Mapping[str, Any]) -> str:
+    def value(match: re.Match[str]) -> str:
+        return str(values.get(match[1], "")).replace("\\", "\\\\").replace("'", "\\'")
+
+    return _PLACEHOLDER.sub(value, source)
 
 
 _Key = str | int
@@ -238,6 +258,19 @@ class Take:
         take = cls(place, match, secret=secret, optional=optional)
         take.source = value
         return take
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The placeholders in its expression."""
+        return self.path.names if self.path is not None else ()
+
+    def filled(self, values: Mapping[str, Any]) -> "Take":
+        """The same with values for its placeholders."""
+        if self.path is None or not self.path.names:
+            return self
+        twin = copy.copy(self)
+        twin.path = self.path.filled(values)
+        return twin
 
     def hides(self, name: str) -> bool:
         """Whether the value is hidden and never kept, when it is called so on the card.

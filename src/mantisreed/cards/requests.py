@@ -10,13 +10,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any
-from urllib.parse import quote, urlencode, urlsplit
+from urllib.parse import quote, urlencode
 
 from mantisreed.cards.card import FormPart, ServiceCard, Signature, Step
 from mantisreed.cards.filters import as_bytes, as_text
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.templates import ListTemplate, Template, Value, Values
-from mantisreed.cards.urls import UrlError, origin_of, resolved
+from mantisreed.cards.urls import UrlError, origin_of, resolved, split_url
 from mantisreed.errors import BadRequestError, EngineError, UnreadableReplyError
 
 Pairs = tuple[tuple[str, str], ...]
@@ -164,7 +164,9 @@ class RequestBuilder:
         now = context.now or datetime.now(UTC)
         own = {"now": now, "uuid": str(uuid.uuid4()), "nonce": randomness.token_hex(16)}
         attached = {} if context.attachment is None else {"audio": context.attachment.content}
-        return {**own, **context.values, **attached}
+        scope = {**own, **context.values, **attached}
+        # The card's values may be made of what is new in each request, such as the time.
+        return {**scope, **values_of_card(self._card, scope)}
 
     def _url(self, name: str, step: Step, values: Values, context: RequestContext) -> tuple[str, bool]:
         """Where a step's request goes, and whether that is the card's own host (or one that gets its keys)."""
@@ -236,7 +238,7 @@ class RequestBuilder:
         fields = {key: template for table in tables for key, template in table.items()}
         early = [item for item in fields.items() if not late.is_late(item[1])]
         url = _extended(url, _pairs(dict(early), late.values))
-        parts = urlsplit(url)
+        parts = split_url(url)
         late.set(url=url, host=parts.netloc, path=parts.path or "/", query=parts.query)
         rest = {key: template for key, template in fields.items() if late.is_late(template)}
         return _extended(url, _pairs(rest, late.with_signatures(rest.values())))

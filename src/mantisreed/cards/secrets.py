@@ -9,11 +9,14 @@ from mantisreed.files import printable
 
 HIDDEN = "***"
 
-_HOW_TO_SET = {
-    "env": "set it in your shell: export NAME=...",
-    "file": "write the key into that file, on a line by itself",
-    "keyring": "store it with: python -m keyring set SERVICE USER",
-}
+
+def _how_to_set(kind: str, place: str) -> str:
+    if kind == "env":
+        return f"set it in your shell: export {place}=..."
+    if kind == "file":
+        return "write the key into that file, on a line by itself"
+    service, _, user = place.partition("/")
+    return f"store it with: python -m keyring set {service} {user}"
 
 
 class Secret:
@@ -77,7 +80,9 @@ class SecretSource:
         else:
             value = self._file_content(folder) if self.kind == "file" else self._keyring_entry()
         if not value.strip():
-            raise SecretError("the secret is empty or not set", where=str(self), advice=_HOW_TO_SET[self.kind])
+            raise SecretError(
+                "the secret is empty or not set", where=str(self), advice=_how_to_set(self.kind, self.place)
+            )
         if any(ord(character) < 0x20 for character in value.strip()):
             raise SecretError("the secret holds a line break or a control character", where=str(self))
         return Secret(value.strip())

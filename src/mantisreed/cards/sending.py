@@ -40,6 +40,10 @@ _NO_ACCESS = (401, 403)
 _PAGE_URL = "page_url"
 
 
+def _log_partial(text: str) -> None:
+    _log.info("heard so far: %s", text)
+
+
 @dataclass(frozen=True, slots=True)
 class ExchangeOptions:
     """How exchanges are made.
@@ -56,7 +60,7 @@ class ExchangeOptions:
     clock: Callable[[], float] = time.monotonic
     wall_clock: Callable[[], float] = time.time
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep
-    on_partial: Callable[[str], None] = lambda text: None
+    on_partial: Callable[[str], None] = _log_partial
 
 
 @dataclass(slots=True)

@@ -116,6 +116,8 @@ class StepSequence:
         names = set(step.names) | {name for template in templates for name in template.names}
         if step.chunks is not None and step.chunks.resume is not None:
             names |= step.chunks.resume.names
+        if step.chunks is not None and step.chunks.item is not None:
+            names |= set(step.chunks.item.names) - {*step.chunks.collect, *OF_A_CHUNK}
         rest, found = list(names), set()
         while rest:
             name = rest.pop()
@@ -131,8 +133,13 @@ class StepSequence:
 
 def taken_by(step: Step) -> tuple[str, ...]:
     """The names of what a step takes from its answers."""
-    return (*step.take, *(step.chunks.collect if step.chunks else ()))
+    if step.chunks is None:
+        return tuple(step.take)
+    return (*step.take, *step.chunks.collect, *(("chunk_items",) if step.chunks.item else ()))
 
+
+OF_A_CHUNK = ("chunk", "chunk_number", "chunk_count", "is_last", "chunk_start", "chunk_end")
+"""The placeholders that a step with chunks has; a conversation has the first four."""
 
 AUDIO = ("audio", "audio_link")
 """The placeholders that bring the audio itself: its bytes, or a link to it."""

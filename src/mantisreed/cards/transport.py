@@ -9,7 +9,6 @@ from contextlib import asynccontextmanager
 from dataclasses import replace
 from types import TracebackType
 from typing import Protocol, Self
-from urllib.parse import urlsplit
 
 import aiohttp
 from yarl import URL
@@ -17,7 +16,7 @@ from yarl import URL
 from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import without_secrets
-from mantisreed.cards.urls import UrlError, origin_of, resolved
+from mantisreed.cards.urls import UrlError, origin_of, resolved, split_url
 from mantisreed.cards.websocket import Conversation
 from mantisreed.errors import UnreachableError, UnreadableReplyError
 from mantisreed.units import short_size
@@ -142,7 +141,7 @@ class HttpTransport:
                 return await _Talk(request, conversation, socket, self._largest_reply).answer()
 
     def _session_for(self, request: HttpRequest) -> aiohttp.ClientSession:
-        host = urlsplit(request.url).hostname or ""
+        host = split_url(request.url).hostname or ""
         return self._direct if host in ("localhost", "127.0.0.1", "::1") else self._proxied
 
 
@@ -233,7 +232,8 @@ class ScriptedTransport:
     async def exchange(self, request: HttpRequest) -> HttpAnswer:
         """See `Transport`."""
         self.asked.append(request)
-        return self._answer(request)
+        answer = self._answer(request)
+        return answer if answer.url else HttpAnswer(answer.status, answer.headers, answer.body, request.url)
 
     async def converse(self, request: HttpRequest, conversation: Conversation) -> HttpAnswer:
         """See `Transport`; the function's answer is taken for the messages, one on each line."""
@@ -322,7 +322,7 @@ def _not_reached(request: HttpRequest, what: str) -> UnreachableError:
 
 
 def _origin(request: HttpRequest) -> str:
-    parts = urlsplit(request.url)
+    parts = split_url(request.url)
     return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
 
 

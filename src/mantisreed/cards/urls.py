@@ -1,6 +1,6 @@
 """URLs: resolving links, and telling whose host one leads to."""
 
-from urllib.parse import urljoin
+from urllib.parse import SplitResult, urljoin, urlsplit
 
 from yarl import URL
 
@@ -11,13 +11,29 @@ class UrlError(ValueError):
     """A text is no URL that a request may go to; the text says why, in half a sentence."""
 
 
+def split_url(text: str) -> SplitResult:
+    """The parts of a URL; what is none at all, such as `http://[`, has nothing but a path."""
+    try:
+        parts = urlsplit(text)
+        _ = parts.port, parts.hostname
+    except ValueError:
+        return SplitResult("", "", text, "", "")
+    return parts
+
+
 def resolved(link: str, base: str) -> str:
     """A link as it is meant in a document that was got from `base` (RFC 3986, 5.2).
 
     Raises:
         UrlError: it leads nowhere.
     """
-    return checked_url(urljoin(base, checked_text(link)))
+    try:
+        joined = urljoin(base, checked_text(link))
+    except ValueError as error:
+        if isinstance(error, UrlError):
+            raise
+        raise UrlError(f"it is no URL ({error})") from None
+    return checked_url(joined)
 
 
 def checked_text(link: str) -> str:

@@ -252,12 +252,12 @@ class SpeakerNames(Table, frozen=True, kw_only=True):
 
     Attributes:
         each: the list.
-        id: what words and passages call a speaker.
+        id: what words and passages call a speaker; None where that is its place in the list, from 0.
         name: what people do.
     """
 
     each: ReplyPath
-    id: ReplyPath
+    id: ReplyPath | None = None
     name: ReplyPath
 
 

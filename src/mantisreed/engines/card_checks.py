@@ -17,7 +17,7 @@ from mantisreed.errors import SettingsError
 
 TRANSLATE = "translate"
 _OVERLAYS = ("profile", "task")
-_BODIES = ("form", "json", "urlencoded", "raw")
+_BODIES = ("form", "json", "urlencoded", "raw", "websocket")
 
 
 def read_cards(name: str, table: Mapping[str, Any], file: str) -> dict[tuple[str, str | None], EngineCard]:

@@ -29,12 +29,10 @@ class ClientOptions:
     Attributes:
         clock: seconds that only go forward.
         sleep: waits.
-        on_partial: told what an engine has understood so far, while it still listens.
     """
 
     clock: Callable[[], float] = time.monotonic
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep
-    on_partial: Callable[[str], None] = lambda text: None
 
 
 class HttpClient:
@@ -62,7 +60,6 @@ class HttpClient:
                 },
                 clock=options.clock,
                 sleep=options.sleep,
-                on_partial=options.on_partial,
             ),
         )
 

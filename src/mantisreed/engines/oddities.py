@@ -36,6 +36,11 @@ _KINDS = {
     ),
     "speaker": _Kind("word is in no speaker's turn", "words are in no speaker's turn", is_doubt=False),
     "kind": _Kind("item is of a kind that is no text", "items are of kinds that are no text"),
+    "startless": _Kind(
+        "item has no start, and got the end of the one before",
+        "items have no starts, and got the ends of those before",
+        is_doubt=False,
+    ),
     "endless": _Kind("item has no end, and got one", "items have no ends, and got some"),
     "untimed": _Kind("word has no time, and got one", "words have no times, and got some"),
     "cue": _Kind(
@@ -77,7 +82,7 @@ class Oddities:
             self.note("subtitles", _short(text))
         elif _JSON.search(text):
             self.note("json", _short(text))
-        elif is_word and _SOUND.fullmatch(text):
+        elif is_word and _SOUND.fullmatch(text) and "</" not in text:
             self.note("sound", repr(text))
         elif _MARKUP.search(text):
             self.note("markup", _short(text))

@@ -210,8 +210,9 @@ class DocumentReader:
             return {}
         names: dict[str, str] = {}
         for document in documents:
-            for item in speakers.each.find(document) or ():
-                known, name = speakers.id.find(item), speakers.name.find(item)
+            for place, item in enumerate(speakers.each.find(document) or ()):
+                known = place if speakers.id is None else speakers.id.find(item)
+                name = speakers.name.find(item)
                 if known is not None and name not in (None, ""):
                     names[label_of(known)] = label_of(name)
         if not names:

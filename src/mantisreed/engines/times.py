@@ -32,7 +32,7 @@ class TimeUnit:
 
     A unit (`ms`), a number of one (`20 ms`, `1/8000 s`), seconds as a bare number, `samples` of what was sent,
     `clock` (`00:01:02.5`), `iso8601` (`PT1.5S`), `suffixed` (`1.5s`), or `moment` (a date and time, or seconds since
-    1970).
+    1970). In any unit a table whose keys are units (`{"seconds": 1, "nanos": 5}`) is the sum of its parts.
 
     Attributes:
         source: as it is written on the card.
@@ -69,6 +69,8 @@ class TimeUnit:
             found: in the reply.
             sample_rate: of what was sent, in hertz.
         """
+        if isinstance(found, dict):
+            return _from_parts(found)
         if isinstance(found, bool) or not isinstance(found, (int, float, str)):
             return None
         if self._scale is not None or self.source == "samples":
@@ -83,7 +85,7 @@ class TimeUnit:
 
     def _scaled(self, found: int | float | str, sample_rate: int) -> float | None:
         try:
-            number = float(found)
+            number = float(found.replace(",", ".") if isinstance(found, str) and found.count(",") == 1 else found)
         except (ValueError, OverflowError):
             return None
         if not math.isfinite(number):
@@ -146,6 +148,30 @@ def _from_suffixed(text: str) -> float | None:
         return None
     scale = _SUFFIXES[matched[2]]
     return float(matched[1]) * scale.numerator / scale.denominator
+
+
+_PARTS = {
+    **{name: Fraction(1) for name in ("s", "sec", "secs", "second", "seconds")},
+    **{name: Fraction(1, 1000) for name in ("ms", "millis", "millisecond", "milliseconds")},
+    **{name: Fraction(1, 10**6) for name in ("us", "micros", "microsecond", "microseconds")},
+    **{name: Fraction(1, 10**9) for name in ("ns", "nanos", "nanosecond", "nanoseconds")},
+    **{name: Fraction(60) for name in ("m", "min", "mins", "minute", "minutes")},
+    **{name: Fraction(3600) for name in ("h", "hour", "hours")},
+}
+
+
+def _from_parts(found: dict[str, object]) -> float | None:
+    """A time in parts, such as `{"seconds": 1, "nanos": 500000000}`; a part that is 0 may be left out."""
+    total = Fraction(0)
+    for name, value in found.items():
+        scale = _PARTS.get(name.lower())
+        if scale is None or isinstance(value, bool) or not isinstance(value, (int, float, str)):
+            return None
+        try:
+            total += scale * Fraction(str(value))
+        except (ValueError, ZeroDivisionError):
+            return None
+    return float(total)
 
 
 def _from_iso_8601(text: str) -> float | None:

@@ -5,6 +5,7 @@ import binascii
 import csv
 import io
 import json
+import re
 import zipfile
 import zlib
 from collections.abc import Iterator
@@ -19,6 +20,8 @@ from mantisreed.engines.card import Layer, PassagePaths, Reply, SpeakerNames, Tu
 LARGEST_UNPACKED = 256 * 1024 * 1024
 """Bytes of a reply at most when it is unpacked, as of one that came as it is."""
 
+_FENCE = re.compile(r"```\w*[ \t]*\r?\n(.*?)\r?\n?```", re.DOTALL)  # around what a language model writes
+_URL_SAFE = str.maketrans("-_", "+/")  # both alphabets of RFC 4648 are read
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 _MOST_LAYERS = 3  # of packing, one around the other
 
@@ -114,10 +117,14 @@ def _taken_out(layer: Layer, outer: bytes) -> Iterator[bytes]:
 def _decoded(layer: Layer, value: Any) -> bytes:
     if layer.encoding == "base64":
         try:
-            return base64.b64decode(str(value), validate=False)
+            text = "".join(str(value).split()).translate(_URL_SAFE)
+            return base64.b64decode(text + "=" * (-len(text) % 4), validate=True)
         except (binascii.Error, ValueError):
             raise UnexpectedReplyError(f"reply.inside ({layer.source}) finds no base64") from None
-    return value.encode("utf-8", "surrogatepass") if isinstance(value, str) else json.dumps(value).encode()
+    if not isinstance(value, str):
+        return json.dumps(value).encode()
+    fenced = _FENCE.fullmatch(value.strip())
+    return (fenced[1] if fenced else value).encode("utf-8", "surrogatepass")
 
 
 def outer_documents(body: bytes, lists: frozenset[str]) -> list[Any]:

@@ -287,8 +287,10 @@ def spans_of(
         if finish != finish and begin == begin and has_start:
             context.oddities.note("endless", f"the one at {begin:g} s")
             finish = _next_start(raw, number, reader, paths, last)
-        if begin != begin and finish == finish and not has_start:
-            begin = cursor
+        if begin != begin and finish == finish:
+            if has_start:  # as engines do that leave out a time of 0
+                context.oddities.note("startless", f"the one that ends at {finish:g} s")
+            begin = min(cursor, finish)
         reader.check(begin, finish)
         if finish == finish:
             cursor = finish

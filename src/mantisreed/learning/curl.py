@@ -11,8 +11,9 @@ import shlex
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import parse_qsl, unquote, urlsplit, urlunsplit
+from urllib.parse import parse_qsl, unquote, urlunsplit
 
+from mantisreed.cards.urls import split_url
 from mantisreed.errors import InputError
 from mantisreed.learning.fields import (
     Found,
@@ -119,6 +120,8 @@ def read_curl(text: str) -> CurlCommand:
         raise InputError("the curl command has no URL")
     if "//" not in command.url:
         command.url = f"https://{command.url}"
+    if not split_url(command.url).netloc:
+        raise InputError(f"the curl command has a URL that is none: {command.url}")
     return command
 
 
@@ -235,7 +238,7 @@ class _Writer:
 
     def proposal(self) -> Proposal:
         command, card = self.command, self.card
-        parts = urlsplit(command.url)
+        parts = split_url(command.url)
         headers = self._headers()
         query = self._fields(parse_qsl(parts.query, keep_blank_values=True))
         body = self._body()

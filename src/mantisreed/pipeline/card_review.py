@@ -4,12 +4,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 import tomlkit
 import tomlkit.exceptions
 from tomlkit.items import Table
 
+from mantisreed.cards.urls import split_url
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import read_cards
 from mantisreed.errors import InputError, MantisreedError, SecretError, SettingsError
@@ -89,7 +89,7 @@ def _problems_in_use(workspace: Workspace, card: EngineCard, clip: Path) -> Iter
 
 
 def _is_open(url: str) -> bool:
-    parts = urlsplit(url)
+    parts = split_url(url)
     return parts.scheme in ("http", "ws") and parts.hostname not in _LOOPBACK
 
 

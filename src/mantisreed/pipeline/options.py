@@ -5,11 +5,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
-from urllib.parse import quote, unquote_to_bytes, urlsplit
+from urllib.parse import quote, unquote_to_bytes
 
 import msgspec
 
 from mantisreed.cards.secrets import Secret
+from mantisreed.cards.urls import split_url
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import RequestOptions, language_for
 from mantisreed.errors import InputError
@@ -141,7 +142,7 @@ class StoredOptions(msgspec.Struct, frozen=True):
 def options_to_store(options: TranscriptionOptions, recording: Source, stem: str, outputs: Outputs) -> StoredOptions:
     """What is kept of the options for one recording."""
     source = recording.link or recording.path.absolute().as_uri()
-    parts = urlsplit(source)
+    parts = split_url(source)
     return StoredOptions(
         "" if recording.link and (parts.query or "@" in parts.netloc) else source,
         recording.name,
@@ -170,7 +171,7 @@ def stored_options(record: JobRecord) -> StoredOptions:
 
 def path_at(address: str) -> Path:
     """The path that a `file:` address names, whatever bytes are in it."""
-    return Path(os.fsdecode(unquote_to_bytes(urlsplit(address).path)))
+    return Path(os.fsdecode(unquote_to_bytes(split_url(address).path)))
 
 
 def transcription_options(

@@ -8,8 +8,9 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import unquote, urlsplit
+from urllib.parse import unquote
 
+from mantisreed.cards.urls import split_url
 from mantisreed.errors import InputError, RecordingError
 from mantisreed.files import make_folder, printable
 
@@ -49,7 +50,7 @@ class Source:
         """The source as it was named, fit for showing; of a link no password and no query."""
         if self.link is None:
             return printable(self.path)
-        parts = urlsplit(self.link)
+        parts = split_url(self.link)
         return printable(f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}")
 
     @property
@@ -113,7 +114,9 @@ async def _fetch(source: Source, path: Path) -> None:
 
 def _recordings_of(given: str | os.PathLike[str]) -> list[Source]:
     if isinstance(given, str) and _LINK.match(given):
-        name = unquote(urlsplit(given).path).rstrip("/").rpartition("/")[2] or "recording"
+        if not split_url(given).hostname:
+            raise InputError("this is no link", where=printable(given), advice="https://HOST/PATH")
+        name = unquote(split_url(given).path).rstrip("/").rpartition("/")[2] or "recording"
         return [Source(Path(name.replace("\0", "")), given)]
     path = Path(given)
     if path.is_dir():

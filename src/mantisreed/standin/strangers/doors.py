@@ -3,6 +3,7 @@
 import base64
 import hashlib
 import hmac
+import json
 import random
 import time
 from collections.abc import Callable
@@ -40,7 +41,19 @@ class Door:
 def door(chance: random.Random, names: Names, key: str) -> Door:
     """Any door."""
     make = chance.choice(
-        (_bearer, _header, _query, _basic, _scheme, _credentials, _json_login, _json_login, _form_login, _signature)
+        (
+            _bearer,
+            _header,
+            _query,
+            _basic,
+            _scheme,
+            _credentials,
+            _json_login,
+            _json_login,
+            _form_login,
+            _signature,
+            _web_token,
+        )
     )
     return make(chance, names, key)
 
@@ -232,6 +245,38 @@ def _form_login(chance: random.Random, names: Names, key: str) -> Door:
     )
 
 
+def _web_token(chance: random.Random, names: Names, key: str) -> Door:
+    """A token that the client signs itself, as RFC 7519 has it: good for ten minutes."""
+    issuer = names.plain()
+
+    def unpacked(part: str) -> bytes:
+        return base64.urlsafe_b64decode(part + "=" * (-len(part) % 4))
+
+    def allows(request: Request, body: bytes) -> bool:
+        token = _after("Bearer ", request.headers.get("authorization")) or ""
+        head, _, rest = token.partition(".")
+        claims, _, mark = rest.partition(".")
+        wanted = hmac.new(key.encode(), f"{head}.{claims}".encode(), "sha256").digest()
+        if not hmac.compare_digest(unpacked(mark), wanted) or json.loads(unpacked(head)) != {"alg": "HS256"}:
+            return False
+        said = json.loads(unpacked(claims))
+        return bool(said["iss"] == issuer and time.time() < said["exp"] <= time.time() + 600)
+
+    return Door(
+        "web token",
+        {
+            "values": {
+                "token_head": '{"alg":"HS256"}',
+                "token_claims": f'{{"iss":"{issuer}","exp":{{now|add:590|seconds}}}}',
+                "token_text": "{token_head|base64url}.{token_claims|base64url}",
+            },
+            "sign": {"token_mark": {"key": "{key}", "text": "{token_text}", "encoding": "base64url"}},
+            "every": {"bearer": "{token_text}.{token_mark}"},
+        },
+        allows,
+    )
+
+
 def _signature(chance: random.Random, names: Names, key: str) -> Door:
     """An HMAC over method, path, date and the body's digest."""
     sign, date, digest = names.header(), names.header(), names.header()
@@ -254,7 +299,7 @@ def _signature(chance: random.Random, names: Names, key: str) -> Door:
         f"signature/{function}/{encoding}/{form}",
         {
             "sign": {
-                "mark": {
+                "seal": {
                     "key": "{key}",
                     "text": f"{{method}}\n{{path}}\n{{now|{form}}}\n{{body|sha256|hex}}",
                     "hash": function,
@@ -265,7 +310,7 @@ def _signature(chance: random.Random, names: Names, key: str) -> Door:
                 "headers": {
                     date: f"{{now|{form}}}",
                     digest: "{body|sha256|hex}",
-                    sign: f"{scheme} {{mark}}",
+                    sign: f"{scheme} {{seal}}",
                 }
             },
         },

@@ -80,6 +80,12 @@ def _iso(seconds: float) -> str:
     return f"PT{int(minutes)}M{rest:.3f}S" if minutes else f"PT{rest:.3f}S"
 
 
+def _parts(seconds: float) -> dict[str, int]:
+    """A time in two parts; one that is 0 is left out."""
+    whole, rest = divmod(round(seconds * 1000), 1000)
+    return {name: value for name, value in (("seconds", whole), ("nanos", rest * 1_000_000)) if value}
+
+
 def _moment(seconds: float) -> str:
     return (_EPOCH + timedelta(seconds=round(seconds, 3))).isoformat(timespec="milliseconds")
 
@@ -99,6 +105,7 @@ def _units(rate: int) -> dict[str, _Unit]:
         "iso8601": _Unit("iso8601", ms, _iso),
         "suffixed": _Unit("suffixed", ms, lambda seconds: f"{round(seconds, 3):.3f}s"),
         "moment": _Unit("moment", ms, _moment),
+        "parts": _Unit("s", ms, _parts),
         "text": _Unit("s", ms, lambda seconds: f"{seconds:.3f}"),
     }
 
@@ -180,6 +187,8 @@ class _Documents:
         layouts = ["nested", "flat", "flat", "tokens"] + (["side by side"] if self.form == "json" else [])
         self.layout = chance.choice(layouts)
         self.unit = units[chance.choice(sorted(units))]
+        while is_xml and self.unit.write is _parts:
+            self.unit = units[chance.choice(sorted(units))]
         self.spans = chance.choice(("end", "end", "length", "only length"))
         if self.layout != "flat" and self.spans == "only length":
             self.spans = "length"

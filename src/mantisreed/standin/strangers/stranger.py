@@ -88,7 +88,7 @@ class Stranger:
     def kind(self) -> str:
         """Its ways in a few words."""
         words = [self._way.kind, self._door.kind, f"{self.sound.format}@{self.sound.rate}"]
-        if "conversation" not in self._way.kind and self._way.kind not in ("uploaded",) and "chunked" not in words[0]:
+        if "conversation" not in self._way.kind and not words[0].startswith(("uploaded", "chunked", "parts")):
             words.append(self.carrier.kind)
         words += [self.shape.kind, f"mood {self._mood}", self._pages and f"pages {self._pages}", *self._notes]
         return " | ".join(word for word in words if word)

@@ -47,8 +47,10 @@ def faults_of(stranger: Stranger, address: str, sound: Path, folder: Path, run: 
     files = ["note.wav", "copy.wav"][: stranger.recordings]
     for name in files:
         (folder / name).write_bytes(sound.read_bytes())
-    plan = json.loads(run(["plan", files[0], "--engine", stranger.name, "--json"]).printed)
-    start = plan["recordings"][0]["pieces"][0]["start"]
+    planned = run(["plan", files[0], "--engine", stranger.name, "--json"])
+    if planned.code:
+        return [f"exit {planned.code} of plan: {planned.told.strip()}"]
+    start = json.loads(planned.printed)["recordings"][0]["pieces"][0]["start"]
     hints = [argument for hint in HINTS for argument in ("--hint", hint)]
     ended = run(["run", *files, "--engine", stranger.name, "--language", "en", "--to", "json", *hints])
     if ended.code:

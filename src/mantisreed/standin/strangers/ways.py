@@ -7,6 +7,7 @@ import random
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
+from xml.sax.saxutils import escape
 
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
@@ -42,7 +43,7 @@ class Way:
 
 def way(chance: random.Random, stranger: "Stranger") -> Way:
     """Any way."""
-    makers = (_at_once, _at_once, _job, _job, _job, _uploaded, _uploaded, _chunked, _conversation, _batch)
+    makers = (_at_once, _at_once, _job, _job, _job, _uploaded, _uploaded, _chunked, _parts, _conversation, _batch)
     return chance.choice(makers)(chance, stranger)
 
 
@@ -77,7 +78,7 @@ def _states(chance: random.Random, stranger: "Stranger") -> _States:
     names = stranger.names
     key, deep = names.new(), names.new()
     path = path_of(deep, key)
-    made = chance.choice(("text", "number", "boolean", "condition", "statuses", "not yet"))
+    made = chance.choice(("text", "number", "boolean", "condition", "statuses", "not yet", "among others"))
     states: Card
     if made == "text":
         waiting, done, failed = names.new(), names.new(), names.new()
@@ -98,7 +99,25 @@ def _states(chance: random.Random, stranger: "Stranger") -> _States:
         return _States(states, (200, {deep: {key: 40}}), (200, {deep: {key: 100}}))
     if made == "statuses":
         return _States({"waiting_statuses": [202], "done_statuses": [200]}, (202, {}), (200, {}), "0")
+    if made == "among others":
+        job = names.new()
+        states = {
+            "state": f"{path_of(deep)}[?{path_of(job)} == '{{job}}'].{path_of(key)} | [0]",
+            "waiting": ["wet"],
+            "done": ["dry"],
+        }
+        others = {job: "another", key: "dry"}
+        return _States(
+            states,
+            (200, {deep: [others, {job: "{job}", key: "wet"}]}),
+            (200, {deep: [others, {job: "{job}", key: "dry"}]}),
+        )
     return _States({"waiting_statuses": [404], "done_statuses": [200]}, (404, {"no": "not yet"}), (200, {}))
+
+
+def _with_job(document: Any, number: str) -> Any:
+    """A document that says which job it means."""
+    return json.loads(json.dumps(document).replace("{job}", number))
 
 
 def deep_path(name: str) -> str:
@@ -139,10 +158,10 @@ def _asking(chance: random.Random, stranger: "Stranger", jobs: _Jobs, where: str
         number = request.path_params["job"]
         if not jobs.is_done(number):
             headers = {} if states.retry_after is None else {"Retry-After": states.retry_after}
-            return JSONResponse(states.waiting[1], states.waiting[0], headers)
+            return JSONResponse(_with_job(states.waiting[1], number), states.waiting[0], headers)
         if last == "redirect":
             return Response(status_code=303, headers={"Location": f"../{fetched}/{number}"})
-        document, headers = dict(states.done[1]), {}
+        document, headers = dict(_with_job(states.done[1], number)), {}
         if last == "link":
             path = f"{request.url.path.rsplit('/', 2)[0]}/{fetched}/{number}?mark=a%20b"
             url = {
@@ -231,6 +250,7 @@ def _uploaded(chance: random.Random, stranger: "Stranger") -> Way:
     sounds: dict[str, bytes] = {}
     ready: set[str] = set()
     needs_word, signed_header = chance.random() < 0.5, names.header()
+    is_processed, looked_at, looks, ready_key = chance.random() < 0.5, names.plain(), dict[str, int](), names.new()
 
     async def give(request: Request, body: bytes) -> Response:
         asked = json.loads(body)
@@ -256,9 +276,16 @@ def _uploaded(chance: random.Random, stranger: "Stranger") -> Way:
     async def start(request: Request, body: bytes) -> Response:
         given = json.loads(body)
         number = given.get(sound_key)
+        if is_processed and looks.get(number, 0) < 3:
+            raise RefusedError("not processed yet")
         if given.get(tongue_key) != "en" or number not in sounds or (needs_word and number not in ready):
             raise RefusedError(f"not ready: {given}")
         return JSONResponse({job_key: jobs.new(stranger.reply(await stranger.hear(sounds[number])))})
+
+    async def look(request: Request, body: bytes) -> Response:
+        number = request.path_params["number"]
+        looks[number] = looks.get(number, 0) + 1
+        return JSONResponse({ready_key: looks[number] >= 3})
 
     steps: Card = {
         "ticket": {
@@ -275,6 +302,14 @@ def _uploaded(chance: random.Random, stranger: "Stranger") -> Way:
     }
     if needs_word:
         steps["complete"] = {"path": f"/{there}/{{sound}}", "method": "POST"}
+    if is_processed:
+        steps["process"] = {
+            "path": f"/{looked_at}/{{sound}}",
+            "state": path_of(ready_key),
+            "waiting": [False],
+            "done": [True],
+            "interval": "20 ms",
+        }
     steps["start"] = {
         "path": f"/{start_at}",
         "json": {sound_key: "{sound}", tongue_key: "{language}"},
@@ -285,9 +320,10 @@ def _uploaded(chance: random.Random, stranger: "Stranger") -> Way:
         stranger.route(f"/{ticket}", give),
         Route(f"/{place}/{{number}}", put, methods=["PUT"]),
         stranger.route(f"/{there}/{{number}}", word),
+        stranger.route(f"/{looked_at}/{{number}}", look, methods=["GET"]),
         stranger.route(f"/{start_at}", start, is_work=True),
     ]
-    return Way("uploaded", {"steps": {**steps, **later}}, routes)
+    return Way(f"uploaded{'/processed' if is_processed else ''}", {"steps": {**steps, **later}}, routes)
 
 
 def _chunked(chance: random.Random, stranger: "Stranger") -> Way:
@@ -365,6 +401,64 @@ def _chunked(chance: random.Random, stranger: "Stranger") -> Way:
         stranger.route(f"/{start_at}", start, is_work=True),
     ]
     return Way(f"chunked/{received_in}", {"steps": {**steps, **later}}, routes)
+
+
+def _parts(chance: random.Random, stranger: "Stranger") -> Way:
+    """An upload in numbered parts; the list of their marks completes it."""
+    names, jobs = stranger.names, _Jobs(stranger)
+    where, done_at, id_key, list_key, number_key, mark_key, job_key = (
+        *(names.plain() for _ in range(2)),
+        *(names.new() for _ in range(5)),
+    )
+    sounds: dict[str, dict[int, bytes]] = {}
+    as_xml = chance.random() < 0.5
+
+    async def create(request: Request, body: bytes) -> Response:
+        sounds[number := f"p{len(sounds) + 1}"] = {}
+        return JSONResponse({id_key: number})
+
+    async def part(request: Request, body: bytes) -> Response:
+        place = int(request.query_params["part"])
+        sounds[request.path_params["number"]][place] = body
+        return Response(headers={"ETag": f'"mark-{place}"'})
+
+    async def complete(request: Request, body: bytes) -> Response:
+        held = sounds[request.path_params["number"]]
+        wanted = [(place, f'"mark-{place}"') for place in sorted(held)]
+        if as_xml:
+            expected = "".join(f"<P><N>{place}</N><M>{escape(mark)}</M></P>" for place, mark in wanted)
+            if body.decode().replace("&quot;", '"') != f"<All>{expected}</All>":
+                raise RefusedError(f"expected {expected}, found {body!r}")
+        elif json.loads(body) != {list_key: [{number_key: place, mark_key: mark} for place, mark in wanted]}:
+            raise RefusedError(f"expected {wanted}, found {body!r}")
+        whole = b"".join(held[place] for place in sorted(held))
+        return JSONResponse({job_key: jobs.new(stranger.reply(await stranger.hear(whole)))})
+
+    item: Any = {number_key: "{chunk_number}", mark_key: "{mark}"}
+    body: Card = {"json": {list_key: "{chunk_items}"}}
+    if as_xml:
+        item = "<P><N>{chunk_number}</N><M>{mark|xml}</M></P>"
+        body = {"raw": "<All>{chunk_items|join:}</All>", "content_type": "application/xml"}
+    chunks = {"size": 50_000, "collect": {"mark": "header:ETag"}, "item": item}
+    steps: Card = {
+        "create": {"path": f"/{where}", "method": "POST", "take": {"upload": path_of(id_key)}},
+        "part": {
+            "path": f"/{where}/{{upload}}",
+            "method": "PUT",
+            "query": {"part": "{chunk_number}"},
+            "raw": "{chunk}",
+            "content_type": "application/octet-stream",
+            "chunks": chunks,
+        },
+        "complete": {"path": f"/{done_at}/{{upload}}", **body, "take": {"job": path_of(job_key)}},
+    }
+    later, routes = _asking(chance, stranger, jobs, names.plain())
+    routes += [
+        stranger.route(f"/{where}", create),
+        stranger.route(f"/{where}/{{number}}", part, methods=["PUT"]),
+        stranger.route(f"/{done_at}/{{number}}", complete, is_work=True),
+    ]
+    return Way(f"parts/{'xml' if as_xml else 'json'}", {"steps": {**steps, **later}}, routes)
 
 
 def _batch(chance: random.Random, stranger: "Stranger") -> Way:
