@@ -15,6 +15,7 @@ import pytest
 from hypothesis import settings as hypothesis_settings
 from starlette.routing import Mount
 
+from mantisreed.cards import secrets
 from mantisreed.cli.main import main
 from mantisreed.standin import brook, server
 from mantisreed.standin.bank import Phrase, load_bank
@@ -40,6 +41,12 @@ Standin = Callable[..., AbstractContextManager[subprocess.Popen[str]]]
 def no_shared_cards(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
     """The settings of whoever runs the tests have no part in them."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.getbasetemp() / "no-settings"))
+
+
+@pytest.fixture(autouse=True)
+def no_secrets_of_other_tests() -> None:
+    """What one test has for a secret is none in the next."""
+    secrets.forget_all()
 
 
 @pytest.fixture(scope="session")

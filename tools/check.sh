@@ -17,7 +17,9 @@ if [ -n "$missing" ] && [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; the
     { apt-get update -qq && apt-get install -y -qq --no-install-recommends $missing; } >/dev/null 2>&1 &
 fi
 [ -x "$venv/bin/python" ] || "${PYTHON:-python3}" -m venv "$venv"
-"$venv/bin/python" -m pip install --quiet --disable-pip-version-check --editable '.[test]'
+# The versions that everything is known to work with; CONSTRAINTS= takes the newest ones.
+"$venv/bin/python" -m pip install --quiet --disable-pip-version-check ${CONSTRAINTS=--constraint constraints.txt} \
+    --editable '.[test]'
 # Many tests start the command, which would be compiled anew each time.
 unset PYTHONDONTWRITEBYTECODE
 "$venv/bin/ruff" check

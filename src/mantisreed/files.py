@@ -132,6 +132,10 @@ class FileState:
         return cls(found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns)
 
 
+HIDDEN_FOLDER = ".mantisreed"
+"""What the tool keeps for itself, in each workspace: replies, what was sent, what it cost."""
+
+
 def make_folder(path: Path) -> None:
     """Create a folder with its parents and see that files can be made in it.
 
@@ -140,11 +144,23 @@ def make_folder(path: Path) -> None:
     """
     probe = path / f".{secrets.token_hex(8)}.part"
     try:
+        _make_private(path)
         path.mkdir(parents=True, exist_ok=True)
         probe.touch(exist_ok=False)
         probe.unlink()
     except OSError as error:
         raise cannot_write(path, error) from error
+
+
+def _make_private(path: Path) -> None:
+    """See that the hidden folder, if this one is in it, is for its owner alone, whatever the umask says."""
+    for folder in (path, *path.parents):
+        if folder.name == HIDDEN_FOLDER:
+            folder.parent.mkdir(parents=True, exist_ok=True)
+            with suppress(FileExistsError):
+                folder.mkdir(mode=0o700)
+            if os.name == "posix" and folder.stat().st_mode & 0o077 and folder.stat().st_uid == os.geteuid():
+                folder.chmod(0o700)
 
 
 def cannot_write(path: Path, error: OSError) -> OutputError:

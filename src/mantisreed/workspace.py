@@ -16,11 +16,10 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import TRANSLATE, laid_over, read_cards
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
-from mantisreed.files import printable
+from mantisreed.files import HIDDEN_FOLDER, printable
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
 
 SETTINGS_FILE = "mantisreed.toml"
-HIDDEN_FOLDER = ".mantisreed"
 
 MAX_ATTEMPTS = 5
 """How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""

@@ -2,8 +2,11 @@
 
 import io
 import os
+import time
+from fractions import Fraction
 from pathlib import Path
 
+import av
 import numpy as np
 import pytest
 import soundfile
@@ -266,3 +269,20 @@ def test_what_is_no_file_is_refused_before_it_is_opened(tmp_path: Path) -> None:
     for path in (tmp_path / "pipe", tmp_path):
         with pytest.raises(RecordingError, match="not a file"):
             probe(path)
+
+
+@pytest.mark.parametrize(("gap", "length"), [(30.0, 32.0), (200_000.0, 2.0)])
+def test_silence_that_a_file_only_claims_costs_nothing(tmp_path: Path, gap: float, length: float) -> None:
+    path = tmp_path / "gap.mkv"
+    with av.open(path, "w") as output:
+        stream = output.add_stream("pcm_s16le", rate=RATE, layout="mono")
+        assert isinstance(stream, av.AudioStream)
+        for start in (0.0, 1.0 + gap):
+            frame = av.AudioFrame.from_ndarray(np.full((1, RATE), 1000, np.int16), format="s16", layout="mono")
+            frame.sample_rate, frame.time_base = RATE, Fraction(1, RATE)
+            frame.pts = round(start * RATE)
+            output.mux(stream.encode(frame))
+        output.mux(stream.encode(None))
+    began = time.process_time()
+    assert abs(decoded(path).shape[1] / RATE - length) < 0.2
+    assert time.process_time() - began < 5

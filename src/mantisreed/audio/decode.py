@@ -30,6 +30,8 @@ SAMPLE_RATE = 16_000
 # One resampler call per decoded frame costs twice as much as one per block of this many samples.
 _BLOCK = 65_536
 _MP3_HEADER = 4096  # bytes; a frame with such a header is shorter
+_LONGEST_SILENCE = 3600.0  # seconds without sound that a recording may claim by its times alone
+_MOST_SILENCE = 10.0  # times as much silence as sound before it, where that is more
 _LEAST_GAP = 0.1  # seconds; times in containers are uneven by less
 _GAPS_TOLD = 3
 _LOUDEST = 16.0  # of full scale; what is over this is damage, not sound
@@ -195,9 +197,9 @@ class Decoder:
         stream = container.streams.audio[self.track.number - 1]
         silence = round(_late_start(container, stream) * self.sample_rate)
         for channels, frames in self._resampled_frames(container, stream):
-            if silence:
-                yield np.zeros((self._channels or channels, silence), np.float32)
-                silence = 0
+            while silence > 0:
+                yield np.zeros((self._channels or channels, min(silence, _BLOCK)), np.float32)
+                silence -= _BLOCK
             for frame in frames:
                 if frame.samples:
                     yield self._mixed(_samples(frame), channels)
@@ -282,6 +284,9 @@ class Decoder:
         """Silence like a frame; none where the times in the file cannot be meant."""
         promised = self.contents.duration
         if promised is not None and start + missing > promised + 1.0:
+            return
+        # A few bytes may claim years: so much silence is only believed of a recording that has much sound.
+        if sum(b - a for a, b in self.gaps) + missing > max(_LONGEST_SILENCE, _MOST_SILENCE * start):
             return
         self.gaps.append((start, start + missing))
         left = round(missing * frame.sample_rate)
@@ -492,7 +497,8 @@ def _late_start(container: "av.container.InputContainer", stream: "av.AudioStrea
     ]
     if not starts or stream.start_time is None or stream.time_base is None:
         return 0.0
-    return max(0.0, float(stream.start_time * stream.time_base) - min(starts))
+    late = max(0.0, float(stream.start_time * stream.time_base) - min(starts))
+    return late if late <= _LONGEST_SILENCE else 0.0
 
 
 def _samples(frame: "av.AudioFrame") -> Samples:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from mantisreed.cards.answers import HttpAnswer, NothingHeardError, retry_after
 from mantisreed.cards.card import ServiceCard, Step
 from mantisreed.cards.requests import Attachment, as_json_value
-from mantisreed.cards.secrets import Secret
+from mantisreed.cards.secrets import Secret, redacted_body
 from mantisreed.cards.sending import ExchangeOptions, Run, StepSender, not_reached, unreadable
 from mantisreed.cards.sequence import StepSequence
 from mantisreed.cards.states import standing_of
@@ -193,6 +193,7 @@ class Exchange:
         if isinstance(error, UnreachableError) and error.before_work:
             error.was_sent = False
         if isinstance(error, UnreadableReplyError):
+            error.body = None if error.body is None else redacted_body(error.body)
             error.may_be_charged = error.may_be_charged and not error.before_work
             if error.step and error.may_be_charged:
                 error.values = self._kept_of_answer(run)

@@ -1,8 +1,14 @@
 """Secrets: where they are kept, and values that never show themselves."""
 
+import base64
+import json
 import os
-from collections.abc import Iterable, Mapping
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
+from urllib.parse import quote, quote_plus
 
 from mantisreed.errors import SecretError
 from mantisreed.files import printable
@@ -20,10 +26,14 @@ def _how_to_set(kind: str, place: str) -> str:
 
 
 class Secret:
-    """A value that prints as `***`. Only the transport asks for the value itself."""
+    """A value that prints as `***`. Only the transport asks for the value itself.
+
+    Every secret of a process is remembered, so that `redacted` can keep it from coming out.
+    """
 
     def __init__(self, value: str) -> None:
         self._value = value
+        _remember(value)
 
     def reveal(self) -> str:
         """The value."""
@@ -117,8 +127,113 @@ class SecretSource:
             raise SecretError("the secret's file cannot be read", where=str(self)) from error
 
 
+_SHORTEST = 6  # characters: shorter ones occur by chance, and are only hidden where they are known to be used
+_PART = 8  # characters: so much of a secret is one as well
+_MOST_REMEMBERED = 512
+_LONGEST_SEARCHED = 1 << 18  # characters that are searched for parts; in longer texts only whole secrets are found
+_remembered: OrderedDict[str, "_Forms"] = OrderedDict()
+
+
+@dataclass(frozen=True, slots=True)
+class _Forms:
+    """A secret as it may be written.
+
+    Attributes:
+        whole: ways to write all of it, longest first.
+        parts: all stretches of eight characters of them.
+    """
+
+    whole: tuple[str, ...]
+    parts: frozenset[str]
+
+
+@lru_cache(maxsize=_MOST_REMEMBERED)
+def _forms_of(value: str) -> _Forms:
+    content = value.encode("utf-8", "surrogateescape")
+    written = {value, json.dumps(value)[1:-1], json.dumps(value, ensure_ascii=False)[1:-1], content.hex()}
+    written |= {quote(value, safe=""), quote(value), quote_plus(value), value.encode("unicode_escape").decode()}
+    for before in range(3):
+        # What stands before it in base64 (a user's name in Basic) moves it by up to two bytes; the letters at the
+        # edges, which it shares with its neighbours, are left out.
+        encoded = base64.b64encode(b"\0" * before + content).decode().rstrip("=")
+        first, last = -(-before * 8 // 6), len(encoded) - (1 if (before + len(content)) % 3 else 0)
+        inner = encoded[first:last]
+        if len(inner) >= _SHORTEST:
+            written |= {inner, inner.translate(_URL_SAFE)}
+    written |= {text.upper() for text in (content.hex(),)}
+    whole = tuple(sorted((text for text in written if text), key=len, reverse=True))
+    parts = frozenset(text[n : n + _PART] for text in whole for n in range(len(text) - _PART + 1))
+    return _Forms(whole, parts)
+
+
+_URL_SAFE = str.maketrans("+/", "-_")
+
+
+def _remember(value: str) -> None:
+    if len(value) < _SHORTEST:
+        return
+    _remembered[value] = _forms_of(value)
+    _remembered.move_to_end(value)
+    while len(_remembered) > _MOST_REMEMBERED:
+        _remembered.popitem(last=False)
+
+
+def forget_all() -> None:
+    """Forget which secrets this process has known; for programs that go on to something else."""
+    _remembered.clear()
+
+
 def without_secrets(text: str, secrets: Iterable[Secret]) -> str:
-    """The text with every occurrence of a secret's value replaced by `***`."""
+    """The text with `***` in place of secrets, however they are written, and of any eight characters of one."""
     for secret in secrets:
-        text = text.replace(secret.reveal(), HIDDEN)
+        value = secret.reveal()
+        text = text.replace(value, HIDDEN) if len(value) < _SHORTEST else _hidden(text, _forms_of(value))
     return text
+
+
+def redacted(text: str) -> str:
+    """The text without any secret that this process knows: for everything that leaves it."""
+    for forms in list(_remembered.values()):
+        text = _hidden(text, forms)
+    return text
+
+
+def redacted_body(body: bytes) -> bytes:
+    """An engine's answer as it may be kept: whole secrets that it echoes are hidden, and nothing else is touched."""
+    for forms in list(_remembered.values()):
+        for form in forms.whole:
+            written = form.encode("utf-8", "surrogateescape")
+            if written in body:
+                body = body.replace(written, HIDDEN.encode())
+    return body
+
+
+def _hidden(text: str, forms: _Forms) -> str:
+    for form in forms.whole:
+        if form in text:
+            text = text.replace(form, HIDDEN)
+    if len(text) > _LONGEST_SEARCHED or not forms.parts:
+        return text
+    return _without_parts(text, forms.parts)
+
+
+def _without_parts(text: str, parts: frozenset[str]) -> str:
+    found = [n for n in range(len(text) - _PART + 1) if text[n : n + _PART] in parts]
+    if not found:
+        return text
+    pieces, at = [], 0
+    for first, last in _runs(found):
+        pieces += [text[at:first], HIDDEN]
+        at = last + _PART
+    return "".join([*pieces, text[at:]])
+
+
+def _runs(places: list[int]) -> Iterator[tuple[int, int]]:
+    """Places that touch each other, as first and last."""
+    first = last = places[0]
+    for place in places[1:]:
+        if place > last + _PART:
+            yield first, last
+            first = place
+        last = place
+    yield first, last

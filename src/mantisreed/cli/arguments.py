@@ -136,6 +136,9 @@ def add_writing(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--rows", choices=("words", "passages", "cues"), help="what a row of CSV and TSV is (default: passages)"
     )
+    parser.add_argument(
+        "--raw-cells", action="store_true", help="cells of CSV and TSV that look like formulas as they are"
+    )
     group = parser.add_argument_group("words that are changed in what is written")
     group.add_argument(
         "--strong-words", choices=("keep", "mask", "drop"), help="write them, as d***, or not at all (default: keep)"
@@ -174,6 +177,7 @@ def write_options(
     *,
     words: str | None = None,
     rows: str | None = None,
+    raw_cells: bool = False,
     strong_words: "Strong | None" = None,
     strong_words_file: str | None = None,
     replace: str | None = None,
@@ -200,6 +204,7 @@ def write_options(
         each_word=words == "cues",
         inner_times=True if words == "inner" else None,
         rows=rows,
+        raw_cells=raw_cells,
         wording=wording,
     )
 

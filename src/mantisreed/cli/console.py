@@ -1,11 +1,14 @@
 """Where a command's words go: results to stdout, everything else to stderr and the log."""
 
+import re
 import sys
 
 from mantisreed.errors import InputError, MantisreedError
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    import logging
+
     import rich.console
     import rich.table
 
@@ -40,17 +43,17 @@ class Console:
             except OSError as error:
                 raise InputError("the log file cannot be written", where=self._log_file) from error
         for handler in handlers:
-            handler.setFormatter(logging.Formatter("%(asctime)s %(name)s: %(message)s"))
+            handler.setFormatter(_formatter())
             logger.addHandler(handler)
 
     def result(self, text: str) -> None:
         """A line of the result, to stdout."""
-        print(text, flush=True)  # noqa: T201
+        print(_shown(text), flush=True)  # noqa: T201
 
     def note(self, text: str) -> None:
         """A line about how things go, to stderr unless the user wants quiet."""
         if not self.is_quiet:
-            print(text, file=sys.stderr, flush=True)  # noqa: T201
+            print(_shown(text), file=sys.stderr, flush=True)  # noqa: T201
 
     def problem(self, error: MantisreedError, about: str = "") -> None:
         """What went wrong, and on a second line what to do about it; `about` names the recording it happened to."""
@@ -58,12 +61,12 @@ class Console:
         text = f"mantisreed: {told}" if not about or told.startswith(about) else f"mantisreed: {about}: {told}"
         if error.advice:
             text += f"\n  {error.advice}"
-        print(text, file=sys.stderr, flush=True)  # noqa: T201
+        print(_shown(text), file=sys.stderr, flush=True)  # noqa: T201
         self._log_trace(error)
 
     def bug(self, error: Exception) -> None:
         """Something happened that nobody thought of."""
-        print(f"mantisreed: unexpected {type(error).__name__}: {error}", file=sys.stderr)  # noqa: T201
+        print(_shown(f"mantisreed: unexpected {type(error).__name__}: {error}"), file=sys.stderr)  # noqa: T201
         print("  this is a fault in mantisreed; -v or --log-file FILE shows where", file=sys.stderr)  # noqa: T201
         self._log_trace(error)
 
@@ -79,12 +82,32 @@ class Console:
 
         self.result(msgspec.json.encode(document).decode())
 
-    def table(self, table: object) -> None:
-        """A table made with rich, to stdout; wide enough for every row when stdout is not a terminal."""
+    def table(self, table: "rich.table.Table") -> None:
+        """A table made with rich, to stdout; wide enough for every row when stdout is not a terminal.
+
+        Drawing ten thousand rows takes the library ten seconds; from a certain number on they are only laid out.
+        """
+        if table.row_count > _MOST_DRAWN:
+            self._long_table(table)
+            return
         import rich.console
 
         wide = None if sys.stdout.isatty() else 400
         rich.console.Console(highlight=False, width=wide, soft_wrap=wide is not None).print(table)
+
+    @staticmethod
+    def _long_table(table: "rich.table.Table") -> None:
+        from rich.cells import cell_len
+
+        columns = [[str(cell) for cell in (column.header, *column.cells)] for column in table.columns]
+        widths = [max(map(cell_len, cells)) for cells in columns[:-1]]
+        ends = [column.justify == "right" for column in table.columns]
+        for row in zip(*columns, strict=True):
+            shown = []
+            for cell, width, is_right in zip(row, widths, ends, strict=False):
+                blanks = " " * (width - cell_len(cell))
+                shown.append(blanks + cell if is_right else cell + blanks)
+            print(_shown("  ".join((*shown, row[-1])).rstrip()))  # noqa: T201
 
     def _log_trace(self, error: Exception) -> None:
         if self._verbose or self._log_file:
@@ -93,6 +116,31 @@ class Console:
             logging.getLogger("mantisreed").debug("where it happened", exc_info=error)
             if not isinstance(error, MantisreedError):
                 logging.getLogger("mantisreed").error("where it happened", exc_info=error)
+
+
+_MOST_DRAWN = 500  # rows
+_RAW = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def _shown(text: str) -> str:
+    """A text as it may leave the process: without secrets, and without what would steer a terminal.
+
+    What is no secret may have come from anybody: an engine, a file's name, a file.
+    """
+    known = sys.modules.get("mantisreed.cards.secrets")
+    if known is not None:
+        text = known.redacted(text)
+    return _RAW.sub(lambda found: found[0].encode("unicode_escape", "surrogatepass").decode(), text)
+
+
+def _formatter() -> "logging.Formatter":
+    import logging
+
+    class Door(logging.Formatter):
+        def format(self, record: logging.LogRecord) -> str:
+            return _shown(super().format(record))
+
+    return Door("%(asctime)s %(name)s: %(message)s")
 
 
 def plain_table() -> "rich.table.Table":

@@ -9,6 +9,8 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
+    import rich.table
+
     from mantisreed.pipeline.outcomes import Outcome
 
 _STATES = ("done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed")
@@ -73,12 +75,15 @@ def write_report(file: str, outcomes: "Sequence[Outcome]") -> None:
     import io
     from pathlib import Path
 
+    from mantisreed.exports.tables import harmless_cell
     from mantisreed.files import write_whole
 
     sink = io.StringIO(newline="")
     rows = csv.DictWriter(sink, _REPORT)
     rows.writeheader()
-    rows.writerows(_row(outcome) for outcome in outcomes)
+    for outcome in outcomes:
+        row = _row(outcome)
+        rows.writerow({key: harmless_cell(value) if isinstance(value, str) else value for key, value in row.items()})
     write_whole(Path(file), sink.getvalue().encode())
 
 
@@ -173,7 +178,7 @@ def _rounded(confidence: float | None) -> float | None:
     return None if confidence is None else round(confidence, 3)
 
 
-def _table(outcomes: "Sequence[Outcome]") -> object:
+def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":
     from rich.text import Text
 
     from mantisreed.units import short_duration

@@ -9,7 +9,7 @@ from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
 from mantisreed.cards.exchange import Exchange, Finished, Standing
-from mantisreed.cards.secrets import Secret
+from mantisreed.cards.secrets import Secret, redacted_body
 from mantisreed.cards.sending import ExchangeOptions
 from mantisreed.cards.templates import Value
 from mantisreed.engines.card import EngineCard
@@ -128,7 +128,8 @@ class HttpClient:
     def response(self, finished: Finished) -> EngineResponse:
         """A reply, with what the engine says of its price."""
         cleanup = None if finished.cleanup is None else finished.cleanup.as_json()
-        return EngineResponse(finished.body, self.bill(finished.noted), cleanup)
+        body = None if finished.body is None else redacted_body(finished.body)
+        return EngineResponse(body, self.bill(finished.noted), cleanup)
 
     def bill(self, noted: Mapping[str, Value]) -> ReportedBill | None:
         """What the engine says that it charges; what is no number is not believed."""

@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import PurePath
 
-from mantisreed.errors import InputError
+from mantisreed.errors import InputError, reason_of
 from mantisreed.exports import tables, texts
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.subtitles.cues import Cue, Subtitles
@@ -51,7 +51,12 @@ class OutputFormat:
                 f"a file of the format {self.name} has no times", advice="--recording FILE times it by its speech"
             )
         text, remarks = decoded(content)
-        script = self.read_text(text)
+        try:
+            script = self.read_text(text)
+        except (RecursionError, ArithmeticError, ValueError) as error:
+            # Readers forgive what they know; this is for what nobody has thought of.
+            why = "it is nested too deeply" if isinstance(error, RecursionError) else reason_of(error)
+            raise InputError(f"this cannot be read as {self.name} ({why})") from error
         remarks += script.remarks
         return replace(script, notes=(*notes_of(remarks), *script.notes), remarks=tuple(remarks))
 

@@ -26,6 +26,7 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
         each_word: a cue for each word.
         inner_times: timestamps inside WebVTT cues, word by word; None keeps those that were read.
         rows: what a row of CSV and TSV is; None for passages, or cues where there is nothing else.
+        raw_cells: whether cells of tables that look like formulas are written as they are.
         wording: which words are changed, in all formats but the transcript's own.
     """
 
@@ -33,6 +34,7 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
     each_word: bool = False
     inner_times: bool | None = None
     rows: str | None = None
+    raw_cells: bool = False
     wording: Wording = Wording()
 
 

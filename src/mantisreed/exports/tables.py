@@ -12,6 +12,8 @@ from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.timing import passages_of
 from mantisreed.transcript.writing import joined
 
+_LATEST = 10_000_000.0  # seconds: four months
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 ROWS = ("words", "passages", "cues")
 _COLUMNS = {
     "words": ("start", "end", "word", "confidence", "speaker", "passage"),
@@ -26,8 +28,29 @@ def write_table(script: Script, options: WriteOptions, *, delimiter: str) -> str
     sink = io.StringIO(newline="")
     writer = csv.writer(sink, delimiter=delimiter, lineterminator="\r\n" if delimiter == "," else "\n")
     writer.writerow(_COLUMNS[rows])
-    writer.writerows(_rows(script, options, rows))
+    cell = _as_it_is if options.raw_cells else harmless_cell
+    writer.writerows(
+        [cell(value) if isinstance(value, str) else value for value in row] for row in _rows(script, options, rows)
+    )
     return sink.getvalue()
+
+
+def harmless_cell(text: str) -> str:
+    """A text that no spreadsheet takes for a formula: an apostrophe stands before one that looks like it.
+
+    What an engine heard, or what a speaker is called, is not to run anything where somebody opens the table.
+    """
+    is_number = text[:1] in "+-" and text[1:].replace(".", "", 1).isdecimal()
+    # An apostrophe that is there already gets one more, so that reading can take one away.
+    return f"'{text}" if text.lstrip("'")[:1] in _FORMULA and not is_number else text
+
+
+def _as_it_is(text: str) -> str:
+    return text
+
+
+def _as_it_was(text: str) -> str:
+    return text[1:] if text[:1] == "'" and text.lstrip("'")[:1] in _FORMULA else text
 
 
 def read_table(text: str, *, delimiter: str) -> Script:
@@ -43,9 +66,10 @@ def read_table(text: str, *, delimiter: str) -> Script:
     if missing:
         raise InputError(f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(columns)}")
     rows, notes = [], []
-    for row in reader:
+    for line in reader:
+        row = {key: _as_it_was(value) if isinstance(value, str) else value for key, value in line.items()}
         try:
-            rows.append((float(row["start"]), float(row["end"]), row))
+            rows.append((_seconds(row["start"]), _seconds(row["end"]), row))
         except (TypeError, ValueError):
             notes.append(f"row {reader.line_num} has no times and was left out")
     if kind == "cues":
@@ -90,7 +114,7 @@ def read_ctm(text: str) -> Script:
         if not parts or line.startswith(";;"):
             continue
         try:
-            start, length = float(parts[2]), float(parts[3])
+            start, length = _seconds(parts[2]), _seconds(parts[3])
             words.append(Word(parts[4], start, round(start + length, 3), _number(parts[5] if parts[5:] else None)))
         except (IndexError, ValueError):
             notes.append(f"line {number} is not as CTM has it and was left out")
@@ -122,6 +146,13 @@ def _passage_of(words: tuple[Word, ...], speaker: str | None) -> Passage:
 
 def _time(seconds: float) -> str:
     return f"{seconds:.3f}"
+
+
+def _seconds(text: str) -> float:
+    seconds = float(text)
+    if not 0.0 <= seconds <= _LATEST:
+        raise ValueError("no time of a recording")
+    return seconds
 
 
 def _number(text: str | None) -> float | None:

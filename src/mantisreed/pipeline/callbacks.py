@@ -33,6 +33,7 @@ from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)
 
+_CALL_LIMIT = 60.0  # seconds for the whole body of a call
 _LARGEST_CALL = 64 * 1024 * 1024  # bytes
 _LOOKS_FOR_TICKET = 60  # seconds in which the request that a call answers should have come back itself
 _ROUND = 60.0  # seconds between two times that all that is out is asked for
@@ -77,7 +78,11 @@ class CallbackListener:
         called = await self._writer.perform(lambda ledger: _request_of(ledger, token))
         if called is None:  # before anything of the body is read
             return Response(status_code=404)
-        body = await _body(request)
+        try:
+            async with asyncio.timeout(_CALL_LIMIT):
+                body = await _body(request)
+        except TimeoutError:
+            return Response(status_code=408)
         if body is None:
             return Response(status_code=413)
         job = await self._writer.perform(lambda ledger: ledger.listing.job(called.job))

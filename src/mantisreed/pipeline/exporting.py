@@ -9,7 +9,7 @@ from mantisreed.errors import InputError
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, format_of
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
-from mantisreed.files import printable
+from mantisreed.files import HIDDEN_FOLDER, printable
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.pipeline.sources import Source
 from mantisreed.subtitles.decoding import decoded
@@ -87,7 +87,7 @@ def export(
         found = find_transcript(workspace, one)
         folder = into or found.folder
         # Where there is no workspace, the memory of what was written lies beside the outputs.
-        hidden = workspace.hidden if workspace else folder / ".mantisreed"
+        hidden = workspace.hidden if workspace else folder / HIDDEN_FOLDER
         outputs = Outputs(folder, hidden, formats, options=options, overwrite=overwrite)
         written = outputs.write_script(found.stem, found.source, found.script)
         exported.append(Exported(found.source.name, written))

@@ -10,7 +10,7 @@ from mantisreed.subtitles.marking import STYLES, Span, lines_with_marks, marked_
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.units import clock
 
-TIME = r"(?:(\d+):)?(\d{1,2}):(\d{1,2})(?:[.,:](\d{1,3}))?"
+TIME = r"(?:(\d{1,6}):)?(\d{1,2}):(\d{1,2})(?:[.,:](\d{1,3}))?"
 _TIMES = re.compile(rf"\s*{TIME}\s*-{{1,2}}>\s*{TIME}(.*)")
 _STRICT = re.compile(r"\d{2,}:[0-5]\d:[0-5]\d,\d{3} --> \d{2,}:[0-5]\d:[0-5]\d,\d{3}\s*$")
 _AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"

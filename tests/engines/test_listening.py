@@ -1,0 +1,87 @@
+"""Servers of ours: who says nothing, too slowly or too often keeps nobody out."""
+
+import asyncio
+import contextlib
+import time
+from collections.abc import Callable, Coroutine
+
+import pytest
+from starlette.applications import Starlette
+from starlette.responses import PlainTextResponse
+from starlette.routing import Route
+
+from conftest import free_port
+from mantisreed.engines import listening
+
+
+def served(talk: Callable[[int], Coroutine[None, None, None]]) -> None:
+    async def hello(request: object) -> PlainTextResponse:
+        return PlainTextResponse("tide")
+
+    async def go() -> None:
+        port = free_port()
+        application = Starlette(routes=[Route("/", hello)])
+        async with listening.serving(application, f"127.0.0.1:{port}", key="a test"):
+            await talk(port)
+
+    asyncio.run(asyncio.wait_for(go(), 40))
+
+
+async def asked(port: int) -> bytes:
+    reader, writer = await asyncio.open_connection("127.0.0.1", port)
+    writer.write(b"GET / HTTP/1.1\r\nHost: marsh\r\nConnection: close\r\n\r\n")
+    answer = await reader.read()
+    writer.close()
+    return answer
+
+
+def test_who_says_nothing_is_cut_off_and_others_are_answered(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(listening, "_FIRST_REQUEST", 0.5)
+
+    async def talk(port: int) -> None:
+        silent = [await asyncio.open_connection("127.0.0.1", port) for _ in range(20)]
+        silent[0][1].write(b"GET / HTTP/1.1\r\nX-Slow: ")
+        began = time.monotonic()
+        assert b"tide" in await asked(port) and time.monotonic() - began < 2
+        for reader, writer in silent:
+            with contextlib.suppress(ConnectionResetError):
+                assert await asyncio.wait_for(reader.read(), 5) == b""
+            writer.close()
+
+    served(talk)
+
+
+def test_one_address_has_only_so_many_connections(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(listening, "_MOST_OF_ONE", 5)
+
+    async def talk(port: int) -> None:
+        many = [await asyncio.open_connection("127.0.0.1", port) for _ in range(20)]
+        closed = 0
+        for reader, _ in many:
+            try:
+                closed += await asyncio.wait_for(reader.read(), 0.2) == b""
+            except ConnectionResetError:
+                closed += 1
+            except TimeoutError:
+                pass
+        assert closed == 15
+        for _, writer in many:
+            writer.close()
+        await asyncio.sleep(0.1)
+        assert b"tide" in await asked(port)
+
+    served(talk)
+
+
+def test_a_gigantic_head_is_refused() -> None:
+    async def talk(port: int) -> None:
+        reader, writer = await asyncio.open_connection("127.0.0.1", port)
+        writer.write(b"GET / HTTP/1.1\r\n" + b"X-Mud: " + b"m" * 200_000)
+        try:
+            answer = await asyncio.wait_for(reader.read(), 5)
+        except ConnectionResetError:
+            answer = b""
+        assert b"tide" not in answer and b"Traceback" not in answer
+        writer.close()
+
+    served(talk)

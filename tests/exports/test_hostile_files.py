@@ -1,0 +1,95 @@
+"""Files from anywhere: readers take time that grows with the size, refuse in a line, and write nothing that runs."""
+
+import contextlib
+import csv
+import io
+import time
+from collections.abc import Callable
+from itertools import pairwise
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mantisreed.errors import InputError
+from mantisreed.exports.formats import FORMATS
+from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.exports.tables import harmless_cell, read_table, write_table
+from mantisreed.subtitles.cues import Cue
+
+READERS = {form.name: form.read for form in FORMATS if form.read_text is not None}
+SRT = "1\n00:00:01,000 --> 00:00:02,000\n"
+VTT = "WEBVTT\n\n00:01.000 --> 00:02.000\n"
+TTML = '<tt xmlns="http://www.w3.org/ns/ttml" xml:lang="en"><body><div>{}</div></body></tt>'
+P = '<p begin="1s" end="2s">'
+PATTERNS: dict[str, tuple[str, Callable[[int], str]]] = {
+    "open tags": ("srt", lambda n: SRT + "<b>" * (n // 3)),
+    "brackets": ("srt", lambda n: SRT + "<" * n),
+    "braces": ("srt", lambda n: SRT + r"{\an8}" * (n // 6)),
+    "arrows": ("srt", lambda n: "-->\n" * (n // 4)),
+    "blanks": ("srt", lambda n: SRT + " " * n + "x"),
+    "digits": ("srt", lambda n: "1\n" + "0" * n + ":00:01,000 --> 00:00:02,000\nx\n"),
+    "nested voices": ("vtt", lambda n: VTT + "<c.a.b>" * (n // 7)),
+    "classes": ("vtt", lambda n: VTT + "<c" + ".a" * (n // 2) + ">x"),
+    "inner times": ("vtt", lambda n: VTT + "<00:01.500>x" * (n // 12)),
+    "ruby": ("vtt", lambda n: VTT + "<ruby>a<rt>b" * (n // 12)),
+    "settings": ("vtt", lambda n: VTT[:-1] + " line:1" * (n // 7) + "\nx"),
+    "spans": ("ttml", lambda n: TTML.format(P + "<span>" * (n // 14) + "</span>" * (n // 14) + "</p>")),
+    "breaks": ("ttml", lambda n: TTML.format(P + "<br/>" * (n // 5) + "</p>")),
+    "divisions": ("ttml", lambda n: TTML.format("<div>" * (n // 11) + "</div>" * (n // 11))),
+    "a passage": ("md", lambda n: "**A** 00:00:01.000\n\n" + "word " * (n // 5)),
+    "stars": ("md", lambda n: "**" * (n // 2)),
+    "quotes": ("csv", lambda n: 'start,end,passage_text\n1,2,"' + '""' * (n // 2) + '"'),
+    "commas": ("csv", lambda n: "," * n),
+    "rows": ("tsv", lambda n: "start\tend\tpassage_text\n" + "1\t2\tx\n" * (n // 6)),
+    "a long word": ("ctm", lambda n: "a 1 1 1 " + "x" * n),
+    "lists": ("json", lambda n: "[" * (n // 2) + "]" * (n // 2)),
+    "lines": ("timed", lambda n: "[00:00:01.000] x\n" * (n // 17)),
+}
+
+
+def seconds(name: str, content: bytes) -> float:
+    began = time.process_time()
+    with contextlib.suppress(InputError):
+        READERS[name](content)
+    return time.process_time() - began
+
+
+@pytest.mark.parametrize("pattern", PATTERNS)
+def test_reading_takes_time_that_grows_with_the_size(pattern: str) -> None:
+    name, make = PATTERNS[pattern]
+    taken = [min(seconds(name, make(size).encode()) for _ in range(2)) for size in (16_000, 64_000, 256_000)]
+    # Four times as much takes about four times as long; quadratic work would take sixteen times.
+    assert all(after < 9 * max(before, 0.02) for before, after in pairwise(taken)), taken
+
+
+@pytest.mark.parametrize("name", READERS)
+@given(content=st.binary(max_size=300) | st.text(max_size=300).map(lambda text: text.encode("utf-8", "replace")))
+def test_no_reader_fails_otherwise_than_by_refusing(name: str, content: bytes) -> None:
+    try:
+        READERS[name](content)
+    except InputError as error:
+        assert "\n" not in error.what
+
+
+@pytest.mark.parametrize("text", ["=1+1", "+cmd|' /C calc'!A0", "-2+3", "@SUM(A1)", "\t=1", "'=1", "''@x"])
+def test_no_cell_is_a_formula_and_reading_gives_it_back(text: str) -> None:
+    script = Script(cues=(Cue(1.0, 2.0, (text,), text),))
+    written = write_table(script, WriteOptions(), delimiter=",")
+    cells = [cell for row in csv.reader(io.StringIO(written)) for cell in row]
+    assert not any(cell[:1] in ("=", "+", "-", "@", "\t") for cell in cells)
+    (cue,) = read_table(written, delimiter=",").cues or ()
+    assert cue.lines[0] == text and cue.speaker == text
+    raw = write_table(script, WriteOptions(raw_cells=True), delimiter=",")
+    assert any(cell == text for row in csv.reader(io.StringIO(raw)) for cell in row)
+
+
+@pytest.mark.parametrize("text", ["-5", "+3.2", "tide", "", "a=b", "'tis"])
+def test_what_is_no_formula_stays(text: str) -> None:
+    assert harmless_cell(text) == text
+
+
+@pytest.mark.parametrize("time_", ["inf", "nan", "-1", "1e300"])
+def test_times_that_are_none_are_left_out(time_: str) -> None:
+    script = read_table(f"start,end,cue_text\n{time_},2,x\n1,2,y\n", delimiter=",")
+    assert [cue.lines for cue in script.cues or ()] == [("y",)] and script.notes
