@@ -3,9 +3,9 @@
     python benchmarks/faults.py [--recordings N] [--share S] [--seed N]
 
 Half of the recordings goes to an engine that answers at once, half to one with uploads, jobs and a token. Prints how
-many are done, how many wait for an answer that came damaged (it may have been charged, so that it is kept, and not asked for
-again without being told to), how many have the text that was spoken, what went wrong by kind, and how many sounds were
-answered well more than once. Target: all done or damaged, all texts of what is done right, none answered twice.
+many are done, how many have the text that was spoken, how many failed by an answer that came damaged (it may have
+been charged, so that it is kept, and not asked for again without being told to), what went wrong by kind, and how
+many sounds were answered well more than once. Target: all done or damaged, all texts right, none answered twice.
 """
 
 import argparse

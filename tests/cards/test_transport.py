@@ -5,6 +5,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager, suppress
 
 import pytest
+from multidict import CIMultiDict
 
 from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
@@ -117,3 +118,9 @@ def test_a_broken_connection_is_told(serve: Serve) -> None:
 def test_a_redirect_is_an_answer_and_is_not_followed() -> None:
     answer = exchange(moved)
     assert (answer.status, answer.header("location")) == (302, "http://127.0.0.1:9/elsewhere")
+
+
+def test_headers_of_an_answer_are_plain_texts_that_can_be_kept() -> None:
+    answer = HttpAnswer(200, CIMultiDict({"X-Tide": "high"}), b"")
+    assert all(type(text) is str for pair in answer.headers for text in pair)
+    assert answer.header("x-tide") == "high"

@@ -52,7 +52,9 @@ class HttpAnswer:
         url: str = "",
     ) -> None:
         pairs = headers.items() if isinstance(headers, Mapping) else headers
-        self.status, self.headers, self.body, self.url = status, tuple(pairs), body, url
+        # The library's names are texts of a kind of its own, which cannot be kept.
+        self.headers = tuple((str(name), str(value)) for name, value in pairs)
+        self.status, self.body, self.url = status, body, url
         self._documents: dict[frozenset[str], Any] = {}
 
     def header(self, name: str) -> str | None:
