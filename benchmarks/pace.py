@@ -27,7 +27,8 @@ to = ["txt"]
 [engine.sluice]
 url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
-pace = {{ requests = {pace}, window = "{window} s", at_once = 30 }}
+rate_limit = {{ requests = {pace}, window = "{window} s" }}
+max_concurrent = 30
 send.raw = "{{audio}}"
 reply.text = "says"
 """

@@ -58,7 +58,7 @@ def clear(folder: Path, port: int, url: str | None, number: int) -> None:
         with psycopg.connect(url, autocommit=True) as connection:
             connection.execute(f"DROP SCHEMA IF EXISTS {schema} CASCADE")
             connection.execute(f"CREATE SCHEMA {schema}")
-        ledger = f'[ledger]\naddress = "{url}?options=-csearch_path%3D{schema}"\n'
+        ledger = f'[ledger]\nurl = "{url}?options=-csearch_path%3D{schema}"\n'
     (folder / "mantisreed.toml").write_text(SETTINGS.format(port=port) + ledger)
 
 

@@ -30,7 +30,7 @@ to = ["txt"]
 accepts.formats = ["flac"]
 price = { per_minute = "0.01", currency = "shells" }
 reply.format = "text"
-command = { run = ["echo", "still water"] }
+command = { run = ["echo", "still water"], audio = "stdin" }
 """
 
 WRITER = """

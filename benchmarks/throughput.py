@@ -40,7 +40,7 @@ from mantisreed.workspace import open_workspace
 CARD = """
 [engine.weir]
 url = "http://127.0.0.1:{port}"
-pace.at_once = {at_once}
+max_concurrent = {at_once}
 price = {{ per_minute = 0.01, currency = "shells" }}
 send.raw = "{{audio}}"
 reply.text = "says"

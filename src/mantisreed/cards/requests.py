@@ -166,7 +166,7 @@ class RequestBuilder:
         attached = {} if context.attachment is None else {"audio": context.attachment.content}
         scope = {**own, **context.values, **attached}
         # The card's values may be made of what is new in each request, such as the time.
-        return {**scope, **values_of_card(self._card, scope)}
+        return {**scope, **values_of_card(self._card, scope)} if self._card.values else scope
 
     def _url(self, name: str, step: Step, values: Values, context: RequestContext) -> tuple[str, bool]:
         """Where a step's request goes, and whether that is the card's own host (or one that gets its keys)."""

@@ -118,6 +118,7 @@ class StepSender:
         """Send nothing yet."""
         self._card, self._secrets, self._transport = card, secrets, transport
         self._sequence, self._options = sequence, options
+        self._with_audio = frozenset(name for name, step in sequence.steps if audio_names(step))
         self._builder = RequestBuilder(card)
         #: the card's secrets and its own values, which are read anew when an exchange is resumed
         self.own_names = self._builder.secret_names | frozenset((*card.values, *card.sign))
@@ -257,7 +258,7 @@ class StepSender:
             name,
             step,
             uses_taken=bool(step.names & run.taken),
-            carries_audio=bool(audio_names(step)),
+            carries_audio=name in self._with_audio,
             is_only=len(self._sequence.steps) == 1,
         )
         try:

@@ -1,5 +1,6 @@
 """URLs: resolving links, and telling whose host one leads to."""
 
+from functools import lru_cache
 from urllib.parse import SplitResult, urljoin, urlsplit
 
 from yarl import URL
@@ -7,10 +8,14 @@ from yarl import URL
 _FORBIDDEN = frozenset('\\ "<>^`{|}') | frozenset(map(chr, range(0x20))) | {"\x7f"}
 
 
+_REMEMBERED = 1024  # most requests of a batch go to the same few places
+
+
 class UrlError(ValueError):
     """A text is no URL that a request may go to; the text says why, in half a sentence."""
 
 
+@lru_cache(maxsize=_REMEMBERED)
 def split_url(text: str) -> SplitResult:
     """The parts of a URL; what is none at all, such as `http://[`, has nothing but a path."""
     try:
@@ -21,6 +26,7 @@ def split_url(text: str) -> SplitResult:
     return parts
 
 
+@lru_cache(maxsize=_REMEMBERED)
 def resolved(link: str, base: str) -> str:
     """A link as it is meant in a document that was got from `base` (RFC 3986, 5.2).
 
@@ -69,6 +75,7 @@ def checked_url(text: str) -> str:
 _SECURE = {"http": "http", "ws": "http", "https": "https", "wss": "https"}
 
 
+@lru_cache(maxsize=_REMEMBERED)
 def origin_of(url: str) -> tuple[str, str, int | None]:
     """Scheme, host and port, by which keys are bound; a WebSocket's are those of its handshake."""
     parts = URL(url, encoded=True)

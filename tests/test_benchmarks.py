@@ -1,0 +1,31 @@
+"""The cards of the benchmarks are cards."""
+
+import ast
+from pathlib import Path
+
+import pytest
+
+from mantisreed.workspace import open_workspace
+
+BENCHMARKS = Path(__file__).parent.parent / "benchmarks"
+FILLED = {"port": "80", "pace": "15", "window": "20", "at_once": "4", "PORT": "80"}
+
+
+def cards() -> list[tuple[str, str]]:
+    """Every text with a card in it, with the file that it is in."""
+    found = []
+    for file in sorted(BENCHMARKS.glob("*.py")):
+        for node in ast.walk(ast.parse(file.read_text())):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str) and "\n[engine." in node.value:
+                found.append((file.name, node.value))
+    return found
+
+
+@pytest.mark.parametrize(("name", "text"), cards())
+def test_the_card_of_a_benchmark_can_be_read(name: str, text: str, tmp_path: Path) -> None:
+    is_format = "{{" in text
+    for key, value in FILLED.items():
+        text = text.replace(f"{{{key}}}", value) if is_format else text.replace(f":{key}", f":{value}")
+    file = tmp_path / "mantisreed.toml"
+    file.write_text(text.replace("{{", "{").replace("}}", "}") if is_format else text)
+    assert open_workspace(file).engines
