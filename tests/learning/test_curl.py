@@ -58,8 +58,8 @@ def test_a_form_becomes_a_form_and_its_key_a_secret() -> None:
             {"urlencoded": {"speech": "{audio|base64}", "lang": "{language}", "apikey": "{key}"}},
         ),
         (
-            """curl https://t.example/x --json '{"audio_url": "https://f.example/a.mp3", "hints": ["a"]}'""",
-            {"json": {"audio_url": "{audio_link}", "hints": "{hints}"}},
+            """curl https://t.example/x --json '{"sound_link": "https://f.example/a.mp3", "hints": ["a"]}'""",
+            {"json": {"sound_link": "{audio_link}", "hints": "{hints}"}},
         ),
         (
             "curl https://t.example/x -F 'meta=a; b' -F sound=@n.mp3",

@@ -143,8 +143,8 @@ def test_an_example_answer_is_learnt_rather_than_the_schema() -> None:
             {"json": {"audio": "{audio|base64}"}},
         ),
         (
-            {"application/json": {"schema": {"properties": {"audio_url": {"type": "string", "format": "uri"}}}}},
-            {"json": {"audio_url": "{audio_link}"}},
+            {"application/json": {"schema": {"properties": {"sound_link": {"type": "string", "format": "uri"}}}}},
+            {"json": {"sound_link": "{audio_link}"}},
         ),
     ],
 )

@@ -60,7 +60,7 @@ _NAMES = {
 _WITH_VALUE = frozenset(_NAMES.values()) - {"--get", "--location"} | {
     *("--url", "--data-raw", "--data-binary", "--data-urlencode", "--data-ascii", "--json", "--form-string"),
     *("--connect-timeout", "--retry", "--retry-delay", "--cacert", "--key", "--oauth2-bearer", "--resolve"),
-    *("--max-redirs", "--limit-rate", "--interface", "--url-query", "--aws-sigv4", "--unix-socket", "--trace"),
+    *("--max-redirs", "--limit-rate", "--interface", "--url-query", "--unix-socket", "--trace"),
 }
 _DATA = ("--data", "--data-raw", "--data-ascii", "--data-binary", "--json")
 _SCHEME = re.compile(r"(\w+)\s+(.+)", re.DOTALL)
@@ -161,7 +161,7 @@ def _options(words: list[str]) -> Iterator[tuple[str, str]]:
     for word in rest:
         if word.startswith("--"):
             name, equals, value = word.partition("=")
-            if name in _WITH_VALUE:
+            if name in _WITH_VALUE or name.endswith("sigv4"):
                 yield name, value if equals else next(rest, "")
             else:
                 yield name, ""

@@ -462,7 +462,7 @@ class _Writer:
                 if given.lower() != form:
                     self.found.format_names.setdefault(form, given)
             return "{format}", ""
-        if re.search(r"sample.?rate|hertz", name, re.I):
+        if re.search(r"hertz|sample.?rate", name, re.I):
             return "{sample_rate}", ""
         if re.search(r"callback|web.?hook", name, re.I):
             self.found.notes.append(
@@ -476,7 +476,7 @@ class _Writer:
             return True, "asks for the times of words"
         if re.search(r"(response|output|result).?format|granular|^format$", name, re.I) and choices:
             best = next(
-                (value for value in choices if re.search("verbose|json|word|detail", str(value), re.I)), known
+                (value for value in choices if re.search("detail|word|json|verbose", str(value), re.I)), known
             )
             return best, others
         if not required:
