@@ -9,7 +9,7 @@ import pytest
 
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.transport import ScriptedTransport
 from mantisreed.engines.asking import client_for, reading_of, wait_for_reply

@@ -7,7 +7,7 @@ from contextlib import asynccontextmanager, suppress
 import pytest
 from multidict import CIMultiDict
 
-from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.transport import HttpTransport

@@ -9,7 +9,8 @@ import pytest
 
 from engines.cards import BROOK, brook_card, request_of, workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.answers import AskedStep, HttpAnswer, check_answer
+from mantisreed.cards.answers import AskedStep, check_answer
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import Secret, SecretSource
 from mantisreed.cards.transport import HttpTransport

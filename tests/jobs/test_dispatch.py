@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.transport import ScriptedTransport
 from mantisreed.engines.asking import client_for

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from conftest import Note
 from engines.cards import brook_card, workspace_of
-from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.transport import ScriptedTransport

@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 from starlette.types import Message
 
-from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import Secret
 from mantisreed.engines.callbacks import is_genuine

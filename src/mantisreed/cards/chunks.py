@@ -4,14 +4,14 @@ import re
 from collections.abc import Awaitable, Callable
 from typing import TYPE_CHECKING, Any, Protocol
 
-from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.card import Step
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.paths import Take
 from mantisreed.cards.templates import Values
 from mantisreed.errors import EngineBrokeError, EngineError, SlowDownError, UnreachableError, UnreadableReplyError
 
 if TYPE_CHECKING:
-    from mantisreed.cards.sending import Run
+    from mantisreed.cards.run import Run
 
 _RANGE = re.compile(r"(?:bytes[ =])?\s*0\s*-\s*(\d+)(?:/.*)?")
 _MOST_FAILURES = 4  # in a row, without a byte more having arrived

@@ -10,8 +10,8 @@ from urllib.parse import parse_qsl
 import msgspec
 import tomli_w
 
-from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.card import ServiceCard, Step
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import HIDDEN, without_secrets
 from mantisreed.cards.urls import split_url

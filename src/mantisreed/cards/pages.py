@@ -4,9 +4,9 @@ import json
 from collections.abc import Awaitable
 from typing import Any, Protocol
 
-from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.card import Pages
 from mantisreed.cards.documents import DocumentError, parse_json
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.templates import Values
 from mantisreed.cards.urls import UrlError, resolved
 from mantisreed.errors import UnreadableReplyError

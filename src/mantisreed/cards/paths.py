@@ -10,7 +10,7 @@ import jmespath.exceptions
 import jmespath.parser
 
 if TYPE_CHECKING:
-    from mantisreed.cards.answers import HttpAnswer
+    from mantisreed.cards.http_answer import HttpAnswer
 
 _Getter = Callable[[Any], Any]
 _PLACEHOLDER = re.compile(r"\{([a-z_][a-z0-9_]*)\}")  # which is nothing that JMESPath has

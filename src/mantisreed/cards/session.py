@@ -4,8 +4,8 @@ import asyncio
 from collections.abc import Awaitable, Callable, Mapping
 from typing import Any
 
-from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.card import Login
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.moments import moment_from
 from mantisreed.cards.secrets import Secret
 from mantisreed.errors import UnreadableReplyError

@@ -2,8 +2,8 @@
 
 from typing import Any, Literal
 
-from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.card import Step
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.paths import Condition
 
 JobStanding = Literal["waiting", "done", "failed", "unknown"]

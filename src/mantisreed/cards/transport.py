@@ -13,7 +13,7 @@ from typing import Protocol, Self
 import aiohttp
 from yarl import URL
 
-from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import without_secrets
 from mantisreed.cards.urls import UrlError, origin_of, resolved, split_url

@@ -9,10 +9,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.exchange import Finished, Standing, Waiting
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import as_json_value
-from mantisreed.cards.sending import Run
+from mantisreed.cards.run import Run
 from mantisreed.cards.templates import Value
 from mantisreed.engines.card import Batch, EngineCard
 from mantisreed.engines.client import EngineResponse, StillWorking, Ticket

@@ -12,7 +12,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self, TypeVar
 
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.cards.answers import HttpAnswer
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link

@@ -7,9 +7,9 @@ from contextlib import AsyncExitStack
 from dataclasses import replace
 from pathlib import Path
 
-from mantisreed.cards.answers import HttpAnswer
 from mantisreed.cards.card import Step
 from mantisreed.cards.describing import described_answer, described_conversation, described_request
+from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.sequence import taken_by

@@ -6,7 +6,7 @@ import json
 import random
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 from xml.sax.saxutils import escape
 
 from starlette.requests import Request
@@ -14,14 +14,48 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import BaseRoute, Route, WebSocketRoute
 from starlette.websockets import WebSocket
 
-from mantisreed.standin.strangers.bodies import RefusedError
-from mantisreed.standin.strangers.names import path_of
-
-if TYPE_CHECKING:
-    from mantisreed.standin.strangers.stranger import Stranger
+from mantisreed.standin.hearing import Hearing
+from mantisreed.standin.strangers.bodies import Carrier, RefusedError, Sound
+from mantisreed.standin.strangers.names import Names, path_of
 
 Card = dict[str, Any]
 Handler = Callable[[Request, bytes], Awaitable[Response]]
+
+
+class Host(Protocol):
+    """What a way needs of the service that has it; a `Stranger` is one.
+
+    Attributes:
+        seed, key, names, sound, carrier, troubles, pages_card: as a stranger has them.
+    """
+
+    seed: int
+    key: str
+    names: Names
+    sound: Sound
+    carrier: Carrier
+    troubles: list[str]
+    pages_card: Card
+
+    def note(self, what: str) -> None: ...
+
+    def make_plain(self) -> None: ...
+
+    def make_streamed(self, kind: str, final: str) -> None: ...
+
+    def allows(self, request: Request, body: bytes) -> bool: ...
+
+    def reply(self, hearing: Hearing, key: str = "") -> Response: ...
+
+    def paged(self, request: Request, whole: Response) -> Response: ...
+
+    def route(
+        self, path: str, handler: Handler, *, methods: list[str] | None = None, is_work: bool = False
+    ) -> BaseRoute: ...
+
+    async def hear(self, content: bytes) -> Hearing: ...
+
+    async def reply_lines(self, content: bytes) -> list[str]: ...
 
 
 @dataclass
@@ -41,13 +75,13 @@ class Way:
     recordings: int = 1
 
 
-def way(chance: random.Random, stranger: "Stranger") -> Way:
+def way(chance: random.Random, stranger: Host) -> Way:
     """Any way."""
     makers = (_at_once, _at_once, _job, _job, _job, _uploaded, _uploaded, _chunked, _parts, _conversation, _batch)
     return chance.choice(makers)(chance, stranger)
 
 
-def _at_once(chance: random.Random, stranger: "Stranger") -> Way:
+def _at_once(chance: random.Random, stranger: Host) -> Way:
     """One request, whose answer is the reply; perhaps in pages."""
     where = stranger.names.plain()
 
@@ -74,7 +108,7 @@ class _States:
     retry_after: str | None = None
 
 
-def _states(chance: random.Random, stranger: "Stranger") -> _States:
+def _states(chance: random.Random, stranger: Host) -> _States:
     names = stranger.names
     key, deep = names.new(), names.new()
     path = path_of(deep, key)
@@ -128,7 +162,7 @@ def deep_path(name: str) -> str:
 class _Jobs:
     """Jobs that need to be asked about twice."""
 
-    def __init__(self, stranger: "Stranger") -> None:
+    def __init__(self, stranger: Host) -> None:
         self._stranger = stranger
         self.answers: dict[str, Response] = {}
         self._asked: dict[str, int] = {}
@@ -145,7 +179,7 @@ class _Jobs:
         return self._asked[number] > 2
 
 
-def _asking(chance: random.Random, stranger: "Stranger", jobs: _Jobs, where: str) -> tuple[Card, list[BaseRoute]]:
+def _asking(chance: random.Random, stranger: Host, jobs: _Jobs, where: str) -> tuple[Card, list[BaseRoute]]:
     """The steps after a job was started, where `{job}` is taken, and what answers them."""
     names, states = stranger.names, _states(chance, stranger)
     ask: Card = {**states.card, "path": f"/{where}/{{job}}", "interval": "20 ms", "max_interval": "50 ms"}
@@ -218,7 +252,7 @@ def _asking(chance: random.Random, stranger: "Stranger", jobs: _Jobs, where: str
     return steps, routes
 
 
-def _job(chance: random.Random, stranger: "Stranger") -> Way:
+def _job(chance: random.Random, stranger: Host) -> Way:
     """The sound starts a job; the job is asked for."""
     names, jobs = stranger.names, _Jobs(stranger)
     where, key, deep = names.plain(), names.new(), names.new()
@@ -242,7 +276,7 @@ def _job(chance: random.Random, stranger: "Stranger") -> Way:
     )
 
 
-def _uploaded(chance: random.Random, stranger: "Stranger") -> Way:
+def _uploaded(chance: random.Random, stranger: Host) -> Way:
     """A ticket, the bytes to another host without keys, perhaps word that they are there, then a job."""
     names, jobs = stranger.names, _Jobs(stranger)
     ticket, place, there, start_at = names.plain(), names.plain(), names.plain(), names.plain()
@@ -326,7 +360,7 @@ def _uploaded(chance: random.Random, stranger: "Stranger") -> Way:
     return Way(f"uploaded{'/processed' if is_processed else ''}", {"steps": {**steps, **later}}, routes)
 
 
-def _chunked(chance: random.Random, stranger: "Stranger") -> Way:
+def _chunked(chance: random.Random, stranger: Host) -> Way:
     """An upload in chunks that breaks off once, then a job."""
     names, jobs = stranger.names, _Jobs(stranger)
     where, start_at, id_key, got_key, job_key, sound_key = (
@@ -403,7 +437,7 @@ def _chunked(chance: random.Random, stranger: "Stranger") -> Way:
     return Way(f"chunked/{received_in}", {"steps": {**steps, **later}}, routes)
 
 
-def _parts(chance: random.Random, stranger: "Stranger") -> Way:
+def _parts(chance: random.Random, stranger: Host) -> Way:
     """An upload in numbered parts; the list of their marks completes it."""
     names, jobs = stranger.names, _Jobs(stranger)
     where, done_at, id_key, list_key, number_key, mark_key, job_key = (
@@ -461,7 +495,7 @@ def _parts(chance: random.Random, stranger: "Stranger") -> Way:
     return Way(f"parts/{'xml' if as_xml else 'json'}", {"steps": {**steps, **later}}, routes)
 
 
-def _batch(chance: random.Random, stranger: "Stranger") -> Way:
+def _batch(chance: random.Random, stranger: Host) -> Way:
     """Several recordings are uploaded, and one job answers for all of them."""
     names, jobs = stranger.names, _Jobs(stranger)
     where, start_at, id_key, key_key, sound_key, job_key, list_key, one_key = (
@@ -509,7 +543,7 @@ def _batch(chance: random.Random, stranger: "Stranger") -> Way:
     return Way("batch/lines" if as_lines else "batch", {"steps": {**steps, **later}, "batch": batch}, routes, 2)
 
 
-def _conversation(chance: random.Random, stranger: "Stranger") -> Way:
+def _conversation(chance: random.Random, stranger: Host) -> Way:
     """Over a WebSocket: a greeting, the sound bit by bit, the final messages one by one."""
     names = stranger.names
     where, kind, begin, tongue, sound_key, over, final, partial, text, end = (
