@@ -3,6 +3,7 @@
 import asyncio
 import json
 import logging
+import time
 from collections.abc import Awaitable, Callable, Iterator
 from pathlib import Path
 
@@ -106,6 +107,30 @@ def test_the_sound_goes_out_in_chunks_and_partial_text_is_told(
     )
     assert [word.text for passage in read.passages for word in passage.words] == ["Nets"]
     assert "heard so far: Nets" in caplog.text
+
+
+def test_the_sound_goes_out_as_fast_as_it_was_spoken_where_the_card_says_so(
+    tmp_path: Path, talking: Callable[[Talk], str]
+) -> None:
+    taken: list[float] = []
+
+    async def talk(socket: WebSocket) -> None:
+        began = time.monotonic()
+        await listened(socket)
+        taken.append(time.monotonic() - began)
+        await socket.send_json({"kind": "end"})
+
+    address = talking(talk)
+    card = workspace_of(tmp_path, CARD.format(address=address).replace("chunk =", "speed = 4.0\nchunk =")).engine(
+        None
+    )
+
+    async def go() -> None:
+        async with HttpTransport() as transport:
+            await client_for(card, {}, transport).submit(PIECE, RequestOptions("en"))
+
+    asyncio.run(go())
+    assert 0.35 <= taken[0] < 2.0  # two seconds of sound, four times as fast, the first chunk at once
 
 
 def test_what_was_said_before_it_broke_off_is_no_whole_reply(tmp_path: Path, talking: Callable[[Talk], str]) -> None:

@@ -129,6 +129,18 @@ def test_steps_follow_one_another_and_take_what_they_need(tmp_path: Path) -> Non
     assert json.loads(reply.body or b"")["text"] == "Tea?"
 
 
+@pytest.mark.parametrize(
+    ("condition", "made"),
+    [("audio_size > `3`", True), ("audio_size > `3000`", False), ("callback", False), ("language == 'en'", True)],
+)
+def test_a_step_is_skipped_where_its_condition_does_not_hold(tmp_path: Path, condition: str, made: bool) -> None:
+    step = f'steps.note = {{ path = "/note", json.ring = "5", when = "{condition}" }}\nsteps.start ='
+    pool = Pool("dry")
+    card = card_of(tmp_path, old="steps.start =", new=step)
+    _, asked, _ = ask(card, lambda request: answered({}) if request.step == "note" else pool(request))
+    assert ("note" in [request.step for request in asked]) == made
+
+
 def test_keys_go_to_no_other_host(tmp_path: Path) -> None:
     _, asked, _ = ask(card_of(tmp_path), Pool("dry"))
     upload = next(request for request in asked if request.step == "upload")
