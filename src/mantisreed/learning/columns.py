@@ -30,6 +30,7 @@ _TEXT = re.compile(r"text|word|transcript|content|token|utter|punctuated|display
 _KIND = re.compile(r"type|kind|class|categ|^pos$|tag", re.I)
 _NUMBERED = re.compile(r"(^|[._-])(id|index|idx|number|no|seq|rank|count|channel|speaker|size|version)$", re.I)
 _IDENTIFIER = re.compile(r"[0-9a-fA-F-]{8,}|[a-z]+_[0-9a-z]{6,}|https?://\S+")
+_EPOCH = 1e9  # seconds since 1970, in 2001; no recording is as long
 _LETTERS = re.compile(r"[^\W\d_]")
 
 
@@ -80,7 +81,10 @@ class Column:
         if unit == "clock" and not all(":" in value for value in self.present):
             return None
         found = [read.seconds(value, SAMPLE_RATE) for value in self.present]
-        return None if None in found or not found else [second for second in found if second is not None]
+        seconds = [second for second in found if second is not None]
+        if len(seconds) < len(found) or not found:
+            return None
+        return None if unit == "moment" and min(seconds) < _EPOCH else seconds
 
     @property
     def is_whole(self) -> bool:
@@ -138,7 +142,7 @@ def times_of(columns: Sequence[Column], characters: int, length: float | None) -
 def _units(column: Column) -> dict[str, float]:
     """Units in which all of its values can be times."""
     if all(isinstance(value, str) for value in column.present):
-        return {unit: 1.0 for unit in _TEXTS if column.seconds(unit) is not None} or (
+        return {unit: 1.0 for unit in (*_TEXTS, "moment") if column.seconds(unit) is not None} or (
             {unit: 0.9 * prior for unit, prior in _COUNTS.items()} if column.numbers is not None else {}
         )
     return dict(_COUNTS) if column.numbers is not None else {}
@@ -223,7 +227,9 @@ def _apart(starts: Sequence[float], ends: Sequence[float]) -> float:
 
 
 def _fits(seconds: Sequence[float], length: float | None) -> bool:
-    return length is None or max(seconds) <= length * 1.03 + 0.5
+    # Moments count from a beginning that is not known here.
+    latest = max(seconds) - min(seconds) if max(seconds) > _EPOCH else max(seconds)
+    return length is None or latest <= length * 1.03 + 0.5
 
 
 def _pace(characters: int, spoken: float) -> float:
@@ -244,7 +250,7 @@ def _text_score(column: Column) -> float:
     values = [value for value in column.present if isinstance(value, str) and value.strip()]
     if len(values) < 0.6 * len(column.values) or not values or len(values) < 0.9 * len(column.present):
         return 0.0
-    if any(column.seconds(unit) is not None for unit in _TEXTS) or column.numbers is not None:
+    if any(column.seconds(unit) is not None for unit in (*_TEXTS, "moment")) or column.numbers is not None:
         return 0.0
     if sum(bool(_IDENTIFIER.fullmatch(value)) for value in values) > 0.5 * len(values):
         return 0.0
@@ -316,10 +322,62 @@ def speakers_of(columns: Sequence[Column]) -> list[Judged]:
     return sorted(judged, key=lambda one: -one.score)
 
 
+MARKS = re.compile(r"punct|^mark", re.I)
+SOUNDS = re.compile(r"event|noise|sound|music|non.?speech|laugh|applause|cough", re.I)
+BLANKS = re.compile(r"spac|silence|pause|blank|gap", re.I)
+"""What items that are no words are called."""
+
+
 def kind_of(columns: Sequence[Column]) -> Column | None:
-    """The column that says of what kind items are; None when there is none."""
+    """The column that says of what kind items are, by its name or its values; None when there is none."""
     for column in columns:
         values = [value for value in column.present if isinstance(value, str)]
-        if column.hints(_KIND) and len(values) == len(column.present) and 1 < len(set(values)) <= 6:
+        labels = set(values)
+        if len(values) != len(column.present) or not column.is_everywhere or not 1 < len(labels) <= 6:
+            continue
+        is_told = any(pattern.search(label) for label in labels for pattern in (MARKS, SOUNDS, BLANKS))
+        if column.hints(_KIND) or (is_told and len(labels) <= len(values) / 3):
             return column
     return None
+
+
+def flag_of(columns: Sequence[Column], times: Judged | None) -> tuple[str, Column] | None:
+    """The column that says which parts begin a word, or go on with one: parts of a word follow each other at once.
+
+    Args:
+        columns: of one list.
+        times: which of them are its times; their unit does not matter here.
+
+    Returns:
+        `begins` or `continues`, and the column; None when there is none.
+    """
+    spans = _spans(columns, times)
+    if spans is None:
+        return None
+    follows = [abs(after[0] - before[1]) < 1e-6 for before, after in pairwise(spans)]
+    for column in columns:
+        if not all(isinstance(value, bool) for value in column.values) or len(set(column.values)) != 2:
+            continue
+        for key, going_on in (("begins", False), ("continues", True)):
+            if column.values[0] is not going_on and all(
+                follows[place] for place, value in enumerate(column.values[1:]) if value is going_on
+            ):
+                return key, column
+    return None
+
+
+def _spans(columns: Sequence[Column], times: Judged | None) -> list[tuple[float, float]] | None:
+    """Where each item begins and ends, in any unit; None where that is not known of all of them."""
+    named = {column.name: column for column in columns}
+    read: dict[str, list[float]] = {}
+    for key, name in (times.keys if times else {}).items():
+        column = named[name]
+        numbers = column.numbers or column.seconds(times.unit if times else "")
+        if numbers is None or len(numbers) != len(column.values):
+            return None
+        read[key] = numbers
+    if "start" not in read or not ("end" in read or "length" in read):
+        return None
+    if "end" in read:
+        return list(zip(read["start"], read["end"], strict=True))
+    return [(start, start + length) for start, length in zip(read["start"], read["length"], strict=True)]

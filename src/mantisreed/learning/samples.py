@@ -3,7 +3,10 @@
 What a proposal is sure of stands in a line; what it is not stands in a comment, with the values that led to it.
 """
 
+import csv
+import io
 import json
+import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -15,7 +18,19 @@ from typing import Any
 from mantisreed.cards.documents import DocumentError, events_in, lines_in, looks_like_xml, parse_json, parse_xml
 from mantisreed.engines.unpacking import UnexpectedReplyError, unpacked
 from mantisreed.errors import InputError
-from mantisreed.learning.columns import Column, Judged, confidences_of, kind_of, speakers_of, texts_of, times_of
+from mantisreed.learning.columns import (
+    BLANKS,
+    MARKS,
+    SOUNDS,
+    Column,
+    Judged,
+    confidences_of,
+    flag_of,
+    kind_of,
+    speakers_of,
+    texts_of,
+    times_of,
+)
 from mantisreed.learning.proposal import Proposal
 from mantisreed.subtitles.srt import read_srt
 from mantisreed.subtitles.vtt import read_webvtt
@@ -30,8 +45,10 @@ _LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
 _LANGUAGE = re.compile(r"lang|locale|tongue", re.I)
 _STATE = re.compile(r"stat(e|us)$|phase|mood|progress", re.I)
 _FINAL = re.compile(r"final|stable|complete|is_last|definite|settled", re.I)
+_BRACKETED = re.compile(r"[\[(<].*[\])>]")
 _CTM = re.compile(r"(\S+)\s+(\S+)\s+(\d+\.?\d*)\s+(\d+\.?\d*)\s+(\S+)(\s+\S+)?")
 _DELIMITERS = (",", "\t", ";", "|")
+_SPOKEN = 0.3  # from which score on a column may be what was said
 _DEEPEST = 2  # documents inside documents
 
 
@@ -140,9 +157,13 @@ def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None
         return "lines", _streamed(lines, keys)
     if read_webvtt(text).cues:
         return "vtt", None
-    spoken = [line for line in text.splitlines() if line.strip() and not line.startswith(";;")]
-    if spoken and all(_CTM.fullmatch(line.strip()) for line in spoken):
-        return "ctm", None
+    spoken = [
+        _CTM.fullmatch(line.strip()) for line in text.splitlines() if line.strip() and not line.startswith(";;")
+    ]
+    if spoken and all(line and re.search(r"[^\W\d_]", line[5]) for line in spoken):
+        # The channel is one of few; where it differs from line to line, this is another table.
+        if len({line[2] for line in spoken if line}) <= 2 or len(spoken) < 3:
+            return "ctm", None
     return _table_of(text, keys) or ("text", None)
 
 
@@ -166,19 +187,25 @@ def _streamed(parts: Sequence[str], keys: dict[str, Any]) -> list[Any]:
 
 
 def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
-    """Rows of CSV, where every line has as many cells as the first."""
-    lines = [line for line in text.splitlines() if line.strip()]
+    """Rows of CSV, where every one has as many cells as the first."""
     for delimiter in _DELIMITERS:
-        counts = {line.count(delimiter) for line in lines}
-        if len(lines) > 1 and min(counts) >= 1 and (len(counts) == 1 or delimiter == "\t"):
-            columns = [name.strip().strip('"') for name in lines[0].split(delimiter)]
-            rows = [
-                dict(zip(columns, (cell.strip().strip('"') for cell in line.split(delimiter)), strict=False))
-                for line in lines[1:]
-            ]
-            if delimiter != ",":
-                keys["delimiter"] = delimiter
-            return "csv", [rows]
+        try:
+            rows = [row for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter) if any(row)]
+        except csv.Error:
+            continue
+        if len(rows) < 2 or len(rows[0]) < 2 or len({len(row) for row in rows}) > 1:
+            continue
+        cells = [[cell.strip() for cell in row] for row in rows]
+        columns = cells[0]
+        # A heading names things; where there is a number or a time, there is none.
+        if len(set(columns)) < len(columns) or any(re.fullmatch(r"[-+]?[\d:.]+", cell) for cell in columns):
+            columns = [f"column_{number}" for number in range(1, len(columns) + 1)]
+            keys["columns"] = columns
+        else:
+            cells = cells[1:]
+        if delimiter != ",":
+            keys["delimiter"] = delimiter
+        return "csv", [[dict(zip(columns, row, strict=True)) for row in cells]]
     return None
 
 
@@ -266,17 +293,26 @@ class _Writer:
                 joined.setdefault(path, []).extend(items)
         for path, items in joined.items():
             yield FoundList(path, _columns(items))
+        flat = [{key: value for key, value in table.items() if not isinstance(value, list)} for table in tables]
         if len(tables) > 1:
-            yield FoundList("@", _columns(tables))
+            yield FoundList("@", _columns(flat))
 
     def _best(self, lists: Sequence[FoundList]) -> FoundList | None:
-        def worth(found: FoundList) -> tuple[float, int]:
+        def worth(found: FoundList) -> float:
+            """By its text, how much of that there is, and whether it has times."""
             times = found.times(self.length)
-            return ((times[0].score if times else 0.0) * found.texts[0].score, found.count)
+            timed = 0.3 + 0.7 * (times[0].score if times else 0.0)
+            return timed * found.texts[0].score * math.sqrt(sum(map(len, found.said)))
 
-        timed = [found for found in lists if found.texts and found.times(self.length)]
-        best = max(timed, key=worth, default=None)
-        return best if best is not None and worth(best)[0] > 0.1 else None
+        # What comes bit by bit may be anything; only times make words of it.
+        spoken = [
+            found
+            for found in lists
+            if found.texts and found.texts[0].score >= _SPOKEN and found.count > 1
+            if not self._is_stream or found.times(self.length)
+        ]
+        single = [found for found in lists if found.texts and found.times(self.length)]
+        return max(spoken or single, key=worth, default=None)
 
     def _holder(self, lists: Sequence[FoundList], words: FoundList | None) -> FoundList | None:
         """The outermost list whose items have a text and hold the words."""
@@ -309,6 +345,7 @@ class _Writer:
         leading = next((times[found.path] for found in timed if times[found.path]), [])
         if leading:
             self._write_unit(leading, timed)
+        self._is_unit_sure = bool(leading) and leading[0].score >= SURE
         confidences = confidences_of(words.columns) if words else []
         if confidences and confidences[0].unit != "fraction" and confidences[0].score >= SURE:
             self.card.key("confidence_scale", confidences[0].unit)
@@ -335,8 +372,22 @@ class _Writer:
             self.card.maybe("times", best.unit, f"values {best.example}")
         elif best.unit != "s" or others:
             self.card.key("times", best.unit)
+        if best.unit == "moment" and best.score >= SURE:
+            self._write_zero()
         for other in others:
             self.card.comment(f"or times = {json.dumps(other.unit)}: give --length to be sure ({other.example})")
+
+    def _write_zero(self) -> None:
+        """The moment at which the recording began: the only one outside all lists."""
+        moments = [
+            path
+            for path, value in _leaves(self._merged, "")
+            if isinstance(value, str) and "[" not in path and Column("", [value]).seconds("moment") is not None
+        ]
+        if len(moments) == 1:
+            self.card.key("zero", moments[0])
+        else:
+            self.card.comment(f"say where the moment is at which it began: zero = {' or '.join(moments) or '...'}")
 
     def _write_list(self, key: str, found: FoundList, path: str, times: Sequence[Judged], unit: str) -> None:
         card = self.card
@@ -354,7 +405,7 @@ class _Writer:
             taken |= best.columns
             doubt = "only one item to go by" if found.count < 2 else "the values fit badly"
             for name, column in best.keys.items():
-                if best.score >= SURE and found.count > 1:
+                if best.score >= SURE and found.count > 1 and self._is_unit_sure:
                     card.key(name, column)
                 else:
                     card.maybe(name, column, f"{doubt}, {best.example}")
@@ -365,7 +416,9 @@ class _Writer:
         if key == "words":
             self._write_judged(confidences_of(rest), "confidence")
             self._write_kinds(rest)
-            self._write_tokens(found)
+            if any(_BRACKETED.fullmatch(text.strip()) for text in found.said):
+                card.key("event_pattern", r"[\[(<].*[\])>]")
+            self._write_tokens(found, usable[0] if usable else None)
         self._write_judged(speakers_of(rest), "speaker")
         if key == "passages" and "[0]." in text:
             outer, _, inner = text.rpartition("[0].")
@@ -383,9 +436,9 @@ class _Writer:
         if kind is None:
             return
         labels = list(dict.fromkeys(str(value) for value in kind.present))
-        marks = [label for label in labels if re.search(r"punct", label, re.I)]
-        events = [label for label in labels if re.search(r"event|noise|sound|music|non.?speech|laugh", label, re.I)]
-        blanks = [label for label in labels if re.search(r"spac|silence|pause|blank", label, re.I)]
+        marks = [label for label in labels if MARKS.search(label)]
+        events = [label for label in labels if SOUNDS.search(label)]
+        blanks = [label for label in labels if BLANKS.search(label)]
         if not (marks or events or blanks):
             self.card.comment(f"{kind.name} says of what kind items are: {', '.join(labels)}")
             return
@@ -394,8 +447,17 @@ class _Writer:
             if found:
                 self.card.key(key, found)
 
-    def _write_tokens(self, found: FoundList) -> None:
-        """The mark by which parts of words are known."""
+    def _write_tokens(self, found: FoundList, times: Judged | None) -> None:
+        """The mark by which parts of words are known, or the flag."""
+        flag = flag_of(found.columns, times)
+        if flag is not None:
+            self.card.key(f"tokens.{flag[0]}", flag[1].name)
+            return
+        flags = [column for column in found.columns if set(column.present) == {True, False}]
+        if flags:
+            name = flags[0].name
+            self.card.maybe("tokens.begins", name, "it may say which parts begin a word")
+            self.card.notes.append(f"{name} may say which parts begin a word: look whether words are whole")
         said = found.said
         for mark, key in (("▁", "begin_mark"), ("Ġ", "begin_mark"), ("##", "continue_mark")):
             if sum(text.startswith(mark) for text in said) >= 0.15 * len(said) > 0:
