@@ -160,10 +160,10 @@ def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None
     spoken = [
         _CTM.fullmatch(line.strip()) for line in text.splitlines() if line.strip() and not line.startswith(";;")
     ]
-    if spoken and all(line and re.search(r"[^\W\d_]", line[5]) for line in spoken):
-        # The channel is one of few; where it differs from line to line, this is another table.
-        if len({line[2] for line in spoken if line}) <= 2 or len(spoken) < 3:
-            return "ctm", None
+    is_ctm = bool(spoken) and all(line and re.search(r"[^\W\d_]", line[5]) for line in spoken)
+    # The channel is one of few; where it differs from line to line, this is another table.
+    if is_ctm and (len(spoken) < 3 or len({line[2] for line in spoken if line}) <= 2):
+        return "ctm", None
     return _table_of(text, keys) or ("text", None)
 
 
