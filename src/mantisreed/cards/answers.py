@@ -19,6 +19,7 @@ from mantisreed.errors import (
     RefusedError,
     SlowDownError,
     TooBigError,
+    UnreadableReplyError,
 )
 from mantisreed.files import printable
 
@@ -167,6 +168,23 @@ def retry_after(answer: HttpAnswer, errors: Errors | None = None, now: float | N
         except (ValueError, TypeError, OverflowError, OSError):
             return None
     return min(max(0.0, seconds), _LONGEST_RETRY_AFTER)
+
+
+def unreadable(
+    engine: str, what: str, answer: HttpAnswer, quoted: str = "", advice: str | None = None
+) -> UnreadableReplyError:
+    """The error for an answer that is not as the card says; it is kept to the byte.
+
+    Args:
+        engine: its name.
+        what: what is wrong with it.
+        answer: the answer.
+        quoted: its beginning, without secrets.
+        advice: which key of the card to look at.
+    """
+    error = UnreadableReplyError(what, engine=engine, status=answer.status, answer=quoted, advice=advice)
+    error.body = answer.body
+    return error
 
 
 def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:

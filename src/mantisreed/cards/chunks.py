@@ -4,11 +4,12 @@ import re
 from collections.abc import Awaitable, Callable
 from typing import TYPE_CHECKING, Any, Protocol
 
+from mantisreed.cards.answers import unreadable
 from mantisreed.cards.card import Step
 from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.paths import Take
 from mantisreed.cards.templates import Values
-from mantisreed.errors import EngineBrokeError, EngineError, SlowDownError, UnreachableError, UnreadableReplyError
+from mantisreed.errors import EngineBrokeError, EngineError, SlowDownError, UnreachableError
 
 if TYPE_CHECKING:
     from mantisreed.cards.run import Run
@@ -119,14 +120,8 @@ class ChunkSender:
         return received
 
     def _senseless(self, what: str, answer: HttpAnswer) -> EngineError:
-        error = UnreadableReplyError(
-            f"step {self._name}: {what}",
-            engine=self._engine,
-            status=answer.status,
-            advice="check chunks.received in its card",
-        )
-        error.body = answer.body
-        return error
+        advice = "check chunks.received in its card"
+        return unreadable(self._engine, f"step {self._name}: {what}", answer, advice=advice)
 
 
 def _received(take: Take, answer: HttpAnswer) -> int | None:

@@ -11,13 +11,13 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from mantisreed.cards.answers import NothingHeardError, retry_after
+from mantisreed.cards.answers import NothingHeardError, retry_after, unreadable
 from mantisreed.cards.card import ServiceCard, Step
 from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import Attachment, as_json_value
 from mantisreed.cards.run import Run
 from mantisreed.cards.secrets import Secret, redacted_body
-from mantisreed.cards.sending import ExchangeOptions, StepSender, not_reached, unreadable
+from mantisreed.cards.sending import ExchangeOptions, StepSender, not_reached
 from mantisreed.cards.sequence import StepSequence
 from mantisreed.cards.states import standing_of
 from mantisreed.cards.templates import Value, Values

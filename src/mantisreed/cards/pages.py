@@ -4,6 +4,7 @@ import json
 from collections.abc import Awaitable
 from typing import Any, Protocol
 
+from mantisreed.cards.answers import unreadable
 from mantisreed.cards.card import Pages
 from mantisreed.cards.documents import DocumentError, parse_json
 from mantisreed.cards.http_answer import HttpAnswer
@@ -80,14 +81,8 @@ class PageReader:
             raise self._endless(answer, f"the link to the next page cannot be used: {error}") from error
 
     def _endless(self, answer: HttpAnswer, what: str) -> UnreadableReplyError:
-        error = UnreadableReplyError(
-            f"step {self._step}: {what}",
-            engine=self._engine,
-            status=answer.status,
-            advice="check 'pages' in its card",
-        )
-        error.body = answer.body
-        return error
+        advice = "check 'pages' in its card"
+        return unreadable(self._engine, f"step {self._step}: {what}", answer, advice=advice)
 
 
 def joined(bodies: list[bytes]) -> bytes:

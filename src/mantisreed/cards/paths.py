@@ -1,6 +1,7 @@
 """Where values are: JMESPath in documents, and the other places of an answer."""
 
 import copy
+import json
 import re
 from collections.abc import Callable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any, Self
@@ -13,7 +14,13 @@ if TYPE_CHECKING:
     from mantisreed.cards.http_answer import HttpAnswer
 
 _Getter = Callable[[Any], Any]
+_BARE_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _PLACEHOLDER = re.compile(r"\{([a-z_][a-z0-9_]*)\}")  # which is nothing that JMESPath has
+
+
+def quoted_name(name: str) -> str:
+    """A name as JMESPath has it: in quotes where it holds more than letters, digits and underscores."""
+    return name if _BARE_NAME.fullmatch(name) else json.dumps(name)
 
 
 class ReplyPath:

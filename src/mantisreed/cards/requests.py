@@ -156,10 +156,6 @@ class RequestBuilder:
             tuple(secret for secret in hidden if secret.reveal()),
         )
 
-    def url_of(self, name: str, step: Step, context: RequestContext) -> str:
-        """Where the request of a step would go, without its query."""
-        return self._url(name, step, self._scope(context), context)[0]
-
     def _scope(self, context: RequestContext) -> dict[str, Value]:
         now = context.now or datetime.now(UTC)
         own = {"now": now, "uuid": str(uuid.uuid4()), "nonce": randomness.token_hex(16)}

@@ -160,7 +160,7 @@ def _forms_of(value: str) -> _Forms:
         inner = encoded[first:last]
         if len(inner) >= _SHORTEST:
             written |= {inner, inner.translate(_URL_SAFE)}
-    written |= {text.upper() for text in (content.hex(),)}
+    written.add(content.hex().upper())
     whole = tuple(sorted((text for text in written if text), key=len, reverse=True))
     parts = frozenset(text[n : n + _PART] for text in whole for n in range(len(text) - _PART + 1))
     return _Forms(whole, parts)

@@ -29,7 +29,6 @@ from mantisreed.errors import (
     JobLostError,
     RefusedError,
     UnreachableError,
-    UnreadableReplyError,
 )
 
 if TYPE_CHECKING:
@@ -309,13 +308,6 @@ class _Sending:
     ) -> HttpAnswer:
         """One request."""
         return await self.sender.send(self, _Part(values or {}, url, step, carry))
-
-
-def unreadable(engine: str, what: str, answer: HttpAnswer, quoted: str) -> UnreadableReplyError:
-    """The error for an answer that is not as the card says."""
-    error = UnreadableReplyError(what, engine=engine, status=answer.status, answer=quoted)
-    error.body = answer.body
-    return error
 
 
 def not_reached(engine: str, what: str, advice: str) -> UnreachableError:

@@ -141,9 +141,6 @@ def taken_by(step: Step) -> tuple[str, ...]:
 OF_A_CHUNK = ("chunk", "chunk_number", "chunk_count", "is_last", "chunk_start", "chunk_end")
 """The placeholders that a step with chunks has; a conversation has the first four."""
 
-AUDIO = ("audio", "audio_link")
-"""The placeholders that bring the audio itself: its bytes, or a link to it."""
-
 
 def audio_names(step: Step) -> list[str]:
     """By which placeholders a step brings the audio itself, rather than facts about it."""

@@ -28,7 +28,6 @@ class Conversation:
         on_partial: told the text of each partial message.
         finals: the final messages so far; together they are the answer.
         failure: the message that was an error.
-        has_ended: whether the message has come that says that there are no more.
     """
 
     card: WebSocket
@@ -37,7 +36,6 @@ class Conversation:
     on_partial: Callable[[str], None] = lambda text: None
     finals: list[str] = field(default_factory=list, repr=False)
     failure: str | None = field(default=None, repr=False)
-    has_ended: bool = False
 
     @property
     def subprotocol(self) -> str | None:
@@ -103,7 +101,6 @@ class Conversation:
         if is_final:
             self.finals.append(_on_one_line(message, document))
         if card.end and card.end.holds(document):
-            self.has_ended = True
             return "end"
         if is_final:
             return "final"

@@ -448,11 +448,6 @@ class EngineCard(ServiceCard, frozen=True, kw_only=True, dict=True):
         return self.max_concurrent * (self.batch.size if self.batch else 1)
 
     @property
-    def has_jobs(self) -> bool:
-        """Whether the engine takes a piece as a job, so that it can be asked for later."""
-        return self.is_service and not self.exchange.is_answered_at_once
-
-    @property
     def asking(self) -> Step | None:
         """The step that asks for a job; None where there is none."""
         return self.exchange.asking if self.is_service else None

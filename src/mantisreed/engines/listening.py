@@ -19,33 +19,26 @@ _MOST = 512  # of all
 _LARGEST_HEAD = 32 * 1024  # bytes
 
 
-class _Patience:
-    """How many connections each address has."""
-
-    def __init__(self) -> None:
-        self.open: Counter[str] = Counter()
-
-
-def _guarded(patience: _Patience) -> type[asyncio.Protocol]:
+def _guarded(connections: Counter[str]) -> type[asyncio.Protocol]:
     """A protocol that lets nobody keep others out: who says nothing, too slowly or too often is cut off."""
 
     class Guarded(H11Protocol):
         def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
             peer = transport.get_extra_info("peername") or ("?",)
             self._address = str(peer[0])
-            patience.open[self._address] += 1
+            connections[self._address] += 1
             self._deadlines = [
                 self.loop.call_later(_FIRST_REQUEST, self._cut_if_silent, transport),
                 self.loop.call_later(_LONGEST_CONNECTION, transport.abort),
             ]
             super().connection_made(transport)
-            if patience.open[self._address] > _MOST_OF_ONE:
+            if connections[self._address] > _MOST_OF_ONE:
                 transport.abort()
 
         def connection_lost(self, exc: Exception | None) -> None:
-            patience.open[self._address] -= 1
-            if patience.open[self._address] <= 0:
-                del patience.open[self._address]
+            connections[self._address] -= 1
+            if connections[self._address] <= 0:
+                del connections[self._address]
             for deadline in self._deadlines:
                 deadline.cancel()
             super().connection_lost(exc)
@@ -84,7 +77,7 @@ async def serving(application: ASGIApp, listen: str, *, key: str) -> AsyncIterat
         access_log=False,
         lifespan="off",
         ws="none",
-        http=_guarded(_Patience()),
+        http=_guarded(Counter()),
         limit_concurrency=_MOST,
         timeout_keep_alive=5,
         timeout_graceful_shutdown=10,

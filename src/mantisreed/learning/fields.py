@@ -1,7 +1,7 @@
 """What a field of a request is for, as its name and its example value tell."""
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 from typing import Any
@@ -212,8 +212,3 @@ def looks_like_base64(value: str) -> bool:
 
 def _is_language(name: str, value: str) -> bool:
     return bool(_LANGUAGE.search(name)) and bool(_LANGUAGE_TAG.fullmatch(value) or is_stand_in(value))
-
-
-def first_of(values: Sequence[Any]) -> Any:
-    """The first; None of none."""
-    return values[0] if values else None

@@ -8,6 +8,7 @@ from typing import Any
 
 import yaml
 
+from mantisreed.cards.paths import quoted_name
 from mantisreed.errors import InputError
 from mantisreed.learning.fields import Found, format_called, is_audio, is_hint, is_language, is_link
 from mantisreed.learning.proposal import Proposal, toml_key
@@ -504,7 +505,7 @@ class _Writer:
         properties = given.get("properties") or {}
         job = next((key for key in properties if key.lower() == name.lower()), None)
         job = job or next((key for key in properties if _JOB.search(key)), "id")
-        card.key("take.job", _path(job))
+        card.key("take.job", quoted_name(job))
         card.table("steps.ask")
         plain = re.sub(r"\{" + re.escape(name) + r"\}", "{job}", asking.path)
         card.key("path", plain)
@@ -512,7 +513,7 @@ class _Writer:
         state = next((key for key in properties if _STATE.search(key)), None)
         if state is None:
             return
-        card.key("state", _path(state))
+        card.key("state", quoted_name(state))
         states = [str(value) for value in properties[state].get("enum") or []]
         failed = [value for value in states if _FAILED.search(value)]
         done = [value for value in states if _DONE.search(value) and value not in failed]
@@ -635,16 +636,16 @@ def _lists(schema: Mapping[str, Any], path: str, depth: int = 0) -> Iterator[tup
         if isinstance(properties, Mapping):
             yield path, properties
             for name, inner in properties.items():
-                yield from _lists(inner, f"{path}[].{_path(name)}", depth + 1)
+                yield from _lists(inner, f"{path}[].{quoted_name(name)}", depth + 1)
         return
     for name, inner in (schema.get("properties") or {}).items():
-        yield from _lists(inner, f"{path}.{_path(name)}" if path else _path(name), depth + 1)
+        yield from _lists(inner, f"{path}.{quoted_name(name)}" if path else quoted_name(name), depth + 1)
 
 
 def _property(items: Mapping[str, Any], pattern: re.Pattern[str]) -> str | None:
     return next(
         (
-            _path(name)
+            quoted_name(name)
             for name, schema in items.items()
             if pattern.search(name) and isinstance(schema, Mapping) and schema.get("type") not in ("array", "object")
         ),
@@ -654,7 +655,7 @@ def _property(items: Mapping[str, Any], pattern: re.Pattern[str]) -> str | None:
 
 def _leaf(schema: Mapping[str, Any], pattern: re.Pattern[str], path: str = "", depth: int = 0) -> str | None:
     for name, inner in (schema.get("properties") or {}).items():
-        here = f"{path}.{_path(name)}" if path else _path(name)
+        here = f"{path}.{quoted_name(name)}" if path else quoted_name(name)
         if not isinstance(inner, Mapping):
             continue
         if pattern.search(name) and inner.get("type") == "string":
@@ -662,10 +663,6 @@ def _leaf(schema: Mapping[str, Any], pattern: re.Pattern[str], path: str = "", d
         if depth < 3 and (found := _leaf(inner, pattern, here, depth + 1)):
             return found
     return None
-
-
-def _path(name: str) -> str:
-    return name if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name) else json.dumps(name)
 
 
 def _plain_name(name: str) -> str:

@@ -16,6 +16,7 @@ from statistics import fmean
 from typing import Any
 
 from mantisreed.cards.documents import DocumentError, events_in, lines_in, looks_like_xml, parse_json, parse_xml
+from mantisreed.cards.paths import quoted_name
 from mantisreed.engines.unpacking import UnexpectedReplyError, unpacked
 from mantisreed.errors import InputError
 from mantisreed.learning.columns import (
@@ -40,7 +41,6 @@ SURE = 0.5
 
 _ALSO = 0.7  # of the best one's score: another candidate is worth telling
 _MOST_CANDIDATES = 3
-_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
 _LANGUAGE = re.compile(r"lang|locale|tongue", re.I)
 _STATE = re.compile(r"stat(e|us)$|phase|mood|progress", re.I)
@@ -235,6 +235,8 @@ class _Writer:
     form: str
     documents: Sequence[Any]
     length: float | None
+    _first: Any = None  # the first document that counts
+    _is_unit_sure: bool = False
 
     @property
     def _is_stream(self) -> bool:
@@ -242,7 +244,7 @@ class _Writer:
 
     def write(self) -> None:
         documents = self._counted()
-        self._merged = _merged(documents)
+        self._first = documents[0] if documents else None
         lists = list(self._lists(documents))
         words = self._best([found for found in lists if 0 < found.words_each < 1.35])
         passages = self._holder(lists, words) or self._best([found for found in lists if found.words_each >= 1.35])
@@ -272,13 +274,13 @@ class _Writer:
         for name in dict.fromkeys(name for table in tables for name in table):
             values = [table.get(name) for table in tables]
             if _FINAL.search(name) and {True, False} <= {value for value in values if isinstance(value, bool)}:
-                self.card.key("only", _quoted(name))
+                self.card.key("only", quoted_name(name))
                 return [table for table in tables if table.get(name) is True]
             finals = {value for value in values if isinstance(value, str) and _FINAL.search(value)}
             labels = {value for value in values if isinstance(value, str)}
             if len(finals) == 1 and len(labels) > 1 and len(labels) < len(values):
                 final = finals.pop()
-                self.card.key("only", f"{_quoted(name)} == '{final}'")
+                self.card.key("only", f"{quoted_name(name)} == '{final}'")
                 return [table for table in tables if table.get(name) == final]
         return self.documents
 
@@ -334,7 +336,7 @@ class _Writer:
         return passages if has_speakers else None
 
     def _tell_state(self) -> None:
-        for path, value in _leaves(self._merged, ""):
+        for path, value in _leaves(self._first, ""):
             if _STATE.search(path.rpartition(".")[2]) and isinstance(value, str):
                 self.card.comment(f"looks like a state, for a step that asks: state = {json.dumps(path)} ({value})")
                 return
@@ -381,7 +383,7 @@ class _Writer:
         """The moment at which the recording began: the only one outside all lists."""
         moments = [
             path
-            for path, value in _leaves(self._merged, "")
+            for path, value in _leaves(self._first, "")
             if isinstance(value, str) and "[" not in path and Column("", [value]).seconds("moment") is not None
         ]
         if len(moments) == 1:
@@ -533,7 +535,7 @@ def _inner_lists(items: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]
     tables = [item for item in items if isinstance(item, dict)]
     for name in dict.fromkeys(name for table in tables for name in table):
         values = [table[name] for table in tables if table.get(name)]
-        yield from _within(values, f"{path}[].{_quoted(name)}")
+        yield from _within(values, f"{path}[].{quoted_name(name)}")
 
 
 def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
@@ -543,10 +545,10 @@ def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
         yield path, [item for value in values for item in value]
         firsts = [value[0] for value in values if isinstance(value[0], dict)]
         for name in dict.fromkeys(name for first in firsts for name in first):
-            yield from _within([first[name] for first in firsts if first.get(name)], f"{path}[0].{_quoted(name)}")
+            yield from _within([first[name] for first in firsts if first.get(name)], f"{path}[0].{quoted_name(name)}")
     elif all(isinstance(value, dict) for value in values):
         for name in dict.fromkeys(name for value in values for name in value):
-            yield from _within([value[name] for value in values if value.get(name)], f"{path}.{_quoted(name)}")
+            yield from _within([value[name] for value in values if value.get(name)], f"{path}.{quoted_name(name)}")
 
 
 def _columns(items: Sequence[Any]) -> tuple[Column, ...]:
@@ -564,12 +566,12 @@ def _flat(item: Any) -> dict[str, Any]:
     flat: dict[str, Any] = {}
     for name, value in item.items():
         if isinstance(value, dict):
-            flat |= {f"{_quoted(name)}.{inner}": found for inner, found in _flat(value).items()}
+            flat |= {f"{quoted_name(name)}.{inner}": found for inner, found in _flat(value).items()}
         elif isinstance(value, list) and value and isinstance(value[0], dict):
             first = {key: found for key, found in value[0].items() if not isinstance(found, (dict, list))}
-            flat |= {f"{_quoted(name)}[0].{_quoted(inner)}": found for inner, found in first.items()}
+            flat |= {f"{quoted_name(name)}[0].{quoted_name(inner)}": found for inner, found in first.items()}
         elif not isinstance(value, list):
-            flat[_quoted(name)] = value
+            flat[quoted_name(name)] = value
     return flat
 
 
@@ -623,10 +625,6 @@ def _language(documents: Sequence[Any]) -> str | None:
     return None
 
 
-def _merged(documents: Sequence[Any]) -> Any:
-    return documents[0] if documents else None
-
-
 def _leaves(value: Any, path: str) -> Iterator[tuple[str, Any]]:
     """Values outside lists, and inside the first item of lists."""
     if isinstance(value, dict):
@@ -640,12 +638,8 @@ def _leaves(value: Any, path: str) -> Iterator[tuple[str, Any]]:
 
 
 def _joined(path: str, name: str) -> str:
-    return _joined_raw(path, _quoted(name))
+    return _joined_raw(path, quoted_name(name))
 
 
 def _joined_raw(path: str, name: str) -> str:
     return f"{path}.{name}" if path else name
-
-
-def _quoted(name: str) -> str:
-    return name if _NAME.fullmatch(name) else json.dumps(name)

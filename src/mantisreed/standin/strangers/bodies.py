@@ -102,7 +102,7 @@ class Carrier:
         kind: a word for people.
         step: what it adds to the step of the card.
         read: takes the sound out of a request, as it came; strict.
-        checks_language: whether the language is in it.
+        card: what it adds to the card besides.
     """
 
     kind: str

@@ -128,7 +128,7 @@ def _states(chance: random.Random, stranger: Host) -> _States:
         states = {
             "done_when": f"{path} >= `100`",
             "waiting_when": f"{path} < `100`",
-            "failed_when": f"{deep_path(deep)}.x",
+            "failed_when": f"{path_of(deep)}.x",
         }
         return _States(states, (200, {deep: {key: 40}}), (200, {deep: {key: 100}}))
     if made == "statuses":
@@ -152,11 +152,6 @@ def _states(chance: random.Random, stranger: Host) -> _States:
 def _with_job(document: Any, number: str) -> Any:
     """A document that says which job it means."""
     return json.loads(json.dumps(document).replace("{job}", number))
-
-
-def deep_path(name: str) -> str:
-    """A path to a table."""
-    return path_of(name)
 
 
 class _Jobs:
@@ -367,7 +362,7 @@ def _chunked(chance: random.Random, stranger: Host) -> Way:
         *(names.plain() for _ in range(2)),
         *(names.new() for _ in range(4)),
     )
-    size, received_in, can_resume = chance.choice((4096, 10_000, 65_536)), chance.choice(("header", "body")), True
+    size, received_in = chance.choice((4096, 10_000, 65_536)), chance.choice(("header", "body"))
     sounds: dict[str, bytearray] = {}
     has_broken: set[str] = set()
 
@@ -420,7 +415,7 @@ def _chunked(chance: random.Random, stranger: Host) -> Way:
             "content_type": "application/octet-stream",
             "headers": {"Content-Range": "bytes {chunk_start}-{chunk_end}/{audio_size}"},
             "ok_statuses": [308],
-            "chunks": {"size": size, "received": taken, **({"resume": resume} if can_resume else {})},
+            "chunks": {"size": size, "received": taken, "resume": resume},
         },
         "start": {
             "path": f"/{start_at}",
