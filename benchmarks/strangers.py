@@ -22,6 +22,7 @@ from mantisreed.standin.composer import compose
 from mantisreed.standin.hearing import Listener
 from mantisreed.standin.strangers.stranger import Stranger, mounted
 from mantisreed.standin.strangers.trying import KEY_VARIABLE, Ended, faults_of
+from mantisreed.trust import TRUST_VARIABLE
 
 AT_ONCE = 3
 
@@ -61,6 +62,7 @@ def tried(stranger: Stranger, address: str, sound: Path) -> list[str]:
     folder = sound.parent / stranger.name
     folder.mkdir()
     environment = {**os.environ, KEY_VARIABLE: stranger.key, "XDG_CONFIG_HOME": str(sound.parent / "none")}
+    environment[TRUST_VARIABLE] = str(folder)
 
     def run(arguments: Sequence[str]) -> Ended:
         command = [sys.executable, "-m", "mantisreed", *arguments]

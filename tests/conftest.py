@@ -23,6 +23,7 @@ from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import Ear
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
+from mantisreed.trust import TRUST_VARIABLE
 
 KEY = "a-key-for-tests"
 
@@ -39,8 +40,9 @@ Standin = Callable[..., AbstractContextManager[subprocess.Popen[str]]]
 
 @pytest.fixture(autouse=True)
 def no_shared_cards(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The settings of whoever runs the tests have no part in them."""
+    """The settings of whoever runs the tests have no part in them, and those that tests write are trusted."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.getbasetemp() / "no-settings"))
+    monkeypatch.setenv(TRUST_VARIABLE, str(tmp_path_factory.getbasetemp()))
 
 
 @pytest.fixture(autouse=True)

@@ -3,7 +3,7 @@
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -18,6 +18,7 @@ from mantisreed.errors import InputError, SettingsError
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
 from mantisreed.files import HIDDEN_FOLDER, printable
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
+from mantisreed.trust import Trust, uses_of
 
 SETTINGS_FILE = "mantisreed.toml"
 
@@ -105,6 +106,7 @@ class Workspace:
         layouts: layout rules by name.
         shared: names of the engine cards in the settings that all workspaces share.
         own: names of those in the workspace itself.
+        trust: what the settings use of their user's, and whether they may.
     """
 
     file: Path
@@ -117,6 +119,7 @@ class Workspace:
     layouts: Mapping[str, LayoutRules] = field(default_factory=lambda: dict(LAYOUTS))
     shared: frozenset[str] = frozenset()
     own: frozenset[str] = frozenset()
+    trust: Trust = field(default_factory=lambda: Trust(Path(SETTINGS_FILE)))
 
     def origin_of(self, card: EngineCard) -> str:
         """Where a card comes from: the workspace, the settings that all workspaces share, or both."""
@@ -185,8 +188,11 @@ class Workspace:
 
         Raises:
             InputError: a list cannot be read.
+            TrustError: the settings name one outside of their folder, and are not trusted.
         """
         settings = self.settings
+        if (own_list is None and settings.strong_words_file) or (glossary is None and settings.replace):
+            self.trust.require("reading")
         if own_list is None and settings.strong_words_file is not None:
             own_list = self.folder / settings.strong_words_file
         if glossary is None and settings.replace is not None:
@@ -194,12 +200,22 @@ class Workspace:
         return wording_from(strong or settings.strong_words, own_list, glossary)
 
     def secrets_of(self, card: EngineCard) -> dict[str, Secret]:
-        """The card's secrets, read from where they are kept.
+        """The card's secrets, read from where they are kept; its program or object may be started from now on.
 
         Raises:
             SecretError: one of them is not there.
+            TrustError: the settings are not trusted with what the card uses.
         """
+        self.require_trust_in(card.name)
         return {name: source.read(self.folder) for name, source in card.secrets.items()}
+
+    def require_trust_in(self, engine: str) -> None:
+        """Return if the settings may use what this engine's card needs of the user's: secrets, a program, an object.
+
+        Raises:
+            TrustError: they may not.
+        """
+        self.trust.require("secret", "program", "object", engine=engine.partition(":")[0])
 
     def open_secrets(self, card: EngineCard) -> list[SecretSource]:
         """Those of the card's secrets that other users of the machine can read."""
@@ -213,12 +229,15 @@ def user_settings_file() -> Path:
     return platformdirs.user_config_path("mantisreed", appauthor=False) / SETTINGS_FILE
 
 
-def open_workspace(settings_file: Path | None = None, start: Path | None = None) -> Workspace:
+def open_workspace(
+    settings_file: Path | None = None, start: Path | None = None, *, is_trusted: bool = False
+) -> Workspace:
     """Read and check a settings file, with the engine cards that all workspaces share.
 
     Args:
         settings_file: which one; None looks for `mantisreed.toml` in `start` and the folders above it.
         start: where to look from; None is the current folder.
+        is_trusted: whether the caller vouches for it; else `mantisreed.trust` says what it may use.
 
     Raises:
         InputError: there is none, or it cannot be read.
@@ -226,9 +245,10 @@ def open_workspace(settings_file: Path | None = None, start: Path | None = None)
     """
     file = settings_file or settings_above(start or Path())
     shared = user_settings_file()
-    if shared.is_file() and shared.absolute() != file.absolute():
-        return _workspace(file, read_settings(file), _shared_cards(shared))
-    return _workspace(file, read_settings(file), {})
+    is_shared = shared.is_file() and shared.absolute() == file.absolute()
+    cards = _shared_cards(shared) if shared.is_file() and not is_shared else {}
+    trust = Trust(file, is_named=settings_file is not None, is_given=is_trusted or is_shared)
+    return _workspace(file, read_settings(file), cards, trust)
 
 
 def read_settings(file: Path) -> dict[str, Any]:
@@ -246,6 +266,8 @@ def read_settings(file: Path) -> dict[str, Any]:
         raise InputError("the settings file cannot be read as text", where=printable(file)) from error
     try:
         return tomllib.loads(content)
+    except RecursionError as error:
+        raise SettingsError("it is nested too deeply", where=printable(file)) from error
     except tomllib.TOMLDecodeError as error:
         raise SettingsError(f"not TOML: {error}".lower().replace("toml", "TOML"), where=printable(file)) from error
 
@@ -320,7 +342,7 @@ def settings_above(start: Path) -> Path:
     )
 
 
-def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any]) -> Workspace:
+def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any], trust: Trust) -> Workspace:
     name = printable(file)
     unknown = [key for key in document if key not in _TABLES]
     if unknown:
@@ -352,6 +374,7 @@ def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any
         _layouts(document.get("layout", {}), name),
         frozenset(shared),
         frozenset(own),
+        replace(trust, uses=uses_of(file, document, {engine: tables[engine] for engine in own})),
     )
 
 

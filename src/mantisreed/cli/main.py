@@ -16,7 +16,7 @@ from mantisreed.errors import InputError, MantisreedError
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
-    from typing import NoReturn
+    from typing import Any, NoReturn
 
 DONE, SOME_FAILED, WRONG_USE, NOT_FINISHED, INTERRUPTED = 0, 1, 2, 3, 130
 """Exit codes."""
@@ -40,6 +40,7 @@ COMMANDS = {
     "costs": ("mantisreed.cli.costs", "Sum what was paid, by engine and day or month"),
     "serve": ("mantisreed.cli.serve", "Listen to engines that call back"),
     "engines": ("mantisreed.cli.engines", "List, show, check and try engine cards; learn one from a sample"),
+    "trust": ("mantisreed.cli.trust", "Trust the settings in a folder with what they use"),
     "demo": ("mantisreed.cli.demo", "Try everything on made-up recordings, without network or account"),
     "standin": ("mantisreed.cli.standin", "Serve simulated engines on this machine, to develop and test against"),
 }
@@ -68,9 +69,10 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
     values = vars(parser.parse_args(given))
     command = values.pop("command")
     console = Console(quiet=values.pop("quiet"), verbose=values.pop("verbose"), log_file=values.pop("log_file"))
+    is_trusting = values.pop("trust")
     try:
         console.start_log()
-        code: int = import_module(COMMANDS[command][0]).run(console, **values)
+        code = _run(console, command, values, is_trusting=is_trusting)
         sys.stdout.flush()
     except KeyboardInterrupt:
         console.note("interrupted; what was answered is kept, and the same command resumes")
@@ -85,6 +87,26 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
     except Exception as error:
         console.bug(error)
         return SOME_FAILED
+    return code
+
+
+def _run(console: Console, command: str, values: "dict[str, Any]", *, is_trusting: bool) -> int:
+    """What the command gives; where settings are not trusted and somebody is there to be asked, after asking."""
+    module = import_module(COMMANDS[command][0])
+    if is_trusting or "mantisreed.trust" in sys.modules:
+        from mantisreed.trust import give_for_now
+
+        give_for_now(is_given=is_trusting)
+    try:
+        code: int = module.run(console, **values)
+    except InputError as error:
+        from mantisreed.cli.trust import asked
+        from mantisreed.trust import TrustError
+
+        # It is raised before anything is done, so that the command can begin again.
+        if not (isinstance(error, TrustError) and asked(console, error)):
+            raise
+        code = module.run(console, **values)
     return code
 
 
@@ -125,4 +147,7 @@ def _add_common_arguments(parser: argparse.ArgumentParser, default: "str | None"
     parser.add_argument("-v", "--verbose", action="store_true", default=is_off, help="say more on stderr")
     parser.add_argument(
         "--log-file", metavar="FILE", default=default, help="write everything that happens to FILE as well"
+    )
+    parser.add_argument(
+        "--trust", action="store_true", default=is_off, help="trust the settings this once (see `mantisreed trust`)"
     )

@@ -133,8 +133,10 @@ def open_ledger(workspace: Workspace) -> Ledger:
     Raises:
         LedgerError: it cannot be used.
         SecretError: its password is not there.
+        TrustError: it lies elsewhere, and the settings are not trusted with that.
     """
     place = workspace.ledger
+    workspace.trust.require("database", "leading")
     if place is None:
         return Ledger(workspace.hidden)
     password = place.password.read(workspace.folder).reveal() if place.password is not None else None

@@ -196,7 +196,11 @@ def serve_callbacks(workspace: Workspace, hooks: ServeHooks) -> None:
 
     Raises:
         InputError: the settings have no `[callbacks]`, or the port is taken.
+        TrustError: they are not trusted with what a card that is called back uses.
     """
+    for name, card in workspace.engines.items():
+        if card.callback is not None:
+            workspace.require_trust_in(name)
     if workspace.callbacks is None:
         raise InputError(
             "the settings do not say how engines reach this machine",

@@ -54,7 +54,8 @@ def review_cards(settings_file: Path | None, clip: Path, name: str | None = None
         # One card that cannot be read keeps the settings from being opened; all such are told first.
         chosen = {key: problem for key, problem in wrong.items() if name is None or key == name.partition(":")[0]}
         return [CardReview(key, (problem,)) for key, problem in (chosen or wrong).items()]
-    workspace = open_workspace(file)
+    # Nothing is sent or started, so that a card can be looked over before it is trusted.
+    workspace = open_workspace(file, is_trusted=True)
     cards = [workspace.engine(name)] if name else list(workspace.engines.values())
     return [CardReview(card.name, tuple(_problems_in_use(workspace, card, clip))) for card in cards]
 

@@ -70,6 +70,19 @@ def chosen_jobs(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...
         return list({record.id: record for record in found}.values())
 
 
+def _jobs_to_use(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]) -> list[JobRecord]:
+    """The same, for whoever will speak to their engines; nothing has been done when trust is asked for.
+
+    Raises:
+        InputError: as `chosen_jobs` does.
+        TrustError: the settings are not trusted with what an engine's card uses.
+    """
+    jobs = chosen_jobs(workspace, ids, states)
+    for engine in {job.engine for job in jobs}:
+        workspace.require_trust_in(engine)
+    return jobs
+
+
 def collect(
     workspace: Workspace,
     ids: Sequence[str] = (),
@@ -93,7 +106,7 @@ def collect(
     Raises:
         InputError: an id begins no job, or several; or the ledger cannot be used.
     """
-    jobs = chosen_jobs(workspace, ids, ("working", "sending", "waiting", "in doubt"))
+    jobs = _jobs_to_use(workspace, ids, ("working", "sending", "waiting", "in doubt"))
 
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
@@ -249,6 +262,7 @@ class Collector:
         record, stored = job.record, job.stored
         assembled, made = await self._kept(job)
         transcript = assembled.transcript
+        self._workspace.trust.require_folder(path_at(stored.into))
         outputs = Outputs(
             path_at(stored.into),
             self._workspace.hidden,
@@ -326,7 +340,7 @@ def retry(
     """
     outcomes: list[Outcome] = []
     batches: dict[bytes, list[tuple[JobRecord, StoredOptions]]] = {}
-    for record in chosen_jobs(workspace, ids, states):
+    for record in _jobs_to_use(workspace, ids, states):
         try:
             stored = stored_options(record)
         except InputError as error:
@@ -358,6 +372,7 @@ class _Retrial:
         try:
             options = options_of_job(self._workspace, first.engine, stored, afresh=self._afresh)
             formats = chosen_formats(stored.to)
+            self._workspace.trust.require_folder(path_at(stored.into))
             outputs = Outputs(path_at(stored.into), self._workspace.hidden, formats, options=stored.writing)
         except InputError as error:
             return [Outcome(Source(_path_of(record)), "failed", error=error, job=record) for record, _ in batch]
@@ -400,7 +415,7 @@ def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, st
     Raises:
         InputError: an id begins no job, or several; or another process is sending a piece of one.
     """
-    jobs = chosen_jobs(workspace, ids, ())
+    jobs = _jobs_to_use(workspace, ids, ())
 
     async def work(ledger: Ledger) -> list[tuple[JobRecord, str]]:
         async with LateTransport() as transport:

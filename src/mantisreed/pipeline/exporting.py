@@ -18,12 +18,19 @@ from mantisreed.workspace import Workspace
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A transcript to be exported: where its outputs go, and under which stem."""
+    """A transcript to be exported: where its outputs go, and under which stem.
+
+    Attributes:
+        script, source: it, and the recording it is of.
+        stem, folder: of its outputs.
+        is_of_job: whether the ledger says where they go, and not the user.
+    """
 
     script: Script
     source: Source
     stem: str
     folder: Path
+    is_of_job: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +64,7 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         kept = kept_replies(ledger, record)
     transcript = kept_transcript(kept, options).transcript
     source = stored.recording if stored.source else Source(Path(stored.name))
-    return Found(Script(transcript), source, stored.output_stem, path_at(stored.into))
+    return Found(Script(transcript), source, stored.output_stem, path_at(stored.into), is_of_job=True)
 
 
 def export(
@@ -86,6 +93,8 @@ def export(
     for one in wanted:
         found = find_transcript(workspace, one)
         folder = into or found.folder
+        if workspace and into is None and found.is_of_job:
+            workspace.trust.require_folder(folder)
         # Where there is no workspace, the memory of what was written lies beside the outputs.
         hidden = workspace.hidden if workspace else folder / HIDDEN_FOLDER
         outputs = Outputs(folder, hidden, formats, options=options, overwrite=overwrite)

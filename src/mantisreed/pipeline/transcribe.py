@@ -66,6 +66,7 @@ def transcribe(
     recordings = find_recordings(sources)
     checked = transcription_options(workspace, wanted)
     check_links(workspace, checked.card, recordings, wait=wanted.wait)
+    workspace.trust.require("database", "leading", *(() if wanted.into is not None else ("writing",)))
     folder = Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into
     outputs = Outputs(
         folder,

@@ -1,0 +1,111 @@
+"""`mantisreed trust`: say that a folder's settings may use what they name."""
+
+import argparse
+
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from mantisreed.trust import Trust, TrustError
+
+EXAMPLES = """\
+examples:
+  mantisreed trust
+  mantisreed trust downloads/marsh/mantisreed.toml --revoke
+  mantisreed trust --list
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `trust` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument(
+        "settings", nargs="?", metavar="FILE", help="settings file, or its folder (default: the one here or above)"
+    )
+    action = parser.add_mutually_exclusive_group()
+    action.add_argument("--revoke", action="store_true", help="trust it no longer")
+    action.add_argument("--list", action="store_true", dest="is_list", help="list the settings that are trusted")
+    parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
+
+
+def run(
+    console: Console,
+    *,
+    settings: str | None = None,
+    revoke: bool = False,
+    is_list: bool = False,
+    as_json: bool = False,
+) -> int:
+    """Say what the settings use, and remember that they may."""
+    if is_list:
+        return _list(console, as_json=as_json)
+    trust = _trust_in(settings)
+    if revoke:
+        was_trusted = trust.revoke()
+        told = "trusted no longer" if was_trusted else "was not trusted"
+    else:
+        trust.remember()
+        told = "trusted from now on with this" if trust.uses else "trusted; it uses nothing that needs it"
+    if as_json:
+        uses = [{"kind": use.kind, "engine": use.engine, "what": use.what} for use in trust.uses]
+        console.document({"settings": str(trust.file), "trusted": not revoke, "uses": uses})
+        return 0
+    console.result(f"{_named(trust)}: {told}")
+    for use in () if revoke else trust.uses:
+        console.result(f"  {use}")
+    return 0
+
+
+def asked(console: Console, error: "TrustError") -> bool:
+    """Whether somebody sits there and says that settings are to be trusted, which is then remembered."""
+    import sys
+
+    from mantisreed.workspace import open_workspace
+
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        return False
+    console.problem(error)
+    console.note("Trust them with this from now on? [y/N] ")
+    if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+        return False
+    open_workspace(error.file).trust.remember()
+    return True
+
+
+def _trust_in(settings: str | None) -> "Trust":
+    from pathlib import Path
+
+    from mantisreed.workspace import SETTINGS_FILE, open_workspace
+
+    named = Path(settings) if settings else None
+    if named is not None and named.is_dir():
+        named = named / SETTINGS_FILE
+    return open_workspace(named).trust
+
+
+def _named(trust: "Trust") -> str:
+    from mantisreed.files import printable
+
+    return printable(trust.file)
+
+
+def _list(console: Console, *, as_json: bool) -> int:
+    from datetime import UTC, datetime
+
+    from mantisreed.cli.console import plain_table
+    from mantisreed.trust import trusted_files
+
+    found = [(file, datetime.fromtimestamp(since, UTC)) for file, since in trusted_files()]
+    if as_json:
+        console.document([{"settings": file, "since": since.isoformat(timespec="seconds")} for file, since in found])
+        return 0
+    if not found:
+        console.note("no settings are trusted yet")
+        return 0
+    table = plain_table()
+    table.add_column("settings")
+    table.add_column("since")
+    for file, since in found:
+        table.add_row(file, since.astimezone().strftime("%Y-%m-%d %H:%M"))
+    console.table(table)
+    return 0

@@ -1,0 +1,319 @@
+"""Trust in settings: what a folder's settings would use of its user's, and whether the user has said yes to that.
+
+A folder from elsewhere may hold a `mantisreed.toml`. It could send an environment variable to a stranger, start a
+program or write outside its folder, by nothing more than a command that somebody types out of habit. So settings are
+trusted one folder at a time, for exactly what they use; anything more asks again.
+
+What was trusted is kept in the user's own configuration, where no folder from elsewhere can write.
+"""
+
+import hashlib
+import ipaddress
+import os
+import re
+import time
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+
+from mantisreed.errors import InputError
+from mantisreed.files import HIDDEN_FOLDER, make_folder, printable, write_whole
+
+TRUST_VARIABLE = "MANTISREED_TRUST"
+"""The environment variable that names folders whose settings are trusted, with all folders in them."""
+
+UseKind = Literal["secret", "program", "object", "database", "writing", "leading", "reading"]
+"""What is used: `leading` is the hidden folder that is a link to another one."""
+
+_BY_NAMING: frozenset[UseKind] = frozenset(("secret", "database", "reading"))
+"""What a settings file may use when its user names it with `--config`: it can be no accident."""
+
+_AUTHORITY = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*://[^/?#\s]*)")
+_PLAIN_URL = re.compile(r"[A-Za-z]+://[^{}/?#\s]+(?:[/?#]|$)")
+_TRUSTED_FOLDER = "trusted"
+_SHOWN = 200  # characters of a program and its arguments
+
+_is_given_for_now = False
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """One thing of the user's that settings would use.
+
+    Attributes:
+        kind: of which kind it is.
+        what: it, for people: a verb and what it is done with.
+        engine: the engine card that would; None where it is not an engine's.
+        exact: everything that must stay the same for it to be the same use.
+    """
+
+    kind: UseKind
+    what: str
+    engine: str | None = None
+    exact: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.what} (engine {self.engine})" if self.engine else self.what
+
+
+class TrustError(InputError):
+    """Settings would use something of the user's, and have not been trusted with it.
+
+    Attributes:
+        file: the settings file.
+        uses: all that it would use.
+    """
+
+    def __init__(self, file: Path, uses: Sequence[Use]) -> None:
+        what = "these settings have not been trusted, and would"
+        lines = [f"{use};" for use in uses]
+        advice = (
+            "if they are yours, `mantisreed trust` remembers it, and --trust is for this once; "
+            "else see docs/security.md"
+        )
+        super().__init__("\n  ".join([what, *lines]), where=printable(file), advice=advice)
+        self.file = file
+        self.uses = tuple(uses)
+
+    def __copy__(self) -> "TrustError":
+        return TrustError(self.file, self.uses)
+
+
+class _Remembered(msgspec.Struct, frozen=True):
+    """Trust in one settings file: what it used when its user said yes, and when that was (seconds since 1970)."""
+
+    settings: str
+    digest: str
+    since: float
+
+
+@dataclass(frozen=True, slots=True)
+class Trust:
+    """What one settings file uses, and whether it may.
+
+    Attributes:
+        file: the settings file.
+        uses: all that it would use.
+        is_named: the user has named the file, so that it was not found by chance.
+        is_given: the caller vouches for it.
+    """
+
+    file: Path
+    uses: tuple[Use, ...] = ()
+    is_named: bool = False
+    is_given: bool = False
+
+    def require(self, *kinds: UseKind, engine: str | None = None) -> None:
+        """Return if the settings may use things of these kinds, of this engine or of none.
+
+        Raises:
+            TrustError: they may not.
+        """
+        asked = [use for use in self.uses if use.kind in kinds and use.engine == engine]
+        if any(not (self.is_named and use.kind in _BY_NAMING) for use in asked) and not self.is_trusted:
+            raise TrustError(self.file, self.uses)
+
+    def require_folder(self, folder: Path) -> None:
+        """Return if outputs may be written into a folder that the settings' ledger names.
+
+        Raises:
+            TrustError: it lies outside of the settings' own folder, and they are neither named nor trusted.
+        """
+        if not (is_inside(folder, self.file.parent) or self.is_named or self.is_trusted):
+            use = Use("writing", f"write to {printable(folder)}, which the ledger in this folder names")
+            raise TrustError(self.file, (*self.uses, use))
+
+    @property
+    def is_trusted(self) -> bool:
+        """Whether the user has said yes to exactly this."""
+        if self.is_given or _is_given_for_now:
+            return True
+        listed = [Path(folder) for folder in os.environ.get(TRUST_VARIABLE, "").split(os.pathsep) if folder]
+        if any(is_inside(self.file, folder) for folder in listed):
+            return True
+        remembered = _remembered(self.file)
+        return remembered is not None and remembered.digest == self.digest
+
+    @property
+    def digest(self) -> str:
+        """Of all that the settings use."""
+        return digest_of(self.uses)
+
+    def remember(self) -> None:
+        """Note that the user has said yes.
+
+        Raises:
+            OutputError: the user's configuration cannot be written.
+        """
+        place = _place_of(self.file)
+        make_folder(place.parent)
+        remembered = _Remembered(str(printable(self.file.resolve())), self.digest, time.time())
+        write_whole(place, msgspec.json.encode(remembered))
+
+    def revoke(self) -> bool:
+        """Take that back; False where there was nothing to take back."""
+        place = _place_of(self.file)
+        was_there = place.is_file()
+        with suppress(FileNotFoundError):
+            place.unlink()
+        return was_there
+
+
+def give_for_now(*, is_given: bool) -> None:
+    """Trust all settings in this process, or no longer: the user said `--trust`."""
+    global _is_given_for_now
+    _is_given_for_now = is_given
+
+
+def digest_of(uses: Iterable[Use]) -> str:
+    """What tells these uses from any others, in whatever order they stand."""
+    listed = sorted([use.kind, use.what, use.engine or "", use.exact] for use in uses)
+    return hashlib.sha256(msgspec.json.encode(listed)).hexdigest()
+
+
+def uses_of(file: Path, document: Mapping[str, Any], engines: Mapping[str, Mapping[str, Any]]) -> tuple[Use, ...]:
+    """What settings would use of their user's.
+
+    Args:
+        file: where they stand.
+        document: as TOML has them.
+        engines: the tables of the engine cards that they have a part in, with what they share laid under them.
+    """
+    return (
+        *(use for name, table in engines.items() for use in _uses_of_engine(name, table, file.parent)),
+        *_uses_of_settings(document, file.parent),
+    )
+
+
+def is_inside(path: Path, folder: Path) -> bool:
+    """Whether a path lies in a folder, or is it, wherever links lead."""
+    return path.resolve().is_relative_to(folder.resolve())
+
+
+def trusted_files() -> list[tuple[str, float]]:
+    """The settings files that are trusted, and since when, in seconds since 1970."""
+    found = (_decoded(place) for place in sorted(_folder().glob("*.json")))
+    return sorted((one.settings, one.since) for one in found if one is not None)
+
+
+def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterator[Use]:
+    secrets = dict(_entries(table, "secrets"))
+    addresses = sorted({found for text in _texts(table) for found in _AUTHORITY.findall(text)})
+    # Where a request goes is clear from the card alone, unless its host is put together or comes from an answer.
+    is_clear = not any("{" in address for address in addresses) and not _may_leave_its_host(table)
+    whole = "" if is_clear else msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
+    to = ", ".join(printable(address) for address in addresses) or "what it starts"
+    for place in sorted({str(source) for source in secrets.values()}):
+        if is_clear and _is_of_the_folder(place, folder) and all(map(_is_on_this_machine, addresses)):
+            continue
+        yield Use("secret", f"send {printable(place)} to {to}", name, whole)
+    for key, kind, verb in (("command", "program", "start"), ("python", "object", "load")):
+        for found in _tables(table, key):
+            exact = msgspec.json.encode(found, order="deterministic", enc_hook=str).decode()
+            shown = found.get("run", found.get("object", ""))
+            words = " ".join(str(word) for word in shown) if isinstance(shown, list) else str(shown)
+            yield Use(kind, f"{verb} {printable(words[:_SHOWN])}", name, exact)  # type: ignore[arg-type]
+
+
+def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use]:
+    settings = document.get("settings", {})
+    into = settings.get("into")
+    if isinstance(into, str) and not is_inside(folder / into, folder):
+        yield Use("writing", f"write to {printable((folder / into).resolve())}")
+    for key in ("strong_words_file", "replace"):
+        named = settings.get(key)
+        if isinstance(named, str) and not is_inside(folder / named, folder):
+            yield Use("reading", f"read {printable((folder / named).resolve())}")
+    # A folder from elsewhere may also bring the hidden folder, as a link to any other.
+    hidden = folder / HIDDEN_FOLDER
+    for path in (hidden, *_links_in(hidden)):
+        if path.is_symlink() and not is_inside(path, folder):
+            yield Use("leading", f"write to {printable(path.resolve())}, where {printable(path.name)} leads")
+    ledger = document.get("ledger", {})
+    if ledger:
+        password = f" with {printable(str(ledger['password']))}" if "password" in ledger else ""
+        yield Use("database", f"keep the ledger at {printable(str(ledger.get('url')))}{password}")
+
+
+def _links_in(folder: Path) -> list[Path]:
+    try:
+        return sorted(path for path in folder.iterdir() if path.is_symlink())
+    except OSError:
+        return []
+
+
+def _tables(table: Mapping[str, Any], key: str) -> Iterator[Mapping[str, Any]]:
+    """All tables of this name, in profiles and tasks too."""
+    for name, value in table.items():
+        if isinstance(value, dict):
+            if name == key:
+                yield value
+            yield from _tables(value, key)
+
+
+def _entries(table: Mapping[str, Any], key: str) -> Iterator[tuple[str, Any]]:
+    for found in _tables(table, key):
+        yield from found.items()
+
+
+def _texts(value: Any) -> Iterator[str]:
+    if isinstance(value, str):
+        yield value
+    for item in value.values() if isinstance(value, dict) else value if isinstance(value, list) else ():
+        yield from _texts(item)
+
+
+def _may_leave_its_host(value: Any) -> bool:
+    """Whether a card lets keys follow an address that an answer gives, or puts its host together from parts."""
+    if isinstance(value, list):
+        return any(map(_may_leave_its_host, value))
+    if not isinstance(value, dict):
+        return False
+    if value.get("keys") is True or value.get("follow_redirects") is True:
+        return True
+    path, url = value.get("path"), value.get("url")
+    if isinstance(path, str) and path and not path.startswith(("/", "?")):
+        return True
+    if isinstance(url, str) and not _PLAIN_URL.match(url):
+        return True
+    return any(map(_may_leave_its_host, value.values()))
+
+
+def _is_of_the_folder(place: str, folder: Path) -> bool:
+    kind, _, path = place.partition(":")
+    return kind == "file" and is_inside(folder / Path(path).expanduser(), folder)
+
+
+def _is_on_this_machine(address: str) -> bool:
+    host = address.partition("://")[2].rpartition("@")[2]
+    host = host[1:].partition("]")[0] if host.startswith("[") else host.partition(":")[0]
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+def _folder() -> Path:
+    import platformdirs
+
+    return platformdirs.user_config_path("mantisreed", appauthor=False) / _TRUSTED_FOLDER
+
+
+def _place_of(file: Path) -> Path:
+    name = hashlib.sha256(os.fsencode(file.resolve())).hexdigest()[:32]
+    return _folder() / f"{name}.json"
+
+
+def _remembered(file: Path) -> _Remembered | None:
+    return _decoded(_place_of(file))
+
+
+def _decoded(place: Path) -> _Remembered | None:
+    try:
+        return msgspec.json.decode(place.read_bytes(), type=_Remembered)
+    except (OSError, msgspec.MsgspecError):
+        return None
