@@ -69,7 +69,13 @@ class InternalError(MantisreedError):
 
 
 class RecordingError(MantisreedError):
-    """One recording cannot be read as sound. Others are not affected."""
+    """One recording cannot be read as sound. Others are not affected.
+
+    Attributes:
+        is_fatal: whether the process that decoded it died of it.
+    """
+
+    is_fatal = False
 
 
 class EngineError(MantisreedError):

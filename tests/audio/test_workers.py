@@ -2,13 +2,17 @@
 
 import os
 import signal
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from audio.making import write_sound
-from mantisreed.audio.workers import DecodingWorkers, LocalStream, SoundStream
+from mantisreed.audio.examine import examine
+from mantisreed.audio.workers import MOST_MEMORY, DecodingWorkers, LocalStream, SoundStream, seconds_for
 from mantisreed.errors import RecordingError
 
 
@@ -61,3 +65,70 @@ def test_a_worker_that_dies_or_is_not_wanted_any_more_is_replaced(tone: Path) ->
         with pytest.raises(RecordingError, match="has ended"):
             samples_of(workers.stream(tone, sample_rate=16_000, channels=1, track=None))
         assert samples_of(workers.stream(tone, sample_rate=16_000, channels=1, track=None)).shape == (1, 160_000)
+
+
+@pytest.mark.parametrize("number", [signal.SIGSEGV, signal.SIGXCPU, signal.SIGKILL])
+def test_the_death_of_a_worker_is_an_error_of_this_recording_and_says_of_what(
+    tone: Path, number: signal.Signals, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("mantisreed.audio.workers._READ_AHEAD", 1)
+    with DecodingWorkers() as workers:
+        workers.contents(tone)
+        process = workers.take()
+        workers.give_back(process)
+        os.kill(process.pid, signal.SIGSTOP)
+        os.kill(process.pid, number)
+        os.kill(process.pid, signal.SIGCONT)
+        with pytest.raises(RecordingError) as told:
+            samples_of(workers.stream(tone, sample_rate=16_000, channels=1, track=None))
+        assert ("of computing" if number == signal.SIGXCPU else number.name) in told.value.what
+        assert workers.contents(tone).tracks[0].channels == 1
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="limits of another process are told by Linux only")
+def test_a_worker_has_limits(tone: Path) -> None:
+    with DecodingWorkers() as workers:
+        workers.contents(tone)
+        process = workers.take()
+        workers.give_back(process)
+        lines = Path(f"/proc/{process.pid}/limits").read_text().splitlines()
+    soft = {line[:26].strip(): line[26:].split()[0] for line in lines}
+    assert int(soft["Max address space"]) == MOST_MEMORY
+    assert int(soft["Max cpu time"]) <= seconds_for(tone.stat().st_size) + 10
+    assert soft["Max file size"] == soft["Max core file size"] == "0"
+
+
+def test_a_worker_takes_no_module_from_the_current_folder(
+    tone: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("numpy", "av", "json", "mantisreed"):
+        (tmp_path / f"{name}.py").write_text("raise SystemExit(1)\n")
+    monkeypatch.chdir(tmp_path)
+    with DecodingWorkers() as workers:
+        assert workers.contents(tone).container == "flac"
+
+
+def test_whatever_a_decoder_thinks_of_is_told_in_a_line(tone: Path) -> None:
+    with DecodingWorkers() as workers:
+        with pytest.raises(RecordingError, match="cannot be decoded"):
+            samples_of(workers.stream(tone, sample_rate=-1, channels=1, track=None))
+        assert workers.contents(tone).container == "flac"
+
+
+def test_examining_in_a_worker_finds_what_is_found_here(tone: Path) -> None:
+    here = examine(tone)
+    with DecodingWorkers() as workers:
+        there = workers.examine(tone)
+    assert (there.waveform.low == here.waveform.low).all() and there.waveform.loudness.dtype == np.float32
+    assert replace(there, waveform=here.waveform) == here
+
+
+def test_many_short_recordings_need_few_processes(tone: Path) -> None:
+    with DecodingWorkers() as workers, ThreadPoolExecutor(24) as pool:
+
+        def length(_: int) -> float:
+            workers.contents(tone)
+            return samples_of(workers.stream(tone, sample_rate=8000, channels=1, track=None)).shape[1]
+
+        assert set(pool.map(length, range(96))) == {80_000}
+        assert len(workers._idle) <= (os.cpu_count() or 1)

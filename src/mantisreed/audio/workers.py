@@ -1,4 +1,7 @@
-"""Decoding in processes of their own, so that it takes place beside everything else, on all cores.
+"""Decoding in processes of their own: beside everything else, on all cores, and where a bad recording does no harm.
+
+Recordings come from anywhere, and decoders are large programs in C. A worker may take so much memory, so much time
+for each recording, and write no file; when it dies of one, that is an error of this recording.
 
 Requests go to a worker as lines of JSON; it answers with frames: a byte that tells the kind, four bytes of length,
 and so many bytes of content. Nothing heavy is imported here, so that a worker can start while the rest is loading.
@@ -7,23 +10,34 @@ and so many bytes of content. Nothing heavy is imported here, so that a worker c
 import base64
 import json
 import os
+import signal
 import struct
 import subprocess
 import sys
+import threading
 from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Protocol, Self
 
 from mantisreed.errors import RecordingError
+from mantisreed.files import printable
 
 if TYPE_CHECKING:
-    from mantisreed.audio.decode import IntSamples
+    from mantisreed.audio.decode import Contents, IntSamples
+    from mantisreed.audio.examine import Examination
 
 HEAD = struct.Struct("<cI")
 BLOCK, END, FAILED = b"b", b"e", b"f"
 
+MOST_MEMORY = 3 << 30
+"""Bytes of address space that a worker may have; a recording of ten hours needs a third of it."""
+
 _PIPE_SIZE = 1 << 20
+_READ_AHEAD = 4 << 20  # bytes of sound that are taken at once: a worker is free for others as soon as it can be
+_LEAST_TIME = 30.0  # seconds of computing that any recording may take
+_TIME_FOR_EACH_MEGABYTE = 10.0  # seconds; a slow machine takes two for the densest formats
 
 
 class SoundStream(Protocol):
@@ -69,6 +83,8 @@ class DecodingWorkers:
 
     def __init__(self) -> None:
         self._idle: list[subprocess.Popen[bytes]] = []
+        # Many short recordings need no more of them than can work at once.
+        self.room = threading.Semaphore(os.cpu_count() or 1)
 
     def __enter__(self) -> Self:
         return self
@@ -76,6 +92,10 @@ class DecodingWorkers:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """End those that have nothing to do."""
         for process in self._idle:
             _stop(process)
         self._idle.clear()
@@ -86,9 +106,49 @@ class DecodingWorkers:
 
     def stream(self, path: Path, *, sample_rate: int, channels: int | None, track: int | None) -> SoundStream:
         """A recording's sound, decoded in one of the processes; going through it raises as `Decoder` does."""
-        encoded = base64.b64encode(os.fsencode(path.absolute())).decode()
-        request = {"path": encoded, "sample_rate": sample_rate, "channels": channels, "track": track}
-        return _RemoteStream(self, request)
+        given = {"sample_rate": sample_rate, "channels": channels, "track": track}
+        return _RemoteStream(self, path, sample_rate, _request("sound", path, given))
+
+    def contents(self, path: Path) -> "Contents":
+        """What a recording says of itself; raises as `probe` does."""
+        from mantisreed.audio.decode import Contents
+
+        found: Contents = self._asked("contents", path, {}, Contents)
+        return found
+
+    def examine(self, path: Path, *, track: int | None = None) -> "Examination":
+        """What a recording is like; raises as `examine.examine` does."""
+        from mantisreed.audio.examine import Examination
+
+        found: Examination = self._asked("examination", path, {"track": track}, Examination)
+        return found
+
+    def _asked(self, action: str, path: Path, given: dict[str, Any], kind: type) -> Any:
+        import msgspec
+        import numpy as np
+
+        with self.room, self.lent(path) as process:
+            _ask(process, _request(action, path, given))
+            encoded = bytes(_frame(process, path)[1])
+        return msgspec.msgpack.decode(encoded, type=kind, dec_hook=lambda _, raw: np.frombuffer(raw, np.float32))
+
+    @contextmanager
+    def lent(self, path: Path) -> "Iterator[subprocess.Popen[bytes]]":
+        """A process for one recording; it is not used again when that fails."""
+        process = self.take()
+        try:
+            yield process
+        except RecordingError as error:
+            # A recording that cannot be read does not hurt the process; one that killed it does.
+            if process.poll() is None and not error.is_fatal:
+                self.give_back(process)
+            else:
+                _stop(process)
+            raise
+        except BaseException:
+            _stop(process)
+            raise
+        self.give_back(process)
 
     def take(self) -> "subprocess.Popen[bytes]":
         """A process that has nothing to do."""
@@ -100,16 +160,15 @@ class DecodingWorkers:
 
 
 class _RemoteStream:
-    def __init__(self, workers: DecodingWorkers, request: dict[str, Any]) -> None:
-        self._workers, self._request = workers, request
+    def __init__(self, workers: DecodingWorkers, path: Path, sample_rate: int, request: bytes) -> None:
+        self._workers, self._path, self._sample_rate, self._request = workers, path, sample_rate, request
         self._damage: list[str] = []
         self._notes: list[str] = []
         self._samples = 0
 
     @property
     def seconds(self) -> float:
-        rate: int = self._request["sample_rate"]
-        return self._samples / rate
+        return self._samples / self._sample_rate
 
     def damage(self) -> list[str]:
         return self._damage
@@ -118,48 +177,96 @@ class _RemoteStream:
         return self._notes
 
     def __iter__(self) -> "Iterator[IntSamples]":
-        process = self._workers.take()
-        try:
-            yield from self._read(process)
-        except BaseException:
-            _stop(process)
-            raise
-        self._workers.give_back(process)
+        with ExitStack() as lent:
+            waiting: list[IntSamples] = []
+            with self._workers.room:
+                process = lent.enter_context(self._workers.lent(self._path))
+                blocks = self._read(process)
+                size = 0
+                for block in blocks:
+                    waiting.append(block)
+                    size += block.nbytes
+                    if size >= _READ_AHEAD:
+                        break
+                else:
+                    lent.close()  # all of it is here, and the process is free
+            for block in waiting:
+                self._samples += block.shape[1]
+                yield block
+            for block in blocks:
+                self._samples += block.shape[1]
+                yield block
 
     def _read(self, process: "subprocess.Popen[bytes]") -> "Iterator[IntSamples]":
         import numpy as np
 
-        assert process.stdin is not None
-        assert process.stdout is not None
-        try:
-            process.stdin.write(json.dumps(self._request).encode() + b"\n")
-        except BrokenPipeError as error:
-            raise _ended() from error
+        _ask(process, self._request)
         while True:
-            kind, length = HEAD.unpack(_exactly(process.stdout, HEAD.size))
-            content = _exactly(process.stdout, length)
-            if kind == BLOCK:
-                channels = int.from_bytes(content[:2], "little")
-                block = np.frombuffer(content, np.int16, offset=2).reshape(channels, -1)
-                self._samples += block.shape[1]
-                yield block
-                continue
-            told = json.loads(bytes(content))
-            if kind == FAILED:
-                raise RecordingError(told["what"], where=told["where"], advice=told["advice"])
-            self._damage, self._notes = told["damage"], told["notes"]
-            return
+            kind, content = _frame(process, self._path)
+            if kind == END:
+                told = json.loads(bytes(content))
+                self._damage, self._notes = told["damage"], told["notes"]
+                return
+            channels = int.from_bytes(content[:2], "little")
+            yield np.frombuffer(content, np.int16, offset=2).reshape(channels, -1)
+
+
+def seconds_for(size: int) -> int:
+    """Seconds of computing that a recording of so many bytes may take."""
+    return round(_LEAST_TIME + _TIME_FOR_EACH_MEGABYTE * size / 1e6)
+
+
+def _request(action: str, path: Path, given: dict[str, Any]) -> bytes:
+    encoded = base64.b64encode(os.fsencode(path.absolute())).decode()
+    return json.dumps({"do": action, "path": encoded, **given}).encode() + b"\n"
+
+
+def _ask(process: "subprocess.Popen[bytes]", request: bytes) -> None:
+    assert process.stdin is not None
+    with suppress(BrokenPipeError):  # it has ended; reading its answer says of what
+        process.stdin.write(request)
+
+
+def _frame(process: "subprocess.Popen[bytes]", path: Path) -> tuple[bytes, bytearray]:
+    """The kind and the content of the next thing that a worker says.
+
+    Raises:
+        RecordingError: it says that the recording cannot be decoded, or dies of it.
+    """
+    try:
+        kind, length = HEAD.unpack(_exactly(process.stdout, HEAD.size))
+        content = _exactly(process.stdout, length)
+    except EOFError:
+        raise _death(process, path) from None
+    if kind == FAILED:
+        told = json.loads(bytes(content))
+        raise RecordingError(told["what"], where=told["where"], advice=told["advice"])
+    return kind, content
 
 
 def _started() -> "subprocess.Popen[bytes]":
-    command = [sys.executable, "-m", "mantisreed.audio.worker"]
+    # Without -P, modules would be looked for in the current folder, and a folder from elsewhere may hold some.
+    command = [sys.executable, "-P", "-m", "mantisreed.audio.worker"]
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0)  # noqa: S603
     _widen(process.stdout)
     return process
 
 
-def _ended() -> RecordingError:
-    return RecordingError("the process that decoded it has ended", advice="is there memory enough?")
+def _death(process: "subprocess.Popen[bytes]", path: Path) -> RecordingError:
+    """Why a worker is no more."""
+    code = process.wait()
+    where = printable(path)
+    if hasattr(signal, "SIGXCPU") and code == -signal.SIGXCPU:
+        size = path.stat().st_size if path.exists() else 0
+        error = RecordingError(f"decoding it took more than {seconds_for(size)} s of computing", where=where)
+    elif code < 0:
+        name = signal.Signals(-code).name
+        error = RecordingError(f"the process that decoded it has ended ({name})", where=where)
+        error.advice = "is there memory enough? is the file what it seems to be?"
+    else:
+        error = RecordingError("the process that decoded it has ended", where=where, advice="is there memory enough?")
+    error.is_fatal = True
+    return error
 
 
 def _exactly(stream: Any, length: int) -> bytearray:
@@ -168,7 +275,7 @@ def _exactly(stream: Any, length: int) -> bytearray:
     while got < length:
         more = stream.readinto(view[got:])
         if not more:
-            raise _ended()
+            raise EOFError
         got += more
     return content
 

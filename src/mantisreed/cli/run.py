@@ -18,8 +18,6 @@ if TYPE_CHECKING:
 
     from mantisreed.pipeline.outcomes import Outcome
 
-_LARGE = 4_000_000  # bytes: some minutes, however it is encoded
-
 EXAMPLES = """\
 examples:
   mantisreed run note.wav --engine brook
@@ -54,28 +52,17 @@ def sent(console: Console, sources: "Sequence[str]", *, wait: bool = True, **giv
 
     from mantisreed.audio.workers import DecodingWorkers
 
-    workers = DecodingWorkers()
-    if any(_is_large(source) for source in sources):
+    with DecodingWorkers() as workers:
         workers.warm_up()  # while the rest of the program is loading
 
-    from mantisreed.cli.progress import Progress
-    from mantisreed.pipeline.transcribe import transcribe
-    from mantisreed.workspace import open_workspace
+        from mantisreed.cli.progress import Progress
+        from mantisreed.pipeline.transcribe import transcribe
+        from mantisreed.workspace import open_workspace
 
-    config = given.pop("config", None)
-    workspace = open_workspace(Path(config) if config else None)
-    for source in workspace.open_secrets(workspace.engine(given.get("engine"))):
-        console.note(f"warning: others on this machine can read {source}; chmod 600 closes it")
-    options = run_options(workspace, wait=wait, **given)
-    with Progress(console) as progress:
-        return transcribe(sources, workspace, options, workers=workers, on_event=progress.show)
-
-
-def _is_large(source: str) -> bool:
-    """Whether this is surely a long recording."""
-    import os
-
-    try:
-        return os.path.getsize(source) > _LARGE  # noqa: PTH202 - Path takes longer to import
-    except (OSError, ValueError):
-        return False
+        config = given.pop("config", None)
+        workspace = open_workspace(Path(config) if config else None)
+        for source in workspace.open_secrets(workspace.engine(given.get("engine"))):
+            console.note(f"warning: others on this machine can read {source}; chmod 600 closes it")
+        options = run_options(workspace, wait=wait, **given)
+        with Progress(console) as progress:
+            return transcribe(sources, workspace, options, workers=workers, on_event=progress.show)

@@ -132,15 +132,17 @@ def timed_by_speech(text: str, recording: Path) -> Script:
     Raises:
         RecordingError: the recording cannot be read.
     """
-    from mantisreed.audio.decode import Decoder  # only for sound
+    from mantisreed.audio.decode import SAMPLE_RATE  # only for sound
     from mantisreed.audio.speech import speech_map
+    from mantisreed.audio.workers import DecodingWorkers
     from mantisreed.transcript.estimate import words_over_speech
 
-    decoder = Decoder(recording)
-    speech = tuple((one.start, one.end) for one in speech_map(decoder))
+    with DecodingWorkers() as workers:
+        sound = workers.stream(recording, sample_rate=SAMPLE_RATE, channels=1, track=None)
+        speech = tuple((one.start, one.end) for one in speech_map(sound))
     said = " ".join(plain_paragraphs(text))
-    passages = words_over_speech(said, speech, decoder.seconds) if said else ()
+    passages = words_over_speech(said, speech, sound.seconds) if said else ()
     notes = ("times are estimated by the recording's speech",)
     return Script(
-        bare_transcript(passages, name=printable(recording.name), duration=round(decoder.seconds, 3), notes=notes)
+        bare_transcript(passages, name=printable(recording.name), duration=round(sound.seconds, 3), notes=notes)
     )

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from mantisreed.audio.examine import Examination, examine
+from mantisreed.audio.examine import Examination
+from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import RecordingError
 from mantisreed.pipeline.sources import Source, local_file
 
@@ -33,10 +34,10 @@ async def _inspected(recordings: Sequence[Source], track: int | None) -> list[In
         async with room:
             try:
                 async with local_file(recording, folder) as path:
-                    return Inspected(recording, await asyncio.to_thread(examine, path, track=track))
+                    return Inspected(recording, await asyncio.to_thread(workers.examine, path, track=track))
             except RecordingError as error:
                 error.where = recording.label
                 return Inspected(recording, error=error)
 
-    with TemporaryDirectory(prefix="mantisreed-") as folder:
+    with TemporaryDirectory(prefix="mantisreed-") as folder, DecodingWorkers() as workers:
         return list(await asyncio.gather(*(one(recording, Path(folder)) for recording in recordings)))

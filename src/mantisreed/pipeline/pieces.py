@@ -38,7 +38,6 @@ _ROUNDING = 0.01  # seconds
 _QUEUED_WRITES = 8
 _ENCODED_AT_ONCE = 1  # pieces that are waited for, beside the one that grows
 _CHUNK = 1 << 20  # samples
-_WORTH_A_PROCESS = 60.0  # seconds; what is shorter is decoded sooner than a process has started
 
 Channels: TypeAlias = Literal["mix", "apart"] | int
 """Which channels are sent: all as one, each alone, or only the one with this number, from 1."""
@@ -145,7 +144,7 @@ class Preparation:
             TooBigError: not even a few seconds of it fit into one request.
             InputError: it has no such channel.
         """
-        contents = probe(path)
+        contents = workers.contents(path) if workers else probe(path)
         self.tags = contents.tags
         channels = contents.chosen(options.track).channels
         if isinstance(options.channels, int) and options.channels > max(1, channels):
@@ -157,8 +156,7 @@ class Preparation:
         self.limits = fitting or cut_limits(card, contents.duration, options)
         self.is_whole = self.limits.longest is None
         self.is_untouched = options.untouched and self.is_whole
-        is_short = contents.duration is not None and contents.duration < _WORTH_A_PROCESS
-        self._workers = None if is_short else workers
+        self._workers = workers
         self._stream = self._new_stream()
         self._pieces = self._prepared()
         self._is_closed = False

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.card import RateLimit
 from mantisreed.errors import InternalError, MantisreedError, RecordingError
 from mantisreed.files import file_digest
@@ -91,11 +92,13 @@ class _Planner:
 
     def __init__(self, workspace: Workspace, options: TranscriptionOptions) -> None:
         self._options, self._hidden = options, workspace.hidden
+        self._workers = DecodingWorkers()
         # A plan leaves no trace: where there is no ledger yet, none is begun.
         has_ledger = workspace.ledger is not None or (workspace.hidden / LEDGER_FILE).is_file()
         self._ledger = open_ledger(workspace) if has_ledger else None
 
     def close(self) -> None:
+        self._workers.close()
         if self._ledger is not None:
             self._ledger.close()
 
@@ -114,7 +117,7 @@ class _Planner:
 
     def _plan(self, recording: Source, path: Path) -> PlannedRecording:
         card = self._options.card
-        prepared = Preparation(path, card, self._options.pieces, limits=self._limits(path))
+        prepared = Preparation(path, card, self._options.pieces, self._workers, limits=self._limits(path))
         pieces: list[PlannedPiece] = []
         for piece in prepared:
             is_first = all(piece.channel != before.channel for before in pieces)

@@ -7,6 +7,7 @@ from contextlib import AsyncExitStack
 from dataclasses import replace
 from pathlib import Path
 
+from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.cards.card import Step
 from mantisreed.cards.describing import described_answer, described_conversation, described_request
 from mantisreed.cards.http_answer import HttpAnswer
@@ -123,12 +124,13 @@ async def _tried(workspace: Workspace, options: TranscriptionOptions, piece: Pie
 
 
 def _piece_of(clip: Path, card: EngineCard) -> Piece:
-    prepared = Preparation(clip, card, PieceOptions(untouched=True))
-    if not prepared.is_whole:
-        raise TooBigError(
-            "this clip is over what it takes in one request", engine=card.name, advice="try a shorter one"
-        )
-    piece = next(iter(prepared)).piece
+    with DecodingWorkers() as workers:
+        prepared = Preparation(clip, card, PieceOptions(untouched=True), workers)
+        if not prepared.is_whole:
+            raise TooBigError(
+                "this clip is over what it takes in one request", engine=card.name, advice="try a shorter one"
+            )
+        piece = next(iter(prepared)).piece
     return replace(piece, recording={**prepared.tags, "file_name": clip.name, "stem": clip.stem})
 
 
