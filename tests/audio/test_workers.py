@@ -126,9 +126,9 @@ def test_examining_in_a_worker_finds_what_is_found_here(tone: Path) -> None:
 def test_many_short_recordings_need_few_processes(tone: Path) -> None:
     with DecodingWorkers() as workers, ThreadPoolExecutor(24) as pool:
 
-        def length(_: int) -> float:
+        def length(_: int) -> int:
             workers.contents(tone)
-            return samples_of(workers.stream(tone, sample_rate=8000, channels=1, track=None)).shape[1]
+            return samples_of(workers.stream(tone, sample_rate=8000, channels=1, track=None)).size
 
         assert set(pool.map(length, range(96))) == {80_000}
         assert len(workers._idle) <= (os.cpu_count() or 1)

@@ -1,5 +1,6 @@
 """Sources: the recordings that a user names, as files, folders and links."""
 
+import hashlib
 import os
 import re
 import stat
@@ -8,11 +9,12 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import unquote
+from urllib.parse import parse_qsl, unquote
 
+from mantisreed.cards.secrets import Secret
 from mantisreed.cards.urls import split_url
-from mantisreed.errors import InputError, RecordingError
-from mantisreed.files import make_folder, printable
+from mantisreed.errors import InputError
+from mantisreed.files import printable
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
@@ -25,7 +27,8 @@ SUFFIXES = frozenset(_LISTED.split())
 """Endings of the files that are taken from a folder; a file that is named itself may have any."""
 
 _LINK = re.compile(r"https?://[^/]", re.IGNORECASE)
-_FETCH_LIMIT = 3600.0
+_LETS_IN = re.compile(r"sig|token|key|secret|auth|pass|cred|session|code", re.IGNORECASE)
+_LONG_VALUE = 24  # characters of a value in a query, from which on it may be a key whatever its name
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +59,13 @@ class Source:
     @property
     def key(self) -> str:
         """What tells this source from any other, as text."""
-        return self.link or os.fsencode(self.path.resolve()).decode("utf-8", "backslashreplace")
+        if self.link is None:
+            return os.fsencode(self.path.resolve()).decode("utf-8", "backslashreplace")
+        parts = split_url(self.link)
+        if not parts.query and "@" not in parts.netloc:
+            return self.link
+        # What lets somebody in is kept nowhere.
+        return f"{self.label}#{hashlib.sha256(self.link.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}"
 
 
 def find_recordings(sources: Iterable[str | os.PathLike[str]]) -> list[Source]:
@@ -84,32 +93,21 @@ async def local_file(source: Source, folder: Path) -> "AsyncIterator[Path]":
     if source.link is None:
         yield source.path
         return
-    import secrets
+    from mantisreed.pipeline.fetching import fetched  # only for links: it takes long to import
 
-    make_folder(folder)
-    path = folder / f"{secrets.token_hex(8)}{source.path.suffix[:8]}"
-    try:
-        await _fetch(source, path)
+    _hide(source.link)
+    async with fetched(source.link, source.label, folder) as path:
         yield path
-    finally:
-        path.unlink(missing_ok=True)
 
 
-async def _fetch(source: Source, path: Path) -> None:
-    import aiohttp
-
-    assert source.link is not None
-    limit = aiohttp.ClientTimeout(total=_FETCH_LIMIT, sock_connect=20.0, sock_read=120.0)
-    try:
-        async with aiohttp.ClientSession(timeout=limit) as session, session.get(source.link) as response:
-            if response.status != 200:
-                raise RecordingError(f"cannot be fetched (HTTP {response.status})", where=source.label)
-            with path.open("wb") as sink:
-                async for block in response.content.iter_chunked(1 << 20):
-                    sink.write(block)
-    except (aiohttp.ClientError, TimeoutError, OSError) as error:
-        reason = str(error) or "no answer in time"
-        raise RecordingError(f"cannot be fetched ({reason.lower()})", where=source.label) from error
+def _hide(link: str) -> None:
+    """Let what a link holds of secrets never come out: its password, and what in its query may let somebody in."""
+    parts = split_url(link)
+    found = [unquote(parts.password or "")]
+    found += [value for name, value in parse_qsl(parts.query) if _LETS_IN.search(name) or len(value) >= _LONG_VALUE]
+    for value in found:
+        if value:
+            Secret(value)
 
 
 def _recordings_of(given: str | os.PathLike[str]) -> list[Source]:
