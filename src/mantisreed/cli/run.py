@@ -56,6 +56,7 @@ def sent(console: Console, sources: "Sequence[str]", *, wait: bool = True, **giv
         workers.warm_up()  # while the rest of the program is loading
 
         from mantisreed.cli.progress import Progress
+        from mantisreed.pipeline.open_files import fitted
         from mantisreed.pipeline.transcribe import transcribe
         from mantisreed.workspace import open_workspace
 
@@ -63,6 +64,9 @@ def sent(console: Console, sources: "Sequence[str]", *, wait: bool = True, **giv
         workspace = open_workspace(Path(config) if config else None)
         for source in workspace.open_secrets(workspace.engine(given.get("engine"))):
             console.note(f"warning: others on this machine can read {source}; chmod 600 closes it")
+        told = fitted(workspace.engine(given.get("engine")))[1]
+        if told:
+            console.note(f"warning: {told}")
         options = run_options(workspace, wait=wait, **given)
         with Progress(console) as progress:
             return transcribe(sources, workspace, options, workers=workers, on_event=progress.show)

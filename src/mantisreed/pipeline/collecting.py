@@ -32,6 +32,7 @@ from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.assembling import Assembled, KeptReplies, kept_replies, kept_transcript, sent_piece
 from mantisreed.pipeline.events import Event, Stage
+from mantisreed.pipeline.open_files import room_for_requests
 from mantisreed.pipeline.options import (
     Made,
     StoredOptions,
@@ -114,7 +115,7 @@ def collect(
             collector = Collector(workspace, transport, overwrite=overwrite, on_event=on_event)
             stack.callback(collector.close)
             stack.enter_context(interruptible(collector.interrupt))
-            room = asyncio.Semaphore(_COLLECTED_AT_ONCE)
+            room = asyncio.Semaphore(min(_COLLECTED_AT_ONCE, room_for_requests()))
 
             async def one(job: JobRecord) -> Outcome:
                 async with room:

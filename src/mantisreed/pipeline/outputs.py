@@ -16,7 +16,7 @@ from mantisreed.errors import OutputError, reason_of
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.exports.wording import reworded
-from mantisreed.files import bytes_digest, file_digest, make_folder, printable, write_new, write_whole
+from mantisreed.files import bytes_digest, cannot_write, file_digest, make_folder, printable, write_new, write_whole
 from mantisreed.pipeline.sources import Source
 from mantisreed.transcript.document import Transcript
 
@@ -25,6 +25,8 @@ T = TypeVar("T", bound=msgspec.Struct)
 _MEMORY_FOLDER = "outputs"
 _CLAIMS_FOLDER = "stems"
 _CLAIMS_LOCK = "claims.lock"
+_LONGEST_NAME = 255  # bytes of a file's name, on all usual file systems
+_ROOM_FOR_ENDS = 40  # bytes: a number and the longest suffix
 _MADE_BY_ANOTHER = "was edited or made by something else, and is kept"
 
 
@@ -177,7 +179,10 @@ class Outputs:
             return False
         if owner is None:
             # Not put on disk at once: what a power cut takes back is claimed again, and twenty thousand take seconds.
-            claim.write_bytes(msgspec.json.encode(_Claim(recording)))
+            try:
+                claim.write_bytes(msgspec.json.encode(_Claim(recording)))
+            except OSError as error:
+                raise cannot_write(claim, error) from error
         return True
 
     def _belongs_to_another(self, stem: str, key: str) -> bool:
@@ -213,6 +218,12 @@ def _decoded(path: Path, kind: type[T]) -> T | None:
 
 
 def _stems(wanted: str) -> Iterator[str]:
+    encoded = os.fsencode(wanted)
+    if len(encoded) > _LONGEST_NAME - _ROOM_FOR_ENDS:
+        # What is cut off may be all that tells two names apart; their digests do as well.
+        end = f"-{hashlib.sha256(encoded).hexdigest()[:8]}"
+        kept = encoded[: _LONGEST_NAME - _ROOM_FOR_ENDS - len(end)]
+        wanted = kept.decode("utf-8", "ignore") + end
     yield wanted
     for number in count(2):
         yield f"{wanted}-{number}"

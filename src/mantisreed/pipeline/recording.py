@@ -127,7 +127,8 @@ class RecordingTask:
             MantisreedError: why it fails, or waits; the ledger says so too.
         """
         recording, shared = self.recording, self.shared
-        shared.outputs.check(self.stem)
+        if recording.problem is None:
+            shared.outputs.check(self.stem)
         if recording.link:
             self._tell("fetching")
         async with local_file(recording, shared.hidden / "fetched") as path:

@@ -13,7 +13,7 @@ from urllib.parse import parse_qsl, unquote
 
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.urls import split_url
-from mantisreed.errors import InputError
+from mantisreed.errors import InputError, RecordingError, reason_of
 from mantisreed.files import printable
 
 if TYPE_CHECKING:
@@ -38,10 +38,12 @@ class Source:
     Attributes:
         path: the file; for a link only the name that it would have.
         link: the http(s) address, for a recording that is fetched.
+        problem: why it is no recording at all, for what was found in a folder and cannot be looked into.
     """
 
     path: Path
     link: str | None = None
+    problem: str | None = None
 
     @property
     def name(self) -> str:
@@ -71,7 +73,8 @@ class Source:
 def find_recordings(sources: Iterable[str | os.PathLike[str]]) -> list[Source]:
     """The recordings that these files, folders and links are or hold, in order, each once.
 
-    Folders are searched with all folders in them, hidden ones left out.
+    Folders are searched with all folders in them, hidden ones left out. One in them that cannot be read, or is a
+    link, is a source with a problem: it is told, and counts as failed.
 
     Raises:
         InputError: a source does not exist, or a folder holds no recording.
@@ -88,8 +91,10 @@ async def local_file(source: Source, folder: Path) -> "AsyncIterator[Path]":
     """The recording as a file; one that is a link is fetched into the folder, for as long as the context lasts.
 
     Raises:
-        RecordingError: it cannot be fetched.
+        RecordingError: it cannot be fetched, or is none.
     """
+    if source.problem is not None:
+        raise RecordingError(source.problem, where=source.label, advice="name it itself, if you want what is in it")
     if source.link is None:
         yield source.path
         return
@@ -118,11 +123,11 @@ def _recordings_of(given: str | os.PathLike[str]) -> list[Source]:
         return [Source(Path(name.replace("\0", "")), given)]
     path = Path(given)
     if path.is_dir():
-        inside = sorted(_walk(path), key=os.fsencode)
+        inside = sorted(_walk(path), key=lambda source: os.fsencode(source.path))
         if not inside:
             advice = "recordings end in .wav, .mp3, .m4a, ..."
             raise InputError("no recording in this folder", where=printable(path), advice=advice)
-        return [Source(file) for file in inside]
+        return inside
     try:
         kind = path.stat().st_mode
     except (OSError, ValueError) as error:
@@ -136,9 +141,16 @@ def _recordings_of(given: str | os.PathLike[str]) -> list[Source]:
     return [Source(path)]
 
 
-def _walk(folder: Path) -> Iterator[Path]:
-    for parent, folders, files in os.walk(folder):
+def _walk(folder: Path) -> Iterator[Source]:
+    """The recordings in a folder and in all below it; a folder that cannot be looked into as what it is."""
+    unread: list[OSError] = []
+    for parent, folders, files in os.walk(folder, onerror=unread.append):
         folders[:] = [name for name in folders if not name.startswith(".")]
+        for name in folders:
+            if Path(parent, name).is_symlink():
+                yield Source(Path(parent, name), problem="it is a link to a folder, which is not followed")
         for name in files:
             if not name.startswith(".") and os.path.splitext(name)[1].lower() in SUFFIXES:  # noqa: PTH122
-                yield Path(parent, name)
+                yield Source(Path(parent, name))
+    for error in unread:
+        yield Source(Path(error.filename), problem=f"this folder cannot be read ({reason_of(error)})")

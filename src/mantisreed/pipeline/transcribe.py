@@ -5,7 +5,7 @@ import os
 import signal
 from collections.abc import Callable, Coroutine, Iterator, Mapping, Sequence
 from contextlib import AsyncExitStack, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from importlib import import_module
 from pathlib import Path
 from types import TracebackType
@@ -21,6 +21,7 @@ from mantisreed.exports.formats import chosen_formats
 from mantisreed.exports.script import WriteOptions
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
@@ -106,6 +107,9 @@ def run_batch(
 
     The first interruption by the user lets what is on its way come in, the second ends at once.
     """
+
+    card, _ = fitted(options.card)
+    options = replace(options, card=card)
 
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
