@@ -248,7 +248,7 @@ def test_a_program_without_its_reply_file_is_told(tmp_path: Path) -> None:
 def test_a_program_that_writes_without_end_is_stopped_while_it_is_read(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("mantisreed.engines.local_client.LARGEST_OUTPUT", 1_000_000)
+    monkeypatch.setattr("mantisreed.engines.local_client.LARGEST_REPLY", 1_000_000)
     with pytest.raises(UnreadableReplyError, match="wrote more than") as caught:
         heard(
             client_for(

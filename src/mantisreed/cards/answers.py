@@ -190,8 +190,8 @@ def unreadable(
 def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:
     """The beginning of an answer on one printable line, without secrets."""
     text = " ".join(without_secrets(body[: 64 * _QUOTED].decode("utf-8", "replace"), secrets).split())
-    text = "".join(character if character.isprintable() else "?" for character in text)
-    return text if len(text) <= _QUOTED else text[:_QUOTED] + "..."
+    beginning = "".join(character if character.isprintable() else "?" for character in text[:_QUOTED])
+    return beginning if len(text) <= _QUOTED else beginning + "..."
 
 
 def _signed(card: ServiceCard, answer: HttpAnswer) -> str | None:

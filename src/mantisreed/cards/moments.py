@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 
 _EPOCH_MILLISECONDS = 1e11  # the year 5138 in seconds, 1973 in milliseconds
+_LONGEST = 100  # characters; what is longer is no moment, and takes long to find out about
 _LONG_FRACTION = re.compile(r"(\.\d{6})\d+")
 
 
@@ -13,9 +14,13 @@ def moment_from(value: object) -> float | None:
     """Seconds since 1970; None when the value is no moment. A time without a zone is taken for UTC."""
     if isinstance(value, bool) or not isinstance(value, (int, float, str)):
         return None
+    if isinstance(value, str) and len(value) > _LONGEST:
+        return None
     try:
         return _from_number(float(value))
-    except (ValueError, OverflowError):
+    except OverflowError:
+        return None
+    except ValueError:
         return _from_text(str(value).strip())
 
 

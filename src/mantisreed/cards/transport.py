@@ -14,18 +14,13 @@ import aiohttp
 from yarl import URL
 
 from mantisreed.cards.http_answer import HttpAnswer
+from mantisreed.cards.limits import LARGEST_MESSAGE, LARGEST_REPLY
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import without_secrets
 from mantisreed.cards.urls import UrlError, origin_of, resolved, split_url
 from mantisreed.cards.websocket import Conversation
 from mantisreed.errors import UnreachableError, UnreadableReplyError
 from mantisreed.units import short_size
-
-LARGEST_REPLY = 256 * 1024 * 1024
-"""Bytes of a reply at most; hours of words with times are a few MB."""
-
-LARGEST_MESSAGE = 16 * 1024 * 1024
-"""Bytes of one message of a WebSocket at most; it holds a sentence or two."""
 
 _CONNECT_LIMIT = 20.0
 _LARGE_BODY = 1 << 20  # bytes

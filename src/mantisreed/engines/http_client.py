@@ -9,6 +9,7 @@ from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
 from mantisreed.cards.exchange import Exchange, Finished, Standing
+from mantisreed.cards.limits import MOST_MONEY
 from mantisreed.cards.secrets import Secret, redacted_body
 from mantisreed.cards.sending import ExchangeOptions
 from mantisreed.cards.templates import Value
@@ -140,11 +141,17 @@ class HttpClient:
         return None if seconds is None and cost is None else ReportedBill(seconds, cost)
 
 
+_LONGEST_AMOUNT = 40  # characters
+_PLACES = 12  # behind the point
+
+
 def _money(value: Value) -> Decimal | None:
     if isinstance(value, bool) or not isinstance(value, (int, float, str)):
         return None
     try:
-        amount = Decimal(str(value).strip())
+        amount = Decimal(str(value).strip()[:_LONGEST_AMOUNT])
     except InvalidOperation:
         return None
-    return amount if amount.is_finite() and amount >= 0 else None
+    # An amount of a hundred characters may be a number of a billion digits, or one with as many behind the point.
+    is_modest = amount.is_finite() and 0 <= amount <= MOST_MONEY and amount.adjusted() > -_LONGEST_AMOUNT
+    return round(amount, _PLACES) if is_modest else None

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from mantisreed.cards.answers import quoted_beginning
+from mantisreed.cards.limits import LARGEST_REPLY
 from mantisreed.cards.requests import values_of_card
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.templates import Value
@@ -24,9 +25,6 @@ from mantisreed.engines.python_worker import ENTRY_POINTS, HEAD, NOT_LOADED, REA
 from mantisreed.engines.request import Piece, RequestOptions, piece_values
 from mantisreed.errors import EngineBrokeError, InputError, UnreachableError, UnreadableReplyError
 from mantisreed.units import short_size
-
-LARGEST_OUTPUT = 256 * 1024 * 1024
-"""Bytes of a reply at most, as over HTTP."""
 
 _LAST_WORDS = 4000  # bytes of what a program says on standard error that are kept
 _BLOCK = 1 << 18
@@ -89,7 +87,7 @@ class CommandClient(_AnswersAtOnce):
     def _reply_in(self, file: Path) -> bytes:
         try:
             size = file.stat().st_size
-            if size > LARGEST_OUTPUT:
+            if size > LARGEST_REPLY:
                 raise _too_large(self._card, file.name, b"")
             return file.read_bytes()
         except OSError as error:
@@ -148,7 +146,7 @@ class CommandClient(_AnswersAtOnce):
             output = bytearray()
             while block := await stdout.read(_BLOCK):
                 output += block
-                if len(output) > LARGEST_OUTPUT:
+                if len(output) > LARGEST_REPLY:
                     raise _too_large(self._card, name, bytes(output[:_BLOCK]))
             return bytes(output)
 
@@ -334,8 +332,8 @@ class _PythonProcess:
         if len(head) < HEAD.size:
             raise EOFError("its process has ended")
         kind, length = HEAD.unpack(head)
-        if length > LARGEST_OUTPUT:
-            raise EOFError(f"it gave more than {short_size(LARGEST_OUTPUT)}")
+        if length > LARGEST_REPLY:
+            raise EOFError(f"it gave more than {short_size(LARGEST_REPLY)}")
         content = self._process.stdout.read(length)
         if len(content) < length:
             raise EOFError("its process has ended")
@@ -349,7 +347,7 @@ def _stop_all(processes: list[_PythonProcess]) -> None:
 
 def _too_large(card: EngineCard, name: str, beginning: bytes) -> UnreadableReplyError:
     error = UnreadableReplyError(
-        f"{name} wrote more than {short_size(LARGEST_OUTPUT)}, which is no reply", engine=card.name
+        f"{name} wrote more than {short_size(LARGEST_REPLY)}, which is no reply", engine=card.name
     )
     error.body, error.is_whole = beginning, False
     return error

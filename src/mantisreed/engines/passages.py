@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import groupby
 from typing import Any
 
+from mantisreed.cards.limits import MOST_SPEAKERS
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.engines.card import PassagePaths, Reply
 from mantisreed.engines.unpacking import UnexpectedReplyError
@@ -109,7 +110,7 @@ class DocumentReader:
         return found
 
     def _in_document(self, paths: PassagePaths, document: Any, turns: "_Turns | None") -> Iterator[Passage]:
-        items = listed(paths.each, document, "reply.passages.each")
+        items = listed(paths.each, document, "reply.passages.each", self._context.duration)
         raw = [tuple(_value(paths, name, item) for name in ("start", "end", "length")) for item in items]
         unit = paths.times or self._context.times
         whole = (0.0, 0.0, self._context.duration)
@@ -210,7 +211,8 @@ class DocumentReader:
             return {}
         names: dict[str, str] = {}
         for document in documents:
-            for place, item in enumerate(speakers.each.find(document) or ()):
+            found = speakers.each.find(document)
+            for place, item in enumerate(found if isinstance(found, (list, dict)) else ()):
                 known = place if speakers.id is None else speakers.id.find(item)
                 name = speakers.name.find(item)
                 if known is not None and name not in (None, ""):
@@ -228,7 +230,7 @@ class DocumentReader:
             items = paths.each.find(document)
             if items is None and len(documents) > 1:
                 continue  # of several documents only some bring turns
-            items = listed(paths.each, document, "reply.turns.each")
+            items = listed(paths.each, document, "reply.turns.each", self._context.duration)
             raw = [tuple(_value(paths, name, item) for name in ("start", "end", "length")) for item in items]
             unit, whole = paths.times or self._context.times, (0.0, 0.0, self._context.duration)
             spans = spans_of(raw, paths, unit, self._context, whole, "turns")
@@ -245,18 +247,26 @@ class _Turns:
     def __init__(self, turns: Sequence[tuple[float, float, str]], context: ReplyContext) -> None:
         self._turns = sorted(turns)
         self._starts = [start for start, _, _ in self._turns]
-        self._longest = max((end - start for start, end, _ in self._turns), default=0.0)
         self._context = context
+        # Each speaker's own turns, those that touch as one: they are in order then, and none has to be looked for
+        # behind a long one that began before.
+        self._of_speakers: dict[str, list[tuple[float, float]]] = {}
+        for start, end, label in self._turns:
+            own = self._of_speakers.setdefault(label, [])
+            if own and start <= own[-1][1]:
+                own[-1] = (own[-1][0], max(own[-1][1], end))
+            else:
+                own.append((start, end))
+        if len(self._of_speakers) > MOST_SPEAKERS:
+            raise UnexpectedReplyError(f"reply.turns finds {len(self._of_speakers)} speakers")
 
     def labelled(self, word: TimedText) -> TimedText:
-        """The word with the speaker in whose turn most of it lies; the nearest one's where it lies in none."""
+        """The word with the speaker in whose turns most of it lies; the nearest one's where it lies in none."""
         if word.speaker is not None or not self._turns or not math.isfinite(word.start):
             return word
-        first = bisect_right(self._starts, word.start - self._longest - SLACK)
-        last = bisect_right(self._starts, word.end)
         best, shared = None, 0.0
-        for start, end, label in self._turns[max(0, first - 1) : last]:
-            common = min(end, word.end) - max(start, word.start)
+        for label, own in self._of_speakers.items():
+            common = _common(own, word)
             if common > shared:
                 best, shared = label, common
         if best is None:
@@ -269,6 +279,17 @@ class _Turns:
         near = bisect_right(self._starts, middle)
         candidates = self._turns[max(0, near - 2) : near + 1]
         return min(candidates, key=lambda turn: max(turn[0] - middle, middle - turn[1]))[2]
+
+
+def _common(turns: Sequence[tuple[float, float]], word: TimedText) -> float:
+    """Seconds of a word that lie in the one of these turns, in order and apart, that has most of it."""
+    at = bisect_right(turns, (word.start, math.inf))
+    best = 0.0
+    for start, end in turns[max(0, at - 1) :]:
+        if start >= word.end:
+            break
+        best = max(best, min(end, word.end) - max(start, word.start))
+    return best
 
 
 def _value(paths: Any, name: str, item: Any) -> Any:

@@ -1,10 +1,13 @@
 """Reading a reply of any kind as passages with timed words."""
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import msgspec
+
+from mantisreed.cards.limits import most_bytes, most_characters
 from mantisreed.cards.moments import moment_from
 from mantisreed.engines.card import EngineCard, Reply
 from mantisreed.engines.oddities import Oddities
@@ -17,6 +20,8 @@ from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.transcript.document import Passage, SoundEvent, Word
 from mantisreed.transcript.estimate import passages_over_speech, words_over_speech
 from mantisreed.transcript.timing import passages_of
+from mantisreed.transcript.writing import has_controls, without_controls
+from mantisreed.units import short_size
 
 _FILES = ("text", "srt", "vtt", "ttml", "ctm")
 
@@ -49,8 +54,11 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     """
     reply, oddities = card.reply, Oddities()
     bodies = bodies_of(reply, body)
+    size, most = sum(map(len, bodies)), most_bytes(piece.duration, is_document=reply.format not in _FILES)
+    if size > most:
+        raise UnexpectedReplyError(f"{short_size(size)} are more than can be said of {piece.duration:.3g} s of sound")
     if reply.format in _FILES:
-        passages = tuple(_read_file(reply, b"".join(bodies), piece, oddities))
+        passages = _modest(_read_file(reply, b"".join(bodies), piece, oddities), piece)
         return ParsedReply(passages, doubts=oddities.doubts, remarks=oddities.remarks)
     documents = [document for part in bodies for document in documents_of(reply, part)]
     context = ReplyContext(
@@ -58,7 +66,7 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     )
     reader = DocumentReader(reply, context)
     try:
-        passages = tuple(_read_documents(reply, reader, documents, piece, oddities))
+        passages = _modest(_read_documents(reply, reader, documents, piece, oddities), piece)
         language = reader.language(documents)
     except RecursionError:
         raise UnexpectedReplyError("it is nested too deeply") from None
@@ -71,15 +79,48 @@ def _read_documents(
     reply: Reply, reader: DocumentReader, documents: Sequence[Any], piece: Piece, oddities: Oddities
 ) -> list[Passage]:
     text = reader.text(documents) if reply.text else ""
+    _check_length(len(text), piece)
     if not (reply.passages or reply.words):
         oddities.look_at(text, is_word=False)
         return list(_estimated(text, piece))
     passages = reader.passages(documents)
     if text and not passages:
         raise UnexpectedReplyError(f"reply.text ({reply.text}) finds text, but no passage or word is found")
+    _check_length(sum(len(passage.text) for passage in passages), piece)
     if any(not passage.words for passage in passages):
         passages = passages_over_speech([_within(passage, piece) for passage in passages], piece.speech)
     return passages
+
+
+def _check_length(characters: int, piece: Piece) -> None:
+    if characters > most_characters(piece.duration):
+        raise UnexpectedReplyError(
+            f"{characters} characters are more than anybody says in {piece.duration:.3g} s of sound"
+        )
+
+
+def _modest(passages: Iterable[Passage], piece: Piece) -> tuple[Passage, ...]:
+    """The passages, if they are no more than can be said; their texts without what no text holds."""
+    found, characters = [], 0
+    for passage in passages:
+        characters += len(passage.text)
+        _check_length(characters, piece)
+        found.append(_without_controls(passage))
+    return tuple(passage for passage in found if passage.text or passage.words)
+
+
+def _without_controls(passage: Passage) -> Passage:
+    texts = (passage.text, passage.speaker or "", *passage.alternatives, *(word.text for word in passage.words))
+    if not any(map(has_controls, texts)):
+        return passage
+    words = tuple(msgspec.structs.replace(word, text=without_controls(word.text)) for word in passage.words)
+    return msgspec.structs.replace(
+        passage,
+        text=without_controls(passage.text),
+        speaker=without_controls(passage.speaker) if passage.speaker else passage.speaker,
+        alternatives=tuple(map(without_controls, passage.alternatives)),
+        words=tuple(word for word in words if word.text),
+    )
 
 
 def _within(passage: Passage, piece: Piece) -> Passage:
@@ -98,7 +139,7 @@ def _zero(reply: Reply, documents: Sequence[Any]) -> float:
         if found is not None:
             moment = moment_from(found)
             if moment is None:
-                raise UnexpectedReplyError(f"reply.zero ({reply.zero}) finds {found!r}, which is no moment")
+                raise UnexpectedReplyError(f"reply.zero ({reply.zero}) finds {str(found)[:80]!r}, which is no moment")
             return moment
     raise UnexpectedReplyError(f"reply.zero ({reply.zero}) finds nothing")
 
@@ -119,7 +160,7 @@ def _note_what_is_lacking(reply: Reply, passages: Sequence[Passage], oddities: O
 def _event(found: TimedText, piece: Piece) -> SoundEvent:
     start = found.start if math.isfinite(found.start) else 0.0
     end = found.end if math.isfinite(found.end) else start
-    return SoundEvent(found.text, start, min(max(start, end), piece.duration))
+    return SoundEvent(without_controls(found.text), start, min(max(start, end), piece.duration))
 
 
 def _read_file(reply: Reply, body: bytes, piece: Piece, oddities: Oddities) -> Iterator[Passage]:
@@ -127,6 +168,7 @@ def _read_file(reply: Reply, body: bytes, piece: Piece, oddities: Oddities) -> I
     text = body.decode("utf-8-sig", "replace")
     if reply.format == "text":
         said = " ".join(text.split())
+        _check_length(len(said), piece)
         oddities.look_at(said, is_word=False)
         yield from _estimated(said, piece)
     elif reply.format == "ctm":

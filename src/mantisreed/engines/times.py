@@ -4,6 +4,7 @@ import math
 import re
 from fractions import Fraction
 
+from mantisreed.cards.limits import LONGEST_TIME, is_modest_number
 from mantisreed.cards.moments import moment_from
 from mantisreed.units import parse_duration
 
@@ -24,6 +25,7 @@ _WORDS = ("samples", "clock", "iso8601", "suffixed", "moment")
 _QUANTITY = re.compile(r"([0-9]+(?:\.[0-9]+)?(?:/[0-9]+)?)\s*([a-z]+)")
 _ISO_8601 = re.compile(r"([+-]?)P(?:(\d+)D)?T?(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:[.,]\d+)?)S)?")
 _SUFFIXED = re.compile(r"([+-]?[0-9]*\.?[0-9]+(?:[eE][+-]?[0-9]+)?)\s*([a-z]+)")
+_LONGEST_TEXT = 100  # characters of a time; longer ones are none, and slow to find out about
 _SUFFIXES = {**_SCALES, "sec": Fraction(1), "secs": Fraction(1), "second": Fraction(1), "msec": Fraction(1, 1000)}
 
 
@@ -69,8 +71,14 @@ class TimeUnit:
             found: in the reply.
             sample_rate: of what was sent, in hertz.
         """
+        seconds = self._any_seconds(found, sample_rate)
+        return seconds if seconds is not None and abs(seconds) <= LONGEST_TIME else None
+
+    def _any_seconds(self, found: object, sample_rate: int) -> float | None:
         if isinstance(found, dict):
             return _from_parts(found)
+        if isinstance(found, str) and len(found) > _LONGEST_TEXT:
+            return None
         if isinstance(found, bool) or not isinstance(found, (int, float, str)):
             return None
         if self._scale is not None or self.source == "samples":
@@ -167,10 +175,10 @@ def _from_parts(found: dict[str, object]) -> float | None:
         scale = _PARTS.get(name.lower())
         if scale is None or isinstance(value, bool) or not isinstance(value, (int, float, str)):
             return None
-        try:
-            total += scale * Fraction(str(value))
-        except (ValueError, ZeroDivisionError):
+        said = str(value).strip() if not isinstance(value, int) or abs(value) < LONGEST_TIME * 10**9 else ""
+        if not is_modest_number(said):
             return None
+        total += scale * Fraction(said)
     return float(total)
 
 

@@ -13,12 +13,10 @@ from fnmatch import fnmatchcase
 from typing import Any
 
 from mantisreed.cards.documents import DocumentError, events_in, lines_in, looks_like_xml, parse_json, parse_xml
+from mantisreed.cards.limits import LARGEST_REPLY
 from mantisreed.cards.pages import parted
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.engines.card import Layer, PassagePaths, Reply, SpeakerNames, TurnPaths, WordPaths
-
-LARGEST_UNPACKED = 256 * 1024 * 1024
-"""Bytes of a reply at most when it is unpacked, as of one that came as it is."""
 
 _FENCE = re.compile(r"```\w*[ \t]*\r?\n(.*?)\r?\n?```", re.DOTALL)  # around what a language model writes
 _URL_SAFE = str.maketrans("-_", "+/")  # both alphabets of RFC 4648 are read
@@ -68,8 +66,8 @@ def _gunzipped(body: bytes) -> bytes:
     try:
         while rest:  # there may be several members, RFC 1952, 2.2
             unpacker = zlib.decompressobj(wbits=31)
-            unpacked_body += unpacker.decompress(rest, LARGEST_UNPACKED - len(unpacked_body) + 1)
-            if len(unpacked_body) > LARGEST_UNPACKED:
+            unpacked_body += unpacker.decompress(rest, LARGEST_REPLY - len(unpacked_body) + 1)
+            if len(unpacked_body) > LARGEST_REPLY:
                 raise UnexpectedReplyError("it is too large when it is unpacked")
             if not unpacker.eof:
                 raise UnexpectedReplyError("its packing (gzip) breaks off")
@@ -89,13 +87,13 @@ def _unzipped(body: bytes, file: str | None) -> bytes:
                 raise UnexpectedReplyError(f"no file {file!r} is in its archive; there is {names}")
             if len(wanted) > 1:
                 raise UnexpectedReplyError(f"its archive holds several files ({names}): reply.file says which")
-            if wanted[0].file_size > LARGEST_UNPACKED:
+            if wanted[0].file_size > LARGEST_REPLY:
                 raise UnexpectedReplyError("it is too large when it is unpacked")
             with archive.open(wanted[0]) as member_file:
-                content = member_file.read(LARGEST_UNPACKED + 1)
+                content = member_file.read(LARGEST_REPLY + 1)
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, EOFError, OSError):
         raise UnexpectedReplyError("its packing (zip) is damaged, or locked by a password") from None
-    if len(content) > LARGEST_UNPACKED:
+    if len(content) > LARGEST_REPLY:
         raise UnexpectedReplyError("it is too large when it is unpacked")
     return content
 

@@ -6,17 +6,20 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from mantisreed.cards.limits import most_items
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.engines.card import ConfidenceScale, TimePaths, Tokens, WordPaths
 from mantisreed.engines.oddities import Oddities
 from mantisreed.engines.times import TimeUnit
 from mantisreed.engines.unpacking import UnexpectedReplyError
+from mantisreed.transcript.writing import without_controls
 
 SLACK = 0.05
 """Seconds that times may be out of order or before the start: rounding, not a fault."""
 
 _LETTERS = re.compile(r"\w")
 _OPENING = frozenset("([{«„“¿¡‘")
+_LONGEST_LABEL = 200  # characters of what a speaker or a language is called
 _ON_THE_SCALE = 1e-6  # that a share may be over 1 by rounding
 _NAN = float("nan")
 
@@ -123,7 +126,7 @@ class WordFinder:
         paths = self._paths
         if paths.each is None:
             return self._side_by_side(within)
-        found = listed(paths.each, within, "reply.words.each")
+        found = listed(paths.each, within, "reply.words.each", self._context.duration)
         items = []
         for item in found:
             text = paths.text.find(item)
@@ -162,6 +165,10 @@ class WordFinder:
                 raise UnexpectedReplyError(f"reply.words.{name} ({path}) finds no list")
             columns[name] = value
         texts = columns["text"]
+        if len(texts) > most_items(self._context.duration):
+            raise UnexpectedReplyError(
+                f"reply.words.text finds {len(texts)} words for {self._context.duration:.3g} s of sound"
+            )
         for name, column in columns.items():
             if len(column) != len(texts) and not (name == "start" and len(column) == len(texts) + 1):
                 raise UnexpectedReplyError(
@@ -275,6 +282,7 @@ def spans_of(
     _check_that_times_are_found(raw, paths, key)
     spans: list[tuple[float, float]] = []
     cursor = first
+    following = _following_starts(raw, reader, paths, last)
     has_start, has_end = paths.start is not None, paths.end is not None
     for number, (start, end, length) in enumerate(raw):
         begin = reader.moment(start, "start", paths.start) if has_start else cursor
@@ -283,10 +291,10 @@ def spans_of(
         elif paths.length is not None:
             finish = begin + reader.length(length, paths.length)
         else:
-            finish = _next_start(raw, number, reader, paths, last)
+            finish = following[number]
         if finish != finish and begin == begin and has_start:
             context.oddities.note("endless", f"the one at {begin:g} s")
-            finish = _next_start(raw, number, reader, paths, last)
+            finish = following[number]
         if begin != begin and finish == finish:
             if has_start:  # as engines do that leave out a time of 0
                 context.oddities.note("startless", f"the one that ends at {finish:g} s")
@@ -306,15 +314,18 @@ def _check_that_times_are_found(raw: Sequence[tuple[Any, Any, Any]], paths: Time
             raise UnexpectedReplyError(f"reply.{key}.{name} ({path}) finds nothing in any of {len(raw)} items")
 
 
-def _next_start(
-    raw: Sequence[tuple[Any, Any, Any]], number: int, reader: "_TimeReader", paths: TimePaths, last: float
-) -> float:
-    """Where the next item that has a start begins; the end of all of them where there is none."""
-    for start, _, _ in raw[number + 1 :]:
-        following = reader.moment(start, "start", paths.start)
-        if following == following:
-            return following
-    return last
+def _following_starts(
+    raw: Sequence[tuple[Any, Any, Any]], reader: "_TimeReader", paths: TimePaths, last: float
+) -> list[float]:
+    """For each item, where the next one that has a start begins; the end of all of them where there is none."""
+    if paths.start is None or (paths.end is not None and all(end is not None for _, end, _ in raw)):
+        return [last] * len(raw)
+    following = []
+    for start, _, _ in reversed(raw):
+        following.append(last)
+        begin = reader.moment(start, "start", paths.start)
+        last = begin if begin == begin else last
+    return following[::-1]
 
 
 @dataclass(frozen=True, slots=True)
@@ -365,15 +376,24 @@ class _TimeReader:
 
 
 def _quoted(value: Any) -> str:
-    said = repr(value)
+    try:
+        said = repr(value)
+    except ValueError:  # a number of more digits than Python writes
+        said = "a number of thousands of digits"
     return said if len(said) <= 60 else said[:60] + "..."
 
 
-def listed(path: ReplyPath, within: Any, key: str) -> list[Any]:
+def listed(path: ReplyPath, within: Any, key: str, seconds: float = math.inf) -> list[Any]:
     """The list that a path finds; one table alone is a list of one, as XML has it.
 
+    Args:
+        path: it.
+        within: the document, or a part of it.
+        key: of the card, for messages.
+        seconds: of sound that it is about.
+
     Raises:
-        UnexpectedReplyError: it finds nothing, or no list.
+        UnexpectedReplyError: it finds nothing, or no list, or more than can be said in that time.
     """
     found = path.find(within)
     if found is None:
@@ -382,6 +402,8 @@ def listed(path: ReplyPath, within: Any, key: str) -> list[Any]:
         return [found]
     if not isinstance(found, list):
         raise UnexpectedReplyError(f"{key} ({path}) finds no list")
+    if len(found) > most_items(seconds):
+        raise UnexpectedReplyError(f"{key} ({path}) finds {len(found)} items for {seconds:.3g} s of sound")
     return found
 
 
@@ -389,7 +411,11 @@ def label_of(speaker: Any) -> str:
     """What a speaker is called; a whole number without a fraction."""
     if isinstance(speaker, float) and speaker.is_integer():
         return str(int(speaker))
-    return " ".join(str(speaker).split())
+    try:
+        label = " ".join(str(speaker).split())
+    except ValueError:  # a number of more digits than Python writes
+        return "?"
+    return without_controls(label)[:_LONGEST_LABEL]
 
 
 def confidence_of(found: Any, scale: ConfidenceScale, oddities: Oddities) -> float | None:

@@ -13,7 +13,7 @@ from mantisreed.transcript.timing import passages_of
 from mantisreed.transcript.writing import joined
 
 _LATEST = 10_000_000.0  # seconds: four months
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+_FORMULA = frozenset("=+-@\t\r\n＝＋－＠")
 ROWS = ("words", "passages", "cues")
 _COLUMNS = {
     "words": ("start", "end", "word", "confidence", "speaker", "passage"),
@@ -42,7 +42,12 @@ def harmless_cell(text: str) -> str:
     """
     is_number = text[:1] in "+-" and text[1:].replace(".", "", 1).isdecimal()
     # An apostrophe that is there already gets one more, so that reading can take one away.
-    return f"'{text}" if text.lstrip("'")[:1] in _FORMULA and not is_number else text
+    return f"'{text}" if _looks_like_a_formula(text) and not is_number else text
+
+
+def _looks_like_a_formula(text: str) -> bool:
+    bare = text.lstrip("'")
+    return bare[:1] in _FORMULA or bare.lstrip()[:1] in _FORMULA
 
 
 def _as_it_is(text: str) -> str:
@@ -50,7 +55,7 @@ def _as_it_is(text: str) -> str:
 
 
 def _as_it_was(text: str) -> str:
-    return text[1:] if text[:1] == "'" and text.lstrip("'")[:1] in _FORMULA else text
+    return text[1:] if text[:1] == "'" and _looks_like_a_formula(text) else text
 
 
 def read_table(text: str, *, delimiter: str) -> Script:

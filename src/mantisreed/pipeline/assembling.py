@@ -2,13 +2,14 @@
 
 import math
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 import msgspec
 
 from mantisreed.audio.formats import FORMATS
+from mantisreed.cards.secrets import Secret
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse
@@ -25,6 +26,9 @@ if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import JobRecord, PieceRecord, RequestRecord
 
+
+Reader: TypeAlias = Callable[[EngineCard, EngineResponse, Piece, Mapping[str, Secret]], ParsedReply]
+"""Reads one reply, as `engines.asking.reading_of` does."""
 
 _SAME_SOUND = 0.5  # seconds between the beginnings of one sound as two overlapping pieces hear it
 
@@ -145,8 +149,13 @@ def kept_replies(ledger: "Ledger", record: "JobRecord") -> KeptReplies:
     return KeptReplies(record, made, tuple(found))
 
 
-def kept_transcript(kept: KeptReplies, options: TranscriptionOptions) -> Assembled:
+def kept_transcript(kept: KeptReplies, options: TranscriptionOptions, read: Reader = reading_of) -> Assembled:
     """The transcript of a job from its kept replies, read as the card says now.
+
+    Args:
+        kept: them.
+        options: of the job.
+        read: what reads each of them.
 
     Raises:
         UnreadableReplyError: a reply is not as the card says.
@@ -157,7 +166,7 @@ def kept_transcript(kept: KeptReplies, options: TranscriptionOptions) -> Assembl
             piece.start,
             piece.end,
             piece.channel,
-            reading_of(options.card, response, sent_piece(piece.request), options.secrets),
+            read(options.card, response, sent_piece(piece.request), options.secrets),
         )
         for piece, response in kept.pieces
     ]

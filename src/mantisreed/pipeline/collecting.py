@@ -43,9 +43,10 @@ from mantisreed.pipeline.options import (
 )
 from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.recording import job_of, keep_unreadable
+from mantisreed.pipeline.recording import job_of
 from mantisreed.pipeline.sources import Source
 from mantisreed.pipeline.transcribe import LateTransport, RunHooks, interruptible, run_batch, run_interruptibly
+from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -294,9 +295,9 @@ class Collector:
             advice = f"`mantisreed retry {record.id[:8]}` asks for it again"
             raise PostponedError(kept.what, where=kept.where, advice=advice) from kept
         try:
-            return await asyncio.to_thread(kept_transcript, kept, job.options), kept.made
+            read = UnreadableReplies(self._workspace.hidden).reading_of
+            return await asyncio.to_thread(kept_transcript, kept, job.options, read), kept.made
         except UnreadableReplyError as error:
-            keep_unreadable(error, self._workspace.hidden)
             await self._note_failed(record, str(error))
             raise
 
@@ -386,6 +387,7 @@ class _Retrial:
                 continue
             recordings.append(source)
             expected[source.key] = record.digest
+            _let_go_of_unreadable(self._workspace, record, options)
         if not recordings:
             return failed
         hooks = RunHooks(expected, on_event=self._on_event, on_interrupt=self._interrupt)
@@ -393,6 +395,15 @@ class _Retrial:
 
     def _interrupt(self) -> None:
         self._interrupted = InterruptedRunError()
+
+
+def _let_go_of_unreadable(workspace: Workspace, record: JobRecord, options: TranscriptionOptions) -> None:
+    """Ask anew for replies of a job that cannot be read as the card is now: whoever retries wants others."""
+    unreadable = UnreadableReplies(workspace.hidden)
+    with closing(open_ledger(workspace)) as ledger:
+        for piece in ledger.listing.pieces(record.id):
+            if unreadable.is_marked(piece.request.reply, options.card):
+                ledger.requests.lose_reply(piece.request)
 
 
 def _still_there(stored: StoredOptions) -> Source:

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.engines.asking import reading_of
 from mantisreed.engines.identity import SoundIdentity, job_key, request_key
 from mantisreed.engines.request import Piece, wants_link
 from mantisreed.errors import (
@@ -21,10 +20,9 @@ from mantisreed.errors import (
     PostponedError,
     RecordingError,
     TooBigError,
-    UnreadableReplyError,
     reason_of,
 )
-from mantisreed.files import FileState, bytes_digest, file_digest, make_folder, printable, write_whole
+from mantisreed.files import FileState, file_digest
 from mantisreed.jobs.dispatch import Dispatcher, Work
 from mantisreed.jobs.gate import Progress
 from mantisreed.jobs.jobs import JobToOpen
@@ -36,6 +34,7 @@ from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
 from mantisreed.pipeline.sources import Source, local_file
+from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.transcript.document import RecordingFacts
 from mantisreed.units import short_size
 
@@ -347,12 +346,9 @@ class RecordingTask:
                 self.shared.links.withdraw(link)
         if response is None:
             return None
-        try:
-            # Minutes of text without times take a while to lay over the speech.
-            return await asyncio.to_thread(reading_of, card, response, piece, self.shared.options.secrets)
-        except UnreadableReplyError as error:
-            keep_unreadable(error, self.shared.hidden)
-            raise
+        unreadable = UnreadableReplies(self.shared.hidden)
+        # Minutes of text without times take a while to lay over the speech.
+        return await asyncio.to_thread(unreadable.reading_of, card, response, piece, self.shared.options.secrets)
 
     async def _response(self, work: Work, progress: Progress) -> "EngineResponse | None":
         dispatcher = self.shared.dispatcher
@@ -393,18 +389,6 @@ class RecordingTask:
 def job_of(options: TranscriptionOptions, digest: str) -> str:
     """The id of a recording's job."""
     return job_key(options.card, options.request_options, digest, msgspec.to_builtins(options.pieces))
-
-
-def keep_unreadable(error: UnreadableReplyError, hidden: Path) -> None:
-    """Put a reply that could not be read on disk for somebody to look at, and say where."""
-    if not error.body:
-        return
-    path = hidden / "unreadable" / f"{bytes_digest([error.body]).removeprefix('sha256:')[:16]}.reply"
-    make_folder(path.parent)
-    write_whole(path, error.body)
-    error.advice = (
-        f"the whole reply is in {printable(path)}; fix the card and run the same command, which costs nothing"
-    )
 
 
 def _state_of(path: Path) -> FileState:

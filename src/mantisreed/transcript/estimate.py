@@ -29,6 +29,7 @@ _NO_BREAK = {"sentence": 0.35, "clause": 0.08, "none": 0.0}
 _EMPTY_STRETCH = 1.2  # per second that is left without words
 _NO_TIME = 1e-9  # seconds; so that nothing is divided by zero
 _BAND = 100  # words on both sides of the likeliest end that are looked at first
+_MOST_CHOICES = 8_000_000  # ends times lengths that are weighed at once
 _LEAST_LENGTH = 0.3  # seconds: short stretches are not taken too exactly
 
 
@@ -102,11 +103,14 @@ def _best_runs(texts: Sequence[str], lengths: NDArray[np.float64], speech: Seque
     stretches = np.array([end - start for start, end in speech])
     costs = _Costs(texts, lengths, stretches)
     band = _BAND
+    # A stretch that takes most of many words has many choices: memory for them has an end.
+    total = max(float(stretches.sum()), _NO_TIME)
+    takes = min(len(texts), math.ceil(2.5 * len(texts) * float(stretches.max()) / total) + 6)
     while True:
         runs, is_at_edge = _best_runs_within(band, stretches, costs, len(texts))
-        if not is_at_edge:
-            return runs
         band *= 2
+        if not is_at_edge or 2 * band * takes > _MOST_CHOICES:
+            return runs
 
 
 def _best_runs_within(

@@ -1,5 +1,6 @@
 """How scripts are written: with spaces between words or without, and where they may be parted then."""
 
+import re
 import unicodedata
 from collections.abc import Iterable, Sequence
 from functools import cache
@@ -18,6 +19,22 @@ NOT_LAST = "（［｛「『【〈《เแโใไເແໂໃໄ"
 _CLOSING, _OPENING = ".,:;!?)]}%'\"", "([{"
 _TRADITIONAL = ("hant", "tw", "hk", "mo")  # subtags of Chinese
 _TOKENS = 6.0  # signs; parts that are shorter on average are words, not clauses
+
+
+_CONTROLS = re.compile(
+    "[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x84\x86-\x9f\ud800-\udfff\ufdd0-\ufdef\ufffe\uffff\U000e0000-\U000e007f]"
+)
+"""What no text holds: control characters, halves of characters, what Unicode keeps for itself, invisible tags."""
+
+
+def has_controls(text: str) -> bool:
+    """Whether a text holds something that is no text, and that XML, terminals or players stumble over."""
+    return _CONTROLS.search(text) is not None
+
+
+def without_controls(text: str) -> str:
+    """The text without that; its white space folded where something was taken out."""
+    return " ".join(_CONTROLS.sub(" ", text).split()) if has_controls(text) else text
 
 
 def is_spaceless(character: str) -> bool:
