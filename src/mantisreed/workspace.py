@@ -27,6 +27,9 @@ MAX_ATTEMPTS = 5
 
 _TABLES = ("settings", "layout", "links", "callbacks", "ledger", "engine")
 
+_PASSWORD = re.compile(r"[A-Za-z]://[^/?#\s{}@:]*:[^/?#\s{}@]+@")
+"""A user's name and password before the host of an address (RFC 3986, 3.2.1)."""
+
 _LANGUAGE_TAG = re.compile(
     r"[A-Za-z]{2,3}(-[A-Za-z]{3}){0,3}(-[A-Za-z]{4})?(-([A-Za-z]{2}|[0-9]{3}))?"
     r"(-([A-Za-z0-9]{5,8}|[0-9][A-Za-z0-9]{3}))*(-[0-9A-WY-Za-wy-z](-[A-Za-z0-9]{2,8})+)*(-x(-[A-Za-z0-9]{1,8})+)?"
@@ -265,11 +268,30 @@ def read_settings(file: Path) -> dict[str, Any]:
     except (OSError, UnicodeDecodeError) as error:
         raise InputError("the settings file cannot be read as text", where=printable(file)) from error
     try:
-        return tomllib.loads(content)
+        document = tomllib.loads(content)
+        _refuse_passwords(document, printable(file))
+        return document
     except RecursionError as error:
         raise SettingsError("it is nested too deeply", where=printable(file)) from error
     except tomllib.TOMLDecodeError as error:
         raise SettingsError(f"not TOML: {error}".lower().replace("toml", "TOML"), where=printable(file)) from error
+
+
+def _refuse_passwords(value: Any, file: str, key: str = "") -> None:
+    """See that no address anywhere in the settings holds a password as it is.
+
+    Raises:
+        SettingsError: one does; it is not repeated.
+    """
+    if isinstance(value, str) and _PASSWORD.search(value):
+        raise SettingsError(
+            f"key {key!r} holds a password in an address",
+            where=file,
+            advice='keep it elsewhere, as a secret: password = "env:NAME" in [ledger], every.basic = "USER:{name}"',
+        )
+    pairs = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for name, inner in pairs:
+        _refuse_passwords(inner, file, f"{key}.{name}".lstrip("."))
 
 
 def _shared_cards(file: Path) -> dict[str, Any]:

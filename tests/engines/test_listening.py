@@ -7,11 +7,14 @@ from collections.abc import Callable, Coroutine
 
 import pytest
 from starlette.applications import Starlette
+from starlette.requests import Request
 from starlette.responses import PlainTextResponse
 from starlette.routing import Route
 
 from conftest import free_port
+from mantisreed import guarded
 from mantisreed.engines import listening
+from mantisreed.guarded import LimitedBodies
 
 
 def served(talk: Callable[[int], Coroutine[None, None, None]]) -> None:
@@ -36,7 +39,7 @@ async def asked(port: int) -> bytes:
 
 
 def test_who_says_nothing_is_cut_off_and_others_are_answered(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(listening, "_FIRST_REQUEST", 0.5)
+    monkeypatch.setattr(guarded, "_FIRST_REQUEST", 0.5)
 
     async def talk(port: int) -> None:
         silent = [await asyncio.open_connection("127.0.0.1", port) for _ in range(20)]
@@ -85,3 +88,28 @@ def test_a_gigantic_head_is_refused() -> None:
         writer.close()
 
     served(talk)
+
+
+@pytest.mark.parametrize(
+    "head", ["Content-Length: 5000", "Content-Length: 99999999999999999999", "Transfer-Encoding: chunked"]
+)
+def test_a_body_beyond_what_is_taken_is_not_read(head: str) -> None:
+    read: list[bytes] = []
+
+    async def take(request: Request) -> PlainTextResponse:
+        read.append(await request.body())
+        return PlainTextResponse("tide")
+
+    async def go() -> None:
+        port = free_port()
+        application = LimitedBodies(Starlette(routes=[Route("/", take, methods=["POST"])]), 1000)
+        async with listening.serving(application, f"127.0.0.1:{port}", key="a test"):
+            reader, writer = await asyncio.open_connection("127.0.0.1", port)
+            writer.write(f"POST / HTTP/1.1\r\nHost: marsh\r\n{head}\r\n\r\n".encode())
+            writer.write(b"1000\r\n" + b"x" * 4096 + b"\r\n0\r\n\r\n")
+            with contextlib.suppress(ConnectionResetError):
+                assert b" 413 " in await asyncio.wait_for(reader.read(200), 10)
+            writer.close()
+
+    asyncio.run(asyncio.wait_for(go(), 40))
+    assert not read

@@ -3,51 +3,16 @@
 import asyncio
 import contextlib
 import socket
-from collections import Counter
 from collections.abc import AsyncIterator, Iterator
 
 import uvicorn
 from starlette.types import ASGIApp
-from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from mantisreed.errors import InputError
+from mantisreed.guarded import LARGEST_HEAD, guarded
 
-_FIRST_REQUEST = 10.0  # seconds until a request's head is there
-_LONGEST_CONNECTION = 900.0  # seconds that one is open, whatever is said on it
 _MOST_OF_ONE = 64  # connections of one address
 _MOST = 512  # of all
-_LARGEST_HEAD = 32 * 1024  # bytes
-
-
-def _guarded(connections: Counter[str]) -> type[asyncio.Protocol]:
-    """A protocol that lets nobody keep others out: who says nothing, too slowly or too often is cut off."""
-
-    class Guarded(H11Protocol):
-        def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-            peer = transport.get_extra_info("peername") or ("?",)
-            self._address = str(peer[0])
-            connections[self._address] += 1
-            self._deadlines = [
-                self.loop.call_later(_FIRST_REQUEST, self._cut_if_silent, transport),
-                self.loop.call_later(_LONGEST_CONNECTION, transport.abort),
-            ]
-            super().connection_made(transport)
-            if connections[self._address] > _MOST_OF_ONE:
-                transport.abort()
-
-        def connection_lost(self, exc: Exception | None) -> None:
-            connections[self._address] -= 1
-            if connections[self._address] <= 0:
-                del connections[self._address]
-            for deadline in self._deadlines:
-                deadline.cancel()
-            super().connection_lost(exc)
-
-        def _cut_if_silent(self, transport: asyncio.Transport) -> None:
-            if self.cycle is None:
-                transport.abort()
-
-    return Guarded
 
 
 class _Server(uvicorn.Server):
@@ -77,11 +42,11 @@ async def serving(application: ASGIApp, listen: str, *, key: str) -> AsyncIterat
         access_log=False,
         lifespan="off",
         ws="none",
-        http=_guarded(Counter()),
+        http=guarded(_MOST_OF_ONE),
         limit_concurrency=_MOST,
         timeout_keep_alive=5,
         timeout_graceful_shutdown=10,
-        h11_max_incomplete_event_size=_LARGEST_HEAD,
+        h11_max_incomplete_event_size=LARGEST_HEAD,
         server_header=False,
     )
     server = _Server(config)

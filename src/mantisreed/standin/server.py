@@ -15,6 +15,7 @@ from starlette.routing import Mount
 
 from mantisreed.errors import InputError, OutputError
 from mantisreed.files import make_folder, printable, write_whole
+from mantisreed.guarded import LARGEST_HEAD, LimitedBodies, guarded
 from mantisreed.standin import bittern, brook, dipper, heron, plover, rail, sedge, stilt, wren
 from mantisreed.standin.faults import FaultProfile, Weather
 from mantisreed.standin.hearing import Listener
@@ -46,7 +47,7 @@ def standins(listener: Listener, key: str, profile: FaultProfile | None = None) 
     }
     return Starlette(
         routes=[Mount(f"/{name}", routes=engine) for name, engine in routes.items()],
-        middleware=[Middleware(Weather, profile=profile)],
+        middleware=[Middleware(Weather, profile=profile), Middleware(LimitedBodies, largest=_LARGEST_BODY)],
     )
 
 
@@ -101,6 +102,10 @@ def new_key() -> str:
     return secrets.token_urlsafe(24)
 
 
+_LARGEST_BODY = 512 * 1024 * 1024  # bytes
+_MOST_CONNECTIONS = 4000  # of one address: all who try it out come from this machine
+
+
 def bound_socket(port: int) -> socket.socket:
     """A listening socket on loopback; port 0 takes a free one.
 
@@ -143,7 +148,15 @@ def serving(application: Starlette, listener: socket.socket) -> Iterator[str]:
 
 
 def _server(application: Starlette) -> uvicorn.Server:
-    return uvicorn.Server(uvicorn.Config(application, log_level="critical", access_log=False, lifespan="off"))
+    config = uvicorn.Config(
+        application,
+        log_level="critical",
+        access_log=False,
+        lifespan="off",
+        http=guarded(_MOST_CONNECTIONS),
+        h11_max_incomplete_event_size=LARGEST_HEAD,
+    )
+    return uvicorn.Server(config)
 
 
 async def _serve(server: uvicorn.Server, listener: socket.socket, on_ready: Callable[[], None]) -> None:
