@@ -3,8 +3,9 @@
     python tools/fuzz_readers.py [--inputs N] [--seed N]
 
 Starts from files that the writers make, cuts, repeats, swaps and overwrites parts of them, and mixes them with one
-another. What WebVTT and TTML are read as has to be what is read when it is written again. Prints how many inputs were
-read, refused and failed; the first failure is kept in a file.
+another; one in a hundred has some part of its format repeated up to a megabyte. What WebVTT and TTML are read as has
+to be what is read when it is written again, and computing has a budget that grows with the size of the file. Prints
+how many inputs were read, refused and failed, and the slowest; the first failure is kept in a file.
 """
 
 import argparse
@@ -56,6 +57,12 @@ SNIPPETS = (*map(str.encode, _BROKEN), b"\xff\xfe", b"\xe9")
 KEEPING = ("vtt", "ttml")
 """Formats that can say whatever is read from them."""
 
+REPEATED = 0.01
+"""The share of inputs that are large."""
+
+ALWAYS, EACH_BYTE = 0.5, 2e-5
+"""Seconds of computing that any input may take, and for each byte of it; both directions where both are tried."""
+
 PLAIN = WriteOptions(rules=LayoutRules(speakers="none"))
 
 
@@ -104,6 +111,23 @@ def broken(chance: random.Random, known: list[bytes]) -> bytes:
     return bytes(content)
 
 
+def repeated(chance: random.Random, known: list[bytes]) -> bytes:
+    """A file with some part of it, or of another, said again and again: where a reader goes back, it shows."""
+    content = bytearray(chance.choice(known))
+    parts = []
+    for _ in range(chance.randint(1, 3)):
+        if chance.random() < 0.6:
+            parts.append(chance.choice(SNIPPETS))
+        else:
+            start = chance.randrange(len(content))
+            parts.append(bytes(content[start : start + chance.randint(1, 40)]))
+    part = chance.choice((b"", b" ", b"\n")).join(parts)
+    size = chance.choice((1_000, 10_000, 100_000, 1_000_000))
+    at = chance.randrange(len(content) + 1)
+    content[at:at] = part * (size // max(1, len(part)))
+    return bytes(content)
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--inputs", type=int, default=1_000_000)
@@ -111,9 +135,11 @@ def main() -> int:
     options = parser.parse_args()
     chance, known = random.Random(options.seed), seeds()
     readers = [form for form in FORMATS if form.read_text is not None]
-    started, read, refused = time.monotonic(), 0, 0
+    started, read, refused, slowest = time.monotonic(), 0, 0, (0.0, "")
     for number in range(options.inputs):
-        form, content = readers[number % len(readers)], broken(chance, known)
+        form = readers[number % len(readers)]
+        content = (repeated if chance.random() < REPEATED else broken)(chance, known)
+        begun = time.process_time()
         try:
             script = form.read(content)
             assert all(cue.end >= cue.start for cue in script.cues or ()), "a cue ends before it begins"
@@ -128,8 +154,16 @@ def main() -> int:
             kept.write_bytes(content)
             print(f"{form.name} failed: {type(error).__name__}: {error}; the input is in {kept}", file=sys.stderr)
             return 1
+        took = time.process_time() - begun
+        if took > ALWAYS + EACH_BYTE * len(content):
+            kept = Path(f"slow.{form.name}")
+            kept.write_bytes(content)
+            print(f"{form.name}: {took:.2f} s for {len(content)} bytes; the input is in {kept}", file=sys.stderr)
+            return 1
+        slowest = max(slowest, (took, f"{form.name}, {len(content)} bytes"))
     seconds = time.monotonic() - started
     print(f"{options.inputs} inputs in {seconds:.0f} s: {read} read, {refused} refused, none failed")
+    print(f"slowest: {slowest[0]:.2f} s ({slowest[1]})")
     return 0
 
 

@@ -3,19 +3,23 @@
 import contextlib
 import csv
 import io
+import json
 import time
 from collections.abc import Callable
 from itertools import pairwise
+from xml.etree import ElementTree
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.errors import InputError
-from mantisreed.exports.formats import FORMATS
-from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS
+from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.tables import harmless_cell, read_table, write_table
 from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.rules import LayoutRules
+from mantisreed.transcript.document import Passage
 
 READERS = {form.name: form.read for form in FORMATS if form.read_text is not None}
 SRT = "1\n00:00:01,000 --> 00:00:02,000\n"
@@ -93,3 +97,41 @@ def test_what_is_no_formula_stays(text: str) -> None:
 def test_times_that_are_none_are_left_out(time_: str) -> None:
     script = read_table(f"start,end,cue_text\n{time_},2,x\n1,2,y\n", delimiter=",")
     assert [cue.lines for cue in script.cues or ()] == [("y",)] and script.notes
+
+
+NAMES = st.text(st.characters(codec=None), max_size=20)
+
+
+@given(
+    NAMES, NAMES, NAMES, st.sampled_from(["ttml", "vtt", "srt", "csv", "tsv", "md", "timed", "txt", "ctm", "json"])
+)
+def test_whatever_a_speaker_or_language_is_called_files_are_well_formed(
+    speaker: str, language: str, text: str, name: str
+) -> None:
+    passages = (Passage(0.0, 1.0, text, speaker), Passage(1.0, 2.0, "Tea.", "Ben"))
+    script = Script(bare_transcript(passages, language=language))
+    written = OUTPUT_FORMATS[name].write(script, WriteOptions(rules=LayoutRules(speakers="name")), "fog.wav")
+    if name == "ttml":
+        ElementTree.fromstring(written.decode())
+    if name == "json":
+        document = json.loads(written)
+        assert "\n" not in (document["language"] or "") + "".join(document["speakers"])
+    if name in ("csv", "tsv"):
+        rows = list(csv.reader(io.StringIO(written.decode(), newline=""), delimiter="," if name == "csv" else "\t"))
+        assert len(rows) == 3 and all("\n" not in row[2] for row in rows)
+
+
+@pytest.mark.parametrize("times", ["1e300, 1e301", "-1, 2", "5, 2", "0, 1e8"])
+def test_a_transcript_with_times_that_are_none_is_refused(times: str) -> None:
+    start, end = times.split(", ")
+    document = json.loads(OUTPUT_FORMATS["json"].write(Script(bare_transcript((Passage(0.0, 1.0, "Tea."),)))))
+    document["passages"][0] |= {"start": float(start), "end": float(end)}
+    with pytest.raises(InputError, match="times that are none"):
+        OUTPUT_FORMATS["json"].read(json.dumps(document).encode())
+
+
+@pytest.mark.parametrize("delimiter", ["csv", "tsv"])
+def test_a_gigantic_cell_is_refused_in_a_line(delimiter: str) -> None:
+    for content in (b"start,end,word\n1,2," + b"a" * 200_000, b"a" * 200_000):
+        with pytest.raises(InputError, match="cannot be read"):
+            OUTPUT_FORMATS[delimiter].read(content.replace(b",", b"\t") if delimiter == "tsv" else content)

@@ -6,7 +6,7 @@ from pathlib import PurePath
 
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports import tables, texts
-from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.exports.script import Script, WriteOptions, with_single_lines
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import decoded
 from mantisreed.subtitles.remarks import notes_of
@@ -38,6 +38,7 @@ class OutputFormat:
     def write(self, script: Script, options: WriteOptions | None = None, name: str = "") -> bytes:
         """The whole file; `name` is that of the recording."""
         facts = script.transcript.recording.name if script.transcript else ""
+        script = with_single_lines(script)
         return self.write_text(script, options or WriteOptions(), name or facts).encode("utf-8", "replace")
 
     def read(self, content: bytes) -> Script:

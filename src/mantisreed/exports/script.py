@@ -12,7 +12,7 @@ from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, spoken_length
-from mantisreed.transcript.writing import joined, words_of
+from mantisreed.transcript.writing import joined, one_line, words_of
 
 _LATE, _SLOWEST = 0.5, 0.5  # seconds; what a cue's words take at most, the second for each unit of their length
 _ONE_SPEECH = 1.0  # seconds; what is nearer, by the same speaker, is one passage
@@ -94,6 +94,36 @@ class Script:
         if self.transcript is not None:
             return self.transcript
         return bare_transcript(self.passages, name=name, language=self.language, notes=self.notes)
+
+
+def with_single_lines(script: Script) -> Script:
+    """The script with speakers and languages on single lines, and no passage or cue with a control character.
+
+    Names come from engines and files, and stand in headings, cells and tags, where a line break would end them.
+    """
+    names = {cue.speaker for cue in script.cues or ()} | {script.language}
+    if script.transcript is not None:
+        names |= {passage.speaker for passage in script.transcript.passages} | {script.transcript.language}
+    odd = {name: one_line(name) or None for name in names if name and one_line(name) != name}
+    if not odd:
+        return script
+    transcript = script.transcript
+    if transcript is not None:
+        passages = tuple(
+            msgspec.structs.replace(passage, speaker=odd[passage.speaker]) if passage.speaker in odd else passage
+            for passage in transcript.passages
+        )
+        transcript = msgspec.structs.replace(
+            transcript,
+            passages=passages,
+            speakers=speakers_of(passages),
+            language=odd.get(transcript.language or "", transcript.language),
+        )
+    cues = script.cues
+    if cues is not None:
+        cues = tuple(replace(cue, speaker=odd[cue.speaker]) if cue.speaker in odd else cue for cue in cues)
+    language = odd.get(script.language or "", script.language)
+    return replace(script, transcript=transcript, cues=cues, language=language)
 
 
 def bare_transcript(

@@ -8,11 +8,10 @@ from itertools import groupby
 from mantisreed.errors import InputError
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.subtitles.cues import Cue
-from mantisreed.transcript.document import Passage, Word
+from mantisreed.transcript.document import LATEST, Passage, Word
 from mantisreed.transcript.timing import passages_of
 from mantisreed.transcript.writing import joined
 
-_LATEST = 10_000_000.0  # seconds: four months
 _FORMULA = frozenset("=+-@\t\r\n＝＋－＠")
 ROWS = ("words", "passages", "cues")
 _COLUMNS = {
@@ -30,9 +29,15 @@ def write_table(script: Script, options: WriteOptions, *, delimiter: str) -> str
     writer.writerow(_COLUMNS[rows])
     cell = _as_it_is if options.raw_cells else harmless_cell
     writer.writerows(
-        [cell(value) if isinstance(value, str) else value for value in row] for row in _rows(script, options, rows)
+        [cell(_with_line_feeds(value)) if isinstance(value, str) else value for value in row]
+        for row in _rows(script, options, rows)
     )
     return sink.getvalue()
+
+
+def _with_line_feeds(text: str) -> str:
+    """The text with one kind of line break; others end a row where the writer does not quote them."""
+    return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
 
 
 def harmless_cell(text: str) -> str:
@@ -58,6 +63,13 @@ def _as_it_was(text: str) -> str:
     return text[1:] if text[:1] == "'" and _looks_like_a_formula(text) else text
 
 
+def _lines_of(reader: "csv.DictReader[str]") -> Iterator[dict[str, str]]:
+    try:
+        yield from reader
+    except csv.Error as error:  # such as a field of more than 128 KiB, which is no text of one passage
+        raise InputError(f"the table cannot be read ({error})", advice=f"see row {reader.line_num}") from error
+
+
 def read_table(text: str, *, delimiter: str) -> Script:
     """What `write_table` writes; columns may stand in any order, and others may be there too.
 
@@ -65,13 +77,16 @@ def read_table(text: str, *, delimiter: str) -> Script:
         InputError: it has not the columns that are needed.
     """
     reader = csv.DictReader(io.StringIO(text, newline=""), delimiter=delimiter)
-    columns = set(reader.fieldnames or ())
+    try:
+        columns = set(reader.fieldnames or ())
+    except csv.Error as error:
+        raise InputError(f"the table cannot be read ({error})") from error
     kind = next((name for name, key in (("words", "word"), ("cues", "cue_text")) if key in columns), "passages")
     missing = {"start", "end", {"words": "word", "cues": "cue_text"}.get(kind, "passage_text")} - columns
     if missing:
         raise InputError(f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(columns)}")
     rows, notes = [], []
-    for line in reader:
+    for line in _lines_of(reader):
         row = {key: _as_it_was(value) if isinstance(value, str) else value for key, value in line.items()}
         try:
             rows.append((_seconds(row["start"]), _seconds(row["end"]), row))
@@ -155,7 +170,7 @@ def _time(seconds: float) -> str:
 
 def _seconds(text: str) -> float:
     seconds = float(text)
-    if not 0.0 <= seconds <= _LATEST:
+    if not 0.0 <= seconds <= LATEST:
         raise ValueError("no time of a recording")
     return seconds
 

@@ -277,6 +277,8 @@ def _tokens_of(
         mark = _mark(passage.speaker, rules) if mark_speakers and is_new else ""
         speaker = passage.speaker
         said = [word for word in passage.words if word.text.strip()]
+        if not said:
+            continue
         spaces = spaced(passage.text, [word.text for word in said])
         parts = (
             (part, space and nth == 0)

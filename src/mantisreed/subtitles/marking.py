@@ -55,16 +55,18 @@ def marked_lines(
         tags_of: start and end tag of a mark's tag; None where the format has none.
         inserts: by line: places, and what is put in there as it is.
     """
+    of_lines: dict[int, list[Mark]] = {}
+    for mark in cue.marks:
+        of_lines.setdefault(mark.line, []).append(mark)
     return [
-        _marked(
-            line,
-            [mark for mark in cue.marks if mark.line == number],
-            escape,
-            tags_of,
-            (inserts or {}).get(number, ()),
-        )
+        _marked(line, of_lines.get(number, ()), escape, tags_of, (inserts or {}).get(number, ()))
         for number, line in enumerate(cue.lines)
     ]
+
+
+_DEEPEST = (
+    30  # marks in one another; where some end in others, each is written again, and a text would grow without end
+)
 
 
 def _marked(
@@ -79,6 +81,13 @@ def _marked(
         return escape(line)
     places = {0, len(line), *(place for place, _ in inserts)}
     places |= {place for mark, _ in known for place in (mark.first, mark.last)}
+    put_in: dict[int, list[str]] = {}
+    for at, text in inserts:
+        put_in.setdefault(at, []).append(text)
+    begins: dict[int, list[tuple[Mark, tuple[str, str]]]] = {}
+    for mark, tags in known:
+        if mark.first < mark.last:
+            begins.setdefault(mark.first, []).append((mark, tags))
     parts: list[str] = []
     inside: list[tuple[Mark, tuple[str, str]]] = []
     for place, following in pairwise([*sorted(places), len(line)]):
@@ -88,9 +97,9 @@ def _marked(
             parts.append(tags[1])
             if mark.last > place:
                 interrupted.append((mark, tags))
-        parts += [text for at, text in inserts if at == place]
-        beginning = [one for one in known if one[0].first == place < one[0].last]
-        for one in [*reversed(interrupted), *sorted(beginning, key=lambda pair: -pair[0].last)]:
+        parts += put_in.get(place, ())
+        beginning = sorted(begins.get(place, ()), key=lambda pair: -pair[0].last)
+        for one in [*reversed(interrupted), *beginning][: max(0, _DEEPEST - len(inside))]:
             inside.append(one)
             parts.append(one[1][0])
         parts.append(escape(line[place:following]))

@@ -5,7 +5,7 @@ wants for time containers in parallel.
 """
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from xml.etree import ElementTree as Tree
 from xml.sax.saxutils import escape, quoteattr
 
@@ -52,12 +52,13 @@ _OFFSET = re.compile(r"(\d+(?:\.\d+)?)(h|ms|m|s|f|t)$")
 def write_ttml(cues: Iterable[Cue], language: str | None = None) -> str:
     """The whole document, with speakers as agents."""
     cues = list(cues)
-    speakers = list(dict.fromkeys(cue.speaker for cue in cues if cue.speaker is not None))
+    speakers = {name: n for n, name in enumerate(dict.fromkeys(cue.speaker for cue in cues if cue.speaker), 1)}
     agents = "".join(
         f'<ttm:agent xml:id="voice{number}" type="person"><ttm:name type="full">{_text(name)}</ttm:name></ttm:agent>'
-        for number, name in enumerate(speakers, 1)
+        for name, number in speakers.items()
     )
-    head = _HEAD.format(namespace=NAMESPACE, profile=PROFILE, language=quoteattr(language or ""), agents=agents)
+    tag = quoteattr(_NOT_IN_XML.sub("", language or ""))
+    head = _HEAD.format(namespace=NAMESPACE, profile=PROFILE, language=tag, agents=agents)
     return head + "".join(_paragraph(cue, speakers) for cue in cues) + _TAIL
 
 
@@ -78,8 +79,8 @@ def read_ttml(text: str) -> Subtitles:
     return _Reader(root).read()
 
 
-def _paragraph(cue: Cue, speakers: list[str]) -> str:
-    agent = "" if cue.speaker is None else f' ttm:agent="voice{speakers.index(cue.speaker) + 1}"'
+def _paragraph(cue: Cue, speakers: Mapping[str, int]) -> str:
+    agent = f' ttm:agent="voice{speakers[cue.speaker]}"' if cue.speaker else ""
     text = "<br/>".join(marked_lines(cue, _text, _tags_of))
     # A background is not inherited, and a region's would stand there also when nobody speaks.
     span = f'<span style="box">{text}</span>' if text else ""

@@ -115,6 +115,10 @@ class _Document(Transcript, frozen=True, kw_only=True):
     version: int
 
 
+LATEST = 10_000_000.0
+"""Seconds, four months: what a file says beyond that is no time in a recording."""
+
+
 def to_json(transcript: Transcript) -> bytes:
     """The document, indented, times to the millisecond, with a line feed at the end."""
     fields = msgspec.to_builtins(transcript)
@@ -137,6 +141,11 @@ def from_json(content: bytes) -> Transcript:
             f"this transcript is of version {document.version}; versions up to {VERSION} can be read",
             advice="install a newer mantisreed",
         )
+    spans = [(passage.start, passage.end) for passage in document.passages]
+    spans += [(word.start, word.end) for passage in document.passages for word in passage.words]
+    spans += [(event.start, event.end) for event in document.events]
+    if not all(0.0 <= start <= end <= LATEST for start, end in spans):
+        raise InputError("this transcript has times that are none: an end before its start, or months of them")
     return Transcript(**{name: getattr(document, name) for name in Transcript.__struct_fields__})
 
 

@@ -37,6 +37,11 @@ def without_controls(text: str) -> str:
     return " ".join(_CONTROLS.sub(" ", text).split()) if has_controls(text) else text
 
 
+def one_line(text: str) -> str:
+    """The text on one line, without control characters."""
+    return " ".join(without_controls(text).split())
+
+
 def is_spaceless(character: str) -> bool:
     """Whether a character is of a script that puts no spaces between words."""
     code = ord(character)
