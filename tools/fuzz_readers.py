@@ -10,6 +10,7 @@ how many inputs were read, refused and failed, and the slowest; the first failur
 
 import argparse
 import random
+import resource
 import sys
 import time
 from pathlib import Path
@@ -62,6 +63,9 @@ REPEATED = 0.01
 
 ALWAYS, EACH_BYTE = 0.5, 2e-5
 """Seconds of computing that any input may take, and for each byte of it; both directions where both are tried."""
+
+MOST_MEMORY = 4 << 30
+"""Bytes of address space for all of it."""
 
 PLAIN = WriteOptions(rules=LayoutRules(speakers="none"))
 
@@ -133,6 +137,7 @@ def main() -> int:
     parser.add_argument("--inputs", type=int, default=1_000_000)
     parser.add_argument("--seed", type=int, default=1)
     options = parser.parse_args()
+    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     chance, known = random.Random(options.seed), seeds()
     readers = [form for form in FORMATS if form.read_text is not None]
     started, read, refused, slowest = time.monotonic(), 0, 0, (0.0, "")

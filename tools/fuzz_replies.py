@@ -12,6 +12,7 @@ import argparse
 import base64
 import json
 import random
+import resource
 import sys
 import tempfile
 import time
@@ -36,6 +37,9 @@ SECONDS = 2.0
 PIECE = Piece(b"", SOUND_FORMATS["flac"], 16_000, 1, SECONDS, ((0.1, 0.9), (1.1, 1.8)))
 ALWAYS, EACH_BYTE = 0.5, 4e-6
 """Seconds of computing that any reply may take, and for each byte of it."""
+
+MOST_MEMORY = 4 << 30
+"""Bytes of address space for all of it."""
 
 _WORD = 'words = { each = "w", text = "t", start = "s", end = "e", confidence = "c", speaker = "p"'
 CARDS = {
@@ -277,6 +281,7 @@ def main() -> int:
     parser.add_argument("--inputs", type=int, default=1_000_000)
     parser.add_argument("--seed", type=int, default=1)
     options = parser.parse_args()
+    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     known, maker = list(cards().items()), Maker(options.seed)
     started, read, slowest = time.monotonic(), 0, (0.0, "")
     for number in range(options.inputs):

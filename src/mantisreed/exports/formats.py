@@ -59,7 +59,13 @@ class OutputFormat:
             why = "it is nested too deeply" if isinstance(error, RecursionError) else reason_of(error)
             raise InputError(f"this cannot be read as {self.name} ({why})") from error
         remarks += script.remarks
-        return replace(script, notes=(*notes_of(remarks), *script.notes), remarks=tuple(remarks))
+        notes = (*notes_of(remarks), *script.notes)
+        if len(notes) > _MOST_NOTES:
+            notes = (*notes[:_MOST_NOTES], f"{len(notes) - _MOST_NOTES} more things like these")
+        return replace(script, notes=notes, remarks=tuple(remarks))
+
+
+_MOST_NOTES = 50  # sentences on one file; nobody reads more, and a file may give cause for as many as it has lines
 
 
 def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]:
