@@ -160,12 +160,15 @@ class Maker:
     def item(self) -> Any:
         if self.chance.random() < 0.02:
             return self.chance.choice((None, 1, "x", [], [[]], {}, True))
-        keys = {"t": self.text, "s": self.number, "e": self.number, "c": self.number, "p": self.text, "w": self.items}
+        keys = {"t": self.text, "s": self.number, "e": self.number, "c": self.number, "p": self.text, "w": self.few}
         keys |= {"a": lambda: [self.text() for _ in range(3)]}
         return {key: make() for key, make in keys.items() if self.chance.random() < (0.1 if key == "w" else 0.9)}
 
+    def few(self) -> list[Any]:
+        return [self.item() for _ in range(self.chance.randrange(6))]
+
     def items(self) -> Any:
-        few = [self.item() for _ in range(self.chance.randrange(6))]
+        few = self.few()
         match self.chance.randrange(300):
             case 0:
                 return few * self.chance.choice((10, 300, 5000))
