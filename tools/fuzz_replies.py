@@ -171,7 +171,9 @@ class Maker:
         few = self.few()
         match self.chance.randrange(300):
             case 0:
-                return few * self.chance.choice((10, 300, 5000))
+                return few * self.chance.choice((3, 30))
+            case 4:
+                return [{"t": "a", "s": 0.1, "e": 0.2}] * self.chance.choice((300, 5000, 50_000))
             case 1:
                 return self.chance.choice((None, 1, "x y z", {"w": few}))
             case 2:

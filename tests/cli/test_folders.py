@@ -10,7 +10,7 @@ import pytest
 
 from cli.ferry import Ferry
 from conftest import Command, Note
-from mantisreed.pipeline.sources import find_recordings
+from mantisreed.sources.recordings import find_recordings
 
 
 @pytest.fixture

@@ -19,7 +19,7 @@ from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.sources import Source
+from mantisreed.sources.recordings import Source
 
 SPOKEN = {
     "says": "Tea?",

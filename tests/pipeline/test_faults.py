@@ -19,7 +19,7 @@ from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.options import RunOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.sources import Source
+from mantisreed.sources.recordings import Source
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.faults import FAULTS, Fault, FaultProfile

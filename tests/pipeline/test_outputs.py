@@ -13,7 +13,7 @@ from mantisreed.errors import InputError, OutputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import write_new, write_whole
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.sources import Source, find_recordings
+from mantisreed.sources.recordings import Source, find_recordings
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript
 
 TRANSCRIPT = Transcript(
@@ -122,7 +122,7 @@ def test_a_file_that_something_else_made_is_kept(tmp_path: Path) -> None:
 def test_folders_are_searched_for_recordings_each_taken_once(tmp_path: Path) -> None:
     for name in ("b.wav", "a.MP3", "deep/c.m4a", ".hidden.wav", ".git/d.wav", "readme.txt"):
         (tmp_path / name).parent.mkdir(exist_ok=True)
-        (tmp_path / name).touch()
+        (tmp_path / name).write_bytes(b"sound")
     found = find_recordings([tmp_path / "b.wav", tmp_path, tmp_path / "readme.txt"])
     assert [source.name for source in found] == ["b.wav", "a.MP3", "c.m4a", "readme.txt"]
     with pytest.raises(InputError, match="no recording"):

@@ -11,24 +11,42 @@ SHORTEST_OVERLAP = 1
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
     from decimal import Decimal
     from typing import Any
 
     from mantisreed.exports.script import WriteOptions
     from mantisreed.exports.word_lists import Strong
     from mantisreed.pipeline.options import RunOptions
-    from mantisreed.pipeline.pieces import Channels, PieceOptions
+    from mantisreed.pipeline.pieces import PieceOptions
+    from mantisreed.sources.recordings import Selection
     from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.workspace import Workspace
 
 
 def add_sources(parser: argparse.ArgumentParser) -> None:
     """The recordings, and which track of them."""
-    parser.add_argument("sources", nargs="+", metavar="SOURCE", help="a recording, a folder of them, or an http link")
+    parser.add_argument(
+        "sources", nargs="+", metavar="SOURCE", help="a recording, a folder or table of them, or an http link"
+    )
     parser.add_argument(
         "--track", type=int, metavar="N", help="which track of sound, from 1 (default: the default one)"
     )
+    group = parser.add_argument_group("which recordings of a folder or table")
+    group.add_argument(
+        "--include", action="append", metavar="PATTERN", help="only files in folders whose names are like *.wav"
+    )
+    group.add_argument("--exclude", action="append", metavar="PATTERN", help="no files in folders whose names are so")
+    group.add_argument("--column", metavar="NAME", help="the column that names the recordings (default: source)")
+
+
+def selection(
+    include: "Sequence[str] | None" = None, exclude: "Sequence[str] | None" = None, column: str | None = None
+) -> "Selection":
+    """What the arguments of `add_sources` say of folders and tables."""
+    from mantisreed.sources.recordings import Selection
+
+    return Selection(tuple(include or ()), tuple(exclude or ()), column)
 
 
 def add_config(parser: argparse.ArgumentParser, default: str | None = None) -> None:
@@ -265,8 +283,10 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
         name: given.pop(name, None) for name in ("track", "channels", "piece_length", "overlap", "keep_silence")
     }
     direct = {name: given.pop(name, None) for name in ("engine", "language", "translate_to", "hints", "into")}
+    chosen = selection(*(given.pop(name, None) for name in ("include", "exclude", "column")))
     return RunOptions(
         **direct,
+        selection=chosen,
         to=format_names(given.pop("to", None)),
         pieces=piece_options(**pieces),
         overwrite=bool(given.pop("overwrite", False)),
@@ -290,7 +310,7 @@ def piece_options(
         InputError: one of them makes no sense.
     """
     from mantisreed.errors import InputError
-    from mantisreed.pipeline.pieces import PieceOptions
+    from mantisreed.pipeline.pieces import PieceOptions, channels_named
 
     length = _seconds(piece_length, "--piece-length", SHORTEST_PIECE)
     shared = _seconds(overlap, "--overlap", SHORTEST_OVERLAP)
@@ -299,23 +319,11 @@ def piece_options(
         raise InputError(f"neighbouring pieces can share at most {limit}", where="--overlap")
     return PieceOptions(
         track=track,
-        channels=_channels(channels or "mix"),
+        channels=channels_named(channels or "mix", "--channels"),
         piece_length=length,
         overlap=shared,
         keep_silence=bool(keep_silence),
     )
-
-
-def _channels(given: str) -> "Channels":
-    from mantisreed.errors import InputError
-
-    if given == "mix":
-        return "mix"
-    if given == "apart":
-        return "apart"
-    if given.isdecimal() and int(given) > 0:
-        return int(given)
-    raise InputError(f"{given!r} is neither mix nor apart nor the number of a channel", where="--channels")
 
 
 def duration(given: str | None, option: str) -> float | None:

@@ -213,9 +213,9 @@ def _try(
     from pathlib import Path
 
     from mantisreed.pipeline.options import RunOptions, transcription_options
-    from mantisreed.pipeline.sources import Source
     from mantisreed.pipeline.transcribe import check_links
     from mantisreed.pipeline.trial import show_requests, try_answer, try_engine
+    from mantisreed.sources.recordings import Source
 
     def show(heading: str, text: str) -> None:
         console.result(f"-- {heading}\n{text}\n")

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_sources
+from mantisreed.cli.arguments import add_sources, selection
 from mantisreed.cli.console import Console, described_error
 
 TYPE_CHECKING = False
@@ -33,6 +33,9 @@ def run(
     *,
     sources: "Sequence[str]",
     track: int | None = None,
+    include: "Sequence[str] | None" = None,
+    exclude: "Sequence[str] | None" = None,
+    column: str | None = None,
     plot: str | None = None,
     as_json: bool = False,
 ) -> int:
@@ -41,9 +44,9 @@ def run(
 
     from mantisreed.errors import InputError
     from mantisreed.pipeline.inspection import inspect_recordings
-    from mantisreed.pipeline.sources import find_recordings
+    from mantisreed.sources.recordings import find_recordings
 
-    recordings = find_recordings(sources)
+    recordings = find_recordings(sources, selection(include, exclude, column))
     if plot and len(recordings) > 1:
         raise InputError(
             f"one picture shows one recording, and these are {len(recordings)}", where="--plot", advice="name one"

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, piece_options
+from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, piece_options, selection
 from mantisreed.cli.console import Console, described_error, plain_table
 
 TYPE_CHECKING = False
@@ -37,6 +37,9 @@ def run(
     config: str | None = None,
     engine: str | None = None,
     track: int | None = None,
+    include: "Sequence[str] | None" = None,
+    exclude: "Sequence[str] | None" = None,
+    column: str | None = None,
     channels: str | None = None,
     piece_length: str | None = None,
     overlap: str | None = None,
@@ -49,14 +52,14 @@ def run(
 
     from mantisreed.pipeline.options import RunOptions, transcription_options
     from mantisreed.pipeline.plan import plan_recordings
-    from mantisreed.pipeline.sources import find_recordings
+    from mantisreed.sources.recordings import find_recordings
     from mantisreed.workspace import open_workspace
 
     workspace = open_workspace(Path(config) if config else None)
     card = workspace.engine(engine)
     pieces = piece_options(track, channels, piece_length, overlap, keep_silence)
     options = transcription_options(workspace, RunOptions(engine=engine, pieces=pieces), needs_secrets=False)
-    planned = plan_recordings(workspace, options, find_recordings(sources))
+    planned = plan_recordings(workspace, options, find_recordings(sources, selection(include, exclude, column)))
     if plot:
         _draw(Path(plot), planned, track)
     if as_json:

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     import rich.table
 
     from mantisreed.pipeline.events import BatchProgress, Event
-    from mantisreed.pipeline.sources import Source
+    from mantisreed.sources.recordings import Source
 
 _SURE_SHARE = 0.02  # of the work that has to be done before the time left is told
 

@@ -13,14 +13,17 @@ from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
     from typing import Any
 
     from mantisreed.pipeline.outcomes import Outcome
+    from mantisreed.sources.recordings import Source
+    from mantisreed.workspace import Workspace
 
 EXAMPLES = """\
 examples:
   mantisreed run note.wav --engine brook
+  mantisreed run calls.csv --fill
   mantisreed run recordings/ --language en --to srt,vtt --into subtitles --spend-limit 2.50
 """
 
@@ -32,13 +35,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_sending(parser)
     add_pieces(parser)
     add_report(parser)
+    parser.add_argument(
+        "--fill",
+        action="store_true",
+        help="write text, state, cost and more into the tables, where missing",
+    )
 
 
 def run(
-    console: Console, *, sources: "Sequence[str]", as_json: bool = False, report: str | None = None, **options: object
+    console: Console,
+    *,
+    sources: "Sequence[str]",
+    as_json: bool = False,
+    report: str | None = None,
+    fill: bool = False,
+    **options: "Any",
 ) -> int:
     """Run the pipeline and show what came out. 0 when every recording is done, 3 when some only wait, else 1."""
-    outcomes = sent(console, sources, **options)  # type: ignore[arg-type]
+    outcomes = _filled(console, sources, **options) if fill else sent(console, sources, **options)
 
     from mantisreed.cli.outcomes import exit_code, show_outcomes
 
@@ -46,7 +60,32 @@ def run(
     return exit_code(outcomes)
 
 
-def sent(console: Console, sources: "Sequence[str]", *, wait: bool = True, **given: "Any") -> "list[Outcome]":
+def _filled(console: Console, sources: "Sequence[str]", **options: "Any") -> "list[Outcome]":
+    """What became of the rows of tables that had no results; these are in the tables then."""
+    from mantisreed.cli.filling import Filling
+
+    filling = Filling(sources, options.get("column"))
+    if filling.done:
+        console.note(f"{filling.done} rows have their results already")
+    if not filling.missing:
+        return []
+    try:
+        outcomes = sent(console, filling.missing, on_outcome=filling.take, **options)
+    except BaseException:
+        filling.write()  # what was known by now
+        raise
+    filling.finish(outcomes)
+    return outcomes
+
+
+def sent(
+    console: Console,
+    sources: "Sequence[str | Source]",
+    *,
+    wait: bool = True,
+    on_outcome: "Callable[[Outcome], None] | None" = None,
+    **given: "Any",
+) -> "list[Outcome]":
     """What became of recordings that were sent as the arguments of `run` say, with progress shown."""
     from pathlib import Path
 
@@ -56,17 +95,35 @@ def sent(console: Console, sources: "Sequence[str]", *, wait: bool = True, **giv
         workers.warm_up()  # while the rest of the program is loading
 
         from mantisreed.cli.progress import Progress
-        from mantisreed.pipeline.open_files import fitted
         from mantisreed.pipeline.transcribe import transcribe
         from mantisreed.workspace import open_workspace
 
         config = given.pop("config", None)
         workspace = open_workspace(Path(config) if config else None)
-        for source in workspace.open_secrets(workspace.engine(given.get("engine"))):
-            console.note(f"warning: others on this machine can read {source}; chmod 600 closes it")
-        told = fitted(workspace.engine(given.get("engine")))[1]
-        if told:
-            console.note(f"warning: {told}")
+        _warn(console, workspace, given.get("engine"))
         options = run_options(workspace, wait=wait, **given)
         with Progress(console) as progress:
-            return transcribe(sources, workspace, options, workers=workers, on_event=progress.show)
+            return transcribe(
+                sources,
+                workspace,
+                options,
+                workers=workers,
+                on_event=progress.show,
+                on_outcome=on_outcome or (lambda outcome: None),
+            )
+
+
+def _warn(console: Console, workspace: "Workspace", engine: str | None) -> None:
+    """Say what is not as it should be with the engine; rows of a table may name others."""
+    from mantisreed.errors import InputError
+    from mantisreed.pipeline.open_files import fitted
+
+    try:
+        card = workspace.engine(engine)
+    except InputError:
+        return  # whoever needs it tells
+    for source in workspace.open_secrets(card):
+        console.note(f"warning: others on this machine can read {source}; chmod 600 closes it")
+    told = fitted(card)[1]
+    if told:
+        console.note(f"warning: {told}")

@@ -8,6 +8,7 @@ from mantisreed.cli.console import Console
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
+    from typing import Any
 
 EXAMPLES = """\
 examples:
@@ -25,7 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", dest="as_json", help="jobs and states as JSON on stdout")
 
 
-def run(console: Console, *, sources: "Sequence[str]", as_json: bool = False, **options: object) -> int:
+def run(console: Console, *, sources: "Sequence[str]", as_json: bool = False, **options: "Any") -> int:
     """Send; a job's id on each line of stdout. 0 when all was taken, 3 when some of it waits, else 1."""
     from mantisreed.cli.outcomes import exit_code, show_outcomes, show_problems
     from mantisreed.cli.run import sent

@@ -25,7 +25,7 @@ from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PreparedPiece
 from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
-from mantisreed.pipeline.sources import Source
+from mantisreed.sources.recordings import Source
 
 if TYPE_CHECKING:
     from mantisreed.cards.transport import Transport
@@ -51,6 +51,7 @@ class BatchServices:
         callbacks: the address under which engines can call back.
         ready: waits until the transport can send at once; None when it always can.
         on_event: called as recordings move along.
+        on_outcome: called when it is known what became of one; what it cost is not known yet.
         time: the clock; tests give their own.
     """
 
@@ -62,6 +63,7 @@ class BatchServices:
     callbacks: str | None = None
     ready: Callable[[], Awaitable[None]] | None = None
     on_event: Callable[[Event], None] = lambda event: None
+    on_outcome: Callable[[Outcome], None] = lambda outcome: None
     time: Time = field(default_factory=Time)
 
 
@@ -147,6 +149,7 @@ class Batch:
             while waiting:
                 number, task = waiting.popleft()
                 outcomes[number] = await self._outcome_of(task)
+                self._services.on_outcome(outcomes[number])
 
         # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
         at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)

@@ -44,9 +44,9 @@ from mantisreed.pipeline.options import (
 from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.recording import job_of
-from mantisreed.pipeline.sources import Source
 from mantisreed.pipeline.transcribe import LateTransport, RunHooks, interruptible, run_batch, run_interruptibly
 from mantisreed.pipeline.unreadable import UnreadableReplies
+from mantisreed.sources.recordings import Source
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
-from mantisreed.pipeline.sources import Source
+from mantisreed.sources.recordings import Source
 
 Stage = Literal["fetching", "preparing", "waiting", "sending", "working", "done", "failed", "interrupted"]
 

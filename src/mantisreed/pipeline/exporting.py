@@ -11,7 +11,7 @@ from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
 from mantisreed.files import HIDDEN_FOLDER, printable
 from mantisreed.pipeline.outputs import Outputs, Written
-from mantisreed.pipeline.sources import Source
+from mantisreed.sources.recordings import Source
 from mantisreed.subtitles.decoding import decoded
 from mantisreed.workspace import Workspace
 

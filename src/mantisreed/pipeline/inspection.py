@@ -10,7 +10,7 @@ from tempfile import TemporaryDirectory
 from mantisreed.audio.examine import Examination
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import RecordingError
-from mantisreed.pipeline.sources import Source, local_file
+from mantisreed.sources.recordings import Source, local_file
 
 
 @dataclass(frozen=True, slots=True)

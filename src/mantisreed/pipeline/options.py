@@ -18,7 +18,7 @@ from mantisreed.exports.script import WriteOptions
 from mantisreed.jobs.records import JobRecord
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions
-from mantisreed.pipeline.sources import Source
+from mantisreed.sources.recordings import Selection, Source
 from mantisreed.workspace import MAX_ATTEMPTS, Workspace, check_language
 
 
@@ -39,6 +39,7 @@ class RunOptions:
         afresh: send again, and pay again, what the engine has answered already.
         spend_limit: what these recordings may cost, with what they have cost before, in the card's currency.
         wait: until all replies are there; otherwise only send, and leave the rest to `collect`.
+        selection: which recordings of folders and tables; None takes all.
     """
 
     engine: str | None = None
@@ -53,6 +54,7 @@ class RunOptions:
     afresh: bool = False
     spend_limit: Decimal | None = None
     wait: bool = True
+    selection: Selection | None = None
 
 
 @dataclass(frozen=True, slots=True)

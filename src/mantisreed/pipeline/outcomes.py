@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 from mantisreed.errors import MantisreedError, RecordingError
 from mantisreed.pipeline.outputs import Written
-from mantisreed.pipeline.sources import Source
+from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 
 if TYPE_CHECKING:

@@ -17,7 +17,7 @@ from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.exports.wording import reworded
 from mantisreed.files import bytes_digest, cannot_write, file_digest, make_folder, printable, write_new, write_whole
-from mantisreed.pipeline.sources import Source
+from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 
 T = TypeVar("T", bound=msgspec.Struct)

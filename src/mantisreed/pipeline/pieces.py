@@ -46,6 +46,21 @@ Speech: TypeAlias = tuple[tuple[float, float], ...]
 """Where somebody speaks, (start, end) in seconds."""
 
 
+def channels_named(given: str, where: str) -> Channels:
+    """What `mix`, `apart` or a number says.
+
+    Raises:
+        InputError: it is none of these.
+    """
+    if given == "mix":
+        return "mix"
+    if given == "apart":
+        return "apart"
+    if given.isdecimal() and int(given) > 0:
+        return int(given)
+    raise InputError(f"{given!r} is neither mix nor apart nor the number of a channel", where=where)
+
+
 class PieceOptions(msgspec.Struct, frozen=True):
     """How a user wants recordings to be prepared; the ledger keeps it with each job.
 

@@ -19,7 +19,7 @@ from mantisreed.jobs.records import LEDGER_FILE
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
 from mantisreed.pipeline.recording import job_of
-from mantisreed.pipeline.sources import Source, local_file
+from mantisreed.sources.recordings import Source, local_file
 from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)

@@ -33,8 +33,8 @@ from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_s
 from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
-from mantisreed.pipeline.sources import Source, local_file
 from mantisreed.pipeline.unreadable import UnreadableReplies
+from mantisreed.sources.recordings import Source, local_file
 from mantisreed.transcript.document import RecordingFacts
 from mantisreed.units import short_size
 

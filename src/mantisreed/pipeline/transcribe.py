@@ -11,6 +11,8 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self, TypeVar
 
+import msgspec
+
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
@@ -25,7 +27,9 @@ from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.sources import Source, find_recordings
+from mantisreed.pipeline.pieces import PieceOptions, channels_named
+from mantisreed.sources.recordings import NO_FACTS, Facts, Source, find_recordings
+from mantisreed.trust import TrustError
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -39,23 +43,25 @@ T = TypeVar("T")
 
 
 def transcribe(
-    sources: Sequence[str | os.PathLike[str]],
+    sources: Sequence[str | os.PathLike[str] | Source],
     workspace: Workspace,
     options: RunOptions | None = None,
     *,
     workers: DecodingWorkers | None = None,
     on_event: Callable[[Event], None] = lambda event: None,
+    on_outcome: Callable[[Outcome], None] = lambda outcome: None,
 ) -> list[Outcome]:
     """Send recordings to an engine and write what comes back.
 
     Everything that can be checked is checked before anything is sent.
 
     Args:
-        sources: files, folders and http(s) links.
+        sources: files, folders, tables and http(s) links, or what `find_recordings` gives.
         workspace: with the engine cards.
         options: what is wanted of the run.
         workers: where long recordings are decoded, if some have been started already.
         on_event: called as recordings move along.
+        on_outcome: called when it is known what became of one, but for what it cost.
 
     Returns:
         One outcome for each recording, in order. A failed recording is an outcome, not an exception.
@@ -64,9 +70,8 @@ def transcribe(
         InputError: a source, an option, the card or a secret is wrong; nothing was sent.
     """
     wanted = options or RunOptions()
-    recordings = find_recordings(sources)
-    checked = transcription_options(workspace, wanted)
-    check_links(workspace, checked.card, recordings, wait=wanted.wait)
+    recordings = find_recordings(sources, wanted.selection)
+    parts = _parts(workspace, wanted, recordings)
     workspace.trust.require("database", "leading", *(() if wanted.into is not None else ("writing",)))
     folder = Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into
     outputs = Outputs(
@@ -76,7 +81,74 @@ def transcribe(
         options=wanted.writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording()),
         overwrite=wanted.overwrite,
     )
-    return run_batch(workspace, checked, outputs, recordings, RunHooks(workers=workers, on_event=on_event))
+    outcomes: dict[tuple[str, Facts], Outcome] = {}
+    with workers or DecodingWorkers() as decoding:
+        for part in parts:
+            hooks = RunHooks(workers=decoding, on_event=on_event, on_outcome=on_outcome)
+            for outcome in part.outcomes(workspace, outputs, hooks):
+                outcomes[outcome.recording.key, outcome.recording.facts] = outcome
+    return [outcomes[source.key, source.facts] for source in recordings]
+
+
+@dataclass(frozen=True, slots=True)
+class _Part:
+    """Recordings of which the same is known beforehand, and what is asked of an engine for them.
+
+    Attributes:
+        recordings: them.
+        options: checked; or why they make no sense, which is these recordings' own fault.
+    """
+
+    recordings: list[Source]
+    options: TranscriptionOptions | InputError
+
+    def outcomes(self, workspace: Workspace, outputs: Outputs, hooks: "RunHooks") -> list[Outcome]:
+        """What becomes of each of them."""
+        if not isinstance(self.options, InputError):
+            return run_batch(workspace, self.options, outputs, self.recordings, hooks)
+        failed = [Outcome(source, "failed", error=self.options) for source in self.recordings]
+        for outcome in failed:
+            hooks.on_outcome(outcome)
+        return failed
+
+
+def _parts(workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source]) -> list[_Part]:
+    """The recordings by what is known of them.
+
+    Raises:
+        InputError: what the user wants of all of them makes no sense.
+    """
+    by_facts: dict[Facts, list[Source]] = {}
+    for source in recordings:
+        by_facts.setdefault(source.facts, []).append(source)
+    parts = []
+    for facts, members in by_facts.items():
+        try:
+            options = transcription_options(workspace, _with_facts(wanted, facts))
+            check_links(workspace, options.card, members, wait=wanted.wait)
+            parts.append(_Part(members, options))
+        except TrustError:
+            raise
+        except InputError as error:
+            if facts == NO_FACTS:
+                raise
+            parts.append(_Part(members, error))
+    return parts
+
+
+def _with_facts(wanted: RunOptions, facts: Facts) -> RunOptions:
+    """What is wanted, with what is known of a recording over it."""
+    pieces = wanted.pieces
+    if facts.channels is not None:
+        chosen = channels_named(facts.channels, "channels")
+        pieces = msgspec.structs.replace(pieces or PieceOptions(), channels=chosen)
+    return replace(
+        wanted,
+        engine=facts.engine or wanted.engine,
+        language=facts.language or wanted.language,
+        hints=facts.hints if facts.hints is not None else wanted.hints,
+        pieces=pieces,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,12 +159,14 @@ class RunHooks:
         expected: digests that recordings must have, by their sources' keys.
         workers: where long recordings are decoded, if some have been started already.
         on_event: called as recordings move along.
+        on_outcome: called when it is known what became of one.
         on_interrupt: called when the user wants to stop.
     """
 
     expected: Mapping[str, str] | None = None
     workers: DecodingWorkers | None = None
     on_event: Callable[[Event], None] = lambda event: None
+    on_outcome: Callable[[Outcome], None] = lambda outcome: None
     on_interrupt: Callable[[], None] = lambda: None
 
 
@@ -118,11 +192,12 @@ def run_batch(
                 transport,
                 lambda: ledger_of(workspace),
                 workspace.hidden,
-                workers=stack.enter_context(hooks.workers or DecodingWorkers()),
+                workers=hooks.workers or stack.enter_context(DecodingWorkers()),
                 links=await _link_server(stack, workspace, options.card, recordings),
                 callbacks=f"{workspace.callbacks.public.rstrip('/')}/calls" if workspace.callbacks else None,
                 ready=transport.ready,
                 on_event=hooks.on_event,
+                on_outcome=hooks.on_outcome,
             )
             batch = Batch(options, outputs, services, expected=hooks.expected)
 

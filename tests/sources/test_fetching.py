@@ -17,8 +17,8 @@ from hypothesis import strategies as st
 
 from mantisreed.cards.secrets import redacted
 from mantisreed.errors import RecordingError
-from mantisreed.pipeline.fetching import fetched, is_private
-from mantisreed.pipeline.sources import Source, local_file
+from mantisreed.sources.fetching import fetched, is_private
+from mantisreed.sources.recordings import Source, local_file
 
 Answer = Callable[[str], bytes]
 
@@ -159,7 +159,7 @@ def test_nothing_is_left_of_it_when_the_program_is_killed(tmp_path: Path) -> Non
     program = f"""
 import asyncio, os, sys
 from pathlib import Path
-from mantisreed.pipeline.fetching import fetched
+from mantisreed.sources.fetching import fetched
 async def work(url):
     async with fetched(url, "x", Path({str(tmp_path)!r})) as file:
         print(file.read_bytes(), flush=True)

@@ -1,0 +1,103 @@
+"""Results that go into the tables that named the recordings, row by row as they come."""
+
+import time
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from typing import Any
+
+    from mantisreed.pipeline.outcomes import Outcome
+    from mantisreed.sources.recordings import Source
+    from mantisreed.sources.tables import RecordingTable
+
+_PAUSE = 2.0
+"""Seconds between two writings of a table: one of ten thousand rows is not written ten thousand times."""
+
+_PLACES = 6
+"""Digits behind the point of what a row cost."""
+
+
+class Filling:
+    """Tables that are being filled in."""
+
+    def __init__(self, sources: "Sequence[str]", column: str | None) -> None:
+        """Read the tables.
+
+        Raises:
+            InputError: one of the sources is no table, or cannot be filled in.
+        """
+        from pathlib import Path
+
+        from mantisreed.errors import InputError
+        from mantisreed.files import printable
+        from mantisreed.sources.recordings import TABLE_SUFFIXES
+        from mantisreed.sources.tables import read_table
+
+        self._tables: list[RecordingTable] = []
+        for given in sources:
+            if Path(given).suffix.lower() not in TABLE_SUFFIXES:
+                advice = "--fill takes .csv, .tsv and .jsonl files"
+                raise InputError("this is no table to be filled in", where=printable(given), advice=advice)
+            table = read_table(Path(given), column)
+            table.check_for_filling()
+            self._tables.append(table)
+        self._written = time.monotonic()
+        self._is_changed = False
+
+    @property
+    def missing(self) -> "list[Source]":
+        """The recordings of rows that have no results yet."""
+        return [source for table in self._tables for source in table.missing]
+
+    @property
+    def done(self) -> int:
+        """How many rows have theirs."""
+        return sum(row.is_done for table in self._tables for row in table.rows)
+
+    def take(self, outcome: "Outcome") -> None:
+        """Note what became of a recording, and write it from time to time."""
+        self._note(outcome)
+        if time.monotonic() - self._written > _PAUSE:
+            self.write()
+
+    def finish(self, outcomes: "Sequence[Outcome]") -> None:
+        """Note all that is known in the end, and write it."""
+        for outcome in outcomes:
+            self._note(outcome)
+        self.write()
+
+    def write(self) -> None:
+        """Write what was noted.
+
+        Raises:
+            OutputError: a table cannot be written.
+        """
+        if self._is_changed:
+            for table in self._tables:
+                table.write()
+        self._is_changed = False
+        self._written = time.monotonic()
+
+    def _note(self, outcome: "Outcome") -> None:
+        for table in self._tables:
+            table.fill(outcome.recording, _results(outcome))
+        self._is_changed = True
+
+
+def _results(outcome: "Outcome") -> "dict[str, Any]":
+    from mantisreed.files import printable
+
+    cost = outcome.job.cost if outcome.job else None
+    results: dict[str, Any] = {"state": outcome.state, "cost": None if cost is None else round(cost, _PLACES)}
+    if transcript := outcome.transcript:
+        confidence = transcript.mean_confidence
+        results |= {
+            "text": " ".join(passage.text for passage in transcript.passages),
+            "words": len(transcript.words),
+            "confidence": None if confidence is None else round(confidence, 3),
+            "files": "; ".join(printable(path) for path in outcome.files),
+        }
+    if outcome.error:
+        results["error"] = str(outcome.error)
+    return results

@@ -1,0 +1,1 @@
+"""From where recordings come: files, folders, links, tables, and folders that fill up."""

@@ -1,0 +1,260 @@
+"""Sources: the recordings that a user names, as files, folders and links."""
+
+import hashlib
+import logging
+import os
+import re
+import stat
+from collections.abc import Iterable, Iterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import TYPE_CHECKING
+from urllib.parse import parse_qsl, unquote
+
+from mantisreed.cards.secrets import Secret
+from mantisreed.cards.urls import split_url
+from mantisreed.errors import InputError, RecordingError, reason_of
+from mantisreed.files import printable
+
+if TYPE_CHECKING:
+    from collections.abc import AsyncIterator
+
+_log = logging.getLogger(__name__)
+
+_LISTED = """
+.3gp .aac .ac3 .aif .aiff .amr .ape .asf .au .avi .awb .caf .flac .flv .gsm .m4a .m4b .m4v .mka .mkv .mov
+.mp2 .mp3 .mp4 .mpeg .mpg .oga .ogg .ogv .opus .snd .spx .ts .tta .voc .w64 .wav .wave .webm .wma .wmv .wv
+"""
+SUFFIXES = frozenset(_LISTED.split())
+"""Endings of the files that are taken from a folder; a file that is named itself may have any."""
+
+TABLE_SUFFIXES = frozenset((".csv", ".tsv", ".jsonl", ".ndjson"))
+"""Endings of files that are taken for tables of recordings."""
+
+_LINK = re.compile(r"https?://[^/]", re.IGNORECASE)
+_LETS_IN = re.compile(r"sig|token|key|secret|auth|pass|cred|session|code", re.IGNORECASE)
+_LONG_VALUE = 24  # characters of a value in a query, from which on it may be a key whatever its name
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What is known of a recording beforehand, and differs from one to the next; None for what is not known.
+
+    Attributes:
+        language: the tag of the language spoken.
+        engine: name of the engine card.
+        channels: as `--channels` takes it.
+        hints: names and rare words to expect.
+    """
+
+    language: str | None = None
+    engine: str | None = None
+    channels: str | None = None
+    hints: tuple[str, ...] | None = None
+
+
+NO_FACTS = Facts()
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """One recording, where it comes from.
+
+    Attributes:
+        path: the file; for a link only the name that it would have.
+        link: the http(s) address, for a recording that is fetched.
+        problem: why it is no recording at all, for what was found in a folder or table and cannot be used.
+        facts: what is known of it beforehand.
+    """
+
+    path: Path
+    link: str | None = None
+    problem: str | None = None
+    facts: Facts = NO_FACTS
+
+    @property
+    def advice(self) -> str | None:
+        """What to do about a problem."""
+        return "name it itself, if you want what is in it" if self.path.is_dir() else None
+
+    @property
+    def name(self) -> str:
+        """The name of the recording, fit for showing."""
+        return printable(self.path.name)
+
+    @property
+    def label(self) -> str:
+        """The source as it was named, fit for showing; of a link no password and no query."""
+        if self.link is None:
+            return printable(self.path)
+        parts = split_url(self.link)
+        return printable(f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}")
+
+    @property
+    def key(self) -> str:
+        """What tells this source from any other, as text."""
+        if self.link is None:
+            return os.fsencode(self.path.resolve()).decode("utf-8", "backslashreplace")
+        parts = split_url(self.link)
+        if not parts.query and "@" not in parts.netloc:
+            return self.link
+        # What lets somebody in is kept nowhere.
+        return f"{self.label}#{hashlib.sha256(self.link.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}"
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """Which recordings are taken of what the sources hold.
+
+    Attributes:
+        include, exclude: patterns of names in folders, such as `*.wav` or `2026-*`; without any, all are taken.
+        column: of a table, that names the recordings; None is `source`.
+    """
+
+    include: tuple[str, ...] = ()
+    exclude: tuple[str, ...] = ()
+    column: str | None = None
+
+    def takes(self, path: Path) -> bool:
+        """Whether a file in a folder is taken, by its name or by its place below the folder."""
+        names = (path.name, path.as_posix())
+
+        def is_one_of(patterns: tuple[str, ...]) -> bool:
+            return any(fnmatchcase(name, pattern) for pattern in patterns for name in names)
+
+        return (not self.include or is_one_of(self.include)) and not is_one_of(self.exclude)
+
+
+def find_recordings(
+    sources: "Iterable[str | os.PathLike[str] | Source]", selection: Selection | None = None
+) -> list[Source]:
+    """The recordings that these files, folders, tables and links are or hold, in order, each once.
+
+    Folders are searched with all folders in them; hidden ones, hidden files, empty and partial ones are left out. A
+    folder in them that cannot be read, or is a link, is a source with a problem: it is told, and counts as failed.
+
+    Raises:
+        InputError: a source does not exist, or a folder or table holds no recording.
+    """
+    found: dict[tuple[str, Facts], Source] = {}
+    for given in sources:
+        for source in [given] if isinstance(given, Source) else _recordings_of(given, selection or Selection()):
+            found.setdefault((source.key, source.facts), source)
+    return list(found.values())
+
+
+def named_recording(named: str, folder: Path) -> Source:
+    """The recording that a table names, by a link or by a path from a folder; with a problem where it is none."""
+    if _LINK.match(named):
+        return _linked(named) or Source(Path("link"), problem="this is no link")
+    if "://" in named:
+        return Source(Path(named.rpartition("/")[2] or "link"), problem="only http and https links are fetched")
+    path = folder / Path(named).expanduser()
+    try:
+        kind = path.stat().st_mode
+    except (OSError, ValueError):
+        return Source(path, problem="no such file")
+    if not stat.S_ISREG(kind):
+        return Source(path, problem="this is not a file")
+    return Source(path)
+
+
+@asynccontextmanager
+async def local_file(source: Source, folder: Path) -> "AsyncIterator[Path]":
+    """The recording as a file; one that is a link is fetched into the folder, for as long as the context lasts.
+
+    Raises:
+        RecordingError: it cannot be fetched, or is none.
+    """
+    if source.problem is not None:
+        raise RecordingError(source.problem, where=source.label, advice=source.advice)
+    if source.link is None:
+        yield source.path
+        return
+    from mantisreed.sources.fetching import fetched  # only for links: it takes long to import
+
+    _hide(source.link)
+    async with fetched(source.link, source.label, folder) as path:
+        yield path
+
+
+def _hide(link: str) -> None:
+    """Let what a link holds of secrets never come out: its password, and what in its query may let somebody in."""
+    parts = split_url(link)
+    found = [unquote(parts.password or "")]
+    found += [value for name, value in parse_qsl(parts.query) if _LETS_IN.search(name) or len(value) >= _LONG_VALUE]
+    for value in found:
+        if value:
+            Secret(value)
+
+
+def _linked(link: str) -> Source | None:
+    if not split_url(link).hostname:
+        return None
+    name = unquote(split_url(link).path).rstrip("/").rpartition("/")[2] or "recording"
+    return Source(Path(name.replace("\0", "")), link)
+
+
+def _recordings_of(given: str | os.PathLike[str], selection: Selection) -> list[Source]:
+    if isinstance(given, str) and _LINK.match(given):
+        linked = _linked(given)
+        if linked is None:
+            raise InputError("this is no link", where=printable(given), advice="https://HOST/PATH")
+        return [linked]
+    path = Path(given)
+    if path.is_dir():
+        inside = sorted(recordings_in(path, selection), key=lambda source: os.fsencode(source.path))
+        if not inside:
+            advice = "recordings end in .wav, .mp3, .m4a, ..." + (
+                "; see --include and --exclude" if selection.include or selection.exclude else ""
+            )
+            raise InputError("no recording in this folder", where=printable(path), advice=advice)
+        return inside
+    try:
+        kind = path.stat().st_mode
+    except (OSError, ValueError) as error:
+        raise InputError("no such file or folder", where=printable(path)) from error
+    if not stat.S_ISREG(kind):
+        raise InputError(
+            "this is not a file: pipes, sockets and devices cannot be read",
+            where=printable(path),
+            advice="write the sound to a file first",
+        )
+    if path.suffix.lower() in TABLE_SUFFIXES:
+        from mantisreed.sources.tables import read_table  # it needs this module
+
+        return read_table(path, selection.column).sources
+    return [Source(path)]
+
+
+def recordings_in(folder: Path, selection: Selection) -> Iterator[Source]:
+    """The recordings in a folder and in all below it; a folder that cannot be looked into as what it is."""
+    unread: list[OSError] = []
+    for parent, folders, files in os.walk(folder, onerror=unread.append):
+        folders[:] = [name for name in folders if not name.startswith(".")]
+        for name in folders:
+            if Path(parent, name).is_symlink():
+                yield Source(Path(parent, name), problem="it is a link to a folder, which is not followed")
+        for name in files:
+            path = Path(parent, name)
+            if is_recording(name) and selection.takes(path.relative_to(folder)):
+                if _is_empty(path):
+                    _log.info("%s is empty, and left out", printable(path))
+                else:
+                    yield Source(path)
+    for error in unread:
+        yield Source(Path(error.filename), problem=f"this folder cannot be read ({reason_of(error)})")
+
+
+def is_recording(name: str) -> bool:
+    """Whether a file in a folder may be a recording by its name: neither hidden nor partial, with a known ending."""
+    return not name.startswith((".", "~")) and os.path.splitext(name)[1].lower() in SUFFIXES  # noqa: PTH122
+
+
+def _is_empty(path: Path) -> bool:
+    try:
+        return path.stat().st_size == 0
+    except OSError:
+        return False  # its own turn tells what is wrong with it

@@ -1,0 +1,240 @@
+"""Tables of recordings: a row for each, with what is known of it, and room for what becomes of it.
+
+CSV, TSV and JSON lines are read. Results are filled into the same table, which appears whole or not at all; columns
+that are not ours keep their values.
+"""
+
+import csv
+import io
+import json
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from mantisreed.errors import InputError, reason_of
+from mantisreed.exports.tables import harmless_cell
+from mantisreed.files import printable, write_whole
+from mantisreed.sources.recordings import TABLE_SUFFIXES, Facts, Source, named_recording
+
+RESULTS = ("text", "state", "words", "confidence", "cost", "files", "error")
+"""Columns that `fill` writes."""
+
+DONE = frozenset(("done", "nothing heard"))
+"""States of rows for which nothing is left to do."""
+
+_COLUMN = "source"
+_LARGEST = 256 * 1024 * 1024  # bytes of a table
+_DELIMITERS = ",;\t|"
+_CHECKED_FACTS = ("language", "engine", "channels", "hints")
+
+
+@dataclass(slots=True)
+class Row:
+    """One row.
+
+    Attributes:
+        values: by column, as they stand in the table.
+        source: the recording that it names; with a problem where it names none.
+    """
+
+    values: dict[str, Any]
+    source: Source
+
+    @property
+    def is_done(self) -> bool:
+        """Whether its results are there."""
+        return self.values.get("state") in DONE
+
+
+@dataclass(slots=True)
+class RecordingTable:
+    """A table of recordings in a file.
+
+    Attributes:
+        file: where it is.
+        columns: their names, in order.
+        rows: in order.
+    """
+
+    file: Path
+    columns: list[str]
+    rows: list[Row]
+    _write: "Callable[[RecordingTable], bytes]"
+    _by_source: dict[tuple[str, Facts], list[Row]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for row in self.rows:
+            self._by_source.setdefault((row.source.key, row.source.facts), []).append(row)
+
+    @property
+    def sources(self) -> list[Source]:
+        """The recordings of all rows, in order."""
+        return [row.source for row in self.rows]
+
+    @property
+    def missing(self) -> list[Source]:
+        """Those of rows whose results are not there yet."""
+        return [row.source for row in self.rows if not row.is_done]
+
+    def check_for_filling(self) -> None:
+        """See that results have a place.
+
+        Raises:
+            InputError: a column of that name holds something else.
+        """
+        if "state" in self.columns:
+            return  # they were filled in before
+        taken = [name for name in RESULTS if any(row.values.get(name) not in (None, "") for row in self.rows)]
+        if taken:
+            raise InputError(
+                f"the column {taken[0]!r} holds something already, where results are to go",
+                where=printable(self.file),
+                advice="give that column another name",
+            )
+
+    def fill(self, source: Source, results: Mapping[str, Any]) -> None:
+        """Put results into the rows of a recording; the file is not written yet."""
+        for name in RESULTS:
+            if name not in self.columns:
+                self.columns.append(name)
+        for row in self._by_source.get((source.key, source.facts), ()):
+            row.values |= {name: results.get(name) for name in RESULTS}
+
+    def write(self) -> None:
+        """Write the table.
+
+        Raises:
+            OutputError: it cannot be written; the old one is still there.
+        """
+        write_whole(self.file, self._write(self))
+
+
+def read_table(file: Path, column: str | None = None) -> RecordingTable:
+    """The table in a file.
+
+    Args:
+        file: its ending says what it is: `.csv`, `.tsv`, `.jsonl` or `.ndjson`.
+        column: which column names the recordings; None is `source`.
+
+    Raises:
+        InputError: it cannot be read, or has no such column, or no rows.
+    """
+    where = printable(file)
+    try:
+        if file.stat().st_size > _LARGEST:
+            raise InputError("this table is too large", where=where)
+        content = file.read_bytes()
+        text = content.decode("utf-8-sig")
+    except OSError as error:
+        raise InputError(f"this table cannot be read ({reason_of(error)})", where=where) from error
+    except UnicodeDecodeError as error:
+        raise InputError("this table is not in UTF-8", where=where, advice="save it as CSV in UTF-8") from error
+    is_marked = content.startswith(b"\xef\xbb\xbf")
+    try:
+        if file.suffix.lower() in (".jsonl", ".ndjson"):
+            columns, rows, write = _read_lines(text)
+        else:
+            columns, rows, write = _read_cells(text, is_tabs=file.suffix.lower() == ".tsv", is_marked=is_marked)
+    except ValueError as error:
+        raise InputError(f"this table cannot be read ({error})", where=where) from error
+    chosen = column or _COLUMN
+    if chosen not in columns:
+        known = ", ".join(columns[:20]) or "none"
+        advice = f"--column NAME says which one does; it has: {printable(known)}"
+        raise InputError(f"no column {chosen!r} names the recordings", where=where, advice=advice)
+    if not rows:
+        raise InputError("this table has no rows", where=where)
+    return RecordingTable(file, columns, [Row(row, _source_of(row, chosen, file.parent)) for row in rows], write)
+
+
+Read = tuple[list[str], list[dict[str, Any]], Callable[[RecordingTable], bytes]]
+
+
+def _read_cells(text: str, *, is_tabs: bool, is_marked: bool) -> Read:
+    heading = text.partition("\n")[0]
+    delimiter = "\t" if is_tabs else max(_DELIMITERS, key=heading.count)
+    try:
+        found = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
+    except csv.Error as error:
+        raise ValueError(str(error)) from error
+    columns = [name.strip() for name in found[0]] if found else []
+    if len(set(columns)) < len(columns):
+        raise ValueError("two columns have the same name")
+    # Cells behind the last column have no name, and stay as they are.
+    rows = [dict(zip(columns, row, strict=False)) | {"": row[len(columns) :]} for row in found[1:]]
+    ending = "\r\n" if "\r\n" in text else "\n"
+
+    def write(table: RecordingTable) -> bytes:
+        sink = io.StringIO(newline="")
+        writer = csv.writer(sink, delimiter=delimiter, lineterminator=ending)
+        writer.writerow(table.columns)
+        for row in table.rows:
+            writer.writerow([*(_cell(name, row.values.get(name)) for name in table.columns), *row.values.get("", ())])
+        return (b"\xef\xbb\xbf" if is_marked else b"") + sink.getvalue().encode("utf-8", "replace")
+
+    return columns, rows, write
+
+
+def _cell(name: str, value: Any) -> str:
+    text = "" if value is None else str(value)
+    # What we put in is not to run anything where the table is opened; what was there before is its owner's.
+    return harmless_cell(text.replace("\r", "\n")) if name in RESULTS else text
+
+
+def _read_lines(text: str) -> Read:
+    columns: dict[str, None] = {}
+    rows = []
+    for number, line in enumerate(text.split("\n"), 1):
+        if not line.strip():
+            continue
+        try:
+            row = json.loads(line)
+        except (ValueError, RecursionError):
+            raise ValueError(f"line {number} is not JSON") from None
+        if not isinstance(row, dict):
+            raise ValueError(f"line {number} is no JSON object")
+        columns |= dict.fromkeys(row)
+        rows.append(row)
+
+    def write(table: RecordingTable) -> bytes:
+        lines = (json.dumps(row.values, ensure_ascii=False, default=str) for row in table.rows)
+        return "".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace")
+
+    return list(columns), rows, write
+
+
+def _source_of(row: Mapping[str, Any], column: str, folder: Path) -> Source:
+    named = row.get(column)
+    said = named.strip() if isinstance(named, str) else ""
+    facts, wrong = _facts_of(row)
+    if not said or "\0" in said:
+        return Source(Path("row"), problem=f"a row has nothing in its column {column!r}", facts=facts)
+    source = named_recording(said, folder)
+    problem = source.problem or wrong
+    return Source(source.path, source.link, problem, facts)
+
+
+def _facts_of(row: Mapping[str, Any]) -> tuple[Facts, str | None]:
+    """What a row says of its recording, and what is wrong with that."""
+    said: dict[str, Any] = {}
+    for name in _CHECKED_FACTS:
+        value = row.get(name)
+        if value in (None, "", []):
+            continue
+        if name == "hints":
+            parts = value if isinstance(value, list) else re.split(r"\s*[;\n]\s*", str(value))
+            said[name] = tuple(str(part).strip() for part in parts if str(part).strip())
+        elif isinstance(value, (str, int)):
+            said[name] = str(value).strip()
+        else:
+            return Facts(), f"its column {name!r} holds no text"
+    return Facts(**said), None
+
+
+def tables_in(sources: Sequence[object]) -> Iterator[Path]:
+    """Those of the given sources that are tables."""
+    for given in sources:
+        if isinstance(given, (str, Path)) and Path(given).suffix.lower() in TABLE_SUFFIXES and Path(given).is_file():
+            yield Path(given)

@@ -1,0 +1,127 @@
+"""Tables of recordings: read, filled in row by row, and gone on with."""
+
+import csv
+import json
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from cli.ferry import Ferry
+from conftest import Command
+from mantisreed.errors import InputError
+from mantisreed.sources.tables import read_table
+
+
+@pytest.fixture
+def folder(tmp_path: Path, recordings: Path, ferry: Ferry) -> Iterator[Path]:
+    """A workspace with two recordings, and its engine."""
+    with ferry.sailing(tmp_path):
+        yield tmp_path
+
+
+def rows_of(file: Path) -> list[dict[str, str]]:
+    with file.open(encoding="utf-8-sig", newline="") as source:
+        return list(csv.DictReader(source))
+
+
+def test_a_table_is_filled_in_and_gone_on_with(folder: Path, ferry: Ferry, mantisreed: Command) -> None:
+    file = folder / "calls.csv"
+    file.write_bytes(
+        b"\xef\xbb\xbfnumber,source,language,remark\r\n"
+        b'007,recordings/note 0.flac,en,"a, ""b"""\r\n'
+        b"008,missing.flac,en,=1+1\r\n009,recordings/note 1.flac,,\r\n010,recordings/note 0.flac,en,again\r\n"
+    )
+    ended = mantisreed("run", "calls.csv", "--fill")
+    assert ended.returncode == 1 and "missing.flac: no such file" in ended.stderr
+    rows = rows_of(file)
+    assert [row["state"] for row in rows] == ["done", "failed", "done", "done"]
+    assert [row["number"] for row in rows] == ["007", "008", "009", "010"]
+    assert rows[0]["remark"] == 'a, "b"' and rows[1]["remark"] == "=1+1", "what was there is not ours to change"
+    assert rows[0]["text"] and rows[0]["text"] == rows[3]["text"] != rows[2]["text"]
+    assert rows[1]["error"].endswith("missing.flac: no such file") and not rows[1]["text"]
+    assert float(rows[0]["cost"]) > 0 and int(rows[0]["words"]) == 6 and "note 0.txt" in rows[0]["files"]
+    assert file.read_bytes().startswith(b"\xef\xbb\xbf") and b"\r\n" in file.read_bytes()
+    (folder / "missing.flac").write_bytes((folder / "recordings" / "note 1.flac").read_bytes())
+    ferry.forget()
+    ended = mantisreed("run", "calls.csv", "--fill")
+    assert ended.returncode == 0 and "3 rows have their results already" in ended.stderr
+    assert [row["state"] for row in rows_of(file)] == ["done"] * 4
+    assert not ferry.asked, "the sound was known"
+    assert mantisreed("run", "calls.csv", "--fill").returncode == 0
+
+
+def test_rows_say_what_is_known_of_their_recordings(folder: Path, ferry: Ferry, mantisreed: Command) -> None:
+    (folder / "calls.jsonl").write_text(
+        '{"file": "recordings/note 0.flac", "engine": "barge", "more": {"kept": [1]}}\n\n'
+        '{"file": "recordings/note 1.flac", "engine": "curlew"}\n'
+        '{"file": "recordings/note 1.flac", "language": "english_uk"}\n'
+        '{"file": "recordings/note 1.flac", "channels": "seven"}\n'
+        '{"file": "recordings/note 1.flac", "hints": ["knot", "dunlin"]}\n'
+        '{"file": "ftp://marsh.example/a.flac"}\n{"file": 5}\n'
+    )
+    ended = mantisreed("run", "calls.jsonl", "--fill", "--column", "file")
+    assert ended.returncode == 1
+    rows = [json.loads(line) for line in (folder / "calls.jsonl").read_text().splitlines()]
+    assert [row["state"] for row in rows] == ["done", "failed", "failed", "failed", "done", "failed", "failed"]
+    assert rows[0]["more"] == {"kept": [1]}
+    told = ("curlew", "english_uk", "seven", None, "http and https", "nothing in its column 'file'")
+    for row, words in zip(rows[1:], told, strict=True):
+        assert words is None or words in row["error"]
+    jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
+    assert sorted(job["engine"] for job in jobs) == ["barge", "ferry"]
+
+
+def test_a_table_is_a_source_like_any_other(folder: Path, mantisreed: Command) -> None:
+    (folder / "calls.tsv").write_text("source\tnote\nrecordings/note 0.flac\tx\nrecordings/note 1.flac\ty\n")
+    for command in ("plan", "inspect", "run"):
+        ended = mantisreed(command, "calls.tsv", "--json")
+        assert ended.returncode == 0
+        assert len(json.loads(ended.stdout)["recordings"]) == 2
+
+
+def test_patterns_choose_from_folders_and_partial_files_are_left_out(folder: Path, mantisreed: Command) -> None:
+    sound = (folder / "recordings" / "note 0.flac").read_bytes()
+    for name in ("~note.flac", "note 7.flac.part", ".hidden.flac"):
+        (folder / "recordings" / name).write_bytes(sound)
+    (folder / "recordings" / "empty.flac").touch()
+    for options, count in (((), 2), (("--include", "*1.flac"), 1), (("--exclude", "note 0*"), 1)):
+        ended = mantisreed("inspect", "recordings", "--json", *options)
+        assert len(json.loads(ended.stdout)["recordings"]) == count
+    ended = mantisreed("inspect", "recordings", "--include", "*.ogg")
+    assert ended.returncode == 2 and "--include" in ended.stderr
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "told"),
+    [
+        ("a.csv", b"file,x\na,b\n", "no column 'source'"),
+        ("a.csv", b"", "no column 'source'"),
+        ("a.csv", b"source\n", "no rows"),
+        ("a.csv", b"source,source\na,b\n", "two columns have the same name"),
+        ("a.csv", b"source\n\xff\xfe\n", "not in UTF-8"),
+        ("a.jsonl", b"[1]\n", "line 1 is no JSON object"),
+        ("a.jsonl", b"{\n", "line 1 is not JSON"),
+        ("a.csv", b"source,text\na.wav,mine\n", "the column 'text' holds something already"),
+        ("a.wav", b"source\n", "no table to be filled in"),
+    ],
+)
+def test_what_is_wrong_with_a_table_is_told_in_a_line(
+    folder: Path, mantisreed: Command, name: str, content: bytes, told: str
+) -> None:
+    (folder / name).write_bytes(content)
+    ended = mantisreed("run", name, "--fill")
+    assert ended.returncode == 2 and len(ended.stderr.splitlines()) <= 2
+    assert told in ended.stderr
+    assert (folder / name).read_bytes() == content
+
+
+def test_what_is_filled_in_is_no_formula(tmp_path: Path) -> None:
+    file = tmp_path / "a.csv"
+    file.write_text("source\nx.wav\n")
+    table = read_table(file)
+    table.fill(table.sources[0], {"text": "=cmd()", "state": "done"})
+    table.write()
+    assert rows_of(file)[0]["text"] == "'=cmd()"
+    with pytest.raises(InputError):
+        read_table(tmp_path / "none.csv")
