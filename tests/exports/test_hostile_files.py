@@ -37,6 +37,8 @@ PATTERNS: dict[str, tuple[str, Callable[[int], str]]] = {
     "classes": ("vtt", lambda n: VTT + "<c" + ".a" * (n // 2) + ">x"),
     "inner times": ("vtt", lambda n: VTT + "<00:01.500>x" * (n // 12)),
     "ruby": ("vtt", lambda n: VTT + "<ruby>a<rt>b" * (n // 12)),
+    "tags over lines": ("vtt", lambda n: VTT + "<v Ada>x <rt>\n>y\n" * (n // 16)),
+    "voices": ("vtt", lambda n: VTT + "".join(f"<v {number}>x" for number in range(n // 9))),
     "settings": ("vtt", lambda n: VTT[:-1] + " line:1" * (n // 7) + "\nx"),
     "spans": ("ttml", lambda n: TTML.format(P + "<span>" * (n // 14) + "</span>" * (n // 14) + "</p>")),
     "breaks": ("ttml", lambda n: TTML.format(P + "<br/>" * (n // 5) + "</p>")),

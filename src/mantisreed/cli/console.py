@@ -39,7 +39,17 @@ class Console:
             handlers[-1].setLevel(logging.INFO)
         if self._log_file:
             try:
-                handlers.append(logging.FileHandler(self._log_file, encoding="utf-8", errors="backslashreplace"))
+                from logging.handlers import RotatingFileHandler  # for programs that run for weeks
+
+                handlers.append(
+                    RotatingFileHandler(
+                        self._log_file,
+                        maxBytes=_LARGEST_LOG,
+                        backupCount=_OLD_LOGS,
+                        encoding="utf-8",
+                        errors="backslashreplace",
+                    )
+                )
             except OSError as error:
                 raise InputError("the log file cannot be written", where=self._log_file) from error
         for handler in handlers:
@@ -118,6 +128,7 @@ class Console:
                 logging.getLogger("mantisreed").error("where it happened", exc_info=error)
 
 
+_LARGEST_LOG, _OLD_LOGS = 20_000_000, 5  # bytes of a log file, and how many before it are kept
 _MOST_DRAWN = 500  # rows
 _RAW = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
 

@@ -23,6 +23,7 @@ DONE, SOME_FAILED, WRONG_USE, NOT_FINISHED, INTERRUPTED = 0, 1, 2, 3, 130
 
 COMMANDS = {
     "run": ("mantisreed.cli.run", "Send recordings to an engine; write transcripts and subtitles"),
+    "watch": ("mantisreed.cli.watch", "Watch folders; transcribe what appears in them"),
     "inspect": ("mantisreed.cli.inspect", "Show what recordings are like, with advice; send nothing"),
     "plan": ("mantisreed.cli.plan", "Show what a run would send and cost; send nothing"),
     "submit": ("mantisreed.cli.submit", "Submit recordings without waiting; print their job IDs"),

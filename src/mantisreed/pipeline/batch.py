@@ -163,6 +163,44 @@ class Batch:
             self._writer.close()
         return [replace(outcomes[number], job=records.get(task.job or "")) for number, task in enumerate(self._tasks)]
 
+    async def follow(self, incoming: "asyncio.Queue[Source | None]") -> None:
+        """Take recordings as they come, until a None does; what became of each is told by `on_outcome` alone.
+
+        Memory does not grow with their number. What is in the queue behind the None stays there.
+        """
+        is_over = False
+
+        async def work() -> None:
+            nonlocal is_over
+            while not is_over:
+                source = await incoming.get()
+                if source is None:
+                    if not is_over:
+                        is_over = True
+                        for _ in range(at_once):
+                            incoming.put_nowait(None)  # those who wait for the next one hear of it too
+                    return
+                if is_over:
+                    incoming.put_nowait(source)
+                    return
+                task = RecordingTask(source, self._outputs.stem_for(source), 0.0, self._shared)
+                self._tasks.append(task)
+                try:
+                    outcome = await self._outcome_of(task)
+                finally:
+                    self._tasks.remove(task)
+                self._services.on_outcome(outcome)
+
+        at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
+        try:
+            await asyncio.gather(*(work() for _ in range(at_once)))
+        finally:
+            self._writer.close()
+            behind = [incoming.get_nowait() for _ in range(incoming.qsize())]
+            for source in behind:
+                if source is not None:
+                    incoming.put_nowait(source)
+
     def _tasks_for(self, recordings: Sequence[Source]) -> list[RecordingTask]:
         sizes = [_size(recording) for recording in recordings]
         total = sum(sizes)

@@ -1,5 +1,6 @@
 """Marks in lines: out of text with tags, and back into it."""
 
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from itertools import pairwise
 
@@ -12,6 +13,10 @@ STYLES = ("b", "i", "u")
 """Tags that more than one format has."""
 
 
+DEEPEST = 30
+"""Tags in one another at most: where one ends inside others these are written again, and the text grows."""
+
+
 def lines_with_marks(shown: str, spans: Iterable[Span]) -> tuple[tuple[str, ...], tuple[Mark, ...]]:
     """The lines of a text that are not blank, stripped, and what is marked in them.
 
@@ -19,19 +24,32 @@ def lines_with_marks(shown: str, spans: Iterable[Span]) -> tuple[tuple[str, ...]
         shown: the text without its tags.
         spans: outer ones before those inside.
     """
-    spans = list(spans)
+    places: list[tuple[int, int]] = []
     lines: list[str] = []
-    marks: list[Mark] = []
     at = 0
     for raw in shown.split("\n"):
-        line = raw.strip()
-        begin = at + len(raw) - len(raw.lstrip())
-        end = begin + len(line)
-        if line:
-            marks += marks_in(spans, begin, end, len(lines))
+        if line := raw.strip():
+            begin = at + len(raw) - len(raw.lstrip())
+            places.append((begin, begin + len(line)))
             lines.append(line)
         at += len(raw) + 1
+    marks: list[Mark] = []
+    for number, ((begin, end), own) in enumerate(zip(places, spans_in_parts(spans, places), strict=True)):
+        marks += marks_in(own, begin, end, number)
     return tuple(lines), tuple(marks)
+
+
+def spans_in_parts(spans: Iterable[Span], parts: Sequence[tuple[int, int]]) -> Iterator[list[Span]]:
+    """For each part [begin, end) of a text, in order and apart, the spans that reach into it, in their order."""
+    waiting = deque(sorted(spans, key=lambda span: span[0]))
+    inside: list[Span] = []
+    for begin, end in parts:
+        inside = [span for span in inside if span[1] > begin]
+        while waiting and waiting[0][0] < end:
+            span = waiting.popleft()
+            if span[1] > begin:
+                inside.append(span)
+        yield inside
 
 
 def marks_in(spans: Iterable[Span], begin: int, end: int, number: int) -> Iterator[Mark]:
@@ -64,7 +82,7 @@ def marked_lines(
     ]
 
 
-_DEEPEST = (
+DEEPEST = (
     30  # marks in one another; where some end in others, each is written again, and a text would grow without end
 )
 
@@ -99,7 +117,7 @@ def _marked(
                 interrupted.append((mark, tags))
         parts += put_in.get(place, ())
         beginning = sorted(begins.get(place, ()), key=lambda pair: -pair[0].last)
-        for one in [*reversed(interrupted), *beginning][: max(0, _DEEPEST - len(inside))]:
+        for one in [*reversed(interrupted), *beginning][: max(0, DEEPEST - len(inside))]:
             inside.append(one)
             parts.append(one[1][0])
         parts.append(escape(line[place:following]))

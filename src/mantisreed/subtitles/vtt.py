@@ -4,10 +4,11 @@ import html
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
+from itertools import pairwise
 
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
-from mantisreed.subtitles.marking import Span, lines_with_marks, marked_lines
+from mantisreed.subtitles.marking import DEEPEST, Span, lines_with_marks, marked_lines, spans_in_parts
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks, seconds_of
 from mantisreed.transcript.document import Word
@@ -222,6 +223,9 @@ class _Parser:
                 if name == "v":
                     annotation = tag.partition(" ")[2] if tag.startswith("v.") else " ".join(tag.split(None, 1)[1:])
                     voices.append((_SPACES.sub(" ", html.unescape(annotation)).strip() or None, len(shown)))
+                if len(inside) >= DEEPEST:
+                    self._remark("tags are nested too deeply, and one was left out", f"<{excerpt_of(tag)}>", "30")
+                    continue
                 inside.append((name, len(spans)))
                 spans.append((len(shown), None, _SPACES.sub(" ", tag).strip()))
             elif any(open_name == name for open_name, _ in inside):
@@ -258,9 +262,10 @@ def _parted(
         del named[1:]
     edges = [0, *(at for _, at in named[1:]), len(shown)]
     name = cue.name
-    for (voice, _), first, last in zip(named, edges, edges[1:], strict=False):
+    parts = list(pairwise(edges))
+    for (voice, _), (first, last), inside in zip(named, parts, spans_in_parts(spans, parts), strict=True):
         part = shown[first:last]
-        own = [(max(0, a - first), min(b, last) - first, tag) for a, b, tag in spans if a < last and b > first]
+        own = [(max(0, a - first), min(b, last) - first, tag) for a, b, tag in inside if a < last and b > first]
         lines, marks = lines_with_marks(part, own)
         words: tuple[Word, ...] = ()
         if len(stamps) > 1:

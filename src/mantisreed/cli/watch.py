@@ -1,0 +1,90 @@
+"""`mantisreed watch`: recordings that appear in folders are transcribed by themselves."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_pieces, add_sending, duration, run_options
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from typing import Any
+
+    from mantisreed.pipeline.outcomes import Outcome
+
+EXAMPLES = """\
+examples:
+  mantisreed watch evenings/ --engine brook --to srt,txt
+  mantisreed watch inbox/ --move-done archive/ --log-file watch.log
+  mantisreed watch inbox/ --until-idle 5s
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `watch` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument("folders", nargs="+", metavar="FOLDER", help="a folder, with all folders in it")
+    parser.add_argument("--include", action="append", metavar="PATTERN", help="only files whose names are like *.wav")
+    parser.add_argument("--exclude", action="append", metavar="PATTERN", help="no files whose names are so")
+    parser.add_argument("--track", type=int, metavar="N", help="which track of sound, from 1")
+    group = parser.add_argument_group("how it is watched")
+    group.add_argument("--until-idle", metavar="DURATION", help="end when nothing comes or is under way for so long")
+    group.add_argument(
+        "--settle",
+        metavar="DURATION",
+        help="a file is complete when nobody wrote to it for so long (default: 2s)",
+    )
+    group.add_argument("--move-done", metavar="DIR", help="move recordings there when they are done")
+    add_sending(parser)
+    add_pieces(parser)
+
+
+def run(
+    console: Console,
+    *,
+    folders: "Sequence[str]",
+    config: str | None = None,
+    until_idle: str | None = None,
+    settle: str | None = None,
+    move_done: str | None = None,
+    **given: "Any",
+) -> int:
+    """Watch until asked to stop; a line for each recording. 1 when some failed, else 0."""
+    from pathlib import Path
+
+    from mantisreed.pipeline.watching import WatchHooks, WatchOptions, check_folders, watch
+    from mantisreed.workspace import open_workspace
+
+    workspace = open_workspace(Path(config) if config else None)
+    options = run_options(workspace, **given)
+    settled = duration(settle, "--settle")
+    target = Path(move_done) if move_done else None
+    watching = WatchOptions(duration(until_idle, "--until-idle"), 2.0 if settled is None else settled, target)
+    places = [Path(folder) for folder in folders]
+    check_folders(places, target)
+    count = {"done": 0, "failed": 0}
+
+    def tell(outcome: "Outcome") -> None:
+        _tell(console, outcome)
+        if outcome.state != "waiting":
+            count["failed" if outcome.state == "failed" else "done"] += 1
+
+    console.note(f"watching {', '.join(folders)}; Ctrl-C ends it")
+    watch(places, workspace, options, watching, WatchHooks(on_outcome=tell, on_note=console.note))
+    console.note(f"{count['done']} done, {count['failed']} failed")
+    return 1 if count["failed"] else 0
+
+
+def _tell(console: Console, outcome: "Outcome") -> None:
+    from datetime import datetime
+
+    from mantisreed.files import printable
+    from mantisreed.units import short_duration
+
+    parts = [datetime.now().strftime("%H:%M:%S"), outcome.state, outcome.recording.label]
+    if transcript := outcome.transcript:
+        parts.append(f"{short_duration(transcript.recording.duration)}, {len(transcript.words)} words")
+        parts.append(" ".join(printable(path) for path in outcome.files))
+    if outcome.error:
+        parts.append(str(outcome.error))
+    console.result("  ".join(parts))

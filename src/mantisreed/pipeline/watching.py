@@ -1,0 +1,237 @@
+"""`watch`, for Python: recordings that appear in folders go to an engine by themselves, for as long as it runs."""
+
+import asyncio
+import time
+from collections.abc import Callable, Sequence
+from contextlib import AsyncExitStack, suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.errors import InputError, RefusedError, UnreachableError, reason_of
+from mantisreed.exports.formats import chosen_formats
+from mantisreed.exports.script import WriteOptions
+from mantisreed.files import FileState, make_folder, printable
+from mantisreed.pipeline.batch import Batch, BatchServices
+from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.open_files import fitted
+from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.transcribe import LateTransport, check_links, interruptible, ledger_of, run_interruptibly
+from mantisreed.sources.recordings import Selection, Source
+from mantisreed.sources.watching import FolderWatch, WatchMemory
+from mantisreed.workspace import Workspace
+
+_FINISHED = frozenset(("done", "nothing heard", "incomplete", "doubtful"))
+_AGAIN = 60.0  # seconds until what waits is tried again, where nobody says when
+_LOOK = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class WatchOptions:
+    """How folders are watched.
+
+    Attributes:
+        until_idle: seconds after which to end when nothing has come and nothing is under way; None goes on for ever.
+        settle: seconds for which nobody must have written to a file.
+        move_done: where recordings go that are done; None leaves them.
+        again: seconds until what waits for an engine is tried again, where nobody says when.
+    """
+
+    until_idle: float | None = None
+    settle: float = 2.0
+    move_done: Path | None = None
+    again: float = _AGAIN
+
+
+@dataclass(slots=True)
+class WatchHooks:
+    """Who is told what.
+
+    Attributes:
+        on_outcome: called with what became of each recording.
+        on_event: called as recordings move along.
+        on_note: called with what else there is to say.
+    """
+
+    on_outcome: Callable[[Outcome], None] = lambda outcome: None
+    on_event: Callable[[Event], None] = lambda event: None
+    on_note: Callable[[str], None] = lambda note: None
+
+
+def watch(
+    folders: Sequence[Path],
+    workspace: Workspace,
+    options: RunOptions | None = None,
+    watching: WatchOptions | None = None,
+    hooks: WatchHooks | None = None,
+) -> None:
+    """Send each recording that is, or appears, in these folders, once; until it is asked to stop.
+
+    The first interruption (Ctrl-C, SIGTERM) takes nothing new and lets what is on its way come in.
+
+    Raises:
+        InputError: a folder, an option, the card or a secret is wrong; nothing was sent.
+    """
+    wanted, watching, hooks = options or RunOptions(), watching or WatchOptions(), hooks or WatchHooks()
+    checked = transcription_options(workspace, wanted)
+    checked = replace(checked, card=fitted(checked.card)[0])
+    check_links(workspace, checked.card, [Source(folder) for folder in folders])
+    workspace.trust.require("database", "leading", *(() if wanted.into is not None else ("writing",)))
+    outputs = Outputs(
+        Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into,
+        workspace.hidden,
+        chosen_formats(wanted.to if wanted.to is not None else workspace.settings.to),
+        options=wanted.writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording()),
+        overwrite=wanted.overwrite,
+    )
+    if watching.move_done is not None:
+        make_folder(watching.move_done)
+    keeper = _Keeper(workspace, checked, outputs, watching, hooks)
+    run_interruptibly(keeper.keep(folders, wanted.selection or Selection()))
+
+
+@dataclass(slots=True)
+class _Keeper:
+    """Takes recordings as they come, through one batch after the other: a new one when an engine was left alone."""
+
+    workspace: Workspace
+    options: TranscriptionOptions
+    outputs: Outputs
+    watching: WatchOptions
+    hooks: WatchHooks
+    _waiting: list[Source] = field(default_factory=list)
+    _states: dict[str, FileState] = field(default_factory=dict)
+    _is_over: bool = False
+    _under_way: int = 0
+    _last: float = 0.0
+    _batch: Batch | None = None
+
+    async def keep(self, folders: Sequence[Path], selection: Selection) -> None:
+        loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()
+        memory = WatchMemory(self.workspace.hidden, folders)
+
+        def come(source: Source) -> None:
+            loop.call_soon_threadsafe(self._come, source, found)
+
+        watch = FolderWatch(
+            folders, selection, memory, come, settle=self.watching.settle, left_out=self.watching.move_done
+        )
+        self._last = time.monotonic()
+
+        def interrupt() -> None:
+            self._is_over = True
+            if self._batch is not None:
+                self._batch.interrupt()
+            found.put_nowait(None)
+
+        with DecodingWorkers() as workers, interruptible(interrupt):
+            watch.start()
+            ending = asyncio.create_task(self._end_when_idle(watch, found))
+            try:
+                while not self._is_over:
+                    await self._one_batch(found, workers, memory)
+                    await self._pause(found)
+            finally:
+                ending.cancel()
+                await asyncio.to_thread(watch.stop)
+
+    def _come(self, source: Source, found: "asyncio.Queue[Source | None]") -> None:
+        self._under_way += 1
+        self._last = time.monotonic()
+        found.put_nowait(source)
+
+    async def _one_batch(
+        self, found: "asyncio.Queue[Source | None]", workers: DecodingWorkers, memory: WatchMemory
+    ) -> None:
+        """Take what comes until something has to wait."""
+        async with AsyncExitStack() as stack:
+            transport = await stack.enter_async_context(LateTransport())
+
+            def ended(outcome: Outcome) -> None:
+                if self._ended(outcome, memory):
+                    found.put_nowait(None)
+
+            callbacks = self.workspace.callbacks
+            services = BatchServices(
+                transport,
+                lambda: ledger_of(self.workspace),
+                self.workspace.hidden,
+                workers=workers,
+                callbacks=f"{callbacks.public.rstrip('/')}/calls" if callbacks else None,
+                ready=transport.ready,
+                on_event=self.hooks.on_event,
+                on_outcome=ended,
+            )
+            self._batch = Batch(self.options, self.outputs, services)
+            await self._batch.follow(found)
+            self._batch = None
+
+    def _ended(self, outcome: Outcome, memory: WatchMemory) -> bool:
+        """Note what became of a recording; whether it has to wait."""
+        source = outcome.recording
+        self._last = time.monotonic()
+        if outcome.state == "waiting" or _is_no_fault_of_its_own(outcome):
+            self._waiting.append(source)
+            if not self._is_over:
+                self.hooks.on_outcome(outcome)
+            return True
+        self._under_way -= 1
+        if outcome.state in _FINISHED:
+            with suppress(OSError):
+                memory.note(source.path, FileState.of(source.path))
+            if self.watching.move_done is not None:
+                self._move(source)
+        self.hooks.on_outcome(outcome)
+        return False
+
+    def _move(self, source: Source) -> None:
+        folder = self.watching.move_done
+        assert folder is not None
+        target, number = folder / source.path.name, 1
+        while target.exists():
+            number += 1
+            target = folder / f"{source.path.stem}-{number}{source.path.suffix}"
+        try:
+            source.path.rename(target)
+        except OSError as error:
+            self.hooks.on_note(f"{source.label} could not be moved ({reason_of(error)})")
+
+    async def _pause(self, found: "asyncio.Queue[Source | None]") -> None:
+        """Let an engine that was left alone rest, and then try again what waits for it."""
+        if self._is_over or not self._waiting:
+            return
+        self.hooks.on_note(f"{len(self._waiting)} wait; tried again in {self.watching.again:.0f} s")
+        until = time.monotonic() + self.watching.again
+        while time.monotonic() < until and not self._is_over:
+            await asyncio.sleep(_LOOK)
+        for source in self._waiting:
+            found.put_nowait(source)
+        self._waiting.clear()
+
+    async def _end_when_idle(self, watch: FolderWatch, found: "asyncio.Queue[Source | None]") -> None:
+        limit = self.watching.until_idle
+        while limit is not None:
+            await asyncio.sleep(min(_LOOK, limit / 2))
+            is_idle = not self._under_way and not watch.is_waiting_for_files
+            if is_idle and time.monotonic() - self._last >= limit:
+                self._is_over = True
+                found.put_nowait(None)
+                return
+
+
+def _is_no_fault_of_its_own(outcome: Outcome) -> bool:
+    """Whether a recording failed because the engine lets nobody in, or is away: whoever watches waits for that."""
+    error = outcome.error
+    return isinstance(error, RefusedError) or (isinstance(error, UnreachableError) and not error.was_sent)
+
+
+def check_folders(folders: Sequence[Path], move_done: Path | None) -> None:
+    """See that recordings are not moved to where they are looked for.
+
+    Raises:
+        InputError: they would be.
+    """
+    if move_done is not None and any(move_done.resolve() == folder.resolve() for folder in folders):
+        raise InputError("recordings would be moved to where they are", where=printable(move_done))

@@ -1,0 +1,226 @@
+"""Folders that fill up: each recording in them once, as soon as it is complete.
+
+File-system events wake the look into the folders where there are any; a look every few seconds finds what comes over
+the network, or came while nobody was looking. A recording is complete when nobody has written to it for a while.
+"""
+
+import logging
+import os
+import threading
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+
+from mantisreed.errors import InputError
+from mantisreed.files import FileState, bytes_digest, make_folder, printable
+from mantisreed.sources.recordings import Selection, Source, recordings_in
+
+_log = logging.getLogger(__name__)
+
+_OFTEN = 1.0  # seconds between two looks while something may be growing, or where no events come
+_SELDOM = 30.0  # where events come; they may get lost when very many come at once
+_MEMORY = "watched"
+
+
+class _Entry(msgspec.Struct, frozen=True, array_like=True):
+    """A recording that is done with: its place, and what the system said of it."""
+
+    path: str
+    size: int
+    modified_ns: int
+
+
+class WatchMemory:
+    """Which recordings of watched folders are done with, also for the next process. One file that only grows."""
+
+    def __init__(self, hidden: Path, folders: Iterable[Path]) -> None:
+        """Read it.
+
+        Args:
+            hidden: the workspace's hidden folder.
+            folders: that are watched.
+
+        Raises:
+            OutputError: there is no place for it.
+        """
+        name = bytes_digest(os.fsencode(folder.resolve()) + b"\0" for folder in folders).removeprefix("sha256:")[:16]
+        make_folder(hidden / _MEMORY)
+        self._file = hidden / _MEMORY / f"{name}.jsonl"
+        self._known = {(entry.path, entry.size, entry.modified_ns) for entry in self._read()}
+
+    def _read(self) -> Iterator[_Entry]:
+        with suppress(OSError):
+            for line in self._file.read_bytes().splitlines():
+                with suppress(msgspec.MsgspecError):  # the last line of a process that was killed
+                    yield msgspec.json.decode(line, type=_Entry)
+
+    def knows(self, path: Path, state: FileState) -> bool:
+        """Whether this recording, as it is now, is done with."""
+        return _key(path, state) in self._known
+
+    def note(self, path: Path, state: FileState) -> None:
+        """It is."""
+        key = _key(path, state)
+        if key in self._known:
+            return
+        self._known.add(key)
+        with self._file.open("ab") as sink:
+            sink.write(msgspec.json.encode(_Entry(*key)) + b"\n")
+
+
+def _key(path: Path, state: FileState) -> tuple[str, int, int]:
+    return os.fsencode(path.resolve()).decode("utf-8", "backslashreplace"), state.size, state.modified_ns
+
+
+class FolderWatch:
+    """Looks into folders on a thread of its own, from `start` to `stop`."""
+
+    def __init__(
+        self,
+        folders: Sequence[Path],
+        selection: Selection,
+        memory: WatchMemory,
+        on_found: Callable[[Source], None],
+        *,
+        settle: float = 2.0,
+        left_out: Path | None = None,
+    ) -> None:
+        """Look nowhere yet.
+
+        Args:
+            folders: to watch, with all folders in them.
+            selection: which files are taken.
+            memory: which are done with.
+            on_found: called, on the thread, with each recording that is complete, once for each state of its file.
+            settle: seconds for which nobody must have written to a file.
+            left_out: a folder that is not looked into, such as one that recordings are moved to.
+
+        Raises:
+            InputError: one is no folder.
+        """
+        for folder in folders:
+            if not folder.is_dir():
+                raise InputError("this is no folder, and cannot be watched", where=printable(folder))
+        self._folders, self._selection, self._memory = folders, selection, memory
+        self._on_found, self._settle = on_found, settle
+        self._left_out = left_out.resolve() if left_out is not None else None
+        self._growing: dict[Path, tuple[FileState, float]] = {}
+        self._given: dict[Path, FileState] = {}
+        self._told: set[str] = set()
+        self._wake, self._is_over = threading.Event(), False
+        self._thread = threading.Thread(target=self._watch, name="watching", daemon=True)
+        self._observer = _Observer(folders, self._wake)
+
+    @property
+    def is_waiting_for_files(self) -> bool:
+        """Whether some file was seen that may not be complete yet."""
+        return bool(self._growing)
+
+    def start(self) -> None:
+        """Look from now on."""
+        self._observer.start()
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Look no more; what was not given out by now is not."""
+        self._is_over = True
+        self._wake.set()
+        self._observer.stop()
+        self._thread.join()
+
+    def _watch(self) -> None:
+        while not self._is_over:
+            self._wake.clear()
+            try:
+                self._look()
+            except OSError as error:  # a network share that is away for a while
+                _log.warning("the folders cannot be looked into: %s", error)
+            is_quiet = self._observer.is_working and not self._growing
+            self._wake.wait(_SELDOM if is_quiet else min(_OFTEN, max(0.05, self._settle / 2)))
+
+    def _look(self) -> None:
+        """Give out what is complete now."""
+        now, seen = time.monotonic(), set()
+        for folder in self._folders:
+            for source in recordings_in(folder, self._selection):
+                if source.problem is not None:
+                    if source.label not in self._told:
+                        self._told.add(source.label)
+                        _log.warning("%s: %s", source.label, source.problem)
+                    continue
+                path = source.path
+                if self._left_out is not None and path.resolve().is_relative_to(self._left_out):
+                    continue
+                seen.add(path)
+                self._weigh(source, now)
+        for known in (self._growing, self._given):
+            for path in [path for path in known if path not in seen]:
+                del known[path]  # moved or removed: memory does not grow with what has been
+
+    def _weigh(self, source: Source, now: float) -> None:
+        path = source.path
+        try:
+            state = FileState.of(path)
+        except OSError:
+            return
+        if self._given.get(path) == state:
+            return
+        if self._memory.knows(path, state):
+            self._given[path] = state
+            return
+        before = self._growing.get(path)
+        if before is None or before[0] != state:
+            # What was not touched for longer than that before we came is complete already.
+            age = time.time() - state.modified_ns / 1e9
+            if before is not None or age < self._settle:
+                self._growing[path] = state, now
+                return
+        elif now - before[1] < self._settle:
+            return
+        self._growing.pop(path, None)
+        self._given[path] = state
+        self._on_found(source)
+
+
+class _Observer:
+    """File-system events, by watchdog; where there are none to be had, nobody is woken."""
+
+    def __init__(self, folders: Sequence[Path], wake: threading.Event) -> None:
+        self._folders, self._wake = folders, wake
+        self._observer: object | None = None
+
+    @property
+    def is_working(self) -> bool:
+        """Whether events come."""
+        return self._observer is not None
+
+    def start(self) -> None:
+        """Wake from now on."""
+        from watchdog.events import FileSystemEvent, FileSystemEventHandler
+        from watchdog.observers import Observer
+
+        wake = self._wake
+
+        class Waking(FileSystemEventHandler):
+            def on_any_event(self, event: FileSystemEvent) -> None:
+                if event.event_type not in ("opened", "closed_no_write"):
+                    wake.set()
+
+        observer = Observer()
+        try:
+            for folder in self._folders:
+                observer.schedule(Waking(), str(folder), recursive=True)
+            observer.start()
+        except OSError as error:  # no more watches to be had, or a file system without events
+            _log.info("no file-system events (%s); the folders are looked into every second", error)
+            return
+        self._observer = observer
+
+    def stop(self) -> None:
+        """Wake no more."""
+        if self._observer is not None:
+            self._observer.stop()  # type: ignore[attr-defined]
+            self._observer.join()  # type: ignore[attr-defined]

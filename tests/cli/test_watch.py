@@ -1,0 +1,175 @@
+"""Folders that are watched: each recording once, when it is complete, whatever happens meanwhile."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from cli.ferry import Ferry
+from conftest import Command
+from mantisreed.errors import InputError
+from mantisreed.files import FileState
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
+from mantisreed.sources.recordings import Selection, Source
+from mantisreed.sources.watching import FolderWatch, WatchMemory
+from mantisreed.workspace import open_workspace
+
+QUICK = ("--settle", "0.3s", "--until-idle", "1.5s", "--to", "txt")
+
+
+@pytest.fixture
+def inbox(tmp_path: Path, recordings: Path, ferry: Ferry) -> Iterator[Path]:
+    """An empty folder that is watched; two recordings lie beside it."""
+    (tmp_path / "inbox").mkdir()
+    with ferry.sailing(tmp_path):
+        yield tmp_path / "inbox"
+
+
+def sounds(inbox: Path) -> list[bytes]:
+    return [path.read_bytes() for path in sorted((inbox.parent / "recordings").glob("*.flac"))]
+
+
+def test_what_is_there_and_what_comes_is_done_once_it_is_complete(
+    inbox: Path, ferry: Ferry, mantisreed: Command
+) -> None:
+    first, second = sounds(inbox)
+    (inbox / "first.flac").write_bytes(first)
+
+    def drop() -> None:
+        time.sleep(0.8)
+        with (inbox / "growing.flac").open("wb") as sink:
+            for at in range(0, len(second), len(second) // 6):
+                sink.write(second[at : at + len(second) // 6])
+                sink.flush()
+                time.sleep(0.1)
+        (inbox / "half.flac.part").write_bytes(first[:1000])
+        (inbox / "bad.wav").write_bytes(b"no sound")
+        (inbox / "deep").mkdir()
+
+    thread = threading.Thread(target=drop)
+    thread.start()
+    ended = mantisreed("watch", "inbox", "--move-done", "archive", *QUICK)
+    thread.join()
+    assert ended.returncode == 1
+    assert sorted(line.split("  ")[1] for line in ended.stdout.splitlines()) == ["done", "done", "failed"]
+    assert sum(ferry.asked.values()) == 2, "nothing was sent while it grew"
+    assert sorted(path.name for path in (inbox.parent / "archive").iterdir()) == ["first.flac", "growing.flac"]
+    assert sorted(path.name for path in (inbox.parent / "transcripts").iterdir()) == ["first.txt", "growing.txt"]
+    assert (inbox / "bad.wav").exists() and (inbox / "half.flac.part").exists()
+
+
+def test_the_next_watch_goes_on_where_the_last_one_was(inbox: Path, ferry: Ferry, mantisreed: Command) -> None:
+    first, second = sounds(inbox)
+    (inbox / "first.flac").write_bytes(first)
+    assert mantisreed("watch", "inbox", *QUICK).returncode == 0
+    (inbox / "second.flac").write_bytes(second)
+    (inbox.parent / "transcripts" / "first.txt").unlink()
+    ended = mantisreed("watch", "inbox", *QUICK)
+    assert [line.split("  ")[2] for line in ended.stdout.splitlines()] == ["inbox/second.flac"]
+    assert not (inbox.parent / "transcripts" / "first.txt").exists(), "it was done with"
+    (inbox / "first.flac").write_bytes(second)
+    assert len(mantisreed("watch", "inbox", *QUICK).stdout.splitlines()) == 1, "it is another recording now"
+    assert sum(ferry.asked.values()) == 2, "whose sound was known"
+
+
+def watching(inbox: Path) -> "subprocess.Popen[str]":
+    return subprocess.Popen(
+        [sys.executable, "-m", "mantisreed", "watch", "inbox", "--settle", "0.2s", "--to", "txt"],
+        cwd=inbox.parent,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+
+
+def wait_for(condition: object, seconds: float = 30.0) -> None:
+    until = time.monotonic() + seconds
+    while not condition():  # type: ignore[operator]
+        assert time.monotonic() < until
+        time.sleep(0.05)
+
+
+def test_it_is_stopped_without_losing_anything(inbox: Path, ferry: Ferry) -> None:
+    ferry.slowness = 1.0
+    with watching(inbox) as process:
+        (inbox / "first.flac").write_bytes(sounds(inbox)[0])
+        wait_for(lambda: ferry.asked)
+        process.terminate()
+        out, errors = process.communicate(timeout=30)
+    assert process.returncode == 0, errors
+    assert "Traceback" not in errors
+    assert (inbox.parent / "transcripts" / "first.txt").exists() and "done" in out
+
+
+def test_it_is_killed_and_goes_on_and_nothing_that_was_answered_is_paid_for_again(
+    inbox: Path, ferry: Ferry, mantisreed: Command
+) -> None:
+    sound = sounds(inbox)[0]
+    ferry.slowness = 0.2
+    with watching(inbox) as process:
+        for number in range(12):
+            (inbox / f"{number}.flac").write_bytes(sound[:-1] + bytes([number]))
+        wait_for(lambda: len(list((inbox.parent / ".mantisreed").rglob("*.jsonl"))) == 1)
+        os.kill(process.pid, signal.SIGKILL)
+        process.wait()
+    assert mantisreed("watch", "inbox", *QUICK).returncode == 0
+    assert len(list((inbox.parent / "transcripts").iterdir())) == 12
+    jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
+    assert len(jobs) == 12 and {job["state"] for job in jobs} == {"done"}
+
+
+def test_what_waits_for_an_engine_is_tried_again(inbox: Path, ferry: Ferry) -> None:
+    ferry.faults = ["key"]
+    (inbox / "first.flac").write_bytes(sounds(inbox)[0])
+    outcomes: list[Outcome] = []
+    notes: list[str] = []
+    watch(
+        [inbox],
+        open_workspace(inbox.parent / "mantisreed.toml"),
+        watching=WatchOptions(until_idle=1.0, settle=0.2, again=0.4),
+        hooks=WatchHooks(on_outcome=outcomes.append, on_note=notes.append),
+    )
+    assert [outcome.state for outcome in outcomes] == ["failed", "done"]
+    assert notes == ["1 wait; tried again in 0 s"]
+
+
+def test_a_watch_looks_at_each_state_of_a_file_once(tmp_path: Path) -> None:
+    folder, found = tmp_path / "in", list[Source]()
+    folder.mkdir()
+    memory = WatchMemory(tmp_path / ".mantisreed", [folder])
+    looking = FolderWatch([folder], Selection(exclude=("no*",)), memory, found.append, settle=0.1)
+    for name in ("a.wav", "not.wav", "a.txt"):
+        (folder / name).write_bytes(b"x")
+    looking.start()
+    try:
+        wait_for(lambda: len(found) == 1, 5)
+        time.sleep(0.3)
+        assert [source.name for source in found] == ["a.wav"]
+        memory.note(folder / "a.wav", FileState.of(folder / "a.wav"))
+        (folder / "a.wav").write_bytes(b"xyz")
+        wait_for(lambda: len(found) == 2, 5)
+        (folder / "a.wav").rename(folder / "b.wav")
+        wait_for(lambda: len(found) == 3, 5)
+    finally:
+        looking.stop()
+    assert WatchMemory(tmp_path / ".mantisreed", [folder])._known == memory._known
+    with pytest.raises(InputError, match="no folder"):
+        FolderWatch([folder / "b.wav"], Selection(), memory, found.append)
+
+
+def test_wrong_uses_are_told(inbox: Path, mantisreed: Command) -> None:
+    for arguments, told in (
+        (("missing",), "this is no folder"),
+        (("inbox", "--move-done", "inbox"), "moved to where they are"),
+        (("inbox", "--settle", "soon"), "--settle"),
+    ):
+        ended = mantisreed("watch", *arguments)
+        assert ended.returncode == 2 and told in ended.stderr
