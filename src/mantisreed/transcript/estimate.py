@@ -100,6 +100,8 @@ def _best_runs(texts: Sequence[str], lengths: NDArray[np.float64], speech: Seque
     that are left say, so that time grows with the length of the speech and not with its square. When the best runs
     come near the edge of what was looked at, more is looked at.
     """
+    if len(speech) == 1:
+        return [(0, len(texts))]
     stretches = np.array([end - start for start, end in speech])
     costs = _Costs(texts, lengths, stretches)
     band = _BAND
