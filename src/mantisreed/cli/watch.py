@@ -86,5 +86,5 @@ def _tell(console: Console, outcome: "Outcome") -> None:
         parts.append(f"{short_duration(transcript.recording.duration)}, {len(transcript.words)} words")
         parts.append(" ".join(printable(path) for path in outcome.files))
     if outcome.error:
-        parts.append(str(outcome.error))
+        parts.append(str(outcome.error).removeprefix(f"{outcome.recording.label}: "))
     console.result("  ".join(parts))
