@@ -10,7 +10,7 @@ import pytest
 
 from cli.ferry import Ferry
 from conftest import Command, Note
-from mantisreed.sources.recordings import find_recordings
+from mantisreed.sources.finding import find_recordings
 
 
 @pytest.fixture

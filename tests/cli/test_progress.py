@@ -6,7 +6,7 @@ import pytest
 
 from mantisreed.cli.progress import whole_line
 from mantisreed.pipeline.events import BatchProgress, Event
-from mantisreed.sources.recordings import find_recordings
+from mantisreed.sources.finding import find_recordings
 
 
 def progress(**counts: object) -> BatchProgress:

@@ -13,7 +13,8 @@ from mantisreed.errors import InputError, OutputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import write_new, write_whole
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.sources.recordings import Source, find_recordings
+from mantisreed.sources.finding import find_recordings
+from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript
 
 TRANSCRIPT = Transcript(

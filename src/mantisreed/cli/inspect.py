@@ -44,7 +44,7 @@ def run(
 
     from mantisreed.errors import InputError
     from mantisreed.pipeline.inspection import inspect_recordings
-    from mantisreed.sources.recordings import find_recordings
+    from mantisreed.sources.finding import find_recordings
 
     recordings = find_recordings(sources, selection(include, exclude, column))
     if plot and len(recordings) > 1:

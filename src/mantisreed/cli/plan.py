@@ -52,7 +52,7 @@ def run(
 
     from mantisreed.pipeline.options import RunOptions, transcription_options
     from mantisreed.pipeline.plan import plan_recordings
-    from mantisreed.sources.recordings import find_recordings
+    from mantisreed.sources.finding import find_recordings
     from mantisreed.workspace import open_workspace
 
     workspace = open_workspace(Path(config) if config else None)

@@ -28,7 +28,8 @@ from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transc
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions, channels_named
-from mantisreed.sources.recordings import NO_FACTS, Facts, Source, find_recordings
+from mantisreed.sources.finding import find_recordings
+from mantisreed.sources.recordings import NO_FACTS, Facts, Source
 from mantisreed.trust import TrustError
 from mantisreed.workspace import Workspace
 

@@ -5,7 +5,7 @@ import logging
 import os
 import re
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
@@ -15,7 +15,7 @@ from urllib.parse import parse_qsl, unquote
 
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.urls import split_url
-from mantisreed.errors import InputError, RecordingError, reason_of
+from mantisreed.errors import RecordingError, reason_of
 from mantisreed.files import printable
 
 if TYPE_CHECKING:
@@ -33,7 +33,9 @@ SUFFIXES = frozenset(_LISTED.split())
 TABLE_SUFFIXES = frozenset((".csv", ".tsv", ".jsonl", ".ndjson"))
 """Endings of files that are taken for tables of recordings."""
 
-_LINK = re.compile(r"https?://[^/]", re.IGNORECASE)
+LINK = re.compile(r"https?://[^/]", re.IGNORECASE)
+"""How a source begins that is a link."""
+
 _LETS_IN = re.compile(r"sig|token|key|secret|auth|pass|cred|session|code", re.IGNORECASE)
 _LONG_VALUE = 24  # characters of a value in a query, from which on it may be a key whatever its name
 
@@ -127,28 +129,10 @@ class Selection:
         return (not self.include or is_one_of(self.include)) and not is_one_of(self.exclude)
 
 
-def find_recordings(
-    sources: "Iterable[str | os.PathLike[str] | Source]", selection: Selection | None = None
-) -> list[Source]:
-    """The recordings that these files, folders, tables and links are or hold, in order, each once.
-
-    Folders are searched with all folders in them; hidden ones, hidden files, empty and partial ones are left out. A
-    folder in them that cannot be read, or is a link, is a source with a problem: it is told, and counts as failed.
-
-    Raises:
-        InputError: a source does not exist, or a folder or table holds no recording.
-    """
-    found: dict[tuple[str, Facts], Source] = {}
-    for given in sources:
-        for source in [given] if isinstance(given, Source) else _recordings_of(given, selection or Selection()):
-            found.setdefault((source.key, source.facts), source)
-    return list(found.values())
-
-
 def named_recording(named: str, folder: Path) -> Source:
     """The recording that a table names, by a link or by a path from a folder; with a problem where it is none."""
-    if _LINK.match(named):
-        return _linked(named) or Source(Path("link"), problem="this is no link")
+    if LINK.match(named):
+        return linked_recording(named) or Source(Path("link"), problem="this is no link")
     if "://" in named:
         return Source(Path(named.rpartition("/")[2] or "link"), problem="only http and https links are fetched")
     path = folder / Path(named).expanduser()
@@ -190,43 +174,12 @@ def _hide(link: str) -> None:
             Secret(value)
 
 
-def _linked(link: str) -> Source | None:
+def linked_recording(link: str) -> Source | None:
+    """The recording that an http(s) link leads to; None where it names no host."""
     if not split_url(link).hostname:
         return None
     name = unquote(split_url(link).path).rstrip("/").rpartition("/")[2] or "recording"
     return Source(Path(name.replace("\0", "")), link)
-
-
-def _recordings_of(given: str | os.PathLike[str], selection: Selection) -> list[Source]:
-    if isinstance(given, str) and _LINK.match(given):
-        linked = _linked(given)
-        if linked is None:
-            raise InputError("this is no link", where=printable(given), advice="https://HOST/PATH")
-        return [linked]
-    path = Path(given)
-    if path.is_dir():
-        inside = sorted(recordings_in(path, selection), key=lambda source: os.fsencode(source.path))
-        if not inside:
-            advice = "recordings end in .wav, .mp3, .m4a, ..." + (
-                "; see --include and --exclude" if selection.include or selection.exclude else ""
-            )
-            raise InputError("no recording in this folder", where=printable(path), advice=advice)
-        return inside
-    try:
-        kind = path.stat().st_mode
-    except (OSError, ValueError) as error:
-        raise InputError("no such file or folder", where=printable(path)) from error
-    if not stat.S_ISREG(kind):
-        raise InputError(
-            "this is not a file: pipes, sockets and devices cannot be read",
-            where=printable(path),
-            advice="write the sound to a file first",
-        )
-    if path.suffix.lower() in TABLE_SUFFIXES:
-        from mantisreed.sources.tables import read_table  # it needs this module
-
-        return read_table(path, selection.column).sources
-    return [Source(path)]
 
 
 def recordings_in(folder: Path, selection: Selection) -> Iterator[Source]:

@@ -8,7 +8,7 @@ import csv
 import io
 import json
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -16,7 +16,7 @@ from typing import Any
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
 from mantisreed.files import printable, write_whole
-from mantisreed.sources.recordings import TABLE_SUFFIXES, Facts, Source, named_recording
+from mantisreed.sources.recordings import Facts, Source, named_recording
 
 RESULTS = ("text", "state", "words", "confidence", "cost", "files", "error")
 """Columns that `fill` writes."""
@@ -231,10 +231,3 @@ def _facts_of(row: Mapping[str, Any]) -> tuple[Facts, str | None]:
         else:
             return Facts(), f"its column {name!r} holds no text"
     return Facts(**said), None
-
-
-def tables_in(sources: Sequence[object]) -> Iterator[Path]:
-    """Those of the given sources that are tables."""
-    for given in sources:
-        if isinstance(given, (str, Path)) and Path(given).suffix.lower() in TABLE_SUFFIXES and Path(given).is_file():
-            yield Path(given)
