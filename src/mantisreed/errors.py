@@ -69,13 +69,7 @@ class InternalError(MantisreedError):
 
 
 class RecordingError(MantisreedError):
-    """One recording cannot be read as sound. Others are not affected.
-
-    Attributes:
-        is_fatal: whether the process that decoded it died of it.
-    """
-
-    is_fatal = False
+    """One recording cannot be read as sound. Others are not affected."""
 
 
 class EngineError(MantisreedError):

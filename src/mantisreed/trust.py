@@ -135,7 +135,7 @@ class Trust:
         listed = [Path(folder) for folder in os.environ.get(TRUST_VARIABLE, "").split(os.pathsep) if folder]
         if any(is_inside(self.file, folder) for folder in listed):
             return True
-        remembered = _remembered(self.file)
+        remembered = _decoded(_place_of(self.file))
         return remembered is not None and remembered.digest == self.digest
 
     @property
@@ -201,13 +201,14 @@ def trusted_files() -> list[tuple[str, float]]:
 
 
 def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterator[Use]:
-    secrets = dict(_entries(table, "secrets"))
+    # Profiles may keep a secret of the same name elsewhere: each place counts.
+    places = {str(source) for secrets in _tables(table, "secrets") for source in secrets.values()}
     addresses = sorted({found for text in _texts(table) for found in _AUTHORITY.findall(text)})
     # Where a request goes is clear from the card alone, unless its host is put together or comes from an answer.
     is_clear = not any("{" in address for address in addresses) and not _may_leave_its_host(table)
     whole = "" if is_clear else msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
     to = ", ".join(printable(address) for address in addresses) or "what it starts"
-    for place in sorted({str(source) for source in secrets.values()}):
+    for place in sorted(places):
         if is_clear and _is_of_the_folder(place, folder) and all(map(_is_on_this_machine, addresses)):
             continue
         yield Use("secret", f"send {printable(place)} to {to}", name, whole)
@@ -253,11 +254,6 @@ def _tables(table: Mapping[str, Any], key: str) -> Iterator[Mapping[str, Any]]:
             if name == key:
                 yield value
             yield from _tables(value, key)
-
-
-def _entries(table: Mapping[str, Any], key: str) -> Iterator[tuple[str, Any]]:
-    for found in _tables(table, key):
-        yield from found.items()
 
 
 def _texts(value: Any) -> Iterator[str]:
@@ -306,10 +302,6 @@ def _folder() -> Path:
 def _place_of(file: Path) -> Path:
     name = hashlib.sha256(os.fsencode(file.resolve())).hexdigest()[:32]
     return _folder() / f"{name}.json"
-
-
-def _remembered(file: Path) -> _Remembered | None:
-    return _decoded(_place_of(file))
 
 
 def _decoded(place: Path) -> _Remembered | None:

@@ -275,6 +275,16 @@ def test_whatever_turns_a_key_elsewhere_is_another_use(tmp_path: Path, before: s
     assert digest(before) != digest(after)
 
 
+def test_each_place_of_a_secret_counts_whatever_it_is_called(tmp_path: Path) -> None:
+    table = {
+        "url": "http://127.0.0.1/",
+        "secrets": {"key": "env:FIRST"},
+        "profile": {"x": {"secrets": {"key": "file:key"}}, "y": {"secrets": {"key": "env:SECOND"}}},
+    }
+    said = [use.what for use in uses_of(tmp_path / "mantisreed.toml", {}, {"stranger": table})]
+    assert said == ["send env:FIRST to http://127.0.0.1", "send env:SECOND to http://127.0.0.1"]
+
+
 def test_trust_does_not_depend_on_the_order_of_uses(tmp_path: Path) -> None:
     uses = (Use("secret", "a"), Use("program", "b", "engine", "exact"))
     assert Trust(tmp_path, uses).digest == Trust(tmp_path, uses[::-1]).digest

@@ -17,6 +17,7 @@ import sys
 import threading
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
+from itertools import chain
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Protocol, Self
@@ -138,9 +139,9 @@ class DecodingWorkers:
         process = self.take()
         try:
             yield process
-        except RecordingError as error:
+        except RecordingError:
             # A recording that cannot be read does not hurt the process; one that killed it does.
-            if process.poll() is None and not error.is_fatal:
+            if process.poll() is None:
                 self.give_back(process)
             else:
                 _stop(process)
@@ -190,10 +191,7 @@ class _RemoteStream:
                         break
                 else:
                     lent.close()  # all of it is here, and the process is free
-            for block in waiting:
-                self._samples += block.shape[1]
-                yield block
-            for block in blocks:
+            for block in chain(waiting, blocks):
                 self._samples += block.shape[1]
                 yield block
 
@@ -265,7 +263,6 @@ def _death(process: "subprocess.Popen[bytes]", path: Path) -> RecordingError:
         error.advice = "is there memory enough? is the file what it seems to be?"
     else:
         error = RecordingError("the process that decoded it has ended", where=where, advice="is there memory enough?")
-    error.is_fatal = True
     return error
 
 

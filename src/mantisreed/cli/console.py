@@ -38,9 +38,9 @@ class Console:
             handlers.append(logging.StreamHandler())
             handlers[-1].setLevel(logging.INFO)
         if self._log_file:
-            try:
-                from logging.handlers import RotatingFileHandler  # for programs that run for weeks
+            from logging.handlers import RotatingFileHandler  # for programs that run for weeks
 
+            try:
                 handlers.append(
                     RotatingFileHandler(
                         self._log_file,

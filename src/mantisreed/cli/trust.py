@@ -37,6 +37,8 @@ def run(
     as_json: bool = False,
 ) -> int:
     """Say what the settings use, and remember that they may."""
+    from mantisreed.files import printable
+
     if is_list:
         return _list(console, as_json=as_json)
     trust = _trust_in(settings)
@@ -50,7 +52,7 @@ def run(
         uses = [{"kind": use.kind, "engine": use.engine, "what": use.what} for use in trust.uses]
         console.document({"settings": str(trust.file), "trusted": not revoke, "uses": uses})
         return 0
-    console.result(f"{_named(trust)}: {told}")
+    console.result(f"{printable(trust.file)}: {told}")
     for use in () if revoke else trust.uses:
         console.result(f"  {use}")
     return 0
@@ -81,12 +83,6 @@ def _trust_in(settings: str | None) -> "Trust":
     if named is not None and named.is_dir():
         named = named / SETTINGS_FILE
     return open_workspace(named).trust
-
-
-def _named(trust: "Trust") -> str:
-    from mantisreed.files import printable
-
-    return printable(trust.file)
 
 
 def _list(console: Console, *, as_json: bool) -> int:
