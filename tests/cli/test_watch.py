@@ -145,7 +145,9 @@ def test_a_watch_looks_at_each_state_of_a_file_once(tmp_path: Path) -> None:
     folder, found = tmp_path / "in", list[Source]()
     folder.mkdir()
     memory = WatchMemory(tmp_path / ".mantisreed", [folder])
-    looking = FolderWatch([folder], Selection(exclude=("no*",)), memory, found.append, settle=0.1)
+    looking = FolderWatch(
+        [folder], Selection(exclude=("no*",)), memory, lambda source, state: found.append(source), settle=0.1
+    )
     for name in ("a.wav", "not.wav", "a.txt"):
         (folder / name).write_bytes(b"x")
     looking.start()
@@ -162,7 +164,7 @@ def test_a_watch_looks_at_each_state_of_a_file_once(tmp_path: Path) -> None:
         looking.stop()
     assert WatchMemory(tmp_path / ".mantisreed", [folder])._known == memory._known
     with pytest.raises(InputError, match="no folder"):
-        FolderWatch([folder / "b.wav"], Selection(), memory, found.append)
+        FolderWatch([folder / "b.wav"], Selection(), memory, lambda source, state: None)
 
 
 def test_wrong_uses_are_told(inbox: Path, mantisreed: Command) -> None:

@@ -256,14 +256,11 @@ def _death(process: "subprocess.Popen[bytes]", path: Path) -> RecordingError:
     where = printable(path)
     if hasattr(signal, "SIGXCPU") and code == -signal.SIGXCPU:
         size = path.stat().st_size if path.exists() else 0
-        error = RecordingError(f"decoding it took more than {seconds_for(size)} s of computing", where=where)
-    elif code < 0:
-        name = signal.Signals(-code).name
-        error = RecordingError(f"the process that decoded it has ended ({name})", where=where)
-        error.advice = "is there memory enough? is the file what it seems to be?"
-    else:
-        error = RecordingError("the process that decoded it has ended", where=where, advice="is there memory enough?")
-    return error
+        return RecordingError(f"decoding it took more than {seconds_for(size)} s of computing", where=where)
+    how, advice = "", "is there memory enough?"
+    if code < 0:
+        how, advice = f" ({signal.Signals(-code).name})", f"{advice} is the file what it seems to be?"
+    return RecordingError(f"the process that decoded it has ended{how}", where=where, advice=advice)
 
 
 def _exactly(stream: Any, length: int) -> bytearray:

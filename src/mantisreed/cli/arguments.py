@@ -29,15 +29,23 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "sources", nargs="+", metavar="SOURCE", help="a recording, a folder or table of them, or an http link"
     )
+    add_selection(parser)
+    parser.add_argument(
+        "--column", metavar="NAME", help="the column of a table that names the recordings (default: source)"
+    )
+
+
+def add_selection(parser: argparse.ArgumentParser) -> None:
+    """Which recordings of folders, and which track of them."""
     parser.add_argument(
         "--track", type=int, metavar="N", help="which track of sound, from 1 (default: the default one)"
     )
-    group = parser.add_argument_group("which recordings of a folder or table")
-    group.add_argument(
+    parser.add_argument(
         "--include", action="append", metavar="PATTERN", help="only files in folders whose names are like *.wav"
     )
-    group.add_argument("--exclude", action="append", metavar="PATTERN", help="no files in folders whose names are so")
-    group.add_argument("--column", metavar="NAME", help="the column that names the recordings (default: source)")
+    parser.add_argument(
+        "--exclude", action="append", metavar="PATTERN", help="no files in folders whose names are so"
+    )
 
 
 def selection(

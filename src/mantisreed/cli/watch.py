@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_pieces, add_sending, duration, run_options
+from mantisreed.cli.arguments import add_pieces, add_selection, add_sending, duration, run_options
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -24,9 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `watch` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument("folders", nargs="+", metavar="FOLDER", help="a folder, with all folders in it")
-    parser.add_argument("--include", action="append", metavar="PATTERN", help="only files whose names are like *.wav")
-    parser.add_argument("--exclude", action="append", metavar="PATTERN", help="no files whose names are so")
-    parser.add_argument("--track", type=int, metavar="N", help="which track of sound, from 1")
+    add_selection(parser)
     group = parser.add_argument_group("how it is watched")
     group.add_argument("--until-idle", metavar="DURATION", help="end when nothing comes or is under way for so long")
     group.add_argument(
@@ -52,7 +50,7 @@ def run(
     """Watch until asked to stop; a line for each recording. 1 when some failed, else 0."""
     from pathlib import Path
 
-    from mantisreed.pipeline.watching import WatchHooks, WatchOptions, check_folders, watch
+    from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
     from mantisreed.workspace import open_workspace
 
     workspace = open_workspace(Path(config) if config else None)
@@ -61,7 +59,6 @@ def run(
     target = Path(move_done) if move_done else None
     watching = WatchOptions(duration(until_idle, "--until-idle"), 2.0 if settled is None else settled, target)
     places = [Path(folder) for folder in folders]
-    check_folders(places, target)
     count = {"done": 0, "failed": 0}
 
     def tell(outcome: "Outcome") -> None:

@@ -73,15 +73,7 @@ def transcribe(
     wanted = options or RunOptions()
     recordings = find_recordings(sources, wanted.selection)
     parts = _parts(workspace, wanted, recordings)
-    workspace.trust.require("database", "leading", *(() if wanted.into is not None else ("writing",)))
-    folder = Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into
-    outputs = Outputs(
-        folder,
-        workspace.hidden,
-        chosen_formats(wanted.to if wanted.to is not None else workspace.settings.to),
-        options=wanted.writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording()),
-        overwrite=wanted.overwrite,
-    )
+    outputs = outputs_of_run(workspace, wanted)
     outcomes: dict[tuple[str, Facts], Outcome] = {}
     with workers or DecodingWorkers() as decoding:
         for part in parts:
@@ -89,6 +81,23 @@ def transcribe(
             for outcome in part.outcomes(workspace, outputs, hooks):
                 outcomes[outcome.recording.key, outcome.recording.facts] = outcome
     return [outcomes[source.key, source.facts] for source in recordings]
+
+
+def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
+    """Where a run writes, as it is wanted, and else as the settings say.
+
+    Raises:
+        TrustError: the settings lead outside of their folder, and are not trusted.
+        InputError: there is no such format, or the folder cannot be written to.
+    """
+    workspace.trust.require("database", "leading", *(() if wanted.into is not None else ("writing",)))
+    return Outputs(
+        Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into,
+        workspace.hidden,
+        chosen_formats(wanted.to if wanted.to is not None else workspace.settings.to),
+        options=wanted.writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording()),
+        overwrite=wanted.overwrite,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,18 +197,7 @@ def run_batch(
 
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
-            transport = await stack.enter_async_context(LateTransport())
-            services = BatchServices(
-                transport,
-                lambda: ledger_of(workspace),
-                workspace.hidden,
-                workers=hooks.workers or stack.enter_context(DecodingWorkers()),
-                links=await _link_server(stack, workspace, options.card, recordings),
-                callbacks=f"{workspace.callbacks.public.rstrip('/')}/calls" if workspace.callbacks else None,
-                ready=transport.ready,
-                on_event=hooks.on_event,
-                on_outcome=hooks.on_outcome,
-            )
+            services = await batch_services(stack, workspace, options.card, recordings, hooks)
             batch = Batch(options, outputs, services, expected=hooks.expected)
 
             def interrupt() -> None:
@@ -210,6 +208,24 @@ def run_batch(
             return await batch.run(recordings)
 
     return run_interruptibly(work())
+
+
+async def batch_services(
+    stack: AsyncExitStack, workspace: Workspace, card: EngineCard, recordings: Sequence[Source], hooks: RunHooks
+) -> BatchServices:
+    """What a batch works with, as long as the stack is open; pieces are offered as links if a recording needs it."""
+    transport = await stack.enter_async_context(LateTransport())
+    return BatchServices(
+        transport,
+        lambda: ledger_of(workspace),
+        workspace.hidden,
+        workers=hooks.workers or stack.enter_context(DecodingWorkers()),
+        links=await _link_server(stack, workspace, card, recordings),
+        callbacks=f"{workspace.callbacks.public.rstrip('/')}/calls" if workspace.callbacks else None,
+        ready=transport.ready,
+        on_event=hooks.on_event,
+        on_outcome=hooks.on_outcome,
+    )
 
 
 async def _link_server(

@@ -47,34 +47,35 @@ class UnreadableReplies:
         if answered.body is None:
             return ParsedReply(())
         digest = bytes_digest([answered.body])
-        known = self._mark(digest)
+        known = self._mark(digest, card)
         try:
-            if known is not None and known.reading == _way_of_reading(card):
+            if known is not None:
                 raise UnreadableReplyError(known.why, engine=card.name)
             return reading_of(card, answered, piece, secrets)
         except UnreadableReplyError as error:
             place = self._place(digest, "reply")
-            if known is None:
-                make_folder(self._folder)
-                write_whole(place, answered.body)
-            mark = _Mark(_way_of_reading(card), error.what)
-            write_whole(self._place(digest, "json"), msgspec.json.encode(mark))
             error.advice = (
                 f"the whole reply is in {printable(place)}; fix the card and run the same command, which costs "
                 "nothing, or `mantisreed retry` asks for another one"
             )
+            if known is None:
+                make_folder(self._folder)
+                write_whole(place, answered.body)
+                mark = _Mark(_way_of_reading(card), error.what)
+                write_whole(self._place(digest, "json"), msgspec.json.encode(mark))
             raise
 
     def is_marked(self, digest: str | None, card: EngineCard) -> bool:
         """Whether a kept reply, by its digest, could not be read the way that the card says now."""
-        known = self._mark(digest) if digest is not None else None
-        return known is not None and known.reading == _way_of_reading(card)
+        return digest is not None and self._mark(digest, card) is not None
 
-    def _mark(self, digest: str) -> _Mark | None:
+    def _mark(self, digest: str, card: EngineCard) -> _Mark | None:
+        """What is known of a reply, as far as it holds for the way that the card says now."""
         try:
-            return msgspec.json.decode(self._place(digest, "json").read_bytes(), type=_Mark)
+            known = msgspec.json.decode(self._place(digest, "json").read_bytes(), type=_Mark)
         except (OSError, msgspec.MsgspecError):
             return None
+        return known if known.reading == _way_of_reading(card) else None
 
     def _place(self, digest: str, suffix: str) -> Path:
         return self._folder / f"{digest.removeprefix('sha256:')[:16]}.{suffix}"

@@ -1,24 +1,30 @@
 """`watch`, for Python: recordings that appear in folders go to an engine by themselves, for as long as it runs."""
 
 import asyncio
+import shutil
 import time
 from collections.abc import Callable, Sequence
-from contextlib import AsyncExitStack, suppress
+from contextlib import AsyncExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import InputError, RefusedError, UnreachableError, reason_of
-from mantisreed.exports.formats import chosen_formats
-from mantisreed.exports.script import WriteOptions
 from mantisreed.files import FileState, make_folder, printable
-from mantisreed.pipeline.batch import Batch, BatchServices
+from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.transcribe import LateTransport, check_links, interruptible, ledger_of, run_interruptibly
+from mantisreed.pipeline.transcribe import (
+    RunHooks,
+    batch_services,
+    check_links,
+    interruptible,
+    outputs_of_run,
+    run_interruptibly,
+)
 from mantisreed.sources.recordings import Selection, Source
 from mantisreed.sources.watching import FolderWatch, WatchMemory
 from mantisreed.workspace import Workspace
@@ -78,18 +84,12 @@ def watch(
     checked = transcription_options(workspace, wanted)
     checked = replace(checked, card=fitted(checked.card)[0])
     check_links(workspace, checked.card, [Source(folder) for folder in folders])
-    workspace.trust.require("database", "leading", *(() if wanted.into is not None else ("writing",)))
-    outputs = Outputs(
-        Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into,
-        workspace.hidden,
-        chosen_formats(wanted.to if wanted.to is not None else workspace.settings.to),
-        options=wanted.writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording()),
-        overwrite=wanted.overwrite,
-    )
+    outputs = outputs_of_run(workspace, wanted)
     if watching.move_done is not None:
+        _check_target(watching.move_done, folders)
         make_folder(watching.move_done)
-    keeper = _Keeper(workspace, checked, outputs, watching, hooks)
-    run_interruptibly(keeper.keep(folders, wanted.selection or Selection()))
+    keeper = _Keeper(workspace, checked, outputs, watching, hooks, folders)
+    run_interruptibly(keeper.keep(wanted.selection or Selection()))
 
 
 @dataclass(slots=True)
@@ -101,22 +101,23 @@ class _Keeper:
     outputs: Outputs
     watching: WatchOptions
     hooks: WatchHooks
+    folders: Sequence[Path]
     _waiting: list[Source] = field(default_factory=list)
-    _states: dict[str, FileState] = field(default_factory=dict)
+    _states: dict[Path, FileState] = field(default_factory=dict)
     _is_over: bool = False
     _under_way: int = 0
     _last: float = 0.0
     _batch: Batch | None = None
 
-    async def keep(self, folders: Sequence[Path], selection: Selection) -> None:
+    async def keep(self, selection: Selection) -> None:
         loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()
-        memory = WatchMemory(self.workspace.hidden, folders)
+        memory = WatchMemory(self.workspace.hidden, self.folders)
 
-        def come(source: Source) -> None:
-            loop.call_soon_threadsafe(self._come, source, found)
+        def come(source: Source, state: FileState) -> None:
+            loop.call_soon_threadsafe(self._come, source, state, found)
 
         watch = FolderWatch(
-            folders, selection, memory, come, settle=self.watching.settle, left_out=self.watching.move_done
+            self.folders, selection, memory, come, settle=self.watching.settle, left_out=self.watching.move_done
         )
         self._last = time.monotonic()
 
@@ -137,8 +138,9 @@ class _Keeper:
                 ending.cancel()
                 await asyncio.to_thread(watch.stop)
 
-    def _come(self, source: Source, found: "asyncio.Queue[Source | None]") -> None:
+    def _come(self, source: Source, state: FileState, found: "asyncio.Queue[Source | None]") -> None:
         self._under_way += 1
+        self._states[source.path] = state
         self._last = time.monotonic()
         found.put_nowait(source)
 
@@ -146,24 +148,15 @@ class _Keeper:
         self, found: "asyncio.Queue[Source | None]", workers: DecodingWorkers, memory: WatchMemory
     ) -> None:
         """Take what comes until something has to wait."""
+
+        def ended(outcome: Outcome) -> None:
+            if self._ended(outcome, memory):
+                found.put_nowait(None)
+
+        hooks = RunHooks(workers=workers, on_event=self.hooks.on_event, on_outcome=ended)
+        files = [Source(folder) for folder in self.folders]  # what comes is never a link
         async with AsyncExitStack() as stack:
-            transport = await stack.enter_async_context(LateTransport())
-
-            def ended(outcome: Outcome) -> None:
-                if self._ended(outcome, memory):
-                    found.put_nowait(None)
-
-            callbacks = self.workspace.callbacks
-            services = BatchServices(
-                transport,
-                lambda: ledger_of(self.workspace),
-                self.workspace.hidden,
-                workers=workers,
-                callbacks=f"{callbacks.public.rstrip('/')}/calls" if callbacks else None,
-                ready=transport.ready,
-                on_event=self.hooks.on_event,
-                on_outcome=ended,
-            )
+            services = await batch_services(stack, self.workspace, self.options.card, files, hooks)
             self._batch = Batch(self.options, self.outputs, services)
             await self._batch.follow(found)
             self._batch = None
@@ -178,9 +171,11 @@ class _Keeper:
                 self.hooks.on_outcome(outcome)
             return True
         self._under_way -= 1
+        # As it was when it came: what was written over it meanwhile is another recording.
+        state = self._states.pop(source.path, None)
         if outcome.state in _FINISHED:
-            with suppress(OSError):
-                memory.note(source.path, FileState.of(source.path))
+            if state is not None:
+                memory.note(source.path, state)
             if self.watching.move_done is not None:
                 self._move(source)
         self.hooks.on_outcome(outcome)
@@ -194,7 +189,7 @@ class _Keeper:
             number += 1
             target = folder / f"{source.path.stem}-{number}{source.path.suffix}"
         try:
-            source.path.rename(target)
+            shutil.move(source.path, target)  # it may be on another file system
         except OSError as error:
             self.hooks.on_note(f"{source.label} could not be moved ({reason_of(error)})")
 
@@ -227,11 +222,11 @@ def _is_no_fault_of_its_own(outcome: Outcome) -> bool:
     return isinstance(error, RefusedError) or (isinstance(error, UnreachableError) and not error.was_sent)
 
 
-def check_folders(folders: Sequence[Path], move_done: Path | None) -> None:
+def _check_target(move_done: Path, folders: Sequence[Path]) -> None:
     """See that recordings are not moved to where they are looked for.
 
     Raises:
         InputError: they would be.
     """
-    if move_done is not None and any(move_done.resolve() == folder.resolve() for folder in folders):
+    if any(move_done.resolve() == folder.resolve() for folder in folders):
         raise InputError("recordings would be moved to where they are", where=printable(move_done))

@@ -83,7 +83,7 @@ class FolderWatch:
         folders: Sequence[Path],
         selection: Selection,
         memory: WatchMemory,
-        on_found: Callable[[Source], None],
+        on_found: Callable[[Source, FileState], None],
         *,
         settle: float = 2.0,
         left_out: Path | None = None,
@@ -94,7 +94,8 @@ class FolderWatch:
             folders: to watch, with all folders in them.
             selection: which files are taken.
             memory: which are done with.
-            on_found: called, on the thread, with each recording that is complete, once for each state of its file.
+            on_found: called, on the thread, with each recording that is complete and what the system says of it, once
+                for each state of its file.
             settle: seconds for which nobody must have written to a file.
             left_out: a folder that is not looked into, such as one that recordings are moved to.
 
@@ -182,7 +183,7 @@ class FolderWatch:
             return
         self._growing.pop(path, None)
         self._given[path] = state
-        self._on_found(source)
+        self._on_found(source, state)
 
 
 class _Observer:
