@@ -8,15 +8,16 @@ to be what is read when it is written again, and computing has a budget that gro
 how many inputs were read, refused and failed, and the slowest; the first failure is kept in a file.
 """
 
-import argparse
 import random
-import resource
 import sys
-import time
-from pathlib import Path
+from collections.abc import Iterator
+from functools import partial
+from itertools import cycle
+
+from fuzzing import Case, fuzz
 
 from mantisreed.errors import InputError
-from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS
+from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS, OutputFormat
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.rules import LayoutRules
@@ -64,9 +65,6 @@ REPEATED = 0.01
 ALWAYS, EACH_BYTE = 0.5, 8e-5
 """Seconds of computing that any input may take, and for each byte of it; both directions where both are tried. Words
 of Japanese without spaces, found by a library, take almost half of that."""
-
-MOST_MEMORY = 4 << 30
-"""Bytes of address space for all of it."""
 
 PLAIN = WriteOptions(rules=LayoutRules(speakers="none"))
 
@@ -133,45 +131,29 @@ def repeated(chance: random.Random, known: list[bytes]) -> bytes:
     return bytes(content)
 
 
-def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("--inputs", type=int, default=1_000_000)
-    parser.add_argument("--seed", type=int, default=1)
-    options = parser.parse_args()
-    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
-    chance, known = random.Random(options.seed), seeds()
-    readers = [form for form in FORMATS if form.read_text is not None]
-    started, read, refused, slowest = time.monotonic(), 0, 0, (0.0, "")
-    for number in range(options.inputs):
-        form = readers[number % len(readers)]
+def reads(form: OutputFormat, content: bytes) -> bool:
+    """Whether a file is read; False when it is refused.
+
+    Raises:
+        AssertionError: what it is read as makes no sense.
+    """
+    try:
+        script = form.read(content)
+        assert all(cue.end >= cue.start for cue in script.cues or ()), "a cue ends before it begins"
+        if form.name in KEEPING:
+            back = form.read(form.write(script, PLAIN))
+            assert text_of(back) == text_of(script), "what was read is not written as it was"
+    except InputError:
+        return False
+    return True
+
+
+def cases(seed: int) -> Iterator[Case]:
+    chance, known = random.Random(seed), seeds()
+    for form in cycle(form for form in FORMATS if form.read_text is not None):
         content = (repeated if chance.random() < REPEATED else broken)(chance, known)
-        begun = time.process_time()
-        try:
-            script = form.read(content)
-            assert all(cue.end >= cue.start for cue in script.cues or ()), "a cue ends before it begins"
-            if form.name in KEEPING:
-                back = form.read(form.write(script, PLAIN))
-                assert text_of(back) == text_of(script), "what was read is not written as it was"
-            read += 1
-        except InputError:
-            refused += 1
-        except Exception as error:
-            kept = Path(f"failed.{form.name}")
-            kept.write_bytes(content)
-            print(f"{form.name} failed: {type(error).__name__}: {error}; the input is in {kept}", file=sys.stderr)
-            return 1
-        took = time.process_time() - begun
-        if took > ALWAYS + EACH_BYTE * len(content):
-            kept = Path(f"slow.{form.name}")
-            kept.write_bytes(content)
-            print(f"{form.name}: {took:.2f} s for {len(content)} bytes; the input is in {kept}", file=sys.stderr)
-            return 1
-        slowest = max(slowest, (took, f"{form.name}, {len(content)} bytes"))
-    seconds = time.monotonic() - started
-    print(f"{options.inputs} inputs in {seconds:.0f} s: {read} read, {refused} refused, none failed")
-    print(f"slowest: {slowest[0]:.2f} s ({slowest[1]})")
-    return 0
+        yield form.name, content, partial(reads, form, content)
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(fuzz(__doc__ or "", cases, always=ALWAYS, each_byte=EACH_BYTE))

@@ -8,17 +8,18 @@ computing than the budget, which grows with the size of the reply. Prints how ma
 the slowest.
 """
 
-import argparse
 import base64
 import json
 import random
-import resource
 import sys
 import tempfile
-import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import partial
+from itertools import cycle
 from pathlib import Path
 from typing import Any
+
+from fuzzing import Case, fuzz
 
 from mantisreed.audio.formats import FORMATS as SOUND_FORMATS
 from mantisreed.engines.asking import reading_of
@@ -37,9 +38,6 @@ SECONDS = 2.0
 PIECE = Piece(b"", SOUND_FORMATS["flac"], 16_000, 1, SECONDS, ((0.1, 0.9), (1.1, 1.8)))
 ALWAYS, EACH_BYTE = 0.5, 4e-6
 """Seconds of computing that any reply may take, and for each byte of it."""
-
-MOST_MEMORY = 4 << 30
-"""Bytes of address space for all of it."""
 
 _WORD = 'words = { each = "w", text = "t", start = "s", end = "e", confidence = "c", speaker = "p"'
 CARDS = {
@@ -281,32 +279,12 @@ def checked(card: EngineCard, body: bytes) -> bool:
     return True
 
 
-def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("--inputs", type=int, default=1_000_000)
-    parser.add_argument("--seed", type=int, default=1)
-    options = parser.parse_args()
-    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
-    known, maker = list(cards().items()), Maker(options.seed)
-    started, read, slowest = time.monotonic(), 0, (0.0, "")
-    for number in range(options.inputs):
-        name, card = known[number % len(known)]
+def cases(seed: int) -> Iterator[Case]:
+    maker = Maker(seed)
+    for name, card in cycle(cards().items()):
         body = maker.body(name)
-        begun = time.process_time()
-        try:
-            read += checked(card, body)
-            took = time.process_time() - begun
-            assert took < ALWAYS + EACH_BYTE * len(body), f"{took:.2f} s of computing for {len(body)} bytes"
-        except Exception as error:
-            Path("failed.reply").write_bytes(body)
-            print(f"{name}: {type(error).__name__}: {error}; the reply is in failed.reply", file=sys.stderr)
-            return 1
-        slowest = max(slowest, (took, f"{name}, {len(body)} bytes"))
-    seconds, refused = time.monotonic() - started, options.inputs - read
-    print(f"{options.inputs} replies in {seconds:.0f} s: {read} read, {refused} refused, none failed")
-    print(f"slowest: {slowest[0]:.2f} s ({slowest[1]})")
-    return 0
+        yield name, body, partial(checked, card, body)
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(fuzz(__doc__ or "", cases, always=ALWAYS, each_byte=EACH_BYTE))
