@@ -202,7 +202,7 @@ def test_ctrl_c_ends_with_130_and_leaves_nothing_half_written(settings: Path, no
 JOBS = ["submit", "collect", "jobs", "retry", "cancel", "forget", "costs", "serve"]
 
 
-@pytest.mark.parametrize("command", ["run", "plan", "inspect", *JOBS, "engines", "demo", "standin"])
+@pytest.mark.parametrize("command", ["run", "watch", "plan", "inspect", *JOBS, "engines", "trust", "demo", "standin"])
 def test_help_shows_two_examples(mantisreed: Command, command: str) -> None:
     result = mantisreed(command, "--help")
     assert result.returncode == 0

@@ -22,7 +22,6 @@ if TYPE_CHECKING:
 
 EXAMPLES = """\
 examples:
-  mantisreed run note.wav --engine brook
   mantisreed run calls.csv --fill
   mantisreed run recordings/ --language en --to srt,vtt --into subtitles --spend-limit 2.50
 """

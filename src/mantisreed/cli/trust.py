@@ -12,7 +12,6 @@ EXAMPLES = """\
 examples:
   mantisreed trust
   mantisreed trust downloads/marsh/mantisreed.toml --revoke
-  mantisreed trust --list
 """
 
 

@@ -14,8 +14,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = """\
 examples:
-  mantisreed watch evenings/ --engine brook --to srt,txt
-  mantisreed watch inbox/ --move-done archive/ --log-file watch.log
+  mantisreed watch inbox/ --engine brook --to srt,txt --move-done archive/ --log-file watch.log
   mantisreed watch inbox/ --until-idle 5s
 """
 

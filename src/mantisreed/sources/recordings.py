@@ -208,6 +208,7 @@ def is_recording(name: str) -> bool:
 
 def _is_empty(path: Path) -> bool:
     try:
-        return path.stat().st_size == 0
+        found = path.stat()
+        return stat.S_ISREG(found.st_mode) and found.st_size == 0  # a pipe has no size, and is told for what it is
     except OSError:
         return False  # its own turn tells what is wrong with it
