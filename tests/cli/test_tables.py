@@ -72,6 +72,16 @@ def test_rows_say_what_is_known_of_their_recordings(folder: Path, ferry: Ferry, 
     assert sorted(job["engine"] for job in jobs) == ["barge", "ferry"]
 
 
+def test_a_spend_limit_is_for_the_whole_table(folder: Path, ferry: Ferry, mantisreed: Command) -> None:
+    (folder / "calls.csv").write_text(
+        "source,engine\nrecordings/note 0.flac,ferry\nrecordings/note 1.flac,barge\nrecordings/note 1.flac,ferry\n"
+    )
+    ended = mantisreed("run", "calls.csv", "--fill", "--spend-limit", "0.015")
+    assert ended.returncode == 3
+    assert sum(ferry.answered.values()) == 1, "each row costs a hundredth of a shell"
+    assert [row["state"] for row in rows_of(folder / "calls.csv")].count("waiting") == 2
+
+
 def test_a_table_is_a_source_like_any_other(folder: Path, mantisreed: Command) -> None:
     (folder / "calls.tsv").write_text("source\tnote\nrecordings/note 0.flac\tx\nrecordings/note 1.flac\ty\n")
     for command in ("plan", "inspect", "run"):

@@ -141,6 +141,14 @@ def test_what_waits_for_an_engine_is_tried_again(inbox: Path, ferry: Ferry) -> N
     assert notes == ["1 wait; tried again in 0 s"]
 
 
+def test_a_spend_limit_is_for_all_that_is_watched(inbox: Path, ferry: Ferry, mantisreed: Command) -> None:
+    for number in range(6):  # a minute each, at a hundredth of a shell
+        (inbox / f"{number}.flac").write_bytes(sounds(inbox)[0] + bytes(number))
+    ended = mantisreed("watch", "inbox", "--spend-limit", "0.025", *QUICK)
+    assert ended.returncode == 3 and "the spend limit is reached" in ended.stderr
+    assert sum(ferry.answered.values()) == 2
+
+
 def test_a_watch_looks_at_each_state_of_a_file_once(tmp_path: Path) -> None:
     folder, found = tmp_path / "in", list[Source]()
     folder.mkdir()

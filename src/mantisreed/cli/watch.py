@@ -46,9 +46,10 @@ def run(
     move_done: str | None = None,
     **given: "Any",
 ) -> int:
-    """Watch until asked to stop; a line for each recording. 1 when some failed, else 0."""
+    """Watch until asked to stop; a line for each recording. 1 when some failed, 3 at the spend limit, else 0."""
     from pathlib import Path
 
+    from mantisreed.errors import SpendLimitError
     from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
     from mantisreed.workspace import open_workspace
 
@@ -59,16 +60,21 @@ def run(
     watching = WatchOptions(duration(until_idle, "--until-idle"), 2.0 if settled is None else settled, target)
     places = [Path(folder) for folder in folders]
     count = {"done": 0, "failed": 0}
+    over_limit: list[Outcome] = []
 
     def tell(outcome: "Outcome") -> None:
         _tell(console, outcome)
+        if isinstance(outcome.error, SpendLimitError):
+            over_limit.append(outcome)
         if outcome.state != "waiting":
             count["failed" if outcome.state == "failed" else "done"] += 1
 
     console.note(f"watching {', '.join(folders)}; Ctrl-C ends it")
     watch(places, workspace, options, watching, WatchHooks(on_outcome=tell, on_note=console.note))
     console.note(f"{count['done']} done, {count['failed']} failed")
-    return 1 if count["failed"] else 0
+    if over_limit:
+        console.note("the spend limit is reached; the same command with a higher one goes on")
+    return 1 if count["failed"] else 3 if over_limit else 0
 
 
 def _tell(console: Console, outcome: "Outcome") -> None:

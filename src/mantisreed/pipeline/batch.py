@@ -77,6 +77,7 @@ class Batch:
         services: BatchServices,
         *,
         expected: Mapping[str, str] | None = None,
+        budget: Budget | None = None,
     ) -> None:
         """Start nothing yet.
 
@@ -85,6 +86,7 @@ class Batch:
             outputs: where results go.
             services: what to work with.
             expected: digests that recordings must have, by their sources' keys.
+            budget: that it shares with other batches; None has one of its own, by the options.
 
         Raises:
             InputError: the card names a Python object that cannot be loaded.
@@ -105,7 +107,7 @@ class Batch:
                 options.request_options,
                 afresh=options.afresh,
                 max_attempts=options.max_attempts,
-                budget=Budget(options.spend_limit, currency),
+                budget=budget or Budget(options.spend_limit, currency),
                 callbacks=services.callbacks,
                 ready=services.ready,
                 time=services.time,

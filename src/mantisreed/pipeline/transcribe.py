@@ -21,6 +21,7 @@ from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.exports.script import WriteOptions
+from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
@@ -75,9 +76,13 @@ def transcribe(
     parts = _parts(workspace, wanted, recordings)
     outputs = outputs_of_run(workspace, wanted)
     outcomes: dict[tuple[str, Facts], Outcome] = {}
+    budgets: dict[str, Budget] = {}
     with workers or DecodingWorkers() as decoding:
         for part in parts:
-            hooks = RunHooks(workers=decoding, on_event=on_event, on_outcome=on_outcome)
+            currency = part.currency
+            # What a run may spend is for all of it, in whatever parts it is done; engines may count in other money.
+            budget = budgets.setdefault(currency, Budget(wanted.spend_limit, currency))
+            hooks = RunHooks(budget=budget, workers=decoding, on_event=on_event, on_outcome=on_outcome)
             for outcome in part.outcomes(workspace, outputs, hooks):
                 outcomes[outcome.recording.key, outcome.recording.facts] = outcome
     return [outcomes[source.key, source.facts] for source in recordings]
@@ -111,6 +116,12 @@ class _Part:
 
     recordings: list[Source]
     options: TranscriptionOptions | InputError
+
+    @property
+    def currency(self) -> str:
+        """In which their engine counts; empty where its card names no price."""
+        price = None if isinstance(self.options, InputError) else self.options.card.price
+        return price.currency if price else ""
 
     def outcomes(self, workspace: Workspace, outputs: Outputs, hooks: "RunHooks") -> list[Outcome]:
         """What becomes of each of them."""
@@ -167,6 +178,7 @@ class RunHooks:
 
     Attributes:
         expected: digests that recordings must have, by their sources' keys.
+        budget: what several batches may spend together; None lets this one have its own.
         workers: where long recordings are decoded, if some have been started already.
         on_event: called as recordings move along.
         on_outcome: called when it is known what became of one.
@@ -174,6 +186,7 @@ class RunHooks:
     """
 
     expected: Mapping[str, str] | None = None
+    budget: Budget | None = None
     workers: DecodingWorkers | None = None
     on_event: Callable[[Event], None] = lambda event: None
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
@@ -198,7 +211,7 @@ def run_batch(
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
             services = await batch_services(stack, workspace, options.card, recordings, hooks)
-            batch = Batch(options, outputs, services, expected=hooks.expected)
+            batch = Batch(options, outputs, services, expected=hooks.expected, budget=hooks.budget)
 
             def interrupt() -> None:
                 hooks.on_interrupt()

@@ -9,8 +9,9 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.errors import InputError, RefusedError, UnreachableError, reason_of
+from mantisreed.errors import InputError, RefusedError, SpendLimitError, UnreachableError, reason_of
 from mantisreed.files import FileState, make_folder, printable
+from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
@@ -75,6 +76,8 @@ def watch(
 ) -> None:
     """Send each recording that is, or appears, in these folders, once; until it is asked to stop.
 
+    A spend limit is for what this call spends; when it is reached, the watch ends.
+
     The first interruption (Ctrl-C, SIGTERM) takes nothing new and lets what is on its way come in.
 
     Raises:
@@ -108,6 +111,12 @@ class _Keeper:
     _under_way: int = 0
     _last: float = 0.0
     _batch: Batch | None = None
+    _budget: Budget = field(init=False)
+
+    def __post_init__(self) -> None:
+        price = self.options.card.price
+        # For all that is watched, however often a batch has to begin anew.
+        self._budget = Budget(self.options.spend_limit, price.currency if price else "")
 
     async def keep(self, selection: Selection) -> None:
         loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()
@@ -157,7 +166,7 @@ class _Keeper:
         files = [Source(folder) for folder in self.folders]  # what comes is never a link
         async with AsyncExitStack() as stack:
             services = await batch_services(stack, self.workspace, self.options.card, files, hooks)
-            self._batch = Batch(self.options, self.outputs, services)
+            self._batch = Batch(self.options, self.outputs, services, budget=self._budget)
             await self._batch.follow(found)
             self._batch = None
 
@@ -169,6 +178,8 @@ class _Keeper:
             self._waiting.append(source)
             if not self._is_over:
                 self.hooks.on_outcome(outcome)
+            if isinstance(outcome.error, SpendLimitError):
+                self._is_over = True  # no waiting lets it spend more
             return True
         self._under_way -= 1
         # As it was when it came: what was written over it meanwhile is another recording.
