@@ -2,6 +2,8 @@
 
 import csv
 import json
+import os
+import signal
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,7 +12,10 @@ import pytest
 from cli.ferry import Ferry
 from conftest import Command
 from mantisreed.errors import InputError
+from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.transcribe import transcribe
 from mantisreed.sources.tables import read_table
+from mantisreed.workspace import open_workspace
 
 
 @pytest.fixture
@@ -80,6 +85,23 @@ def test_a_spend_limit_is_for_the_whole_table(folder: Path, ferry: Ferry, mantis
     assert ended.returncode == 3
     assert sum(ferry.answered.values()) == 1, "each row costs a hundredth of a shell"
     assert [row["state"] for row in rows_of(folder / "calls.csv")].count("waiting") == 2
+
+
+def test_an_interruption_is_for_the_whole_table(folder: Path, ferry: Ferry) -> None:
+    (folder / "calls.csv").write_text(
+        "source,engine\nrecordings/note 0.flac,ferry\nrecordings/note 1.flac,barge\nrecordings/note 1.flac,ferry\n"
+    )
+    ferry.slowness = 0.3
+    signals = [signal.SIGINT]
+
+    def interrupt(event: Event) -> None:
+        if event.stage == "sending" and signals:
+            os.kill(os.getpid(), signals.pop())
+
+    outcomes = transcribe([folder / "calls.csv"], open_workspace(folder / "mantisreed.toml"), on_event=interrupt)
+    assert not signals
+    assert [outcome.state for outcome in outcomes].count("waiting") >= 1
+    assert not any(outcome.job and outcome.job.engine == "barge" for outcome in outcomes)
 
 
 def test_a_table_is_a_source_like_any_other(folder: Path, mantisreed: Command) -> None:

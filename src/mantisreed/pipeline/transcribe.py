@@ -18,7 +18,7 @@ from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
-from mantisreed.errors import InputError
+from mantisreed.errors import InputError, InterruptedRunError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.exports.script import WriteOptions
 from mantisreed.jobs.budget import Budget
@@ -26,7 +26,7 @@ from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
-from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.outcomes import Outcome, State
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions, channels_named
 from mantisreed.sources.finding import find_recordings
@@ -77,12 +77,21 @@ def transcribe(
     outputs = outputs_of_run(workspace, wanted)
     outcomes: dict[tuple[str, Facts], Outcome] = {}
     budgets: dict[str, Budget] = {}
+    interruptions: list[InterruptedRunError] = []
     with workers or DecodingWorkers() as decoding:
         for part in parts:
+            if interruptions:
+                part = replace(part, options=interruptions[0])
             currency = part.currency
             # What a run may spend is for all of it, in whatever parts it is done; engines may count in other money.
             budget = budgets.setdefault(currency, Budget(wanted.spend_limit, currency))
-            hooks = RunHooks(budget=budget, workers=decoding, on_event=on_event, on_outcome=on_outcome)
+            hooks = RunHooks(
+                budget=budget,
+                workers=decoding,
+                on_event=on_event,
+                on_outcome=on_outcome,
+                on_interrupt=lambda: interruptions.append(InterruptedRunError()),
+            )
             for outcome in part.outcomes(workspace, outputs, hooks):
                 outcomes[outcome.recording.key, outcome.recording.facts] = outcome
     return [outcomes[source.key, source.facts] for source in recordings]
@@ -111,26 +120,28 @@ class _Part:
 
     Attributes:
         recordings: them.
-        options: checked; or why they make no sense, which is these recordings' own fault.
+        options: checked; or why nothing is done: they make no sense, which is these recordings' own fault, or the
+            user wants to stop.
     """
 
     recordings: list[Source]
-    options: TranscriptionOptions | InputError
+    options: TranscriptionOptions | InputError | InterruptedRunError
 
     @property
     def currency(self) -> str:
         """In which their engine counts; empty where its card names no price."""
-        price = None if isinstance(self.options, InputError) else self.options.card.price
+        price = self.options.card.price if isinstance(self.options, TranscriptionOptions) else None
         return price.currency if price else ""
 
     def outcomes(self, workspace: Workspace, outputs: Outputs, hooks: "RunHooks") -> list[Outcome]:
         """What becomes of each of them."""
-        if not isinstance(self.options, InputError):
+        if isinstance(self.options, TranscriptionOptions):
             return run_batch(workspace, self.options, outputs, self.recordings, hooks)
-        failed = [Outcome(source, "failed", error=self.options) for source in self.recordings]
-        for outcome in failed:
+        state: State = "waiting" if isinstance(self.options, InterruptedRunError) else "failed"
+        undone = [Outcome(source, state, error=self.options) for source in self.recordings]
+        for outcome in undone:
             hooks.on_outcome(outcome)
-        return failed
+        return undone
 
 
 def _parts(workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source]) -> list[_Part]:
