@@ -5,7 +5,7 @@
 It reads JSON from standard input, a line for each group of processes that are to run at once: a list of
 {"arguments": [...], "dies_at": N or null}. A process dies by SIGKILL at its N-th step: before and after each commit
 of the ledger, and before and after each file that is put in its place. It answers with a line for each group: a list
-of [exit status, number of steps that were made].
+of [exit status, number of steps that were made]. What the processes say is in `said-N.txt` in the folder.
 """
 
 import json
@@ -60,13 +60,14 @@ class Steps:
         os.link = watched_link  # type: ignore[assignment]
 
 
-def run(arguments: list[str], dies_at: int | None, told: int) -> None:
-    """One process: run the command, tell how many steps it made, and end."""
+def run(arguments: list[str], dies_at: int | None, told: int, said: Path) -> None:
+    """One process: run the command, tell how many steps it made, and end; what it says goes into a file."""
     steps = Steps(dies_at)
     steps.watch()
     null = os.open(os.devnull, os.O_RDWR)
-    for stream in (0, 1, 2):
-        os.dup2(null, stream)
+    saying = os.open(said, os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+    for stream, target in ((0, null), (1, saying), (2, saying)):
+        os.dup2(target, stream)
     code = mantisreed.cli.main.main(arguments)
     os.write(told, str(steps.count).encode())
     os._exit(code)
@@ -76,13 +77,13 @@ def main() -> None:
     os.chdir(sys.argv[1])
     for line in sys.stdin:
         running = []
-        for process in json.loads(line):
+        for number, process in enumerate(json.loads(line)):
             told, tell = os.pipe()
             child = os.fork()
             if child == 0:
                 os.close(told)
                 try:
-                    run(process["arguments"], process["dies_at"], tell)
+                    run(process["arguments"], process["dies_at"], tell, Path(f"said-{number}.txt"))
                 finally:
                     os._exit(70)
             os.close(tell)

@@ -92,7 +92,8 @@ def test_several_processes_with_the_same_command_pay_for_nothing_twice(
             results = at_once(
                 *("run", "recordings", "--piece-length", "6s", "--engine", engine), dies_at=(None,) * count
             )
-            assert [code for code, _ in results] == [0] * count, round_
+            said = [(tmp_path / f"said-{number}.txt").read_text() for number in range(count)]
+            assert [code for code, _ in results] == [0] * count, (round_, said)
             assert set(ferry.answered.values()) == {1} and len(ferry.answered) >= 10
             assert set(ferry.asked.values()) == {1}
             assert len(outputs(tmp_path)) == 4
@@ -107,6 +108,6 @@ def test_when_one_of_several_processes_is_killed_the_others_do_its_work(
             clear(tmp_path, ferry)
             command = ("run", "recordings", "--piece-length", "6s")
             results = at_once(*command, dies_at=(step, None))
-            assert results[1][0] == 0, step
+            assert results[1][0] == 0, (step, (tmp_path / "said-1.txt").read_text())
             extra = sum(ferry.answered.values()) - len(ferry.answered)
             assert extra <= in_doubt(mantisreed) and len(outputs(tmp_path)) == 4

@@ -6,6 +6,7 @@ import sqlite3
 import stat
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -348,3 +349,18 @@ def test_a_read_only_ledger_is_told_in_a_line_before_anything_is_sent(
         (tmp_path / "taken").mkdir()
         (tmp_path / "taken" / LEDGER_FILE).mkdir()
         Ledger(tmp_path / "taken")
+
+
+def test_whoever_opens_a_ledger_that_another_process_is_making_waits_for_it(tmp_path: Path) -> None:
+    another = sqlite3.connect(tmp_path / LEDGER_FILE, isolation_level=None, check_same_thread=False)
+    another.execute("BEGIN IMMEDIATE")
+    another.execute("CREATE TABLE beside (number INTEGER)")
+    commit = threading.Timer(0.2, lambda: another.execute("COMMIT"))
+    commit.start()
+    ledger = Ledger(tmp_path)
+    try:
+        assert ledger.listing.jobs(Filter()) == []
+    finally:
+        ledger.close()
+        commit.join()
+        another.close()

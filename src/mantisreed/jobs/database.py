@@ -22,6 +22,7 @@ from mantisreed.jobs.records import LEDGER_FILE
 Row = Mapping[str, Any]
 
 _BUSY_SECONDS = 60.0  # how long SQLite waits for another process's transaction
+_SWITCH_PAUSE = 0.01  # seconds between two tries to switch a new file to WAL
 _CONNECT_SECONDS = 10
 _LOCK = 0x6D616E7469737265  # of all changes in PostgreSQL; any number that is always the same
 _IN_LIST = re.compile(r"IN_LIST\(:([a-z_]+)\)")
@@ -250,8 +251,12 @@ class SqliteDatabase(_Connected):
             cached_statements=256,
         )
         connection.row_factory = sqlite3.Row
-        connection.execute("PRAGMA journal_mode=WAL")
-        connection.execute("PRAGMA synchronous=FULL")  # a commit is on disk, not only with the system
+        try:
+            _switch_to_wal(connection)
+            connection.execute("PRAGMA synchronous=FULL")  # a commit is on disk, not only with the system
+        except BaseException:
+            connection.close()
+            raise
         return connection
 
     def _rows(self, connection: Any, statement: str, values: Mapping[str, Any]) -> list[Row]:
@@ -260,6 +265,24 @@ class SqliteDatabase(_Connected):
 
     def _is_broken_by(self, error: Exception) -> bool:
         return False
+
+
+def _switch_to_wal(connection: sqlite3.Connection) -> None:
+    """Let readers and a writer work at once; while another process makes the file, wait for that.
+
+    SQLite waits by itself for a lock everywhere but here: the switch fails at once when two processes open a new file
+    at the same moment.
+    """
+    deadline = time.monotonic() + _BUSY_SECONDS
+    while True:
+        try:
+            connection.execute("PRAGMA journal_mode=WAL")
+            return
+        except sqlite3.OperationalError as error:
+            is_locked = error.sqlite_errorcode & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
+            if not is_locked or time.monotonic() > deadline:
+                raise
+            time.sleep(_SWITCH_PAUSE)
 
 
 class PostgresqlDatabase(_Connected):
