@@ -27,12 +27,22 @@ if TYPE_CHECKING:
 def add_sources(parser: argparse.ArgumentParser) -> None:
     """The recordings, and which track of them."""
     parser.add_argument(
-        "sources", nargs="+", metavar="SOURCE", help="a recording, a folder or table of them, or an http link"
+        "sources",
+        nargs="+",
+        metavar="SOURCE",
+        help="a recording, a folder, table or feed of them, or an address (https://, s3://, zip://, ...)",
     )
     add_selection(parser)
     parser.add_argument(
         "--column", metavar="NAME", help="the column of a table that names the recordings (default: source)"
     )
+    add_feeds(parser)
+
+
+def add_feeds(parser: argparse.ArgumentParser) -> None:
+    """Which entries of a feed are taken."""
+    parser.add_argument("--newest", type=int, metavar="N", help="of a feed only the N newest entries")
+    parser.add_argument("--since", metavar="DATE", help="of a feed only what came on this day or later (2026-11-03)")
 
 
 def add_selection(parser: argparse.ArgumentParser) -> None:
@@ -49,12 +59,29 @@ def add_selection(parser: argparse.ArgumentParser) -> None:
 
 
 def selection(
-    include: "Sequence[str] | None" = None, exclude: "Sequence[str] | None" = None, column: str | None = None
+    include: "Sequence[str] | None" = None,
+    exclude: "Sequence[str] | None" = None,
+    column: str | None = None,
+    newest: int | None = None,
+    since: str | None = None,
 ) -> "Selection":
-    """What the arguments of `add_sources` say of folders and tables."""
+    """What the arguments of `add_sources` say of folders, tables and feeds.
+
+    Raises:
+        InputError: a number or a date makes no sense.
+    """
+    from datetime import date
+
+    from mantisreed.errors import InputError
     from mantisreed.sources.recordings import Selection
 
-    return Selection(tuple(include or ()), tuple(exclude or ()), column)
+    if newest is not None and newest < 1:
+        raise InputError("must be 1 or more", where="--newest")
+    try:
+        day = None if since is None else date.fromisoformat(since)
+    except ValueError as error:
+        raise InputError(f"{since!r} is no date", where="--since", advice="a date looks like 2026-11-03") from error
+    return Selection(tuple(include or ()), tuple(exclude or ()), column, newest, day)
 
 
 def add_config(parser: argparse.ArgumentParser, default: str | None = None) -> None:
@@ -291,7 +318,7 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
         name: given.pop(name, None) for name in ("track", "channels", "piece_length", "overlap", "keep_silence")
     }
     direct = {name: given.pop(name, None) for name in ("engine", "language", "translate_to", "hints", "into")}
-    chosen = selection(*(given.pop(name, None) for name in ("include", "exclude", "column")))
+    chosen = selection(*(given.pop(name, None) for name in ("include", "exclude", "column", "newest", "since")))
     return RunOptions(
         **direct,
         selection=chosen,

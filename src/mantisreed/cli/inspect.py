@@ -36,6 +36,8 @@ def run(
     include: "Sequence[str] | None" = None,
     exclude: "Sequence[str] | None" = None,
     column: str | None = None,
+    newest: int | None = None,
+    since: str | None = None,
     plot: str | None = None,
     as_json: bool = False,
 ) -> int:
@@ -46,7 +48,7 @@ def run(
     from mantisreed.pipeline.inspection import inspect_recordings
     from mantisreed.sources.finding import find_recordings
 
-    recordings = find_recordings(sources, selection(include, exclude, column))
+    recordings = find_recordings(sources, selection(include, exclude, column, newest, since))
     if plot and len(recordings) > 1:
         raise InputError(
             f"one picture shows one recording, and these are {len(recordings)}", where="--plot", advice="name one"

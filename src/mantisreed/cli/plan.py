@@ -40,6 +40,8 @@ def run(
     include: "Sequence[str] | None" = None,
     exclude: "Sequence[str] | None" = None,
     column: str | None = None,
+    newest: int | None = None,
+    since: str | None = None,
     channels: str | None = None,
     piece_length: str | None = None,
     overlap: str | None = None,
@@ -59,7 +61,8 @@ def run(
     card = workspace.engine(engine)
     pieces = piece_options(track, channels, piece_length, overlap, keep_silence)
     options = transcription_options(workspace, RunOptions(engine=engine, pieces=pieces), needs_secrets=False)
-    planned = plan_recordings(workspace, options, find_recordings(sources, selection(include, exclude, column)))
+    recordings = find_recordings(sources, selection(include, exclude, column, newest, since))
+    planned = plan_recordings(workspace, options, recordings)
     if plot:
         _draw(Path(plot), planned, track)
     if as_json:

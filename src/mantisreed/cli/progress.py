@@ -4,6 +4,7 @@ from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from pathlib import Path
     from types import TracebackType
     from typing import Self
 
@@ -11,7 +12,6 @@ if TYPE_CHECKING:
     import rich.table
 
     from mantisreed.pipeline.events import BatchProgress, Event
-    from mantisreed.sources.recordings import Source
 
 _SURE_SHARE = 0.02  # of the work that has to be done before the time left is told
 
@@ -22,8 +22,8 @@ class Progress:
     def __init__(self, console: Console) -> None:
         self._console = console
         self._live: rich.live.Live | None = None
-        self._under_way: dict[Source, tuple[Event, float]] = {}
-        self._told: dict[Source, str] = {}
+        self._under_way: dict[str | Path, tuple[Event, float]] = {}
+        self._told: dict[str | Path, str] = {}
         self._batch: BatchProgress | None = None
 
     def __enter__(self) -> "Self":
@@ -52,16 +52,18 @@ class Progress:
             return
         text = f"{event.recording.name}: {event.text()}"
         self._batch = event.batch or self._batch
+        # A link may get another name on its way.
+        which = event.recording.link or event.recording.path
         if self._live is None:
-            if self._told.get(event.recording) != text:
+            if self._told.get(which) != text:
                 self._console.note(text)
-            self._told[event.recording] = text
+            self._told[which] = text
         elif event.stage in ("done", "failed"):
-            self._under_way.pop(event.recording, None)
+            self._under_way.pop(which, None)
             self._live.console.print(text, markup=False, highlight=False)
         else:
-            began = self._under_way.get(event.recording, (event, time.monotonic()))[1]
-            self._under_way[event.recording] = event, began
+            began = self._under_way.get(which, (event, time.monotonic()))[1]
+            self._under_way[which] = event, began
 
     def _lines(self) -> "rich.table.Table":
         """What is drawn, a few times a second."""

@@ -39,6 +39,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="write text, state, cost and more into the tables, where missing",
     )
+    parser.add_argument(
+        "--publish-at",
+        metavar="URL",
+        help="write transcript tags for a feed whose transcripts are published there",
+    )
 
 
 def run(
@@ -48,6 +53,7 @@ def run(
     as_json: bool = False,
     report: str | None = None,
     fill: bool = False,
+    publish_at: str | None = None,
     **options: "Any",
 ) -> int:
     """Run the pipeline and show what came out. 0 when every recording is done, 3 when some only wait, else 1."""
@@ -56,7 +62,22 @@ def run(
     from mantisreed.cli.outcomes import exit_code, show_outcomes
 
     show_outcomes(console, outcomes, as_json=as_json, report=report)
+    if publish_at is not None:
+        _write_tags(console, outcomes, publish_at)
     return exit_code(outcomes)
+
+
+def _write_tags(console: Console, outcomes: "Sequence[Outcome]", base: str) -> None:
+    from mantisreed.files import printable
+    from mantisreed.pipeline.episodes import write_tags
+
+    folders = [path.parent for outcome in outcomes for path in outcome.files]
+    if not folders:
+        console.note("no transcript to be published")
+        return
+    file = folders[0] / "transcript-tags.xml"
+    count = write_tags(file, outcomes, base)
+    console.note(f"tags of {count} transcripts are in {printable(file)}")
 
 
 def _filled(console: Console, sources: "Sequence[str]", **options: "Any") -> "list[Outcome]":

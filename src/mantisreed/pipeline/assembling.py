@@ -170,8 +170,9 @@ def kept_transcript(kept: KeptReplies, options: TranscriptionOptions, read: Read
         )
         for piece, response in kept.pieces
     ]
-    name = stored_options(kept.record).name
-    facts = RecordingFacts(name, kept.record.digest, round(kept.made.duration, 3))
+    stored = stored_options(kept.record)
+    duration = round(kept.made.duration, 3)
+    facts = RecordingFacts(stored.name, kept.record.digest, duration, stored.about or msgspec.UNSET)
     return transcript_of(options, facts, kept.record.id, kept.made, results)
 
 

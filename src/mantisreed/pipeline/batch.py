@@ -185,7 +185,7 @@ class Batch:
                 if is_over:
                     incoming.put_nowait(source)
                     return
-                task = RecordingTask(source, self._outputs.stem_for(source), 0.0, self._shared)
+                task = RecordingTask(source, self._stem_for(source), 0.0, self._shared)
                 self._tasks.append(task)
                 try:
                     outcome = await self._outcome_of(task)
@@ -207,9 +207,13 @@ class Batch:
         sizes = [_size(recording) for recording in recordings]
         total = sum(sizes)
         return [
-            RecordingTask(recording, self._outputs.stem_for(recording), size / total, self._shared)
+            RecordingTask(recording, self._stem_for(recording), size / total, self._shared)
             for recording, size in zip(recordings, sizes, strict=True)
         ]
+
+    def _stem_for(self, recording: Source) -> str | None:
+        """The stem of its outputs; None for a link, whose name only its host knows."""
+        return self._outputs.stem_for(recording) if recording.link is None else None
 
     async def _watch_costs(self) -> None:
         """What these recordings have cost before counts towards the limit, so it is known before any is sent."""
@@ -243,23 +247,23 @@ class Batch:
 
     async def _outcome_of(self, task: RecordingTask) -> Outcome:
         """What becomes of one recording. Whatever goes wrong with it ends here, and is told."""
-        recording = task.recording
+        label = task.recording.label
         try:
             if self._interrupted:
                 raise self._interrupted
             outcome = await task.outcome()
         except PostponedError as error:
-            self._tell(recording, "waiting", str(error))
-            return Outcome(recording, "waiting", error=error)
+            self._tell(task.recording, "waiting", str(error))
+            return Outcome(task.recording, "waiting", error=error)
         except MantisreedError as error:
-            _log.info("%s failed: %s", recording.label, error)
+            _log.info("%s failed: %s", label, error)
             return self._failed(task, error)
         except Exception as error:
-            _log.exception("%s failed by an internal error", recording.label)
-            return self._failed(task, InternalError.because(error, where=recording.label))
+            _log.exception("%s failed by an internal error", label)
+            return self._failed(task, InternalError.because(error, where=label))
         self._end(task)
         stage: Stage = "working" if outcome.state == "working" else "done"
-        self._tell(recording, stage, "" if outcome.state in ("done", "working") else outcome.state)
+        self._tell(task.recording, stage, "" if outcome.state in ("done", "working") else outcome.state)
         return outcome
 
     def _failed(self, task: RecordingTask, error: MantisreedError) -> Outcome:

@@ -348,7 +348,7 @@ def retry(
         except InputError as error:
             outcomes.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
             continue
-        alike = msgspec.structs.replace(stored, source="", name="", stem="")
+        alike = msgspec.structs.replace(stored, source="", name="", stem="", about={}, entry=None)
         batches.setdefault(msgspec.json.encode([record.engine, alike]), []).append((record, stored))
     retrial = _Retrial(workspace, afresh=afresh, on_event=on_event)
     for batch in batches.values():

@@ -108,6 +108,8 @@ class StoredOptions(msgspec.Struct, frozen=True):
         hints: names and rare words.
         pieces: how it was prepared.
         writing: how the formats are written.
+        about: what else was said of the recording, by name.
+        entry: what a feed knows it by.
     """
 
     source: str
@@ -120,6 +122,8 @@ class StoredOptions(msgspec.Struct, frozen=True):
     hints: tuple[str, ...] = ()
     pieces: PieceOptions = PieceOptions()
     writing: WriteOptions = WriteOptions()
+    about: dict[str, str] = {}
+    entry: str | None = None
 
     @property
     def output_stem(self) -> str:
@@ -136,17 +140,20 @@ class StoredOptions(msgspec.Struct, frozen=True):
         if not self.source:
             advice = "`mantisreed run` with the whole address goes on where it was"
             raise InputError(f"the address of {self.name} was not kept, as it held a secret", advice=advice)
-        if not self.source.startswith("file:"):
-            return Source(Path(self.name), self.source)
-        return Source(path_at(self.source))
+        is_file = self.source.startswith("file:")
+        return Source(
+            path_at(self.source) if is_file else Path(self.name),
+            None if is_file else self.source,
+            about=tuple(self.about.items()),
+            entry=self.entry,
+        )
 
 
 def options_to_store(options: TranscriptionOptions, recording: Source, stem: str, outputs: Outputs) -> StoredOptions:
     """What is kept of the options for one recording."""
     source = recording.link or recording.path.absolute().as_uri()
-    parts = split_url(source)
     return StoredOptions(
-        "" if recording.link and (parts.query or "@" in parts.netloc) else source,
+        "" if recording.holds_secrets else source,
         recording.name,
         quote(os.fsencode(stem)),
         outputs.folder.absolute().as_uri(),
@@ -156,6 +163,8 @@ def options_to_store(options: TranscriptionOptions, recording: Source, stem: str
         options.request_options.hints,
         options.pieces,
         outputs.options,
+        dict(recording.about),
+        recording.entry,
     )
 
 

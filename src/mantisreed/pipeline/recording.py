@@ -43,6 +43,7 @@ if TYPE_CHECKING:
     from mantisreed.engines.links import LinkServer
     from mantisreed.engines.reply import ParsedReply
     from mantisreed.jobs.ledger import Ledger
+    from mantisreed.sources.fetching import FetchHooks
 
 Tell = Callable[[Source, Stage, str, float | None], None]
 """Called as a recording comes to another stage: with a note, and until when it waits."""
@@ -98,14 +99,14 @@ class RecordingTask:
 
     Attributes:
         recording: where it comes from.
-        stem: of its outputs.
+        stem: of its outputs; None until it is known, as only whoever offers a link says what is behind it.
         weight: its share of the whole work.
         job: the id of its job, once it is known.
         digest: of the recording, once it is known.
     """
 
     recording: Source
-    stem: str
+    stem: str | None
     weight: float
     shared: Surroundings
     job: str | None = None
@@ -126,13 +127,16 @@ class RecordingTask:
             MantisreedError: why it fails, or waits; the ledger says so too.
         """
         recording, shared = self.recording, self.shared
-        if recording.problem is None:
+        if recording.problem is None and self.stem is not None:
             shared.outputs.check(self.stem)
         if recording.link:
             self._tell("fetching")
-        async with local_file(recording, shared.hidden / "fetched") as path:
+        async with local_file(recording, shared.hidden / "fetched", self._fetch_hooks()) as path:
             self._tell("preparing")
             try:
+                if self.stem is None:
+                    self.stem = await asyncio.to_thread(shared.outputs.stem_for, self.recording)
+                    shared.outputs.check(self.stem)
                 self._state = await asyncio.to_thread(_state_of, path)
                 made, results = await self._worked_through(path)
             except RecordingError as error:
@@ -142,10 +146,21 @@ class RecordingTask:
             return Outcome(recording, "working")
         return await self._written(made, results)
 
+    def _fetch_hooks(self) -> "FetchHooks | None":
+        if not self.recording.link:
+            return None
+        from mantisreed.sources.fetching import FetchHooks
+
+        def take_name(name: str) -> None:
+            self.recording = replace(self.recording, path=Path(name))
+
+        return FetchHooks(lambda note: self._tell("fetching", note), take_name)
+
     async def _written(self, made: Made, results: list[PieceResult]) -> Outcome:
         """Write the outputs; only then the job is done."""
-        assert self.digest is not None and self.job is not None
-        facts = RecordingFacts(self.recording.name, self.digest, round(made.duration, 3))
+        assert self.digest is not None and self.job is not None and self.stem is not None
+        about = dict(self.recording.about) or msgspec.UNSET
+        facts = RecordingFacts(self.recording.name, self.digest, round(made.duration, 3), about)
         assembled = await asyncio.to_thread(transcript_of, self.shared.options, facts, self.job, made, results)
         transcript = assembled.transcript
         try:
@@ -196,6 +211,7 @@ class RecordingTask:
             )
         options = shared.options
         self.job = job = job_of(options, digest)
+        assert self.stem is not None
         stored = options_to_store(options, recording, self.stem, shared.outputs)
         opened = JobToOpen(
             job,
@@ -228,7 +244,7 @@ class RecordingTask:
     def _preparation(self, path: Path, limits: CutLimits | None) -> Preparation:
         options = self.shared.options
         pieces = options.pieces
-        if self.recording.link and wants_link(options.card):
+        if self.recording.is_web and wants_link(options.card):
             pieces = msgspec.structs.replace(pieces, untouched=True)
         return Preparation(path, options.card, pieces, self.shared.workers, limits=limits)
 
@@ -316,7 +332,7 @@ class RecordingTask:
 
     def _work(self, prepared: Preparation, part: PreparedPiece) -> Work:
         piece, options = part.piece, self.shared.options
-        if prepared.is_untouched and self.recording.link:
+        if prepared.is_untouched and self.recording.is_web:
             piece = replace(piece, link=self.recording.link)
         name = Path(self.recording.name)
         piece = replace(piece, recording={**prepared.tags, "file_name": name.name, "stem": name.stem})

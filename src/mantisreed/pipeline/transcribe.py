@@ -23,6 +23,7 @@ from mantisreed.exports.formats import chosen_formats
 from mantisreed.exports.script import WriteOptions
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch, BatchServices
+from mantisreed.pipeline.episodes import transcribed_before
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
@@ -73,9 +74,12 @@ def transcribe(
     """
     wanted = options or RunOptions()
     recordings = find_recordings(sources, wanted.selection)
-    parts = _parts(workspace, wanted, recordings)
     outputs = outputs_of_run(workspace, wanted)
-    outcomes: dict[tuple[str, Facts], Outcome] = {}
+    before = _told_as_done(transcribed_before(workspace, wanted, outputs, recordings), on_event)
+    parts = _parts(workspace, wanted, [source for source in recordings if source.entry not in before])
+    outcomes: dict[tuple[str, Facts], Outcome] = {
+        (outcome.recording.key, outcome.recording.facts): outcome for outcome in before.values()
+    }
     budgets: dict[str, Budget] = {}
     interruptions: list[InterruptedRunError] = []
     with workers or DecodingWorkers() as decoding:
@@ -95,6 +99,12 @@ def transcribe(
             for outcome in part.outcomes(workspace, outputs, hooks):
                 outcomes[outcome.recording.key, outcome.recording.facts] = outcome
     return [outcomes[source.key, source.facts] for source in recordings]
+
+
+def _told_as_done(before: dict[str, Outcome], on_event: Callable[[Event], None]) -> dict[str, Outcome]:
+    for outcome in before.values():
+        on_event(Event(outcome.recording, "done", "transcribed before"))
+    return before
 
 
 def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
@@ -156,7 +166,7 @@ def _parts(workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source
     parts = []
     for facts, members in by_facts.items():
         try:
-            options = transcription_options(workspace, _with_facts(wanted, facts))
+            options = _options_with_facts(workspace, wanted, facts)
             check_links(workspace, options.card, members, wait=wanted.wait)
             parts.append(_Part(members, options))
         except TrustError:
@@ -168,6 +178,16 @@ def _parts(workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source
     return parts
 
 
+def _options_with_facts(workspace: Workspace, wanted: RunOptions, facts: Facts) -> TranscriptionOptions:
+    """What is asked of the engine. A language that only a feed names, and the engine does not know, is not named."""
+    try:
+        return transcription_options(workspace, _with_facts(wanted, facts))
+    except InputError:
+        if facts.presumed_language is None:
+            raise
+        return transcription_options(workspace, _with_facts(wanted, replace(facts, presumed_language=None)))
+
+
 def _with_facts(wanted: RunOptions, facts: Facts) -> RunOptions:
     """What is wanted, with what is known of a recording over it."""
     pieces = wanted.pieces
@@ -177,7 +197,7 @@ def _with_facts(wanted: RunOptions, facts: Facts) -> RunOptions:
     return replace(
         wanted,
         engine=facts.engine or wanted.engine,
-        language=facts.language or wanted.language,
+        language=facts.language or wanted.language or facts.presumed_language,
         hints=facts.hints if facts.hints is not None else wanted.hints,
         pieces=pieces,
     )
@@ -256,7 +276,7 @@ async def _link_server(
     stack: AsyncExitStack, workspace: Workspace, card: EngineCard, recordings: Sequence[Source]
 ) -> "LinkServer | None":
     """What offers pieces to an engine that fetches them; None where none does."""
-    is_needed = wants_link(card) and any(source.link is None for source in recordings)
+    is_needed = wants_link(card) and any(not source.is_web for source in recordings)
     if not is_needed or workspace.links is None:
         return None
     from mantisreed.engines.links import LinkServer
@@ -307,7 +327,7 @@ def check_links(workspace: Workspace, card: EngineCard, recordings: Sequence[Sou
     Raises:
         InputError: one is a file, and the settings do not say how this machine is reached, or we do not wait.
     """
-    if not wants_link(card) or all(source.link is not None for source in recordings):
+    if not wants_link(card) or all(source.is_web for source in recordings):
         return
     if not wait:
         raise InputError(

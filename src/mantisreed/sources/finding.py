@@ -4,25 +4,33 @@ import os
 import stat
 from collections.abc import Iterable
 from pathlib import Path
+from urllib.parse import unquote
 
+from mantisreed.cards.urls import split_url
 from mantisreed.errors import InputError
 from mantisreed.files import printable
 from mantisreed.sources.recordings import (
+    FEED_SUFFIXES,
     LINK,
+    STORAGE,
     TABLE_SUFFIXES,
     Facts,
     Selection,
     Source,
+    is_feed_link,
     linked_recording,
     recordings_in,
 )
 from mantisreed.sources.tables import read_table
 
+_FEED = "feed+"
+"""What stands before a link that is a feed, whatever it ends in."""
+
 
 def find_recordings(
     sources: "Iterable[str | os.PathLike[str] | Source]", selection: Selection | None = None
 ) -> list[Source]:
-    """The recordings that these files, folders, tables and links are or hold, in order, each once.
+    """The recordings that these files, folders, tables, feeds, storages and links are or hold, in order, each once.
 
     Folders are searched with all folders in them; hidden ones, hidden files, empty and partial ones are left out. A
     folder in them that cannot be read, or is a link, is a source with a problem: it is told, and counts as failed.
@@ -38,12 +46,13 @@ def find_recordings(
 
 
 def _recordings_of(given: str | os.PathLike[str], selection: Selection) -> list[Source]:
-    if isinstance(given, str) and LINK.match(given):
-        linked = linked_recording(given)
-        if linked is None:
-            raise InputError("this is no link", where=printable(given), advice="https://HOST/PATH")
-        return [linked]
+    if isinstance(given, str) and "://" in given:
+        found = _at_address(given, selection)
+        if found is not None:
+            return found
     path = Path(given)
+    if isinstance(given, str) and given.lower().startswith("file://"):
+        path = Path(unquote(split_url(given).path))
     if path.is_dir():
         inside = sorted(recordings_in(path, selection), key=lambda source: os.fsencode(source.path))
         if not inside:
@@ -64,4 +73,33 @@ def _recordings_of(given: str | os.PathLike[str], selection: Selection) -> list[
         )
     if path.suffix.lower() in TABLE_SUFFIXES:
         return read_table(path, selection.column).sources
+    if path.suffix.lower() in FEED_SUFFIXES:
+        return _recordings_of_feed(os.fspath(path), selection)
     return [Source(path)]
+
+
+def _at_address(given: str, selection: Selection) -> list[Source] | None:
+    """The recordings at an address: a feed's, a storage's, or the one of a link; None where it is a file's.
+
+    Raises:
+        InputError: it leads nowhere.
+    """
+    bare = given[len(_FEED) :] if given.lower().startswith(_FEED) else given
+    if LINK.match(bare) and (bare != given or is_feed_link(given, selection)):
+        return _recordings_of_feed(bare, selection)
+    if STORAGE.match(given):
+        from mantisreed.sources.storage import stored_recordings  # takes long to import
+
+        return stored_recordings(given, selection)
+    if not LINK.match(given):
+        return None
+    linked = linked_recording(given)
+    if linked is None:
+        raise InputError("this is no link", where=printable(given), advice="https://HOST/PATH")
+    return [linked]
+
+
+def _recordings_of_feed(named: str, selection: Selection) -> list[Source]:
+    from mantisreed.sources.feeds import recordings_of_feed  # takes long to import
+
+    return recordings_of_feed(named, selection)

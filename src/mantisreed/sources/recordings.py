@@ -7,7 +7,8 @@ import re
 import stat
 from collections.abc import Iterator
 from contextlib import asynccontextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from datetime import date
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -21,6 +22,8 @@ from mantisreed.files import printable
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
 
+    from mantisreed.sources.fetching import FetchHooks
+
 _log = logging.getLogger(__name__)
 
 _LISTED = """
@@ -33,8 +36,17 @@ SUFFIXES = frozenset(_LISTED.split())
 TABLE_SUFFIXES = frozenset((".csv", ".tsv", ".jsonl", ".ndjson"))
 """Endings of files that are taken for tables of recordings."""
 
+FEED_SUFFIXES = frozenset((".xml", ".rss", ".atom"))
+"""Endings of files and links that are taken for feeds."""
+
 LINK = re.compile(r"https?://[^/]", re.IGNORECASE)
 """How a source begins that is a link."""
+
+STORAGE = re.compile(r"(?!https?:|feed\+|file:)[A-Za-z][A-Za-z0-9+.-]*://", re.IGNORECASE)
+"""How a source begins that is in a storage, such as `s3://`."""
+
+_USER = re.compile(r"//[^/@]*@")
+_USER_WITH_PASSWORD = re.compile(r"//[^/@:]*:[^/@]*@")
 
 _LETS_IN = re.compile(r"sig|token|key|secret|auth|pass|cred|session|code", re.IGNORECASE)
 _LONG_VALUE = 24  # characters of a value in a query, from which on it may be a key whatever its name
@@ -49,12 +61,14 @@ class Facts:
         engine: name of the engine card.
         channels: as `--channels` takes it.
         hints: names and rare words to expect.
+        presumed_language: the tag of the language that a feed names; it counts where nobody says another one.
     """
 
     language: str | None = None
     engine: str | None = None
     channels: str | None = None
     hints: tuple[str, ...] | None = None
+    presumed_language: str | None = None
 
 
 NO_FACTS = Facts()
@@ -66,20 +80,42 @@ class Source:
 
     Attributes:
         path: the file; for a link only the name that it would have.
-        link: the http(s) address, for a recording that is fetched.
+        link: the address, for a recording that is fetched: by http(s), or from a storage such as `s3://`.
         problem: why it is no recording at all, for what was found in a folder or table and cannot be used.
         facts: what is known of it beforehand.
+        about: what else is said of it, by name, such as its title or the other columns of its row; it is carried
+            along to transcripts and destinations, and changes nothing.
+        entry: what a feed knows it by, together with the feed; None for what comes from no feed.
+        named_by: the address of the feed that names the link: a stranger, whose links lead to the internet only.
     """
 
     path: Path
     link: str | None = None
     problem: str | None = None
     facts: Facts = NO_FACTS
+    about: tuple[tuple[str, str], ...] = field(default=(), compare=False)
+    entry: str | None = field(default=None, compare=False)
+    named_by: str | None = field(default=None, compare=False)
 
     @property
     def advice(self) -> str | None:
         """What to do about a problem."""
         return "name it itself, if you want what is in it" if self.path.is_dir() else None
+
+    @property
+    def holds_secrets(self) -> bool:
+        """Whether the link may hold something that lets in whoever knows it."""
+        if self.link is None:
+            return False
+        if not self.is_web:
+            return _USER_WITH_PASSWORD.search(self.link) is not None
+        parts = split_url(self.link)
+        return bool(parts.query) or "@" in parts.netloc
+
+    @property
+    def is_web(self) -> bool:
+        """Whether it is an http(s) link, which an engine can be given too."""
+        return self.link is not None and LINK.match(self.link) is not None
 
     @property
     def name(self) -> str:
@@ -91,6 +127,8 @@ class Source:
         """The source as it was named, fit for showing; of a link no password and no query."""
         if self.link is None:
             return printable(self.path)
+        if not self.is_web:
+            return printable(_USER.sub("//", self.link))
         parts = split_url(self.link)
         return printable(f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}")
 
@@ -99,8 +137,7 @@ class Source:
         """What tells this source from any other, as text."""
         if self.link is None:
             return os.fsencode(self.path.resolve()).decode("utf-8", "backslashreplace")
-        parts = split_url(self.link)
-        if not parts.query and "@" not in parts.netloc:
+        if not self.holds_secrets:
             return self.link
         # What lets somebody in is kept nowhere.
         return f"{self.label}#{hashlib.sha256(self.link.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}"
@@ -113,11 +150,20 @@ class Selection:
     Attributes:
         include, exclude: patterns of names in folders, such as `*.wav` or `2026-*`; without any, all are taken.
         column: of a table, that names the recordings; None is `source`.
+        newest: how many entries of a feed are taken, the newest ones; None takes all.
+        since: the day from which on entries of a feed are taken; None takes all.
     """
 
     include: tuple[str, ...] = ()
     exclude: tuple[str, ...] = ()
     column: str | None = None
+    newest: int | None = None
+    since: date | None = None
+
+    @property
+    def is_of_feeds(self) -> bool:
+        """Whether it can be meant for feeds only."""
+        return self.newest is not None or self.since is not None
 
     def takes(self, path: Path) -> bool:
         """Whether a file in a folder is taken, by its name or by its place below the folder."""
@@ -133,8 +179,10 @@ def named_recording(named: str, folder: Path) -> Source:
     """The recording that a table names, by a link or by a path from a folder; with a problem where it is none."""
     if LINK.match(named):
         return linked_recording(named) or Source(Path("link"), problem="this is no link")
+    if STORAGE.match(named):
+        return Source(Path(named.partition("::")[0].rpartition("/")[2] or "recording"), named)
     if "://" in named:
-        return Source(Path(named.rpartition("/")[2] or "link"), problem="only http and https links are fetched")
+        return Source(Path(named.rpartition("/")[2] or "link"), problem="links to files are not followed")
     path = folder / Path(named).expanduser()
     try:
         kind = path.stat().st_mode
@@ -145,9 +193,20 @@ def named_recording(named: str, folder: Path) -> Source:
     return Source(path)
 
 
+def is_feed_link(named: str, selection: Selection) -> bool:
+    """Whether an http(s) link is meant as a feed: by its ending, or because only feeds have what is selected."""
+    suffix = Path(split_url(named).path).suffix.lower()
+    return suffix in FEED_SUFFIXES or (selection.is_of_feeds and suffix not in SUFFIXES)
+
+
 @asynccontextmanager
-async def local_file(source: Source, folder: Path) -> "AsyncIterator[Path]":
+async def local_file(source: Source, folder: Path, hooks: "FetchHooks | None" = None) -> "AsyncIterator[Path]":
     """The recording as a file; one that is a link is fetched into the folder, for as long as the context lasts.
+
+    Args:
+        source: the recording.
+        folder: where a link's file is kept meanwhile.
+        hooks: who is told how the fetching goes.
 
     Raises:
         RecordingError: it cannot be fetched, or is none.
@@ -157,10 +216,16 @@ async def local_file(source: Source, folder: Path) -> "AsyncIterator[Path]":
     if source.link is None:
         yield source.path
         return
+    _hide(source.link)
+    if not source.is_web:
+        from mantisreed.sources.storage import stored_file
+
+        async with stored_file(source.link, source.label, folder, hooks) as path:
+            yield path
+        return
     from mantisreed.sources.fetching import fetched  # only for links: it takes long to import
 
-    _hide(source.link)
-    async with fetched(source.link, source.label, folder) as path:
+    async with fetched(source.link, source.label, folder, hooks=hooks, named_by=source.named_by) as path:
         yield path
 
 

@@ -209,11 +209,19 @@ def _source_of(row: Mapping[str, Any], column: str, folder: Path) -> Source:
     named = row.get(column)
     said = named.strip() if isinstance(named, str) else ""
     facts, wrong = _facts_of(row)
+    about = _about(row, column)
     if not said or "\0" in said:
-        return Source(Path("row"), problem=f"a row has nothing in its column {column!r}", facts=facts)
+        return Source(Path("row"), problem=f"a row has nothing in its column {column!r}", facts=facts, about=about)
     source = named_recording(said, folder)
     problem = source.problem or wrong
-    return Source(source.path, source.link, problem, facts)
+    return Source(source.path, source.link, problem, facts, about)
+
+
+def _about(row: Mapping[str, Any], column: str) -> tuple[tuple[str, str], ...]:
+    """What a row says besides: all columns that are neither the recording, nor a fact that counts, nor a result."""
+    ours = {column, "", *_CHECKED_FACTS, *RESULTS}
+    said = {name: value for name, value in row.items() if name not in ours and isinstance(value, (str, int, float))}
+    return tuple((name, str(value)) for name, value in said.items() if value != "")
 
 
 def _facts_of(row: Mapping[str, Any]) -> tuple[Facts, str | None]:

@@ -63,11 +63,19 @@ class SoundEvent(msgspec.Struct, frozen=True):
 
 
 class RecordingFacts(msgspec.Struct, frozen=True):
-    """Which recording this is: its name, the digest of its bytes, its length in seconds."""
+    """Which recording this is.
+
+    Attributes:
+        name: of its file.
+        digest: of its bytes.
+        duration: seconds.
+        about: what else was said of it where it came from, by name, such as its title; left out where nothing was.
+    """
 
     name: str
     digest: str
     duration: float
+    about: dict[str, str] | msgspec.UnsetType = msgspec.UNSET
 
 
 class Transcript(msgspec.Struct, frozen=True, kw_only=True):

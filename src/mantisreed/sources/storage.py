@@ -1,0 +1,178 @@
+"""Recordings in object storage, on other machines and in archives: whatever fsspec has a file system for.
+
+Keys are never in our settings: each file system finds its own where its users keep them (environment variables such
+as `AWS_ACCESS_KEY_ID`, configuration files, an SSH agent), or in `FSSPEC_PROTOCOL_OPTION` variables of fsspec.
+"""
+
+import asyncio
+import os
+import posixpath
+import re
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from importlib import import_module
+from pathlib import Path
+from typing import IO, TYPE_CHECKING, Any
+
+from mantisreed.cards.secrets import Secret
+from mantisreed.errors import InputError, RecordingError, reason_of
+from mantisreed.files import printable
+from mantisreed.sources.fetching import LARGEST_RECORDING, FetchHooks, scratch_file
+from mantisreed.sources.recordings import Selection, Source, is_recording
+from mantisreed.units import short_size
+
+if TYPE_CHECKING:
+    from mantisreed.files import FileState
+
+_EXTRAS = {"s3": "s3", "s3a": "s3", "gs": "gcs", "gcs": "gcs", "abfs": "azure", "az": "azure", "sftp": "sftp"}
+_PROTOCOLS = frozenset((*_EXTRAS, "abfss", "ssh", "ftp", "smb", "zip", "tar", "memory", "webdav", "hdfs"))
+"""What addresses may begin with. Others of fsspec run programs, follow web links unguarded, or name local files."""
+
+_INNER = frozenset(("zip", "tar"))
+_LETS_IN = re.compile(r"SECRET|PASSWORD|TOKEN|_KEY$|KEY_ID$|CREDENTIAL", re.IGNORECASE)
+_BLOCK = 1 << 20
+_GLOB = re.compile(r"[*?\[]")
+
+
+def stored_recordings(address: str, selection: Selection) -> list[Source]:
+    """The recordings that an address in a storage names: one, those in a folder, or those of a pattern.
+
+    Raises:
+        InputError: there is none, or the storage cannot be used.
+    """
+    files, path, chain = opened(address)
+    where = printable(address)
+    try:
+        if _GLOB.search(path):
+            found = [one for one in files.glob(path) if not files.isdir(one)]
+        elif path.rstrip("/") and files.isfile(path):
+            return [_source(files, path, chain, address)]
+        else:
+            base = path.rstrip("/")
+            found = [one for one in files.find(path) if selection.takes(Path(posixpath.relpath(one, base or ".")))]
+    except Exception as error:  # each file system has errors of its own
+        raise InputError(f"this storage cannot be read ({reason_of(error)})", where=where) from error
+    taken = [one for one in sorted(found) if is_recording(posixpath.basename(one))]
+    if not taken:
+        raise InputError("no recording there", where=where, advice="recordings end in .wav, .mp3, .m4a, ...")
+    return [_source(files, one, chain, address) for one in taken]
+
+
+def _source(files: Any, path: str, chain: str, address: str) -> Source:
+    scheme = address.partition("://")[0]
+    inner = files._strip_protocol(path) if scheme in _INNER else path
+    authority = _authority(address, scheme)
+    return Source(Path(posixpath.basename(path)), f"{scheme}://{authority}{inner}{chain}")
+
+
+def _authority(address: str, scheme: str) -> str:
+    """The part of an address that fsspec takes off: user and host, where a path follows them."""
+    if scheme not in ("sftp", "ssh", "ftp", "smb", "webdav", "hdfs"):
+        return ""
+    return address.partition("://")[2].partition("/")[0]
+
+
+def opened(address: str) -> tuple[Any, str, str]:
+    """The file system of an address, the path in it, and what follows behind `::`.
+
+    Raises:
+        InputError: nobody knows such a storage, or its package is not installed.
+    """
+    where = printable(address)
+    first, *rest = address.split("::")
+    for part in (first, *rest):
+        scheme = part.partition("://")[0].lower() if "://" in part else ""
+        if scheme not in _PROTOCOLS and not (scheme == "" and part is not first):
+            known = ", ".join(sorted(f"{name}://" for name in _PROTOCOLS))
+            raise InputError(f"nothing is read from {scheme or part}://", where=where, advice=f"known are: {known}")
+    _hide_keys()
+    core = import_module("fsspec.core")
+    try:
+        files, path = core.url_to_fs(address)
+    except ImportError as error:
+        scheme = first.partition("://")[0]
+        extra = _EXTRAS.get(scheme, "storage")
+        raise InputError(
+            f"what speaks {scheme}:// is not installed", where=where, advice=f"pip install 'mantisreed[{extra}]'"
+        ) from error
+    except Exception as error:  # each file system has errors of its own
+        raise InputError(f"this storage cannot be used ({reason_of(error)})", where=where) from error
+    return files, str(path), f"::{'::'.join(rest)}" if rest else ""
+
+
+def _hide_keys() -> None:
+    """Let the keys that file systems find in the environment never come out."""
+    for name, value in os.environ.items():
+        if value and name.startswith(("AWS_", "FSSPEC_", "AZURE_", "GOOGLE_")) and _LETS_IN.search(name):
+            Secret(value)
+
+
+@asynccontextmanager
+async def stored_file(address: str, label: str, folder: Path, hooks: FetchHooks | None = None) -> AsyncIterator[Path]:
+    """A recording in a storage as a file, for as long as the context lasts; it has no name where the system can.
+
+    Raises:
+        RecordingError: it cannot be read, or is too large.
+    """
+    loop = asyncio.get_running_loop()
+
+    def tell(note: str) -> None:
+        if hooks is not None:
+            loop.call_soon_threadsafe(hooks.on_progress, note)
+
+    with scratch_file(folder) as (sink, path):
+        try:
+            await asyncio.to_thread(_copy, address, label, sink, tell)
+        except InputError as error:
+            raise RecordingError(error.what, where=label, advice=error.advice) from error
+        except RecordingError:
+            raise
+        except Exception as error:  # each file system has errors of its own
+            raise RecordingError(f"cannot be read ({reason_of(error)})", where=label) from error
+        sink.flush()
+        yield path
+
+
+def _copy(address: str, label: str, sink: IO[bytes], tell: Callable[[str], None]) -> None:
+    files, path, _ = opened(address)
+    size = 0
+    with files.open(path, "rb") as stream:
+        while block := stream.read(_BLOCK):
+            size += len(block)
+            if size > LARGEST_RECORDING:
+                limit = short_size(LARGEST_RECORDING)
+                raise RecordingError(f"it is larger than {limit}, and is not fetched", where=label)
+            sink.write(block)
+            if size % (16 * _BLOCK) < _BLOCK:
+                tell(short_size(size))
+
+
+def stored_state(address: str) -> "FileState":
+    """What a storage says of a file: its size, and when it was changed or which content it is.
+
+    Raises:
+        OSError: it says nothing.
+    """
+    from mantisreed.files import FileState, bytes_digest
+
+    files, path, _ = opened(address)
+    facts = files.info(path)
+    signs = [str(facts.get(name, "")) for name in ("ETag", "etag", "mtime", "LastModified", "last_modified", "CRC")]
+    stamp = int(bytes_digest(["|".join(signs).encode()]).removeprefix("sha256:")[:12], 16)
+    return FileState(0, 0, int(facts.get("size") or 0), stamp)
+
+
+def write_stored(address: str, content: bytes) -> None:
+    """Put a file into a storage, whole.
+
+    Raises:
+        InputError: it cannot be written there.
+    """
+    files, path, _ = opened(address)
+    try:
+        parent = posixpath.dirname(path)
+        if parent and not files.exists(parent):
+            files.makedirs(parent, exist_ok=True)
+        files.pipe_file(path, content)
+    except Exception as error:  # each file system has errors of its own
+        raise InputError(f"cannot be written ({reason_of(error)})", where=printable(address)) from error
