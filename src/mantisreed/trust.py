@@ -57,7 +57,10 @@ class Use:
     exact: str = ""
 
     def __str__(self) -> str:
-        return f"{self.what} (engine {self.engine})" if self.engine else self.what
+        if not self.engine:
+            return self.what
+        who = f"[{self.engine}]" if "." in self.engine else f"engine {self.engine}"
+        return f"{self.what} ({who})"
 
 
 class TrustError(InputError):
@@ -185,6 +188,16 @@ def uses_of(file: Path, document: Mapping[str, Any], engines: Mapping[str, Mappi
     """
     return (
         *(use for name, table in engines.items() for use in _uses_of_engine(name, table, file.parent)),
+        *(
+            use
+            for name, table in _named_tables(document, "service")
+            for use in _uses_of_engine(f"service.{name}", table, file.parent)
+        ),
+        *(
+            use
+            for name, table in _named_tables(document, "after")
+            for use in _uses_of_follow_up(f"after.{name}", table, file.parent)
+        ),
         *_uses_of_settings(document, file.parent),
     )
 
@@ -218,6 +231,46 @@ def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterat
             shown = found.get("run", found.get("object", ""))
             words = " ".join(str(word) for word in shown) if isinstance(shown, list) else str(shown)
             yield Use(kind, f"{verb} {printable(words[:_SHOWN])}", name, exact)  # type: ignore[arg-type]
+
+
+def _named_tables(document: Mapping[str, Any], key: str) -> Iterator[tuple[str, Mapping[str, Any]]]:
+    tables = document.get(key)
+    for name, table in tables.items() if isinstance(tables, dict) else ():
+        if isinstance(table, dict):
+            yield name, table
+
+
+def _uses_of_follow_up(name: str, table: Mapping[str, Any], folder: Path) -> Iterator[Use]:
+    """What a follow-up would do without being asked each time: send results away, write elsewhere, start programs."""
+    exact = msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
+    for key, target in (("mail", "server"), ("call", "url")):
+        for found in _tables(table, key):
+            address = str(found.get(target, ""))
+            is_near = _is_on_this_machine(address) and not _has_foreign_secret(found, folder)
+            if not is_near:
+                yield Use("secret", f"send results to {printable(address[:_SHOWN])}", name, exact)
+    for found in _tables(table, "command"):
+        words = found.get("run", "")
+        shown = " ".join(map(str, words)) if isinstance(words, list) else str(words)
+        yield Use("program", f"start {printable(shown[:_SHOWN])}", name, exact)
+    for found in _tables(table, "copy"):
+        target = str(found.get("to", ""))
+        is_address = "://" in target or "{" in target.partition("/")[0]
+        if is_address or ".." in target or not is_inside(folder / target.partition("{")[0], folder):
+            yield Use("writing", f"write to {printable(target[:_SHOWN])}", name, exact)
+    for found in _tables(table, "rows"):
+        file, database = found.get("file"), str(found.get("database", ""))
+        if isinstance(file, str) and not is_inside(folder / file, folder):
+            yield Use("writing", f"write to {printable(file)}", name, exact)
+        local = database.removeprefix("sqlite:///")
+        if database and (local == database or not is_inside(folder / local, folder)):
+            yield Use("database", f"write to the database {printable(database[:_SHOWN])}", name, exact)
+
+
+def _has_foreign_secret(value: Any, folder: Path) -> bool:
+    """Whether a table names a secret that is not a file of this folder's own."""
+    named = [text for text in _texts(value) if text.startswith(("env:", "file:", "keyring:"))]
+    return any(not _is_of_the_folder(place, folder) for place in named)
 
 
 def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use]:
@@ -285,7 +338,7 @@ def _is_of_the_folder(place: str, folder: Path) -> bool:
 
 
 def _is_on_this_machine(address: str) -> bool:
-    host = address.partition("://")[2].rpartition("@")[2]
+    host = re.split(r"[/?#]", address.partition("://")[2], maxsplit=1)[0].rpartition("@")[2]
     host = host[1:].partition("]")[0] if host.startswith("[") else host.partition(":")[0]
     try:
         return ipaddress.ip_address(host).is_loopback

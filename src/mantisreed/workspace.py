@@ -12,11 +12,13 @@ import msgspec
 from mantisreed.cards.secrets import Secret, SecretSource
 from mantisreed.cards.tables import checked
 from mantisreed.cards.urls import split_url
+from mantisreed.destinations.rules import FollowUp, read_follow_ups
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import TRANSLATE, laid_over, read_cards
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
 from mantisreed.files import HIDDEN_FOLDER, printable
+from mantisreed.services.card import TextServiceCard, read_service
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
 from mantisreed.trust import Trust, uses_of
 
@@ -25,7 +27,7 @@ SETTINGS_FILE = "mantisreed.toml"
 MAX_ATTEMPTS = 5
 """How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""
 
-_TABLES = ("settings", "layout", "links", "callbacks", "ledger", "engine")
+_TABLES = ("settings", "layout", "links", "callbacks", "ledger", "engine", "service", "after")
 
 _PASSWORD = re.compile(r"[A-Za-z]://[^/?#\s{}@:]*:[^/?#\s{}@]+@")
 """A user's name and password before the host of an address (RFC 3986, 3.2.1)."""
@@ -110,6 +112,8 @@ class Workspace:
         shared: names of the engine cards in the settings that all workspaces share.
         own: names of those in the workspace itself.
         trust: what the settings use of their user's, and whether they may.
+        services: its text services, by name.
+        follow_ups: what happens after each transcript, by name; each after those that it needs.
     """
 
     file: Path
@@ -123,6 +127,8 @@ class Workspace:
     shared: frozenset[str] = frozenset()
     own: frozenset[str] = frozenset()
     trust: Trust = field(default_factory=lambda: Trust(Path(SETTINGS_FILE)))
+    services: Mapping[str, TextServiceCard] = field(default_factory=dict)
+    follow_ups: Mapping[str, FollowUp] = field(default_factory=dict)
 
     def origin_of(self, card: EngineCard) -> str:
         """Where a card comes from: the workspace, the settings that all workspaces share, or both."""
@@ -219,6 +225,35 @@ class Workspace:
             TrustError: they may not.
         """
         self.trust.require("secret", "program", "object", engine=engine.partition(":")[0])
+
+    def service(self, name: str) -> TextServiceCard:
+        """The text service with this name.
+
+        Raises:
+            InputError: there is none.
+        """
+        if name not in self.services:
+            known = ", ".join(self.services) or "none"
+            raise InputError(
+                f"no text service is called {name!r}", where=printable(self.file), advice=f"it has: {known}"
+            )
+        return self.services[name]
+
+    def require_trust_in_service(self, name: str) -> None:
+        """Return if the settings may use what this text service needs of the user's.
+
+        Raises:
+            TrustError: they may not.
+        """
+        self.trust.require("secret", engine=f"service.{name}")
+
+    def require_trust_in_follow_up(self, name: str) -> None:
+        """Return if the settings may do what this follow-up does: send results away, write elsewhere, start programs.
+
+        Raises:
+            TrustError: they may not.
+        """
+        self.trust.require("secret", "program", "writing", "database", engine=f"after.{name}")
 
     def open_secrets(self, card: EngineCard) -> list[SecretSource]:
         """Those of the card's secrets that other users of the machine can read."""
@@ -371,12 +406,15 @@ def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any
         raise SettingsError(
             f"unknown table or key {unknown[0]!r}",
             where=name,
-            advice="known: [settings], [layout.NAME], [links], [callbacks], [ledger] and [engine.NAME]",
+            advice="known: [settings], [layout.NAME], [links], [callbacks], [ledger], [engine.NAME], "
+            "[service.NAME] and [after.NAME]",
         )
     for key in _TABLES:
         if not isinstance(document.get(key, {}), dict):
             raise SettingsError(f"key {key!r}: expected a table", where=name)
     settings = checked(document.get("settings", {}), Settings, name, "settings")
+    services = _services(document.get("service", {}), name)
+    follow_ups = read_follow_ups(document.get("after", {}), services, name)
     own = engine_tables(document, name)
     tables = {**shared, **{key: laid_over(shared.get(key, {}), table) for key, table in own.items()}}
     places = {key: name if key in own else printable(user_settings_file()) for key in tables}
@@ -397,7 +435,17 @@ def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any
         frozenset(shared),
         frozenset(own),
         replace(trust, uses=uses_of(file, document, {engine: tables[engine] for engine in own})),
+        services,
+        follow_ups,
     )
+
+
+def _services(tables: Mapping[str, Any], file: str) -> dict[str, TextServiceCard]:
+    loose = [key for key, table in tables.items() if not isinstance(table, dict)]
+    if loose:
+        advice = "name the table [service.NAME]"
+        raise SettingsError(f"key {loose[0]!r}: expected a table", where=f"{file}: [service]", advice=advice)
+    return {name: read_service(name, table, file) for name, table in tables.items()}
 
 
 def _layouts(tables: Mapping[str, Any], file: str) -> dict[str, LayoutRules]:

@@ -55,6 +55,8 @@ def test_a_ledger_of_version_3_gets_the_columns_of_version_4(tmp_path: Path) -> 
     with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
         connection.execute("ALTER TABLE attempt DROP COLUMN reported_seconds")
         connection.execute("ALTER TABLE attempt DROP COLUMN reported_cost")
+        connection.execute("DROP TABLE follow_up")
+        connection.execute("DROP TABLE question")
         connection.execute("UPDATE ledger SET version = 3")
     connection.close()
     ledger = Ledger(tmp_path)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from mantisreed.exports.script import WriteOptions
     from mantisreed.exports.word_lists import Strong
-    from mantisreed.pipeline.options import RunOptions
+    from mantisreed.pipeline.options import RunOptions, Translation
     from mantisreed.pipeline.pieces import PieceOptions
     from mantisreed.sources.recordings import Selection
     from mantisreed.subtitles.rules import LayoutRules
@@ -117,6 +117,7 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
     parser.add_argument("--translate-to", metavar="TAG", help="answer in this language, where the engine can")
     parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
+    add_translating(parser)
     add_formats(parser, "txt,srt,vtt,json by the settings")
     add_writing(parser)
     add_layout(parser)
@@ -128,6 +129,46 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
         metavar="AMOUNT",
         help="stop before these recordings have cost more than this, in the engine's currency",
     )
+
+
+def add_translating(parser: argparse.ArgumentParser) -> None:
+    """What is done with each transcript."""
+    group = parser.add_argument_group("what is done with each transcript")
+    group.add_argument(
+        "--translate-with",
+        metavar="SERVICE",
+        help="write translations by this text service too, in the languages of --translate-to (de,fr)",
+    )
+    group.add_argument("--two-languages", action="store_true", help="write cues in both languages as well")
+    group.add_argument(
+        "--back-with", metavar="SERVICE", help="let this service translate back, into a table for checking"
+    )
+    group.add_argument(
+        "--no-follow-ups", action="store_true", help="leave out what [after.NAME] in the settings says"
+    )
+
+
+def translations(
+    translate_with: str | None, translate_to: str | None, *, two_languages: bool, back_with: str | None
+) -> "tuple[Translation, ...]":
+    """What the arguments of `add_translating` say.
+
+    Raises:
+        InputError: a language is missing or none, or an argument has no effect.
+    """
+    from mantisreed.errors import InputError
+    from mantisreed.pipeline.options import Translation
+    from mantisreed.workspace import check_language
+
+    if translate_with is None:
+        for option, is_given in (("--two-languages", two_languages), ("--back-with", back_with is not None)):
+            if is_given:
+                raise InputError("has no effect without --translate-with", where=option)
+        return ()
+    targets = [part.strip() for part in (translate_to or "").split(",") if part.strip()]
+    if not targets:
+        raise InputError("say into which language: --translate-to de", where="--translate-with")
+    return tuple(Translation(translate_with, check_language(tag), two_languages, back_with) for tag in targets)
 
 
 def add_overwrite(parser: argparse.ArgumentParser, what: str = "outputs that were edited") -> None:
@@ -318,6 +359,15 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
         name: given.pop(name, None) for name in ("track", "channels", "piece_length", "overlap", "keep_silence")
     }
     direct = {name: given.pop(name, None) for name in ("engine", "language", "translate_to", "hints", "into")}
+    service = given.pop("translate_with", None)
+    wanted = translations(
+        service,
+        direct["translate_to"],
+        two_languages=bool(given.pop("two_languages", False)),
+        back_with=given.pop("back_with", None),
+    )
+    if service is not None:
+        direct["translate_to"] = None  # the service translates, not the engine
     chosen = selection(*(given.pop(name, None) for name in ("include", "exclude", "column", "newest", "since")))
     return RunOptions(
         **direct,
@@ -328,6 +378,8 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
         afresh=bool(given.pop("afresh", False)),
         spend_limit=money_amount(given.pop("spend_limit", None), "--spend-limit"),
         wait=wait,
+        translations=wanted,
+        is_followed=not given.pop("no_follow_ups", False),
         writing=write_options(workspace, **given),
     )
 

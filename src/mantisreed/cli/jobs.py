@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from typing import Any
 
+    from mantisreed.jobs.follow_ups import FollowUpRecord
     from mantisreed.jobs.records import AttemptRecord, JobRecord, PieceRecord
 
 EXAMPLES = """\
@@ -77,10 +78,14 @@ def run(
             return _show_jobs(console, records, ledger.listing.count(chosen), as_json=as_json)
         record = ledger.listing.job(job)
         pieces = ledger.listing.pieces(record.id)
+        followed = ledger.follow_ups.of_job(record.id)
     if as_json:
-        console.document(_described(record) | {"pieces": [_described_piece(piece) for piece in pieces]})
+        described = _described(record) | {"pieces": [_described_piece(piece) for piece in pieces]}
+        console.document(described | {"follow_ups": [_described_follow_up(one) for one in followed]})
     else:
         _print_pieces(console, record, pieces)
+        if followed:
+            _print_follow_ups(console, followed)
     return 0
 
 
@@ -178,6 +183,44 @@ def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[Piece
             table.add_row(*first, f"{_moment(attempt.started)} {short_size(attempt.bytes)}", took, _came(attempt))
             first = ("", "", "", "")
     console.table(table)
+
+
+def _print_follow_ups(console: Console, followed: "Sequence[FollowUpRecord]") -> None:
+    from rich.text import Text
+
+    from mantisreed.jobs.budget import money_text
+
+    table = plain_table()
+    for heading in ("  follow-up", "state", "when"):
+        table.add_column(heading)
+    for heading in ("attempts", "characters", "cost"):
+        table.add_column(heading, justify="right")
+    table.add_column("what came", overflow="fold")
+    for one in followed:
+        table.add_row(
+            Text(f"  {one.name}"),
+            one.state,
+            _moment(one.changed),
+            str(one.attempts),
+            str(one.characters) if one.characters else "-",
+            "-" if one.cost is None else money_text(one.cost, one.currency),
+            Text(one.reason or " ".join(str(file).rpartition("/")[2] for file in one.result.get("files") or ())),
+        )
+    console.table(table)
+
+
+def _described_follow_up(one: "FollowUpRecord") -> "dict[str, Any]":
+    return {
+        "name": one.name,
+        "state": one.state,
+        "reason": one.reason,
+        "attempts": one.attempts,
+        "characters": one.characters,
+        "cost": None if one.cost is None else float(one.cost),
+        "currency": one.currency,
+        "changed": one.changed,
+        "result": dict(one.result),
+    }
 
 
 def _came(attempt: "AttemptRecord") -> str:

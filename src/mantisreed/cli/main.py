@@ -41,6 +41,7 @@ COMMANDS = {
     "costs": ("mantisreed.cli.costs", "Sum what was paid, by engine and day or month"),
     "serve": ("mantisreed.cli.serve", "Listen to engines that call back"),
     "engines": ("mantisreed.cli.engines", "List, show, check and try engine cards; learn one from a sample"),
+    "services": ("mantisreed.cli.services", "List text services: translators, judges, digests, voices"),
     "trust": ("mantisreed.cli.trust", "Trust the settings in a folder with what they use"),
     "demo": ("mantisreed.cli.demo", "Try everything on made-up recordings, without network or account"),
     "standin": ("mantisreed.cli.standin", "Serve simulated engines on this machine, to develop and test against"),

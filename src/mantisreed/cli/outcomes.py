@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     import rich.table
 
     from mantisreed.pipeline.outcomes import Outcome
+    from mantisreed.pipeline.results import FollowUpOutcome
 
 _STATES = ("done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed")
 _REPORT = (
@@ -46,6 +47,9 @@ def show_problems(console: Console, outcomes: "Sequence[Outcome]") -> None:
             waiting.setdefault(str(outcome.error), []).append(outcome)
         elif outcome.error:
             console.problem(outcome.error, outcome.recording.label)
+        for followed in outcome.follow_ups:
+            if followed.error:
+                console.problem(followed.error, f"{outcome.recording.label}: {followed.name}")
     for alike in waiting.values():
         error = alike[0].error
         assert error is not None
@@ -61,7 +65,8 @@ def exit_code(outcomes: "Iterable[Outcome]") -> int:
     outcomes = list(outcomes)
     if any(isinstance(outcome.error, InterruptedRunError) for outcome in outcomes):
         return 130
-    states = {outcome.state for outcome in outcomes} - {"done", "nothing heard"}
+    states: set[str] = {str(outcome.state) for outcome in outcomes} - {"done", "nothing heard"}
+    states |= {str(followed.state) for outcome in outcomes for followed in outcome.follow_ups} - {"done"}
     return 0 if not states else 3 if states <= {"waiting", "working"} else 1
 
 
@@ -100,8 +105,32 @@ def last_line(outcomes: "Sequence[Outcome]") -> str:
     if doubts := sum(outcome.job.doubts for outcome in outcomes if outcome.job):
         requests = "1 request was" if doubts == 1 else f"{doubts} requests were"
         counts += f"; {requests} in doubt and may have been charged for, `mantisreed jobs ID` shows them"
+    counts += _counted_follow_ups(outcomes)
     folders = dict.fromkeys(printable(_near(path.parent)) for outcome in outcomes for path in outcome.files)
     return f"{counts}; files are in {', '.join(folders)}" if folders else counts
+
+
+def _counted_follow_ups(outcomes: "Sequence[Outcome]") -> str:
+    """How many follow-ups ended how, and what was sent to text services for them."""
+    from mantisreed.jobs.budget import money_text
+
+    followed = [one for outcome in outcomes for one in outcome.follow_ups]
+    if not followed:
+        return ""
+    states = [one.state for one in followed]
+    parts = ", ".join(f"{states.count(state)} {state}" for state in dict.fromkeys(states))
+    characters = sum(one.tally.characters for one in followed)
+    costs = [(one.tally.cost, one.tally.currency) for one in followed if one.tally.cost is not None]
+    sums = [
+        money_text(
+            sum((cost for cost, own in costs if own == currency and cost is not None), 0 * costs[0][0]), currency
+        )
+        for currency in dict.fromkeys(currency for _, currency in costs)
+    ]
+    asked = (
+        f" ({characters} characters to text services{', ' if sums else ''}{', '.join(sums)})" if characters else ""
+    )
+    return f"; follow-ups: {parts}{asked}"
 
 
 def _moment(seconds: float) -> str:
@@ -140,6 +169,21 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
         }
     if outcome.error:
         described["error"] = described_error(outcome.error)
+    if outcome.follow_ups:
+        described["follow_ups"] = [_described_follow_up(one) for one in outcome.follow_ups]
+    return described
+
+
+def _described_follow_up(one: "FollowUpOutcome") -> "dict[str, Any]":
+    from mantisreed.files import printable
+
+    described: dict[str, Any] = {"name": one.name, "state": one.state, "characters": one.tally.characters}
+    if one.tally.cost is not None:
+        described |= {"cost": float(one.tally.cost), "currency": one.tally.currency}
+    if one.result is not None:
+        described["files"] = [printable(path) for path in one.result.files]
+    if one.error is not None:
+        described["error"] = described_error(one.error)
     return described
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from mantisreed.jobs import schema, statements
 from mantisreed.jobs.calls import CallRegister
 from mantisreed.jobs.database import Database, LedgerError, PostgresqlDatabase, SqliteDatabase
+from mantisreed.jobs.follow_ups import FollowUpStore
 from mantisreed.jobs.jobs import JobStore
 from mantisreed.jobs.listing import Listing
 from mantisreed.jobs.ownership import FileOwnership, Ownership, SessionOwnership
@@ -26,7 +27,7 @@ class Ledger:
 
     Attributes:
         owner: this process, as it signs what it has under way.
-        jobs, requests, replies, pace, calls: what is kept, and how it changes.
+        jobs, requests, replies, pace, calls, follow_ups: what is kept, and how it changes.
         listing: what can be asked.
     """
 
@@ -56,6 +57,7 @@ class Ledger:
         self.replies = ReplyStore(folder, database)
         self.pace = PaceKeeper(database)
         self.calls = CallRegister(database)
+        self.follow_ups = FollowUpStore(database, self.replies, self.owner)
         self.jobs = JobStore(database, self.owner)
         self.requests = RequestStore(database, self.replies, self.jobs, self.owner)
         self._register()
@@ -103,6 +105,7 @@ class Ledger:
     def _left_by(self, owner: str) -> None:
         self.requests.leave(owner)
         self.jobs.leave(owner)
+        self.follow_ups.leave(owner)
         self._database.execute(statements.REMOVE_PROCESS, {"owner": owner})
 
 

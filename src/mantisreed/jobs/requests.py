@@ -391,6 +391,9 @@ class RequestStore:
                     self._move(row, "cancelled", reason="its reply was forgotten", reply=None)
             self._database.execute(statements.CANCEL_PIECES, {"job": job})
             self._jobs.note(job, "forgotten", "its replies were forgotten")
+            kept |= {row["digest"] for row in self._database.execute(statements.BODIES_OF_JOB, {"job": job})}
+            for statement in (statements.FORGET_FOLLOW_UPS, statements.FORGET_QUESTIONS):
+                self._database.execute(statement, {"job": job})
             return self._remove(kept)
 
     def reply(self, record: RequestRecord) -> bytes | None:

@@ -10,13 +10,53 @@
     start     when requests to an engine started, for its rate limit
     reply     replies by the digest of their bytes; those over 256 KiB are files
     call      callbacks that were taken, by their ids, so that none is taken twice
+    follow_up what is done with a job's transcript; `id` is a digest of the job, the follow-up and what goes into it
+    question  what a text service is asked, known by `key`, the same for the same text in any job; the digest of its
+              answer
 
 Versions: 1 had neither options nor callbacks; 2 kept a reply with each piece instead of each request; 3 did not know
-what engines say of their price.
+what engines say of their price; 4 had no follow-ups.
 """
 
 from mantisreed.jobs.database import Database
 from mantisreed.jobs.records import VERSION
+
+_FOLLOW_UPS = (
+    """
+    CREATE TABLE follow_up (
+        id TEXT PRIMARY KEY,
+        job TEXT NOT NULL,
+        name TEXT NOT NULL,
+        state TEXT NOT NULL,                 -- waiting, working, done, failed, in doubt
+        reason TEXT,
+        owner TEXT,                          -- the process that deals with it
+        attempts INTEGER NOT NULL DEFAULT 0,
+        result TEXT,                         -- JSON: its kind, its files, where it went
+        body TEXT,                           -- the digest of what it gave, among the replies
+        characters BIGINT NOT NULL DEFAULT 0, -- that were sent to a text service, and not answered before
+        cost TEXT,
+        currency TEXT,
+        created DOUBLE PRECISION NOT NULL,
+        changed DOUBLE PRECISION NOT NULL
+    )
+    """,
+    "CREATE INDEX follow_up_by_job ON follow_up (job)",
+    """
+    CREATE TABLE question (
+        key TEXT PRIMARY KEY,
+        service TEXT NOT NULL,
+        job TEXT NOT NULL,                   -- the last one that asked
+        state TEXT NOT NULL,                 -- sending, done, failed, in doubt
+        owner TEXT,
+        doubts INTEGER NOT NULL DEFAULT 0,   -- times that it was sent and nobody knows whether it was answered
+        characters BIGINT NOT NULL,
+        cost TEXT,
+        currency TEXT,
+        answer TEXT,                         -- the digest of it, among the replies
+        asked DOUBLE PRECISION NOT NULL
+    )
+    """,
+)
 
 _CREATE = (
     "CREATE TABLE ledger (version INTEGER NOT NULL)",
@@ -110,6 +150,7 @@ _CREATE = (
     )
     """,
     "CREATE INDEX start_by_engine ON start (engine, moment)",
+    *_FOLLOW_UPS,
     "CREATE TABLE reply (digest TEXT PRIMARY KEY, body BYTEA NOT NULL)",
     "CREATE TABLE call (id TEXT PRIMARY KEY, moment DOUBLE PRECISION NOT NULL)",
 )
@@ -196,8 +237,11 @@ _FROM_3 = (
 
 
 def _migrate(database: Database, found: int, *, is_sqlite: bool) -> None:
+    if found == 4:
+        database.script(_FOLLOW_UPS)
+        return
     if found == 3:
-        database.script(_FROM_3)
+        database.script([*_FROM_3, *_FOLLOW_UPS])
         return
     if found < 2:
         database.script(_TO_2)

@@ -159,6 +159,59 @@ REMOVE_REPLY = "DELETE FROM reply WHERE digest = :digest"
 NEEDED_REPLIES = """
 SELECT reply AS digest FROM request WHERE reply IN_LIST(:digests)
 UNION SELECT unread FROM request WHERE unread IN_LIST(:digests)
+UNION SELECT body FROM follow_up WHERE body IN_LIST(:digests)
+UNION SELECT answer FROM question WHERE answer IN_LIST(:digests)
+"""
+
+# Follow-ups ------------------------------------------------------------------------------------------------------
+
+FOLLOW_UP = "SELECT * FROM follow_up WHERE id = :id"
+CLAIM_FOLLOW_UP = """
+INSERT INTO follow_up (id, job, name, state, owner, attempts, created, changed)
+VALUES (:id, :job, :name, 'working', :owner, 1, :now, :now)
+ON CONFLICT (id) DO UPDATE SET state = 'working', owner = :owner, reason = NULL, changed = :now,
+    attempts = follow_up.attempts + 1
+"""
+PUT_FOLLOW_UP_OFF = """
+INSERT INTO follow_up (id, job, name, state, reason, created, changed)
+VALUES (:id, :job, :name, 'waiting', :reason, :now, :now)
+ON CONFLICT (id) DO UPDATE SET state = 'waiting', reason = :reason, owner = NULL, changed = :now
+"""
+END_FOLLOW_UP = """
+UPDATE follow_up SET state = :state, reason = :reason, owner = NULL, result = :result, body = :body, changed = :now,
+    characters = follow_up.characters + :characters, cost = :cost, currency = :currency
+WHERE id = :id
+"""
+FOLLOW_UPS_OF_JOB = "SELECT * FROM follow_up WHERE job = :job ORDER BY created, id"
+JOBS_WITH_OPEN_FOLLOW_UPS = """
+SELECT DISTINCT job FROM follow_up
+WHERE state IN ('waiting', 'working', 'failed', 'in doubt') AND NOT EXISTS (
+    SELECT 1 FROM follow_up AS later
+    WHERE later.job = follow_up.job AND later.name = follow_up.name AND later.changed > follow_up.changed
+)
+"""
+LEAVE_FOLLOW_UPS = """
+UPDATE follow_up SET state = 'in doubt', owner = NULL, changed = :now,
+    reason = 'the program ended while it was under way'
+WHERE owner = :owner AND state = 'working'
+"""
+FORGET_FOLLOW_UPS = "DELETE FROM follow_up WHERE job = :job"
+BODIES_OF_JOB = """
+SELECT body AS digest FROM follow_up WHERE job = :job AND body IS NOT NULL
+UNION SELECT answer FROM question WHERE job = :job AND answer IS NOT NULL
+"""
+FORGET_QUESTIONS = "DELETE FROM question WHERE job = :job AND state <> 'sending'"
+QUESTION = "SELECT * FROM question WHERE key = :key"
+CLAIM_QUESTION = """
+INSERT INTO question (key, service, job, state, owner, characters, cost, currency, asked)
+VALUES (:key, :service, :job, 'sending', :owner, :characters, :cost, :currency, :now)
+ON CONFLICT (key) DO UPDATE SET state = 'sending', owner = :owner, asked = :now, job = :job,
+    doubts = question.doubts + CASE WHEN question.state = 'in doubt' THEN 1 ELSE 0 END
+"""
+END_QUESTION = "UPDATE question SET state = :state, owner = NULL, answer = :answer WHERE key = :key"
+LEAVE_QUESTIONS = "UPDATE question SET state = 'in doubt', owner = NULL WHERE owner = :owner AND state = 'sending'"
+SERVICE_SPENDING = """
+SELECT service, asked, characters, cost, currency, state, doubts FROM question WHERE state IN ('done', 'in doubt')
 """
 
 # Callbacks -------------------------------------------------------------------------------------------------------

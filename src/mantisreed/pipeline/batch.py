@@ -5,6 +5,7 @@ import logging
 import os
 from collections import deque
 from collections.abc import Awaitable, Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -25,6 +26,7 @@ from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PreparedPiece
 from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
+from mantisreed.pipeline.results import finished_recording
 from mantisreed.sources.recordings import Source
 
 if TYPE_CHECKING:
@@ -32,6 +34,8 @@ if TYPE_CHECKING:
     from mantisreed.engines.links import LinkServer
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import JobRecord
+    from mantisreed.pipeline.follow_ups import FollowUps
+    from mantisreed.pipeline.service_desk import Perform
 
 _log = logging.getLogger(__name__)
 
@@ -52,6 +56,7 @@ class BatchServices:
         ready: waits until the transport can send at once; None when it always can.
         on_event: called as recordings move along.
         on_outcome: called when it is known what became of one; what it cost is not known yet.
+        follow_ups: makes what is done with each transcript, of what does things with the ledger; None does nothing.
         time: the clock; tests give their own.
     """
 
@@ -64,6 +69,7 @@ class BatchServices:
     ready: Callable[[], Awaitable[None]] | None = None
     on_event: Callable[[Event], None] = lambda event: None
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
+    follow_ups: "Callable[[Perform, Outputs], FollowUps] | None" = None
     time: Time = field(default_factory=Time)
 
 
@@ -127,6 +133,7 @@ class Batch:
             self._count,
         )
         self._progress = BatchProgress(0, services.time.clock(), currency=currency)
+        self._follow_ups = services.follow_ups(self._dispatcher.perform, outputs) if services.follow_ups else None
         self._interrupted: InterruptedRunError | None = None
         self._tasks: list[RecordingTask] = []
 
@@ -134,6 +141,8 @@ class Batch:
         """Send nothing more, wait for nothing, and come to an end as soon as what is on its way is noted."""
         self._interrupted = InterruptedRunError()
         self._dispatcher.stop(self._interrupted)
+        if self._follow_ups is not None:
+            self._follow_ups.stop()
         for task in self._tasks:
             task.stop()
         if self._dispatcher.sending:
@@ -150,7 +159,7 @@ class Batch:
         async def work() -> None:
             while waiting:
                 number, task = waiting.popleft()
-                outcomes[number] = await self._outcome_of(task)
+                outcomes[number] = await self._followed(task, await self._outcome_of(task))
                 self._services.on_outcome(outcomes[number])
 
         # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
@@ -160,6 +169,7 @@ class Batch:
                 await self._watch_costs()
             await asyncio.gather(*(work() for _ in range(min(at_once, len(self._tasks)))))
             await self._redo_misled(outcomes)
+            await self._end_follow_ups(outcomes)
             records = await self._records()
         finally:
             self._writer.close()
@@ -188,7 +198,7 @@ class Batch:
                 task = RecordingTask(source, self._stem_for(source), 0.0, self._shared)
                 self._tasks.append(task)
                 try:
-                    outcome = await self._outcome_of(task)
+                    outcome = await self._followed(task, await self._outcome_of(task))
                 finally:
                     self._tasks.remove(task)
                 self._services.on_outcome(outcome)
@@ -196,12 +206,36 @@ class Batch:
         at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
         try:
             await asyncio.gather(*(work() for _ in range(at_once)))
+            if self._follow_ups is not None:
+                await self._follow_ups.at_the_end()
         finally:
             self._writer.close()
             behind = [incoming.get_nowait() for _ in range(incoming.qsize())]
             for source in behind:
                 if source is not None:
                     incoming.put_nowait(source)
+
+    async def _followed(self, task: RecordingTask, outcome: Outcome) -> Outcome:
+        """The outcome with those of what is done after it."""
+        if self._follow_ups is None or outcome.state in ("waiting", "working"):
+            return outcome
+        job, cost = task.job, None
+        if job is not None:
+            with suppress(MantisreedError):
+                cost = (await self._dispatcher.perform(lambda ledger: ledger.listing.job(job))).cost
+        finished = finished_recording(outcome, task.stem or "", self._outputs.names, job, cost)
+        self._tell(task.recording, "following")
+        followed = await self._follow_ups.after(finished)
+        self._tell(task.recording, "failed" if outcome.state == "failed" else "done", _note_of(outcome))
+        return replace(outcome, follow_ups=tuple(followed))
+
+    async def _end_follow_ups(self, outcomes: dict[int, Outcome]) -> None:
+        """Do what is done once for all of them; the first of them tells how that went."""
+        if self._follow_ups is None or self._interrupted or not outcomes:
+            return
+        ended = await self._follow_ups.at_the_end()
+        first = min(outcomes)
+        outcomes[first] = replace(outcomes[first], follow_ups=(*outcomes[first].follow_ups, *ended))
 
     def _tasks_for(self, recordings: Sequence[Source]) -> list[RecordingTask]:
         sizes = [_size(recording) for recording in recordings]
@@ -263,12 +297,14 @@ class Batch:
             return self._failed(task, InternalError.because(error, where=label))
         self._end(task)
         stage: Stage = "working" if outcome.state == "working" else "done"
-        self._tell(task.recording, stage, "" if outcome.state in ("done", "working") else outcome.state)
+        if stage == "working" or self._follow_ups is None:
+            self._tell(task.recording, stage, _note_of(outcome))
         return outcome
 
     def _failed(self, task: RecordingTask, error: MantisreedError) -> Outcome:
         self._end(task)
-        self._tell(task.recording, "failed")
+        if self._follow_ups is None:
+            self._tell(task.recording, "failed")
         return Outcome(task.recording, "failed", error=error)
 
     def _end(self, task: RecordingTask) -> None:
@@ -295,6 +331,10 @@ class Batch:
             owed=dispatcher.budget.owed if self._options.card.price else None,
         )
         self._services.on_event(Event(recording, stage, note, progress, until, self._services.time.clock()))
+
+
+def _note_of(outcome: Outcome) -> str:
+    return "" if outcome.state in ("done", "working", "failed") else outcome.state
 
 
 def _size(recording: Source) -> float:

@@ -37,6 +37,7 @@ from mantisreed.pipeline.options import (
     Made,
     StoredOptions,
     TranscriptionOptions,
+    follow_ups_of,
     options_of_job,
     path_at,
     stored_options,
@@ -51,6 +52,7 @@ from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
     from mantisreed.cards.transport import Transport
+    from mantisreed.pipeline.follow_ups import FollowUps
 
 _log = logging.getLogger(__name__)
 
@@ -154,8 +156,11 @@ class Collector:
         *,
         writer: LedgerWriter | None = None,
         overwrite: bool = False,
+        also_doubtful: bool = False,
         on_event: Show = lambda event: None,
     ) -> None:
+        self._also_doubtful = also_doubtful
+        self._follow_ups: list[FollowUps] = []
         self._workspace = workspace
         self._transport = transport
         self._overwrite = overwrite
@@ -173,6 +178,61 @@ class Collector:
         self._interrupted = InterruptedRunError()
         for dispatcher in self._dispatchers.values():
             dispatcher.stop(self._interrupted)
+        for follow_ups in self._follow_ups:
+            follow_ups.stop()
+
+    async def followed(self, record: JobRecord) -> Outcome:
+        """Do what is left of the follow-ups of a job that is done; its outputs stay as they are."""
+        named = Source(_path_of(record))
+        try:
+            stored = stored_options(record)
+            job = _Collected(record, stored, options_of_job(self._workspace, record.engine, stored), named)
+            assembled, _ = await self._kept(job)
+            outputs = self._outputs_of(stored)
+            files = tuple(path for path in outputs.paths(stored.output_stem) if path.exists())
+            outcome = Outcome(named, "done", assembled.transcript, files, job=record)
+            return await self._with_follow_ups(job, outcome, outputs)
+        except PostponedError as error:
+            return Outcome(named, "waiting", error=error, job=record)
+        except MantisreedError as error:
+            return Outcome(named, "failed", error=error, job=record)
+        except Exception as error:
+            _log.exception("the follow-ups of job %s failed by an internal error", record.id)
+            return Outcome(named, "failed", error=InternalError.because(error, where=record.recording), job=record)
+
+    async def _with_follow_ups(self, job: _Collected, outcome: Outcome, outputs: Outputs) -> Outcome:
+        options, record = job.options, job.record
+        if not options.translations and not (options.is_followed and self._workspace.follow_ups):
+            return outcome
+        from mantisreed.pipeline.follow_ups import FollowUps
+        from mantisreed.pipeline.results import finished_recording
+
+        rules = follow_ups_of(self._workspace, options.translations, outputs.names, is_followed=options.is_followed)
+        follow_ups = FollowUps(
+            self._workspace,
+            rules,
+            outputs,
+            self._transport,
+            self._writer.perform,
+            also_doubtful=self._also_doubtful,
+        )
+        self._follow_ups.append(follow_ups)
+        about = tuple(job.stored.about.items())
+        told = replace(outcome, recording=replace(job.named, about=about))
+        stem = job.stored.output_stem
+        finished = finished_recording(told, stem, outputs.names, record.id, record.cost)
+        ended = [*await follow_ups.after(finished), *await follow_ups.at_the_end()]
+        return replace(outcome, follow_ups=tuple(ended))
+
+    def _outputs_of(self, stored: StoredOptions) -> Outputs:
+        self._workspace.trust.require_folder(path_at(stored.into))
+        return Outputs(
+            path_at(stored.into),
+            self._workspace.hidden,
+            chosen_formats(stored.to),
+            options=stored.writing,
+            overwrite=self._overwrite,
+        )
 
     async def collected(self, record: JobRecord, *, wait: bool) -> Outcome:
         """What became of a job. Whatever goes wrong with it ends here, and is told."""
@@ -264,14 +324,7 @@ class Collector:
         record, stored = job.record, job.stored
         assembled, made = await self._kept(job)
         transcript = assembled.transcript
-        self._workspace.trust.require_folder(path_at(stored.into))
-        outputs = Outputs(
-            path_at(stored.into),
-            self._workspace.hidden,
-            chosen_formats(stored.to),
-            options=stored.writing,
-            overwrite=self._overwrite,
-        )
+        outputs = self._outputs_of(stored)
         try:
             written = await asyncio.to_thread(outputs.write, stored.output_stem, job.named, transcript)
         except OutputError as error:
@@ -283,7 +336,7 @@ class Collector:
             raise PostponedError("a reply proved to be another job's", where=record.recording, advice=advice)
         outcome = outcome_of(job.named, transcript, made.damage, assembled.doubts, written)
         remarks = await asyncio.to_thread(lambda: tuple(_remarks(job)))
-        return replace(outcome, remarks=remarks)
+        return await self._with_follow_ups(job, replace(outcome, remarks=remarks), outputs)
 
     async def _kept(self, job: _Collected) -> tuple[Assembled, Made]:
         """The transcript of a job that is answered, from the kept replies."""
@@ -340,9 +393,12 @@ def retry(
     Raises:
         InputError: an id begins no job, or several; or the ledger cannot be used.
     """
-    outcomes: list[Outcome] = []
+    outcomes: list[Outcome] = _followed_again(workspace, ids, states) if not afresh else []
+    followed = {outcome.job.id for outcome in outcomes if outcome.job}
     batches: dict[bytes, list[tuple[JobRecord, StoredOptions]]] = {}
     for record in _jobs_to_use(workspace, ids, states):
+        if record.id in followed:
+            continue
         try:
             stored = stored_options(record)
         except InputError as error:
@@ -354,6 +410,27 @@ def retry(
     for batch in batches.values():
         outcomes += retrial.outcomes(batch)
     return outcomes
+
+
+def _followed_again(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]) -> list[Outcome]:
+    """The outcomes of jobs that are done, but for some of their follow-ups; these are done again."""
+    with closing(open_ledger(workspace)) as ledger:
+        left = ledger.follow_ups.open_jobs()
+    jobs = [job for job in chosen_jobs(workspace, ids, (*states, "done")) if job.state == "done" and job.id in left]
+    if not jobs:
+        return []
+    for engine in {job.engine for job in jobs}:
+        workspace.require_trust_in(engine)
+
+    async def work() -> list[Outcome]:
+        async with AsyncExitStack() as stack:
+            transport = await stack.enter_async_context(LateTransport())
+            collector = Collector(workspace, transport, also_doubtful=True)
+            stack.callback(collector.close)
+            stack.enter_context(interruptible(collector.interrupt))
+            return [await collector.followed(job) for job in jobs]
+
+    return run_interruptibly(work())
 
 
 class _Retrial:
@@ -390,7 +467,7 @@ class _Retrial:
             _let_go_of_unreadable(self._workspace, record, options)
         if not recordings:
             return failed
-        hooks = RunHooks(expected, on_event=self._on_event, on_interrupt=self._interrupt)
+        hooks = RunHooks(expected, on_event=self._on_event, on_interrupt=self._interrupt, also_doubtful=True)
         return failed + run_batch(self._workspace, options, outputs, recordings, hooks)
 
     def _interrupt(self) -> None:

@@ -6,7 +6,9 @@ from typing import Literal
 
 from mantisreed.sources.recordings import Source
 
-Stage = Literal["fetching", "preparing", "waiting", "sending", "working", "done", "failed", "interrupted"]
+Stage = Literal[
+    "fetching", "preparing", "waiting", "sending", "working", "following", "done", "failed", "interrupted"
+]
 
 
 @dataclass(frozen=True, slots=True)

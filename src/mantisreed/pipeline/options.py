@@ -11,6 +11,7 @@ import msgspec
 
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.urls import split_url
+from mantisreed.destinations.rules import FollowUp
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import RequestOptions, language_for
 from mantisreed.errors import InputError
@@ -20,6 +21,22 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions
 from mantisreed.sources.recordings import Selection, Source
 from mantisreed.workspace import MAX_ATTEMPTS, Workspace, check_language
+
+
+class Translation(msgspec.Struct, frozen=True):
+    """A translation of the transcript that a text service makes.
+
+    Attributes:
+        service: its name.
+        target: the tag of the other language.
+        two_languages: whether cues in both languages are written too.
+        back: name of the service that translates back, for checking.
+    """
+
+    service: str
+    target: str
+    two_languages: bool = False
+    back: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +57,8 @@ class RunOptions:
         spend_limit: what these recordings may cost, with what they have cost before, in the card's currency.
         wait: until all replies are there; otherwise only send, and leave the rest to `collect`.
         selection: which recordings of folders and tables; None takes all.
+        translations: that text services make of each transcript.
+        is_followed: whether follow-ups of the settings are done.
     """
 
     engine: str | None = None
@@ -55,6 +74,8 @@ class RunOptions:
     spend_limit: Decimal | None = None
     wait: bool = True
     selection: Selection | None = None
+    translations: tuple[Translation, ...] = ()
+    is_followed: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +93,8 @@ class TranscriptionOptions:
         max_attempts: how often a request that fails in a way that may pass is sent.
         spend_limit: what all recordings together may cost, with what they have cost before; None for no limit.
         is_waiting: whether to wait for replies; else only to send.
+        translations: that text services make of each transcript.
+        is_followed: whether follow-ups of the settings are done.
     """
 
     card: EngineCard
@@ -84,6 +107,8 @@ class TranscriptionOptions:
     max_attempts: int = MAX_ATTEMPTS
     spend_limit: Decimal | None = None
     is_waiting: bool = True
+    translations: tuple[Translation, ...] = ()
+    is_followed: bool = True
 
 
 class Made(msgspec.Struct, frozen=True):
@@ -110,6 +135,8 @@ class StoredOptions(msgspec.Struct, frozen=True):
         writing: how the formats are written.
         about: what else was said of the recording, by name.
         entry: what a feed knows it by.
+        translations: that text services make of the transcript.
+        is_followed: whether follow-ups of the settings are done.
     """
 
     source: str
@@ -124,6 +151,8 @@ class StoredOptions(msgspec.Struct, frozen=True):
     writing: WriteOptions = WriteOptions()
     about: dict[str, str] = {}
     entry: str | None = None
+    translations: tuple[Translation, ...] = ()
+    is_followed: bool = True
 
     @property
     def output_stem(self) -> str:
@@ -149,6 +178,36 @@ class StoredOptions(msgspec.Struct, frozen=True):
         )
 
 
+def follow_ups_of(
+    workspace: Workspace, translations: Sequence[Translation], formats: Sequence[str], *, is_followed: bool = True
+) -> dict[str, FollowUp]:
+    """The follow-ups of a recording: those of the settings, and its translations.
+
+    Args:
+        workspace: with the settings.
+        translations: that are wanted of this run.
+        formats: names of those that they are written in.
+        is_followed: whether those of the settings are done.
+
+    Raises:
+        InputError: there is no such service.
+    """
+    rules = dict(workspace.follow_ups) if is_followed else {}
+    for one in translations:
+        for service in filter(None, (one.service, one.back)):
+            workspace.service(service)
+        name = f"translation-{one.target.lower()}"
+        rules[name] = FollowUp(
+            name=name,
+            service=one.service,
+            target=one.target,
+            to=tuple(formats),
+            two_languages=one.two_languages,
+            back=one.back,
+        )
+    return rules
+
+
 def options_to_store(options: TranscriptionOptions, recording: Source, stem: str, outputs: Outputs) -> StoredOptions:
     """What is kept of the options for one recording."""
     source = recording.link or recording.path.absolute().as_uri()
@@ -165,6 +224,8 @@ def options_to_store(options: TranscriptionOptions, recording: Source, stem: str
         outputs.options,
         dict(recording.about),
         recording.entry,
+        options.translations,
+        options.is_followed,
     )
 
 
@@ -223,6 +284,8 @@ def transcription_options(
         max_attempts=settings.max_attempts,
         spend_limit=options.spend_limit,
         is_waiting=options.wait,
+        translations=options.translations,
+        is_followed=options.is_followed,
     )
 
 
@@ -243,5 +306,7 @@ def options_of_job(
             hints=stored.hints,
             pieces=stored.pieces,
             afresh=afresh,
+            translations=stored.translations,
+            is_followed=stored.is_followed,
         ),
     )

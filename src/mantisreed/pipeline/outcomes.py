@@ -12,6 +12,7 @@ from mantisreed.transcript.document import Transcript
 
 if TYPE_CHECKING:
     from mantisreed.jobs.records import JobRecord
+    from mantisreed.pipeline.results import FollowUpOutcome
 
 State = Literal["done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed"]
 
@@ -31,6 +32,7 @@ class Outcome:
         error: why it failed or waits, or what is incomplete.
         job: as the ledger has it; None when it did not come so far.
         remarks: what else the user should know.
+        follow_ups: how those ended that are done with its transcript.
     """
 
     recording: Source
@@ -41,6 +43,7 @@ class Outcome:
     error: MantisreedError | None = None
     job: "JobRecord | None" = None
     remarks: tuple[str, ...] = ()
+    follow_ups: "tuple[FollowUpOutcome, ...]" = ()
 
 
 def outcome_of(

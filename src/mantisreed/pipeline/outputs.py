@@ -4,6 +4,7 @@ import hashlib
 import os
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
@@ -117,6 +118,37 @@ class Outputs:
                 if self._claim(candidate, recording.key):
                     return candidate
         raise AssertionError("unreachable")
+
+    def with_formats(self, formats: Sequence[OutputFormat]) -> "Outputs":
+        """The same folder with the same memory, for other formats."""
+        other = copy(self)
+        other._formats = formats
+        return other
+
+    def stem_called(self, wanted: str, key: str) -> str:
+        """The same for something that belongs to a recording, such as its translation.
+
+        Args:
+            wanted: the stem that it should have.
+            key: what tells it from anything else.
+        """
+        with self._lock:
+            for candidate in _stems(wanted):
+                if self._claim(candidate, key):
+                    return candidate
+        raise AssertionError("unreachable")
+
+    def write_file(self, name: str, content: bytes, recording: Source) -> Path:
+        """Write one more file about a recording; it appears whole or not at all.
+
+        Raises:
+            OutputError: it cannot be written, or somebody edited it since, or made it.
+        """
+        path = self._folder / name
+        if path.exists() and not self._overwrite and not (path.is_file() and self._is_ours(path)):
+            raise _made_by_another(path)
+        self._publish(path, content, recording.key)
+        return path
 
     def check(self, stem: str) -> None:
         """See, before anything is paid for, that these outputs may be written.

@@ -26,7 +26,7 @@ from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.episodes import transcribed_before
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
-from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
+from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, follow_ups_of, transcription_options
 from mantisreed.pipeline.outcomes import Outcome, State
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions, channels_named
@@ -36,10 +36,13 @@ from mantisreed.trust import TrustError
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
-    from mantisreed.cards.transport import HttpTransport
+    from mantisreed.cards.transport import HttpTransport, Transport
     from mantisreed.cards.websocket import Conversation
     from mantisreed.engines.links import LinkServer
     from mantisreed.jobs.ledger import Ledger
+    from mantisreed.pipeline.follow_ups import FollowUps
+    from mantisreed.pipeline.results import FollowUpOutcome
+    from mantisreed.pipeline.service_desk import Perform
 
 
 T = TypeVar("T")
@@ -74,6 +77,7 @@ def transcribe(
     """
     wanted = options or RunOptions()
     recordings = find_recordings(sources, wanted.selection)
+    require_trust_in_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     before = _told_as_done(transcribed_before(workspace, wanted, outputs, recordings), on_event)
     parts = _parts(workspace, wanted, [source for source in recordings if source.entry not in before])
@@ -214,6 +218,8 @@ class RunHooks:
         on_event: called as recordings move along.
         on_outcome: called when it is known what became of one.
         on_interrupt: called when the user wants to stop.
+        on_follow_up: called as something ends that is done with a transcript.
+        also_doubtful: whether follow-ups are done again that may have been done already.
     """
 
     expected: Mapping[str, str] | None = None
@@ -222,6 +228,8 @@ class RunHooks:
     on_event: Callable[[Event], None] = lambda event: None
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
     on_interrupt: Callable[[], None] = lambda: None
+    on_follow_up: "Callable[[Source, FollowUpOutcome], None]" = lambda source, outcome: None
+    also_doubtful: bool = False
 
 
 def run_batch(
@@ -241,7 +249,7 @@ def run_batch(
 
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
-            services = await batch_services(stack, workspace, options.card, recordings, hooks)
+            services = await batch_services(stack, workspace, options, recordings, hooks)
             batch = Batch(options, outputs, services, expected=hooks.expected, budget=hooks.budget)
 
             def interrupt() -> None:
@@ -255,9 +263,14 @@ def run_batch(
 
 
 async def batch_services(
-    stack: AsyncExitStack, workspace: Workspace, card: EngineCard, recordings: Sequence[Source], hooks: RunHooks
+    stack: AsyncExitStack,
+    workspace: Workspace,
+    options: TranscriptionOptions,
+    recordings: Sequence[Source],
+    hooks: RunHooks,
 ) -> BatchServices:
     """What a batch works with, as long as the stack is open; pieces are offered as links if a recording needs it."""
+    card = options.card
     transport = await stack.enter_async_context(LateTransport())
     return BatchServices(
         transport,
@@ -269,7 +282,45 @@ async def batch_services(
         ready=transport.ready,
         on_event=hooks.on_event,
         on_outcome=hooks.on_outcome,
+        follow_ups=_follow_ups_maker(workspace, options, transport, hooks),
     )
+
+
+def _follow_ups_maker(
+    workspace: Workspace, options: TranscriptionOptions, transport: "Transport", hooks: RunHooks
+) -> "Callable[[Perform, Outputs], FollowUps] | None":
+    """What makes the follow-ups of a batch; None where there are none, so that nothing of them is loaded."""
+    if not options.translations and not (options.is_followed and workspace.follow_ups):
+        return None
+    from mantisreed.pipeline.follow_ups import FollowUps
+
+    def made(perform: "Perform", outputs: Outputs) -> FollowUps:
+        rules = follow_ups_of(workspace, options.translations, outputs.names, is_followed=options.is_followed)
+        return FollowUps(
+            workspace,
+            rules,
+            outputs,
+            transport,
+            perform,
+            also_doubtful=hooks.also_doubtful,
+            on_outcome=hooks.on_follow_up,
+        )
+
+    return made
+
+
+def require_trust_in_follow_ups(workspace: Workspace, options: RunOptions) -> None:
+    """Return if the settings may do all that is to be done with the transcripts; asked before anything is sent.
+
+    Raises:
+        TrustError: they may not.
+        InputError: there is no such text service.
+    """
+    rules = follow_ups_of(workspace, options.translations, (), is_followed=options.is_followed)
+    for rule in rules.values():
+        workspace.require_trust_in_follow_up(rule.name)
+        for service in filter(None, (rule.service, rule.back)):
+            workspace.require_trust_in_service(service)
 
 
 async def _link_server(

@@ -24,6 +24,7 @@ from mantisreed.pipeline.transcribe import (
     check_links,
     interruptible,
     outputs_of_run,
+    require_trust_in_follow_ups,
     run_interruptibly,
 )
 from mantisreed.sources.recordings import Selection, Source
@@ -87,6 +88,7 @@ def watch(
     checked = transcription_options(workspace, wanted)
     checked = replace(checked, card=fitted(checked.card)[0])
     check_links(workspace, checked.card, [Source(folder) for folder in folders])
+    require_trust_in_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     if watching.move_done is not None:
         _check_target(watching.move_done, folders)
@@ -165,7 +167,7 @@ class _Keeper:
         hooks = RunHooks(workers=workers, on_event=self.hooks.on_event, on_outcome=ended)
         files = [Source(folder) for folder in self.folders]  # what comes is never a link
         async with AsyncExitStack() as stack:
-            services = await batch_services(stack, self.workspace, self.options.card, files, hooks)
+            services = await batch_services(stack, self.workspace, self.options, files, hooks)
             self._batch = Batch(self.options, self.outputs, services, budget=self._budget)
             await self._batch.follow(found)
             self._batch = None

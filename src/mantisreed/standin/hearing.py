@@ -53,7 +53,11 @@ class Hearing:
 
 
 class Listener:
-    """An ear, with the phrases it knows by language."""
+    """An ear, with the phrases it knows by language.
+
+    Attributes:
+        phrases: all of them.
+    """
 
     def __init__(self, phrases: Sequence[Phrase], ear: Ear | None = None, *, confusion: float = 0.0) -> None:
         """Learn the phrases.
@@ -63,6 +67,7 @@ class Listener:
             ear: one that knows them already.
             confusion: share of words that are taken for others; which ones follows from the sound.
         """
+        self.phrases = phrases
         self._ear = ear or Ear(phrases)
         self._confusion = confusion
         self._vocabulary = sorted({word for phrase in phrases for word in phrase.text.split()})

@@ -16,7 +16,7 @@ from starlette.routing import Mount
 from mantisreed.errors import InputError, OutputError
 from mantisreed.files import make_folder, printable, write_whole
 from mantisreed.guarded import LARGEST_HEAD, LimitedBodies, guarded
-from mantisreed.standin import bittern, brook, dipper, heron, plover, rail, sedge, stilt, wren
+from mantisreed.standin import bittern, brook, dipper, heron, plover, rail, sedge, stilt, text_services, wren
 from mantisreed.standin.faults import FaultProfile, Weather
 from mantisreed.standin.hearing import Listener
 
@@ -39,14 +39,17 @@ _MARK = "# Engine cards of the stand-ins, written by mantisreed; written anew ea
 
 
 def standins(listener: Listener, key: str, profile: FaultProfile | None = None) -> Starlette:
-    """All stand-in engines that are spoken to over HTTP, as one ASGI application, each under its own name."""
+    """All stand-in engines and text services over HTTP, as one ASGI application, each under its own name."""
     profile = profile or FaultProfile()
     routes = {
         name: engine.routes(listener, key, profile) if engine is dipper else engine.routes(listener, key)
         for name, engine in _SERVED.items()
     }
     return Starlette(
-        routes=[Mount(f"/{name}", routes=engine) for name, engine in routes.items()],
+        routes=[
+            *(Mount(f"/{name}", routes=engine) for name, engine in routes.items()),
+            *text_services.routes(listener.phrases, key),
+        ],
         middleware=[Middleware(Weather, profile=profile), Middleware(LimitedBodies, largest=_LARGEST_BODY)],
     )
 
@@ -73,7 +76,7 @@ def check_cards_file(file: Path) -> None:
         )
 
 
-def write_cards(file: Path, address: str, key: str, listener: Listener) -> None:
+def write_cards(file: Path, address: str, key: str, listener: Listener, extra: str = "") -> None:
     """Write the engine cards for this address, with the key in a file beside them that only its owner can read.
 
     Args:
@@ -81,6 +84,7 @@ def write_cards(file: Path, address: str, key: str, listener: Listener) -> None:
         address: where the stand-ins listen.
         key: their key.
         listener: what they hear by.
+        extra: more settings, as TOML.
 
     Raises:
         OutputError: it cannot be written, or is not ours.
@@ -94,7 +98,7 @@ def write_cards(file: Path, address: str, key: str, listener: Listener) -> None:
     write_whole(bell_file, f"{dipper.bell(key)}\n".encode())
     bell_file.chmod(0o600)
     cards = [engine.card(address, listener) for engine in (*_SERVED.values(), *_LOCAL.values())]
-    write_whole(file, "\n".join([_MARK, *cards]).encode())
+    write_whole(file, "\n".join([_MARK, *cards, text_services.cards(address), extra]).encode())
 
 
 def new_key() -> str:

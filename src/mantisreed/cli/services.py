@@ -1,0 +1,86 @@
+"""`mantisreed services`: the text services of the settings, what they do, and which languages they take."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_config
+from mantisreed.cli.console import Console, plain_table
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from typing import Any
+
+    from mantisreed.pipeline.asking_services import ServiceFacts
+
+EXAMPLES = """\
+examples:
+  mantisreed services
+  mantisreed services --offline --json
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `services` takes."""
+    parser.epilog = EXAMPLES
+    add_config(parser)
+    parser.add_argument("--offline", action="store_true", help="ask nobody; show only what the cards say")
+    parser.add_argument("--json", action="store_true", dest="as_json", help="JSON on stdout")
+
+
+def run(console: Console, *, config: str | None = None, offline: bool = False, as_json: bool = False) -> int:
+    """List the services. 1 when one of them could not be asked, else 0."""
+    from pathlib import Path
+
+    from mantisreed.pipeline.asking_services import service_facts
+    from mantisreed.workspace import open_workspace
+
+    workspace = open_workspace(Path(config) if config else None)
+    found = service_facts(workspace, is_offline=offline)
+    if as_json:
+        console.document({"services": [_described(one) for one in found]})
+    elif not found:
+        console.note("no text service in these settings; docs/flows.md shows how a card looks")
+    else:
+        _print(console, found)
+    for one in found:
+        if one.error is not None:
+            console.problem(one.error, one.card.name)
+    return 1 if any(one.error is not None for one in found) else 0
+
+
+def _described(one: "ServiceFacts") -> "dict[str, Any]":
+    card = one.card
+    described: dict[str, Any] = {"name": card.name, "about": card.about, "kind": f"text to {card.kind}"}
+    described |= {"reads": one.reads, "writes": one.writes, "max_characters": card.accepts.max_characters}
+    described["max_tokens"] = card.accepts.max_tokens
+    if card.price is not None:
+        described["per_thousand_characters"] = float(card.price.per_thousand_characters)
+        described["currency"] = card.price.currency
+    if one.error is not None:
+        described["error"] = str(one.error)
+    return described
+
+
+def _print(console: Console, found: "Sequence[ServiceFacts]") -> None:
+    from rich.text import Text
+
+    table = plain_table()
+    for heading in ("service", "kind", "reads", "writes", "at most", "per 1000 characters", "about"):
+        table.add_column(heading, overflow="fold")
+    for one in found:
+        card, accepts = one.card, one.card.accepts
+        most = f"{accepts.max_characters} characters" if accepts.max_characters else "-"
+        if accepts.max_tokens:
+            most = f"{accepts.max_tokens} tokens"
+        price = "-" if card.price is None else f"{card.price.per_thousand_characters} {card.price.currency}".strip()
+        reads, writes = (", ".join(tags) or "any" for tags in (one.reads, one.writes))
+        table.add_row(
+            Text(card.name),
+            f"text to {card.kind}",
+            reads,
+            writes if card.kind == "text" else "-",
+            most,
+            price,
+            Text(card.about),
+        )
+    console.table(table)

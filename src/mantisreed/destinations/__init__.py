@@ -1,0 +1,1 @@
+"""Destinations: where results go: mail, HTTP calls, folders, storages, tables, programs."""

@@ -1,0 +1,98 @@
+"""Mail: a message for a recording or for a whole run, sent once."""
+
+import hashlib
+import mimetypes
+from collections.abc import Sequence
+from email.message import EmailMessage
+from email.utils import formatdate
+from typing import Any
+
+from mantisreed.cards.secrets import Secret
+from mantisreed.cards.urls import split_url
+from mantisreed.destinations.parcels import DeliveryError, Parcel
+from mantisreed.destinations.rules import Mail
+from mantisreed.errors import InputError, reason_of
+from mantisreed.transcript.writing import one_line
+
+_TIMEOUT = 60.0  # seconds for each answer of the server
+_LONGEST_SUBJECT = 200  # characters
+_LARGEST = 20 << 20  # bytes of attachments; most servers refuse more
+_ON_THIS_MACHINE = ("127.0.0.1", "::1", "localhost")
+
+
+def message_for(mail: Mail, parcels: Sequence[Parcel], key: str) -> EmailMessage:
+    """The mail about some recordings.
+
+    Its id is made of the key, so that whoever gets it twice can tell.
+
+    Raises:
+        InputError: a file that is to be attached is not there, or they are too large.
+    """
+    message = EmailMessage()
+    message["From"], message["To"] = mail.sender, ", ".join(mail.to)
+    subject = one_line(parcels[0].filled(mail.subject)) if parcels else ""
+    if len(parcels) > 1:
+        subject = f"{subject} and {len(parcels) - 1} more"
+    message["Subject"] = subject[:_LONGEST_SUBJECT]
+    message["Date"] = formatdate()
+    domain = mail.sender.rpartition("@")[2]
+    message["Message-ID"] = f"<{hashlib.sha256(key.encode()).hexdigest()[:32]}@{domain}>"
+    message.set_content("\n\n".join(_body(mail, parcel) for parcel in parcels) + "\n")
+    size = 0
+    for parcel in parcels:
+        for file in parcel.chosen(mail.attach) if mail.attach else ():
+            size += len(file.content)
+            if size > _LARGEST:
+                raise InputError(f"the files to attach are larger than {_LARGEST >> 20} MB", advice="attach fewer")
+            kind, _, form = (mimetypes.guess_type(file.name)[0] or "application/octet-stream").partition("/")
+            message.add_attachment(file.content, maintype=kind, subtype=form, filename=file.name)
+    return message
+
+
+def _body(mail: Mail, parcel: Parcel) -> str:
+    if mail.body is not None:
+        return parcel.filled(mail.body).strip()
+    facts = parcel.facts
+    head = f"{facts.get('recording', '')}: {facts.get('state', '')}"
+    return f"{head}\n\n{facts.get('text') or facts.get('error') or ''}".strip()
+
+
+async def send_mail(mail: Mail, message: EmailMessage, password: Secret | None) -> None:
+    """Hand a message to the server.
+
+    Raises:
+        DeliveryError: the server did not take it, or not for everybody; or nobody knows whether it did.
+    """
+    import aiosmtplib
+
+    server = split_url(mail.server)
+    where = f"{server.hostname}"
+    is_secure = server.scheme == "smtps"
+    port = server.port or (465 if is_secure else 587)
+    starts_tls = not is_secure and server.hostname not in _ON_THIS_MACHINE
+    given: dict[str, Any] = {} if password is None else {"username": mail.user, "password": password.reveal()}
+    is_sending = False
+    try:
+        client = aiosmtplib.SMTP(
+            hostname=server.hostname, port=port, timeout=_TIMEOUT, use_tls=is_secure, start_tls=starts_tls, **given
+        )
+        async with client:
+            is_sending = True
+            refused, _ = await client.send_message(message)
+    except aiosmtplib.SMTPRecipientsRefused as error:
+        who = ", ".join(str(one.recipient) for one in error.recipients)
+        raise DeliveryError(f"the server knows no such recipient: {who}", where=where, advice="check `to`") from error
+    except aiosmtplib.SMTPAuthenticationError as error:
+        raise DeliveryError("the server refuses this user or password", where=where) from error
+    except aiosmtplib.SMTPResponseException as error:
+        passes = 400 <= error.code < 500
+        what = f"the server refuses it ({error.code} {one_line(error.message)})"
+        raise DeliveryError(what, where=where, may_pass=passes) from error
+    except (aiosmtplib.SMTPException, OSError, TimeoutError) as error:
+        # Once the message may be on its way, nobody knows whether the server has taken it.
+        what = f"the mail server cannot be reached ({reason_of(error)})"
+        raise DeliveryError(what, where=where, may_pass=not is_sending, may_be_there=is_sending) from error
+    if refused:
+        raise DeliveryError(
+            f"not taken for {', '.join(refused)}; the others have it", where=where, advice="check `to`"
+        )

@@ -1,0 +1,235 @@
+"""What the ledger knows of follow-ups: how each stands, what it gave, and what text services were asked.
+
+A follow-up is noted before it is begun, and a question before it is sent, so that whoever comes after a crash knows
+what may have happened already.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any, Literal
+
+import msgspec
+
+from mantisreed.jobs import statements
+from mantisreed.jobs.database import Database, Row
+from mantisreed.jobs.records import money, money_as_kept
+from mantisreed.jobs.replies import ReplyLostError, ReplyStore
+
+FollowUpState = Literal["waiting", "working", "done", "failed", "in doubt", "skipped"]
+
+
+@dataclass(frozen=True, slots=True)
+class FollowUpRecord:
+    """How one follow-up of a job stands.
+
+    Attributes:
+        id: of the follow-up with what goes into it.
+        job: of the job.
+        name: of its table in the settings.
+        state: `in doubt` when it may have been done already.
+        reason: why it failed or waits.
+        attempts: how often it was begun.
+        result: its kind, its files, where it went.
+        body: the digest of what it gave.
+        characters: that text services were sent for it, and had not answered before.
+        cost: of these; None where nobody names a price.
+        currency: of the cost.
+        changed: seconds since 1970.
+    """
+
+    id: str
+    job: str
+    name: str
+    state: FollowUpState
+    reason: str | None = None
+    attempts: int = 0
+    result: Mapping[str, Any] = field(default_factory=dict)
+    body: str | None = None
+    characters: int = 0
+    cost: Decimal | None = None
+    currency: str | None = None
+    changed: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class FollowUpEnd:
+    """How a follow-up ended.
+
+    Attributes:
+        state: the new one.
+        reason: why it failed.
+        result: as in `FollowUpRecord`.
+        body: what it gave, to the byte.
+        characters, cost, currency: as in `FollowUpRecord`.
+    """
+
+    state: FollowUpState
+    reason: str | None = None
+    result: Mapping[str, Any] = field(default_factory=dict)
+    body: bytes | None = None
+    characters: int = 0
+    cost: Decimal | None = None
+    currency: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class QuestionToAsk:
+    """What a text service is asked.
+
+    Attributes:
+        key: what it is known by.
+        service: the name of the service's card.
+        job: for which it is asked.
+        characters: that are sent.
+        cost: by the card; None where it names no price.
+        currency: of the cost.
+    """
+
+    key: str
+    service: str
+    job: str
+    characters: int
+    cost: Decimal | None = None
+    currency: str | None = None
+
+
+class FollowUpStore:
+    """The follow-ups and the questions of one ledger."""
+
+    def __init__(self, database: Database, replies: ReplyStore, owner: str) -> None:
+        self._database, self._replies, self._owner = database, replies, owner
+
+    def claim(self, known_by: str, job: str, name: str, *, also_doubtful: bool) -> FollowUpRecord | None:
+        """Begin a follow-up; what stands in the way where it is done, in doubt, or under way in another process.
+
+        Args:
+            known_by: its id.
+            job: of which it is a follow-up.
+            name: of its table.
+            also_doubtful: whether one that may have been done is done again.
+        """
+        with self._database.transaction():
+            found = self._found(known_by)
+            if found is not None:
+                is_anothers = found.state == "working"
+                if found.state == "done" or is_anothers or (found.state == "in doubt" and not also_doubtful):
+                    return found
+            values = {"id": known_by, "job": job, "name": name, "owner": self._owner, "now": self._database.now()}
+            self._database.execute(statements.CLAIM_FOLLOW_UP, values)
+        return None
+
+    def put_off(self, known_by: str, job: str, name: str, reason: str) -> None:
+        """Note that a follow-up waits for something."""
+        values = {"id": known_by, "job": job, "name": name, "reason": reason, "now": self._database.now()}
+        self._database.execute(statements.PUT_FOLLOW_UP_OFF, values)
+
+    def end(self, known_by: str, end: FollowUpEnd) -> None:
+        """Note how a follow-up ended, and keep what it gave."""
+        with self._database.transaction():
+            body = None if end.body is None else self._replies.keep(end.body)
+            self._database.execute(
+                statements.END_FOLLOW_UP,
+                {
+                    "id": known_by,
+                    "state": end.state,
+                    "reason": end.reason,
+                    "result": msgspec.json.encode(dict(end.result)).decode(),
+                    "body": body,
+                    "characters": end.characters,
+                    "cost": money_as_kept(end.cost),
+                    "currency": end.currency,
+                    "now": self._database.now(),
+                },
+            )
+
+    def body(self, record: FollowUpRecord) -> bytes | None:
+        """What a follow-up gave; None when it gave nothing, or somebody has removed it."""
+        try:
+            return None if record.body is None else self._replies.read(record.body)
+        except ReplyLostError:
+            return None
+
+    def of_job(self, job: str) -> list[FollowUpRecord]:
+        """The follow-ups of a job, the newest of each name, in the order in which they were first noted."""
+        rows = self._database.execute(statements.FOLLOW_UPS_OF_JOB, {"job": job})
+        newest: dict[str, FollowUpRecord] = {}
+        for record in map(_record, rows):
+            if record.name not in newest or record.changed >= newest[record.name].changed:
+                newest[record.name] = record
+        return list(newest.values())
+
+    def open_jobs(self) -> set[str]:
+        """The jobs of which some follow-up is not done."""
+        return {row["job"] for row in self._database.execute(statements.JOBS_WITH_OPEN_FOLLOW_UPS)}
+
+    def ask(self, question: QuestionToAsk) -> "bytes | Literal['another', 'ask']":
+        """The kept answer to a question; `another` where another process is asking it, `ask` where we are to.
+
+        What is to be asked is noted as sent from now on.
+        """
+        with self._database.transaction():
+            rows = self._database.execute(statements.QUESTION, {"key": question.key})
+            if rows and rows[0]["state"] == "done":
+                try:
+                    return self._replies.read(rows[0]["answer"]) or b""
+                except ReplyLostError:
+                    pass  # it is asked again
+            if rows and rows[0]["state"] == "sending":
+                return "another"
+            self._database.execute(
+                statements.CLAIM_QUESTION,
+                {
+                    "key": question.key,
+                    "service": question.service,
+                    "job": question.job,
+                    "owner": self._owner,
+                    "characters": question.characters,
+                    "cost": money_as_kept(question.cost),
+                    "currency": question.currency,
+                    "now": self._database.now(),
+                },
+            )
+        return "ask"
+
+    def answered(self, key: str, answer: bytes) -> None:
+        """Keep the answer to a question."""
+        with self._database.transaction():
+            values = {"key": key, "state": "done", "answer": self._replies.keep(answer)}
+            self._database.execute(statements.END_QUESTION, values)
+
+    def not_answered(self, key: str, *, is_in_doubt: bool) -> None:
+        """Note that a question has no answer.
+
+        Args:
+            key: of the question.
+            is_in_doubt: whether the service may have answered it, and charged for it, all the same.
+        """
+        state = "in doubt" if is_in_doubt else "failed"
+        self._database.execute(statements.END_QUESTION, {"key": key, "state": state, "answer": None})
+
+    def leave(self, owner: str) -> None:
+        """See to what a process had under way that has ended."""
+        self._database.execute(statements.LEAVE_FOLLOW_UPS, {"owner": owner, "now": self._database.now()})
+        self._database.execute(statements.LEAVE_QUESTIONS, {"owner": owner})
+
+    def _found(self, known_by: str) -> FollowUpRecord | None:
+        rows = self._database.execute(statements.FOLLOW_UP, {"id": known_by})
+        return _record(rows[0]) if rows else None
+
+
+def _record(row: Row) -> FollowUpRecord:
+    return FollowUpRecord(
+        row["id"],
+        row["job"],
+        row["name"],
+        row["state"],
+        row["reason"],
+        row["attempts"],
+        msgspec.json.decode(row["result"]) if row["result"] else {},
+        row["body"],
+        row["characters"],
+        money(row["cost"]),
+        row["currency"],
+        row["changed"],
+    )

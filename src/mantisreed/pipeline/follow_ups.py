@@ -1,0 +1,359 @@
+"""What happens after each transcript: follow-ups in the order of what they need, each once for the same result.
+
+A follow-up that fails never fails the transcript, nor those that do not need it. What is to be done is in the ledger
+before it is begun; what text services answered is kept, and is not paid for again.
+"""
+
+import asyncio
+import json
+import logging
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from mantisreed.cards.rendering import digest_of_request
+from mantisreed.destinations.calls import send_call
+from mantisreed.destinations.copies import copy_files
+from mantisreed.destinations.mail import message_for, send_mail
+from mantisreed.destinations.parcels import DeliveryError, Parcel, ParcelFile
+from mantisreed.destinations.programs import run_program
+from mantisreed.destinations.rows import add_row
+from mantisreed.destinations.rules import TRANSCRIPT, FollowUp
+from mantisreed.errors import InternalError, MantisreedError, PostponedError
+from mantisreed.jobs.failures import seconds_before
+from mantisreed.jobs.follow_ups import FollowUpEnd, FollowUpRecord, FollowUpState
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.results import Finished, FollowUpOutcome, Result, Tally, text_of
+from mantisreed.pipeline.service_desk import Perform, ServiceDesk
+from mantisreed.pipeline.service_work import ServiceWork
+from mantisreed.sources.recordings import Source
+from mantisreed.transcript.document import from_json, to_json
+from mantisreed.workspace import Workspace
+
+if TYPE_CHECKING:
+    from mantisreed.cards.secrets import Secret, SecretSource
+    from mantisreed.cards.transport import Transport
+
+_log = logging.getLogger(__name__)
+
+_IDENTITY = {
+    "mail": ("to",),
+    "call": ("url", "send"),
+    "copy": ("to", "files"),
+    "rows": ("file", "database", "table"),
+    "command": ("run", "stdin", "result"),
+}
+"""By what a destination is known: another wording of a mail is no reason to send it again."""
+
+
+class FollowUps:
+    """The follow-ups of all recordings of one run."""
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        rules: Mapping[str, FollowUp],
+        outputs: Outputs,
+        transport: "Transport",
+        perform: Perform,
+        *,
+        also_doubtful: bool = False,
+        on_outcome: Callable[[Source, FollowUpOutcome], None] = lambda source, outcome: None,
+    ) -> None:
+        """Do nothing yet.
+
+        Args:
+            workspace: with services, secrets and trust.
+            rules: the follow-ups, each after those that it needs.
+            outputs: where their files go, and how they are written.
+            transport: what carries requests.
+            perform: does something with the ledger.
+            also_doubtful: whether what may have been done already is done again: the user says so.
+            on_outcome: called as each ends.
+        """
+        self._workspace, self._rules, self._outputs = workspace, rules, outputs
+        self._transport, self._perform, self._on_outcome = transport, perform, on_outcome
+        self._also_doubtful = also_doubtful
+        self._desk = ServiceDesk(workspace, transport, perform)
+        self._digests: dict[str, list[tuple[Source, str, Parcel]]] = {}
+        self._stopped = False
+
+    def stop(self) -> None:
+        """Begin nothing more."""
+        self._stopped = True
+        self._desk.stop()
+
+    async def after(self, finished: Finished) -> list[FollowUpOutcome]:
+        """What becomes of the follow-ups of a recording. Nothing is raised: what goes wrong is told."""
+        running: dict[str, asyncio.Task[FollowUpOutcome]] = {}
+        for name, rule in self._rules.items():
+            if _applies(rule, finished):
+                running[name] = asyncio.create_task(self._outcome(rule, finished, running))
+        outcomes = list(await asyncio.gather(*running.values()))
+        return [outcome for outcome in outcomes if outcome.state != "skipped"]
+
+    async def _outcome(
+        self, rule: FollowUp, finished: Finished, running: "Mapping[str, asyncio.Task[FollowUpOutcome]]"
+    ) -> FollowUpOutcome:
+        outcome = await self._tried(rule, finished, running)
+        if outcome.state != "skipped":
+            self._on_outcome(finished.source, outcome)
+        return outcome
+
+    async def _tried(
+        self, rule: FollowUp, finished: Finished, running: "Mapping[str, asyncio.Task[FollowUpOutcome]]"
+    ) -> FollowUpOutcome:
+        results: dict[str, Result] = {}
+        known_by = ""
+        try:
+            for name in rule.follows:
+                before = await running[name] if name in running else FollowUpOutcome(name, "skipped")
+                if before.result is None:
+                    return await self._put_off(rule, finished, before)
+                results[name] = before.result
+            facts = facts_of(finished, results)
+            if rule.only_if is not None and not rule.only_if.holds(facts):
+                return FollowUpOutcome(rule.name, "skipped")
+            known_by = _known_by(rule, finished, results)
+            if self._stopped:
+                return await self._waiting(rule, finished, known_by, "interrupted")
+            return await self._once(rule, finished, results, known_by)
+        except MantisreedError as error:
+            return await self._failed(rule, known_by, error)
+        except Exception as error:
+            _log.exception("follow-up %s of %s failed by an internal error", rule.name, finished.source.label)
+            return await self._failed(rule, known_by, InternalError.because(error, where=f"after.{rule.name}"))
+
+    async def _put_off(self, rule: FollowUp, finished: Finished, before: FollowUpOutcome) -> FollowUpOutcome:
+        if before.state == "skipped":
+            return FollowUpOutcome(rule.name, "skipped")
+        known_by = digest_of_request([finished.known_by, rule.name, "waits"])[:32]
+        return await self._waiting(rule, finished, known_by, f"needs {before.name}, which is {before.state}")
+
+    async def _waiting(self, rule: FollowUp, finished: Finished, known_by: str, reason: str) -> FollowUpOutcome:
+        job = finished.known_by
+        await self._perform(lambda ledger: ledger.follow_ups.put_off(known_by, job, rule.name, reason))
+        return FollowUpOutcome(rule.name, "waiting", PostponedError(reason, where=f"after.{rule.name}"))
+
+    async def _failed(self, rule: FollowUp, known_by: str, error: MantisreedError) -> FollowUpOutcome:
+        is_in_doubt = isinstance(error, DeliveryError) and error.may_be_there
+        state: FollowUpState = "in doubt" if is_in_doubt else "failed"
+        _log.info("follow-up %s: %s", rule.name, error)
+        if known_by:
+            end = FollowUpEnd(state, str(error))
+            try:
+                await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end))
+            except MantisreedError as worse:
+                return FollowUpOutcome(rule.name, state, worse)
+        return FollowUpOutcome(rule.name, state, error)
+
+    async def _once(
+        self, rule: FollowUp, finished: Finished, results: Mapping[str, Result], known_by: str
+    ) -> FollowUpOutcome:
+        """Do it, unless it was done before, or may have been."""
+        job = finished.known_by
+        self._workspace.require_trust_in_follow_up(rule.name)
+        parcel = parcel_of(finished, results, known_by)
+        if rule.mail is not None and rule.mail.each == "run":
+            return await self._collected(rule, finished, known_by, parcel)
+        found = await self._perform(
+            lambda ledger: ledger.follow_ups.claim(known_by, job, rule.name, also_doubtful=self._also_doubtful)
+        )
+        if found is not None:
+            return await self._met(rule, finished, found)
+        tally = Tally()
+        result = await self._done(rule, finished, results, parcel, tally)
+        await self._end(known_by, result, tally)
+        return FollowUpOutcome(rule.name, "done", result=result, tally=tally)
+
+    async def _end(self, known_by: str, result: Result, tally: Tally) -> None:
+        kept = {"kind": result.kind, "files": [str(path) for path in result.files]}
+        end = FollowUpEnd("done", None, kept, result.body, tally.characters, tally.cost, tally.currency)
+        await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end))
+
+    async def _met(self, rule: FollowUp, finished: Finished, found: FollowUpRecord) -> FollowUpOutcome:
+        """What there is of a follow-up that is not begun now."""
+        if found.state == "in doubt":
+            advice = f"`mantisreed retry {found.job[:8]}` does it again"
+            what = f"it may have been done already ({found.reason or 'nobody knows'})"
+            return FollowUpOutcome(
+                rule.name, "in doubt", DeliveryError(what, where=f"after.{rule.name}", advice=advice)
+            )
+        if found.state != "done":
+            reason = PostponedError("another process has it under way", where=f"after.{rule.name}")
+            return FollowUpOutcome(rule.name, "working", reason)
+        body = await self._perform(lambda ledger: ledger.follow_ups.body(found))
+        result = restored(found, body)
+        if any(not path.exists() for path in result.files):
+            work = self._work(rule, finished)
+            result = replace(result, files=await asyncio.to_thread(work.written, result))
+        return FollowUpOutcome(rule.name, "done", result=result)
+
+    def _work(self, rule: FollowUp, finished: Finished, tally: Tally | None = None) -> ServiceWork:
+        return ServiceWork(self._workspace, self._desk, self._outputs, rule, finished, tally or Tally())
+
+    async def _done(
+        self,
+        rule: FollowUp,
+        finished: Finished,
+        results: Mapping[str, Result],
+        parcel: Parcel,
+        tally: Tally,
+    ) -> Result:
+        if rule.service is not None:
+            needed = rule.needs[0]
+            given = finished.transcript if needed == TRANSCRIPT else results[needed].value
+            return await self._work(rule, finished, tally).done(given)
+        number = 0
+        while True:
+            number += 1
+            try:
+                return await self._delivered(rule, parcel)
+            except DeliveryError as error:
+                if not error.may_pass or number >= rule.max_attempts or self._stopped:
+                    raise
+                await asyncio.sleep(seconds_before(number))
+
+    async def _delivered(self, rule: FollowUp, parcel: Parcel) -> Result:
+        folder = self._workspace.folder
+        if rule.mail is not None:
+            await send_mail(rule.mail, message_for(rule.mail, [parcel], parcel.key), self._secret(rule.mail.password))
+        elif rule.call is not None:
+            await send_call(rule.call, parcel, self._secret(rule.call.secret), self._transport)
+        elif rule.copy is not None:
+            places = await asyncio.to_thread(copy_files, rule.copy, parcel, folder)
+            return Result("nothing", {"places": places})
+        elif rule.rows is not None:
+            await asyncio.to_thread(add_row, rule.rows, parcel, folder, self._secret(rule.rows.password))
+        elif rule.command is not None:
+            secrets = {name: source.read(folder) for name, source in rule.command.secrets.items()}
+            return _result_of_program(await run_program(rule.command, parcel, secrets))
+        return Result("nothing")
+
+    def _secret(self, source: "SecretSource | None") -> "Secret | None":
+        return None if source is None else source.read(self._workspace.folder)
+
+    async def _collected(self, rule: FollowUp, finished: Finished, known_by: str, parcel: Parcel) -> FollowUpOutcome:
+        """Keep a recording for the mail at the end of the run, unless it was in one."""
+        job = finished.known_by
+        found = await self._perform(
+            lambda ledger: ledger.follow_ups.claim(known_by, job, rule.name, also_doubtful=self._also_doubtful)
+        )
+        if found is not None:
+            return await self._met(rule, finished, found)
+        reason = "waits for the end of the run"
+        await self._perform(lambda ledger: ledger.follow_ups.put_off(known_by, job, rule.name, reason))
+        self._digests.setdefault(rule.name, []).append((finished.source, known_by, parcel))
+        return FollowUpOutcome(rule.name, "skipped")
+
+    async def at_the_end(self) -> list[FollowUpOutcome]:
+        """Send what is sent once for a whole run."""
+        outcomes = []
+        for name, collected in self._digests.items():
+            rule = self._rules[name]
+            try:
+                await self._send_digest(rule, collected)
+                outcome = FollowUpOutcome(name, "done", result=Result("nothing"))
+            except MantisreedError as error:
+                for _, known_by, _ in collected:
+                    await self._failed(rule, known_by, error)
+                outcome = FollowUpOutcome(name, "failed", error)
+            self._on_outcome(collected[0][0], outcome)
+            outcomes.append(outcome)
+        self._digests.clear()
+        return outcomes
+
+    async def _send_digest(self, rule: FollowUp, collected: Sequence[tuple[Source, str, Parcel]]) -> None:
+        assert rule.mail is not None
+        keys = [known_by for _, known_by, _ in collected]
+        for source, known_by, parcel in collected:
+            job = str(parcel.facts.get("job") or source.key)
+            await self._perform(
+                lambda ledger, known_by=known_by, job=job: ledger.follow_ups.claim(  # type: ignore[misc]
+                    known_by, job, rule.name, also_doubtful=True
+                )
+            )
+        message = message_for(rule.mail, [parcel for *_, parcel in collected], digest_of_request(keys))
+        number = 0
+        while True:
+            number += 1
+            try:
+                await send_mail(rule.mail, message, self._secret(rule.mail.password))
+                break
+            except DeliveryError as error:
+                if not error.may_pass or number >= rule.max_attempts:
+                    raise
+                await asyncio.sleep(seconds_before(number))
+        for known_by in keys:
+            await self._end(known_by, Result("nothing"), Tally())
+
+
+def _applies(rule: FollowUp, finished: Finished) -> bool:
+    return rule.when == "always" or (rule.when == "failed") == (finished.state == "failed")
+
+
+def facts_of(finished: Finished, results: Mapping[str, Result]) -> dict[str, Any]:
+    """All that is known of a recording, for templates, conditions and columns."""
+    transcript = finished.transcript
+    confidence = transcript.mean_confidence if transcript else None
+    return {
+        "recording": finished.source.name,
+        "source": finished.source.label,
+        "stem": finished.stem,
+        "job": finished.known_by,
+        "state": finished.state,
+        "engine": transcript.engine if transcript else None,
+        "language": transcript.language if transcript else None,
+        "duration": transcript.recording.duration if transcript else None,
+        "words": len(transcript.words) if transcript else 0,
+        "confidence": None if confidence is None else round(confidence, 3),
+        "speakers": list(transcript.speakers) if transcript else [],
+        "text": text_of(transcript) if transcript else "",
+        "cost": None if finished.cost is None else float(finished.cost),
+        "error": finished.error,
+        "files": [str(path) for _, path in finished.files],
+        "about": dict(finished.source.about),
+        "after": {name: result.fact for name, result in results.items()},
+    }
+
+
+def parcel_of(finished: Finished, results: Mapping[str, Result], key: str) -> Parcel:
+    """What goes to destinations. Files that are gone are left out."""
+    named = [*finished.files, *((name, path) for name, result in results.items() for path in result.files)]
+    files = [ParcelFile(path.name, path.read_bytes(), kind) for kind, path in named if path.is_file()]
+    return Parcel(key, facts_of(finished, results), files)
+
+
+def _known_by(rule: FollowUp, finished: Finished, results: Mapping[str, Result]) -> str:
+    """The same for the same result, whatever else has changed."""
+    given = to_json(finished.transcript).decode() if finished.transcript else finished.error
+    needed = [digest_of_request((results[name].body or b"").hex()) for name in rule.follows]
+    if rule.service is not None:
+        action: Any = [rule.service, rule.target, rule.to, rule.two_languages, rule.back, rule.reduce]
+    else:
+        settings = getattr(rule, rule.action)
+        action = [str(getattr(settings, key)) for key in _IDENTITY[rule.action]]
+    return digest_of_request([finished.known_by, rule.name, rule.action, action, given, needed])[:32]
+
+
+def restored(record: FollowUpRecord, body: bytes | None) -> Result:
+    """What a follow-up gave, as the ledger has it."""
+    kind = str(record.result.get("kind", "nothing"))
+    files = tuple(Path(path) for path in record.result.get("files") or ())
+    value: Any = None
+    if body is not None and kind == "text":
+        value = body.decode("utf-8", "replace")
+    elif body is not None and kind == "data":
+        value = json.loads(body)
+    elif body is not None and kind == "transcript":
+        value = from_json(body)
+    return Result(kind, value, body, files)
+
+
+def _result_of_program(found: Any) -> Result:
+    if found is None:
+        return Result("nothing")
+    if isinstance(found, str):
+        return Result("text", found, found.encode("utf-8", "replace"))
+    return Result("data", found, json.dumps(found, ensure_ascii=False).encode("utf-8", "replace"))

@@ -1,0 +1,249 @@
+"""Speaking to a text service by its card: a request from text to what came back, and what it is known by."""
+
+import asyncio
+import base64
+import binascii
+import re
+import secrets as randomness
+import time
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from mantisreed.cards.answers import quoted_beginning
+from mantisreed.cards.documents import DocumentError, parse_json, parse_xml
+from mantisreed.cards.exchange import Exchange, Finished, Standing, Waiting, pauses
+from mantisreed.cards.paths import ReplyPath
+from mantisreed.cards.rendering import digest_of_request, rendered_steps, with_symbols
+from mantisreed.cards.secrets import Secret
+from mantisreed.cards.sending import ExchangeOptions
+from mantisreed.cards.templates import Value
+from mantisreed.errors import InputError, JobLostError, UnreadableReplyError
+from mantisreed.services.card import TextReply, TextServiceCard
+
+if TYPE_CHECKING:
+    from mantisreed.cards.transport import Transport
+
+_NUMBER = re.compile(r"-?[0-9]{1,15}(\.[0-9]{1,15})?")
+_LARGEST_TEXT = 4_000_000  # characters of one answer that are taken for text
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What is asked of a text service in one request.
+
+    Attributes:
+        texts: one text, or those of several passages for a service that takes them.
+        language: what the service calls the language they are in; None where nobody knows.
+        target: what it calls the language that is wanted; None where none is.
+    """
+
+    texts: tuple[str, ...]
+    language: str | None = None
+    target: str | None = None
+
+    @property
+    def characters(self) -> int:
+        """How many are sent."""
+        return sum(map(len, self.texts))
+
+    def values(self) -> dict[str, Value]:
+        """What the card's placeholders stand for."""
+        return {
+            "text": "\n\n".join(self.texts),
+            "passages": list(self.texts),
+            "language": self.language,
+            "target": self.target,
+        }
+
+
+def question_key(card: TextServiceCard, question: Question) -> str:
+    """What a request is known by: all that the service is told, but for secrets."""
+    return digest_of_request(["text", rendered_steps(card, with_symbols(card, question.values()), None)])
+
+
+class TextServiceClient:
+    """A text service that is spoken to over the network, by the steps of its card."""
+
+    def __init__(
+        self,
+        card: TextServiceCard,
+        secrets: Mapping[str, Secret],
+        transport: "Transport",
+        *,
+        clock: Callable[[], float] = time.monotonic,
+        sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
+    ) -> None:
+        """Send nothing yet."""
+        self._card, self._secrets, self._transport = card, secrets, transport
+        self._clock, self._sleep = clock, sleep
+        self._exchange = Exchange(card, secrets, transport, ExchangeOptions(clock=clock, sleep=sleep))
+
+    async def answer(self, question: Question) -> bytes:
+        """What the service answers, to the byte.
+
+        Raises:
+            EngineError: a request failed, or the service's job did.
+        """
+        request_id = randomness.token_hex(16)
+        values = {**question.values(), "request_id": request_id}
+        came = await self._exchange.start(request_id, values, None)
+        return await self._finished(self._exchange, came)
+
+    async def languages(self) -> tuple[list[str], list[str]]:
+        """The tags that the service says it reads and writes; what its card says where it does not say.
+
+        Raises:
+            EngineError: asking failed.
+        """
+        card, step = self._card, self._card.languages
+        listed = list(card.accepts.languages), list(card.accepts.targets) or list(card.accepts.languages)
+        if step is None:
+            return listed
+        # A card of its own, whose only step is that question.
+        asking = msgspec.structs.replace(card, send=step, steps={}, lookup=None, cancel=None)
+        exchange = Exchange(asking, self._secrets, self._transport, ExchangeOptions(clock=self._clock))
+        body = await self._finished(exchange, await exchange.start("languages", {}, None))
+        document = document_of(card, body)
+        return _listed(step.reads, document) or listed[0], _listed(step.writes, document) or listed[1]
+
+    async def _finished(self, exchange: Exchange, came: Finished | Standing) -> bytes:
+        """Ask until the service's job is done."""
+        started = self._clock()
+        while isinstance(came, Standing):
+            standing = came
+            steps = dict(self._card.sequence)
+            step = steps[standing.step or ""]
+            for pause in pauses(step):
+                await self._sleep(pause)
+                answer = await exchange.go_on(standing)
+                if isinstance(answer, Finished):
+                    came = answer
+                    break
+                if isinstance(answer, Waiting) and answer.standing is not None:
+                    came = answer.standing
+                    break
+                if self._clock() - started > step.limit:
+                    what = f"the job did not end within {step.limit:g} s"
+                    raise JobLostError(what, engine=self._card.name)
+        if came.cleanup is not None:
+            await exchange.clean_up(came.cleanup)
+        return came.body or b""
+
+
+def _listed(path: ReplyPath | None, document: Any) -> list[str]:
+    found = path.find(document) if path is not None else None
+    return [str(tag) for tag in found if isinstance(tag, (str, int))] if isinstance(found, list) else []
+
+
+def document_of(card: TextServiceCard, body: bytes) -> Any:
+    """What paths are looked up in.
+
+    Raises:
+        UnreadableReplyError: it is not what the card says.
+    """
+    try:
+        if card.reply.format == "xml":
+            return parse_xml(body, _listed_in(card.reply))
+        return body.decode("utf-8", "replace") if card.reply.format == "text" else parse_json(body)
+    except DocumentError as error:
+        raise _unreadable(card, str(error), body) from error
+
+
+def _listed_in(reply: TextReply) -> frozenset[str]:
+    """Names of XML elements that are lists, though there may be one only."""
+    paths = [path for path in (reply.text, reply.texts, reply.sound, *reply.data.values()) if path is not None]
+    return frozenset(name for path in paths for name in path.list_names)
+
+
+def read_texts(card: TextServiceCard, body: bytes, question: Question) -> list[str]:
+    """The texts of an answer, as many as were sent.
+
+    Raises:
+        UnreadableReplyError: it is not what the card says, or holds another number of texts.
+    """
+    document = document_of(card, body)
+    if card.reply.texts is not None:
+        found = card.reply.texts.find(document)
+        if not isinstance(found, list) or len(found) != len(question.texts):
+            count = len(found) if isinstance(found, list) else "no"
+            what = f"{count} texts came for {len(question.texts)}: reply.texts ({card.reply.texts.source})"
+            raise _unreadable(card, what, body)
+        return [_text(card, one, body) for one in found]
+    said = document if card.reply.text is None else card.reply.text.find(document)
+    return [_text(card, said, body)]
+
+
+def _text(card: TextServiceCard, found: Any, body: bytes) -> str:
+    if not isinstance(found, str) or len(found) > _LARGEST_TEXT:
+        what = "it is larger than any text" if isinstance(found, str) else f"{type(found).__name__} where a text was"
+        raise _unreadable(card, f"{what} expected", body)
+    return found.encode("utf-8", "replace").decode().strip()
+
+
+def read_data(card: TextServiceCard, body: bytes) -> dict[str, Any]:
+    """The fields of an answer.
+
+    Raises:
+        UnreadableReplyError: it is not what the card says, or holds none of them.
+    """
+    document = document_of(card, body)
+    fields = {name: path.find(document) for name, path in card.reply.data.items()}
+    if card.reply.format == "xml":
+        fields = {name: _as_number(value) for name, value in fields.items()}
+    if all(value is None for value in fields.values()):
+        raise _unreadable(card, "none of the fields in reply.data is there", body)
+    return fields
+
+
+def _as_number(value: Any) -> Any:
+    """A number that XML can only write as a text."""
+    if not isinstance(value, str) or not _NUMBER.fullmatch(value):
+        return value
+    return float(value) if "." in value else int(value)
+
+
+def read_sound(card: TextServiceCard, body: bytes) -> bytes:
+    """The sound of an answer.
+
+    Raises:
+        UnreadableReplyError: it is not what the card says.
+    """
+    if card.reply.sound is None:
+        if not body:
+            raise _unreadable(card, "it is empty", body)
+        return body
+    found = card.reply.sound.find(document_of(card, body))
+    try:
+        return base64.b64decode(str(found), validate=True)
+    except (binascii.Error, ValueError) as error:
+        raise _unreadable(card, f"reply.sound ({card.reply.sound.source}) finds no base64", body) from error
+
+
+def _unreadable(card: TextServiceCard, why: str, body: bytes) -> UnreadableReplyError:
+    quoted = quoted_beginning(body, ())
+    advice = f"the reply begins: {quoted}" if quoted else "the reply is empty"
+    return UnreadableReplyError(f"its reply is not as its card says: {why}", engine=card.name, advice=advice)
+
+
+def language_named(card: TextServiceCard, tag: str | None, *, is_target: bool = False) -> str | None:
+    """What the service calls a language, also when only the tag's first part is listed on its card.
+
+    Raises:
+        InputError: the card lists languages, and this is none of them.
+    """
+    accepts = card.accepts
+    given = accepts.targets or accepts.languages if is_target else accepts.languages
+    names = given if isinstance(given, dict) else {one: one for one in given}
+    if tag is None or not names:
+        return tag
+    listed = {known.lower(): name for known, name in names.items()}
+    found = listed.get(tag.lower()) or listed.get(tag.lower().partition("-")[0])
+    if found is None:
+        verb = "writes" if is_target else "reads"
+        raise InputError(
+            f"service {card.name} does not know the language {tag!r}", advice=f"it {verb} {', '.join(names)}"
+        )
+    return found

@@ -1,0 +1,387 @@
+"""What happens after each transcript, driven by the command against stand-ins and real servers on loopback."""
+
+import base64
+import csv
+import email
+import hmac
+import json
+import sqlite3
+import threading
+from collections.abc import Callable, Iterator
+from email.policy import default as policy
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from cli.ferry import Ferry
+from conftest import Command, free_port
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.composer import compose
+from mantisreed.standin.mailbox import MailBox, mailbox
+
+Settings = Callable[..., None]
+
+
+class Desk:
+    """A text service that counts: it turns texts round, word by word; a judge of lengths; and a place for calls.
+
+    Attributes:
+        asked: texts that it was sent, in order.
+        faults: statuses that the next requests get instead of an answer.
+        calls: headers and bodies of calls.
+        most: characters that it takes at once.
+    """
+
+    def __init__(self) -> None:
+        self.asked: list[list[str]] = []
+        self.faults: list[int] = []
+        self.calls: list[tuple[dict[str, str], bytes]] = []
+        self.most = 400
+        self.port = 0
+
+    def answer(self, path: str, body: bytes) -> tuple[int, Any]:
+        if self.faults:
+            return self.faults.pop(0), {}
+        if path == "/call":
+            return 204, {}
+        asked = json.loads(body)
+        texts = asked["lines"]
+        self.asked.append(texts)
+        if sum(map(len, texts)) > self.most:
+            return 413, {}
+        if path == "/judge":
+            return 200, {
+                "length": len(texts[0]),
+                "kind": "long" if len(texts[0]) > 40 else "short",
+                "seen": texts[:1],
+            }
+        return 200, {"lines": [" ".join(reversed(text.split())) for text in texts]}
+
+
+@pytest.fixture
+def desk() -> Iterator[Desk]:
+    desk = Desk()
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            body = self.rfile.read(int(self.headers["Content-Length"]))
+            if self.path == "/call":
+                desk.calls.append(({key.lower(): value for key, value in self.headers.items()}, body))
+            status, answer = desk.answer(self.path, body)
+            content = b"" if status == 204 else json.dumps(answer).encode()
+            self.send_response(status)
+            self.send_header("Content-Type", "application/json")
+            self.send_header("Content-Length", str(len(content)))
+            self.end_headers()
+            self.wfile.write(content)
+
+        def log_message(self, *arguments: object) -> None:
+            pass
+
+    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as server:
+        desk.port = server.server_address[1]
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        yield desk
+        server.shutdown()
+
+
+SERVICES = """
+[service.mirror]
+url = "http://127.0.0.1:{port}"
+accepts = {{ max_characters = 400, languages = ["en", "de"] }}
+price = {{ per_thousand_characters = "0.5", currency = "shells" }}
+send = {{ path = "/turn", json = {{ lines = "{{passages}}", into = "{{target}}" }} }}
+reply.texts = "lines"
+[service.judge]
+url = "http://127.0.0.1:{port}"
+accepts.max_characters = 400
+send = {{ path = "/judge", json.lines = ["{{text}}"] }}
+reply.data = {{ length = "length", kind = "kind", seen = "seen" }}
+[service.short]
+url = "http://127.0.0.1:{port}"
+accepts.max_characters = 60
+send = {{ path = "/turn", json.lines = ["{{text}}"] }}
+reply.text = "lines[0]"
+"""
+
+
+@pytest.fixture
+def sailing(ferry: Ferry, desk: Desk, english: list[Phrase], tmp_path: Path) -> Iterator[Settings]:
+    """Two recordings, an engine and services; gives what puts `[after.NAME]` tables behind them."""
+    for number in range(2):
+        compose(english, seed=70 + number, duration=10).write(tmp_path / f"note {number}.flac")
+    with ferry.sailing(tmp_path):
+        file = tmp_path / "mantisreed.toml"
+        whole = file.read_text() + SERVICES.format(port=desk.port)
+
+        def put(after: str = "") -> None:
+            file.write_text(whole + after)
+
+        put()
+        yield put
+
+
+def transcript_of(folder: Path, stem: str) -> str:
+    return (folder / "transcripts" / f"{stem}.txt").read_text().strip()
+
+
+def test_translated_subtitles_keep_the_times_of_the_passages_and_are_paid_once(
+    mantisreed: Command, desk: Desk, sailing: Settings, tmp_path: Path
+) -> None:
+    command = (
+        *("run", "note 0.flac", "--engine", "ferry", "--language", "en", "--to", "srt,json"),
+        *("--translate-with", "mirror", "--translate-to", "de", "--two-languages", "--back-with", "mirror"),
+    )
+    result = mantisreed(*command)
+    assert result.returncode == 0, result.stderr
+    assert "characters to text services" in result.stderr and "shells" in result.stderr
+    outputs = tmp_path / "transcripts"
+    original = json.loads((outputs / "note 0.transcript.json").read_text())
+    translated = json.loads((outputs / "note 0.de.transcript.json").read_text())
+    assert translated["language"] == "de"
+    for passage, other in zip(original["passages"], translated["passages"], strict=True):
+        assert other["text"].split() == passage["text"].split()[::-1]
+        assert (other["start"], other["end"]) == (passage["start"], passage["end"])
+        assert all(passage["start"] <= word["start"] <= word["end"] <= passage["end"] for word in other["words"])
+    assert (outputs / "note 0.de.srt").exists() and (outputs / "note 0.en-de.srt").exists()
+    with (outputs / "note 0.de.check.csv").open() as table:
+        assert all(row["back"] == row["original"] for row in csv.DictReader(table))
+    asked = len(desk.asked)
+    assert mantisreed(*command).returncode == 0
+    assert mantisreed(*command, "--afresh").returncode == 0
+    assert len(desk.asked) == asked, "nothing is asked, or paid, twice"
+
+
+def test_a_result_goes_to_all_that_need_it_and_the_ledger_tells(
+    mantisreed: Command, desk: Desk, sailing: Settings, tmp_path: Path
+) -> None:
+    sailing("""
+[after.length]
+service = "judge"
+[after.words]
+service = "short"
+[after.rows]
+needs = ["length", "words"]
+rows = { file = "kept.csv", columns = { recording = "recording", kind = "after.length.kind", all = "after" } }
+[after.base]
+needs = ["length"]
+rows.database = "sqlite:///kept.sqlite"
+rows.table = "notes"
+rows.columns = { kind = "after.length.kind", words = "words" }
+[after.copies]
+needs = ["length"]
+copy = { to = "kept/{about.nothing}x", files = ["txt", "length"] }
+[after.never]
+only_if = "words > `100000`"
+copy = { to = "never" }
+[after.sorry]
+when = "failed"
+copy = { to = "never" }
+""")
+    (tmp_path / "broken.flac").write_bytes(b"no sound")
+    for _ in range(2):
+        result = mantisreed("run", "note 0.flac", "note 1.flac", "--engine", "ferry", "--to", "txt")
+        assert result.returncode == 0, result.stderr
+    with (tmp_path / "kept.csv").open() as table:
+        rows = list(csv.DictReader(table))
+    assert {row["recording"] for row in rows} == {"note 0.flac", "note 1.flac"} and len(rows) == 2
+    assert json.loads(rows[0]["all"])["length"]["kind"] == rows[0]["kind"]
+    with sqlite3.connect(tmp_path / "kept.sqlite") as database:
+        assert len(database.execute("SELECT kind, words FROM notes").fetchall()) == 2
+    assert len(list((tmp_path / "kept").rglob("*.json"))) == 2 and not (tmp_path / "never").exists()
+    # A text over the service's cap goes there in parts, none of them over it.
+    parts = [texts[0] for texts in desk.asked if len(texts[0]) <= 60]
+    assert len(parts) >= 2
+    job = json.loads(mantisreed("jobs", "--json").stdout)["jobs"][0]["id"]
+    told = json.loads(mantisreed("jobs", job, "--json").stdout)["follow_ups"]
+    assert {one["name"]: one["state"] for one in told} == dict.fromkeys(
+        ("length", "words", "rows", "base", "copies"), "done"
+    )
+    assert "length" in mantisreed("jobs", job).stdout
+
+
+def test_a_failing_follow_up_fails_nothing_else_and_retry_resumes_it(
+    mantisreed: Command, desk: Desk, sailing: Settings, tmp_path: Path
+) -> None:
+    after = """
+[after.length]
+service = "judge"
+max_attempts = 1
+[after.rows]
+needs = ["length"]
+rows = { file = "kept.csv", columns = { kind = "after.length.kind" } }
+[after.copies]
+copy = { to = "kept" }
+"""
+    sailing(after)
+    desk.faults = [500]
+    result = mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
+    assert result.returncode == 1 and "1 done; follow-ups: 1 failed, 1 done, 1 waiting" in result.stderr
+    assert "needs length, which is failed" in result.stderr
+    assert (tmp_path / "transcripts" / "note 0.txt").exists() and (tmp_path / "kept" / "note 0.txt").exists()
+    (tmp_path / "note 0.flac").unlink()  # it is not needed any more
+    again = mantisreed("retry")
+    assert again.returncode == 0, again.stderr
+    assert (tmp_path / "kept.csv").read_text().count("\n") == 2
+    assert "no job to do anything about" in mantisreed("retry").stderr
+
+
+def messages(box: MailBox) -> list[Any]:
+    return [email.message_from_bytes(one, policy=policy) for one in box.messages]
+
+
+def test_each_recording_has_a_mail_and_a_run_has_one_digest_and_none_comes_twice(
+    mantisreed: Command, sailing: Settings, tmp_path: Path
+) -> None:
+    with mailbox(tmp_path / "box") as (server, box):
+        sailing(f"""
+[after.mail]
+mail.server = "{server}"
+mail.sender = "hut@marsh.example"
+mail.to = ["warden@marsh.example"]
+mail.subject = "{{recording}}: {{words}} words"
+mail.attach = ["srt"]
+[after.digest]
+mail = {{ server = "{server}", sender = "hut@marsh.example", to = ["all@marsh.example"], each = "run" }}
+""")
+        for _ in range(2):
+            result = mantisreed("run", "note 0.flac", "note 1.flac", "--engine", "ferry", "--to", "txt,srt")
+            assert result.returncode == 0, result.stderr
+        mails = messages(box)
+        assert len(mails) == 3
+        (digest,) = [one for one in mails if one["To"] == "all@marsh.example"]
+        body = digest.get_body().get_content()
+        for number in range(2):
+            assert " ".join(transcript_of(tmp_path, f"note {number}").split()) in " ".join(body.split())
+        subjects = [one["Subject"] for one in mails if one["To"] == "warden@marsh.example"]
+        assert sorted(subjects)[0].startswith("note 0.flac: ") and subjects[0].endswith(" words")
+        files = {part.get_filename() for one in mails for part in one.iter_attachments()}
+        assert files == {"note 0.srt", "note 1.srt"}
+        assert len({one["Message-ID"] for one in mails}) == 3
+
+
+@pytest.mark.filterwarnings("ignore:Requiring AUTH")
+def test_mail_of_a_real_server_refused_recipients_and_a_server_that_is_away(
+    mantisreed: Command, sailing: Settings, tmp_path: Path
+) -> None:
+    from aiosmtpd.controller import Controller
+    from aiosmtpd.smtp import AuthResult, LoginPassword
+
+    class Handler:
+        def __init__(self) -> None:
+            self.contents: list[bytes] = []
+
+        async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:  # noqa: N802
+            if address.startswith("nobody"):
+                return "550 no such user"
+            envelope.rcpt_tos.append(address)
+            return "250 OK"
+
+        async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802
+            self.contents.append(envelope.content)
+            return "250 OK"
+
+    def authenticate(server: Any, session: Any, envelope: Any, mechanism: str, given: LoginPassword) -> AuthResult:
+        return AuthResult(success=(given.login, given.password) == (b"hut", b"a long password"))
+
+    handler, port = Handler(), free_port()
+    controller = Controller(
+        handler, "127.0.0.1", port, authenticator=authenticate, auth_required=True, auth_require_tls=False
+    )
+    controller.start()
+    (tmp_path / "mail.key").write_text("a long password\n")
+    (tmp_path / "mail.key").chmod(0o600)
+    table = """
+[after.mail]
+max_attempts = 1
+mail = {{ server = "smtp://127.0.0.1:{port}", user = "hut", password = "file:mail.key", sender = "a@marsh.example",
+         to = ["{to}@marsh.example"] }}
+"""
+    run = ("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
+    try:
+        sailing(table.format(port=port, to="nobody"))
+        refused = mantisreed(*run)
+        assert refused.returncode == 1 and "knows no such recipient: nobody@marsh.example" in refused.stderr
+        sailing(table.format(port=port, to="warden"))
+        assert mantisreed(*run).returncode == 0
+        assert len(handler.contents) == 1
+    finally:
+        controller.stop()
+    sailing(table.format(port=port, to="other"))
+    away = mantisreed(*run)
+    assert away.returncode == 1 and "mail server cannot be reached" in away.stderr and "Traceback" not in away.stderr
+
+
+def test_a_call_is_signed_and_has_the_same_id_when_it_is_made_again(
+    mantisreed: Command, desk: Desk, sailing: Settings, tmp_path: Path
+) -> None:
+    key = b"a signing key of the marsh"
+    (tmp_path / "call.key").write_text(f"whsec_{base64.b64encode(key).decode()}\n")
+    sailing(f"""
+[after.call]
+call = {{ url = "http://127.0.0.1:{desk.port}/call", secret = "file:call.key" }}
+""")
+    desk.faults = [503]
+    assert mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt").returncode == 0
+    (first, body), (again, _) = desk.calls
+    assert first["webhook-id"] == again["webhook-id"]
+    signed = hmac.digest(key, f"{first['webhook-id']}.{first['webhook-timestamp']}.".encode() + body, "sha256")
+    assert first["webhook-signature"] == f"v1,{base64.b64encode(signed).decode()}"
+    assert json.loads(body)["text"].split() == transcript_of(tmp_path, "note 0").split()
+
+
+def test_a_program_gets_the_text_and_its_result_goes_on(
+    mantisreed: Command, sailing: Settings, tmp_path: Path
+) -> None:
+    sailing("""
+[after.count]
+command.run = ["python3", "-c", "import sys, json; print(json.dumps({'size': len(sys.stdin.read().split())}))"]
+command.result = "json"
+[after.rows]
+needs = ["count"]
+rows = { file = "kept.csv", columns = { size = "after.count.size" } }
+[after.bad]
+command = { run = ["python3", "-c", "import sys; sys.exit('the tide is out')"] }
+""")
+    result = mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
+    assert result.returncode == 1 and "the tide is out" in result.stderr
+    with (tmp_path / "kept.csv").open() as table:
+        (row,) = csv.DictReader(table)
+    assert int(row["size"]) == len(transcript_of(tmp_path, "note 0").split())
+
+
+@pytest.mark.parametrize(
+    ("after", "told"),
+    [
+        ('[after.a]\nneeds = ["b"]\ncopy.to = "x"\n[after.b]\nneeds = ["a"]\ncopy.to = "x"', "wait for each other"),
+        ('[after.a]\nneeds = ["z"]\ncopy.to = "x"', "there is no [after.z]"),
+        ('[after.a]\nservice = "z"', "there is no [service.z]"),
+        ("[after.a]", "expected one of the keys service"),
+        ('[after.a]\ncopy.to = "x"\nrows = { file = "f", columns = { a = "b" } }', "found 'copy' and 'rows'"),
+        ('[after.a.mail]\nserver = "http://x"\nsender = "a@b.c"\nto = ["a@b.c"]', "expected smtp://"),
+        ('[after.a.mail]\nserver = "smtp://x"\nsender = "a@b.c"\nto = ["nobody"]', "no mail address"),
+        ('[after.a.mail]\nserver = "smtp://u:secret-word@x"\nsender = "a@b.c"\nto = ["a@b.c"]', "holds a password"),
+        ('[after.a]\nrows = { database = "oracle://x", columns = { a = "b" } }', "expected sqlite:///"),
+        ('[after.a]\nwhat = 1\ncopy.to = "x"', "unknown key 'what'"),
+        ('[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "b" }', "no step sends the text"),
+        ('[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "{passages}" }', "belong together"),
+    ],
+)
+def test_what_makes_no_sense_in_the_settings_is_told_in_a_line(
+    mantisreed: Command, sailing: Settings, after: str, told: str
+) -> None:
+    sailing(after)
+    result = mantisreed("run", "note 0.flac", "--engine", "ferry")
+    assert result.returncode == 2 and told in result.stderr and "secret-word" not in result.stderr
+
+
+def test_services_tell_what_they_take(mantisreed: Command, sailing: Settings) -> None:
+    found = json.loads(mantisreed("services", "--json").stdout)["services"]
+    assert [(one["name"], one["kind"]) for one in found] == [
+        ("mirror", "text to text"),
+        ("judge", "text to data"),
+        ("short", "text to text"),
+    ]
+    assert found[0]["writes"] == ["en", "de"]
