@@ -296,8 +296,12 @@ def test_mail_of_a_real_server_refused_recipients_and_a_server_that_is_away(
     table = """
 [after.mail]
 max_attempts = 1
-mail = {{ server = "smtp://127.0.0.1:{port}", user = "hut", password = "file:mail.key", sender = "a@marsh.example",
-         to = ["{to}@marsh.example"] }}
+[after.mail.mail]
+server = "smtp://127.0.0.1:{port}"
+user = "hut"
+password = "file:mail.key"
+sender = "a@marsh.example"
+to = ["{to}@marsh.example"]
 """
     run = ("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
     try:
