@@ -1,6 +1,7 @@
 """`mantisreed run`: recordings in, transcripts and subtitles out."""
 
 import argparse
+import sys
 
 from mantisreed.cli.arguments import (
     add_pieces,
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
     from typing import Any
 
+    from mantisreed.errors import InputError
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.sources.recordings import Source
     from mantisreed.workspace import Workspace
@@ -23,6 +25,7 @@ if TYPE_CHECKING:
 EXAMPLES = """\
 examples:
   mantisreed run calls.csv --fill
+  arecord -f S16_LE -r 16000 | mantisreed run - --live --pause 0.8s
   mantisreed run recordings/ --language en --to srt,vtt --into subtitles --spend-limit 2.50
 """
 
@@ -39,6 +42,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="write text, state, cost and more into the tables, where missing",
     )
+    group = parser.add_argument_group("standard input (the source -)")
+    group.add_argument("--live", action="store_true", help="hear it as it comes; send each phrase at once")
+    group.add_argument("--pause", metavar="DURATION", help="silence that ends a phrase (default: 0.8s)")
+    group.add_argument(
+        "--pcm", metavar="RATE[:CHANNELS[:FORMAT]]", help="headerless sound, such as 48000:2:s24le (default: 16000)"
+    )
+    group.add_argument("--name", metavar="NAME", help="what the recording is called, for its outputs")
     parser.add_argument(
         "--publish-at",
         metavar="URL",
@@ -54,9 +64,26 @@ def run(
     report: str | None = None,
     fill: bool = False,
     publish_at: str | None = None,
+    live: bool = False,
+    pause: str | None = None,
+    pcm: str | None = None,
+    name: str | None = None,
     **options: "Any",
 ) -> int:
     """Run the pipeline and show what came out. 0 when every recording is done, 3 when some only wait, else 1."""
+    if live:
+        from mantisreed.cli.live import run_live
+
+        if fill or list(sources) != ["-"]:
+            raise _wrong_use("--live", "hears standard input: the only source is -")
+        return run_live(console, pause=pause, pcm=pcm, name=name, as_json=as_json, report=report, **options)
+    for option, given in (("--pause", pause), ("--pcm", pcm)):
+        if given is not None:
+            raise _wrong_use(option, "has no effect without --live")
+    if "-" in sources:
+        return _run_input(console, sources, name=name, as_json=as_json, report=report, **options)
+    if name is not None:
+        raise _wrong_use("--name", "has no effect without the source -")
     outcomes = _filled(console, sources, **options) if fill else sent(console, sources, **options)
 
     from mantisreed.cli.outcomes import exit_code, show_outcomes
@@ -64,6 +91,43 @@ def run(
     show_outcomes(console, outcomes, as_json=as_json, report=report)
     if publish_at is not None:
         _write_tags(console, outcomes, publish_at)
+    return exit_code(outcomes)
+
+
+def _wrong_use(option: str, what: str) -> "InputError":
+    from mantisreed.errors import InputError
+
+    return InputError(what, where=option)
+
+
+def _run_input(
+    console: Console,
+    sources: "Sequence[str]",
+    *,
+    name: str | None,
+    as_json: bool,
+    report: str | None,
+    **options: "Any",
+) -> int:
+    """Run with a whole recording from standard input among the sources."""
+    from pathlib import Path
+
+    from mantisreed.cli.outcomes import exit_code, show_outcomes
+    from mantisreed.sources.finding import find_recordings
+    from mantisreed.sources.streams import DEFAULT_NAME, drop_input, kept_input
+    from mantisreed.workspace import open_workspace
+
+    if sys.stdin.isatty():
+        raise _wrong_use("-", "nothing is piped into standard input")
+    config = options.get("config")
+    hidden = open_workspace(Path(config) if config else None).hidden
+    kept = kept_input(sys.stdin.buffer, hidden, name or DEFAULT_NAME)
+    others = [source for source in sources if source != "-"]
+    outcomes = sent(console, [kept, *find_recordings(others)], **options)
+    for outcome in outcomes:
+        if outcome.recording.key == kept.key and outcome.transcript is not None:
+            drop_input(kept)
+    show_outcomes(console, outcomes, as_json=as_json, report=report)
     return exit_code(outcomes)
 
 

@@ -125,6 +125,12 @@ class Outputs:
         other._formats = formats
         return other
 
+    def overwriting(self) -> "Outputs":
+        """The same, but for files that are there already: they are written over."""
+        other = copy(self)
+        other._overwrite = True
+        return other
+
     def stem_called(self, wanted: str, key: str) -> str:
         """The same for something that belongs to a recording, such as its translation.
 

@@ -1,0 +1,126 @@
+"""Files that grow while somebody speaks: subtitles and text, phrase by phrase, in order."""
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Protocol, TypeVar
+
+import msgspec
+
+from mantisreed.files import cannot_write
+from mantisreed.pipeline.outputs import Outputs, Written
+from mantisreed.sources.recordings import Source
+from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.layout import lay_out
+from mantisreed.subtitles.srt import write_srt
+from mantisreed.transcript.document import Passage, Transcript
+
+T = TypeVar("T", bound="Numbered")
+
+_GROWING = ("srt", "vtt", "txt")
+_LONGEST_WAIT = 8  # phrases that are held back for one before them
+
+
+class Numbered(Protocol):
+    """A phrase that is done with."""
+
+    @property
+    def number(self) -> int:
+        """Its number, from 1."""
+
+    @property
+    def passages(self) -> tuple[Passage, ...]:
+        """What was said in it."""
+
+    @property
+    def language(self) -> str | None:
+        """The tag of its language."""
+
+
+class GrowingOutputs:
+    """The outputs of a stream.
+
+    Attributes:
+        file: where phrases are kept until the end, as lines of JSON.
+    """
+
+    def __init__(self, outputs: Outputs, stem: str, file: Path) -> None:
+        """Write nothing yet."""
+        self._outputs, self._stem, self.file = outputs, stem, file
+        self._held: dict[int, Numbered] = {}
+        self._next = 1
+        self._cues = 0
+        self._last = 0.0
+
+    def add(self, phrase: Numbered) -> None:
+        """Keep a phrase, and write it to the files that grow once those before it are there.
+
+        Raises:
+            OutputError: it cannot be written.
+        """
+        try:
+            with self.file.open("ab") as sink:
+                sink.write(msgspec.json.encode(phrase) + b"\n")
+        except OSError as error:
+            raise cannot_write(self.file, error) from error
+        self._held[phrase.number] = phrase
+        while self._held:
+            if self._next not in self._held:
+                if len(self._held) < _LONGEST_WAIT:
+                    return
+                self._next = min(self._held)
+            self._append(self._held.pop(self._next))
+            self._next += 1
+
+    def kept(self, kind: type[T]) -> Iterator[T]:
+        """All phrases, in the order in which they were done."""
+        if self.file.exists():
+            with self.file.open("rb") as lines:
+                for line in lines:
+                    yield msgspec.json.decode(line, type=kind)
+
+    def write_whole(self, source: Source, transcript: Transcript) -> Written:
+        """Write all outputs anew, as of any recording; what has grown is ours.
+
+        Raises:
+            OutputError: one cannot be written.
+        """
+        return self._outputs.overwriting().write(self._stem, source, transcript)
+
+    def _append(self, phrase: Numbered) -> None:
+        if not phrase.passages:
+            return
+        cues = [
+            cue
+            for cue in lay_out(phrase.passages, self._outputs.options.rules, language=phrase.language)
+            if cue.start >= self._last - 0.001
+        ]
+        for name, path in zip(self._outputs.names, self._outputs.paths(self._stem), strict=True):
+            if name in _GROWING:
+                text = self._text(name, phrase.passages, cues, is_first=not path.exists())
+                try:
+                    with path.open("a", encoding="utf-8", errors="replace") as sink:
+                        sink.write(text)
+                except OSError as error:
+                    raise cannot_write(path, error) from error
+        self._cues += len(cues)
+        self._last = cues[-1].end if cues else self._last
+
+    def _text(self, name: str, passages: tuple[Passage, ...], cues: list[Cue], *, is_first: bool) -> str:
+        if name == "txt":
+            return "".join(f"{passage.text}\n" for passage in passages)
+        text = write_srt(cues)
+        if name == "srt":
+            return _numbered_from(text, self._cues + 1)
+        head = "WEBVTT\n\n" if is_first else ""
+        return head + "".join(_webvtt_block(block) for block in text.strip().split("\n\n") if block)
+
+
+def _numbered_from(text: str, first: int) -> str:
+    blocks = [block for block in text.replace("\r\n", "\n").strip().split("\n\n") if block]
+    return "".join(f"{number}\n{block.partition(chr(10))[2]}\n\n" for number, block in enumerate(blocks, first))
+
+
+def _webvtt_block(block: str) -> str:
+    times, _, said = block.replace("\r\n", "\n").partition("\n")[2].partition("\n")
+    escaped = said.replace("&", "&amp;").replace("<", "&lt;")
+    return f"{times.replace(',', '.')}\n{escaped}\n\n"
