@@ -1,6 +1,9 @@
 """Recordings by address: links that break off, feeds, storages; against servers on loopback."""
 
 import json
+import os
+import subprocess
+import sys
 import threading
 import zipfile
 from collections.abc import Iterator
@@ -14,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cli.ferry import Ferry
+from cli.test_watch import wait_for
 from conftest import Command
 from mantisreed.errors import InputError
 from mantisreed.sources.feeds import entries_of
@@ -239,3 +243,28 @@ def test_recordings_come_from_an_object_store_and_from_archives(
 def test_only_known_storages_are_read(address: str) -> None:
     with pytest.raises(InputError):
         find_recordings([address])
+
+
+def test_a_watched_storage_is_looked_at_again_and_again_and_each_recording_is_done_once(
+    ferry: Ferry, sound: bytes, english: list[Phrase], tmp_path: Path
+) -> None:
+    pytest.importorskip("s3fs")
+    store = ObjectStore()
+    store.put("marsh/in/first.flac", sound)
+    compose(english, seed=8, duration=10).write(tmp_path / "other.flac")
+    command = [sys.executable, "-m", "mantisreed", "watch", "s3://marsh/in", "--every", "0.3s", "--to", "txt"]
+    outputs = tmp_path / "transcripts"
+    with ferry.sailing(tmp_path), serving(store.application(), bound_socket(0)) as url:
+        keys = {"FSSPEC_S3_ENDPOINT_URL": url, "FSSPEC_S3_KEY": "marsh-key", "FSSPEC_S3_SECRET": "marsh-secret"}
+        for idle in ("60s", "1s"):
+            with subprocess.Popen(
+                [*command, "--until-idle", idle], cwd=tmp_path, env={**os.environ, **keys}
+            ) as watch:
+                if idle == "1s":
+                    assert watch.wait(30) == 0
+                    break
+                wait_for(lambda: (outputs / "first.txt").exists(), 30)
+                store.put("marsh/in/second.flac", (tmp_path / "other.flac").read_bytes())
+                wait_for(lambda: (outputs / "second.txt").exists(), 30)
+                watch.terminate()
+    assert sum(ferry.asked.values()) == 2

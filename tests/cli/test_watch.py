@@ -163,7 +163,7 @@ def test_a_watch_looks_at_each_state_of_a_file_once(tmp_path: Path) -> None:
         wait_for(lambda: len(found) == 1, 5)
         time.sleep(0.3)
         assert [source.name for source in found] == ["a.wav"]
-        memory.note(folder / "a.wav", FileState.of(folder / "a.wav"))
+        memory.note(Source(folder / "a.wav"), FileState.of(folder / "a.wav"))
         (folder / "a.wav").write_bytes(b"xyz")
         wait_for(lambda: len(found) == 2, 5)
         (folder / "a.wav").rename(folder / "b.wav")

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_pieces, add_selection, add_sending, duration, run_options
+from mantisreed.cli.arguments import add_feeds, add_pieces, add_selection, add_sending, duration, run_options
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from typing import Any
 
+    from mantisreed.cli.board import Board
     from mantisreed.pipeline.outcomes import Outcome
 
 EXAMPLES = """\
@@ -22,8 +23,14 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `watch` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("folders", nargs="+", metavar="FOLDER", help="a folder, with all folders in it")
+    parser.add_argument(
+        "places",
+        nargs="+",
+        metavar="FOLDER_OR_ADDRESS",
+        help="a folder, with all folders in it; a feed (https://...xml), or a storage (s3://...)",
+    )
     add_selection(parser)
+    add_feeds(parser)
     group = parser.add_argument_group("how it is watched")
     group.add_argument("--until-idle", metavar="DURATION", help="end when nothing comes or is under way for so long")
     group.add_argument(
@@ -31,6 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="DURATION",
         help="a file is complete when nobody wrote to it for so long (default: 2s)",
     )
+    group.add_argument("--every", metavar="DURATION", help="look at feeds and storages so often (default: 60s)")
     group.add_argument("--move-done", metavar="DIR", help="move recordings there when they are done")
     add_sending(parser)
     add_pieces(parser)
@@ -39,17 +47,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(
     console: Console,
     *,
-    folders: "Sequence[str]",
+    places: "Sequence[str]",
     config: str | None = None,
     until_idle: str | None = None,
     settle: str | None = None,
     move_done: str | None = None,
+    every: str | None = None,
     **given: "Any",
 ) -> int:
     """Watch until asked to stop; a line for each recording. 1 when some failed, 3 at the spend limit, else 0."""
     from pathlib import Path
 
+    from mantisreed.cli.board import Board
     from mantisreed.errors import SpendLimitError
+    from mantisreed.files import printable
     from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
     from mantisreed.workspace import open_workspace
 
@@ -57,27 +68,39 @@ def run(
     options = run_options(workspace, **given)
     settled = duration(settle, "--settle")
     target = Path(move_done) if move_done else None
-    watching = WatchOptions(duration(until_idle, "--until-idle"), 2.0 if settled is None else settled, target)
-    places = [Path(folder) for folder in folders]
+    often = duration(every, "--every")
+    watching = WatchOptions(
+        duration(until_idle, "--until-idle"),
+        2.0 if settled is None else settled,
+        target,
+        every=60.0 if often is None else often,
+    )
     count = {"done": 0, "failed": 0}
     over_limit: list[Outcome] = []
 
     def tell(outcome: "Outcome") -> None:
-        _tell(console, outcome)
+        board.ended(outcome)
+        _tell(console, outcome, board)
         if isinstance(outcome.error, SpendLimitError):
             over_limit.append(outcome)
         if outcome.state != "waiting":
-            count["failed" if outcome.state == "failed" else "done"] += 1
+            count["failed" if outcome.state == "failed" or _has_failed_after(outcome) else "done"] += 1
 
-    console.note(f"watching {', '.join(folders)}; Ctrl-C ends it")
-    watch(places, workspace, options, watching, WatchHooks(on_outcome=tell, on_note=console.note))
+    console.note(f"watching {', '.join(map(printable, places))}; Ctrl-C ends it")
+    with Board(console) as board:
+        hooks = WatchHooks(on_outcome=tell, on_event=board.show, on_found=board.come, on_note=board.note)
+        watch(places, workspace, options, watching, hooks)
     console.note(f"{count['done']} done, {count['failed']} failed")
     if over_limit:
         console.note("the spend limit is reached; the same command with a higher one goes on")
     return 1 if count["failed"] else 3 if over_limit else 0
 
 
-def _tell(console: Console, outcome: "Outcome") -> None:
+def _has_failed_after(outcome: "Outcome") -> bool:
+    return any(followed.state in ("failed", "in doubt") for followed in outcome.follow_ups)
+
+
+def _tell(console: Console, outcome: "Outcome", board: "Board") -> None:
     from datetime import datetime
 
     from mantisreed.files import printable
@@ -89,4 +112,10 @@ def _tell(console: Console, outcome: "Outcome") -> None:
         parts.append(" ".join(printable(path) for path in outcome.files))
     if outcome.error:
         parts.append(str(outcome.error).removeprefix(f"{outcome.recording.label}: "))
-    console.result("  ".join(parts))
+    if board.is_drawn:
+        board.note("  ".join(parts))
+    else:
+        console.result("  ".join(parts))
+    for followed in outcome.follow_ups:
+        if followed.error:
+            console.problem(followed.error, f"{outcome.recording.label}: {followed.name}")

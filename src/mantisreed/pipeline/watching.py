@@ -28,7 +28,7 @@ from mantisreed.pipeline.transcribe import (
     run_interruptibly,
 )
 from mantisreed.sources.recordings import Selection, Source
-from mantisreed.sources.watching import FolderWatch, WatchMemory
+from mantisreed.sources.watching import AddressWatch, FolderWatch, WatchMemory
 from mantisreed.workspace import Workspace
 
 _FINISHED = frozenset(("done", "nothing heard", "incomplete", "doubtful"))
@@ -45,12 +45,14 @@ class WatchOptions:
         settle: seconds for which nobody must have written to a file.
         move_done: where recordings go that are done; None leaves them.
         again: seconds until what waits for an engine is tried again, where nobody says when.
+        every: seconds between two looks at feeds and storages.
     """
 
     until_idle: float | None = None
     settle: float = 2.0
     move_done: Path | None = None
     again: float = _AGAIN
+    every: float = 60.0
 
 
 @dataclass(slots=True)
@@ -60,22 +62,24 @@ class WatchHooks:
     Attributes:
         on_outcome: called with what became of each recording.
         on_event: called as recordings move along.
+        on_found: called with each recording that has come.
         on_note: called with what else there is to say.
     """
 
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
     on_event: Callable[[Event], None] = lambda event: None
+    on_found: Callable[[Source], None] = lambda source: None
     on_note: Callable[[str], None] = lambda note: None
 
 
 def watch(
-    folders: Sequence[Path],
+    places: Sequence[str | Path],
     workspace: Workspace,
     options: RunOptions | None = None,
     watching: WatchOptions | None = None,
     hooks: WatchHooks | None = None,
 ) -> None:
-    """Send each recording that is, or appears, in these folders, once; until it is asked to stop.
+    """Send each recording that is, or appears, in these folders, feeds and storages, once; until it is asked to stop.
 
     A spend limit is for what this call spends; when it is reached, the watch ends.
 
@@ -87,13 +91,15 @@ def watch(
     wanted, watching, hooks = options or RunOptions(), watching or WatchOptions(), hooks or WatchHooks()
     checked = transcription_options(workspace, wanted)
     checked = replace(checked, card=fitted(checked.card)[0])
+    folders = [Path(place) for place in places if not _is_address(place)]
+    addresses = [str(place) for place in places if _is_address(place)]
     check_links(workspace, checked.card, [Source(folder) for folder in folders])
     require_trust_in_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     if watching.move_done is not None:
         _check_target(watching.move_done, folders)
         make_folder(watching.move_done)
-    keeper = _Keeper(workspace, checked, outputs, watching, hooks, folders)
+    keeper = _Keeper(workspace, checked, outputs, watching, hooks, folders, addresses)
     run_interruptibly(keeper.keep(wanted.selection or Selection()))
 
 
@@ -107,8 +113,9 @@ class _Keeper:
     watching: WatchOptions
     hooks: WatchHooks
     folders: Sequence[Path]
+    addresses: Sequence[str]
     _waiting: list[Source] = field(default_factory=list)
-    _states: dict[Path, FileState] = field(default_factory=dict)
+    _states: dict[str, FileState] = field(default_factory=dict)
     _is_over: bool = False
     _under_way: int = 0
     _last: float = 0.0
@@ -122,7 +129,7 @@ class _Keeper:
 
     async def keep(self, selection: Selection) -> None:
         loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()
-        memory = WatchMemory(self.workspace.hidden, self.folders)
+        memory = WatchMemory(self.workspace.hidden, self.folders, self.addresses)
 
         def come(source: Source, state: FileState) -> None:
             loop.call_soon_threadsafe(self._come, source, state, found)
@@ -130,6 +137,7 @@ class _Keeper:
         watch = FolderWatch(
             self.folders, selection, memory, come, settle=self.watching.settle, left_out=self.watching.move_done
         )
+        looks = AddressWatch(self.addresses, selection, memory, come, every=self.watching.every)
         self._last = time.monotonic()
 
         def interrupt() -> None:
@@ -140,7 +148,8 @@ class _Keeper:
 
         with DecodingWorkers() as workers, interruptible(interrupt):
             watch.start()
-            ending = asyncio.create_task(self._end_when_idle(watch, found))
+            looks.start()
+            ending = asyncio.create_task(self._end_when_idle(found, watch, looks))
             try:
                 while not self._is_over:
                     await self._one_batch(found, workers, memory)
@@ -148,10 +157,12 @@ class _Keeper:
             finally:
                 ending.cancel()
                 await asyncio.to_thread(watch.stop)
+                await asyncio.to_thread(looks.stop)
 
     def _come(self, source: Source, state: FileState, found: "asyncio.Queue[Source | None]") -> None:
         self._under_way += 1
-        self._states[source.path] = state
+        self._states[source.key] = state
+        self.hooks.on_found(source)
         self._last = time.monotonic()
         found.put_nowait(source)
 
@@ -185,11 +196,11 @@ class _Keeper:
             return True
         self._under_way -= 1
         # As it was when it came: what was written over it meanwhile is another recording.
-        state = self._states.pop(source.path, None)
+        state = self._states.pop(source.key, None)
         if outcome.state in _FINISHED:
             if state is not None:
-                memory.note(source.path, state)
-            if self.watching.move_done is not None:
+                memory.note(source, state)
+            if self.watching.move_done is not None and source.link is None:
                 self._move(source)
         self.hooks.on_outcome(outcome)
         return False
@@ -218,15 +229,21 @@ class _Keeper:
             found.put_nowait(source)
         self._waiting.clear()
 
-    async def _end_when_idle(self, watch: FolderWatch, found: "asyncio.Queue[Source | None]") -> None:
+    async def _end_when_idle(
+        self, found: "asyncio.Queue[Source | None]", *watches: FolderWatch | AddressWatch
+    ) -> None:
         limit = self.watching.until_idle
         while limit is not None:
             await asyncio.sleep(min(_LOOK, limit / 2))
-            is_idle = not self._under_way and not watch.is_waiting_for_files
+            is_idle = not self._under_way and not any(watch.is_waiting_for_files for watch in watches)
             if is_idle and time.monotonic() - self._last >= limit:
                 self._is_over = True
                 found.put_nowait(None)
                 return
+
+
+def _is_address(place: str | Path) -> bool:
+    return isinstance(place, str) and "://" in place and not place.lower().startswith("file:")
 
 
 def _is_no_fault_of_its_own(outcome: Outcome) -> bool:

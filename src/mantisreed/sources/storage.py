@@ -28,6 +28,7 @@ _EXTRAS = {"s3": "s3", "s3a": "s3", "gs": "gcs", "gcs": "gcs", "abfs": "azure", 
 _PROTOCOLS = frozenset((*_EXTRAS, "abfss", "ssh", "ftp", "smb", "zip", "tar", "memory", "webdav", "hdfs"))
 """What addresses may begin with. Others of fsspec run programs, follow web links unguarded, or name local files."""
 
+_WHOLE = frozenset(("s3", "s3a", "gs", "gcs", "abfs", "abfss", "az", "zip", "tar", "memory"))
 _INNER = frozenset(("zip", "tar"))
 _LETS_IN = re.compile(r"SECRET|PASSWORD|TOKEN|_KEY$|KEY_ID$|CREDENTIAL", re.IGNORECASE)
 _BLOCK = 1 << 20
@@ -97,6 +98,7 @@ def opened(address: str) -> tuple[Any, str, str]:
         ) from error
     except Exception as error:  # each file system has errors of its own
         raise InputError(f"this storage cannot be used ({reason_of(error)})", where=where) from error
+    files.invalidate_cache()  # what was listed a minute ago may not be all that is there
     return files, str(path), f"::{'::'.join(rest)}" if rest else ""
 
 
@@ -160,6 +162,11 @@ def stored_state(address: str) -> "FileState":
     signs = [str(facts.get(name, "")) for name in ("ETag", "etag", "mtime", "LastModified", "last_modified", "CRC")]
     stamp = int(bytes_digest(["|".join(signs).encode()]).removeprefix("sha256:")[:12], 16)
     return FileState(0, 0, int(facts.get("size") or 0), stamp)
+
+
+def is_written_whole(address: str) -> bool:
+    """Whether a file of this storage appears whole, as objects do."""
+    return address.partition("://")[0].lower() in _WHOLE
 
 
 def write_stored(address: str, content: bytes) -> None:

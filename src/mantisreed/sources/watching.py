@@ -14,7 +14,7 @@ from pathlib import Path
 
 import msgspec
 
-from mantisreed.errors import InputError
+from mantisreed.errors import InputError, MantisreedError
 from mantisreed.files import FileState, bytes_digest, make_folder, printable
 from mantisreed.sources.recordings import Selection, Source, recordings_in
 
@@ -22,6 +22,7 @@ _log = logging.getLogger(__name__)
 
 _OFTEN = 1.0  # seconds between two looks while something may be growing, or where no events come
 _SELDOM = 30.0  # where events come; they may get lost when very many come at once
+_LONGEST_LOOK = 10.0  # seconds that the end of a watch waits for a look that is under way
 _MEMORY = "watched"
 
 
@@ -36,17 +37,18 @@ class _Entry(msgspec.Struct, frozen=True, array_like=True):
 class WatchMemory:
     """Which recordings of watched folders are done with, also for the next process. One file that only grows."""
 
-    def __init__(self, hidden: Path, folders: Iterable[Path]) -> None:
+    def __init__(self, hidden: Path, folders: Iterable[Path], addresses: Iterable[str] = ()) -> None:
         """Read it.
 
         Args:
             hidden: the workspace's hidden folder.
-            folders: that are watched.
+            folders, addresses: that are watched.
 
         Raises:
             OutputError: there is no place for it.
         """
-        name = bytes_digest(os.fsencode(folder.resolve()) + b"\0" for folder in folders).removeprefix("sha256:")[:16]
+        places = [os.fsencode(folder.resolve()) for folder in folders] + [address.encode() for address in addresses]
+        name = bytes_digest(place + b"\0" for place in places).removeprefix("sha256:")[:16]
         make_folder(hidden / _MEMORY)
         self._file = hidden / _MEMORY / f"{name}.jsonl"
         self._known = {(entry.path, entry.size, entry.modified_ns) for entry in self._read()}
@@ -57,13 +59,13 @@ class WatchMemory:
                 with suppress(msgspec.MsgspecError):  # the last line of a process that was killed
                     yield msgspec.json.decode(line, type=_Entry)
 
-    def knows(self, path: Path, state: FileState) -> bool:
+    def knows(self, source: Source, state: FileState) -> bool:
         """Whether this recording, as it is now, is done with."""
-        return _key(path, state) in self._known
+        return _key(source, state) in self._known
 
-    def note(self, path: Path, state: FileState) -> None:
+    def note(self, source: Source, state: FileState) -> None:
         """It is."""
-        key = _key(path, state)
+        key = _key(source, state)
         if key in self._known:
             return
         self._known.add(key)
@@ -71,8 +73,8 @@ class WatchMemory:
             sink.write(msgspec.json.encode(_Entry(*key)) + b"\n")
 
 
-def _key(path: Path, state: FileState) -> tuple[str, int, int]:
-    return os.fsencode(path.resolve()).decode("utf-8", "backslashreplace"), state.size, state.modified_ns
+def _key(source: Source, state: FileState) -> tuple[str, int, int]:
+    return source.entry or source.key, state.size, state.modified_ns
 
 
 class FolderWatch:
@@ -169,7 +171,7 @@ class FolderWatch:
             return
         if self._given.get(path) == state:
             return
-        if self._memory.knows(path, state):
+        if self._memory.knows(source, state):
             self._given[path] = state
             return
         before = self._growing.get(path)
@@ -184,6 +186,90 @@ class FolderWatch:
         self._growing.pop(path, None)
         self._given[path] = state
         self._on_found(source, state)
+
+
+class AddressWatch:
+    """Looks at feeds and storages again and again, on a thread of its own, from `start` to `stop`."""
+
+    def __init__(
+        self,
+        addresses: Sequence[str],
+        selection: Selection,
+        memory: WatchMemory,
+        on_found: Callable[[Source, FileState], None],
+        *,
+        every: float = 60.0,
+    ) -> None:
+        """Look nowhere yet.
+
+        Args:
+            addresses: of feeds and storages.
+            selection: which recordings are taken.
+            memory: which are done with.
+            on_found: called, on the thread, with each recording and what is known of its state, once for each state.
+            every: seconds between two looks.
+        """
+        self._addresses, self._selection, self._memory = addresses, selection, memory
+        self._on_found, self._every = on_found, every
+        self._given: dict[str, FileState] = {}
+        self._seen: dict[str, FileState] = {}
+        self._over = threading.Event()
+        self._looked = threading.Event()
+        self._thread = threading.Thread(target=self._watch, name="looking", daemon=True)
+
+    @property
+    def is_waiting_for_files(self) -> bool:
+        """Whether nobody knows yet what is there, or some file was seen that may not be complete."""
+        return bool(self._addresses) and (not self._looked.is_set() or bool(self._seen))
+
+    def start(self) -> None:
+        """Look from now on."""
+        if self._addresses:
+            self._thread.start()
+
+    def stop(self) -> None:
+        """Look no more."""
+        self._over.set()
+        if self._thread.is_alive():
+            self._thread.join(_LONGEST_LOOK)
+
+    def _watch(self) -> None:
+        from mantisreed.sources.finding import find_recordings  # it imports this package's other modules
+
+        while not self._over.is_set():
+            for address in self._addresses:
+                try:
+                    for source in find_recordings([address], self._selection):
+                        self._weigh(source)
+                except (MantisreedError, OSError) as error:  # away for a while, or empty so far
+                    _log.info("%s", error)
+                except Exception:
+                    _log.exception("%s cannot be looked at", printable(address))
+            self._looked.set()
+            self._over.wait(_OFTEN if self._seen else self._every)
+
+    def _weigh(self, source: Source) -> None:
+        if source.problem is not None:
+            return
+        if source.is_web:
+            # What a feed names is complete; an episode that is another one has another id.
+            state, is_whole = FileState(0, 0, 0, 0), True
+        else:
+            from mantisreed.sources.storage import is_written_whole, stored_state
+
+            assert source.link is not None
+            state, is_whole = stored_state(source.link), is_written_whole(source.link)
+        key = source.entry or source.key
+        if self._given.get(key) == state:
+            return
+        if not self._memory.knows(source, state):
+            # Where files are written bit by bit, one is complete when it is the same at the next look.
+            if not is_whole and self._seen.get(key) != state:
+                self._seen[key] = state
+                return
+            self._on_found(source, state)
+        self._seen.pop(key, None)
+        self._given[key] = state
 
 
 class _Observer:
