@@ -6,7 +6,11 @@ from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
     from pathlib import Path
+
+    from mantisreed.pipeline.outcomes import Outcome
+    from mantisreed.standin.bank import Phrase
 
 EXAMPLES = """\
 examples:
@@ -53,12 +57,60 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
         server.write_cards(cards, address, key, listener)
         console.note(f"the stand-in engine {NAME} listens on {address}; sending it the recordings ...")
         code = run_recordings(console, sources=[str(recordings)], config=str(cards), engine=NAME, as_json=as_json)
+
+        def write_cards(file: "Path", extra: str) -> None:
+            server.write_cards(file, address, key, listener, extra)
+
+        flow = _flow(console, folder / "flow", phrases, write_cards)
     if not as_json:
         again = ["mantisreed", "run", str(recordings), "--config", str(cards), "--engine", NAME]
         console.result(f"\nThis was done by\n  {shlex.join(again)}")
         console.result("To repeat it by hand, first start the engine again, in another terminal:")
         console.result(f"  {shlex.join(['mantisreed', 'standin', '--cards', str(cards)])}")
+        console.result(f"The watched folder is {flow}: its mantisreed.toml says what happened after each transcript")
     return code
+
+
+def _flow(
+    console: Console, folder: "Path", phrases: "Sequence[Phrase]", write_cards: "Callable[[Path, str], None]"
+) -> "Path":
+    """A watched folder: German subtitles, tone and digest, a row in a table and a mail for each recording."""
+    import email
+    from email.policy import default
+
+    from mantisreed.cli.outcomes import problems_of_follow_ups
+    from mantisreed.files import printable
+    from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
+    from mantisreed.standin.demo import FLOW, flow_compositions, write_recordings
+    from mantisreed.standin.mailbox import mailbox
+    from mantisreed.workspace import open_workspace
+
+    inbox, settings = folder / "inbox", folder / "mantisreed.toml"
+    for needed in (inbox, folder):
+        needed.mkdir(parents=True, exist_ok=True)
+    with mailbox(folder / "mailbox") as (server, box):
+        write_cards(settings, FLOW.format(server=server))
+        console.note(f"\nwatching {printable(inbox)}; recordings come in, and this happens with each of them ...")
+        list(write_recordings(flow_compositions(phrases), inbox))
+        before = len(box.messages)
+
+        def tell(outcome: "Outcome") -> None:
+            console.note(f"{outcome.recording.name}: {outcome.state}, then {_followed(outcome)}")
+            for error in problems_of_follow_ups(outcome):
+                console.problem(error)
+
+        watching = WatchOptions(until_idle=1.0, settle=0.2)
+        watch([inbox], open_workspace(settings), None, watching, WatchHooks(on_outcome=tell))
+        mails = [email.message_from_bytes(one, policy=default) for one in box.messages[before:]]
+    for mail in mails:
+        files = ", ".join(str(part.get_filename()) for part in mail.iter_attachments())
+        console.note(f"a mail to {mail['To']}: {mail['Subject']} ({files})")
+    console.note(f"the table is {printable(folder / 'notes.csv')}, the mail box {printable(box.folder)}")
+    return folder
+
+
+def _followed(outcome: "Outcome") -> str:
+    return ", ".join(f"{one.name} {one.state}" for one in outcome.follow_ups) or "nothing, as it was all done before"
 
 
 def _make_folders(folder: "Path", recordings: "Path", cards: "Path") -> None:

@@ -44,7 +44,7 @@ COMMANDS = {
     "services": ("mantisreed.cli.services", "List text services: translators, judges, digests, voices"),
     "trust": ("mantisreed.cli.trust", "Trust the settings in a folder with what they use"),
     "demo": ("mantisreed.cli.demo", "Try everything on made-up recordings, without network or account"),
-    "standin": ("mantisreed.cli.standin", "Serve simulated engines on this machine, to develop and test against"),
+    "standin": ("mantisreed.cli.standin", "Serve simulated engines and services on this machine, to test against"),
 }
 """Command, the module it lives in (`add_arguments` and `run`), and what it is for."""
 

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
 
     import rich.table
 
+    from mantisreed.errors import MantisreedError
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.pipeline.results import FollowUpOutcome
 
@@ -47,15 +48,27 @@ def show_problems(console: Console, outcomes: "Sequence[Outcome]") -> None:
             waiting.setdefault(str(outcome.error), []).append(outcome)
         elif outcome.error:
             console.problem(outcome.error, outcome.recording.label)
-        for followed in outcome.follow_ups:
-            if followed.error:
-                console.problem(followed.error, f"{outcome.recording.label}: {followed.name}")
+        for problem in problems_of_follow_ups(outcome):
+            console.problem(problem)
     for alike in waiting.values():
         error = alike[0].error
         assert error is not None
         about = alike[0].recording.label if len(alike) == 1 else f"{len(alike)} recordings wait"
         console.problem(error, about)
     console.note(last_line(outcomes))
+
+
+def problems_of_follow_ups(outcome: "Outcome") -> "list[MantisreedError]":
+    """What went wrong with what was to be done after a transcript, with the recording's name."""
+    from copy import copy
+
+    problems = []
+    for followed in outcome.follow_ups:
+        if followed.error is not None:
+            error = copy(followed.error)
+            error.where = ": ".join(filter(None, (outcome.recording.label, followed.name, followed.error.where)))
+            problems.append(error)
+    return problems
 
 
 def exit_code(outcomes: "Iterable[Outcome]") -> int:

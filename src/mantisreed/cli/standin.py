@@ -24,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--bank", metavar="DIR", help="folder of audio files with a .txt each, to hear by (default: the bundled one)"
     )
+    parser.add_argument("--mailbox", metavar="DIR", help="serve a mail box too, which keeps messages in DIR")
     parser.add_argument("--cards", metavar="FILE", help="write the engine cards to FILE and the key beside it")
 
     profile = parser.add_argument_group("what goes wrong, to try out how it is dealt with")
@@ -54,9 +55,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(
-    console: Console, *, port: int = 0, bank: str | None = None, cards: str | None = None, **profile: "Any"
+    console: Console,
+    *,
+    port: int = 0,
+    bank: str | None = None,
+    cards: str | None = None,
+    mailbox: str | None = None,
+    **profile: "Any",
 ) -> int:
     """Serve until stopped. The first line on stdout says where, once requests are answered."""
+    from contextlib import ExitStack
     from pathlib import Path
 
     from mantisreed.standin import server
@@ -65,7 +73,13 @@ def run(
 
     if cards:
         server.check_cards_file(Path(cards))
-    with server.bound_socket(port) as waiting:
+    with ExitStack() as stack:
+        waiting = stack.enter_context(server.bound_socket(port))
+        if mailbox is not None:
+            from mantisreed.standin import mailbox as mail
+
+            address_of_mail, _ = stack.enter_context(mail.mailbox(Path(mailbox)))
+            console.note(f"the mail box is {address_of_mail}")
         chosen = _profile(**profile)
         listener = Listener(load_bank(Path(bank) if bank else BUNDLED), confusion=chosen.confusion)
         key, address = server.new_key(), server.address_of(waiting)

@@ -103,6 +103,7 @@ def _has_failed_after(outcome: "Outcome") -> bool:
 def _tell(console: Console, outcome: "Outcome", board: "Board") -> None:
     from datetime import datetime
 
+    from mantisreed.cli.outcomes import problems_of_follow_ups
     from mantisreed.files import printable
     from mantisreed.units import short_duration
 
@@ -116,6 +117,5 @@ def _tell(console: Console, outcome: "Outcome", board: "Board") -> None:
         board.note("  ".join(parts))
     else:
         console.result("  ".join(parts))
-    for followed in outcome.follow_ups:
-        if followed.error:
-            console.problem(followed.error, f"{outcome.recording.label}: {followed.name}")
+    for error in problems_of_follow_ups(outcome):
+        console.problem(error)

@@ -191,7 +191,7 @@ class FollowUps:
         return FollowUpOutcome(rule.name, "done", result=result)
 
     def _work(self, rule: FollowUp, finished: Finished, tally: Tally | None = None) -> ServiceWork:
-        return ServiceWork(self._workspace, self._desk, self._outputs, rule, finished, tally or Tally())
+        return ServiceWork(self._workspace, self._desk, self._outputs, rule, self._rules, finished, tally or Tally())
 
     async def _done(
         self,

@@ -3,7 +3,7 @@
 import asyncio
 import json
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -35,6 +35,7 @@ class ServiceWork:
         desk: where they are asked.
         outputs: where files go.
         rule: the follow-up.
+        rules: all of them.
         finished: the recording.
         tally: to count in.
     """
@@ -43,8 +44,16 @@ class ServiceWork:
     desk: ServiceDesk
     outputs: Outputs
     rule: "FollowUp"
+    rules: "Mapping[str, FollowUp]"
     finished: Finished
     tally: Tally
+
+    @property
+    def _ending(self) -> str:
+        """What its translations are called: by their language, or by the follow-up where several are in one."""
+        rule, rules = self.rule, self.rules.values()
+        alike = [other for other in rules if other.to and other.target == rule.target]
+        return rule.target if rule.target and len(alike) <= 1 else rule.name
 
     async def done(self, given: Any) -> Result:
         """What the service makes of something.
@@ -84,7 +93,7 @@ class ServiceWork:
             back = self.workspace.service(self.rule.back)
             again = await self._texts(back, texts, target, wanted=transcript.language)
             table = check_table(transcript, texts, again)
-            name = f"{self.finished.stem}.{target}.check.csv"
+            name = f"{self.finished.stem}.{self._ending}.check.csv"
             files.append(await asyncio.to_thread(self.outputs.write_file, name, table, self.finished.source))
         return Result("transcript", made, result.body, tuple(files))
 
@@ -182,13 +191,12 @@ class ServiceWork:
     def _written_translation(self, made: Transcript) -> tuple[Path, ...]:
         stem, source, rule = self.finished.stem, self.finished.source, self.rule
         outputs = self.outputs.with_formats(chosen_formats(rule.to))
-        wanted = f"{stem}.{rule.target or rule.name}"
-        own = outputs.stem_called(wanted, f"{source.key}#{rule.name}")
+        own = outputs.stem_called(f"{stem}.{self._ending}", source.key)
         files = list(outputs.write(own, source, made).files)
         original = self.finished.transcript
         if rule.two_languages and original is not None:
             script = in_two_languages(original, made, outputs.options.rules)
-            both = f"{stem}.{original.language or 'original'}-{rule.target or rule.name}"
+            both = f"{stem}.{original.language or 'original'}-{self._ending}"
             subtitles = outputs.with_formats([form for form in chosen_formats(rule.to) if form.name != "json"])
             if subtitles.names:
                 files += subtitles.write_script(both, source, script).files

@@ -13,6 +13,49 @@ BRIEFING = "evening-briefing.mp3"
 BOAT_CLIP = "boat-clip.opus"
 GERMAN_NOTE = "Prielnotiz »früh's« (2) 🪶.m4a"
 
+FLOW_NOTES = ("net-round.flac", "tern-raft.flac", "slipway.flac")
+"""Recordings that come into the watched folder."""
+
+FLOW = """
+[settings]
+engine = "brook"
+language = "en"
+to = ["srt", "txt", "json"]
+
+[after.german]
+service = "godwit"
+target = "de"
+to = ["srt"]
+
+[after.tone]
+service = "turnstone"
+
+[after.digest]
+service = "sanderling"
+reduce = true
+
+[after.row]
+needs = ["tone", "digest"]
+rows.file = "notes.csv"
+[after.row.rows.columns]
+recording = "recording"
+words = "words"
+tone = "after.tone.tone"
+topics = "after.tone.topics"
+digest = "after.digest"
+
+[after.mail]
+needs = ["german", "tone", "digest"]
+[after.mail.mail]
+server = "{server}"
+sender = "hut@marsh.example"
+to = ["warden@marsh.example"]
+subject = "{{recording}}: {{tone.tone}}, {{words}} words"
+body = "{{digest}}\\n\\nThe whole text:\\n\\n{{text}}"
+attach = ["german"]
+"""
+"""What happens after each transcript of the flow; `{server}` is the mail box."""
+
 
 def demo_compositions(phrases: Sequence[Phrase]) -> dict[str, Composition]:
     """File names, the endings of which say the format, and what is in them."""
@@ -28,6 +71,15 @@ def demo_compositions(phrases: Sequence[Phrase]) -> dict[str, Composition]:
         BRIEFING: compose(said_by("warden", "skipper"), seed=13, duration=720, pauses=(0.5, 2.0), level_range=6),
         BOAT_CLIP: compose(said_by("skipper"), seed=14, duration=40, level_range=3, snr=10),
         GERMAN_NOTE: compose(said_by("guest"), seed=15, duration=30, pauses=(0.4, 1.4), snr=30),
+    }
+
+
+def flow_compositions(phrases: Sequence[Phrase]) -> dict[str, Composition]:
+    """What comes into the watched folder."""
+    spoken = [phrase for phrase in phrases if phrase.language == "en"]
+    return {
+        name: compose(spoken, seed=20 + number, duration=24, pauses=(0.5, 1.4))
+        for number, name in enumerate(FLOW_NOTES)
     }
 
 
