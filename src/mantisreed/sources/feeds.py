@@ -140,7 +140,7 @@ def _entry(raw: Any, channel: Any, base: str | None) -> _Entry | None:
     enclosures = [one for one in raw.get("enclosures", ()) if one.get("href") and _may_be_sound(one)]
     if not enclosures:
         return None
-    link = str(enclosures[0]["href"]).strip()
+    link = str(enclosures[0]["href"]).strip().replace(" ", "%20")
     with suppress(UrlError):  # its own turn tells what is wrong with it
         link = resolved(link, base or "")
     # By `dict`, as the parser's own way would give one for the other, with a warning.
