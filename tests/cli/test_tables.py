@@ -63,14 +63,14 @@ def test_rows_say_what_is_known_of_their_recordings(folder: Path, ferry: Ferry, 
         '{"file": "recordings/note 1.flac", "language": "english_uk"}\n'
         '{"file": "recordings/note 1.flac", "channels": "seven"}\n'
         '{"file": "recordings/note 1.flac", "hints": ["knot", "dunlin"]}\n'
-        '{"file": "ftp://marsh.example/a.flac"}\n{"file": 5}\n'
+        '{"file": "gopher://marsh.example/a.flac"}\n{"file": 5}\n'
     )
     ended = mantisreed("run", "calls.jsonl", "--fill", "--column", "file")
     assert ended.returncode == 1
     rows = [json.loads(line) for line in (folder / "calls.jsonl").read_text().splitlines()]
     assert [row["state"] for row in rows] == ["done", "failed", "failed", "failed", "done", "failed", "failed"]
     assert rows[0]["more"] == {"kept": [1]}
-    told = ("curlew", "english_uk", "seven", None, "http and https", "nothing in its column 'file'")
+    told = ("curlew", "english_uk", "seven", None, "nothing is read from gopher", "nothing in its column 'file'")
     for row, words in zip(rows[1:], told, strict=True):
         assert words is None or words in row["error"]
     jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]

@@ -24,7 +24,6 @@ if TYPE_CHECKING:
 
 EXAMPLES = """\
 examples:
-  mantisreed run calls.csv --fill
   arecord -f S16_LE -r 16000 | mantisreed run - --live --pause 0.8s
   mantisreed run recordings/ --language en --to srt,vtt --into subtitles --spend-limit 2.50
 """

@@ -3,7 +3,7 @@
 import asyncio
 import os
 import signal
-from collections.abc import Callable, Coroutine, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Coroutine, Iterator, Mapping, Sequence
 from contextlib import AsyncExitStack, contextmanager
 from dataclasses import dataclass, replace
 from importlib import import_module
@@ -77,10 +77,11 @@ def transcribe(
     """
     wanted = options or RunOptions()
     recordings = find_recordings(sources, wanted.selection)
+    parts = _parts(workspace, wanted, recordings)
     require_trust_in_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     before = _told_as_done(transcribed_before(workspace, wanted, outputs, recordings), on_event)
-    parts = _parts(workspace, wanted, [source for source in recordings if source.entry not in before])
+    parts = [part.without(before) for part in parts]
     outcomes: dict[tuple[str, Facts], Outcome] = {
         (outcome.recording.key, outcome.recording.facts): outcome for outcome in before.values()
     }
@@ -141,6 +142,11 @@ class _Part:
     recordings: list[Source]
     options: TranscriptionOptions | InputError | InterruptedRunError
 
+    def without(self, entries: Container[str]) -> "_Part":
+        """The same without these entries of feeds."""
+        left = [source for source in self.recordings if source.entry is None or source.entry not in entries]
+        return replace(self, recordings=left)
+
     @property
     def currency(self) -> str:
         """In which their engine counts; empty where its card names no price."""
@@ -149,6 +155,8 @@ class _Part:
 
     def outcomes(self, workspace: Workspace, outputs: Outputs, hooks: "RunHooks") -> list[Outcome]:
         """What becomes of each of them."""
+        if not self.recordings:
+            return []
         if isinstance(self.options, TranscriptionOptions):
             return run_batch(workspace, self.options, outputs, self.recordings, hooks)
         state: State = "waiting" if isinstance(self.options, InterruptedRunError) else "failed"
