@@ -5,7 +5,9 @@ from pathlib import Path
 
 import pytest
 
+from mantisreed.destinations.rules import Call, Copy, FollowUp, Mail, Program, Rows
 from mantisreed.errors import SettingsError
+from mantisreed.services.card import TextLimits, TextPrice, TextRateLimit, TextReply
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.workspace import Callbacks, LedgerPlace, Settings, open_workspace
 
@@ -16,6 +18,13 @@ def test_every_key_is_in_the_manual() -> None:
     named = set(re.findall(r"`([a-z_]+)`", MANUAL))
     for table in (Settings, LayoutRules, Callbacks, LedgerPlace):
         assert set(table.__struct_fields__) <= named
+
+
+def test_every_key_of_flows_is_in_their_manual() -> None:
+    page = (Path(__file__).parent.parent / "docs" / "flows.md").read_text(encoding="utf-8")
+    named = set(re.findall(r"`([a-z_]+)`", page))
+    for table in (FollowUp, Mail, Call, Copy, Rows, Program, TextLimits, TextPrice, TextRateLimit, TextReply):
+        assert set(table.__struct_fields__) - {"name"} <= named, table
 
 
 def test_the_example_works_and_a_slip_in_it_is_refused(tmp_path: Path) -> None:

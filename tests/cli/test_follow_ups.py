@@ -259,6 +259,8 @@ mail = {{ server = "{server}", sender = "hut@marsh.example", to = ["all@marsh.ex
         assert sorted(subjects)[0].startswith("note 0.flac: ") and subjects[0].endswith(" words")
         files = {part.get_filename() for one in mails for part in one.iter_attachments()}
         assert files == {"note 0.srt", "note 1.srt"}
+        parts = [part for one in mails for part in one.iter_attachments()]
+        assert all(part.get_content_charset() == "utf-8" for part in parts)
         assert len({one["Message-ID"] for one in mails}) == 3
 
 
@@ -363,11 +365,14 @@ command = { run = ["python3", "-c", "import sys; sys.exit('the tide is out')"] }
         ('[after.a]\nneeds = ["z"]\ncopy.to = "x"', "there is no [after.z]"),
         ('[after.a]\nservice = "z"', "there is no [service.z]"),
         ("[after.a]", "expected one of the keys service"),
-        ('[after.a]\ncopy.to = "x"\nrows = { file = "f", columns = { a = "b" } }', "found 'copy' and 'rows'"),
+        ('[after.a]\ncopy.to = "x"\nrows = { file = "f", columns = { a = "words" } }', "found 'copy' and 'rows'"),
         ('[after.a.mail]\nserver = "http://x"\nsender = "a@b.c"\nto = ["a@b.c"]', "expected smtp://"),
         ('[after.a.mail]\nserver = "smtp://x"\nsender = "a@b.c"\nto = ["nobody"]', "no mail address"),
         ('[after.a.mail]\nserver = "smtp://u:secret-word@x"\nsender = "a@b.c"\nto = ["a@b.c"]', "holds a password"),
-        ('[after.a]\nrows = { database = "oracle://x", columns = { a = "b" } }', "expected sqlite:///"),
+        ('[after.a]\nrows = { database = "oracle://x", columns = { a = "words" } }', "expected sqlite:///"),
+        ('[after.a]\ncopy.to = "x/{recodring}"', "nothing is known as 'recodring'"),
+        ('[after.a]\nrows = { file = "f", columns = { a = "wrods" } }', "nothing is known as 'wrods'"),
+        ('[after.a]\nonly_if = "wrds > `3`"\ncopy.to = "x"', "nothing is known as 'wrds'"),
         ('[after.a]\nwhat = 1\ncopy.to = "x"', "unknown key 'what'"),
         ('[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "b" }', "no step sends the text"),
         ('[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "{passages}" }', "belong together"),

@@ -16,7 +16,7 @@ Value = Any
 
 Values = Mapping[str, Value]
 
-NAME = r"[a-z_][a-z0-9_]*(?:\.[a-z0-9_-]+)?"
+NAME = r"[a-z_][a-z0-9_]*(?:\.[a-z0-9_-]+){0,2}"
 _PLACEHOLDER = re.compile(r"\{\{(" + NAME + r"[^{}]*)\}\}|\{(" + NAME + r")((?:\|[a-z0-9_]+(?::[^|{}]*)?)*)\}")
 
 

@@ -7,8 +7,10 @@ from mantisreed.cli.console import Console, plain_table
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from typing import Any
+    from collections.abc import Sequence
+    from typing import Any, Literal
 
+    from mantisreed.jobs.follow_ups import ServiceSpending
     from mantisreed.jobs.listing import Spending
 
 EXAMPLES = """\
@@ -26,7 +28,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", dest="as_json", help="the sums as JSON on stdout")
 
 
-def run(console: Console, *, config: str | None = None, by: str = "day", as_json: bool = False) -> int:
+def run(
+    console: Console, *, config: str | None = None, by: "Literal['day', 'month']" = "day", as_json: bool = False
+) -> int:
     """Sum what the ledger says was billed, by day or month (in UTC) and engine."""
     from contextlib import closing
     from pathlib import Path
@@ -38,8 +42,10 @@ def run(console: Console, *, config: str | None = None, by: str = "day", as_json
 
     with closing(open_ledger(open_workspace(Path(config) if config else None))) as ledger:
         spent, saved = ledger.listing.spending(by), ledger.listing.saved_seconds()
+        services = ledger.follow_ups.spending(by)
     if as_json:
-        console.document({"costs": [_described(one, by) for one in spent], "saved": saved})
+        described = [_described_service(one, by) for one in services]
+        console.document({"costs": [_described(one, by) for one in spent], "saved": saved, "services": described})
         return 0
     table = plain_table()
     table.add_column(by)
@@ -59,9 +65,37 @@ def run(console: Console, *, config: str | None = None, by: str = "day", as_json
         console.table(table)
     else:
         console.note("nothing was paid yet")
+    if services:
+        _print_services(console, services, by)
     if saved:
         console.result(f"{short_duration(saved)} more were answered by kept replies, at no cost")
     return 0
+
+
+def _print_services(console: Console, services: "Sequence[ServiceSpending]", by: str) -> None:
+    from mantisreed.jobs.budget import money_text
+
+    table = plain_table()
+    for heading in (by, "text service"):
+        table.add_column(heading)
+    for heading in ("characters", "cost", "in doubt"):
+        table.add_column(heading, justify="right")
+    for one in services:
+        cost = "-" if one.cost is None else money_text(one.cost, one.currency)
+        maybe = money_text(one.maybe, one.currency) if one.maybe else ""
+        table.add_row(one.when, one.service, str(one.characters), cost, maybe)
+    console.table(table)
+
+
+def _described_service(one: "ServiceSpending", by: str) -> "dict[str, Any]":
+    return {
+        by: one.when,
+        "service": one.service,
+        "currency": one.currency or None,
+        "characters": one.characters,
+        "cost": None if one.cost is None else float(one.cost),
+        "maybe": float(one.maybe),
+    }
 
 
 def _as_reported(spending: "Spending") -> str:

@@ -111,6 +111,8 @@ def _tell(console: Console, outcome: "Outcome", board: "Board") -> None:
     if transcript := outcome.transcript:
         parts.append(f"{short_duration(transcript.recording.duration)}, {len(transcript.words)} words")
         parts.append(" ".join(printable(path) for path in outcome.files))
+    if outcome.follow_ups:
+        parts.append(f"then {', '.join(one.name for one in outcome.follow_ups if one.state == 'done')}")
     if outcome.error:
         parts.append(str(outcome.error).removeprefix(f"{outcome.recording.label}: "))
     if board.is_drawn:

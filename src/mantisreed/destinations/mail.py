@@ -45,7 +45,9 @@ def message_for(mail: Mail, parcels: Sequence[Parcel], key: str) -> EmailMessage
             if size > _LARGEST:
                 raise InputError(f"the files to attach are larger than {_LARGEST >> 20} MB", advice="attach fewer")
             kind, _, form = (mimetypes.guess_type(file.name)[0] or "application/octet-stream").partition("/")
-            message.add_attachment(file.content, maintype=kind, subtype=form, filename=file.name)
+            # All texts that we write are UTF-8; whoever reads the mail would else take them for ASCII.
+            params = {"charset": "utf-8"} if kind == "text" else {}
+            message.add_attachment(file.content, maintype=kind, subtype=form, filename=file.name, params=params)
     return message
 
 

@@ -7,6 +7,12 @@ from typing import Any
 from mantisreed.cards.templates import Template
 from mantisreed.errors import InputError, MantisreedError
 
+FACTS = (
+    *("recording", "source", "stem", "job", "state", "engine", "language", "duration", "words", "confidence"),
+    *("speakers", "text", "cost", "error", "files", "about", "after"),
+)
+"""Names of all that is known of a recording."""
+
 _NOTHING = "\ue000"
 """Stands for a value that is not known, until a template is filled in; a sign that no text has (private use)."""
 
@@ -105,4 +111,5 @@ def flat(facts: Mapping[str, Any]) -> dict[str, Any]:
             known.setdefault(inner, known[f"{name}.{inner}"])
             if isinstance(found, Mapping):
                 known |= {f"{inner}.{key}": one for key, one in found.items()}
+                known |= {f"{name}.{inner}.{key}": one for key, one in found.items()}
     return {name: "" if value is None else value for name, value in known.items()}

@@ -26,12 +26,15 @@ _SHOWN_KEY = 16  # characters of a key that stand in a row
 
 
 def row_of(rows: Rows, parcel: Parcel) -> dict[str, Any]:
-    """The row: texts, numbers, and JSON for what is neither."""
+    """The row: texts and numbers; lists of them with semicolons between, and JSON for anything else."""
     row: dict[str, Any] = {_DELIVERY: parcel.key[:_SHOWN_KEY]}
-    for name, path in rows.columns.items():
-        found = path.find(parcel.facts)
-        row[name] = json.dumps(found, ensure_ascii=False) if isinstance(found, (dict, list)) else found
-    return row
+    return row | {name: _cell(path.find(parcel.facts)) for name, path in rows.columns.items()}
+
+
+def _cell(found: Any) -> Any:
+    if isinstance(found, list) and all(isinstance(one, (str, int, float)) for one in found):
+        return "; ".join(map(str, found))
+    return json.dumps(found, ensure_ascii=False) if isinstance(found, (dict, list)) else found
 
 
 def add_row(rows: Rows, parcel: Parcel, folder: Path, password: Secret | None) -> None:

@@ -14,6 +14,7 @@ from mantisreed.cards.secrets import SecretSource
 from mantisreed.cards.tables import Seconds, checked
 from mantisreed.cards.templates import Template
 from mantisreed.cards.urls import split_url
+from mantisreed.destinations.parcels import FACTS
 from mantisreed.errors import SettingsError
 
 ACTIONS = ("service", "command", "mail", "call", "copy", "rows")
@@ -222,12 +223,47 @@ def _contradictions(rule: FollowUp, tables: Mapping[str, Any], services: Mapping
                 yield "", f"{key!r} has no effect without 'service'"
     if (rule.two_languages or rule.back) and not rule.to:
         yield "", "key 'to' is missing: the formats that the translation is written in"
+    yield from _unknown_names(rule)
     if rule.mail is not None:
         yield from _wrong_mail(rule.mail)
     if rule.call is not None and split_url(rule.call.url).scheme not in ("http", "https"):
         yield ".call", "key 'url': expected http://... or https://..."
     if rule.rows is not None:
         yield from _wrong_rows(rule.rows)
+
+
+def _unknown_names(rule: FollowUp) -> Iterator[Problem]:
+    """Placeholders and paths that name nothing that is known, or a follow-up whose result is not needed here."""
+    for place, name in _names_in(rule):
+        first, _, rest = name.partition(".")
+        if first in rule.follows or (first in FACTS and first != "after"):
+            continue
+        if first == "after" and (not rest or rest.partition(".")[0] in rule.follows):
+            continue
+        known = ", ".join((*FACTS, *rule.follows))
+        yield place, f"nothing is known as {name!r}; known are: {known}"
+
+
+def _names_in(rule: FollowUp) -> Iterator[tuple[str, str]]:
+    """The names that a follow-up's templates and paths begin with, and the tables that they are in."""
+    templates: list[tuple[str, Template | None]] = []
+    if rule.mail is not None:
+        templates += [(".mail", rule.mail.subject), (".mail", rule.mail.body)]
+    if rule.call is not None:
+        templates += [(".call.headers", template) for template in rule.call.headers.values()]
+    if rule.copy is not None:
+        templates.append((".copy", rule.copy.to))
+    if rule.command is not None:
+        templates += [(".command", template) for template in rule.command.run]
+    for place, template in templates:
+        for name in template.names if template is not None else ():
+            yield place, name
+    paths = [(".rows.columns", path) for path in rule.rows.columns.values()] if rule.rows is not None else []
+    if rule.only_if is not None:
+        paths.append(("", rule.only_if))
+    for place, path in paths:
+        for name in path.root_names:
+            yield place, name
 
 
 def _wrong_mail(mail: Mail) -> Iterator[Problem]:

@@ -6,6 +6,7 @@ what may have happened already.
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -94,6 +95,27 @@ class QuestionToAsk:
     currency: str | None = None
 
 
+@dataclass(slots=True)
+class ServiceSpending:
+    """What was paid to a text service on one day, or in one month.
+
+    Attributes:
+        when: YYYY-MM-DD or YYYY-MM, in UTC.
+        service: its name.
+        currency: empty where the card names none.
+        characters: that were sent and answered.
+        cost: of these; None where the card names no price.
+        maybe: what questions in doubt may have cost beyond that.
+    """
+
+    when: str
+    service: str
+    currency: str
+    characters: int = 0
+    cost: Decimal | None = None
+    maybe: Decimal = Decimal(0)
+
+
 class FollowUpStore:
     """The follow-ups and the questions of one ledger."""
 
@@ -162,6 +184,21 @@ class FollowUpStore:
     def open_jobs(self) -> set[str]:
         """The jobs of which some follow-up is not done."""
         return {row["job"] for row in self._database.execute(statements.JOBS_WITH_OPEN_FOLLOW_UPS)}
+
+    def spending(self, by: Literal["day", "month"]) -> list[ServiceSpending]:
+        """What text services were paid, by day or month (in UTC), the newest first."""
+        sums: dict[tuple[str, str, str], ServiceSpending] = {}
+        for row in self._database.execute(statements.SERVICE_SPENDING):
+            when = datetime.fromtimestamp(row["asked"], UTC).strftime("%Y-%m-%d" if by == "day" else "%Y-%m")
+            key = when, row["service"], row["currency"] or ""
+            one = sums.setdefault(key, ServiceSpending(*key))
+            cost = money(row["cost"]) or Decimal(0)
+            if row["state"] == "done":
+                one.characters += row["characters"]
+                one.cost = None if row["cost"] is None else (one.cost or Decimal(0)) + cost
+            else:
+                one.maybe += cost
+        return sorted(sums.values(), key=lambda one: (one.when, one.service), reverse=True)
 
     def ask(self, question: QuestionToAsk) -> "bytes | Literal['another', 'ask']":
         """The kept answer to a question; `another` where another process is asking it, `ask` where we are to.

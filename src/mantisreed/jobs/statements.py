@@ -211,7 +211,7 @@ ON CONFLICT (key) DO UPDATE SET state = 'sending', owner = :owner, asked = :now,
 END_QUESTION = "UPDATE question SET state = :state, owner = NULL, answer = :answer WHERE key = :key"
 LEAVE_QUESTIONS = "UPDATE question SET state = 'in doubt', owner = NULL WHERE owner = :owner AND state = 'sending'"
 SERVICE_SPENDING = """
-SELECT service, asked, characters, cost, currency, state, doubts FROM question WHERE state IN ('done', 'in doubt')
+SELECT service, asked, characters, cost, currency, state FROM question WHERE state IN ('done', 'in doubt')
 """
 
 # Callbacks -------------------------------------------------------------------------------------------------------

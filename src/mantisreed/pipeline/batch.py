@@ -233,7 +233,7 @@ class Batch:
         """Do what is done once for all of them; the first of them tells how that went."""
         if self._follow_ups is None or self._interrupted or not outcomes:
             return
-        ended = await self._follow_ups.at_the_end()
+        ended = await self._follow_ups.at_the_end([task.recording for task in self._tasks])
         first = min(outcomes)
         outcomes[first] = replace(outcomes[first], follow_ups=(*outcomes[first].follow_ups, *ended))
 

@@ -37,6 +37,9 @@ if TYPE_CHECKING:
 
 _log = logging.getLogger(__name__)
 
+_AT_MOST_ONCE = ("mail", "command")
+"""What may have been done when a program ended in the middle, and would then be done twice."""
+
 _IDENTITY = {
     "mail": ("to",),
     "call": ("url", "send"),
@@ -137,8 +140,11 @@ class FollowUps:
         return FollowUpOutcome(rule.name, "waiting", PostponedError(reason, where=f"after.{rule.name}"))
 
     async def _failed(self, rule: FollowUp, known_by: str, error: MantisreedError) -> FollowUpOutcome:
-        is_in_doubt = isinstance(error, DeliveryError) and error.may_be_there
-        state: FollowUpState = "in doubt" if is_in_doubt else "failed"
+        state: FollowUpState = "failed"
+        if isinstance(error, PostponedError):
+            state = "waiting"
+        elif isinstance(error, DeliveryError) and error.may_be_there:
+            state = "in doubt"
         _log.info("follow-up %s: %s", rule.name, error)
         if known_by:
             end = FollowUpEnd(state, str(error))
@@ -157,8 +163,9 @@ class FollowUps:
         parcel = parcel_of(finished, results, known_by)
         if rule.mail is not None and rule.mail.each == "run":
             return await self._collected(rule, finished, known_by, parcel)
+        may_be_again = self._also_doubtful or rule.action not in _AT_MOST_ONCE
         found = await self._perform(
-            lambda ledger: ledger.follow_ups.claim(known_by, job, rule.name, also_doubtful=self._also_doubtful)
+            lambda ledger: ledger.follow_ups.claim(known_by, job, rule.name, also_doubtful=may_be_again)
         )
         if found is not None:
             return await self._met(rule, finished, found)
@@ -247,11 +254,17 @@ class FollowUps:
         self._digests.setdefault(rule.name, []).append((finished.source, known_by, parcel))
         return FollowUpOutcome(rule.name, "skipped")
 
-    async def at_the_end(self) -> list[FollowUpOutcome]:
-        """Send what is sent once for a whole run."""
+    async def at_the_end(self, order: Sequence[Source] = ()) -> list[FollowUpOutcome]:
+        """Send what is sent once for a whole run.
+
+        Args:
+            order: of the recordings; those that are not in it come last.
+        """
         outcomes = []
+        places = {source.key: place for place, source in enumerate(order)}
         for name, collected in self._digests.items():
             rule = self._rules[name]
+            collected.sort(key=lambda one: places.get(one[0].key, len(places)))
             try:
                 await self._send_digest(rule, collected)
                 outcome = FollowUpOutcome(name, "done", result=Result("nothing"))
