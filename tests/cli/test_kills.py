@@ -13,6 +13,7 @@ from cli.ferry import Ferry, outputs
 from conftest import Command
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
+from mantisreed.standin.mailbox import mailbox
 
 Results = list[tuple[int, int]]
 RunAtOnce = Callable[..., Results]
@@ -111,3 +112,38 @@ def test_when_one_of_several_processes_is_killed_the_others_do_its_work(
             assert results[1][0] == 0, (step, (tmp_path / "said-1.txt").read_text())
             extra = sum(ferry.answered.values()) - len(ferry.answered)
             assert extra <= in_doubt(mantisreed) and len(outputs(tmp_path)) == 4
+
+
+def test_killed_at_every_step_of_a_flow_nothing_is_delivered_twice_and_retry_does_the_rest(
+    mantisreed: Command, ferry: Ferry, at_once: RunAtOnce, recordings: Path, tmp_path: Path
+) -> None:
+    with ferry.sailing(tmp_path), mailbox(tmp_path / "box") as (server, box):
+        settings = tmp_path / "mantisreed.toml"
+        settings.write_text(
+            f"""{settings.read_text()}
+[after.rows]
+rows = {{ file = "kept.csv", columns = {{ recording = "recording" }} }}
+[after.mail]
+needs = ["rows"]
+mail = {{ server = "{server}", sender = "hut@marsh.example", to = ["warden@marsh.example"] }}
+"""
+        )
+        command = ("run", "recordings/note 0.flac", "--to", "txt")
+        ((code, steps),) = at_once(*command)
+        assert code == 0 and len(box.messages) == 1
+        doubtful = 0
+        for step in range(steps - 12, steps):
+            clear(tmp_path, ferry)
+            (tmp_path / "kept.csv").unlink(missing_ok=True)
+            before = len(box.messages)
+            at_once(*command, dies_at=(step,))
+            ((code, _),) = at_once(*command)
+            sent = len(box.messages) - before
+            doubtful += code == 1
+            # What may have been sent is not sent again by itself; the exit code tells of it.
+            assert (code, sent) in ((0, 1), (1, 0), (1, 1)), step
+            if code == 1:
+                assert at_once("retry")[0][0] == 0, step
+            assert (tmp_path / "kept.csv").read_text().count("\n") == 2, step
+            assert at_once(*command)[0][0] == 0 and len(box.messages) - before <= sent + (code == 1), step
+        assert doubtful
