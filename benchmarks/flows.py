@@ -7,7 +7,7 @@ Clips: so many are dropped at one moment into a folder that is watched, before a
 again but what was on its way at the kill.
 Live: a stream is fed at its own pace; the time from the end of each phrase to its request is measured. Target: at
 most 0.3 s beyond the pause.
-Table: all rows but the last ten are done; the command is run again. Target: under 3 s.
+Table: all rows but the last ten are done; the command is run, and run again. Target: under 3 s.
 """
 
 import argparse
@@ -135,11 +135,13 @@ def table(rows: int, phrases: Sequence[Phrase]) -> str:
         command = [*COMMAND, "run", "calls.csv", "--fill", "--engine", "ferry", "--to", "txt", "-q"]
         subprocess.run(command, cwd=folder, stdout=subprocess.DEVNULL, check=True)
         took, began = time.monotonic() - began, time.monotonic()
+        subprocess.run(command, cwd=folder, stdout=subprocess.DEVNULL, check=True)
+        again, began = time.monotonic() - began, time.monotonic()
         subprocess.run([sys.executable, "-c", "pass"], check=True)
         bare = time.monotonic() - began
         with (folder / "calls.csv").open() as source:
             done = sum(row["state"] == "done" for row in csv.DictReader(source))
-        return f"{rows} rows, ten to do: {done} done, {took:.1f} s (a bare interpreter: {bare:.2f} s)"
+        return f"{rows} rows, ten to do: {done} done, {took:.1f} s; none to do: {again:.1f} s (a bare interpreter: {bare:.2f} s)"
 
 
 def main() -> None:
