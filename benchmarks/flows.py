@@ -141,7 +141,10 @@ def table(rows: int, phrases: Sequence[Phrase]) -> str:
         bare = time.monotonic() - began
         with (folder / "calls.csv").open() as source:
             done = sum(row["state"] == "done" for row in csv.DictReader(source))
-        return f"{rows} rows, ten to do: {done} done, {took:.1f} s; none to do: {again:.1f} s (a bare interpreter: {bare:.2f} s)"
+        return (
+            f"{rows} rows, ten to do: {done} done, {took:.1f} s; none to do: {again:.1f} s "
+            f"(a bare interpreter: {bare:.2f} s)"
+        )
 
 
 def main() -> None:

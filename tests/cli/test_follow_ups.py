@@ -136,7 +136,7 @@ def test_translated_subtitles_keep_the_times_of_the_passages_and_are_paid_once(
     )
     result = mantisreed(*command)
     assert result.returncode == 0, result.stderr
-    assert "characters to text services" in result.stderr and "shells" in result.stderr
+    assert "words to text services" in result.stderr and "shells" in result.stderr
     outputs = tmp_path / "transcripts"
     original = json.loads((outputs / "note 0.transcript.json").read_text())
     translated = json.loads((outputs / "note 0.de.transcript.json").read_text())

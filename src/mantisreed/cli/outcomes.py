@@ -140,8 +140,11 @@ def _counted_follow_ups(outcomes: "Sequence[Outcome]") -> str:
         )
         for currency in dict.fromkeys(currency for _, currency in costs)
     ]
+    words = sum(one.tally.words for one in followed)
     asked = (
-        f" ({characters} characters to text services{', ' if sums else ''}{', '.join(sums)})" if characters else ""
+        f" ({characters} characters, {words} words to text services{', ' if sums else ''}{', '.join(sums)})"
+        if characters
+        else ""
     )
     return f"; follow-ups: {parts}{asked}"
 
@@ -191,6 +194,7 @@ def _described_follow_up(one: "FollowUpOutcome") -> "dict[str, Any]":
     from mantisreed.files import printable
 
     described: dict[str, Any] = {"name": one.name, "state": one.state, "characters": one.tally.characters}
+    described["words"] = one.tally.words
     if one.tally.cost is not None:
         described |= {"cost": float(one.tally.cost), "currency": one.tally.currency}
     if one.result is not None:

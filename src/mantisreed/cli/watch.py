@@ -12,6 +12,7 @@ if TYPE_CHECKING:
 
     from mantisreed.cli.board import Board
     from mantisreed.pipeline.outcomes import Outcome
+    from mantisreed.sources.recordings import Source
 
 EXAMPLES = """\
 examples:
@@ -56,6 +57,7 @@ def run(
     **given: "Any",
 ) -> int:
     """Watch until asked to stop; a line for each recording. 1 when some failed, 3 at the spend limit, else 0."""
+    from datetime import datetime
     from pathlib import Path
 
     from mantisreed.cli.board import Board
@@ -86,9 +88,14 @@ def run(
         if outcome.state != "waiting":
             count["failed" if outcome.state == "failed" or _has_failed_after(outcome) else "done"] += 1
 
+    def come(source: "Source") -> None:
+        board.come(source)
+        if not board.is_drawn:
+            console.note(f"{datetime.now():%H:%M:%S}  new  {source.label}")
+
     console.note(f"watching {', '.join(map(printable, places))}; Ctrl-C ends it")
     with Board(console) as board:
-        hooks = WatchHooks(on_outcome=tell, on_event=board.show, on_found=board.come, on_note=board.note)
+        hooks = WatchHooks(on_outcome=tell, on_event=board.show, on_found=come, on_note=board.note)
         watch(places, workspace, options, watching, hooks)
     console.note(f"{count['done']} done, {count['failed']} failed")
     if over_limit:

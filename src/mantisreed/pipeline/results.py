@@ -19,18 +19,20 @@ class Tally:
     """What was sent to text services.
 
     Attributes:
-        characters: that were not answered before.
+        characters, words: that were not answered before.
         cost: of these; None where a service names no price.
         currency: of the cost.
     """
 
     characters: int = 0
+    words: int = 0
     cost: Decimal | None = None
     currency: str | None = None
 
-    def add(self, characters: int, cost: Decimal | None, currency: str | None) -> None:
+    def add(self, texts: Sequence[str], cost: Decimal | None, currency: str | None) -> None:
         """Count one question."""
-        self.characters += characters
+        self.characters += sum(map(len, texts))
+        self.words += sum(len(text.split()) for text in texts)
         if cost is not None:
             self.cost = (self.cost or Decimal(0)) + cost
             self.currency = currency

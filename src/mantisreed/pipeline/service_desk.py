@@ -99,7 +99,7 @@ class ServiceDesk:
                 await self._sleep(_LOOK)
                 await self._perform(lambda ledger: ledger.recover())
             answer = await self._asked(card, client, question, to_ask.key, attempts)
-        tally.add(question.characters, cost, currency)
+        tally.add(question.texts, cost, currency)
         await self._perform(lambda ledger: ledger.follow_ups.answered(to_ask.key, answer))
         return answer
 

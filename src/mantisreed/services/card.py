@@ -15,6 +15,7 @@ from mantisreed.cards.checks import Problem, problems_of
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.sequence import StepSequence
 from mantisreed.cards.tables import checked
+from mantisreed.cards.templates import DocumentTemplate
 from mantisreed.errors import SettingsError
 
 Kind = Literal["text", "data", "sound"]
@@ -87,19 +88,25 @@ class TextReply(Table, frozen=True, kw_only=True):
     """`[service.NAME.reply]`: what the answer is, and where things are in it; one of the keys says which.
 
     Attributes:
-        format: `json`, `xml`, `text`; for sound one of wav, mp3, flac, ogg, opus.
+        format: `json`, `xml`, `text`; `lines` (JSON on each line) and `events` (server-sent events), of
+            which each brings a part of the text; for sound one of wav, mp3, flac, ogg, opus.
+        inside: where the answer proper is, as a text, such as JSON in what a model writes.
         text: where the text is; with `text` as the format the whole answer.
         texts: where a list of texts is, one for each of `{passages}`.
         data: names of fields, and where each is.
         sound: where the sound is, in base64; None where the answer itself is the sound.
+        sound_format: of that.
+        is_html: whether texts have signs written as in HTML, such as `&#39;`.
     """
 
-    format: Literal["json", "xml", "text", "wav", "mp3", "flac", "ogg", "opus"] = "json"
+    format: Literal["json", "lines", "events", "xml", "text", "wav", "mp3", "flac", "ogg", "opus"] = "json"
+    inside: ReplyPath | None = None
     text: ReplyPath | None = None
     texts: ReplyPath | None = None
     data: dict[str, ReplyPath] = {}  # noqa: RUF012 - msgspec copies it
     sound: ReplyPath | None = None
     sound_format: Literal["wav", "mp3", "flac", "ogg", "opus"] = "wav"
+    is_html: bool = False
 
 
 class TextServiceCard(ServiceCard, frozen=True, kw_only=True, dict=True):
@@ -112,6 +119,7 @@ class TextServiceCard(ServiceCard, frozen=True, kw_only=True, dict=True):
         rate_limit: how many requests it takes in a time; None when it does not say.
         max_concurrent: how many it takes at once.
         languages: how it is asked which languages it takes.
+        item: what stands for each of `{passages}`, with `{text}` and `{number}`; None for the text itself.
     """
 
     reply: TextReply
@@ -120,6 +128,7 @@ class TextServiceCard(ServiceCard, frozen=True, kw_only=True, dict=True):
     rate_limit: TextRateLimit | None = None
     max_concurrent: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 4
     languages: LanguageList | None = None
+    item: DocumentTemplate | None = None
 
     @property
     def kind(self) -> Kind:
@@ -170,10 +179,16 @@ def _contradictions(card: TextServiceCard) -> Iterator[Problem]:
         yield "", "the text is sent twice, as {text} and as {passages}"
     reply = card.reply
     ways = [key for key in ("text", "texts", "data", "sound") if getattr(reply, key)]
-    if reply.format == "text" or reply.format in SOUND_FORMATS:
+    if (reply.format == "text" and reply.inside is None) or reply.format in SOUND_FORMATS:
         if ways:
             yield ".reply", f"{ways[0]!r} is not read with format = {reply.format!r}"
     elif len(ways) != 1:
         yield ".reply", "expected one of the keys 'text', 'texts', 'data' and 'sound'"
+    if card.item is not None and "passages" not in names:
+        yield "", "'item' has no effect without {passages}"
+    if card.item is not None and set(card.item.names) - {"text", "number"}:
+        yield ".item", "known here are {text} and {number}"
+    if reply.format in ("lines", "events") and reply.text is None:
+        yield ".reply", f"format = {reply.format!r} needs 'text': the part that each brings"
     if (reply.texts is not None) != ("passages" in names):
         yield ".reply", "'texts' and {passages} belong together: a list of texts for a list of texts"

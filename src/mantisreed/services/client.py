@@ -3,17 +3,26 @@
 import asyncio
 import base64
 import binascii
+import html
 import re
 import secrets as randomness
 import time
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from mantisreed.cards.answers import quoted_beginning
-from mantisreed.cards.documents import DocumentError, parse_json, parse_xml
+from mantisreed.cards.documents import (
+    DocumentError,
+    events_in,
+    lines_in,
+    looks_like_xml,
+    parse_json,
+    parse_xml,
+)
 from mantisreed.cards.exchange import Exchange, Finished, Standing, Waiting, pauses
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.rendering import digest_of_request, rendered_steps, with_symbols
@@ -27,6 +36,7 @@ if TYPE_CHECKING:
     from mantisreed.cards.transport import Transport
 
 _NUMBER = re.compile(r"-?[0-9]{1,15}(\.[0-9]{1,15})?")
+_FENCED = re.compile(r"```[a-z]*\s*\n(.*?)```", re.DOTALL)
 _LARGEST_TEXT = 4_000_000  # characters of one answer that are taken for text
 
 
@@ -49,11 +59,14 @@ class Question:
         """How many are sent."""
         return sum(map(len, self.texts))
 
-    def values(self) -> dict[str, Value]:
+    def values(self, card: TextServiceCard) -> dict[str, Value]:
         """What the card's placeholders stand for."""
+        items: list[Value] = list(self.texts)
+        if card.item is not None:
+            items = [card.item.document({"text": text, "number": n}) for n, text in enumerate(self.texts)]
         return {
             "text": "\n\n".join(self.texts),
-            "passages": list(self.texts),
+            "passages": items,
             "language": self.language,
             "target": self.target,
         }
@@ -61,7 +74,7 @@ class Question:
 
 def question_key(card: TextServiceCard, question: Question) -> str:
     """What a request is known by: all that the service is told, but for secrets."""
-    return digest_of_request(["text", rendered_steps(card, with_symbols(card, question.values()), None)])
+    return digest_of_request(["text", rendered_steps(card, with_symbols(card, question.values(card)), None)])
 
 
 class TextServiceClient:
@@ -88,7 +101,7 @@ class TextServiceClient:
             EngineError: a request failed, or the service's job did.
         """
         request_id = randomness.token_hex(16)
-        values = {**question.values(), "request_id": request_id}
+        values = {**question.values(self._card), "request_id": request_id}
         came = await self._exchange.start(request_id, values, None)
         return await self._finished(self._exchange, came)
 
@@ -106,7 +119,10 @@ class TextServiceClient:
         asking = msgspec.structs.replace(card, send=step, steps={}, lookup=None, cancel=None)
         exchange = Exchange(asking, self._secrets, self._transport, ExchangeOptions(clock=self._clock))
         body = await self._finished(exchange, await exchange.start("languages", {}, None))
-        document = document_of(card, body)
+        try:
+            document = parse_xml(body) if looks_like_xml(body) else parse_json(body)
+        except DocumentError as error:
+            raise _unreadable(card, str(error), body) from error
         return _listed(step.reads, document) or listed[0], _listed(step.writes, document) or listed[1]
 
     async def _finished(self, exchange: Exchange, came: Finished | Standing) -> bytes:
@@ -145,11 +161,46 @@ def document_of(card: TextServiceCard, body: bytes) -> Any:
         UnreadableReplyError: it is not what the card says.
     """
     try:
-        if card.reply.format == "xml":
-            return parse_xml(body, _listed_in(card.reply))
-        return body.decode("utf-8", "replace") if card.reply.format == "text" else parse_json(body)
+        document = _outer_document(card, body)
+        if card.reply.inside is None:
+            return document
+        found = card.reply.inside.find(document)
+        if not isinstance(found, str):
+            raise DocumentError(f"reply.inside ({card.reply.inside.source}) finds no text")
+        return parse_json(_unfenced(found).encode("utf-8", "replace"))
     except DocumentError as error:
         raise _unreadable(card, str(error), body) from error
+
+
+def _outer_document(card: TextServiceCard, body: bytes) -> Any:
+    form = card.reply.format
+    if form == "xml":
+        return parse_xml(body, _listed_in(card.reply))
+    if form == "text":
+        return body.decode("utf-8", "replace")
+    if form in ("lines", "events"):
+        texts = lines_in(body) if form == "lines" else (event.data for event in events_in(body))
+        return _parts_of(card, texts)
+    return parse_json(body)
+
+
+def _parts_of(card: TextServiceCard, texts: Iterable[str]) -> str:
+    """The text that comes in parts; what is no JSON only says that nothing more comes."""
+    assert card.reply.text is not None
+    parts = []
+    for text in texts:
+        with suppress(DocumentError):
+            found = card.reply.text.find(parse_json(text.encode("utf-8", "replace")))
+            parts += [found] if isinstance(found, str) else []
+    if not parts:
+        raise DocumentError("none of its parts brings a text")
+    return "".join(parts)
+
+
+def _unfenced(text: str) -> str:
+    """A document without the fences that models put around it."""
+    found = _FENCED.search(text)
+    return found[1] if found else text
 
 
 def _listed_in(reply: TextReply) -> frozenset[str]:
@@ -172,7 +223,8 @@ def read_texts(card: TextServiceCard, body: bytes, question: Question) -> list[s
             what = f"{count} texts came for {len(question.texts)}: reply.texts ({card.reply.texts.source})"
             raise _unreadable(card, what, body)
         return [_text(card, one, body) for one in found]
-    said = document if card.reply.text is None else card.reply.text.find(document)
+    is_text = card.reply.text is None or (card.reply.format in ("lines", "events") and card.reply.inside is None)
+    said = document if is_text or card.reply.text is None else card.reply.text.find(document)
     return [_text(card, said, body)]
 
 
@@ -180,7 +232,8 @@ def _text(card: TextServiceCard, found: Any, body: bytes) -> str:
     if not isinstance(found, str) or len(found) > _LARGEST_TEXT:
         what = "it is larger than any text" if isinstance(found, str) else f"{type(found).__name__} where a text was"
         raise _unreadable(card, f"{what} expected", body)
-    return found.encode("utf-8", "replace").decode().strip()
+    text = found.encode("utf-8", "replace").decode().strip()
+    return html.unescape(text) if card.reply.is_html else text
 
 
 def read_data(card: TextServiceCard, body: bytes) -> dict[str, Any]:

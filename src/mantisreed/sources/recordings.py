@@ -33,6 +33,9 @@ _LISTED = """
 SUFFIXES = frozenset(_LISTED.split())
 """Endings of the files that are taken from a folder; a file that is named itself may have any."""
 
+_PARTIAL = frozenset((".part", ".partial", ".tmp", ".download", ".crdownload", ".filepart"))
+"""Endings that programs give to files that they are still writing."""
+
 TABLE_SUFFIXES = frozenset((".csv", ".tsv", ".jsonl", ".ndjson"))
 """Endings of files that are taken for tables of recordings."""
 
@@ -262,6 +265,8 @@ def recordings_in(folder: Path, selection: Selection) -> Iterator[Source]:
                     _log.info("%s is empty, and left out", printable(path))
                 else:
                     yield Source(path)
+            elif _is_left_out(name):
+                _log.info("%s is hidden or partial, and left out", printable(path))
     for error in unread:
         yield Source(Path(error.filename), problem=f"this folder cannot be read ({reason_of(error)})")
 
@@ -269,6 +274,14 @@ def recordings_in(folder: Path, selection: Selection) -> Iterator[Source]:
 def is_recording(name: str) -> bool:
     """Whether a file in a folder may be a recording by its name: neither hidden nor partial, with a known ending."""
     return not name.startswith((".", "~")) and os.path.splitext(name)[1].lower() in SUFFIXES  # noqa: PTH122
+
+
+def _is_left_out(name: str) -> bool:
+    """Whether a file would be a recording if it were neither hidden nor still being written."""
+    bare = name.lstrip(".~").rstrip("~")
+    stem, suffix = os.path.splitext(bare)  # noqa: PTH122
+    bare = stem if suffix.lower() in _PARTIAL else bare
+    return bare != name and is_recording(bare)
 
 
 def _is_empty(path: Path) -> bool:
