@@ -18,10 +18,12 @@ if TYPE_CHECKING:
     from mantisreed.exports.wording import reworded
     from mantisreed.pipeline.collecting import cancel, collect, retry
     from mantisreed.pipeline.exporting import export, read_script
-    from mantisreed.pipeline.options import RunOptions
+    from mantisreed.pipeline.live import LiveOptions, listen
+    from mantisreed.pipeline.options import RunOptions, Translation
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.pipeline.pieces import PieceOptions
     from mantisreed.pipeline.transcribe import transcribe
+    from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
     from mantisreed.subtitles.check import check_cues
     from mantisreed.subtitles.cues import Cue
     from mantisreed.subtitles.layout import lay_out
@@ -35,6 +37,7 @@ __all__ = [
     "OUTPUT_FORMATS",
     "Cue",
     "LayoutRules",
+    "LiveOptions",
     "MantisreedError",
     "Outcome",
     "Passage",
@@ -42,6 +45,9 @@ __all__ = [
     "RunOptions",
     "Script",
     "Transcript",
+    "Translation",
+    "WatchHooks",
+    "WatchOptions",
     "Word",
     "Wording",
     "Workspace",
@@ -52,18 +58,21 @@ __all__ = [
     "collect",
     "export",
     "lay_out",
+    "listen",
     "mended",
     "open_workspace",
     "read_script",
     "retry",
     "reworded",
     "transcribe",
+    "watch",
 ]
 
 _HOMES = {
     "OUTPUT_FORMATS": "exports.formats",
     "Cue": "subtitles.cues",
     "LayoutRules": "subtitles.rules",
+    "LiveOptions": "pipeline.live",
     "MantisreedError": "errors",
     "Outcome": "pipeline.outcomes",
     "Passage": "transcript.document",
@@ -71,6 +80,9 @@ _HOMES = {
     "RunOptions": "pipeline.options",
     "Script": "exports.script",
     "Transcript": "transcript.document",
+    "Translation": "pipeline.options",
+    "WatchHooks": "pipeline.watching",
+    "WatchOptions": "pipeline.watching",
     "Word": "transcript.document",
     "Wording": "exports.word_lists",
     "Workspace": "workspace",
@@ -80,12 +92,14 @@ _HOMES = {
     "collect": "pipeline.collecting",
     "export": "pipeline.exporting",
     "lay_out": "subtitles.layout",
+    "listen": "pipeline.live",
     "mended": "exports.mending",
     "open_workspace": "workspace",
     "read_script": "pipeline.exporting",
     "retry": "pipeline.collecting",
     "reworded": "exports.wording",
     "transcribe": "pipeline.transcribe",
+    "watch": "pipeline.watching",
 }
 
 

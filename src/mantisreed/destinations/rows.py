@@ -7,6 +7,7 @@ import json
 import os
 from collections.abc import Mapping
 from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,7 @@ from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Rows
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
-from mantisreed.files import HIDDEN_FOLDER, make_folder, printable
+from mantisreed.files import HIDDEN_FOLDER, FileState, make_folder, printable
 
 _DELIVERY = "delivery"
 """The column by which a row is known."""
@@ -57,30 +58,64 @@ def add_row(rows: Rows, parcel: Parcel, folder: Path, password: Secret | None) -
         _add_to_database(rows, row, folder, password)
 
 
+@dataclass(frozen=True, slots=True)
+class _Known:
+    """What is in a CSV file, as it was when we last looked; it need not be read again for each row."""
+
+    state: FileState
+    columns: list[str]
+    deliveries: set[str]
+    ends_whole: bool
+
+
+_known: dict[Path, _Known] = {}
+
+
 def _add_to_file(file: Path, row: Mapping[str, Any], hidden: Path) -> None:
     for needed in (file.parent, hidden):
         make_folder(needed)
+    if file.exists() and not file.is_file():
+        raise InputError("is not a file, and cannot be a table", where=printable(file))
     name = hashlib.sha256(os.fsencode(file.resolve())).hexdigest()[:16]
     try:
-        with FileLock(hidden / f"rows-{name}.lock"):
-            content = file.read_bytes().decode("utf-8-sig") if file.exists() else ""
+        # Threads of this process share the lock object's file, and wait for each other as processes do.
+        with FileLock(hidden / f"rows-{name}.lock", thread_local=False):
+            known = _looked_at(file)
+            if row[_DELIVERY] in known.deliveries:
+                return
             sink = io.StringIO(newline="")
-            if not content:
+            if not known.columns:
                 csv.writer(sink).writerow(row)
             else:
-                reader = csv.DictReader(io.StringIO(content, newline=""))
-                _check_columns(list(reader.fieldnames or ()), row, printable(file))
-                if any(known.get(_DELIVERY) == row[_DELIVERY] for known in reader):
-                    return
-                if not content.endswith("\n"):
-                    sink.write("\r\n")  # the last row of somebody who was stopped in the middle of it
-            cells = {name: harmless_cell("" if value is None else str(value)) for name, value in row.items()}
-            columns = list(row) if not content else list(reader.fieldnames or ())
+                _check_columns(known.columns, row, printable(file))
+            if not known.ends_whole:
+                sink.write("\r\n")  # after the last row of somebody who was stopped in the middle of it
+            columns = known.columns or list(row)
+            cells = {column: harmless_cell("" if value is None else str(value)) for column, value in row.items()}
             csv.DictWriter(sink, columns).writerow(cells)
             with file.open("ab") as table:
                 table.write(sink.getvalue().encode("utf-8", "replace"))
+            _known[file] = _Known(FileState.of(file), columns, _with(known.deliveries, row[_DELIVERY]), True)
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise DeliveryError(f"cannot be written ({reason_of(error)})", where=printable(file)) from error
+
+
+def _with(deliveries: set[str], one: str) -> set[str]:
+    deliveries.add(one)  # not a new set for each row of ten thousand
+    return deliveries
+
+
+def _looked_at(file: Path) -> _Known:
+    """What is in the file now."""
+    if not file.exists():
+        return _Known(FileState(0, 0, 0, 0), [], set(), True)
+    state, before = FileState.of(file), _known.get(file)
+    if before is not None and before.state == state:
+        return before
+    content = file.read_bytes().decode("utf-8-sig")
+    reader = csv.DictReader(io.StringIO(content, newline=""))
+    deliveries = {str(row.get(_DELIVERY)) for row in reader}
+    return _Known(state, list(reader.fieldnames or ()), deliveries, not content or content.endswith("\n"))
 
 
 def _check_columns(known: list[str], row: Mapping[str, Any], where: str) -> None:
