@@ -42,7 +42,7 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
 def add_feeds(parser: argparse.ArgumentParser) -> None:
     """Which entries of a feed are taken."""
     parser.add_argument("--newest", type=int, metavar="N", help="of a feed only the N newest entries")
-    parser.add_argument("--since", metavar="DATE", help="of a feed only what came on this day or later (2026-11-03)")
+    parser.add_argument("--since", metavar="DATE", help="of a feed only what came since then (2026-11-03, 7d)")
 
 
 def add_selection(parser: argparse.ArgumentParser) -> None:
@@ -70,7 +70,7 @@ def selection(
     Raises:
         InputError: a number or a date makes no sense.
     """
-    from datetime import date
+    from datetime import date, timedelta
 
     from mantisreed.errors import InputError
     from mantisreed.sources.recordings import Selection
@@ -78,9 +78,14 @@ def selection(
     if newest is not None and newest < 1:
         raise InputError("must be 1 or more", where="--newest")
     try:
-        day = None if since is None else date.fromisoformat(since)
-    except ValueError as error:
-        raise InputError(f"{since!r} is no date", where="--since", advice="a date looks like 2026-11-03") from error
+        age = (since or "").removesuffix("d")
+        if since is not None and age != since and age.isdecimal():
+            day: date | None = date.today() - timedelta(days=int(age[:5]))
+        else:
+            day = None if since is None else date.fromisoformat(since)
+    except (ValueError, OverflowError) as error:
+        advice = "a date looks like 2026-11-03, a number of days like 7d"
+        raise InputError(f"{since!r} is no date", where="--since", advice=advice) from error
     return Selection(tuple(include or ()), tuple(exclude or ()), column, newest, day)
 
 
@@ -149,7 +154,13 @@ def add_translating(parser: argparse.ArgumentParser) -> None:
 
 
 def translations(
-    translate_with: str | None, translate_to: str | None, *, two_languages: bool, back_with: str | None
+    workspace: "Workspace",
+    translate_with: str | None,
+    translate_to: str | None,
+    language: str | None,
+    *,
+    two_languages: bool,
+    back_with: str | None,
 ) -> "tuple[Translation, ...]":
     """What the arguments of `add_translating` say.
 
@@ -167,6 +178,11 @@ def translations(
         return ()
     targets = [part.strip() for part in (translate_to or "").split(",") if part.strip()]
     if not targets:
+        # Where only one other language can be meant, it need not be named.
+        accepts = workspace.service(translate_with).accepts
+        spoken = (language or workspace.settings.language or "").partition("-")[0].lower()
+        targets = [tag for tag in accepts.targets or accepts.languages if tag.partition("-")[0].lower() != spoken]
+    if len(targets) != 1 and not translate_to:
         raise InputError("say into which language: --translate-to de", where="--translate-with")
     return tuple(Translation(translate_with, check_language(tag), two_languages, back_with) for tag in targets)
 
@@ -361,8 +377,10 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
     direct = {name: given.pop(name, None) for name in ("engine", "language", "translate_to", "hints", "into")}
     service = given.pop("translate_with", None)
     wanted = translations(
+        workspace,
         service,
         direct["translate_to"],
+        direct["language"],
         two_languages=bool(given.pop("two_languages", False)),
         back_with=given.pop("back_with", None),
     )

@@ -1,7 +1,7 @@
 """Recordings in object storage, on other machines and in archives: whatever fsspec has a file system for.
 
-Keys are never in our settings: each file system finds its own where its users keep them (environment variables such
-as `AWS_ACCESS_KEY_ID`, configuration files, an SSH agent), or in `FSSPEC_PROTOCOL_OPTION` variables of fsspec.
+Keys are never in our settings: each file system finds its own where its users keep them (environment variables,
+configuration files, an SSH agent), or in `FSSPEC_PROTOCOL_OPTION` variables of fsspec.
 """
 
 import asyncio
@@ -24,13 +24,14 @@ from mantisreed.units import short_size
 if TYPE_CHECKING:
     from mantisreed.files import FileState
 
-_EXTRAS = {"s3": "s3", "s3a": "s3", "gs": "gcs", "gcs": "gcs", "abfs": "azure", "az": "azure", "sftp": "sftp"}
+_EXTRAS = {"s3": "s3", "s3a": "s3", "gs": "gcs", "gcs": "gcs", "abfs": "abfs", "az": "abfs", "sftp": "sftp"}
 _PROTOCOLS = frozenset((*_EXTRAS, "abfss", "ssh", "ftp", "smb", "zip", "tar", "memory", "webdav", "hdfs"))
 """What addresses may begin with. Others of fsspec run programs, follow web links unguarded, or name local files."""
 
 _WHOLE = frozenset(("s3", "s3a", "gs", "gcs", "abfs", "abfss", "az", "zip", "tar", "memory"))
 _INNER = frozenset(("zip", "tar"))
 _LETS_IN = re.compile(r"SECRET|PASSWORD|TOKEN|_KEY$|KEY_ID$|CREDENTIAL", re.IGNORECASE)
+_SHORTEST_KEY = 8  # characters; hiding shorter ones would hide half of what is printed
 _BLOCK = 1 << 20
 _GLOB = re.compile(r"[*?\[]")
 
@@ -105,7 +106,7 @@ def opened(address: str) -> tuple[Any, str, str]:
 def _hide_keys() -> None:
     """Let the keys that file systems find in the environment never come out."""
     for name, value in os.environ.items():
-        if value and name.startswith(("AWS_", "FSSPEC_", "AZURE_", "GOOGLE_")) and _LETS_IN.search(name):
+        if len(value) >= _SHORTEST_KEY and _LETS_IN.search(name):
             Secret(value)
 
 

@@ -15,7 +15,6 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
-_SPACE = "http://s3.amazonaws.com/doc/2006-03-01/"  # the namespace that clients of such stores expect
 _MOST_KEYS = 1000  # of one answer to a request for a list
 
 
@@ -114,5 +113,5 @@ def _part_of(found: _Object, request: Request) -> Response:
 
 
 def _xml(name: str, content: str, status: int = 200) -> Response:
-    document = f'<?xml version="1.0" encoding="UTF-8"?><{name} xmlns="{_SPACE}">{content}</{name}>'
+    document = f'<?xml version="1.0" encoding="UTF-8"?><{name}>{content}</{name}>'
     return Response(document, status, media_type="application/xml")

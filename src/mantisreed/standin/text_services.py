@@ -45,7 +45,7 @@ _PAUSE = 0.3  # seconds between two phrases that are spoken
 
 _MOODS = {
     "worried": ("storm", "fog", "lost", "broken", "hole", "dead", "stronger", "thick", "fouled", "rough", "nebel"),
-    "glad": ("thank", "best", "first of the season", "fresh tea", "good condition", "danke", "schön", "best autumn"),
+    "glad": ("thank", "best", "first of the season", "fresh tea", "good condition", "best autumn", "danke", "schön"),
     "busy": ("nets", "bags", "weight", "wing", "ring", "counted", "netze", "beutel", "gewicht"),
 }
 _TOPICS = {
