@@ -207,7 +207,9 @@ class Batch:
         try:
             await asyncio.gather(*(work() for _ in range(at_once)))
             if self._follow_ups is not None:
-                await self._follow_ups.at_the_end()
+                for ended in await self._follow_ups.at_the_end():
+                    if ended.error is not None:  # there is no recording whose outcome could tell it
+                        _log.warning("%s: %s", ended.name, ended.error)
         finally:
             self._writer.close()
             behind = [incoming.get_nowait() for _ in range(incoming.qsize())]

@@ -7,7 +7,7 @@ before it is begun; what text services answered is kept, and is not paid for aga
 import asyncio
 import json
 import logging
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -62,7 +62,6 @@ class FollowUps:
         perform: Perform,
         *,
         also_doubtful: bool = False,
-        on_outcome: Callable[[Source, FollowUpOutcome], None] = lambda source, outcome: None,
     ) -> None:
         """Do nothing yet.
 
@@ -73,10 +72,9 @@ class FollowUps:
             transport: what carries requests.
             perform: does something with the ledger.
             also_doubtful: whether what may have been done already is done again: the user says so.
-            on_outcome: called as each ends.
         """
         self._workspace, self._rules, self._outputs = workspace, rules, outputs
-        self._transport, self._perform, self._on_outcome = transport, perform, on_outcome
+        self._transport, self._perform = transport, perform
         self._also_doubtful = also_doubtful
         self._desk = ServiceDesk(workspace, transport, perform)
         self._digests: dict[str, list[tuple[Source, str, Parcel]]] = {}
@@ -92,17 +90,9 @@ class FollowUps:
         running: dict[str, asyncio.Task[FollowUpOutcome]] = {}
         for name, rule in self._rules.items():
             if _applies(rule, finished):
-                running[name] = asyncio.create_task(self._outcome(rule, finished, running))
+                running[name] = asyncio.create_task(self._tried(rule, finished, running))
         outcomes = list(await asyncio.gather(*running.values()))
         return [outcome for outcome in outcomes if outcome.state != "skipped"]
-
-    async def _outcome(
-        self, rule: FollowUp, finished: Finished, running: "Mapping[str, asyncio.Task[FollowUpOutcome]]"
-    ) -> FollowUpOutcome:
-        outcome = await self._tried(rule, finished, running)
-        if outcome.state != "skipped":
-            self._on_outcome(finished.source, outcome)
-        return outcome
 
     async def _tried(
         self, rule: FollowUp, finished: Finished, running: "Mapping[str, asyncio.Task[FollowUpOutcome]]"
@@ -272,7 +262,6 @@ class FollowUps:
                 for _, known_by, _ in collected:
                     await self._failed(rule, known_by, error)
                 outcome = FollowUpOutcome(name, "failed", error)
-            self._on_outcome(collected[0][0], outcome)
             outcomes.append(outcome)
         self._digests.clear()
         return outcomes

@@ -41,7 +41,6 @@ if TYPE_CHECKING:
     from mantisreed.engines.links import LinkServer
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.pipeline.follow_ups import FollowUps
-    from mantisreed.pipeline.results import FollowUpOutcome
     from mantisreed.pipeline.service_desk import Perform
 
 
@@ -226,7 +225,6 @@ class RunHooks:
         on_event: called as recordings move along.
         on_outcome: called when it is known what became of one.
         on_interrupt: called when the user wants to stop.
-        on_follow_up: called as something ends that is done with a transcript.
         also_doubtful: whether follow-ups are done again that may have been done already.
     """
 
@@ -236,7 +234,6 @@ class RunHooks:
     on_event: Callable[[Event], None] = lambda event: None
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
     on_interrupt: Callable[[], None] = lambda: None
-    on_follow_up: "Callable[[Source, FollowUpOutcome], None]" = lambda source, outcome: None
     also_doubtful: bool = False
 
 
@@ -311,7 +308,6 @@ def _follow_ups_maker(
             transport,
             perform,
             also_doubtful=hooks.also_doubtful,
-            on_outcome=hooks.on_follow_up,
         )
 
     return made
