@@ -15,6 +15,9 @@ from mantisreed.errors import InputError
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.transcribe import transcribe
 from mantisreed.sources.tables import read_table
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.composer import compose
+from mantisreed.transcript.document import Passage, with_speaker_names
 from mantisreed.workspace import open_workspace
 
 
@@ -157,3 +160,31 @@ def test_what_is_filled_in_is_no_formula(tmp_path: Path) -> None:
     assert rows_of(file)[0]["text"] == "'=cmd()"
     with pytest.raises(InputError):
         read_table(tmp_path / "none.csv")
+
+
+def test_speakers_have_the_names_that_their_row_gives(
+    mantisreed: Command, ferry: Ferry, english: list[Phrase], tmp_path: Path
+) -> None:
+    compose(english, seed=4, duration=20, channels=2).write(tmp_path / "call.flac")
+    (tmp_path / "calls.csv").write_text("source,channels,speakers\ncall.flac,apart,Warden; Skipper\n")
+    with ferry.sailing(tmp_path):
+        assert mantisreed("run", "calls.csv", "--engine", "ferry", "--to", "json").returncode == 0
+    (file,) = (tmp_path / "transcripts").iterdir()
+    assert set(json.loads(file.read_text())["speakers"]) == {"Warden", "Skipper"}
+
+
+@pytest.mark.parametrize(
+    ("labels", "names", "wanted"),
+    [
+        (("S2", "S1"), "Ada; Ben", ("Ben", "Ada")),
+        (("x", "a", "x"), "Ada; Ben", ("Ada", "Ben", "Ada")),
+        (("channel 10", "channel 9"), "Ada", ("channel 10", "Ada")),
+        ((None, "x"), "Ada", (None, "Ada")),
+        ((), "Ada", ()),
+    ],
+)
+def test_names_go_to_labels_in_their_order(
+    labels: tuple[str | None, ...], names: str, wanted: tuple[str | None, ...]
+) -> None:
+    passages = tuple(Passage(float(n), n + 0.5, "x", label) for n, label in enumerate(labels))
+    assert tuple(one.speaker for one in with_speaker_names(passages, names)) == wanted

@@ -19,7 +19,14 @@ from mantisreed.errors import InputError
 from mantisreed.jobs.dispatch import SoundFacts
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.pipeline.options import Made, TranscriptionOptions, stored_options
-from mantisreed.transcript.document import NOTHING_HEARD, RecordingFacts, SoundEvent, Transcript, speakers_of
+from mantisreed.transcript.document import (
+    NOTHING_HEARD,
+    RecordingFacts,
+    SoundEvent,
+    Transcript,
+    speakers_of,
+    with_speaker_names,
+)
 from mantisreed.transcript.stitch import PieceReading, stitch_channels
 
 if TYPE_CHECKING:
@@ -77,6 +84,9 @@ def transcript_of(
         languages.update([one.reading.language] if one.reading.language else ())
     stitched = stitch_channels(by_channel)
     spoken = languages.most_common(1)[0][0] if languages else None
+    passages = stitched.passages
+    if facts.about and "speakers" in facts.about:
+        passages = with_speaker_names(passages, facts.about["speakers"])
     nothing = () if stitched.passages else (NOTHING_HEARD,)
     mended = sum(one.reading.mended for one in results if one.reading is not None)
     poor = (f"the times of {mended} words made no sense and were made anew",) if mended else ()
@@ -87,8 +97,8 @@ def transcript_of(
         engine=options.card.name,
         job=job,
         language=options.target or _tag_for(options.card, spoken) or options.language,
-        speakers=speakers_of(stitched.passages),
-        passages=stitched.passages,
+        speakers=speakers_of(passages),
+        passages=passages,
         events=tuple(_events(results)),
         notes=(*made.damage, *made.notes, *stitched.notes, *poor, *odd, *nothing),
     )

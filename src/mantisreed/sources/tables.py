@@ -220,8 +220,15 @@ def _source_of(row: Mapping[str, Any], column: str, folder: Path) -> Source:
 def _about(row: Mapping[str, Any], column: str) -> tuple[tuple[str, str], ...]:
     """What a row says besides: all columns that are neither the recording, nor a fact that counts, nor a result."""
     ours = {column, "", *_CHECKED_FACTS, *RESULTS}
-    said = {name: value for name, value in row.items() if name not in ours and isinstance(value, (str, int, float))}
-    return tuple((name, str(value)) for name, value in said.items() if value != "")
+    said = {name: _as_text(value) for name, value in row.items() if name not in ours}
+    return tuple((name, value) for name, value in said.items() if value)
+
+
+def _as_text(value: Any) -> str:
+    """A value as it goes along: lists with semicolons between; nothing for tables, which go nowhere."""
+    if isinstance(value, list):
+        return "; ".join(filter(None, map(_as_text, value)))
+    return str(value) if isinstance(value, (str, int, float)) else ""
 
 
 def _facts_of(row: Mapping[str, Any]) -> tuple[Facts, str | None]:

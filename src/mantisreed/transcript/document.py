@@ -5,6 +5,7 @@ start, written to the millisecond.
 """
 
 import math
+import re
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Literal
@@ -165,3 +166,28 @@ def _rounded(value: object) -> object:
     if isinstance(value, (list, tuple)):
         return [_rounded(item) for item in value]
     return value
+
+
+_NUMBERED = re.compile(r"(.*?)([0-9]+)")
+_SEPARATORS = re.compile(r"\s*[;\n]\s*")
+
+
+def with_speaker_names(passages: tuple[Passage, ...], names: str) -> tuple[Passage, ...]:
+    """The passages with people's names instead of labels.
+
+    Labels that are numbered, such as those of channels, take the names in the order of their numbers, others in the
+    order in which they appear. Labels for which there is no name stay.
+
+    Args:
+        passages: in order of time.
+        names: with semicolons between.
+    """
+    labels = list(speakers_of(passages))
+    numbers = [_NUMBERED.fullmatch(label) for label in labels]
+    if all(numbers) and len({found[1] for found in numbers if found}) == 1:
+        labels = [found[0] for found in sorted(filter(None, numbers), key=lambda found: int(found[2]))]
+    called = dict(zip(labels, (name for name in _SEPARATORS.split(names.strip()) if name), strict=False))
+    return tuple(
+        msgspec.structs.replace(passage, speaker=called.get(passage.speaker or "", passage.speaker))
+        for passage in passages
+    )
