@@ -34,13 +34,31 @@ def test_cues_hold_every_word_once_and_in_order_within_the_rules(passage: Passag
     cues = lay_out([passage], rules)
     assert "".join("".join(cue.lines) for cue in cues).replace(" ", "") == passage.text.replace(" ", "")
     for cue in cues:
-        assert cue.start <= cue.end and cue.start == cue.words[0].start and cue.speaker == passage.speaker
+        assert cue.start <= cue.end and cue.speaker == passage.speaker
+        # It may begin as much later as the cue before needs for its last word and the gap.
+        assert cue.words[0].start <= cue.start <= cue.words[0].start + rules.gap + 0.05 + 1e-6
         if len(cue.words) > 1:
             assert len(cue.lines) <= rules.lines and all(text_width(line) <= rules.line_length for line in cue.lines)
             assert cue.words[-1].end - cue.start <= rules.longest + 1e-6
         assert all(later.start - earlier.end <= rules.longest_pause for earlier, later in pairwise(cue.words))
     for cue, following in pairwise(cues):
         assert cue.end <= following.start + 1e-6
+        between = following.start - cue.end
+        # Nothing flickers, but where a cue stands as long as it may.
+        stands = cue.end - cue.start
+        assert between <= rules.gap + 1e-6 or between >= rules.flicker - 1e-6 or stands >= rules.longest - 1e-6
+
+
+@given(passages(), st.sampled_from(list(LAYOUTS.values())))
+def test_no_cue_goes_out_before_its_last_word_where_the_next_can_wait_for_it(
+    passage: Passage, rules: LayoutRules
+) -> None:
+    for cue, following in pairwise(lay_out([passage], rules)):
+        if cue.end < max(word.end for word in cue.words) - 1e-6:
+            needed = max(sum(map(text_width, following.lines)) / rules.max_cps, rules.shortest)
+            missing = max(word.end for word in cue.words) + rules.gap - following.words[0].start
+            room = following.end - following.words[0].start
+            assert missing > rules.gap + 0.05 - 1e-6 or room - missing < needed + 1e-6 <= room + 2e-6
 
 
 @given(passages())
@@ -187,7 +205,7 @@ def test_cues_of_one_speaker_do_not_overlap_and_those_of_two_may() -> None:
         return Passage(start, end, text, speaker, "engine", (Word(text, start, end),))
 
     cues = lay_out([said("a", 0, 3, "x"), said("b", 2, 4, "x"), said("c", 3.5, 5, "y")], RULES)
-    assert [(cue.start, cue.end) for cue in cues] == [(0, 2 - RULES.gap), (2, 4), (3.5, 5)]
+    assert [(cue.start, cue.end) for cue in cues] == [(0, 2 - RULES.gap), (2, 4), (3.5, 5 + RULES.linger)]
 
 
 def test_words_without_text_are_passed_over() -> None:

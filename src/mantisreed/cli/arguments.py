@@ -30,7 +30,7 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
         "sources",
         nargs="+",
         metavar="SOURCE",
-        help="a recording, a folder, table or feed of them, or an address (https://, s3://, zip://, ...); - is standard input",
+        help="a recording, a folder, table or feed of them, or an address (https://, s3://, ...); - is for stdin",
     )
     add_selection(parser)
     parser.add_argument(

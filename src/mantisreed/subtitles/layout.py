@@ -27,6 +27,7 @@ _LITTLE = 12  # columns; a cue with less looks lost
 _BALANCE = 0.25  # for each column by which lines differ
 _TOP_HEAVY = 3.0
 _SLACK = 1e-6  # seconds
+_OVERLAPPED_WORDS = 0.05  # seconds by which engines let a word begin before the one before it has ended
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -67,16 +68,21 @@ def lay_out(
     penalties = break_penalties(tokens.texts, language, tokens.is_glued)
     shape = _Shape(tokens, penalties, rules, np.inf if until is None else until)
     spans = list(shape.best_spans())
-    starts = [tokens.words[first].start for first, _ in spans]
+    broken = [
+        broken_into_lines(tokens.texts[first:last], penalties[first:last], rules, tokens.is_glued[first:last])
+        for first, last in spans
+    ]
+    widths = [sum(map(text_width, lines)) for lines in broken]
+    starts = _in_times(tokens, spans, widths, rules)
     cues = []
     for number, (first, last) in enumerate(spans):
         is_last = number + 1 == len(spans)
         following = until if is_last else starts[number + 1]
         is_overlapped = not is_last and tokens.speakers[first] != tokens.speakers[last]
-        lines = broken_into_lines(tokens.texts[first:last], penalties[first:last], rules, tokens.is_glued[first:last])
-        end = _end_of(tokens.words[first:last], sum(map(text_width, lines)), following, rules, is_overlapped)
         words = tuple(tokens.words[first:last])
-        cues.append(Cue(tokens.words[first].start, end, lines, tokens.speakers[first], words))
+        spoken = _Spoken(starts[number], max(word.end for word in words), widths[number])
+        end = _end_of(spoken, following, rules, is_overlapped)
+        cues.append(Cue(starts[number], end, broken[number], tokens.speakers[first], words))
     return sorted(cues, key=lambda cue: (cue.start, cue.end))
 
 
@@ -244,25 +250,65 @@ def _lowest(values: Floats, longest: int) -> Floats:
     return np.stack(levels)
 
 
-def _end_of(
-    words: Sequence[Word], width: int, following: float | None, rules: LayoutRules, may_overlap: bool
-) -> float:
-    """When a cue ends: with its speech, or later if somebody needs longer to read it and there is time.
+@dataclass(frozen=True, slots=True)
+class _Spoken:
+    """A cue whose end is not known yet.
+
+    Attributes:
+        start: when it begins.
+        end: when its last word has ended.
+        width: of its lines together.
+    """
+
+    start: float
+    end: float
+    width: int
+
+
+def _in_times(
+    tokens: _Tokens, spans: Sequence[tuple[int, int]], widths: Sequence[int], rules: LayoutRules
+) -> list[float]:
+    """When each cue begins: with its first word, or so little later that the cue before can hold its last word.
+
+    Where words follow each other without a pause, the gap has to come from somewhere. A cue that goes out before its
+    last word has ended is seen; one that comes a few hundredths late is not, and leaves the time to read it.
+    """
+    starts = [tokens.words[first].start for first, _ in spans]
+    for number in range(1, len(spans)):
+        before, first = spans[number - 1]
+        spoken = max(word.end for word in tokens.words[before:first])
+        late = spoken + rules.gap - starts[number]
+        is_others = tokens.speakers[before] != tokens.speakers[first]
+        if not 0.0 < late <= rules.gap + _OVERLAPPED_WORDS or (is_others and starts[number] < spoken):
+            continue
+        following = starts[number + 1] - rules.gap if number + 1 < len(spans) else np.inf
+        room = min(following, starts[number] + rules.longest) - starts[number] - late
+        needed = max(widths[number] / rules.max_cps, rules.shortest)
+        # Who is too fast already is not made good by a word that is cut off.
+        if room >= needed or room + late < needed:
+            starts[number] += late
+    return starts
+
+
+def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overlap: bool) -> float:
+    """When a cue ends: a little after its speech, or later if somebody needs longer to read it and there is time.
 
     Args:
-        words: in it.
-        width: of its lines together.
+        cue: what is known of it.
         following: when the next cue begins; None for the last one.
         rules: how cues may look.
         may_overlap: the next cue is another speaker's, who may begin before this one has ended.
     """
-    start, spoken = words[0].start, max(word.end for word in words)
-    wanted = max(spoken, start + rules.shortest, start + width / rules.max_cps)
-    end = max(spoken, min(wanted, start + rules.longest))
+    start, spoken = cue.start, cue.end
+    wanted = max(spoken + rules.linger, start + rules.shortest, start + cue.width / rules.max_cps)
+    latest = max(spoken, start + rules.longest)
+    end = min(wanted, latest)
     if following is None:
         return max(end, start)
     if may_overlap and following < spoken:
         return spoken
+    if following - end < rules.flicker:
+        end = latest
     return max(min(end, following - rules.gap), min(spoken, start + 0.05), start)
 
 

@@ -17,6 +17,9 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
         max_cps: characters per second at most that somebody has to read.
         shortest, longest: how long a cue stands.
         gap: between two cues at least.
+        linger: how long a cue stays after its last word, where there is room.
+        flicker: a gap that is shorter than this is closed to the smallest one: between two cues that stand so near
+            each other, the eye takes an empty screen for a flicker.
         longest_pause: silence that a cue may bridge.
         speakers: how a new speaker is marked where the format has no mark of its own.
     """
@@ -27,6 +30,8 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
     shortest: Annotated[float, msgspec.Meta(ge=0)] = 1.0
     longest: Annotated[float, msgspec.Meta(gt=0)] = 7.0
     gap: Annotated[float, msgspec.Meta(ge=0)] = 0.08
+    linger: Annotated[float, msgspec.Meta(ge=0, le=5)] = 0.5
+    flicker: Annotated[float, msgspec.Meta(ge=0, le=5)] = 0.5
     longest_pause: Annotated[float, msgspec.Meta(gt=0)] = 1.5
     speakers: SpeakerStyle = "dash"
 
