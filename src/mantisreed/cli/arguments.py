@@ -207,7 +207,10 @@ def add_layout(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--max-cps", type=float, metavar="N", help="characters a second that have to be read")
     group.add_argument("--shortest", metavar="DURATION", help="how long a cue stands at least")
     group.add_argument("--longest", metavar="DURATION", help="how long a cue stands at most")
-    group.add_argument("--gap", metavar="DURATION", help="between two cues at least")
+    group.add_argument("--gap", metavar="DURATION", help="between two cues at least, such as 80ms or 2f (frames)")
+    group.add_argument(
+        "--frame-rate", type=float, metavar="N", help="put all times on frames of 25, 29.97, ... a second"
+    )
     group.add_argument("--longest-pause", metavar="DURATION", help="silence that a cue may bridge")
     group.add_argument("--speakers", choices=("dash", "name", "none"), help="how a new speaker is marked")
 
@@ -229,6 +232,7 @@ def layout_rules(workspace: "Workspace | None", layout: str | None = None, **cha
         rules = LAYOUTS[layout or DEFAULT_LAYOUT]
     else:
         raise InputError(f"no layout is called {layout!r}", advice=f"there are: {', '.join(LAYOUTS)}")
+    changes["gap"] = _without_frames(changes.get("gap"), changes.get("frame_rate") or rules.frame_rate)
     for name in ("shortest", "longest", "gap", "longest_pause"):
         changes[name] = duration(changes.get(name), f"--{name.replace('_', '-')}")
     known = {name: value for name, value in changes.items() if value is not None}
@@ -236,6 +240,23 @@ def layout_rules(workspace: "Workspace | None", layout: str | None = None, **cha
         return msgspec.convert({**msgspec.structs.asdict(rules), **known}, LayoutRules)
     except msgspec.ValidationError as error:
         raise InputError(f"the layout makes no sense: {str(error).lower()}") from error
+
+
+def _without_frames(gap: str | None, rate: float | None) -> str | None:
+    """A duration in frames, such as `2f`, in seconds; any other as it is.
+
+    Raises:
+        InputError: nobody says how many frames a second has.
+    """
+    from mantisreed.errors import InputError
+    from mantisreed.subtitles.frames import exact_rate
+
+    number = (gap or "").strip().removesuffix("f").strip()
+    if gap is None or not gap.strip().endswith("f") or not number.isdecimal():
+        return gap
+    if rate is None:
+        raise InputError("frames need a frame rate", where="--gap", advice="say --frame-rate 25 as well")
+    return f"{float(int(number[:4]) / exact_rate(rate)):.6f}s"
 
 
 def add_writing(parser: argparse.ArgumentParser) -> None:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from mantisreed.subtitles.breaks import PLAIN, break_penalties
 from mantisreed.subtitles.cues import Cue, text_width
+from mantisreed.subtitles.frames import on_frames
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.estimate import passages_over_speech
@@ -83,7 +84,8 @@ def lay_out(
         spoken = _Spoken(starts[number], max(word.end for word in words), widths[number])
         end = _end_of(spoken, following, rules, is_overlapped)
         cues.append(Cue(starts[number], end, broken[number], tokens.speakers[first], words))
-    return sorted(cues, key=lambda cue: (cue.start, cue.end))
+    cues.sort(key=lambda cue: (cue.start, cue.end))
+    return cues if rules.frame_rate is None else on_frames(cues, rules.frame_rate, rules.gap)
 
 
 def broken_into_lines(

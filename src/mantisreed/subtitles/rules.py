@@ -20,6 +20,7 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
         linger: how long a cue stays after its last word, where there is room.
         flicker: a gap that is shorter than this is closed to the smallest one: between two cues that stand so near
             each other, the eye takes an empty screen for a flicker.
+        frame_rate: frames a second of the video, on which all times are then; None for times as they come.
         longest_pause: silence that a cue may bridge.
         speakers: how a new speaker is marked where the format has no mark of its own.
     """
@@ -32,6 +33,7 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
     gap: Annotated[float, msgspec.Meta(ge=0)] = 0.08
     linger: Annotated[float, msgspec.Meta(ge=0, le=5)] = 0.5
     flicker: Annotated[float, msgspec.Meta(ge=0, le=5)] = 0.5
+    frame_rate: Annotated[float, msgspec.Meta(ge=1, le=240)] | None = None
     longest_pause: Annotated[float, msgspec.Meta(gt=0)] = 1.5
     speakers: SpeakerStyle = "dash"
 
