@@ -4,11 +4,18 @@ The order of preference is that of subtitling guides: after a sentence, after a 
 preposition; never between what belongs together.
 """
 
+import tomllib
 from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
 from itertools import accumulate
+from pathlib import Path
 
 from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, needs_space, phrases
+
+PAIR = 36.0
+"""The penalty between a pronoun or an auxiliary and its verb, and after a word that belongs to what follows it."""
 
 SENTENCE, CLAUSE, CONJUNCTION, PREPOSITION, PLAIN, UNIT = 0.0, 3.0, 4.0, 9.0, 12.0, 60.0
 """Penalties: after a sentence, after a clause, before a conjunction, before a preposition, anywhere else, and inside
@@ -63,6 +70,8 @@ _UNITS_TEXT = (
     "days day weeks years euros euro dollars pounds percent degrees knots gramm kilo meter millimeter "
     "zentimeter kilometer stunden stunde minuten minute sekunden uhr tage tag jahre jahr prozent grad"
 )
+_AROUND = "\"'“”„«»‹›()[]{}"  # quotes and brackets
+_LANGUAGES = Path(__file__).with_name("languages.toml")
 _STRIPPED = ".,;:!?\"'“”„«»()[]{}…"
 
 
@@ -90,13 +99,16 @@ def break_penalties(
     conjunctions = _CONJUNCTION_SETS.get(tongue, frozenset())
     prepositions = _PREPOSITION_SETS.get(tongue, frozenset())
     determiners = _DETERMINER_SETS.get(tongue, frozenset())
+    known = words_of_language(tongue)
+    leaning = conjunctions | prepositions | known.leaning
     has_names = tongue in _NAMES_ARE_CAPITALISED
     bare = [text.lower().strip(_STRIPPED) for text in texts]
     penalties, depth, starts_sentence = [0.0] * len(texts), 0, True
     for at, text in enumerate(texts):
         if at:
             before = texts[at - 1]
-            if ends_sentence(before):
+            is_end = is_sentence_end(before, text, tongue)
+            if is_end:
                 penalty = SENTENCE
             elif depth > 0:
                 penalty = UNIT
@@ -108,18 +120,22 @@ def break_penalties(
                 or (has_names and not starts_sentence and _look_like_a_name(before, text))
             ):
                 penalty = UNIT
+            elif ends_sentence(before):
+                penalty = UNIT  # the full stop of an abbreviation, which belongs to what follows
+            elif bare[at - 1] in leaning or (
+                bare[at] in known.particles and not (at + 1 < len(bare) and bare[at + 1] in determiners)
+            ):
+                penalty = PAIR
             elif bare[at] in conjunctions:
                 penalty = CONJUNCTION
             elif bare[at] in prepositions:
                 penalty = PREPOSITION
             elif text[0] in NOT_FIRST or before[-1:] in NOT_LAST:
                 penalty = UNIT
-            elif bare[at - 1] in conjunctions or bare[at - 1] in prepositions:
-                penalty = PLAIN * 2  # they belong to what follows
             else:
                 penalty = PLAIN
             penalties[at] = penalty
-            starts_sentence = ends_sentence(before)
+            starts_sentence = is_end
         if not text.isalnum():
             depth = max(0, depth + sum(text.count(mark) for mark in _OPENING) - sum(text.count(m) for m in _CLOSING))
             if depth and ends_sentence(text):
@@ -155,6 +171,70 @@ def _part_phrases(
         run.append(number)
     if len(run) > 1:
         judge()
+
+
+@dataclass(frozen=True, slots=True)
+class LanguageWords:
+    """What is known of a language besides its articles, prepositions and conjunctions.
+
+    Attributes:
+        never_ends: abbreviations that something always follows.
+        may_end: abbreviations that may stand at the end of a sentence.
+        months: what follows an ordinal that is written with a full stop.
+        leaning: pronouns and auxiliaries, which belong to what follows them.
+        particles: which belong to the verb before them.
+    """
+
+    never_ends: frozenset[str] = frozenset()
+    may_end: frozenset[str] = frozenset()
+    months: frozenset[str] = frozenset()
+    leaning: frozenset[str] = frozenset()
+    particles: frozenset[str] = frozenset()
+
+
+@cache
+def _tables() -> dict[str, dict[str, str]]:
+    tables: dict[str, dict[str, str]] = tomllib.loads(_LANGUAGES.read_text(encoding="utf-8"))
+    return tables
+
+
+@cache
+def words_of_language(tongue: str) -> LanguageWords:
+    """What is known of a language, by the first part of its tag; of one that is not listed, nothing."""
+    table = {key: frozenset(words.split()) for key, words in _tables().get(tongue, {}).items()}
+    if not table:
+        return LanguageWords()
+    leaning = table["pronouns"] | table["auxiliaries"]
+    return LanguageWords(table["never_ends"], table["may_end"], table["months"], leaning, table["particles"])
+
+
+def is_sentence_end(text: str, following: str, tongue: str) -> bool:
+    """Whether a sentence ends with a word, and not only an abbreviation, an initial or an ordinal.
+
+    Args:
+        text: the word, with what is written at it.
+        following: the next one.
+        tongue: the first part of the language's tag.
+    """
+    if not ends_sentence(text):
+        return False
+    bare = text.lower().strip(_AROUND)
+    if not bare.endswith(".") or bare.endswith("..") or not following:
+        return True
+    first = following.lstrip(_AROUND)[:1]
+    if first.islower():
+        return False
+    word = bare.rstrip(".")
+    known = words_of_language(tongue)
+    if word in known.never_ends:
+        return word in known.may_end and not first.isdigit()
+    if word in known.may_end:
+        return not first.isdigit()
+    if word.isdigit():  # `3. Februar` is a date, `we counted 3.` an end
+        return following.lower().strip(_STRIPPED) not in known.months
+    # An initial, or letters with full stops between them such as `J. R.`
+    is_initial = len(word) == 1 and word.isalpha() and text.strip(_AROUND)[:1].isupper() and word != "i"
+    return not is_initial
 
 
 def _look_like_a_name(before: str, text: str) -> bool:

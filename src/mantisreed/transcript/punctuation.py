@@ -3,7 +3,8 @@
 import re
 
 _CLOSING_MARKS = "\"'”’»)]"
-_SENTENCE_END = re.compile(rf"[.!?…。！？][{re.escape(_CLOSING_MARKS)}]*$")
+# Full stops of Devanagari and its kin, Arabic and Urdu, Ethiopic, Burmese, Khmer, Armenian and Tibetan with them.
+_SENTENCE_END = re.compile(rf"[.!?…。！？।॥؟۔።၊။។։།][{re.escape(_CLOSING_MARKS)}]*$")
 _CLAUSE_END = re.compile(rf"[,;:、，；：–—-][{re.escape(_CLOSING_MARKS)}]*$")
 
 
