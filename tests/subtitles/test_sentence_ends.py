@@ -3,6 +3,9 @@
 import pytest
 
 from mantisreed.subtitles.breaks import PAIR, SENTENCE, UNIT, break_penalties, is_sentence_end, words_of_language
+from mantisreed.subtitles.layout import lay_out
+from mantisreed.subtitles.rules import LAYOUTS
+from mantisreed.transcript.document import Passage, Word
 
 
 @pytest.mark.parametrize(
@@ -70,3 +73,17 @@ def test_an_abbreviation_stays_with_what_it_belongs_to() -> None:
 
 def test_a_language_that_is_not_known_has_no_words() -> None:
     assert not words_of_language("xx").leaning and words_of_language("en").particles
+
+
+def test_a_cue_ends_with_its_sentence_where_the_rules_allow() -> None:
+    text = (
+        "We closed the nets at nine. The wind had turned by then. Nobody saw the owl again before the boats came in. "
+        "It was late. Everybody went home over the long causeway."
+    )
+    words, at = [], 0.0
+    for said in text.split():
+        words.append(Word(said, at, at + 0.3))
+        at += 0.34
+    passage = Passage(0.0, at, text, None, "engine", tuple(words))
+    for cue in lay_out([passage], LAYOUTS["broadcast"], language="en"):
+        assert cue.text.endswith(".") or "." not in cue.text

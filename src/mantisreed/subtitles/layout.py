@@ -12,7 +12,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.subtitles.breaks import PLAIN, break_penalties
+from mantisreed.subtitles.breaks import PLAIN, SENTENCE, break_penalties
 from mantisreed.subtitles.cues import Cue, text_width
 from mantisreed.subtitles.frames import on_frames
 from mantisreed.subtitles.rules import LayoutRules
@@ -24,6 +24,7 @@ _IMPOSSIBLE = 1e12
 _RULE = 1000.0  # for a broken rule
 _WORSE = 50.0  # and for each time more that what is allowed is passed by itself
 _CUE = 10.0  # each cue costs a little, so that there are not more than needed
+_GOES_ON = 14.0  # more than a cue, so that one more is made for the sentence that ends
 _LITTLE = 12  # columns; a cue with less looks lost
 _BALANCE = 0.25  # for each column by which lines differ
 _TOP_HEAVY = 3.0
@@ -153,6 +154,10 @@ class _Shape:
         self._spaces: Ints = np.array([0 if glued else 1 for glued in tokens.is_glued])
         widths = np.array([text_width(text) for text in tokens.texts]) + self._spaces
         self._edges: Ints = np.concatenate(([0], np.cumsum(widths)))
+        # How many sentences end before each word, the first one's own beginning not counted.
+        self._sentence_ends: Ints = np.concatenate(
+            ([0], np.cumsum(np.append(self._penalties[:-1] <= SENTENCE, False)))
+        )
         is_last = np.append(self._runs[1:] != self._runs[:-1], True)
         self._penalties[1:][is_last] = 0.0  # where a cue has to end, it ends well
         # Where another speaker begins before this one has ended, both are seen at once.
@@ -235,6 +240,9 @@ class _Shape:
         fast = np.maximum(width / np.maximum(room, 1e-3) / rules.max_cps - 1.0, 0.0)
         missing = np.maximum(rules.shortest - room, 0.0)
         cost = self._penalties[last + 1] + breaking + _CUE + np.where(width < _LITTLE, 4.0, 0.0)
+        # A cue that ends in a sentence, although another one ends inside it, had better ended there.
+        has_end_inside = self._sentence_ends[last + 1] > self._sentence_ends[first + 1]
+        cost += np.where(has_end_inside & (self._penalties[last + 1] > SENTENCE), _GOES_ON, 0.0)
         cost += np.where(fast > _SLACK, _RULE + _WORSE * fast, 0.0)
         cost += np.where(missing > _SLACK, _RULE + _WORSE * missing, 0.0)
         does_not_fit = (self._reach(first) <= last) | (spoken > rules.longest + _SLACK)
