@@ -1,5 +1,6 @@
 """A stream on standard input, as a recorder writes it: driven by the command in a process of its own."""
 
+import asyncio
 import io
 import json
 import signal
@@ -19,6 +20,7 @@ from hypothesis import strategies as st
 
 from cli.ferry import Ferry
 from mantisreed.errors import InputError
+from mantisreed.pipeline.live import LiveOptions, PhraseOutcome, _Session
 from mantisreed.sources.streams import StreamFormat, stream_blocks
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
@@ -182,3 +184,19 @@ def test_a_whole_recording_comes_on_standard_input(ferry: Ferry, english: list[P
             result = subprocess.run(command, cwd=tmp_path, input=content, capture_output=True, timeout=60)
             assert result.returncode == code and b"Traceback" not in result.stderr, result.stderr.decode()
     assert (tmp_path / "transcripts" / "dawn.txt").exists()
+
+
+def test_phrases_are_told_in_order_but_none_waits_long_for_another() -> None:
+    async def work(order: list[int]) -> list[float]:
+        told: list[float] = []
+        session = _Session(None, None, None, LiveOptions(), lambda one: told.append(one.start))  # type: ignore[arg-type]
+        for number in order:
+            session._tell(abs(number), PhraseOutcome(float(number), 0.0, "done") if number > 0 else None)
+        await asyncio.sleep(1.1)
+        session._tell(9, PhraseOutcome(9.0, 0.0, "done"))
+        return told
+
+    assert asyncio.run(work([2, 1, 3])) == [1.0, 2.0, 3.0]
+    assert sorted(asyncio.run(work([3, 2]))) == [2.0, 3.0]  # the first one has no answer yet
+    # One that waits holds back nobody, and is told when it is done.
+    assert asyncio.run(work([-1, 2, 1, 4, 3, 5, 6, 7, 8]))[:9] == [2.0, 1.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0]

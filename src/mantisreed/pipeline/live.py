@@ -48,6 +48,7 @@ _log = logging.getLogger(__name__)
 _FOLDER = "live"
 _AGAIN = 5.0  # seconds until phrases that wait for an engine are tried again
 _LONGEST = 30.0  # seconds of a phrase
+_IN_ORDER = 1.0  # seconds that a phrase is held back for one before it
 
 PhraseState = Literal["done", "nothing understood", "failed", "waiting"]
 
@@ -156,6 +157,9 @@ class _Session:
     _count: int = 0
     _failed: int = 0
     _seconds: float = 0.0
+    _untold: dict[int, PhraseOutcome | None] = field(default_factory=dict)
+    _told_early: set[int] = field(default_factory=set)
+    _next_told: int = 1
     _is_over: bool = False
     _is_cancelled: bool = False
     _stop: threading.Event = field(default_factory=threading.Event)
@@ -185,6 +189,8 @@ class _Session:
                 await self._one_batch(found, workers, budget)
                 if not self._waiting or not await self._again(found):
                     break
+        for number in sorted(self._untold):
+            self._tell_now(number)
         if self._error is not None:
             raise self._error
         outcome = await asyncio.to_thread(self._finish, source, stem)
@@ -246,6 +252,7 @@ class _Session:
         if outcome.state == "waiting" and not isinstance(outcome.error, (SpendLimitError, InterruptedRunError)):
             self._waiting.append(outcome.recording)
             self.on_phrase(PhraseOutcome(start, end, "waiting", error=outcome.error))
+            self._tell(number, None)
             return True
         del self._phrases[outcome.recording.path.name]
         told = _phrase_outcome(outcome, start, end)
@@ -261,8 +268,34 @@ class _Session:
             self._growing.add(_Kept(number, start, end, told.state, told.passages, language, reason))
         except OutputError as error:
             _log.warning("%s", error)  # all is written once more at the end
-        self.on_phrase(told)
+        self._tell(number, told)
         return False
+
+    def _tell(self, number: int, told: PhraseOutcome | None) -> None:
+        """Tell of a phrase once those before it are told, or after a moment: what was said first is read first.
+
+        Args:
+            number: of the phrase.
+            told: what became of it; None for one that waits, for which nobody waits any longer.
+        """
+        self._untold[number] = told
+        if number <= self._next_told:
+            self._tell_now(number)
+        else:
+            asyncio.get_running_loop().call_later(_IN_ORDER, self._tell_now, number)
+        while self._next_told in self._untold or self._next_told in self._told_early:
+            self._tell_now(self._next_told)
+            self._told_early.discard(self._next_told)
+            self._next_told += 1
+
+    def _tell_now(self, number: int) -> None:
+        if number not in self._untold:
+            return  # it is told already
+        told = self._untold.pop(number)
+        if number >= self._next_told:
+            self._told_early.add(number)
+        if told is not None:
+            self.on_phrase(told)
 
     async def _again(self, found: "asyncio.Queue[Source | None]") -> bool:
         """Try phrases again that wait for an engine, after a while; once the stream is over only once more."""
