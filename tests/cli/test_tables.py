@@ -188,3 +188,17 @@ def test_names_go_to_labels_in_their_order(
 ) -> None:
     passages = tuple(Passage(float(n), n + 0.5, "x", label) for n, label in enumerate(labels))
     assert tuple(one.speaker for one in with_speaker_names(passages, names)) == wanted
+
+
+def test_hidden_partial_and_empty_files_are_told_when_asked(
+    mantisreed: Command, english: list[Phrase], tmp_path: Path
+) -> None:
+    folder = tmp_path / "inbox"
+    folder.mkdir()
+    compose(english, seed=4, duration=5).write(folder / "whole.flac")
+    left_out = (".hidden.wav", "a.wav.part", "~b.wav", "c.wav~")
+    for name in left_out:
+        (folder / name).write_bytes(b"x")
+    (folder / "empty.wav").touch()
+    told = mantisreed("inspect", "inbox", "-v").stderr
+    assert all(f"{name} is hidden or partial" in told for name in left_out) and "empty.wav is empty" in told
