@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from mantisreed.cards.card import ServiceCard, Step
-from mantisreed.cards.requests import Attachment, HttpRequest, RequestBuilder, RequestContext, values_of_card
+from mantisreed.cards.requests import Attachment, HttpRequest, RequestBuilder, RequestContext
 from mantisreed.cards.sequence import StepSequence, taken_by
 from mantisreed.cards.templates import Value
 
@@ -43,10 +43,9 @@ def rendered_steps(card: ServiceCard, known: dict[str, Value], attachment: Attac
 
     Args:
         card: of the service.
-        known: what placeholders stand for, with symbols; what steps take is added to it.
+        known: what placeholders stand for, with symbols and the card's own values; what steps take is added to it.
         attachment: stands for the audio.
     """
-    known |= values_of_card(card, known)
     builder = RequestBuilder(card, boundary=lambda: "boundary")
     sequence = StepSequence(card)
     sent = sequence.steps[: sequence.last_work + 1]

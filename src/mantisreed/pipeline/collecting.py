@@ -37,7 +37,6 @@ from mantisreed.pipeline.options import (
     Made,
     StoredOptions,
     TranscriptionOptions,
-    follow_ups_of,
     options_of_job,
     path_at,
     stored_options,
@@ -45,7 +44,14 @@ from mantisreed.pipeline.options import (
 from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.recording import job_of
-from mantisreed.pipeline.transcribe import LateTransport, RunHooks, interruptible, run_batch, run_interruptibly
+from mantisreed.pipeline.transcribe import (
+    LateTransport,
+    RunHooks,
+    follow_ups_maker,
+    interruptible,
+    run_batch,
+    run_interruptibly,
+)
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.sources.recordings import Source
 from mantisreed.workspace import Workspace
@@ -201,21 +207,13 @@ class Collector:
             return Outcome(named, "failed", error=InternalError.because(error, where=record.recording), job=record)
 
     async def _with_follow_ups(self, job: _Collected, outcome: Outcome, outputs: Outputs) -> Outcome:
-        options, record = job.options, job.record
-        if not options.translations and not (options.is_followed and self._workspace.follow_ups):
+        record = job.record
+        make = follow_ups_maker(self._workspace, job.options, self._transport, also_doubtful=self._also_doubtful)
+        if make is None:
             return outcome
-        from mantisreed.pipeline.follow_ups import FollowUps
         from mantisreed.pipeline.results import finished_recording
 
-        rules = follow_ups_of(self._workspace, options.translations, outputs.names, is_followed=options.is_followed)
-        follow_ups = FollowUps(
-            self._workspace,
-            rules,
-            outputs,
-            self._transport,
-            self._writer.perform,
-            also_doubtful=self._also_doubtful,
-        )
+        follow_ups = make(self._writer.perform, outputs)
         self._follow_ups.append(follow_ups)
         about = tuple(job.stored.about.items())
         told = replace(outcome, recording=replace(job.named, about=about))
@@ -416,9 +414,9 @@ def _followed_again(workspace: Workspace, ids: Sequence[str], states: tuple[str,
     """The outcomes of jobs that are done, but for some of their follow-ups; these are done again."""
     with closing(open_ledger(workspace)) as ledger:
         left = ledger.follow_ups.open_jobs()
+    if not left:
+        return []  # without reading through all that was ever done
     jobs = [job for job in chosen_jobs(workspace, ids, (*states, "done")) if job.state == "done" and job.id in left]
-    if not jobs:
-        return []
     for engine in {job.engine for job in jobs}:
         workspace.require_trust_in(engine)
 

@@ -7,10 +7,10 @@ before it is begun; what text services answered is kept, and is not paid for aga
 import asyncio
 import json
 import logging
-from collections.abc import Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from mantisreed.cards.rendering import digest_of_request
 from mantisreed.destinations.calls import send_call
@@ -34,6 +34,8 @@ from mantisreed.workspace import Workspace
 if TYPE_CHECKING:
     from mantisreed.cards.secrets import Secret, SecretSource
     from mantisreed.cards.transport import Transport
+
+T = TypeVar("T")
 
 _log = logging.getLogger(__name__)
 
@@ -202,11 +204,15 @@ class FollowUps:
             needed = rule.needs[0]
             given = finished.transcript if needed == TRANSCRIPT else results[needed].value
             return await self._work(rule, finished, tally).done(given)
+        return await self._tried_again(rule, lambda: self._delivered(rule, parcel))
+
+    async def _tried_again(self, rule: FollowUp, deliver: Callable[[], Awaitable[T]]) -> T:
+        """What a delivery gives; one that fails in a way that may pass is made again."""
         number = 0
         while True:
             number += 1
             try:
-                return await self._delivered(rule, parcel)
+                return await deliver()
             except DeliveryError as error:
                 if not error.may_pass or number >= rule.max_attempts or self._stopped:
                     raise
@@ -267,7 +273,8 @@ class FollowUps:
         return outcomes
 
     async def _send_digest(self, rule: FollowUp, collected: Sequence[tuple[Source, str, Parcel]]) -> None:
-        assert rule.mail is not None
+        mail = rule.mail
+        assert mail is not None
         keys = [known_by for _, known_by, _ in collected]
         for source, known_by, parcel in collected:
             job = str(parcel.facts.get("job") or source.key)
@@ -276,17 +283,8 @@ class FollowUps:
                     known_by, job, rule.name, also_doubtful=True
                 )
             )
-        message = message_for(rule.mail, [parcel for *_, parcel in collected], digest_of_request(keys))
-        number = 0
-        while True:
-            number += 1
-            try:
-                await send_mail(rule.mail, message, self._secret(rule.mail.password))
-                break
-            except DeliveryError as error:
-                if not error.may_pass or number >= rule.max_attempts:
-                    raise
-                await asyncio.sleep(seconds_before(number))
+        message = message_for(mail, [parcel for *_, parcel in collected], digest_of_request(keys))
+        await self._tried_again(rule, lambda: send_mail(mail, message, self._secret(mail.password)))
         for known_by in keys:
             await self._end(known_by, Result("nothing"), Tally())
 

@@ -23,6 +23,7 @@ from mantisreed.errors import InterruptedRunError, MantisreedError, OutputError,
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import bytes_digest, make_folder
 from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.live_files import GrowingOutputs
 from mantisreed.pipeline.open_files import fitted
@@ -30,17 +31,20 @@ from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transc
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.transcribe import (
+    LateTransport,
     RunHooks,
     batch_services,
     check_links,
+    follow_ups_maker,
     interruptible,
+    ledger_of,
     outputs_of_run,
     require_trust_in_follow_ups,
     run_interruptibly,
 )
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.streams import StoppableInput, StreamFormat, stream_blocks
-from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, speakers_of
+from mantisreed.transcript.document import NOTHING_HEARD, Passage, RecordingFacts, Transcript, Word, speakers_of
 from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)
@@ -161,7 +165,7 @@ class _Session:
     _told_early: set[int] = field(default_factory=set)
     _next_told: int = 1
     _is_over: bool = False
-    _is_cancelled: bool = False
+    _was_last_try: bool = False
     _stop: threading.Event = field(default_factory=threading.Event)
     _error: Exception | None = None
     _folder: Path = field(init=False)
@@ -305,10 +309,10 @@ class _Session:
                 break
             await asyncio.sleep(0.1)
         waiting, self._waiting = self._waiting, []
-        if was_over and self._is_cancelled:
+        if was_over and self._was_last_try:
             self._give_up(waiting)
             return False
-        self._is_cancelled = was_over
+        self._was_last_try = was_over
         # What came meanwhile stands behind; a sign of the end among it must not end the next batch too early.
         came = [found.get_nowait() for _ in range(found.qsize())]
         for source in (*waiting, *(one for one in came if one is not None)):
@@ -333,7 +337,7 @@ class _Session:
             f"{one.start:.1f} to {one.end:.1f} s has no answer: {one.reason}" for one in kept if one.state == "failed"
         ]
         if not passages and not notes:
-            notes.append("nothing heard")
+            notes.append(NOTHING_HEARD)
         # A stream is nowhere as a whole; it is known by what was made of it.
         digest = bytes_digest([self._folder.name.encode(), msgspec.json.encode(passages)])
         transcript = Transcript(
@@ -355,11 +359,21 @@ class _Session:
 
     async def _followed(self, outcome: Outcome, stem: str) -> Outcome:
         """The outcome with those of what is done with the whole transcript."""
-        if not self.options.translations and not (self.options.is_followed and self.workspace.follow_ups):
+        if not self.options.has_follow_ups(self.workspace):
             return outcome
-        from mantisreed.pipeline.after_all import followed_alone
+        from mantisreed.pipeline.results import finished_recording
 
-        return await followed_alone(self.workspace, self.options, self.outputs, outcome, stem)
+        async with AsyncExitStack() as stack:
+            transport = await stack.enter_async_context(LateTransport())
+            make = follow_ups_maker(self.workspace, self.options, transport)
+            assert make is not None
+            writer = LedgerWriter(lambda: ledger_of(self.workspace))
+            stack.callback(writer.close)
+            follow_ups = make(writer.perform, self.outputs)
+            job = outcome.transcript.job if outcome.transcript else None
+            finished = finished_recording(outcome, stem, self.outputs.names, job, None)
+            ended = [*await follow_ups.after(finished), *await follow_ups.at_the_end()]
+        return replace(outcome, follow_ups=tuple(ended))
 
 
 def _phrase_outcome(outcome: Outcome, start: float, end: float) -> PhraseOutcome:

@@ -110,6 +110,10 @@ class TranscriptionOptions:
     translations: tuple[Translation, ...] = ()
     is_followed: bool = True
 
+    def has_follow_ups(self, workspace: Workspace) -> bool:
+        """Whether anything is done with a transcript."""
+        return bool(self.translations) or (self.is_followed and bool(workspace.follow_ups))
+
 
 class Made(msgspec.Struct, frozen=True):
     """What a recording was made into: the keys of its requests in order, its length, and what is to be said of it."""

@@ -287,28 +287,28 @@ async def batch_services(
         ready=transport.ready,
         on_event=hooks.on_event,
         on_outcome=hooks.on_outcome,
-        follow_ups=_follow_ups_maker(workspace, options, transport, hooks),
+        follow_ups=follow_ups_maker(workspace, options, transport, also_doubtful=hooks.also_doubtful),
     )
 
 
-def _follow_ups_maker(
-    workspace: Workspace, options: TranscriptionOptions, transport: "Transport", hooks: RunHooks
+def follow_ups_maker(
+    workspace: Workspace, options: TranscriptionOptions, transport: "Transport", *, also_doubtful: bool = False
 ) -> "Callable[[Perform, Outputs], FollowUps] | None":
-    """What makes the follow-ups of a batch; None where there are none, so that nothing of them is loaded."""
-    if not options.translations and not (options.is_followed and workspace.follow_ups):
+    """What makes the follow-ups of recordings; None where there are none, so that nothing of them is loaded.
+
+    Args:
+        workspace: with the settings.
+        options: what is asked for.
+        transport: what carries requests.
+        also_doubtful: whether what may have been done already is done again.
+    """
+    if not options.has_follow_ups(workspace):
         return None
     from mantisreed.pipeline.follow_ups import FollowUps
 
     def made(perform: "Perform", outputs: Outputs) -> FollowUps:
         rules = follow_ups_of(workspace, options.translations, outputs.names, is_followed=options.is_followed)
-        return FollowUps(
-            workspace,
-            rules,
-            outputs,
-            transport,
-            perform,
-            also_doubtful=hooks.also_doubtful,
-        )
+        return FollowUps(workspace, rules, outputs, transport, perform, also_doubtful=also_doubtful)
 
     return made
 

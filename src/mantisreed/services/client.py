@@ -26,6 +26,7 @@ from mantisreed.cards.documents import (
 from mantisreed.cards.exchange import Exchange, Finished, Standing, Waiting, pauses
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.rendering import digest_of_request, rendered_steps, with_symbols
+from mantisreed.cards.requests import values_of_card
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.sending import ExchangeOptions
 from mantisreed.cards.templates import Value
@@ -74,7 +75,9 @@ class Question:
 
 def question_key(card: TextServiceCard, question: Question) -> str:
     """What a request is known by: all that the service is told, but for secrets."""
-    return digest_of_request(["text", rendered_steps(card, with_symbols(card, question.values(card)), None)])
+    known = with_symbols(card, question.values(card))
+    known |= values_of_card(card, known)
+    return digest_of_request(["text", rendered_steps(card, known, None)])
 
 
 class TextServiceClient:
