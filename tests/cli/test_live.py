@@ -11,6 +11,7 @@ import time
 import wave
 from collections.abc import Iterator
 from contextlib import contextmanager
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -20,10 +21,14 @@ from hypothesis import strategies as st
 
 from cli.ferry import Ferry
 from mantisreed.errors import InputError
-from mantisreed.pipeline.live import LiveOptions, PhraseOutcome, _Session
+from mantisreed.exports.formats import OUTPUT_FORMATS, chosen_formats
+from mantisreed.pipeline.live import LiveOptions, PhraseOutcome, _Kept, _Session
+from mantisreed.pipeline.live_files import GrowingOutputs
+from mantisreed.pipeline.outputs import Outputs
 from mantisreed.sources.streams import StreamFormat, stream_blocks
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
+from mantisreed.transcript.document import Passage, Word
 
 RATE = 16_000
 
@@ -200,3 +205,20 @@ def test_phrases_are_told_in_order_but_none_waits_long_for_another() -> None:
     assert sorted(asyncio.run(work([3, 2]))) == [2.0, 3.0]  # the first one has no answer yet
     # One that waits holds back nobody, and is told when it is done.
     assert asyncio.run(work([-1, 2, 1, 4, 3, 5, 6, 7, 8]))[:9] == [2.0, 1.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0]
+
+
+def test_what_grows_is_what_readers_take_and_loses_no_phrase_after_a_short_pause(tmp_path: Path) -> None:
+    outputs = Outputs(tmp_path, tmp_path / "hidden", chosen_formats(["srt", "vtt", "txt"]))
+    growing = GrowingOutputs(outputs, "evening", tmp_path / "phrases.jsonl")
+    for number in (1, 2, 3, 4):
+        start = number * 1.4  # a pause of 0.3 s, which is shorter than a cue stays
+        words = tuple(
+            Word(text, start + n * 0.2, start + n * 0.2 + 0.15) for n, text in enumerate(["a", "&", "b", ">", "c"])
+        )
+        passage = Passage(start, start + 1.1, "a & b > c", words=words)
+        growing.add(_Kept(number, start, start + 1.1, "done", (passage,)))
+    for name in ("srt", "vtt"):
+        script = OUTPUT_FORMATS[name].read((tmp_path / f"evening.{name}").read_bytes())
+        assert script.cues is not None and [cue.text for cue in script.cues] == ["a & b > c"] * 4
+        assert all(cue.end <= following.start + 1e-6 for cue, following in pairwise(script.cues))
+    assert (tmp_path / "evening.txt").read_text().count("\n") == 4

@@ -1,6 +1,7 @@
 """Files that grow while somebody speaks: subtitles and text, phrase by phrase, in order."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Protocol, TypeVar
 
@@ -12,6 +13,7 @@ from mantisreed.sources.recordings import Source
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.srt import write_srt
+from mantisreed.subtitles.vtt import write_webvtt
 from mantisreed.transcript.document import Passage, Transcript
 
 T = TypeVar("T", bound="Numbered")
@@ -89,10 +91,10 @@ class GrowingOutputs:
     def _append(self, phrase: Numbered) -> None:
         if not phrase.passages:
             return
+        # The cue before stands on the disk already, and may stay a little longer than the pause took.
         cues = [
-            cue
+            replace(cue, start=min(max(cue.start, self._last), cue.end))
             for cue in lay_out(phrase.passages, self._outputs.options.rules, language=phrase.language)
-            if cue.start >= self._last - 0.001
         ]
         for name, path in zip(self._outputs.names, self._outputs.paths(self._stem), strict=True):
             if name in _GROWING:
@@ -108,19 +110,7 @@ class GrowingOutputs:
     def _text(self, name: str, passages: tuple[Passage, ...], cues: list[Cue], *, is_first: bool) -> str:
         if name == "txt":
             return "".join(f"{passage.text}\n" for passage in passages)
-        text = write_srt(cues)
         if name == "srt":
-            return _numbered_from(text, self._cues + 1)
-        head = "WEBVTT\n\n" if is_first else ""
-        return head + "".join(_webvtt_block(block) for block in text.strip().split("\n\n") if block)
-
-
-def _numbered_from(text: str, first: int) -> str:
-    blocks = [block for block in text.replace("\r\n", "\n").strip().split("\n\n") if block]
-    return "".join(f"{number}\n{block.partition(chr(10))[2]}\n\n" for number, block in enumerate(blocks, first))
-
-
-def _webvtt_block(block: str) -> str:
-    times, _, said = block.replace("\r\n", "\n").partition("\n")[2].partition("\n")
-    escaped = said.replace("&", "&amp;").replace("<", "&lt;")
-    return f"{times.replace(',', '.')}\n{escaped}\n\n"
+            return write_srt(cues, first=self._cues + 1)
+        whole = write_webvtt(cues)
+        return whole if is_first else whole.partition("\n")[2]

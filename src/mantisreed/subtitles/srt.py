@@ -17,9 +17,14 @@ _AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"
 _TAG = re.compile(r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt)\b[^>\n]*>|\{\\[^}\n]*\}", re.IGNORECASE)
 
 
-def write_srt(cues: Iterable[Cue]) -> str:
-    """The whole file. SRT has no escapes, so an arrow inside the text is written as one character."""
-    return "".join(_block(number, cue) for number, cue in enumerate(cues, 1))
+def write_srt(cues: Iterable[Cue], *, first: int = 1) -> str:
+    """The whole file, or what goes on with one. SRT has no escapes: an arrow in the text is written as one character.
+
+    Args:
+        cues: by start.
+        first: the number of the first of them.
+    """
+    return "".join(_block(number, cue) for number, cue in enumerate(cues, first))
 
 
 def read_srt(text: str) -> Subtitles:
