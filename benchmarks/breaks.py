@@ -94,7 +94,9 @@ def dialogue_of(file: Path, speed: float = 15.0, seed: int = 7) -> Dialogue:
     chance = random.Random(f"{file.name} {seed}")
     found = Dialogue()
     at, written = 1.0, 0
-    speaker, words, texts = 0, [], []
+    speaker = 0
+    words: list[Word] = []
+    texts: list[str] = []
 
     def close() -> None:
         if words:

@@ -213,8 +213,13 @@ def test_scripts_are_moved_cut_and_joined() -> None:
 def test_a_speakers_mark_is_not_put_before_one_that_stands_there() -> None:
     ttml = OUTPUT_FORMATS["ttml"]
     script = Script(cues=(Cue(1.0, 2.0, ("Tea?",), "Ada"), Cue(3.0, 4.0, ("No.",), "Ben")))
-    once = ttml.write(script)
-    assert b">- Tea?<" in once and ttml.write(ttml.read(once)).count(b"- ") == once.count(b"- ")
+    each = WriteOptions(rules=LayoutRules(speakers="dash-each"))
+    once = ttml.write(script, each)
+    assert (
+        b">- Tea?<" in once
+        and b"- " not in ttml.write(script)
+        and ttml.write(ttml.read(once), each).count(b"- ") == once.count(b"- ")
+    )
 
 
 def test_a_format_is_known_by_its_ending() -> None:

@@ -6,9 +6,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mantisreed.subtitles.breaks import UNIT, break_penalties
-from mantisreed.subtitles.cues import Cue, text_width
+from mantisreed.subtitles.breaks import LOOSE, UNIT, break_penalties
+from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.layout import broken_into_lines, lay_out
+from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.writing import joined
@@ -50,36 +51,32 @@ def test_cues_hold_every_word_once_and_in_order_within_the_rules(passage: Passag
 
 
 @given(passages(), st.sampled_from(list(LAYOUTS.values())))
-def test_no_cue_goes_out_before_its_last_word_where_the_next_can_wait_for_it(
-    passage: Passage, rules: LayoutRules
-) -> None:
+def test_no_cue_goes_out_before_its_last_word_unless_words_overlap(passage: Passage, rules: LayoutRules) -> None:
     for cue, following in pairwise(lay_out([passage], rules)):
-        if cue.end < max(word.end for word in cue.words) - 1e-6:
-            needed = max(sum(map(text_width, following.lines)) / rules.max_cps, rules.shortest)
-            missing = max(word.end for word in cue.words) + rules.gap - following.words[0].start
-            room = following.end - following.words[0].start
-            assert missing > rules.gap + 0.05 - 1e-6 or room - missing < needed + 1e-6 <= room + 2e-6
+        overlap = max(word.end for word in cue.words) - following.words[0].start
+        assert cue.end >= max(word.end for word in cue.words) - 1e-6 or overlap > 0.05 - 1e-6
 
 
 @given(passages())
-def test_no_rule_is_broken_where_another_layout_would_keep_it(passage: Passage) -> None:
-    """Against all layouts of a few words."""
+def test_rules_are_broken_by_little_more_than_any_other_layout_would(passage: Passage) -> None:
+    """Against all layouts of a few words: speed is worth a torn phrase only where it is far beyond its limit."""
     words = passage.words[:7]
     short = Passage(words[0].start, words[-1].end, joined(word.text for word in words), None, "engine", words)
-    found = broken_rules(lay_out([short], RULES))
-    fewest = min(
-        broken_rules(cues) for cues in all_layouts(words) if all(len(cue.lines) <= RULES.lines for cue in cues)
-    )
-    assert found <= fewest
+    found = lay_out([short], RULES)
+    least = min(excess(cues) for cues in all_layouts(words) if all(len(cue.lines) <= RULES.lines for cue in cues))
+    assert excess(found) <= least + 0.5 * len(words)
+    if least == 0.0 and all(word.text.endswith(".") for word in words):
+        assert excess(found) == 0.0
 
 
-def broken_rules(cues: list[Cue]) -> int:
-    broken = 0
+def excess(cues: list[Cue]) -> float:
+    """By how much cues are too fast and too short, as shares of what is allowed."""
+    total = 0.0
     for cue in cues:
-        width = sum(map(text_width, cue.lines))
-        broken += width / max(cue.end - cue.start, 1e-9) > RULES.max_cps + 1e-6
-        broken += cue.end - cue.start < RULES.shortest - 1e-6
-    return broken
+        stands = max(cue.end - cue.start, 1e-9)
+        total += max(0.0, sum(map(text_width, cue.lines)) / stands / RULES.max_cps - 1.0 - 1e-6)
+        total += max(0.0, 1.0 - stands / RULES.shortest - 1e-6)
+    return total
 
 
 def all_layouts(words: tuple[Word, ...]) -> list[list[Cue]]:
@@ -132,7 +129,7 @@ def test_lines_break_where_language_breaks(text: str, lines: list[tuple[str, ...
 def test_what_belongs_together_is_not_broken(pair: str) -> None:
     left, right = pair.split(" | ")
     words = ["we", "saw", left, right, "there"]
-    assert break_penalties(words, "en")[3] == UNIT
+    assert break_penalties(words, "en")[3] >= LOOSE
     if left != "Ada":
         assert break_penalties(["wir", "sahen", "den", "Reiher"], "de")[3] == UNIT
 
@@ -161,19 +158,33 @@ def test_a_cue_stands_longer_for_its_reader_where_there_is_time() -> None:
     assert first.end == pytest.approx(second.start - RULES.gap) and second.end == pytest.approx(2.0)
 
 
-def test_cues_never_cross_a_change_of_speaker_or_a_long_pause() -> None:
-    cues = lay_out(
-        [passage_of("Any birds", speaker="a"), passage_of("None", start=0.7, speaker="b"), passage_of("x", start=9)],
-        RULES,
-        mark_speakers=True,
-    )
-    assert [(cue.speaker, cue.lines) for cue in cues] == [
-        ("a", ("- Any birds",)),
-        ("b", ("- None",)),
-        (None, ("x",)),
+def test_a_quick_exchange_shares_a_cue_with_a_dash_for_each_speaker() -> None:
+    exchange = [
+        passage_of("Any birds", speaker="a"),
+        passage_of("None", start=0.7, speaker="b"),
+        passage_of("x", start=9, speaker="a"),
     ]
+    shared, alone = lay_out(exchange, RULES, mark_speakers=True)
+    assert shared.lines == ("- Any birds", "- None") and shared.turns == (Turn("a", 2), Turn("b", 1))
+    assert alone.lines == ("x",) and not alone.turns
+
+
+@pytest.mark.parametrize("speakers", ["none", "name"])
+def test_speakers_share_no_cue_where_no_dash_would_tell_them_apart(speakers: str) -> None:
+    rules = LayoutRules(speakers=speakers)  # type: ignore[arg-type]
+    exchange = [passage_of("Any birds", speaker="a"), passage_of("None", start=0.7, speaker="b")]
+    assert [cue.speaker for cue in lay_out(exchange, rules, mark_speakers=True)] == ["a", "b"]
+
+
+def test_cues_never_cross_a_long_pause_or_a_speaker_who_waits() -> None:
+    exchange = [passage_of("Any birds", speaker="a"), passage_of("None", start=1.3, speaker="b")]
+    assert [cue.lines for cue in lay_out(exchange, RULES)] == [("Any birds",), ("None",)]
+    alone = [passage_of("Any birds"), passage_of("None", start=9)]
+    assert [cue.lines for cue in lay_out(alone, RULES)] == [("Any birds",), ("None",)]
     named = LayoutRules(speakers="name")
     assert lay_out([passage_of("Any", speaker="Ada")], named, mark_speakers=True)[0].lines == ("Ada: Any",)
+    each = LayoutRules(speakers="dash-each")
+    assert lay_out([passage_of("Any", speaker="Ada")], each, mark_speakers=True)[0].lines == ("- Any",)
 
 
 def test_scripts_without_spaces_are_laid_out_in_columns_and_never_inside_a_character() -> None:
@@ -205,7 +216,21 @@ def test_cues_of_one_speaker_do_not_overlap_and_those_of_two_may() -> None:
         return Passage(start, end, text, speaker, "engine", (Word(text, start, end),))
 
     cues = lay_out([said("a", 0, 3, "x"), said("b", 2, 4, "x"), said("c", 3.5, 5, "y")], RULES)
+    assert [(cue.start, cue.end) for cue in cues] == [(0, 2 - RULES.gap), (2, 5 + RULES.linger)]
+    assert cues[1].lines == ("- b", "- c")
+    apart = LayoutRules(speakers="none")
+    cues = lay_out([said("a", 0, 3, "x"), said("b", 2, 4, "x"), said("c", 3.5, 5, "y")], apart)
     assert [(cue.start, cue.end) for cue in cues] == [(0, 2 - RULES.gap), (2, 4), (3.5, 5 + RULES.linger)]
+
+
+def test_crosstalk_makes_no_cues_that_overlap_in_srt() -> None:
+    long = "Somebody is telling a very long story about the nets tonight"
+    talk = [passage_of(long, speaker="a"), passage_of("Which nets do you mean there", start=1.2, speaker="b")]
+    talk += [passage_of("Mine", start=1.5, speaker="c"), passage_of("And mine", start=1.6, speaker="a")]
+    cues = without_overlaps(lay_out(talk, RULES), RULES)
+    assert all(later.start >= earlier.end for earlier, later in pairwise(cues))
+    said = " ".join(line.removeprefix("- ") for cue in cues for line in cue.lines).split()
+    assert sorted(said) == sorted(word.text for passage in talk for word in passage.words)
 
 
 def test_words_without_text_are_passed_over() -> None:

@@ -212,7 +212,7 @@ def add_layout(parser: argparse.ArgumentParser) -> None:
         "--frame-rate", type=float, metavar="N", help="put all times on frames of 25, 29.97, ... a second"
     )
     group.add_argument("--longest-pause", metavar="DURATION", help="silence that a cue may bridge")
-    group.add_argument("--speakers", choices=("dash", "name", "none"), help="how a new speaker is marked")
+    group.add_argument("--speakers", choices=("dash", "dash-each", "name", "none"), help="How to tell speakers apart")
 
 
 def layout_rules(workspace: "Workspace | None", layout: str | None = None, **changes: "Any") -> "LayoutRules":

@@ -9,6 +9,7 @@ from mantisreed.exports import tables, texts
 from mantisreed.exports.script import Script, WriteOptions, with_single_lines
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import decoded
+from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.remarks import notes_of
 from mantisreed.subtitles.srt import read_srt, write_srt
 from mantisreed.subtitles.ttml import read_ttml, write_ttml
@@ -73,6 +74,12 @@ def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]
     return words_as_cues(cues) if options.each_word else cues
 
 
+def _one_by_one(script: Script, options: WriteOptions) -> Sequence[Cue]:
+    """Cues for a format that has no places on the screen; what was read as cues stays as it was."""
+    cues = _cues(script, options, mark=True)
+    return cues if script.cues is not None else without_overlaps(cues, options.rules)
+
+
 def _webvtt(script: Script, options: WriteOptions, name: str) -> str:
     was_read = script.cues is not None and script.transcript is None
     has_inner = was_read if options.inner_times is None else options.inner_times
@@ -92,7 +99,7 @@ FORMATS = (
     OutputFormat("timed", ".timed.txt", lambda script, options, name: texts.write_timed(script), texts.read_timed),
     OutputFormat("md", ".md", lambda script, options, name: texts.write_markdown(script, name), texts.read_markdown),
     OutputFormat(
-        "srt", ".srt", lambda script, options, name: write_srt(_cues(script, options, mark=True)), _of_cues(read_srt)
+        "srt", ".srt", lambda script, options, name: write_srt(_one_by_one(script, options)), _of_cues(read_srt)
     ),
     OutputFormat("vtt", ".vtt", _webvtt, _of_cues(read_webvtt)),
     OutputFormat(

@@ -7,7 +7,8 @@ import msgspec
 
 from mantisreed.exports.word_lists import Wording
 from mantisreed.subtitles.cues import Cue
-from mantisreed.subtitles.layout import lay_out
+from mantisreed.subtitles.layout import lay_out, mark_of
+from mantisreed.subtitles.overlaps import shared, with_mark
 from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, speakers_of
@@ -80,10 +81,10 @@ class Script:
         before: Cue | None = None
         for cue in self.cues:
             is_new = cue.speaker is not None and (before is None or cue.speaker != before.speaker)
-            mark = {"dash": "- ", "name": f"{cue.speaker}: "}.get(rules.speakers, "") if is_new else ""
-            one = _with_mark(cue, mark)
-            if mark and before is not None and (cue.start, cue.end) == (before.start, before.end):
-                marked[-1] = _above(marked[-1], one)  # two voices of one cue
+            one = with_mark(cue, mark_of(cue.speaker, rules) if is_new and not cue.turns else "")
+            are_two_voices = is_new and before is not None and (cue.start, cue.end) == (before.start, before.end)
+            if are_two_voices and rules.speakers != "none":
+                marked[-1] = shared(marked[-1], one)
             else:
                 marked.append(one)
             before = cue
@@ -147,23 +148,6 @@ def bare_transcript(
         passages=passages,
         notes=tuple(notes),
     )
-
-
-def _with_mark(cue: Cue, mark: str) -> Cue:
-    """The cue with a speaker's mark before its first line, unless it was written there before."""
-    if not mark or not cue.lines or cue.lines[0].startswith(mark):
-        return cue
-    moved = tuple(
-        replace(one, first=one.first + len(mark), last=one.last + len(mark)) if one.line == 0 else one
-        for one in cue.marks
-    )
-    return replace(cue, lines=(mark + cue.lines[0], *cue.lines[1:]), marks=moved)
-
-
-def _above(upper: Cue, lower: Cue) -> Cue:
-    """One cue of two that stand at the same time."""
-    moved = tuple(replace(one, line=one.line + len(upper.lines)) for one in lower.marks)
-    return replace(upper, lines=upper.lines + lower.lines, marks=upper.marks + moved, words=())
 
 
 def passages_of_cues(cues: Iterable[Cue]) -> list[Passage]:

@@ -24,6 +24,19 @@ class Mark:
 
 
 @dataclass(frozen=True, slots=True)
+class Turn:
+    """What one speaker says in a cue that two share; one line each.
+
+    Attributes:
+        speaker: who.
+        words: how many of the cue's words are theirs.
+    """
+
+    speaker: str | None
+    words: int
+
+
+@dataclass(frozen=True, slots=True)
 class Cue:
     """One block of subtitle text; times in seconds.
 
@@ -35,6 +48,7 @@ class Cue:
         marks: what is marked in its lines.
         settings: its WebVTT settings, such as `line:0 align:start`.
         name: its WebVTT identifier.
+        turns: line by line, whose it is, where two speakers share the cue; empty otherwise.
     """
 
     start: float
@@ -45,6 +59,7 @@ class Cue:
     marks: tuple[Mark, ...] = ()
     settings: str = ""
     name: str = ""
+    turns: tuple[Turn, ...] = ()
 
     @property
     def text(self) -> str:

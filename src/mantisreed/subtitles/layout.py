@@ -12,22 +12,31 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.subtitles.breaks import PLAIN, SENTENCE, break_penalties
-from mantisreed.subtitles.cues import Cue, text_width
+from mantisreed.subtitles.breaks import CLAUSE, SENTENCE, break_penalties
+from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.frames import on_frames
+from mantisreed.subtitles.overlaps import DASH
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.estimate import passages_over_speech
 from mantisreed.transcript.writing import is_spaceless, needs_space, phrases, spaced
 
 _IMPOSSIBLE = 1e12
-_RULE = 1000.0  # for a broken rule
-_WORSE = 50.0  # and for each time more that what is allowed is passed by itself
+_RULE = 1000.0  # for a line that is too long
+# Weights, all in units of a line break's penalty; tuned on the odd files of `benchmarks/gold`.
 _CUE = 10.0  # each cue costs a little, so that there are not more than needed
-_GOES_ON = 14.0  # more than a cue, so that one more is made for the sentence that ends
-_LITTLE = 12  # columns; a cue with less looks lost
-_BALANCE = 0.25  # for each column by which lines differ
-_TOP_HEAVY = 3.0
+_CUE_BREAK = 3.0  # a sentence that is torn between two cues is harder to read than one on two lines
+_GOES_ON = 40.0  # more than a cue, so that one more is made for the sentence that ends
+_FAST, _FASTER = 25.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
+_SHORT, _SHORTER = 30.0, 200.0  # for too short a cue, and for the share of the shortest time that is missing
+_LITTLE, _LOST = 12, 8.0  # columns; a cue with less looks lost
+_PAUSE, _BRIDGED = 0.7, 25.0  # seconds of silence inside a sentence; a cue over it shows what is not said yet
+_QUICK = 0.6  # seconds between two speakers; a quicker exchange shares a cue
+_AHEAD = 2.5  # seconds by which the second line of a shared cue may be read before it is said
+_SHARED = 4.0  # less than a cue, so that a quick exchange is one
+_AT_PAUSE = 0.4  # of a cue break's weight, where the speaker pauses
+_BALANCE, _LOPSIDED = 0.15, 6.0  # for each column by which lines differ, and the square of its share of a line
+_TOP_HEAVY = 1.5
 _SLACK = 1e-6  # seconds
 _OVERLAPPED_WORDS = 0.05  # seconds by which engines let a word begin before the one before it has ended
 
@@ -70,23 +79,51 @@ def lay_out(
     penalties = break_penalties(tokens.texts, language, tokens.is_glued)
     shape = _Shape(tokens, penalties, rules, np.inf if until is None else until)
     spans = list(shape.best_spans())
-    broken = [
-        broken_into_lines(tokens.texts[first:last], penalties[first:last], rules, tokens.is_glued[first:last])
-        for first, last in spans
-    ]
+    broken = [_lines_of(tokens, penalties, rules, first, last) for first, last in spans]
     widths = [sum(map(text_width, lines)) for lines in broken]
-    starts = _in_times(tokens, spans, widths, rules)
+    starts = [float(shape.starts[first]) for first, _ in spans]
     cues = []
     for number, (first, last) in enumerate(spans):
         is_last = number + 1 == len(spans)
         following = until if is_last else starts[number + 1]
-        is_overlapped = not is_last and tokens.speakers[first] != tokens.speakers[last]
+        is_overlapped = not is_last and tokens.speakers[last - 1] != tokens.speakers[last]
         words = tuple(tokens.words[first:last])
         spoken = _Spoken(starts[number], max(word.end for word in words), widths[number])
         end = _end_of(spoken, following, rules, is_overlapped)
-        cues.append(Cue(starts[number], end, broken[number], tokens.speakers[first], words))
+        turns = _turns_of(tokens, first, last)
+        cues.append(Cue(starts[number], end, broken[number], tokens.speakers[first], words, turns=turns))
     cues.sort(key=lambda cue: (cue.start, cue.end))
     return cues if rules.frame_rate is None else on_frames(cues, rules.frame_rate, rules.gap)
+
+
+def _lines_of(
+    tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules, first: int, last: int
+) -> tuple[str, ...]:
+    """The lines of a cue; of one that two speakers share, a line and a dash each."""
+    if turns := _turns_of(tokens, first, last):
+        middle = first + turns[0].words
+        parts = ((first, middle), (middle, last))
+        return tuple(
+            DASH + _line_of(tokens.texts[begin:end], [False, *tokens.is_glued[begin + 1 : end]])
+            for begin, end in parts
+        )
+    return broken_into_lines(tokens.texts[first:last], penalties[first:last], rules, tokens.is_glued[first:last])
+
+
+def _turns_of(tokens: _Tokens, first: int, last: int) -> tuple[Turn, ...]:
+    """Whose the lines of a cue are, where two speakers share it."""
+    speakers = tokens.speakers[first:last]
+    if tokens.run[first] == tokens.run[last - 1]:
+        return ()
+    middle = next(at for at, run in enumerate(tokens.run[first:last]) if run != tokens.run[first])
+    return Turn(speakers[0], middle), Turn(speakers[-1], len(speakers) - middle)
+
+
+def _line_of(texts: Sequence[str], glued: Sequence[bool]) -> str:
+    """Texts on one line."""
+    return "".join(
+        text if sticks or at == 0 else f" {text}" for at, (text, sticks) in enumerate(zip(texts, glued, strict=True))
+    )
 
 
 def broken_into_lines(
@@ -109,10 +146,7 @@ def broken_into_lines(
         return edges[last] - edges[first] - (0 if glued[first] else 1)
 
     def line(first: int, last: int) -> str:
-        return "".join(
-            text if sticks or at == 0 else f" {text}"
-            for at, (text, sticks) in enumerate(zip(texts[first:last], glued[first:last], strict=True))
-        )
+        return _line_of(texts[first:last], glued[first:last])
 
     count, limit = len(texts), rules.line_length
     if width(0, count) <= limit or count == 1:
@@ -129,7 +163,9 @@ def broken_into_lines(
                     break
                 total = cost + (penalties[first] if first else 0.0) + (_RULE if wide > limit else 0.0)
                 if above is not None:
-                    total += _BALANCE * abs(above - wide) + (_TOP_HEAVY if above > wide else 0.0)
+                    differ = abs(above - wide)
+                    total += _BALANCE * differ + _LOPSIDED * (differ / limit) ** 2
+                    total += _TOP_HEAVY if above > wide else 0.0
                 if last not in reached or total < reached[last][0]:
                     reached[last] = total, first
         best.append(reached)
@@ -147,6 +183,7 @@ class _Shape:
     def __init__(self, tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules, until: float) -> None:
         self._rules = rules
         self._count = len(tokens.words)
+        self.starts: Floats = _in_times(tokens, rules)
         self._starts: Floats = np.array([word.start for word in tokens.words])
         self._ends: Floats = np.array([word.end for word in tokens.words])
         self._runs: Ints = np.array(tokens.run)
@@ -162,12 +199,14 @@ class _Shape:
         self._penalties[1:][is_last] = 0.0  # where a cue has to end, it ends well
         # Where another speaker begins before this one has ended, both are seen at once.
         following = np.append(self._starts[1:], until)
+        self._speakers = tokens.speakers
         others = np.array([a != b for a, b in pairwise([*tokens.speakers, None])])
         self._is_overlapped = (following < self._ends) & others
-        self._following: Floats = following
+        self._following: Floats = np.append(self.starts[1:], until)
         self._line_ends = self._first_line_ends()
         self._line_starts = self._last_line_starts()
-        self._best_breaks = _lowest(np.maximum(self._penalties[:-1] - PLAIN, 0.0), int(rules.line_length))
+        self._best_breaks = _lowest(self._penalties[:-1], int(rules.line_length))
+        self._cue_breaks, self._long_pauses = self._at_pauses()
 
     def best_spans(self) -> Iterator[tuple[int, int]]:
         """The first word of each cue, and the one after its last."""
@@ -175,6 +214,9 @@ class _Shape:
         costs = np.full((longest, self._count), _IMPOSSIBLE)  # by length - 1, and last word
         for length in range(1, longest + 1):
             costs[length - 1, length - 1 :] = self._costs(length)
+        for first, last, cost in self._shared():
+            if last - first < longest:
+                costs[last - first, last] = cost
         total = np.zeros(self._count + 1)
         chosen = np.zeros(self._count + 1, dtype=np.int64)
         by_word = np.ascontiguousarray(costs.T)
@@ -187,6 +229,73 @@ class _Shape:
         while ends[-1] > 0:
             ends.append(ends[-1] - int(chosen[ends[-1]]))
         return pairwise(reversed(ends))
+
+    def _shared(self) -> Iterator[tuple[int, int, float]]:
+        """Cues that two speakers can share, in a quick exchange: their first and last word, and what they cost."""
+        rules = self._rules
+        if rules.speakers not in ("dash", "dash-each") or rules.lines < 2:
+            return
+        limit = rules.line_length - len(DASH)
+        for at in np.flatnonzero(self._runs[1:] != self._runs[:-1]) + 1:
+            middle = int(at)
+            before, after = self._speakers[middle - 1], self._speakers[middle]
+            is_exchange = before is not None and after is not None and before != after
+            if not is_exchange or self._starts[middle] - self._ends[middle - 1] > _QUICK:
+                continue
+            firsts = self._sentence_starts_before(middle, limit)
+            lasts = self._sentence_ends_from(middle, limit)
+            for first in firsts:
+                if not 0.0 <= self._starts[middle] - self._starts[first] <= _AHEAD:
+                    continue
+                for last in lasts:
+                    yield first, last, self._cost_of_shared(first, last)
+
+    def _sentence_starts_before(self, middle: int, limit: int) -> list[int]:
+        """Where a line of whole sentences may begin that ends before a word."""
+        found, first = [], middle - 1
+        while first >= 0 and self._runs[first] == self._runs[middle - 1]:
+            if self._edges[middle] - self._edges[first] - self._spaces[first] > limit:
+                break
+            is_start = first == 0 or self._runs[first - 1] != self._runs[first] or self._penalties[first] <= SENTENCE
+            if is_start:
+                found.append(first)
+            first -= 1
+        return found
+
+    def _sentence_ends_from(self, middle: int, limit: int) -> list[int]:
+        """With which words a line of whole sentences may end that begins with a word."""
+        found, last = [], middle
+        while last < self._count and self._runs[last] == self._runs[middle]:
+            if self._edges[last + 1] - self._edges[middle] - self._spaces[middle] > limit:
+                break
+            if self._penalties[last + 1] <= SENTENCE:
+                found.append(last)
+            last += 1
+        return found
+
+    def _cost_of_shared(self, first: int, last: int) -> float:
+        rules = self._rules
+        start, end = self.starts[first], max(self._ends[first : last + 1])
+        if end - start > rules.longest:
+            return _IMPOSSIBLE
+        width = float(self._edges[last + 1] - self._edges[first] - self._spaces[first]) + 2 * len(DASH)
+        room = min(max(self._following[last] - rules.gap - start, 0.0), rules.longest)
+        fast = max(width / max(room, 1e-3) / rules.max_cps - 1.0, 0.0)
+        missing = max(rules.shortest - room, 0.0)
+        cost = _CUE + _SHARED
+        cost += _FAST + _FASTER * fast if fast > _SLACK else 0.0
+        cost += _SHORT + _SHORTER * missing / rules.shortest if missing > _SLACK else 0.0
+        return float(cost)
+
+    def _at_pauses(self) -> tuple[Floats, Ints]:
+        """What a cue's end costs before each word, and how many long pauses inside sentences lie before each."""
+        pauses = np.zeros(self._count + 1)
+        pauses[1:-1] = self._starts[1:] - self._ends[:-1]
+        is_long = pauses > _PAUSE
+        cue_breaks = self._penalties + (_CUE_BREAK - 1.0) * np.maximum(self._penalties - CLAUSE, 0.0)
+        cue_breaks = np.where(is_long, _AT_PAUSE * cue_breaks, cue_breaks)
+        is_inside = is_long & (self._penalties > SENTENCE)
+        return cue_breaks, np.cumsum(is_inside)
 
     def _most_words(self) -> int:
         """How many words the fullest cue can hold."""
@@ -208,7 +317,7 @@ class _Shape:
         return result
 
     def _line_breaks(self, first: Ints, last: Ints, width: Floats) -> Floats:
-        """How much worse than any break between words the best place is where a cue of two lines can be broken."""
+        """The penalty of the best place where a cue of two lines can be broken."""
         low = np.maximum(self._line_starts[last], first + 1)
         high = np.minimum(self._line_ends[first], last)
         is_broken = (width > self._rules.line_length) & (low <= high)
@@ -228,7 +337,8 @@ class _Shape:
         rules = self._rules
         first = np.arange(self._count - length + 1)
         last = first + length - 1
-        start, spoken = self._starts[first], np.maximum(self._ends[last] - self._starts[first], 0.0)
+        start = self.starts[first]
+        spoken = np.maximum(self._ends[last] - start, 0.0)
         width = (self._edges[last + 1] - self._edges[first] - self._spaces[first]).astype(float)
         if rules.lines == 2 and length > 1:
             breaking = self._line_breaks(first, last, width)
@@ -239,12 +349,14 @@ class _Shape:
         room = np.where(self._is_overlapped[last], spoken, room)
         fast = np.maximum(width / np.maximum(room, 1e-3) / rules.max_cps - 1.0, 0.0)
         missing = np.maximum(rules.shortest - room, 0.0)
-        cost = self._penalties[last + 1] + breaking + _CUE + np.where(width < _LITTLE, 4.0, 0.0)
+        is_lost = (width < _LITTLE) & (self._penalties[first] + self._penalties[last + 1] > SENTENCE)
+        cost = self._cue_breaks[last + 1] + breaking + _CUE + np.where(is_lost, _LOST, 0.0)
+        cost += _BRIDGED * (self._long_pauses[last] - self._long_pauses[first])
         # A cue that ends in a sentence, although another one ends inside it, had better ended there.
         has_end_inside = self._sentence_ends[last + 1] > self._sentence_ends[first + 1]
         cost += np.where(has_end_inside & (self._penalties[last + 1] > SENTENCE), _GOES_ON, 0.0)
-        cost += np.where(fast > _SLACK, _RULE + _WORSE * fast, 0.0)
-        cost += np.where(missing > _SLACK, _RULE + _WORSE * missing, 0.0)
+        cost += np.where(fast > _SLACK, _FAST + _FASTER * fast, 0.0)
+        cost += np.where(missing > _SLACK, _SHORT + _SHORTER * missing / max(rules.shortest, _SLACK), 0.0)
         does_not_fit = (self._reach(first) <= last) | (spoken > rules.longest + _SLACK)
         if length == 1:
             return np.where(does_not_fit, cost + _RULE, cost)
@@ -275,29 +387,19 @@ class _Spoken:
     width: int
 
 
-def _in_times(
-    tokens: _Tokens, spans: Sequence[tuple[int, int]], widths: Sequence[int], rules: LayoutRules
-) -> list[float]:
-    """When each cue begins: with its first word, or so little later that the cue before can hold its last word.
+def _in_times(tokens: _Tokens, rules: LayoutRules) -> Floats:
+    """When a cue that begins with each word begins: with it, or as much later as the word before and the gap take.
 
     Where words follow each other without a pause, the gap has to come from somewhere. A cue that goes out before its
-    last word has ended is seen; one that comes a few hundredths late is not, and leaves the time to read it.
+    last word has ended is seen; one that comes a few hundredths late is not.
     """
-    starts = [tokens.words[first].start for first, _ in spans]
-    for number in range(1, len(spans)):
-        before, first = spans[number - 1]
-        spoken = max(word.end for word in tokens.words[before:first])
-        late = spoken + rules.gap - starts[number]
-        is_others = tokens.speakers[before] != tokens.speakers[first]
-        if not 0.0 < late <= rules.gap + _OVERLAPPED_WORDS or (is_others and starts[number] < spoken):
-            continue
-        following = starts[number + 1] - rules.gap if number + 1 < len(spans) else np.inf
-        room = min(following, starts[number] + rules.longest) - starts[number] - late
-        needed = max(widths[number] / rules.max_cps, rules.shortest)
-        # Who is too fast already is not made good by a word that is cut off.
-        if room >= needed or room + late < needed:
-            starts[number] += late
-    return starts
+    starts = np.array([word.start for word in tokens.words])
+    before = np.append(-np.inf, [word.end for word in tokens.words[:-1]])
+    late = before + rules.gap - starts
+    is_others = np.array([a != b for a, b in pairwise([tokens.speakers[0], *tokens.speakers])])
+    is_crosstalk = is_others & (starts < before)
+    waits = (late > 0.0) & (late <= rules.gap + _OVERLAPPED_WORDS) & ~is_crosstalk
+    return np.where(waits, starts + np.maximum(late, 0.0), starts)
 
 
 def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overlap: bool) -> float:
@@ -316,7 +418,7 @@ def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overl
     if following is None:
         return max(end, start)
     if may_overlap and following < spoken:
-        return spoken
+        return max(spoken, start)
     if following - end < rules.flicker:
         end = latest
     return max(min(end, following - rules.gap), min(spoken, start + 0.05), start)
@@ -330,7 +432,7 @@ def _tokens_of(
     for passage in passages:
         run += 1
         is_new = passage.speaker is not None and passage.speaker != speaker
-        mark = _mark(passage.speaker, rules) if mark_speakers and is_new else ""
+        mark = mark_of(passage.speaker, rules) if mark_speakers and is_new else ""
         speaker = passage.speaker
         said = [word for word in passage.words if word.text.strip()]
         if not said:
@@ -356,10 +458,11 @@ def _tokens_of(
     return tokens
 
 
-def _mark(speaker: str | None, rules: LayoutRules) -> str:
-    if speaker is None or rules.speakers == "none":
+def mark_of(speaker: str | None, rules: LayoutRules) -> str:
+    """What stands before the first word of a new speaker."""
+    if speaker is None or rules.speakers in ("none", "dash"):
         return ""
-    return "- " if rules.speakers == "dash" else f"{speaker}: "
+    return DASH if rules.speakers == "dash-each" else f"{speaker}: "
 
 
 def _pieces_of(word: Word, rules: LayoutRules, language: str | None) -> Iterator[Word]:

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-SpeakerStyle = Literal["dash", "name", "none"]
+SpeakerStyle = Literal["dash", "dash-each", "name", "none"]
 
 
 class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -22,7 +22,9 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
             each other, the eye takes an empty screen for a flicker.
         frame_rate: frames a second of the video, on which all times are then; None for times as they come.
         longest_pause: silence that a cue may bridge.
-        speakers: how a new speaker is marked where the format has no mark of its own.
+        speakers: how speakers are told apart. `dash`: a quick exchange of two shares a cue, a dash before each of
+            its lines; `dash-each`: also a dash before each new speaker's first cue; `name`: their name there;
+            `none`: not at all.
     """
 
     line_length: Annotated[int, msgspec.Meta(ge=8, le=200)] = 42

@@ -6,12 +6,14 @@ wants for time containers in parallel.
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from xml.etree import ElementTree as Tree
 from xml.sax.saxutils import escape, quoteattr
 
 from mantisreed.errors import InputError
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.marking import Span, lines_with_marks, marked_lines
+from mantisreed.subtitles.overlaps import DASH, without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks
 from mantisreed.units import clock
@@ -52,7 +54,8 @@ _OFFSET = re.compile(r"(\d+(?:\.\d+)?)(h|ms|m|s|f|t)$")
 def write_ttml(cues: Iterable[Cue], language: str | None = None) -> str:
     """The whole document, with speakers as agents."""
     cues = list(cues)
-    speakers = {name: n for n, name in enumerate(dict.fromkeys(cue.speaker for cue in cues if cue.speaker), 1)}
+    names = (name for cue in cues for name in (cue.speaker, *(turn.speaker for turn in cue.turns)) if name)
+    speakers = {name: n for n, name in enumerate(dict.fromkeys(names), 1)}
     agents = "".join(
         f'<ttm:agent xml:id="voice{number}" type="person"><ttm:name type="full">{_text(name)}</ttm:name></ttm:agent>'
         for name, number in speakers.items()
@@ -80,11 +83,19 @@ def read_ttml(text: str) -> Subtitles:
 
 
 def _paragraph(cue: Cue, speakers: Mapping[str, int]) -> str:
-    agent = f' ttm:agent="voice{speakers[cue.speaker]}"' if cue.speaker else ""
-    text = "<br/>".join(marked_lines(cue, _text, _tags_of))
+    lines = marked_lines(cue, _text, _tags_of)
+    if cue.turns:
+        voices = zip(cue.turns, lines, strict=True)
+        lines = [f"<span{_agent(turn.speaker, speakers)}>{line}</span>" for turn, line in voices]
+    agent = "" if cue.turns else _agent(cue.speaker, speakers)
+    text = "<br/>".join(lines)
     # A background is not inherited, and a region's would stand there also when nobody speaks.
     span = f'<span style="box">{text}</span>' if text else ""
     return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}>{span}</p>\n'
+
+
+def _agent(speaker: str | None, speakers: Mapping[str, int]) -> str:
+    return f' ttm:agent="voice{speakers[speaker]}"' if speaker else ""
 
 
 def _text(text: str) -> str:
@@ -135,6 +146,18 @@ class _Reader:
             for child in element:
                 yield from self._inside(child, begin, end)
             return
+        voices = _voices_of(element)
+        if len(voices) > 1:
+            found = [cue for voice in voices for cue in self._cue_of(element, voice, begin, end)]
+            has_dashes = all(cue.lines[0].startswith(DASH) for cue in found)
+            for cue in found:
+                lines, marks = without_dash(cue.lines, cue.marks) if has_dashes else (cue.lines, cue.marks)
+                yield replace(cue, lines=lines, marks=marks)
+            return
+        yield from self._cue_of(element, element, begin, end)
+
+    def _cue_of(self, paragraph: Tree.Element, element: Tree.Element, begin: float, end: float) -> Iterator[Cue]:
+        """The cue of a paragraph, or of what one of its speakers says."""
         spelled: list[Span] = []
         lines, marks = lines_with_marks(self._shown(element, "", spelled), spelled)
         if not lines:
@@ -146,7 +169,7 @@ class _Reader:
         if spans and end == float("inf"):
             times = [self._span(span, begin, end) for span in spans]
             begin, end = min(first for first, _ in times), max(last for _, last in times)
-        agent = next((value for name, value in element.attrib.items() if _local(name) == "agent"), None)
+        agent = _agent_of(element) or _agent_of(paragraph)
         begin, end = round(begin, 3), round(end, 3)
         if end <= begin:
             self._remark("a cue does not end after it begins", lines[0], "an end after its start", begin)
@@ -199,6 +222,18 @@ class _Reader:
 
     def _parameter(self, name: str) -> str | None:
         return next((value for key, value in self._root.attrib.items() if _local(key) == name), None)
+
+
+def _agent_of(element: Tree.Element) -> str | None:
+    return next((value for name, value in element.attrib.items() if _local(name) == "agent"), None)
+
+
+def _voices_of(paragraph: Tree.Element) -> list[Tree.Element]:
+    """The parts of a paragraph whose speakers are named, where they hold all of its text."""
+    voices = [child for child in paragraph.iter() if _local(child.tag) == "span" and _agent_of(child)]
+    said = "".join("".join(voice.itertext()) for voice in voices)
+    whole = "".join(paragraph.itertext())
+    return voices if "".join(said.split()) == "".join(whole.split()) else []
 
 
 def _continued(before: str, text: str | None) -> str:

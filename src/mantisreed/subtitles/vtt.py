@@ -9,6 +9,7 @@ from itertools import pairwise
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
 from mantisreed.subtitles.marking import DEEPEST, Span, lines_with_marks, marked_lines, spans_in_parts
+from mantisreed.subtitles.overlaps import DASH, without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks, seconds_of
 from mantisreed.transcript.document import Word
@@ -262,11 +263,14 @@ def _parted(
         del named[1:]
     edges = [0, *(at for _, at in named[1:]), len(shown)]
     name = cue.name
+    has_dashes = len(named) > 1 and all(shown[at:].lstrip().startswith(DASH) for at in edges[:-1])
     parts = list(pairwise(edges))
     for (voice, _), (first, last), inside in zip(named, parts, spans_in_parts(spans, parts), strict=True):
         part = shown[first:last]
         own = [(max(0, a - first), min(b, last) - first, tag) for a, b, tag in inside if a < last and b > first]
         lines, marks = lines_with_marks(part, own)
+        if has_dashes:
+            lines, marks = without_dash(lines, marks)
         words: tuple[Word, ...] = ()
         if len(stamps) > 1:
             inner = [(moment, at - first) for moment, at in stamps if first <= at < max(last, first + 1)]
@@ -293,12 +297,20 @@ def _words(shown: str, stamps: list[tuple[float, int]], end: float) -> tuple[Wor
 
 def _block(cue: Cue, *, inner_times: bool) -> str:
     stamps = _stamps(cue) if inner_times and len(cue.words) > 1 else {}
-    text = "\n".join(marked_lines(cue, _escaped, _tags_of, stamps))
-    if cue.speaker is not None:
-        text = f"<v {_escaped(_SPACES.sub(' ', cue.speaker))}>{text}"
+    lines = marked_lines(cue, _escaped, _tags_of, stamps)
+    if cue.turns:
+        voices = zip(cue.turns, lines, strict=True)
+        text = "\n".join(f"{_voice(turn.speaker)}{line}</v>" if turn.speaker else line for turn, line in voices)
+    else:
+        text = _voice(cue.speaker) + "\n".join(lines)
     name = f"{cue.name}\n" if cue.name and "-->" not in cue.name else ""
     settings = f" {cue.settings}" if cue.settings else ""
     return f"\n{name}{clock(cue.start)} --> {clock(cue.end)}{settings}\n{text}\n"
+
+
+def _voice(speaker: str | None) -> str:
+    """The start tag of a voice; nothing where nobody knows whose it is."""
+    return "" if speaker is None else f"<v {_escaped(_SPACES.sub(' ', speaker))}>"
 
 
 def _stamps(cue: Cue) -> dict[int, list[tuple[int, str]]]:
@@ -340,9 +352,10 @@ def words_as_cues(cues: Iterable[Cue]) -> list[Cue]:
         if not cue.words or not texts:
             single.append(cue)
             continue
+        first = cue.turns[0].words if cue.turns else len(cue.words)
         groups: list[list[Word]] = []
-        for word in cue.words:
-            if groups and not needs_space(groups[-1][-1].text, word.text):
+        for number, word in enumerate(cue.words):
+            if groups and number != first and not needs_space(groups[-1][-1].text, word.text):
                 groups[-1].append(word)
             else:
                 groups.append([word])
@@ -351,7 +364,7 @@ def words_as_cues(cues: Iterable[Cue]) -> list[Cue]:
                 group[0].start,
                 max(group[-1].end, group[0].start),
                 ("".join(word.text for word in group),),
-                cue.speaker,
+                cue.speaker if group[0] in cue.words[:first] else cue.turns[-1].speaker,
             )
             for group in groups
         ]
