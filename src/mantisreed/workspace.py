@@ -454,8 +454,8 @@ def _layouts(tables: Mapping[str, Any], file: str) -> dict[str, LayoutRules]:
     for name, table in tables.items():
         if not isinstance(table, dict):
             raise SettingsError(f"key {name!r}: expected a table [layout.{name}]", where=f"{file}: [layout]")
-        below = msgspec.structs.asdict(layouts.get(name, LayoutRules()))
-        layouts[name] = checked({**below, **table}, LayoutRules, file, f"layout.{name}")
+        checked(table, LayoutRules, file, f"layout.{name}")
+        layouts[name] = layouts.get(name, LayoutRules()).changed(table)
     return layouts
 
 

@@ -120,10 +120,10 @@ def test_files_are_converted_shifted_stretched_cut_and_joined(mantisreed: Comman
     assert mantisreed("convert", transcript, "fog.vtt").returncode == 2
     for target in ("fog.ttml", "fog.srt", "fog.csv", "fog.md"):
         assert mantisreed("convert", "fog.vtt", target).returncode == 0
-    joined = mantisreed("convert", "fog.srt", "fog.ttml", "-", "--to", "srt", "--offsets", "0,1:00")
+    joined = mantisreed("convert", "fog.srt", "fog.ttml", "-", "--to", "srt", "--join", "--offsets", "0,1:00")
     cues = read_srt(joined.stdout).cues
     assert cues[0].start == 2.5 and any(cue.start == 62.5 for cue in cues)
-    behind = mantisreed("convert", transcript, "fog.srt", "-", "--to", "srt")
+    behind = mantisreed("convert", transcript, "fog.srt", "-", "--to", "srt", "--join")
     assert "the files begin at 00:00:00.000, 00:00:09.000" in behind.stderr
     assert next(cue.start for cue in read_srt(behind.stdout).cues if cue.start >= 9) == 11.5
     slow = mantisreed("convert", "fog.srt", "-", "--to", "srt", "--stretch", "25/12.5", "--from", "3s", "--shift=-1s")
@@ -186,7 +186,7 @@ def test_no_input_is_ever_written_over(mantisreed: Command, transcript: Path, tm
     for arguments, told in (
         (("a.srt", "b.srt", "--to", "vtt", "--overwrite"), "exists already and is srt, but vtt would be written"),
         (("a.srt", "a.srt", "--overwrite"), "is read, and would be written over"),
-        (("a.srt", "./b.srt", "b.srt", "--overwrite"), "is read, and would be written over"),
+        (("a.srt", "./b.srt", "b.srt", "--join", "--overwrite"), "is read, and would be written over"),
         (("a.srt", "b.srt"), "exists already"),
     ):
         result = mantisreed("convert", *arguments)

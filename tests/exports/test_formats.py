@@ -153,7 +153,7 @@ def test_no_mixture_of_what_formats_are_made_of_makes_a_reader_fail(text: str, f
     [
         ("srt", "1\n00:00:03,000 --> 00:00:01,000\nTern\n", "ended before it began"),
         ("srt", "A list of terns\n\n1\n00:00:01,000 --> 00:00:02,000\nTern\n", "before the first cue was left out"),
-        ("srt", "1\n00:00:01,000 --> 00:00:02,000\n<font size=2>Tern</font>\n", "marks of style"),
+        ("srt", "1\n00:00:01,000 --> 00:00:02,000\n<font size=2>Tern</font>\n", "dropped: font"),
         ("srt", "1\n00:00:01,000 --> 00:00:03,000\nTern\n\n2\n00:00:02,000 --> 00:00:04,000\nAuk\n", "overlap"),
         ("vtt", "00:01.000 --> 00:02.000\nTern\n", "first line is not WEBVTT"),
         ("vtt", "WEBVTT\n\n0:1,5 --> 0:2,5\nTern\n", "not written as the standard wants"),

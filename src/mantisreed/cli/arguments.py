@@ -201,10 +201,13 @@ def add_formats(parser: argparse.ArgumentParser, default: str) -> None:
 def add_layout(parser: argparse.ArgumentParser) -> None:
     """How cues are laid out."""
     group = parser.add_argument_group("how cues are laid out")
-    group.add_argument("--layout", metavar="NAME", help="a set of rules: broadcast, phone, single, slow, or your own")
+    group.add_argument(
+        "--layout", metavar="NAME", help="a set of rules: broadcast, phone, single, slow, children, or your own"
+    )
     group.add_argument("--line-length", type=int, metavar="N", help="characters of a line (default: by the layout)")
     group.add_argument("--lines", type=int, metavar="N", help="lines of a cue")
     group.add_argument("--max-cps", type=float, metavar="N", help="characters a second that have to be read")
+    group.add_argument("--max-wpm", type=float, metavar="N", help="the same in words a minute")
     group.add_argument("--shortest", metavar="DURATION", help="how long a cue stands at least")
     group.add_argument("--longest", metavar="DURATION", help="how long a cue stands at most")
     group.add_argument("--gap", metavar="DURATION", help="between two cues at least, such as 80ms or 2f (frames)")
@@ -213,6 +216,9 @@ def add_layout(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--longest-pause", metavar="DURATION", help="silence that a cue may bridge")
     group.add_argument("--speakers", choices=("dash", "dash-each", "name", "none"), help="How to tell speakers apart")
+    group.add_argument(
+        "--sounds", choices=("apart", "drop"), help="Give [a door slams] a cue of its own, or leave it out"
+    )
 
 
 def layout_rules(workspace: "Workspace | None", layout: str | None = None, **changes: "Any") -> "LayoutRules":
@@ -224,7 +230,7 @@ def layout_rules(workspace: "Workspace | None", layout: str | None = None, **cha
     import msgspec
 
     from mantisreed.errors import InputError
-    from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
+    from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS
 
     if workspace is not None:
         rules = workspace.layout(layout)
@@ -237,7 +243,7 @@ def layout_rules(workspace: "Workspace | None", layout: str | None = None, **cha
         changes[name] = duration(changes.get(name), f"--{name.replace('_', '-')}")
     known = {name: value for name, value in changes.items() if value is not None}
     try:
-        return msgspec.convert({**msgspec.structs.asdict(rules), **known}, LayoutRules)
+        return rules.changed(known)
     except msgspec.ValidationError as error:
         raise InputError(f"the layout makes no sense: {str(error).lower()}") from error
 

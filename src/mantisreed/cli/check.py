@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from mantisreed.subtitles.cues import Cue
     from mantisreed.subtitles.rules import LayoutRules
 
+_SAMPLE = 50  # cues that tell the script
+
 EXAMPLES = """\
 examples:
   mantisreed check talk.srt talk.vtt --layout phone
@@ -66,11 +68,12 @@ def run(
                 "there are no cues in it", where=printable(name), advice="`mantisreed convert` makes some"
             )
         cues: Sequence[Cue] = script.cues
-        findings = sorted((*check_format(script.remarks), *check_cues(cues, rules)), key=lambda one: one.cue)
+        own = rules.for_language(script.language, " ".join(cue.text for cue in cues[:_SAMPLE]))
+        findings = sorted((*check_format(script.remarks), *check_cues(cues, own)), key=lambda one: one.cue)
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
         if fix and findings:
-            cues, findings, before = _fixed(Path(name), script, rules)
+            cues, findings, before = _fixed(Path(name), script, own)
             console.note(f"{printable(name)}: fixed; the file as it was is {printable(before)}")
         is_clean = is_clean and not findings
         described.append(_described(name, cues, findings, notes))

@@ -1,6 +1,8 @@
 """`mantisreed convert`: subtitles and transcripts from one format into another."""
 
 import argparse
+import math
+from dataclasses import dataclass
 
 from mantisreed.cli.arguments import (
     add_config,
@@ -21,12 +23,13 @@ if TYPE_CHECKING:
     from typing import Any
 
     from mantisreed.exports.formats import OutputFormat
-    from mantisreed.exports.script import Script
+    from mantisreed.exports.script import Script, WriteOptions
 
 EXAMPLES = """\
 examples:
   mantisreed convert talk.srt talk.vtt --shift 2.5s
-  mantisreed convert part1.srt part2.srt whole.ttml --offsets 0,47:10
+  mantisreed convert *.srt --to vtt --into web
+  mantisreed convert part1.srt part2.srt whole.ttml --join --offsets 0,47:10
 """
 
 
@@ -34,18 +37,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `convert` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument(
-        "files", nargs="+", metavar="FILE", help="what is read, and last what is written; - is stdout"
+        "files", nargs="+", metavar="FILE", help="a file to read and one to write, - for standard input and output"
     )
-    parser.add_argument("--to", metavar="FORMAT", help="format to write (default: by the name's ending)")
-    parser.add_argument("--shift", metavar="DURATION", help="later by this much; earlier with a minus: --shift=-2s")
-    parser.add_argument("--stretch", metavar="N/M", help="all times by this factor, such as 25/23.976")
-    parser.add_argument("--from", dest="since", metavar="TIME", help="only what begins after this")
-    parser.add_argument("--until", metavar="TIME", help="only what ends before this")
+    parser.add_argument("--to", metavar="FORMATS", help="formats to write (default: by the name's ending)")
+    parser.add_argument("--into", metavar="DIR", help="Convert each file into this folder, under its own name")
+    parser.add_argument("--join", action="store_true", help="Join all files but the last into the last")
     parser.add_argument(
         "--offsets",
         metavar="TIMES",
-        help="where each of several files begins: 0,47:10 (default: where the one before ends)",
+        help="with --join, where each file begins: 0,47:10 (default: where the one before ends)",
     )
+    parser.add_argument("--read-as", metavar="FORMAT", help="format of what is read (default: by its name or text)")
+    parser.add_argument(
+        "--encoding", metavar="NAME", help="encoding of what is read, such as cp1250 (default: found out)"
+    )
+    parser.add_argument("--shift", metavar="DURATION", help="later by this much; earlier with a minus: --shift=-2s")
+    parser.add_argument("--stretch", metavar="N/M", help="all times by this factor, such as 25/23.976")
+    parser.add_argument("--from", dest="since", metavar="TIME", help="Drop what ends before this; clip a cue at it")
+    parser.add_argument("--until", metavar="TIME", help="Drop what begins after this; clip a cue at it")
     parser.add_argument("--recording", metavar="FILE", help="time a plain text by where somebody speaks in this")
     parser.add_argument("--lay-out", action="store_true", help="lay cues out anew by the rules")
     add_overwrite(parser, "the file that is written")
@@ -59,59 +68,176 @@ def run(
     *,
     files: "Sequence[str]",
     to: str | None = None,
+    into: str | None = None,
+    join: bool = False,
+    offsets: str | None = None,
+    read_as: str | None = None,
+    encoding: str | None = None,
     shift: str | None = None,
     stretch: str | None = None,
     since: str | None = None,
     until: str | None = None,
-    offsets: str | None = None,
     recording: str | None = None,
     lay_out: bool = False,
     overwrite: bool = False,
     config: str | None = None,
     **writing: "Any",
 ) -> int:
-    """Read, change, write; what was mended is told on stderr."""
-    import sys
+    """Read, change, write; what was repaired or left out is told on stderr."""
     from pathlib import Path
 
+    from mantisreed.exports.formats import chosen_formats, format_of
+    from mantisreed.pipeline.exporting import Reading, read_script
+
+    form = chosen_formats([read_as])[0] if read_as else None
+    reading = Reading(form, encoding, Path(recording) if recording else None)
+    options = write_options(workspace_if_any(config), **writing)
+    change = _Change(shift, stretch, since, until, _is_laid_out(lay_out, writing))
+    change.check()
+    _check_files(files, to, into, join=join, offsets=offsets)
+    if into is not None:
+        forms = chosen_formats([name.strip() for name in (to or "").split(",")])
+        sources = [Path(file) for file in files]
+        targets = _targets(sources, Path(into), forms)
+        for source, of_source in zip(sources, targets, strict=True):
+            for target, one in of_source:
+                _check_target(target, sources, one, overwrite=overwrite)
+            script = _told(console, change.applied(read_script(source, reading)), options, source)
+            _tell_losses(console, script, [one for _, one in of_source], source)
+            for target, one in of_source:
+                _write(target, one.write(script, options, source.stem))
+        return 0
+    *names, last = files
+    forms = chosen_formats([to]) if to else (format_of(Path(last)),)
+    if last != "-":
+        _check_target(Path(last), [Path(name) for name in names], forms[0], overwrite=overwrite)
+    scripts = [read_script(Path(name), reading) for name in names]
+    script = _joined(console, scripts, offsets) if join else scripts[0]
+    script = _told(console, change.applied(script), options, Path(names[0]))
+    _tell_losses(console, script, forms, Path(names[0]))
+    _write(Path(last), forms[0].write(script, options, Path(names[0]).stem))
+    return 0
+
+
+def _check_files(
+    files: "Sequence[str]", to: str | None, into: str | None, *, join: bool, offsets: str | None
+) -> None:
+    """See that it is clear what is read and what is written.
+
+    Raises:
+        InputError: it is not.
+    """
+    from mantisreed.errors import InputError
+
+    if into is not None and not to:
+        raise InputError("no format is named", where="--into", advice="say which, such as --to vtt")
+    if into is not None and join:
+        raise InputError("files are joined into one file, not into a folder", where="--join")
+    if into is None and len(files) < 2:
+        raise InputError(
+            "one file to read and one to write are needed",
+            advice="- writes to standard output, with --to FORMAT; --into DIR writes into a folder",
+        )
+    if into is None and len(files) > 2 and not join:
+        raise InputError(
+            f"{len(files)} files are named, and one is read and one written",
+            advice="--join joins all but the last into the last; --into DIR --to FORMAT converts each",
+        )
+    if offsets and not join:
+        raise InputError("only files that are joined have offsets", where="--offsets", advice="add --join")
+
+
+def _targets(
+    sources: "Sequence[Path]", folder: "Path", forms: "Sequence[OutputFormat]"
+) -> "list[list[tuple[Path, OutputFormat]]]":
+    """What is written of each source; no two are written under the same name.
+
+    Raises:
+        InputError: two would be.
+    """
+    from mantisreed.errors import InputError
+    from mantisreed.files import printable
+
+    targets = [[(folder / f"{_stem(source)}{form.suffix}", form) for form in forms] for source in sources]
+    seen: dict[Path, Path] = {}
+    for source, of_source in zip(sources, targets, strict=True):
+        for target, _ in of_source:
+            if target in seen:
+                names = f"{printable(seen[target])} and {printable(source)}"
+                raise InputError(f"{names} would both be written as {printable(target.name)}", where="--into")
+            seen[target] = source
+    return targets
+
+
+def _stem(source: "Path") -> str:
+    """A name without the ending of its format."""
+    from mantisreed.errors import InputError
+    from mantisreed.exports.formats import format_of
+
+    if source.name == "-":
+        return "standard-input"
+    try:
+        suffix = format_of(source).suffix
+    except InputError:
+        return source.stem
+    return source.name[: -len(suffix)] if source.name.lower().endswith(suffix) else source.stem
+
+
+def _is_laid_out(lay_out: bool, writing: "dict[str, Any]") -> bool:
+    """Whether cues are laid out anew: where it is asked for, or a rule is named that moves words."""
+    from mantisreed.subtitles.rules import LayoutRules
+
+    # Marking speakers moves no words.
+    rules = {"layout", *LayoutRules.__struct_fields__} - {"speakers"}
+    return lay_out or any(writing.get(name) is not None for name in rules)
+
+
+def _joined(console: Console, scripts: "Sequence[Script]", offsets: str | None) -> "Script":
+    """The scripts one after the other."""
     from mantisreed.errors import InputError
     from mantisreed.exports.changes import joined_scripts, one_after_the_other
-    from mantisreed.exports.formats import chosen_formats, format_of
-    from mantisreed.exports.wording import reworded
-    from mantisreed.files import write_whole
-    from mantisreed.pipeline.exporting import read_script
-    from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.units import clock
 
-    if len(files) < 2:
-        raise InputError(
-            "one file to read and one to write are needed", advice="- writes to stdout, with --to FORMAT"
-        )
-    *sources, target = files
-    form = chosen_formats([to])[0] if to else format_of(Path(target))
-    if target != "-":
-        _check_target(Path(target), [Path(source) for source in sources], form, overwrite=overwrite)
-    scripts = [read_script(Path(file), None, Path(recording) if recording else None) for file in sources]
     moments = [_time(one, "--offsets") for one in offsets.split(",")] if offsets else one_after_the_other(scripts)
     if len(moments) != len(scripts):
         raise InputError(f"{len(scripts)} files are read, and {len(moments)} times are given", where="--offsets")
-    script = joined_scripts(scripts, moments) if len(scripts) > 1 else scripts[0]
-    if len(scripts) > 1 and not offsets:
+    if not offsets and len(scripts) > 1:
         console.note(f"note: the files begin at {', '.join(map(clock, moments))}; --offsets changes that")
-    script = _changed(script, shift, stretch, since, until)
-    options = write_options(workspace_if_any(config), **writing)
-    rules = {"layout", *LayoutRules.__struct_fields__} - {"speakers"}  # marking speakers moves no words
-    if lay_out or any(writing.get(name) is not None for name in rules):
-        script = _without_cues(script)
+    return joined_scripts(scripts, moments)
+
+
+def _told(console: Console, script: "Script", options: "WriteOptions", source: "Path") -> "Script":
+    """The script with its words changed as the options say; what was changed or repaired is told."""
+    from mantisreed.exports.wording import reworded
+    from mantisreed.files import printable
+
     script, changes = reworded(script, options.wording)
-    content = form.write(script, options, Path(sources[0]).stem)
     for note in dict.fromkeys((*script.notes, *described_changes(changes))):
-        console.note(f"note: {note}")
-    if target == "-":
-        sys.stdout.write(content.decode())
+        console.note(f"note: {printable(str(source))}: {note}")
+    return script
+
+
+def _tell_losses(console: Console, script: "Script", forms: "Sequence[OutputFormat]", source: "Path") -> None:
+    """Say what the formats cannot hold of what was read."""
+    from mantisreed.exports.losses import losses
+    from mantisreed.files import printable
+
+    for form in forms:
+        for note in losses(script.cues or (), script.head, form.name):
+            of_form = f"in {form.name}, " if len(forms) > 1 else ""
+            console.note(f"note: {printable(str(source))}: {of_form}{note}")
+
+
+def _write(target: "Path", content: bytes) -> None:
+    import sys
+
+    from mantisreed.files import write_whole
+
+    if str(target) == "-":
+        sys.stdout.buffer.write(content)
+        sys.stdout.buffer.flush()
     else:
-        write_whole(Path(target), content)
-    return 0
+        write_whole(target, content)
 
 
 def _check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool) -> None:
@@ -144,31 +270,55 @@ def _check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat
 
 def _without_cues(script: "Script") -> "Script":
     """To be laid out anew."""
+    from mantisreed.exports.losses import losses
     from mantisreed.exports.script import Script
 
-    lost = "marks of style and places of cues were left out"
-    has_marks = any(cue.marks or cue.settings for cue in script.cues or ())
-    notes = (*script.notes, lost) if has_marks else script.notes
+    notes = (*script.notes, *losses(script.cues or (), (), "laid out anew"))
     return Script(script.as_transcript(""), None, notes, script.language)
 
 
-def _changed(
-    script: "Script", shift: str | None, stretch: str | None, since: str | None, until: str | None
-) -> "Script":
-    """Cut, stretched, then shifted."""
-    import math
+@dataclass(frozen=True, slots=True)
+class _Change:
+    """How times and cues are changed, as it was said."""
 
-    from mantisreed.exports.changes import part, retimed
+    shift: str | None
+    stretch: str | None
+    since: str | None
+    until: str | None
+    is_laid_out: bool
 
-    if since is not None or until is not None:
-        end = math.inf if until is None else _time(until, "--until")
-        script = part(script, 0.0 if since is None else _time(since, "--from"), end)
-    factor = 1.0 if stretch is None else _factor(stretch)
-    by = 0.0
-    if shift is not None:
-        size = duration(shift.strip().lstrip("+-"), "--shift") or 0.0
-        by = -size if shift.strip().startswith("-") else size
-    return script if factor == 1.0 and by == 0.0 else retimed(script, lambda seconds: seconds * factor + by)
+    @property
+    def span(self) -> tuple[float, float]:
+        """What is kept, in seconds."""
+        start = 0.0 if self.since is None else _time(self.since, "--from")
+        return start, math.inf if self.until is None else _time(self.until, "--until")
+
+    def check(self) -> None:
+        """See that a part is left.
+
+        Raises:
+            InputError: none is.
+        """
+        from mantisreed.errors import InputError
+
+        start, end = self.span
+        if end <= start:
+            raise InputError("--from is not before --until, and nothing would be left", where="--until")
+
+    def applied(self, script: "Script") -> "Script":
+        """The script cut, stretched, then shifted; without cues where they are laid out anew."""
+        from mantisreed.exports.changes import part, retimed
+
+        if self.since is not None or self.until is not None:
+            script = part(script, *self.span)
+        factor = 1.0 if self.stretch is None else _factor(self.stretch)
+        by = 0.0
+        if self.shift is not None:
+            size = duration(self.shift.strip().lstrip("+-"), "--shift") or 0.0
+            by = -size if self.shift.strip().startswith("-") else size
+        if factor != 1.0 or by != 0.0:
+            script = retimed(script, lambda seconds: seconds * factor + by)
+        return _without_cues(script) if self.is_laid_out else script
 
 
 def _time(text: str, option: str) -> float:

@@ -1,5 +1,6 @@
 """The formats, by the names that `--to` takes, each with its writer and its reader."""
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import PurePath
@@ -10,7 +11,7 @@ from mantisreed.exports.script import Script, WriteOptions, with_single_lines
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import decoded
 from mantisreed.subtitles.overlaps import without_overlaps
-from mantisreed.subtitles.remarks import notes_of
+from mantisreed.subtitles.remarks import Remark, notes_of
 from mantisreed.subtitles.srt import read_srt, write_srt
 from mantisreed.subtitles.ttml import read_ttml, write_ttml
 from mantisreed.subtitles.vtt import read_webvtt, words_as_cues, write_webvtt
@@ -42,24 +43,40 @@ class OutputFormat:
         script = with_single_lines(script)
         return self.write_text(script, options or WriteOptions(), name or facts).encode("utf-8", "replace")
 
-    def read(self, content: bytes) -> Script:
-        """What a file holds, with notes about what was mended.
+    def read(self, content: bytes, encoding: str | None = None) -> Script:
+        """What a file holds, with notes about what was repaired.
+
+        A file that is another format of subtitles than its name says is read as what it is.
+
+        Args:
+            content: of the file.
+            encoding: of its text; None finds out.
 
         Raises:
-            InputError: it cannot be read as this format.
+            InputError: it cannot be read as this format, or holds text and no cue.
         """
         if self.read_text is None:
             raise InputError(
                 f"a file of the format {self.name} has no times", advice="--recording FILE times it by its speech"
             )
-        text, remarks = decoded(content)
+        text, remarks = decoded(content, encoding)
+        other = _other_subtitles(self.name, text)
+        if other is not None:
+            remarks.append(Remark(f"this is {other.name}, and was read as that", self.suffix, other.suffix))
+            read_text = other.read_text or self.read_text
+        else:
+            read_text = self.read_text
         try:
-            script = self.read_text(text)
+            script = read_text(text)
         except (RecursionError, ArithmeticError, ValueError) as error:
             # Readers forgive what they know; this is for what nobody has thought of.
             why = "it is nested too deeply" if isinstance(error, RecursionError) else reason_of(error)
             raise InputError(f"this cannot be read as {self.name} ({why})") from error
         remarks += script.remarks
+        if script.cues is not None and not script.cues:
+            if self.name == "srt" and text.strip():
+                raise InputError("no cue could be read in it", advice="--read-as says which format it is")
+            remarks.append(Remark("there are no cues in it"))
         notes = (*notes_of(remarks), *script.notes)
         if len(notes) > _MOST_NOTES:
             notes = (*notes[:_MOST_NOTES], f"{len(notes) - _MOST_NOTES} more things like these")
@@ -77,7 +94,7 @@ def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]
 def _one_by_one(script: Script, options: WriteOptions) -> Sequence[Cue]:
     """Cues for a format that has no places on the screen; what was read as cues stays as it was."""
     cues = _cues(script, options, mark=True)
-    return cues if script.cues is not None else without_overlaps(cues, options.rules)
+    return cues if script.cues is not None else without_overlaps(cues, options.rules.for_language(script.tongue))
 
 
 def _webvtt(script: Script, options: WriteOptions, name: str) -> str:
@@ -134,6 +151,40 @@ TRANSCRIPT_FORMAT = "json"
 """The format of transcripts themselves."""
 
 _OTHER_SUFFIXES = {".xml": "ttml", ".dfxp": "ttml", ".json": "json", ".markdown": "md", ".text": "txt"}
+
+
+def _other_subtitles(name: str, text: str) -> OutputFormat | None:
+    """The format of subtitles that a text is in, where it is not the one that its name says; None where it is."""
+    if name not in ("srt", "vtt", "ttml"):
+        return None
+    found = _sniffed(text)
+    return OUTPUT_FORMATS[found] if found in ("srt", "vtt", "ttml") and found != name else None
+
+
+def _sniffed(text: str) -> str | None:
+    """The name of the format that a text looks like; None where it could be any."""
+    head = text.lstrip("\ufeff \t\n")[:4000]
+    if re.match(r"WEBVTT(?:[ \t\n]|$)", head):
+        return "vtt"
+    if head.startswith("<") and re.search(r"<(?:\w+:)?tt[\s>]", head):
+        return "ttml"
+    if head.startswith("{") and '"mantisreed-transcript"' in head:
+        return TRANSCRIPT_FORMAT
+    if re.search(r"^\d+[ \t]*\n\s*\d{1,2}:\d\d:\d\d,\d{1,3} *-->", head, re.MULTILINE):
+        return "srt"
+    return None
+
+
+def format_of_text(content: bytes, encoding: str | None = None) -> OutputFormat:
+    """The format of a file whose name is not known, such as standard input.
+
+    Raises:
+        InputError: the text looks like none that can be told by its text.
+    """
+    found = _sniffed(decoded(content, encoding)[0])
+    if found is None:
+        raise InputError("the format of standard input is not known by its text", advice="--read-as FORMAT says it")
+    return OUTPUT_FORMATS[found]
 
 
 def chosen_formats(names: Sequence[str]) -> tuple[OutputFormat, ...]:

@@ -118,18 +118,18 @@ def draw_cues(files: Sequence[tuple[str, Sequence[Cue]]], rules: LayoutRules, pa
     upper, lower = figure.subplots(2, 1, height_ratios=[3, 2])
     shown_files = list(zip(files, (_WATER, _SPEECH, _SEAM, _LOUD, _GREY), strict=False))
     end = max((cue.end for _, cues in files for cue in cues), default=1.0)
-    fastest = rules.max_cps * 2
+    fastest = rules.speed * 2
     for (name, cues), colour in shown_files:
         middles = [(cue.start + cue.end) / 2 for cue in cues]
         speeds = [min(reading_speed(cue), fastest * 2) for cue in cues]
         fastest = max(fastest, *speeds) if speeds else fastest
         upper.vlines(middles, 0, speeds, color=colour, alpha=0.35, linewidth=1)
         upper.scatter(middles, speeds, s=14, color=colour, label=_safe(name), zorder=3)
-        too_fast = [(at, speed) for at, speed in zip(middles, speeds, strict=True) if speed > rules.max_cps + 0.05]
+        too_fast = [(at, speed) for at, speed in zip(middles, speeds, strict=True) if speed > rules.speed + 0.05]
         if too_fast:
             upper.scatter(*zip(*too_fast, strict=True), s=60, facecolors="none", edgecolors=_SHARED, zorder=4)
-    upper.axhline(rules.max_cps, color=_SHARED, linewidth=1, label=f"limit, {rules.max_cps:g} a second")
-    upper.set_ylim(0, min(fastest, rules.max_cps * 4) * 1.05)
+    upper.axhline(rules.speed, color=_SHARED, linewidth=1, label=f"limit, {rules.speed:g} a second")
+    upper.set_ylim(0, min(fastest, rules.speed * 4) * 1.05)
     upper.set_ylabel("characters a second")
     upper.set_title("Reading speed", loc="left", fontsize=11)
     upper.legend(loc="upper right", fontsize=9, ncols=4, frameon=False)

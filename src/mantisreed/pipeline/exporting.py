@@ -1,12 +1,13 @@
 """Outputs made again from what is kept, and files of one format made into another; nothing is sent, or paid."""
 
+import sys
 from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.errors import InputError
-from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, format_of
+from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, format_of, format_of_text
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
 from mantisreed.files import HIDDEN_FOLDER, printable
@@ -50,7 +51,8 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
     path = Path(wanted)
     if path.is_file():
         stem = path.name.removesuffix(".json").removesuffix(".transcript")
-        return Found(read_script(path, OUTPUT_FORMATS[TRANSCRIPT_FORMAT]), Source(path), stem, path.parent)
+        script = read_script(path, Reading(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
+        return Found(script, Source(path), stem, path.parent)
     if workspace is None:
         raise InputError("no such file, and no workspace with jobs", where=printable(wanted))
     from mantisreed.jobs.ledger import open_ledger  # only for jobs: these take long to import
@@ -103,24 +105,50 @@ def export(
     return exported
 
 
-def read_script(file: Path, form: OutputFormat | None = None, recording: Path | None = None) -> Script:
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """How a file is read.
+
+    Attributes:
+        form: its format; None goes by its name, and of standard input by its text.
+        encoding: of its text; None finds out.
+        recording: by whose speech a text without times is timed.
+    """
+
+    form: OutputFormat | None = None
+    encoding: str | None = None
+    recording: Path | None = None
+
+
+def read_script(file: Path, reading: Reading | None = None) -> Script:
     """What a file of any format holds; a plain text is timed by where somebody speaks in its recording.
 
+    Args:
+        file: `-` for standard input.
+        reading: how; None finds everything out.
+
     Raises:
-        InputError: it cannot be read, or is a plain text without a recording.
+        InputError: it cannot be read, holds no cue, or is a plain text without a recording.
         RecordingError: the recording cannot be read.
     """
-    form = form or format_of(file)
+    reading = reading or Reading()
+    is_input = str(file) == "-"
     try:
-        content = file.read_bytes()
+        content = sys.stdin.buffer.read() if is_input else file.read_bytes()
     except OSError as error:
         raise InputError(
             f"cannot be read ({(error.strerror or str(error)).lower()})", where=printable(file)
         ) from error
-    if form.read_text is None and recording is not None:
-        return timed_by_speech(decoded(content)[0], recording)
+    form = reading.form or (format_of_text(content, reading.encoding) if is_input else format_of(file))
     try:
-        return form.read(content)
+        if form.read_text is None and reading.recording is not None:
+            return timed_by_speech(decoded(content, reading.encoding)[0], reading.recording)
+        if reading.recording is not None:
+            raise InputError(
+                f"a file of the format {form.name} has times of its own, and --recording is for those that have none",
+                advice="`mantisreed sync` lays times on a recording",
+            )
+        return form.read(content, reading.encoding)
     except InputError as error:
         error.where = error.where or printable(file)
         raise

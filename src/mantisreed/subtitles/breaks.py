@@ -23,6 +23,7 @@ PLAIN, LOOSE, PAIR, UNIT = 20.0, 32.0, 70.0, 140.0
 before it; between those that do, such as a pronoun and its verb; inside of what is one thing, such as a name."""
 
 _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks or brackets
+_FORGOTTEN = 5.0  # more, before the last word of a clause
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
 _OPENING, _CLOSING = "([{（［｛「『【〈《", ")]}）］｝」』】〉》"
 _AROUND = "\"'“”„«»‹›()[]{}¿¡"  # quotes and brackets, and the marks that Spanish sentences begin with
@@ -31,6 +32,7 @@ _QUOTES = '"“”„«»'
 
 _CAPITALISES_NOUNS = frozenset(("de",))
 _ADJECTIVES_FOLLOW = frozenset(("fr", "es", "it", "pt"))
+_COMPOUNDS_NUMBERS = frozenset(("de", "nl", "it"))
 _VERBS_LAST = frozenset(("de", "nl"))
 _INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
 
@@ -147,8 +149,9 @@ class _Judge:
         tight = max(self._tied_to_following(at, starts_sentence), self._tied_to_preceding(at))
         if tight >= PLAIN:
             return tight
-        loose = self._between(at, phrase_length)
-        return max(tight, loose)
+        loose = max(tight, self._between(at, phrase_length))
+        # A last word that stands alone looks forgotten.
+        return loose + _FORGOTTEN if self._closes(at) else loose
 
     def _after_clause(self, at: int) -> float:
         known, word = self._known, self._heads[at]
@@ -235,7 +238,12 @@ class _Judge:
 
     def _is_number(self, at: int) -> bool:
         """Whether a number stands at a place, in digits or words."""
-        return _is_number(self._tails[at]) or self._tails[at] in self._known.numbers
+        word, numbers = self._tails[at], self._known.numbers
+        if _is_number(word) or word in numbers:
+            return True
+        # `dreihundertzwölf`: written as one word in German, Dutch and Italian
+        is_long = len(word) > 8 and self._tongue in _COMPOUNDS_NUMBERS
+        return is_long and any(map(word.endswith, numbers)) and any(map(word.startswith, numbers))
 
     def _after_auxiliary(self, at: int, kind: str) -> float:
         if kind in ("conjunction", "coordinating"):

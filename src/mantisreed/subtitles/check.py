@@ -6,7 +6,7 @@ from itertools import pairwise
 
 from mantisreed.subtitles.cues import Cue, text_width
 from mantisreed.subtitles.remarks import Remark
-from mantisreed.subtitles.rules import LayoutRules
+from mantisreed.subtitles.rules import CHARACTERS_OF_A_WORD, LayoutRules
 
 SLACK = 0.0011
 """Seconds; formats have milliseconds."""
@@ -87,6 +87,14 @@ def _of_cue(number: int, cue: Cue, rules: LayoutRules) -> Iterable[Finding]:
     if length > rules.longest + SLACK:
         yield finding("longest", f"{length:.2f} s", f"{rules.longest:g} s or less")
     width = sum(map(text_width, cue.lines))
-    if width > rules.max_cps * (length + SLACK):
-        speed = reading_speed(cue)
-        yield finding("max-cps", f"{speed:.1f}" if length > 0 else "no time to read it", f"{rules.max_cps:g}")
+    if width > rules.speed * (length + SLACK):
+        yield finding(*_too_fast(cue, rules))
+
+
+def _too_fast(cue: Cue, rules: LayoutRules) -> tuple[str, str, str]:
+    """The rule, what was found and what is allowed, in the unit that the rules are in."""
+    per_minute = 60.0 / CHARACTERS_OF_A_WORD
+    name, unit = ("max-cps", 1.0) if rules.max_wpm is None else ("max-wpm", per_minute)
+    speed = reading_speed(cue) * unit
+    found = f"{speed:.1f}" if speed < float("inf") else "no time to read it"
+    return name, found, f"{rules.speed * unit:g}"

@@ -14,7 +14,8 @@ class Mark:
     Attributes:
         line: which, from 0.
         first, last: its characters [first, last).
-        tag: `b`, `i` or `u`, or what else stands in a WebVTT start tag, such as `c.loud`, `lang de` or `ruby`.
+        tag: `b`, `i` or `u`, or what else stands in a WebVTT start tag, such as `c.loud`, `lang de` or `ruby`; or
+            `color #rrggbb` for a colour that WebVTT has no class for.
     """
 
     line: int
@@ -48,6 +49,7 @@ class Cue:
         marks: what is marked in its lines.
         settings: its WebVTT settings, such as `line:0 align:start`.
         name: its WebVTT identifier.
+        inner: which of the words a time stood before, where the cue was read from WebVTT; None where it was not.
         turns: line by line, whose it is, where two speakers share the cue; empty otherwise.
     """
 
@@ -60,6 +62,7 @@ class Cue:
     settings: str = ""
     name: str = ""
     turns: tuple[Turn, ...] = ()
+    inner: tuple[int, ...] | None = None
 
     @property
     def text(self) -> str:

@@ -42,3 +42,15 @@ def on_frames(cues: Sequence[Cue], rate: float, gap: float) -> list[Cue]:
         end = max(end, start + 1)
         snapped.append(replace(cue, start=float(start / frames), end=float(end / frames)))
     return snapped
+
+
+def seconds_of_drop_frame(hours: int, minutes: int, seconds: int, frames: int) -> float:
+    """The time of a drop-frame time code at 30000/1001 frames a second (SMPTE ST 12-1).
+
+    The first two numbers of each minute are left out, but for every tenth minute, so that the code keeps pace with
+    the clock.
+    """
+    all_minutes = hours * 60 + minutes
+    dropped = 2 * (all_minutes - all_minutes // 10)
+    count = (all_minutes * 60 + seconds) * 30 + frames - dropped
+    return float(count / exact_rate(29.97))

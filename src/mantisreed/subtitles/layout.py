@@ -17,10 +17,12 @@ from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.frames import on_frames
 from mantisreed.subtitles.overlaps import DASH
 from mantisreed.subtitles.rules import LayoutRules
+from mantisreed.subtitles.sounds import sound_parts
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.estimate import passages_over_speech
 from mantisreed.transcript.writing import is_spaceless, needs_space, phrases, spaced
 
+_SAMPLE = 20  # passages that tell the script
 _IMPOSSIBLE = 1e12
 _RULE = 1000.0  # for a line that is too long
 # Weights, all in units of a line break's penalty; tuned on the odd files of `benchmarks/gold`.
@@ -72,7 +74,9 @@ def lay_out(
         mark_speakers: put the rules' mark before the first word of each new speaker.
         until: when something else follows; None for nothing.
     """
-    rules = rules or LayoutRules()
+    passages = list(passages)
+    sample = " ".join(passage.text for passage in passages[:_SAMPLE])
+    rules = (rules or LayoutRules()).for_language(language, sample)
     tokens = _tokens_of(passages_over_speech(passages, ()), rules, language, mark_speakers=mark_speakers)
     if not tokens.words:
         return []
@@ -280,7 +284,7 @@ class _Shape:
             return _IMPOSSIBLE
         width = float(self._edges[last + 1] - self._edges[first] - self._spaces[first]) + 2 * len(DASH)
         room = min(max(self._following[last] - rules.gap - start, 0.0), rules.longest)
-        fast = max(width / max(room, 1e-3) / rules.max_cps - 1.0, 0.0)
+        fast = max(width / max(room, 1e-3) / rules.speed - 1.0, 0.0)
         missing = max(rules.shortest - room, 0.0)
         cost = _CUE + _SHARED
         cost += _FAST + _FASTER * fast if fast > _SLACK else 0.0
@@ -347,7 +351,7 @@ class _Shape:
         width -= width > rules.line_length  # where a line ends, no space is read
         room = np.clip(self._following[last] - rules.gap - start, 0.0, rules.longest)
         room = np.where(self._is_overlapped[last], spoken, room)
-        fast = np.maximum(width / np.maximum(room, 1e-3) / rules.max_cps - 1.0, 0.0)
+        fast = np.maximum(width / np.maximum(room, 1e-3) / rules.speed - 1.0, 0.0)
         missing = np.maximum(rules.shortest - room, 0.0)
         is_lost = (width < _LITTLE) & (self._penalties[first] + self._penalties[last + 1] > SENTENCE)
         cost = self._cue_breaks[last + 1] + breaking + _CUE + np.where(is_lost, _LOST, 0.0)
@@ -412,7 +416,7 @@ def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overl
         may_overlap: the next cue is another speaker's, who may begin before this one has ended.
     """
     start, spoken = cue.start, cue.end
-    wanted = max(spoken + rules.linger, start + rules.shortest, start + cue.width / rules.max_cps)
+    wanted = max(spoken + rules.linger, start + rules.shortest, start + cue.width / rules.speed)
     latest = max(spoken, start + rules.longest)
     end = min(wanted, latest)
     if following is None:
@@ -437,17 +441,22 @@ def _tokens_of(
         said = [word for word in passage.words if word.text.strip()]
         if not said:
             continue
-        spaces = spaced(passage.text, [word.text for word in said])
+        texts = [word.text for word in said]
+        spaces = spaced(passage.text, texts)
+        sounds = sound_parts(texts)
+        edges = {edge for sound in sounds for edge in sound}
+        dropped = {at for first, last in sounds for at in range(first, last)} if rules.sounds == "drop" else set()
         parts = (
-            (part, space and nth == 0)
-            for whole, space in zip(said, spaces, strict=True)
+            (part, space and nth == 0, at in edges and nth == 0)
+            for at, (whole, space) in enumerate(zip(said, spaces, strict=True))
+            if at not in dropped
             for nth, part in enumerate(_pieces_of(whole, rules, language))
         )
-        for number, (word, has_space) in enumerate(parts):
+        for number, (word, has_space, is_edge) in enumerate(parts):
             text = word.text
             if number == 0:
                 text = mark + text
-            elif before is not None and word.start - before.end > rules.longest_pause:
+            elif is_edge or (before is not None and word.start - before.end > rules.longest_pause):
                 run += 1
             tokens.is_glued.append(number > 0 and not has_space)
             tokens.texts.append(text)

@@ -2,18 +2,30 @@
 
 import re
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
 from mantisreed.subtitles.marking import STYLES, Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.remarks import Remark, excerpt_of
+from mantisreed.subtitles.styling import colour_mark, colour_of, keypad_of_settings, settings_of_keypad
 from mantisreed.units import clock
 
 TIME = r"(?:(\d{1,6}):)?(\d{1,2}):(\d{1,2})(?:[.,:](\d{1,3}))?"
 _TIMES = re.compile(rf"\s*{TIME}\s*-{{1,2}}>\s*{TIME}(.*)")
 _STRICT = re.compile(r"\d{2,}:[0-5]\d:[0-5]\d,\d{3} --> \d{2,}:[0-5]\d:[0-5]\d,\d{3}\s*$")
 _AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"
+_KINDS = {
+    "s": "strikethrough",
+    "font": "font",
+    "c": "class",
+    "v": "voice",
+    "lang": "language",
+    "ruby": "ruby",
+    "rt": "ruby",
+}
+_OVERRIDES = {"pos": "position", "move": "position", "fad": "fading", "k": "times inside the cue", "a": "position"}
 _TAG = re.compile(r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt)\b[^>\n]*>|\{\\[^}\n]*\}", re.IGNORECASE)
 
 
@@ -31,7 +43,7 @@ def read_srt(text: str) -> Subtitles:
     """The cues of SRT text in the order they stand.
 
     Numbers may be missing or wrong, blank lines more or fewer, hours missing or over 99, the comma a dot, the arrow
-    short. Bold, italics and underlining are kept, other marks of style and place left out.
+    short. Bold, italics, underlining, font colours and places by `{\\anN}` are kept; what else is dropped is told.
     """
     lines = with_line_feeds(text).split("\n")
     starts = [number for number, line in enumerate(lines) if _TIMES.match(line)]
@@ -55,14 +67,11 @@ def read_srt(text: str) -> Subtitles:
                 Remark("a cue ended before it began", lines[start].strip(), "an end after its start", *place)
             )
         if times[9].strip():
-            found.remarks.append(Remark("a cue's place on the screen was left out", times[9].strip(), "", *place))
-        shown, spans, is_losing = _untagged(
-            "\n".join(_payload(lines[start + 1 : following], following == len(lines)))
-        )
-        if is_losing:
-            found.remarks.append(Remark("marks of style were left out", "", "", *place))
-        kept, marks = lines_with_marks(shown, spans)
-        found.cues.append(Cue(begin, max(begin, end), kept, marks=marks))
+            found.remarks.append(Remark("dropped: coordinates", times[9].strip(), "", *place))
+        said = _untagged("\n".join(_payload(lines[start + 1 : following], following == len(lines))))
+        found.remarks += [Remark(f"dropped: {kind}", example, "", *place) for kind, example in said.dropped.items()]
+        kept, marks = lines_with_marks(said.shown, said.spans)
+        found.cues.append(Cue(begin, max(begin, end), kept, marks=marks, settings=said.settings))
     found.remarks += order_remarks(found.cues)
     return found
 
@@ -105,24 +114,67 @@ def _frame(lines: Sequence[str], start: int, before: int, place: tuple[int, int,
     return number, remarks
 
 
-def _untagged(text: str) -> tuple[str, list[Span], bool]:
-    """The text without tags, what is bold, in italics or underlined, and whether other marks were in it."""
-    shown, at, is_losing = "", 0, False
-    spans: list[Span] = []  # in the order in which they begin
-    inside: dict[str, int] = {}  # places in spans
+@dataclass(slots=True)
+class _Text:
+    """A cue's text without its tags.
+
+    Attributes:
+        shown: what is read.
+        spans: what is marked in it, in the order in which it begins.
+        settings: WebVTT's, of the place that the text asks for.
+        dropped: what is not kept: its kind, and the first of it as it stands.
+    """
+
+    shown: str = ""
+    spans: list[Span] = field(default_factory=list)
+    settings: str = ""
+    dropped: dict[str, str] = field(default_factory=dict)
+
+
+def _untagged(text: str) -> _Text:
+    found, at = _Text(), 0
+    inside: dict[str, list[int]] = {}  # places in spans, of tags that are open
     for tag in _TAG.finditer(text):
-        shown += text[at : tag.start()]
+        found.shown += text[at : tag.start()]
         at = tag.end()
-        name = (tag[2] or "").lower()
-        if name not in STYLES:
-            is_losing = True
-        elif not tag[1] and name not in inside:
-            inside[name] = len(spans)
-            spans.append((len(shown), len(text), name))
-        elif tag[1] and name in inside:
-            number = inside.pop(name)
-            spans[number] = (spans[number][0], len(shown), name)
-    return shown + text[at:], spans, is_losing
+        if tag[2] is None:
+            _take_override(tag[0], found)
+            continue
+        name = tag[2].lower()
+        if tag[1]:
+            if inside.get(name):
+                number = inside[name].pop()
+                found.spans[number] = (found.spans[number][0], len(found.shown), found.spans[number][2])
+            continue
+        mark = name if name in STYLES else _colour_in(tag[0]) if name == "font" else None
+        if mark is None:
+            found.dropped.setdefault(_KINDS.get(name, "style"), tag[0])
+            mark = ""
+        inside.setdefault(name, []).append(len(found.spans))
+        found.spans.append((len(found.shown), len(text), mark))
+    found.shown += text[at:]
+    found.spans = [span for span in found.spans if span[2]]
+    return found
+
+
+def _colour_in(tag: str) -> str | None:
+    """The mark of a font's colour; None where the tag has none."""
+    if re.search(r"\b(?:face|size)\s*=", tag, re.IGNORECASE) and "color" not in tag.lower():
+        return None
+    colour = re.search(r"""\bcolor\s*=\s*("[^"]*"|'[^']*'|[^\s>]+)""", tag, re.IGNORECASE)
+    return colour_mark(colour[1]) if colour else None
+
+
+def _take_override(tag: str, found: _Text) -> None:
+    """Take a tag in braces: a place, or something that only other formats have."""
+    for part in tag.strip("{}").split("\\")[1:]:
+        place = re.fullmatch(r"an([1-9])", part.strip())
+        if place:
+            found.settings = found.settings or settings_of_keypad(int(place[1]))
+        elif part.strip():
+            name = re.match(r"[a-z]+", part.strip())
+            kind = _OVERRIDES.get(name[0] if name else "", "override")
+            found.dropped.setdefault(kind, tag)
 
 
 def _payload(lines: Sequence[str], is_last: bool) -> list[str]:
@@ -133,6 +185,9 @@ def _payload(lines: Sequence[str], is_last: bool) -> list[str]:
 
 def _block(number: int, cue: Cue) -> str:
     text = "\n".join(marked_lines(cue, _escaped, _tags_of))
+    place = keypad_of_settings(cue.settings) if cue.settings else 2
+    if place != 2:
+        text = f"{{\\an{place}}}{text}"
     return f"{number}\n{clock(cue.start, separator=',')} --> {clock(cue.end, separator=',')}\n{text}\n\n"
 
 
@@ -141,4 +196,7 @@ def _escaped(text: str) -> str:
 
 
 def _tags_of(tag: str) -> tuple[str, str] | None:
-    return (f"<{tag}>", f"</{tag}>") if tag in STYLES else None
+    if tag in STYLES:
+        return f"<{tag}>", f"</{tag}>"
+    colour = colour_of(tag)
+    return (f'<font color="{colour}">', "</font>") if colour else None

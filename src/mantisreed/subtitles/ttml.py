@@ -12,10 +12,13 @@ from xml.sax.saxutils import escape, quoteattr
 
 from mantisreed.errors import InputError
 from mantisreed.subtitles.cues import Cue, Subtitles
+from mantisreed.subtitles.frames import seconds_of_drop_frame
 from mantisreed.subtitles.marking import Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.overlaps import DASH, without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks
+from mantisreed.subtitles.styling import colour_mark, colour_of, keypad_of_settings
+from mantisreed.transcript.writing import is_right_to_left
 from mantisreed.units import clock
 
 PROFILE = "http://www.w3.org/ns/ttml/profile/imsc1.1/text"
@@ -36,16 +39,25 @@ _HEAD = """\
     </styling>
     <layout>
       <region xml:id="below" tts:origin="10% 60%" tts:extent="80% 35%" tts:displayAlign="after"
-              tts:showBackground="whenActive" style="plain"/>
+              tts:showBackground="whenActive" style="plain"/>{regions}
     </layout>
   </head>
-  <body region="below">
+  <body region="below"{direction}>
     <div>
 """
 _TAIL = "    </div>\n  </body>\n</tt>\n"
 _NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 _STYLES = (("b", "fontWeight", "bold"), ("i", "fontStyle", "italic"), ("u", "textDecoration", "underline"))
+
+_REGION = """
+      <region xml:id="{name}" tts:origin="{origin}" tts:extent="{extent}" tts:displayAlign="{align}"
+              tts:showBackground="whenActive" style="plain"/>"""
+_ROWS = (
+    (1, "middle", {"origin": "10% 30%", "extent": "80% 40%", "align": "center"}),
+    (2, "above", {"origin": "10% 5%", "extent": "80% 35%", "align": "before"}),
+)
+_SAMPLE = 50  # cues that tell the direction of a script
 
 _CLOCK = re.compile(r"(\d{2,}):(\d\d):(\d\d)(?:\.(\d+)|:(\d{2,})(?:\.\d+)?)?$")
 _OFFSET = re.compile(r"(\d+(?:\.\d+)?)(h|ms|m|s|f|t)$")
@@ -61,7 +73,13 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None) -> str:
         for name, number in speakers.items()
     )
     tag = quoteattr(_NOT_IN_XML.sub("", language or ""))
-    head = _HEAD.format(namespace=NAMESPACE, profile=PROFILE, language=tag, agents=agents)
+    rows = {(keypad_of_settings(cue.settings) - 1) // 3 for cue in cues if cue.settings}
+    regions = "".join(_REGION.format(name=name, **place) for row, name, place in _ROWS if row in rows)
+    is_reversed = is_right_to_left("".join(line for cue in cues[:_SAMPLE] for line in cue.lines), language)
+    direction = ' tts:direction="rtl"' if is_reversed else ""
+    head = _HEAD.format(
+        namespace=NAMESPACE, profile=PROFILE, language=tag, agents=agents, regions=regions, direction=direction
+    )
     return head + "".join(_paragraph(cue, speakers) for cue in cues) + _TAIL
 
 
@@ -91,7 +109,16 @@ def _paragraph(cue: Cue, speakers: Mapping[str, int]) -> str:
     text = "<br/>".join(lines)
     # A background is not inherited, and a region's would stand there also when nobody speaks.
     span = f'<span style="box">{text}</span>' if text else ""
-    return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}>{span}</p>\n'
+    return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}{_place(cue)}>{span}</p>\n'
+
+
+def _place(cue: Cue) -> str:
+    """Region and alignment of a paragraph, where they are not the usual ones."""
+    if not cue.settings:
+        return ""
+    row, column = divmod(keypad_of_settings(cue.settings) - 1, 3)
+    region = {0: "", 1: ' region="middle"', 2: ' region="above"'}[row]
+    return region + {0: ' tts:textAlign="start"', 1: "", 2: ' tts:textAlign="end"'}[column]
 
 
 def _agent(speaker: str | None, speakers: Mapping[str, int]) -> str:
@@ -105,6 +132,8 @@ def _text(text: str) -> str:
 
 def _tags_of(tag: str) -> tuple[str, str] | None:
     style = next((f'tts:{name}="{value}"' for key, name, value in _STYLES if key == tag), None)
+    if style is None and (colour := colour_of(tag)):
+        style = f'tts:color="{colour}"'
     return None if style is None else (f"<span {style}>", "</span>")
 
 
@@ -117,6 +146,10 @@ class _Reader:
         numerator, _, denominator = (self._parameter("frameRateMultiplier") or "1 1").partition(" ")
         self._frames = rate * float(numerator) / float(denominator or 1)
         self._ticks = float(self._parameter("tickRate") or (self._frames if self._parameter("frameRate") else 1))
+        self._drops_frames = (self._parameter("dropMode") or "").lower() == "dropntsc"
+        self._regions = {
+            one.get(f"{{{_XML}}}id", ""): self._settings_of(one) for one in root.iter() if _local(one.tag) == "region"
+        }
         self._agents = {
             agent.get(f"{{{_XML}}}id", ""): " ".join("".join(agent.itertext()).split())
             for agent in root.iter()
@@ -174,7 +207,7 @@ class _Reader:
         if end <= begin:
             self._remark("a cue does not end after it begins", lines[0], "an end after its start", begin)
         speaker = self._agents.get(agent, agent) if agent else None
-        yield Cue(begin, max(begin, end), lines, speaker, marks=marks)
+        yield Cue(begin, max(begin, end), lines, speaker, marks=marks, settings=self._place_of(paragraph))
 
     def _shown(self, element: Tree.Element, before: str, spans: list[Span]) -> str:
         """The text before, and that of an element; spans are added, outer ones first."""
@@ -194,7 +227,34 @@ class _Reader:
         """What the element's own style, or one that it refers to, marks."""
         styles = [self._styles.get(name, {}) for name in (element.get("style") or "").split()]
         set_to = {_local(name): value for style in (*styles, element.attrib) for name, value in style.items()}
-        return [tag for tag, name, value in _STYLES if value in set_to.get(name, "").split()]
+        tags = [tag for tag, name, value in _STYLES if value in set_to.get(name, "").split()]
+        colour = colour_mark(set_to.get("color", "")) if _local(element.tag) == "span" else None
+        return tags if colour in (None, "c.white") else [*tags, str(colour)]
+
+    def _settings_of(self, region: Tree.Element) -> str:
+        """The WebVTT settings of a region's place, by the row of the screen that it is in."""
+        inner = [region, *(child for child in region if _local(child.tag) == "style")]
+        styles = [self._styles.get(name, {}) for one in inner for name in (one.get("style") or "").split()]
+        set_to = {
+            _local(name): value
+            for style in (*styles, *(one.attrib for one in inner))
+            for name, value in style.items()
+        }
+        height = re.match(r"\S+\s+(\d+(?:\.\d+)?)%", set_to.get("origin", ""))
+        top = float(height[1]) if height else None
+        if set_to.get("displayAlign") == "center" and top is not None and top < 50.0:
+            return "line:50%,center"
+        is_above = set_to.get("displayAlign", "before") == "before" and top is not None and top < 30.0
+        return "line:0" if is_above else ""
+
+    def _place_of(self, paragraph: Tree.Element) -> str:
+        """WebVTT settings of a paragraph's region and alignment."""
+        name = paragraph.get("region") or ""
+        styles = [self._styles.get(one, {}) for one in (paragraph.get("style") or "").split()]
+        set_to = {_local(key): value for style in (*styles, paragraph.attrib) for key, value in style.items()}
+        align = {"start": "align:start", "left": "align:start", "end": "align:end", "right": "align:end"}
+        parts = (self._regions.get(name, ""), align.get(set_to.get("textAlign", ""), ""))
+        return " ".join(part for part in parts if part)
 
     def _span(self, element: Tree.Element, begin: float, end: float) -> tuple[float, float]:
         own = {name: self._seconds(element.get(name)) for name in ("begin", "end", "dur")}
@@ -212,6 +272,8 @@ class _Reader:
         if found := _CLOCK.match(text.strip()):
             hours, minutes, seconds, fraction, frames = found.groups()
             whole = (int(hours) * 60 + int(minutes)) * 60 + int(seconds)
+            if self._drops_frames and frames is not None:
+                return seconds_of_drop_frame(int(hours), int(minutes), int(seconds), int(frames))
             return whole + (float(f"0.{fraction}") if fraction else int(frames or 0) / self._frames)
         if found := _OFFSET.match(text.strip()):
             number = float(found[1])

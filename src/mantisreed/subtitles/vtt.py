@@ -12,6 +12,7 @@ from mantisreed.subtitles.marking import DEEPEST, Span, lines_with_marks, marked
 from mantisreed.subtitles.overlaps import DASH, without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks, seconds_of
+from mantisreed.subtitles.styling import class_of_colour, colour_of
 from mantisreed.transcript.document import Word
 from mantisreed.transcript.writing import needs_space
 from mantisreed.units import clock
@@ -22,7 +23,7 @@ _ESCAPES = str.maketrans(
 _STRICT = r"(?:(\d{2,}):)?([0-5]\d):([0-5]\d)\.(\d{3})"
 _LOOSE = r"(?:(\d+):)?(\d{1,2}):(\d{1,2})(?:[.,](\d{1,3}))?"
 _TIMES = re.compile(rf"[ \t\f]*{_STRICT}[ \t\f]*-->[ \t\f]*{_STRICT}(?:[ \t\f]+(.*))?[ \t\f]*$")
-_LOOSE_TIMES = re.compile(rf"\s*{_LOOSE}\s*-->\s*{_LOOSE}(?:\s+(.*))?$")
+_LOOSE_TIMES = re.compile(rf"\s*{_LOOSE}\s*-->\s*{_LOOSE}(?:\s*([^\s\d].*))?\s*$")
 _AS_WRITTEN = "hh:mm:ss.mmm --> hh:mm:ss.mmm"
 _STAMP = re.compile(rf"{_LOOSE}$")
 _PIECE = re.compile(r"<([^>]*)(>|$)|[^<]+", re.DOTALL)
@@ -60,6 +61,12 @@ def write_webvtt(cues: Iterable[Cue], *, inner_times: bool = False, head: Iterab
         inner_times: put a timestamp before each word whose time is known, so that players can show words as spoken.
         head: blocks of styles, regions and comments, as they stand.
     """
+    cues = list(cues)
+    written = "\n".join(head)
+    colours = (colour_of(mark.tag) for cue in cues for mark in cue.marks if mark.tag.startswith("color "))
+    new = [colour for colour in dict.fromkeys(colours) if colour and class_of_colour(colour) not in written]
+    rules = [f"::cue(.{class_of_colour(colour)}) {{ color: {colour}; }}" for colour in new]
+    head = [*head, "\n".join(["STYLE", *rules])] if rules else head
     blocks = "".join(f"\n{block}\n" for block in head)
     return f"WEBVTT\n{blocks}" + "".join(_block(cue, inner_times=inner_times) for cue in cues)
 
@@ -272,27 +279,37 @@ def _parted(
         if has_dashes:
             lines, marks = without_dash(lines, marks)
         words: tuple[Word, ...] = ()
+        stamped: tuple[int, ...] = ()
         if len(stamps) > 1:
             inner = [(moment, at - first) for moment, at in stamps if first <= at < max(last, first + 1)]
             before = max((moment for moment, at in stamps if at <= first), default=cue.start)
-            words = _words(part, [(before, 0), *(one for one in inner if one[1] > 0)], cue.end)
+            words, stamped = _words(part, [(before, 0), *(one for one in inner if one[1] > 0)], cue.end)
         if lines or len(named) == 1:
-            yield replace(cue, lines=lines, speaker=voice, words=words, marks=marks, name=name)
+            yield replace(
+                cue, lines=lines, speaker=voice, words=words, marks=marks, name=name, inner=stamped if words else None
+            )
             name = ""
 
 
-def _words(shown: str, stamps: list[tuple[float, int]], end: float) -> tuple[Word, ...]:
-    """The words between inner timestamps, each stretch's time shared among its words by length."""
-    words = []
+def _words(shown: str, stamps: list[tuple[float, int]], end: float) -> tuple[tuple[Word, ...], tuple[int, ...]]:
+    """The words between inner timestamps, each stretch's time shared among its words by length.
+
+    Returns:
+        the words, and which of them a timestamp stands before.
+    """
+    words: list[Word] = []
+    stamped: list[int] = []
     for (begin, first), (until, last) in zip(stamps, [*stamps[1:], (end, len(shown))], strict=True):
         texts = shown[first:last].split()
         letters = sum(map(len, texts)) or 1
+        if first > 0 and texts:
+            stamped.append(len(words))
         at = begin
         for text in texts:
             length = max(0.0, until - begin) * len(text) / letters
             words.append(Word(text, round(at, 3), round(at + length, 3)))
             at += length
-    return tuple(words)
+    return tuple(words), tuple(stamped)
 
 
 def _block(cue: Cue, *, inner_times: bool) -> str:
@@ -330,7 +347,8 @@ def _stamps(cue: Cue) -> dict[int, list[tuple[int, str]]]:
             continue
         line, place = found
         at = place + len(word.text)
-        if number and round(latest, 3) < round(word.start, 3) < round(cue.end, 3):
+        is_known = cue.inner is None or number in cue.inner
+        if number and is_known and round(latest, 3) < round(word.start, 3) < round(cue.end, 3):
             stamps.setdefault(line, []).append((place, f"<{clock(word.start)}>"))
             latest = word.start
     return stamps
@@ -341,6 +359,8 @@ def _escaped(text: str) -> str:
 
 
 def _tags_of(tag: str) -> tuple[str, str] | None:
+    if tag.startswith("color "):
+        return f"<c.{class_of_colour(tag.removeprefix('color '))}>", "</c>"
     return f"<{tag}>", f"</{re.split(r'[. ]', tag, maxsplit=1)[0]}>"
 
 

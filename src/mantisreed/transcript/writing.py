@@ -187,3 +187,31 @@ def _parser(name: str) -> "Parser":
         "traditional_chinese": budoux.load_default_traditional_chinese_parser,
     }
     return loaders[name]()
+
+
+_SCRIPTS = (("ja", 0x3041, 0x30FF), ("ko", 0xAC00, 0xD7AF), ("zh", 0x4E00, 0x9FFF))
+_TELLING = 0.2  # of the letters; a foreign name in a text does not tell its language
+
+
+def language_of_script(text: str) -> str | None:
+    """The language that a script is of, for Japanese, Korean and Chinese; None for scripts of many languages."""
+    if text.isascii():
+        return None
+    letters = [ord(character) for character in text if character.isalpha()]
+    for language, first, last in _SCRIPTS:
+        if sum(first <= code <= last for code in letters) > _TELLING * len(letters):
+            return language
+    return None
+
+
+_REVERSED = frozenset(("ar", "he", "fa", "ur", "yi", "ps", "sd", "ug", "dv", "ckb"))
+
+
+def is_right_to_left(text: str, language: str | None = None) -> bool:
+    """Whether a text is written from right to left, by its language or else by most of its letters."""
+    if language:
+        return language.split("-")[0].lower() in _REVERSED
+    if text.isascii():
+        return False
+    classes = [unicodedata.bidirectional(character) for character in text]
+    return sum(one in ("R", "AL") for one in classes) > classes.count("L")

@@ -1,0 +1,95 @@
+"""What formats say of colours and places in different ways, in the one way that cues keep: WebVTT's.
+
+A colour is the mark `c.red` where WebVTT has a class for it, and `color #rrggbb` elsewhere. A place is WebVTT's cue
+settings. Places of `{\\anN}` are those of the digits on a numeric keypad: 7 8 9 above, 4 5 6 in the middle, 1 2 3
+below.
+"""
+
+import re
+
+CLASS_COLOURS = {
+    "white": "#ffffff",
+    "lime": "#00ff00",
+    "cyan": "#00ffff",
+    "red": "#ff0000",
+    "yellow": "#ffff00",
+    "magenta": "#ff00ff",
+    "blue": "#0000ff",
+    "black": "#000000",
+}
+"""The colours for which WebVTT has classes (section 5 of the standard)."""
+
+_OTHER_NAMES = {
+    "aqua": "#00ffff",
+    "fuchsia": "#ff00ff",
+    "gray": "#808080",
+    "grey": "#808080",
+    "green": "#008000",
+    "maroon": "#800000",
+    "navy": "#000080",
+    "olive": "#808000",
+    "orange": "#ffa500",
+    "purple": "#800080",
+    "silver": "#c0c0c0",
+    "teal": "#008080",
+}
+_NAMES = {code: name for name, code in CLASS_COLOURS.items()}
+_HEX = re.compile(r"#?([0-9a-fA-F]{6})(?:[0-9a-fA-F]{2})?$")
+_SHORT_HEX = re.compile(r"#([0-9a-fA-F])([0-9a-fA-F])([0-9a-fA-F])$")
+_OWN_CLASS = re.compile(r"c\.color-([0-9a-f]{6})$")
+
+
+def colour_mark(written: str) -> str | None:
+    """The mark of a colour, by its name or as `#rrggbb`; None where it is none."""
+    text = written.strip().strip("\"'").lower()
+    code = CLASS_COLOURS.get(text) or _OTHER_NAMES.get(text)
+    if short := _SHORT_HEX.match(text):
+        code = "#" + "".join(2 * digit for digit in short.groups())
+    elif found := _HEX.match(text):
+        code = f"#{found[1]}"
+    if code is None:
+        return None
+    return f"c.{_NAMES[code]}" if code in _NAMES else f"color {code}"
+
+
+def colour_of(mark: str) -> str | None:
+    """The colour of a mark as `#rrggbb`; None where it is no colour."""
+    if mark.startswith("color "):
+        return mark.removeprefix("color ")
+    if own := _OWN_CLASS.match(mark):
+        return f"#{own[1]}"
+    return CLASS_COLOURS.get(mark.removeprefix("c.")) if mark.startswith("c.") else None
+
+
+def class_of_colour(colour: str) -> str:
+    """The WebVTT class for a colour that has none by itself."""
+    return f"color-{colour.lstrip('#')}"
+
+
+def settings_of_keypad(digit: int) -> str:
+    """Cue settings that place a cue where `{\\anN}` does; empty for the usual place."""
+    row, column = divmod(digit - 1, 3)
+    line = {0: "", 1: "line:50%,center", 2: "line:0"}[row]
+    align = {0: "position:0%,line-left align:start", 1: "", 2: "position:100%,line-right align:end"}[column]
+    return " ".join(part for part in (line, align) if part)
+
+
+def keypad_of_settings(settings: str) -> int:
+    """The digit of `{\\anN}` that is nearest to cue settings; 2, below in the middle, for none."""
+    values = dict(part.partition(":")[::2] for part in settings.split())
+    align = values.get("align", "center")
+    column = {"start": 0, "left": 0, "end": 2, "right": 2}.get(align, 1)
+    return 3 * _row_of(values.get("line", "")) + column + 1
+
+
+def _row_of(line: str) -> int:
+    """0 for below, 1 for the middle, 2 for above."""
+    number = line.partition(",")[0]
+    try:
+        value = float(number.rstrip("%"))
+    except ValueError:
+        return 0
+    if not number.endswith("%"):
+        # Lines are counted from above, or with a minus from below; a screen has some fifteen.
+        return 2 if 0 <= value <= 5 else 0
+    return 2 if value < 40 else 1 if value <= 65 else 0
