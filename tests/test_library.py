@@ -16,6 +16,9 @@ def test_the_example_for_subtitles_works(tmp_path: Path) -> None:
     (tmp_path / "talk.srt").write_text(BAD)
     result = subprocess.run([sys.executable, "-c", example], cwd=tmp_path, capture_output=True, text=True)
     assert result.returncode == 0, result.stderr
-    assert result.stdout.splitlines() == ["1 1.0 line-length 64 37", "1 1.0 longest 8.00 s 7 s or less"]
+    assert result.stdout.splitlines() == [
+        "1 1.0 line-length 64 columns 37 columns",
+        "1 1.0 longest 8.00 s 7 s or less",
+    ]
     script = mantisreed.read_script(tmp_path / "talk.vtt")
     assert mantisreed.check_cues(script.cues or (), mantisreed.LayoutRules(line_length=37)) == []

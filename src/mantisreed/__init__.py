@@ -12,7 +12,6 @@ TYPE_CHECKING = False  # typing itself takes longer to import than all that --he
 if TYPE_CHECKING:
     from mantisreed.errors import MantisreedError
     from mantisreed.exports.formats import OUTPUT_FORMATS
-    from mantisreed.exports.mending import mended
     from mantisreed.exports.script import Script, WriteOptions
     from mantisreed.exports.word_lists import Wording
     from mantisreed.exports.wording import reworded
@@ -26,6 +25,7 @@ if TYPE_CHECKING:
     from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
     from mantisreed.subtitles.check import check_cues
     from mantisreed.subtitles.cues import Cue
+    from mantisreed.subtitles.fixing import fixed
     from mantisreed.subtitles.layout import lay_out
     from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.transcript.document import Passage, Transcript, Word
@@ -57,9 +57,9 @@ __all__ = [
     "check_cues",
     "collect",
     "export",
+    "fixed",
     "lay_out",
     "listen",
-    "mended",
     "open_workspace",
     "read_script",
     "retry",
@@ -93,7 +93,7 @@ _HOMES = {
     "export": "pipeline.exporting",
     "lay_out": "subtitles.layout",
     "listen": "pipeline.live",
-    "mended": "exports.mending",
+    "fixed": "subtitles.fixing",
     "open_workspace": "workspace",
     "read_script": "pipeline.exporting",
     "retry": "pipeline.collecting",

@@ -162,7 +162,12 @@ def test_what_breaks_a_rule_is_listed_and_mended(mantisreed: Command, tmp_path: 
     as_json = json.loads(mantisreed("check", "bad.srt", "--json", "--plot", "bad.png").stdout)
     (file,) = as_json["files"]
     assert file["cues"] == 2 and file["notes"] == []
-    assert set(file["findings"][0]) == {"cue", "start", "rule", "found", "allowed", "text", "line"}
+    by_rule = {finding["rule"]: finding for finding in file["findings"]}
+    assert set(by_rule["shortest"]) == {
+        *("cue", "start_seconds", "rule", "found_seconds", "allowed_seconds", "text", "line")
+    }
+    assert (by_rule["shortest"]["found_seconds"], by_rule["line-length"]["allowed_columns"]) == (0.3, 42)
+    assert by_rule["max-cps"]["found_characters_per_second"] > 300
     assert (tmp_path / "bad.png").read_bytes().startswith(b"\x89PNG")
     mantisreed("check", "bad.srt", "--fix")
     assert (tmp_path / "bad.srt.before").read_text() == BAD

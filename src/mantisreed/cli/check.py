@@ -33,8 +33,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fix",
         action="store_true",
-        help="lay out anew what breaks a rule, write as the format wants; keep each earlier version as FILE.before",
+        help="Repair each cue that breaks a rule, and the format; keep each earlier version as FILE.before",
     )
+    parser.add_argument("--language", metavar="TAG", help="Check where lines break in this language, such as en")
+    parser.add_argument("--recording", metavar="FILE", help="Check that cues stand while somebody speaks in this")
+    parser.add_argument("--encoding", metavar="NAME", help="encoding of the files (default: found out)")
     parser.add_argument("--plot", metavar="FILE.png", help="draw reading speed over time, and lengths of cues")
     parser.add_argument("--json", action="store_true", dest="as_json", help="findings as JSON on stdout")
     add_layout(parser)
@@ -46,6 +49,9 @@ def run(
     files: "Sequence[str]",
     config: str | None = None,
     fix: bool = False,
+    language: str | None = None,
+    recording: str | None = None,
+    encoding: str | None = None,
     plot: str | None = None,
     as_json: bool = False,
     **layout: "Any",
@@ -55,26 +61,29 @@ def run(
 
     from mantisreed.errors import InputError
     from mantisreed.files import printable
-    from mantisreed.pipeline.exporting import read_script
-    from mantisreed.subtitles.check import check_cues, check_format
+    from mantisreed.pipeline.exporting import Reading, read_script, speech_of
+    from mantisreed.subtitles.check import check_cues, check_format, check_speech
     from mantisreed.subtitles.remarks import notes_of
 
     rules = layout_rules(workspace_if_any(config), **layout)
+    speech = speech_of(Path(recording))[0] if recording else ()
     described, is_clean, drawn = [], True, []
     for name in files:
-        script = read_script(Path(name))
+        script = read_script(Path(name), Reading(encoding=encoding))
         if script.cues is None:
             raise InputError(
                 "there are no cues in it", where=printable(name), advice="`mantisreed convert` makes some"
             )
         cues: Sequence[Cue] = script.cues
         own = rules.for_language(script.language, " ".join(cue.text for cue in cues[:_SAMPLE]))
-        findings = sorted((*check_format(script.remarks), *check_cues(cues, own)), key=lambda one: one.cue)
+        tongue = language or script.language
+        found = [*check_format(script.remarks), *check_cues(cues, own, tongue), *check_speech(cues, speech)]
+        findings = sorted(found, key=lambda one: one.cue)
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
         if fix and findings:
-            cues, findings, before = _fixed(Path(name), script, own)
-            console.note(f"{printable(name)}: fixed; the file as it was is {printable(before)}")
+            cues, findings, before = _fixed(Path(name), script, own, tongue)
+            console.note(f"{printable(name)}: fixed; the file as it was is kept as {printable(before)}")
         is_clean = is_clean and not findings
         described.append(_described(name, cues, findings, notes))
         if not as_json:
@@ -88,20 +97,22 @@ def run(
     return 0 if is_clean else 1
 
 
-def _fixed(file: "Path", script: "Script", rules: "LayoutRules") -> "tuple[Sequence[Cue], list[Finding], Path]":
-    """Lay out anew what breaks a rule, write, and check again; gives where the file as it was is kept."""
+def _fixed(
+    file: "Path", script: "Script", rules: "LayoutRules", language: str | None
+) -> "tuple[Sequence[Cue], list[Finding], Path]":
+    """Repair what breaks a rule, write, and check again; gives where the file as it was is kept."""
     from dataclasses import replace
 
     from mantisreed.exports.formats import format_of
-    from mantisreed.exports.mending import mended
     from mantisreed.exports.script import WriteOptions
     from mantisreed.files import write_whole
     from mantisreed.subtitles.check import check_cues
+    from mantisreed.subtitles.fixing import fixed
 
-    cues = mended(script.cues or (), rules, script.language)
+    cues = fixed(script.cues or (), rules, language)
     before = _kept_before(file)
     write_whole(file, format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules)))
-    return cues, check_cues(cues, rules), before
+    return cues, check_cues(cues, rules, language), before
 
 
 def _kept_before(file: "Path") -> "Path":
@@ -124,15 +135,27 @@ def _kept_before(file: "Path") -> "Path":
 def _described(
     name: str, cues: "Sequence[Cue]", findings: "Sequence[Finding]", notes: "Sequence[str]"
 ) -> "dict[str, Any]":
-    import msgspec
-
     from mantisreed.files import printable
 
     return {
         "file": printable(name),
         "cues": len(cues),
-        "findings": [msgspec.to_builtins(finding) for finding in findings],
+        "findings": [_as_json(finding) for finding in findings],
         "notes": list(notes),
+    }
+
+
+def _as_json(finding: "Finding") -> "dict[str, Any]":
+    """A finding with its numbers as numbers, their unit in their names."""
+    unit = f"_{finding.unit}" if finding.unit else ""
+    return {
+        "cue": finding.cue,
+        "start_seconds": round(finding.start, 3),
+        "rule": finding.rule,
+        f"found{unit}": finding.value if finding.unit else finding.found,
+        f"allowed{unit}": finding.limit if finding.unit else finding.allowed,
+        "text": finding.text,
+        "line": finding.line,
     }
 
 

@@ -160,17 +160,26 @@ def timed_by_speech(text: str, recording: Path) -> Script:
     Raises:
         RecordingError: the recording cannot be read.
     """
+    from mantisreed.transcript.estimate import words_over_speech  # only for such texts
+
+    speech, duration = speech_of(recording)
+    said = " ".join(plain_paragraphs(text))
+    passages = words_over_speech(said, speech, duration) if said else ()
+    notes = ("times are estimated by the recording's speech",)
+    return Script(bare_transcript(passages, name=printable(recording.name), duration=round(duration, 3), notes=notes))
+
+
+def speech_of(recording: Path) -> tuple[tuple[tuple[float, float], ...], float]:
+    """Where somebody speaks in a recording, and how long it is, in seconds.
+
+    Raises:
+        RecordingError: the recording cannot be read.
+    """
     from mantisreed.audio.decode import SAMPLE_RATE  # only for sound
     from mantisreed.audio.speech import speech_map
     from mantisreed.audio.workers import DecodingWorkers
-    from mantisreed.transcript.estimate import words_over_speech
 
     with DecodingWorkers() as workers:
         sound = workers.stream(recording, sample_rate=SAMPLE_RATE, channels=1, track=None)
         speech = tuple((one.start, one.end) for one in speech_map(sound))
-    said = " ".join(plain_paragraphs(text))
-    passages = words_over_speech(said, speech, sound.seconds) if said else ()
-    notes = ("times are estimated by the recording's speech",)
-    return Script(
-        bare_transcript(passages, name=printable(recording.name), duration=round(sound.seconds, 3), notes=notes)
-    )
+    return speech, sound.seconds

@@ -6,8 +6,9 @@ tables of each language (`languages.toml`); what stands in none of them is a con
 phrase decides.
 """
 
-from collections.abc import Sequence
-from functools import cache
+from collections.abc import Container, Sequence
+from dataclasses import dataclass
+from functools import cache, lru_cache
 from itertools import accumulate
 
 from mantisreed.subtitles.languages import UNITS, LanguageWords, words_of_language
@@ -38,7 +39,10 @@ _INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
 
 
 def break_penalties(
-    texts: Sequence[str], language: str | None, is_glued: Sequence[bool] | None = None
+    texts: Sequence[str],
+    language: str | None,
+    is_glued: Sequence[bool] | None = None,
+    places: Container[int] | None = None,
 ) -> list[float]:
     """How bad a break before each text is; the first one has none.
 
@@ -46,12 +50,85 @@ def break_penalties(
         texts: words in order.
         language: a tag; None takes the rules that hold in any language.
         is_glued: which are written without a space before; None lets the script decide.
+        places: those that somebody wants to know of, which is faster; others may be 0. None for all.
     """
     tongue = (language or "").split("-")[0].lower()
-    penalties = _Judge(texts, tongue).penalties()
+    penalties = _Judge(texts, tongue).penalties(places)
     if not all(map(str.isascii, texts)):
         _part_phrases(penalties, texts, language, is_glued)
     return penalties
+
+
+@dataclass(frozen=True, slots=True)
+class _Facts:
+    """What is known of a word by itself.
+
+    Attributes:
+        bare: in lower case, without marks around it.
+        head, tail: what stands before and behind its apostrophe, where its language elides: `l'eau` is an article for
+            what stands before it, and a noun for what stands behind it. The bare word elsewhere.
+        kind, tail_kind: of the head and of the tail.
+        is_number: whether the tail is a number, in digits or words.
+        ends_sentence, ends_clause: whether it has a mark that does, abbreviations with them.
+        in_phrase: what it does to a noun phrase: `ends`, `begins`, `fills` (article and noun in one) or `goes on`.
+        brackets: how many more it opens than closes.
+        is_plain: it has letters and digits only.
+    """
+
+    bare: str
+    head: str
+    tail: str
+    kind: str
+    tail_kind: str
+    is_number: bool
+    ends_sentence: bool
+    ends_clause: bool
+    in_phrase: str
+    brackets: int
+    is_plain: bool
+
+    @property
+    def closes(self) -> bool:
+        """Whether a clause or a sentence ends with it."""
+        return self.ends_clause or self.ends_sentence
+
+
+@lru_cache(maxsize=1 << 16)
+def _facts_of(text: str, tongue: str) -> _Facts:
+    known = words_of_language(tongue)
+    bare = text.lower().replace("’", "'").strip(_STRIPPED)
+    elides = tongue in ("fr", "it")
+    head = bare.partition("'")[0] if elides else bare
+    tail = bare.rpartition("'")[2] if elides else bare
+    is_number = _is_number(tail) or tail in known.numbers
+    if not is_number and len(tail) > 8 and tongue in _COMPOUNDS_NUMBERS:
+        # `dreihundertzwölf`
+        is_number = any(map(tail.endswith, known.numbers)) and any(map(tail.startswith, known.numbers))
+    tail_kind = _kind_of(tail, known)
+    ends = ends_clause(text) or ends_sentence(text)
+    in_phrase = "goes on"
+    if ends:
+        in_phrase = "ends"
+    elif "'" in bare and head in known.determiners:
+        in_phrase = "fills"
+    elif tail in known.determiners or tail in known.quantifiers or is_number:
+        in_phrase = "begins"
+    elif tail_kind != "content" and tail not in known.adjectives:
+        in_phrase = "ends"
+    brackets = sum(text.count(mark) for mark in _OPENING) - sum(text.count(mark) for mark in _CLOSING)
+    return _Facts(
+        bare=bare,
+        head=head,
+        tail=tail,
+        kind=_kind_of(head, known),
+        tail_kind=tail_kind,
+        is_number=is_number,
+        ends_sentence=ends_sentence(text),
+        ends_clause=ends_clause(text),
+        in_phrase=in_phrase,
+        brackets=brackets,
+        is_plain=text.isalnum(),
+    )
 
 
 class _Judge:
@@ -62,44 +139,42 @@ class _Judge:
         self._tongue = tongue
         self._known = words_of_language(tongue)
         self._pairs = _phrase_pairs(tongue)
-        bare = [text.lower().replace("’", "'").strip(_STRIPPED) for text in texts]
-        # `l'eau` is an article for what stands before it, and a noun for what stands behind it.
-        self._heads, self._tails = bare, bare
-        if tongue in ("fr", "it"):
-            self._heads = [word.partition("'")[0] for word in bare]
-            self._tails = [word.rpartition("'")[2] for word in bare]
-        self._bare = bare
-        self._kinds: dict[str, str] = {}
+        self._words = [_facts_of(text, tongue) for text in texts]
 
-    def penalties(self) -> list[float]:
+    def penalties(self, places: Container[int] | None = None) -> list[float]:
         """By place; the first is 0."""
         texts = self._texts
         penalties = [0.0] * len(texts)
         brackets, quoted = 0, self._quoted()
         starts_sentence = True
         phrase_length = 0  # content words since an article or the like began a phrase; 0 outside of one
-        for at, text in enumerate(texts):
+        for at, word in enumerate(self._words):
             if at:
-                is_end = is_sentence_end(self._with_closing_mark(at - 1), text, self._tongue)
-                penalty = SENTENCE if is_end else self._inside_sentence(at, phrase_length, starts_sentence)
-                if brackets > 0 and penalty < UNIT:
-                    penalty += _BRACKETED
-                elif quoted[at] and not is_end:
-                    penalty += _QUOTED
-                penalties[at] = penalty
+                is_end = self._is_sentence_end(at)
+                if not is_end and (places is None or at in places):
+                    penalty = self._inside_sentence(at, phrase_length, starts_sentence)
+                    if brackets > 0 and penalty < UNIT:
+                        penalty += _BRACKETED
+                    elif quoted[at]:
+                        penalty += _QUOTED
+                    penalties[at] = penalty
                 starts_sentence = is_end
-            phrase_length = self._phrase_length(at, phrase_length)
-            if not text.isalnum():
-                brackets += sum(text.count(mark) for mark in _OPENING) - sum(text.count(mark) for mark in _CLOSING)
-                brackets = max(0, brackets)
-                if brackets and ends_sentence(text):
+            phrase_length = _phrase_length(word, phrase_length)
+            if not word.is_plain:
+                brackets = max(0, brackets + word.brackets)
+                if brackets and word.ends_sentence:
                     brackets = 0  # one that nobody closed
         return penalties
 
-    def _with_closing_mark(self, at: int) -> str:
-        """The word; of a closing quotation mark between spaces, with the word that it closes."""
-        text = self._texts[at]
-        return self._texts[at - 1] + text if at and text in ("»", "”") else text
+    def _is_sentence_end(self, at: int) -> bool:
+        """Whether a sentence ends before a place."""
+        before = self._words[at - 1]
+        if before.ends_sentence:
+            return is_sentence_end(self._texts[at - 1], self._texts[at], self._tongue)
+        # A closing quotation mark between spaces belongs to the word that it closes.
+        is_mark = self._texts[at - 1] in ("»", "”") and at > 1
+        closed = self._texts[at - 2] + self._texts[at - 1] if is_mark else ""
+        return is_mark and is_sentence_end(closed, self._texts[at], self._tongue)
 
     def _quoted(self) -> list[bool]:
         """Whether each place is inside of a short quotation."""
@@ -116,45 +191,25 @@ class _Judge:
                 opened = None
         return inside
 
-    def _kind(self, word: str) -> str:
-        """What kind of word it is, as it matters to a break before it; `content` for what no table knows."""
-        found = self._kinds.get(word)
-        if found is None:
-            found = self._kinds[word] = _kind_of(word, self._known)
-        return found
-
-    def _phrase_length(self, at: int, length: int) -> int:
-        """How many content words a noun phrase has so far."""
-        if ends_clause(self._texts[at]) or ends_sentence(self._texts[at]):
-            return 0
-        known, word = self._known, self._tails[at]
-        if "'" in self._bare[at] and self._heads[at] in known.determiners:
-            return 2
-        if word in known.determiners or word in known.numbers or word in known.quantifiers or _is_number(word):
-            return 1
-        if self._kind(word) != "content" and word not in known.adjectives:
-            return 0
-        return length + 1 if length else 0
-
     def _inside_sentence(self, at: int, phrase_length: int, starts_sentence: bool) -> float:
         """The penalty of a place that no sentence ends at."""
         texts = self._texts
         before, text = texts[at - 1], texts[at]
-        if ends_clause(before) and not before[-1:].isalnum():
+        if self._words[at - 1].ends_clause:
             return self._after_clause(at)
         if before[-1:] in NOT_LAST or text[:1] in NOT_FIRST or text in _LONE_MARKS or before in _LONE_MARKS:
             return UNIT
-        if ends_sentence(before) and self._bare[at - 1] not in self._known.may_end:
+        if self._words[at - 1].ends_sentence and self._words[at - 1].bare not in self._known.may_end:
             return UNIT  # the full stop of an abbreviation, which belongs to what follows
         tight = max(self._tied_to_following(at, starts_sentence), self._tied_to_preceding(at))
         if tight >= PLAIN:
             return tight
         loose = max(tight, self._between(at, phrase_length))
         # A last word that stands alone looks forgotten.
-        return loose + _FORGOTTEN if self._closes(at) else loose
+        return loose + _FORGOTTEN if self._words[at].closes else loose
 
     def _after_clause(self, at: int) -> float:
-        known, word = self._known, self._heads[at]
+        known, word = self._known, self._words[at].head
         begins_clause = (
             word in known.conjunctions
             or word in known.coordinating
@@ -168,9 +223,9 @@ class _Judge:
     def _tied_to_following(self, at: int, starts_sentence: bool) -> float:
         """How tightly the word before belongs to what comes."""
         known = self._known
-        word, following = self._tails[at - 1], self._heads[at]
+        word, following = self._words[at - 1].tail, self._words[at].head
         written, next_written = self._texts[at - 1], self._texts[at]
-        kind = self._kind(following)
+        kind = self._words[at].kind
         begins_phrase = kind in _BEGIN_PHRASES
         if (
             self._tongue not in _CAPITALISES_NOUNS
@@ -180,14 +235,14 @@ class _Judge:
             return UNIT
         if word in known.titles and next_written[:1].isupper():
             return UNIT
-        if self._is_number(at - 1):
+        if self._words[at - 1].is_number:
             return self._after_number(at, kind)
         if (word, following) in self._pairs:
             return PAIR - 6
         if word in known.determiners and not (begins_phrase and word in known.conjunctions):
             return UNIT
         if word in known.coordinating:
-            joins_numbers = at > 1 and self._is_number(at - 2) and self._is_number(at)
+            joins_numbers = at > 1 and self._words[at - 2].is_number and self._words[at].is_number
             return UNIT if joins_numbers else PAIR
         if word in known.conjunctions:
             return PHRASE if kind == "conjunction" and word not in known.prepositions else PAIR
@@ -197,7 +252,7 @@ class _Judge:
             # `went out in the rain`, `looked after the birds`: some belong to the verb before them
             if begins_phrase:
                 return PREPOSITION
-            return PHRASE if at > 1 and (self._tails[at - 2], word) in self._pairs else PAIR
+            return PHRASE if at > 1 and (self._words[at - 2].tail, word) in self._pairs else PAIR
         if word in known.pronouns and not begins_phrase and kind not in ("determiner", "pronoun"):
             return PAIR
         if word in known.auxiliaries:
@@ -222,11 +277,11 @@ class _Judge:
 
     def _after_number(self, at: int, kind: str) -> float:
         known = self._known
-        word, following = self._tails[at - 1], self._heads[at]
+        word, following = self._words[at - 1].tail, self._words[at].head
         is_unit = following in UNITS or following in known.behind or self._texts[at] in UNITS
         if is_unit or _is_number(following) or following in known.numbers:
             return UNIT
-        if following in known.coordinating and at + 1 < len(self._texts) and self._is_number(at + 1):
+        if following in known.coordinating and at + 1 < len(self._texts) and self._words[at + 1].is_number:
             return UNIT
         if following in known.auxiliaries:
             return PHRASE
@@ -235,15 +290,6 @@ class _Judge:
             is_year = len(word) == 4 and word.isdigit()
             return LOOSE if is_year else PAIR + 4
         return 0.0
-
-    def _is_number(self, at: int) -> bool:
-        """Whether a number stands at a place, in digits or words."""
-        word, numbers = self._tails[at], self._known.numbers
-        if _is_number(word) or word in numbers:
-            return True
-        # `dreihundertzwölf`: written as one word in German, Dutch and Italian
-        is_long = len(word) > 8 and self._tongue in _COMPOUNDS_NUMBERS
-        return is_long and any(map(word.endswith, numbers)) and any(map(word.startswith, numbers))
 
     def _after_auxiliary(self, at: int, kind: str) -> float:
         if kind in ("conjunction", "coordinating"):
@@ -259,47 +305,43 @@ class _Judge:
     def _tied_to_preceding(self, at: int) -> float:
         """How tightly a word belongs to the one before it."""
         known = self._known
-        word, before = self._heads[at], self._tails[at - 1]
-        following = self._heads[at + 1] if at + 1 < len(self._texts) else ""
+        word, before = self._words[at].head, self._words[at - 1].tail
+        next_word = self._words[at + 1] if at + 1 < len(self._texts) else None
+        following = next_word.head if next_word else ""
+        next_kind = next_word.kind if next_word else ""
         if word in known.object_pronouns and word not in known.auxiliaries and self._is_object(at):
             return PAIR
         if word in known.behind and (before in UNITS or before in known.behind):
             return UNIT
         if word in known.particles and following not in known.determiners:
             is_preposition = word in known.prepositions
-            ends = ends_clause(self._texts[at]) or ends_sentence(self._texts[at])
-            if not is_preposition or ends or self._kind(following) in _BEGIN_PHRASES:
+            ends = self._words[at].closes
+            if not is_preposition or ends or next_kind in _BEGIN_PHRASES:
                 return PAIR
-        if word in known.prepositions and (ends_clause(self._texts[at]) or ends_sentence(self._texts[at])):
+        if word in known.prepositions and self._words[at].closes:
             return PAIR
         if word in known.pronouns and (self._asks(at) or (self._is_verb(before) and self._inverts())):
             return PAIR
         if word in known.coordinating and following:
-            after = (
-                at + 2 >= len(self._texts) or ends_clause(self._texts[at + 1]) or ends_sentence(self._texts[at + 1])
-            )
-            is_pair = self._kind(before) == "content" and self._kind(following) == "content"
+            after = at + 2 >= len(self._texts) or self._words[at + 1].closes
+            is_pair = self._words[at - 1].tail_kind == "content" and next_kind == "content"
             if (before in known.behind and _is_number(following)) or (is_pair and after):
                 return LOOSE
-        may_be_verb = self._texts[at][:1].islower() and self._kind(word) in ("content", "auxiliary")
-        if self._tongue in _VERBS_LAST and may_be_verb and self._closes(at):
+        may_be_verb = self._texts[at][:1].islower() and self._words[at].kind in ("content", "auxiliary")
+        if self._tongue in _VERBS_LAST and may_be_verb and self._words[at].closes:
             return LOOSE  # the verb that the clause waited for
         return 0.0
 
-    def _closes(self, at: int) -> bool:
-        """Whether a clause or a sentence ends with a word."""
-        return ends_clause(self._texts[at]) or ends_sentence(self._texts[at])
-
     def _is_object(self, at: int) -> bool:
         """Whether a pronoun such as `her`, which may be an article as well, stands for somebody."""
-        if self._heads[at] not in self._known.determiners or at + 1 == len(self._texts):
+        if self._words[at].head not in self._known.determiners or at + 1 == len(self._texts):
             return True
-        ends = ends_clause(self._texts[at]) or ends_sentence(self._texts[at])
-        return ends or self._kind(self._heads[at + 1]) not in ("content", "adjective", "number", "degree")
+        ends = self._words[at].closes
+        return ends or self._words[at + 1].kind not in ("content", "adjective", "number", "degree")
 
     def _asks(self, at: int) -> bool:
         """Whether an auxiliary stands before a pronoun, as in questions."""
-        return self._tails[at - 1] in self._known.auxiliaries
+        return self._words[at - 1].tail in self._known.auxiliaries
 
     def _inverts(self) -> bool:
         """Whether a pronoun may stand behind its verb."""
@@ -312,8 +354,8 @@ class _Judge:
     def _between(self, at: int, phrase_length: int) -> float:
         """The penalty where nothing ties two words."""
         known = self._known
-        word, before = self._heads[at], self._tails[at - 1]
-        kind = self._kind(word)
+        word, before = self._words[at].head, self._words[at - 1].tail
+        kind = self._words[at].kind
         match kind:
             case "conjunction" | "coordinating":
                 return CONJUNCTION
@@ -346,20 +388,25 @@ class _Judge:
         return PLAIN - 4 if self._is_verb(before) else PLAIN
 
     def _before_preposition(self, at: int) -> float:
-        following = self._heads[at + 1] if at + 1 < len(self._texts) else ""
+        following = self._words[at + 1].head if at + 1 < len(self._texts) else ""
         if following in self._known.object_pronouns or following in ("it", "that", "this"):
             return PLAIN  # two short words, such as `for us`
-        return PHRASE + 1 if self._is_verb(self._tails[at - 1]) else PREPOSITION
+        return PHRASE + 1 if self._is_verb(self._words[at - 1].tail) else PREPOSITION
 
     def _before_to(self, at: int) -> float:
         """Before English `to`: of a place or person as before other prepositions, of a verb a little worse."""
-        following = self._heads[at + 1] if at + 1 < len(self._texts) else ""
-        kind = self._kind(following)
-        is_place = (
-            kind in ("determiner", "number", "quantifier")
-            or self._texts[min(at + 1, len(self._texts) - 1)][:1].isupper()
-        )
-        return PHRASE + 1 if not is_place or self._is_verb(self._tails[at - 1]) else PREPOSITION
+        has_next = at + 1 < len(self._texts)
+        kind = self._words[at + 1].kind if has_next else ""
+        is_name = has_next and self._texts[at + 1][:1].isupper()
+        is_place = is_name or kind in ("determiner", "number", "quantifier")
+        return PHRASE + 1 if not is_place or self._is_verb(self._words[at - 1].tail) else PREPOSITION
+
+
+def _phrase_length(word: _Facts, length: int) -> int:
+    """How many content words a noun phrase has, with one more word."""
+    if word.in_phrase == "goes on":
+        return length + 1 if length else 0
+    return {"ends": 0, "begins": 1, "fills": 2}[word.in_phrase]
 
 
 _BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
@@ -465,3 +512,8 @@ def is_sentence_end(text: str, following: str, tongue: str) -> bool:
     # An initial, or letters with full stops between them such as `J. R.`
     is_initial = len(word) == 1 and word.isalpha() and text.strip(_AROUND)[:1].isupper() and word != "i"
     return not is_initial
+
+
+def is_known_language(language: str) -> bool:
+    """Whether there are tables of a language, by its tag."""
+    return words_of_language(language.split("-")[0].lower()) != LanguageWords()

@@ -5,6 +5,7 @@ chain of cues is found from the end of each. A rule that is broken costs more th
 linear in the number of words.
 """
 
+import math
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -155,6 +156,8 @@ def broken_into_lines(
     count, limit = len(texts), rules.line_length
     if width(0, count) <= limit or count == 1:
         return (line(0, count),)
+    if (two := _two_lines(edges, glued, penalties, limit)) is not None:
+        return line(0, two), line(two, count)
     # best[lines][last]: cost and where the last line begins
     best: list[dict[int, tuple[float, int]]] = [{0: (0.0, 0)}]
     for _ in range(count):
@@ -167,9 +170,7 @@ def broken_into_lines(
                     break
                 total = cost + (penalties[first] if first else 0.0) + (_RULE if wide > limit else 0.0)
                 if above is not None:
-                    differ = abs(above - wide)
-                    total += _BALANCE * differ + _LOPSIDED * (differ / limit) ** 2
-                    total += _TOP_HEAVY if above > wide else 0.0
+                    total += _unevenness(above, wide, limit)
                 if last not in reached or total < reached[last][0]:
                     reached[last] = total, first
         best.append(reached)
@@ -179,6 +180,28 @@ def broken_into_lines(
     for level in range(len(best) - 1, 0, -1):
         ends.append(best[level][ends[-1]][1])
     return tuple(line(first, last) for first, last in pairwise(reversed(ends)))
+
+
+def _unevenness(above: int, below: int, limit: int) -> float:
+    """What it costs that two lines are of different lengths, the more if the longer one is above."""
+    differ = abs(above - below)
+    return _BALANCE * differ + _LOPSIDED * (differ / limit) ** 2 + (_TOP_HEAVY if above > below else 0.0)
+
+
+def _two_lines(edges: Sequence[int], glued: Sequence[bool], penalties: Sequence[float], limit: int) -> int | None:
+    """Where a text is best broken in two lines; None where it does not fit in two. Most texts do."""
+    best, place = math.inf, None
+    for at in range(1, len(edges) - 1):
+        above = edges[at] - (0 if glued[0] else 1)
+        if above > limit:
+            break
+        below = edges[-1] - edges[at] - (0 if glued[at] else 1)
+        if below > limit:
+            continue
+        cost = penalties[at] + _unevenness(above, below, limit)
+        if cost < best:
+            best, place = cost, at
+    return place
 
 
 class _Shape:
