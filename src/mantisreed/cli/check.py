@@ -3,7 +3,7 @@
 import argparse
 
 from mantisreed.cli.arguments import add_config, add_layout, layout_rules, workspace_if_any
-from mantisreed.cli.console import Console, plain_table
+from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -82,11 +82,12 @@ def run(
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
         if fix and findings:
-            cues, findings, before = _fixed(Path(name), script, own, tongue)
+            cues, findings, before = _fixed(Path(name), script, own, tongue, findings)
             console.note(f"{printable(name)}: fixed; the file as it was is kept as {printable(before)}")
         is_clean = is_clean and not findings
-        described.append(_described(name, cues, findings, notes))
-        if not as_json:
+        if as_json:
+            described.append(_described(name, cues, findings, notes))
+        else:
             _print(console, name, cues, findings, notes)
     if plot is not None:
         from mantisreed.exports.plots import draw_cues
@@ -98,7 +99,11 @@ def run(
 
 
 def _fixed(
-    file: "Path", script: "Script", rules: "LayoutRules", language: str | None
+    file: "Path",
+    script: "Script",
+    rules: "LayoutRules",
+    language: str | None,
+    findings: "Sequence[Finding]",
 ) -> "tuple[Sequence[Cue], list[Finding], Path]":
     """Repair what breaks a rule, write, and check again; gives where the file as it was is kept."""
     from dataclasses import replace
@@ -109,7 +114,7 @@ def _fixed(
     from mantisreed.subtitles.check import check_cues
     from mantisreed.subtitles.fixing import fixed
 
-    cues = fixed(script.cues or (), rules, language)
+    cues = fixed(script.cues or (), rules, language, findings)
     before = _kept_before(file)
     write_whole(file, format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules)))
     return cues, check_cues(cues, rules, language), before
@@ -159,34 +164,33 @@ def _as_json(finding: "Finding") -> "dict[str, Any]":
     }
 
 
+_HEADINGS = (">cue", "time", "rule", "found", "allowed", "text")
+
+
+def _row_of(finding: "Finding") -> tuple[str, ...]:
+    from mantisreed.units import clock
+
+    return (
+        str(finding.cue or (f"line {finding.line}" if finding.line else "file")),
+        clock(finding.start) if finding.cue else "",
+        finding.rule,
+        finding.found,
+        finding.allowed,
+        finding.text,
+    )
+
+
 def _print(
     console: Console, name: str, cues: "Sequence[Cue]", findings: "Sequence[Finding]", notes: "Sequence[str]"
 ) -> None:
     from collections import Counter
 
-    from rich.text import Text
-
     from mantisreed.files import printable
-    from mantisreed.units import clock
 
     for note in notes:
         console.note(f"note: {printable(name)}: {note}")
     if findings:
-        table = plain_table()
-        table.add_column("cue", justify="right")
-        for heading in ("time", "rule", "found", "allowed"):
-            table.add_column(heading)
-        table.add_column("text", overflow="ellipsis", no_wrap=True)
-        for finding in findings:
-            table.add_row(
-                str(finding.cue or (f"line {finding.line}" if finding.line else "file")),
-                clock(finding.start) if finding.cue else "",
-                finding.rule,
-                finding.found,
-                finding.allowed,
-                Text(finding.text),
-            )
-        console.table(table)
+        console.rows(_HEADINGS, [_row_of(finding) for finding in findings])
     rules = ", ".join(f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common())
     broken = len({one.cue for one in findings} - {0})
     count = "1 cue" if len(cues) == 1 else f"{len(cues)} cues"

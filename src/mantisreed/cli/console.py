@@ -8,6 +8,8 @@ from mantisreed.errors import InputError, MantisreedError
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     import logging
+    from collections.abc import Sequence
+    from typing import Literal
 
     import rich.console
     import rich.table
@@ -105,19 +107,48 @@ class Console:
         wide = None if sys.stdout.isatty() else 400
         rich.console.Console(highlight=False, width=wide, soft_wrap=wide is not None).print(table)
 
+    def rows(self, headings: "Sequence[str]", rows: "Sequence[Sequence[str]]") -> None:
+        """A table of plain texts, to stdout.
+
+        Args:
+            headings: of the columns; `>` before one sets its column to the right.
+            rows: as many texts each.
+        """
+        if len(rows) <= _MOST_DRAWN:
+            from rich.text import Text
+
+            table = plain_table()
+            for number, heading in enumerate(headings, 1):
+                is_last = number == len(headings)
+                justify: Literal["left", "right"] = "right" if heading.startswith(">") else "left"
+                overflow: Literal["ellipsis", "fold"] = "ellipsis" if is_last else "fold"
+                table.add_column(heading.lstrip(">"), justify=justify, overflow=overflow, no_wrap=is_last)
+            for row in rows:
+                table.add_row(*map(Text, row))
+            self.table(table)
+            return
+        columns = list(zip(*([heading.lstrip(">") for heading in headings], *rows), strict=True))
+        is_right = [heading.startswith(">") for heading in headings]
+        self._print_columns(columns, is_right)
+
     @staticmethod
-    def _long_table(table: "rich.table.Table") -> None:
+    def _print_columns(columns: "Sequence[Sequence[str]]", is_right: "Sequence[bool]") -> None:
+        """Columns beside each other, quickly."""
         from rich.cells import cell_len
 
+        shown = []
+        for cells, right in zip(columns[:-1], is_right, strict=False):
+            lengths = [len(cell) if cell.isascii() else cell_len(cell) for cell in cells]
+            width = max(lengths)
+            blanks = [" " * (width - length) for length in lengths]
+            pairs = zip(blanks, cells, strict=True) if right else zip(cells, blanks, strict=True)
+            shown.append([f"{left}{text}" for left, text in pairs])
+        lines = ("  ".join(row).rstrip() for row in zip(*shown, columns[-1], strict=True))
+        print(_shown("\n".join(lines)))  # noqa: T201
+
+    def _long_table(self, table: "rich.table.Table") -> None:
         columns = [[str(cell) for cell in (column.header, *column.cells)] for column in table.columns]
-        widths = [max(map(cell_len, cells)) for cells in columns[:-1]]
-        ends = [column.justify == "right" for column in table.columns]
-        for row in zip(*columns, strict=True):
-            shown = []
-            for cell, width, is_right in zip(row, widths, ends, strict=False):
-                blanks = " " * (width - cell_len(cell))
-                shown.append(blanks + cell if is_right else cell + blanks)
-            print(_shown("  ".join((*shown, row[-1])).rstrip()))  # noqa: T201
+        self._print_columns(columns, [column.justify == "right" for column in table.columns])
 
     def _log_trace(self, error: Exception) -> None:
         if self._verbose or self._log_file:

@@ -6,7 +6,7 @@ from dataclasses import replace
 from itertools import pairwise
 
 from mantisreed.subtitles.breaks import break_penalties
-from mantisreed.subtitles.check import SLACK, check_cues, has_dash
+from mantisreed.subtitles.check import SLACK, Finding, check_cues, has_dash
 from mantisreed.subtitles.cues import Cue, Mark, text_width
 from mantisreed.subtitles.layout import broken_into_lines
 from mantisreed.subtitles.marking import marks_in
@@ -18,7 +18,12 @@ _NEW_CUE = 30.0  # penalties of a line break; a cue more is made only for a much
 _LEAST = 0.05  # seconds that a cue stands at least, whatever comes
 
 
-def fixed(cues: Sequence[Cue], rules: LayoutRules, language: str | None = None) -> list[Cue]:
+def fixed(
+    cues: Sequence[Cue],
+    rules: LayoutRules,
+    language: str | None = None,
+    findings: Sequence[Finding] | None = None,
+) -> list[Cue]:
     """The cues in order of time, each that breaks a rule changed as little as mends it.
 
     Lines are broken anew inside of their cue; a text that needs more lines than a cue may have is given more cues in
@@ -30,10 +35,14 @@ def fixed(cues: Sequence[Cue], rules: LayoutRules, language: str | None = None) 
         cues: as they were read.
         rules: how cues may look.
         language: a tag; None knows punctuation only.
+        findings: what a check of these very cues has found; None checks them.
     """
-    cues = sorted((cue for cue in cues if cue.lines), key=lambda cue: (cue.start, cue.end))
+    in_order = sorted((cue for cue in cues if cue.lines), key=lambda cue: (cue.start, cue.end))
+    if findings is None or in_order != list(cues):
+        findings = check_cues(in_order, rules, language)
+    cues = in_order
     broken: dict[int, set[str]] = {}
-    for finding in check_cues(cues, rules, language):
+    for finding in findings:
         # What is found between two cues is the first one's to mend.
         at = finding.cue - 2 if finding.rule in ("gap", "overlap", "flicker") else finding.cue - 1
         broken.setdefault(at, set()).add(finding.rule)
@@ -56,10 +65,12 @@ def _repaired(
         return [cue]
     if any(map(has_dash, cue.lines)):
         return [_with_shorter_lines(cue, rules, language)]
-    anew = _broken_anew(cue, rules, language)
-    if len(anew.lines) <= rules.lines and not _says_too_much(cue, found, rules):
-        return [anew]
-    return _parted(cue, rules, language) or [anew]
+    texts = words_of(cue.text, language)
+    penalties = break_penalties(texts, language)
+    lines = broken_into_lines(texts, penalties, rules)
+    if len(lines) < 2 or (len(lines) <= rules.lines and not _says_too_much(cue, found, rules)):
+        return [_with_lines(cue, lines)]
+    return _parted(cue, _groups_of_lines(lines, texts, penalties, rules), rules)
 
 
 def _says_too_much(cue: Cue, found: set[str], rules: LayoutRules) -> bool:
@@ -87,12 +98,6 @@ def _end_of(cue: Cue, latest: float, found: set[str], rules: LayoutRules) -> flo
     return max(end, cue.start)
 
 
-def _broken_anew(cue: Cue, rules: LayoutRules, language: str | None) -> Cue:
-    """The cue with its text on as few lines as hold it."""
-    texts = words_of(cue.text, language)
-    return _with_lines(cue, broken_into_lines(texts, break_penalties(texts, language), rules))
-
-
 def _with_shorter_lines(cue: Cue, rules: LayoutRules, language: str | None) -> Cue:
     """The cue with lines that are too long broken, if it may have so many; each speaker's line stays apart."""
     lines: list[str] = []
@@ -108,14 +113,8 @@ def _with_lines(cue: Cue, lines: tuple[str, ...]) -> Cue:
     return replace(cue, lines=lines, marks=tuple(marks))
 
 
-def _parted(cue: Cue, rules: LayoutRules, language: str | None) -> list[Cue]:
-    """Several cues in the time of one, each with as many lines as it may have."""
-    texts = words_of(cue.text, language)
-    penalties = break_penalties(texts, language)
-    lines = broken_into_lines(texts, penalties, rules)
-    if len(lines) < 2:
-        return [_with_lines(cue, lines)]
-    groups = _groups_of_lines(lines, texts, penalties, rules)
+def _parted(cue: Cue, groups: Sequence[tuple[str, ...]], rules: LayoutRules) -> list[Cue]:
+    """Several cues in the time of one, by the lines of each."""
     starts = _starts_of(groups, cue, rules)
     ends = [*(start - rules.gap for start in starts[1:]), cue.end]
     marks = _marks_by_cue(groups, cue)

@@ -6,7 +6,7 @@ linear in the number of words.
 """
 
 import math
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -160,26 +160,50 @@ def broken_into_lines(
         return line(0, two), line(two, count)
     # best[lines][last]: cost and where the last line begins
     best: list[dict[int, tuple[float, int]]] = [{0: (0.0, 0)}]
-    for _ in range(count):
+    for earliest, latest in _line_windows(width, count, limit):
         reached: dict[int, tuple[float, int]] = {}
         for first, (cost, before) in best[-1].items():
             above = width(before, first) if first else None
-            for last in range(first + 1, count + 1):
+            if first:
+                cost += penalties[first]
+            for last in range(max(first + 1, earliest), latest + 1):
                 wide = width(first, last)
-                if wide > limit and last > first + 1:
+                is_too_wide = wide > limit
+                if is_too_wide and last > first + 1:
                     break
-                total = cost + (penalties[first] if first else 0.0) + (_RULE if wide > limit else 0.0)
+                total = cost + (_RULE if is_too_wide else 0.0)
                 if above is not None:
                     total += _unevenness(above, wide, limit)
                 if last not in reached or total < reached[last][0]:
                     reached[last] = total, first
         best.append(reached)
-        if count in reached:
-            break
     ends = [count]
     for level in range(len(best) - 1, 0, -1):
         ends.append(best[level][ends[-1]][1])
     return tuple(line(first, last) for first, last in pairwise(reversed(ends)))
+
+
+def _line_windows(width: Callable[[int, int], int], count: int, limit: int) -> list[tuple[int, int]]:
+    """Between which places each line ends, where as few lines as can be hold all words.
+
+    The latest places come from filling lines from the first word on, the earliest from filling them from the last.
+    """
+    latest = []
+    at = 0
+    while at < count:
+        last = at + 1
+        while last < count and width(at, last + 1) <= limit:
+            last += 1
+        latest.append(last)
+        at = last
+    earliest = [count]
+    while len(earliest) < len(latest):
+        last = earliest[-1]
+        first = last - 1
+        while first > 0 and width(first - 1, last) <= limit:
+            first -= 1
+        earliest.append(first)
+    return list(zip(reversed(earliest), latest, strict=True))
 
 
 def _unevenness(above: int, below: int, limit: int) -> float:
