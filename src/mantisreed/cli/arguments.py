@@ -284,6 +284,28 @@ def add_writing(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--replace", metavar="FILE", help="corrections: wrong -> right on each line")
 
 
+def add_video(parser: argparse.ArgumentParser) -> None:
+    """The picture that cues are laid on."""
+    parser.add_argument(
+        "--video", metavar="FILE", help="Find the shot changes in this, and let cues begin and end with them"
+    )
+
+
+def with_shots(options: "WriteOptions", video: str | None) -> "WriteOptions":
+    """The options with the shot changes of a video, if one is named.
+
+    Raises:
+        RecordingError: it cannot be read, or has no picture.
+    """
+    if video is None:
+        return options
+    import msgspec
+
+    from mantisreed.audio.shots import shot_changes
+
+    return msgspec.structs.replace(options, cuts=tuple(shot_changes(video)))
+
+
 def format_names(given: str | None) -> "list[str] | None":
     """The names in `--to`; None where it is not given."""
     return None if given is None else [name.strip() for name in given.split(",") if name.strip()]

@@ -8,9 +8,11 @@ from mantisreed.cli.arguments import (
     add_config,
     add_layout,
     add_overwrite,
+    add_video,
     add_writing,
     described_changes,
     duration,
+    with_shots,
     workspace_if_any,
     write_options,
 )
@@ -59,6 +61,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--lay-out", action="store_true", help="lay cues out anew by the rules")
     add_overwrite(parser, "the file that is written")
     add_config(parser)
+    add_video(parser)
     add_writing(parser)
     add_layout(parser)
 
@@ -80,6 +83,7 @@ def run(
     recording: str | None = None,
     lay_out: bool = False,
     overwrite: bool = False,
+    video: str | None = None,
     config: str | None = None,
     **writing: "Any",
 ) -> int:
@@ -91,7 +95,7 @@ def run(
 
     form = chosen_formats([read_as])[0] if read_as else None
     reading = Reading(form, encoding, Path(recording) if recording else None)
-    options = write_options(workspace_if_any(config), **writing)
+    options = with_shots(write_options(workspace_if_any(config), **writing), video)
     change = _Change(shift, stretch, since, until, _is_laid_out(lay_out, writing))
     change.check()
     _check_files(files, to, into, join=join, offsets=offsets)
@@ -101,7 +105,7 @@ def run(
         targets = _targets(sources, Path(into), forms)
         for source, of_source in zip(sources, targets, strict=True):
             for target, one in of_source:
-                _check_target(target, sources, one, overwrite=overwrite)
+                check_target(target, sources, one, overwrite=overwrite)
             script = _told(console, change.applied(read_script(source, reading)), options, source)
             _tell_losses(console, script, [one for _, one in of_source], source)
             for target, one in of_source:
@@ -110,7 +114,7 @@ def run(
     *names, last = files
     forms = chosen_formats([to]) if to else (format_of(Path(last)),)
     if last != "-":
-        _check_target(Path(last), [Path(name) for name in names], forms[0], overwrite=overwrite)
+        check_target(Path(last), [Path(name) for name in names], forms[0], overwrite=overwrite)
     scripts = [read_script(Path(name), reading) for name in names]
     script = _joined(console, scripts, offsets) if join else scripts[0]
     script = _told(console, change.applied(script), options, Path(names[0]))
@@ -240,7 +244,7 @@ def _write(target: "Path", content: bytes) -> None:
         write_whole(target, content)
 
 
-def _check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool) -> None:
+def check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool) -> None:
     """See that nothing of the user's would be lost.
 
     Raises:

@@ -7,9 +7,11 @@ from mantisreed.cli.arguments import (
     add_formats,
     add_layout,
     add_overwrite,
+    add_video,
     add_writing,
     described_changes,
     format_names,
+    with_shots,
     workspace_if_any,
     write_options,
 )
@@ -36,6 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: where they were written before)")
     add_overwrite(parser)
     parser.add_argument("--stdout", action="store_true", help="to stdout, one format of one transcript")
+    add_video(parser)
     add_writing(parser)
     add_layout(parser)
 
@@ -48,6 +51,7 @@ def run(
     to: str | None = None,
     into: str | None = None,
     overwrite: bool = False,
+    video: str | None = None,
     stdout: bool = False,
     **writing: "Any",
 ) -> int:
@@ -64,7 +68,7 @@ def run(
 
     are_files = all(Path(one).is_file() for one in wanted)
     workspace = workspace_if_any(config) if are_files else open_workspace(Path(config) if config else None)
-    options = write_options(workspace, **writing)
+    options = with_shots(write_options(workspace, **writing), video)
     default = workspace.settings.to if workspace else ("srt", "vtt")
     formats = chosen_formats(default if to is None else format_names(to) or ())
     if stdout:

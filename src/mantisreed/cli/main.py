@@ -33,6 +33,10 @@ COMMANDS = {
         "mantisreed.cli.convert",
         "Convert subtitles and transcripts to another format; shift, cut, join them",
     ),
+    "sync": (
+        "mantisreed.cli.sync",
+        "Lay subtitles on their recording again: shifted, drifted or cut",
+    ),
     "check": ("mantisreed.cli.check", "List what breaks the layout rules in subtitles, and fix it"),
     "jobs": ("mantisreed.cli.jobs", "List jobs and their states; show one job with its attempts"),
     "retry": ("mantisreed.cli.retry", "Resume or retry jobs; finished pieces are never paid for twice"),

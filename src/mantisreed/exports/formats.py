@@ -7,11 +7,14 @@ from pathlib import PurePath
 
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports import tables, texts
+from mantisreed.exports.pages import chapters, write_page
 from mantisreed.exports.script import Script, WriteOptions, with_single_lines
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import decoded
+from mantisreed.subtitles.ebuttd import write_ebuttd
 from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.remarks import Remark, notes_of
+from mantisreed.subtitles.shots import on_shots
 from mantisreed.subtitles.srt import read_srt, write_srt
 from mantisreed.subtitles.ttml import read_ttml, write_ttml
 from mantisreed.subtitles.vtt import read_webvtt, words_as_cues, write_webvtt
@@ -38,10 +41,10 @@ class OutputFormat:
     read_text: Reader | None = None
 
     def write(self, script: Script, options: WriteOptions | None = None, name: str = "") -> bytes:
-        """The whole file; `name` is that of the recording."""
+        """The whole file; `name` is that of the recording where the script does not know it."""
         facts = script.transcript.recording.name if script.transcript else ""
         script = with_single_lines(script)
-        return self.write_text(script, options or WriteOptions(), name or facts).encode("utf-8", "replace")
+        return self.write_text(script, options or WriteOptions(), facts or name).encode("utf-8", "replace")
 
     def read(self, content: bytes, encoding: str | None = None) -> Script:
         """What a file holds, with notes about what was repaired.
@@ -88,6 +91,8 @@ _MOST_NOTES = 50  # sentences on one file; nobody reads more, and a file may giv
 
 def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]:
     cues = script.laid_out(options.rules, mark_speakers=mark)
+    if options.cuts:
+        cues = on_shots(cues, options.cuts, options.rules)
     return words_as_cues(cues) if options.each_word else cues
 
 
@@ -124,6 +129,19 @@ FORMATS = (
         ".ttml",
         lambda script, options, name: write_ttml(_cues(script, options, mark=True), script.tongue),
         _of_cues(read_ttml),
+    ),
+    OutputFormat(
+        "ebuttd",
+        ".ebuttd.xml",
+        lambda script, options, name: write_ebuttd(_cues(script, options, mark=True), script.tongue),
+        _of_cues(read_ttml),
+    ),
+    OutputFormat("html", ".html", lambda script, options, name: write_page(script, name)),
+    OutputFormat(
+        "chapters",
+        ".chapters.vtt",
+        lambda script, options, name: write_webvtt(chapters(script.passages)),
+        _of_cues(read_webvtt),
     ),
     OutputFormat(
         "csv",

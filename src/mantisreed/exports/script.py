@@ -28,6 +28,7 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
         inner_times: timestamps inside WebVTT cues, word by word; None keeps those that were read.
         rows: what a row of CSV and TSV is; None for passages, or cues where there is nothing else.
         raw_cells: whether cells of tables that look like formulas are written as they are.
+        cuts: when shots of the video begin, in seconds; starts and ends of cues go to those that are near.
         wording: which words are changed, in all formats but the transcript's own.
     """
 
@@ -36,6 +37,7 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
     inner_times: bool | None = None
     rows: str | None = None
     raw_cells: bool = False
+    cuts: tuple[float, ...] = ()
     wording: Wording = Wording()
 
 

@@ -136,8 +136,9 @@ def _detected(content: bytes) -> str:
         return "cp1252"
     best = matches[0]
     as_good = {one.encoding for one in matches if (one.chaos, one.coherence) == (best.chaos, best.coherence)}
+    balance = sum(_WESTERN.get(byte, 0.0) - _CENTRAL.get(byte, 0.0) for byte in sample)
     if {"cp1250", "cp1252"} <= as_good | set(best.could_be_from_charset):
-        western = sum(_WESTERN.get(byte, 0.0) for byte in sample)
-        central = sum(_CENTRAL.get(byte, 0.0) for byte in sample)
-        return "cp1250" if central > western else "cp1252"
+        return "cp1250" if balance < 0.0 else "cp1252"
+    if best.encoding in ("cp1252", "cp1254") and balance < 0.0:
+        return "cp1250"
     return best.encoding

@@ -33,11 +33,11 @@ _GOES_ON = 40.0  # more than a cue, so that one more is made for the sentence th
 _FAST, _FASTER = 25.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
 _SHORT, _SHORTER = 30.0, 200.0  # for too short a cue, and for the share of the shortest time that is missing
 _LITTLE, _LOST = 12, 8.0  # columns; a cue with less looks lost
-_PAUSE, _BRIDGED = 0.7, 25.0  # seconds of silence inside a sentence; a cue over it shows what is not said yet
+_PAUSE, _BRIDGED = 0.7, 40.0  # seconds of silence inside a sentence; a cue over it shows what is not said yet
 _QUICK = 0.6  # seconds between two speakers; a quicker exchange shares a cue
 _AHEAD = 2.5  # seconds by which the second line of a shared cue may be read before it is said
 _SHARED = 4.0  # less than a cue, so that a quick exchange is one
-_AT_PAUSE = 0.4  # of a cue break's weight, where the speaker pauses
+_AT_PAUSE, _MOST_AT_PAUSE = 0.4, 20.0  # of a cue break's weight where the speaker pauses, and the most it comes to
 _BALANCE, _LOPSIDED = 0.15, 6.0  # for each column by which lines differ, and the square of its share of a line
 _TOP_HEAVY = 1.5
 _SLACK = 1e-6  # seconds
@@ -344,7 +344,7 @@ class _Shape:
         pauses[1:-1] = self._starts[1:] - self._ends[:-1]
         is_long = pauses > _PAUSE
         cue_breaks = self._penalties + (_CUE_BREAK - 1.0) * np.maximum(self._penalties - CLAUSE, 0.0)
-        cue_breaks = np.where(is_long, _AT_PAUSE * cue_breaks, cue_breaks)
+        cue_breaks = np.where(is_long, np.minimum(_AT_PAUSE * cue_breaks, _MOST_AT_PAUSE), cue_breaks)
         is_inside = is_long & (self._penalties > SENTENCE)
         return cue_breaks, np.cumsum(is_inside)
 

@@ -69,7 +69,8 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None) -> str:
     names = (name for cue in cues for name in (cue.speaker, *(turn.speaker for turn in cue.turns)) if name)
     speakers = {name: n for n, name in enumerate(dict.fromkeys(names), 1)}
     agents = "".join(
-        f'<ttm:agent xml:id="voice{number}" type="person"><ttm:name type="full">{_text(name)}</ttm:name></ttm:agent>'
+        f'<ttm:agent xml:id="voice{number}" type="person">'
+        f'<ttm:name type="full">{xml_text(name)}</ttm:name></ttm:agent>'
         for name, number in speakers.items()
     )
     tag = quoteattr(_NOT_IN_XML.sub("", language or ""))
@@ -101,7 +102,7 @@ def read_ttml(text: str) -> Subtitles:
 
 
 def _paragraph(cue: Cue, speakers: Mapping[str, int]) -> str:
-    lines = marked_lines(cue, _text, _tags_of)
+    lines = marked_lines(cue, xml_text, _tags_of)
     if cue.turns:
         voices = zip(cue.turns, lines, strict=True)
         lines = [f"<span{_agent(turn.speaker, speakers)}>{line}</span>" for turn, line in voices]
@@ -125,7 +126,7 @@ def _agent(speaker: str | None, speakers: Mapping[str, int]) -> str:
     return f' ttm:agent="voice{speakers[speaker]}"' if speaker else ""
 
 
-def _text(text: str) -> str:
+def xml_text(text: str) -> str:
     """Escaped, without what XML cannot hold."""
     return escape(_NOT_IN_XML.sub("\ufffd", text))
 

@@ -1,0 +1,158 @@
+"""`mantisreed sync`: subtitles laid on their recording again."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_overwrite, duration
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from typing import Any
+
+    from mantisreed.exports.script import Script
+    from mantisreed.subtitles.cues import Cue
+    from mantisreed.subtitles.sync import Synced
+
+EXAMPLES = """\
+examples:
+  mantisreed sync drifted.srt talk.srt --recording talk.mp4
+  mantisreed sync late.srt talk.srt --first 0:01.2 --last 58:03
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `sync` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument("source", metavar="FILE", help="subtitles to read")
+    parser.add_argument("target", metavar="OUT", help="subtitles to write, in the format of the name's ending")
+    parser.add_argument("--recording", metavar="FILE", help="Lay the cues on the speech in this recording")
+    parser.add_argument(
+        "--like", metavar="FILE", help="Lay the cues on those of other subtitles of the same recording"
+    )
+    parser.add_argument("--first", metavar="TIME", help="Let the first cue begin at this time, with --last")
+    parser.add_argument("--last", metavar="TIME", help="Let the last cue begin at this time, with --first")
+    parser.add_argument("--encoding", metavar="NAME", help="encoding of what is read (default: found out)")
+    parser.add_argument("--json", action="store_true", dest="as_json", help="what was done as JSON on stdout")
+    add_overwrite(parser, "the file that is written")
+
+
+def run(
+    console: Console,
+    *,
+    source: str,
+    target: str,
+    recording: str | None = None,
+    like: str | None = None,
+    first: str | None = None,
+    last: str | None = None,
+    encoding: str | None = None,
+    as_json: bool = False,
+    overwrite: bool = False,
+) -> int:
+    """Read, move, write; say how the cues were moved and how well they fit."""
+    from dataclasses import replace
+    from pathlib import Path
+
+    from mantisreed.cli.convert import check_target
+    from mantisreed.exports.formats import format_of
+    from mantisreed.files import printable, write_whole
+    from mantisreed.pipeline.exporting import Reading, read_script, speech_of
+    from mantisreed.subtitles.sync import by_cues, by_speech, by_two_points
+
+    _check_ways(recording, like, first, last)
+    form = format_of(Path(target))
+    check_target(Path(target), [Path(source)], form, overwrite=overwrite)
+    script = read_script(Path(source), Reading(encoding=encoding))
+    cues = _cues_of(script, source)
+    synced: Synced | None = None
+    if first is not None and last is not None:
+        moved: Sequence[Cue] = by_two_points(cues, duration(first, "--first") or 0.0, duration(last, "--last") or 0.0)
+    else:
+        if recording is not None:
+            synced = by_speech(cues, speech_of(Path(recording))[0])
+        else:
+            synced = by_cues(cues, _cues_of(read_script(Path(like or "")), like or ""))
+        moved = synced.cues
+    for note in script.notes:
+        console.note(f"note: {printable(source)}: {note}")
+    anew = replace(script, cues=tuple(sorted(moved, key=lambda cue: (cue.start, cue.end))), transcript=None)
+    write_whole(Path(target), form.write(anew, None, Path(source).stem))
+    if as_json:
+        console.document(_described(target, moved, synced))
+    else:
+        for line in _told(target, cues, moved, synced):
+            console.result(line)
+    return 0
+
+
+def _check_ways(recording: str | None, like: str | None, first: str | None, last: str | None) -> None:
+    """See that one way is named.
+
+    Raises:
+        InputError: none is, or several are.
+    """
+    from mantisreed.errors import InputError
+
+    if (first is None) != (last is None):
+        raise InputError("--first and --last go together", advice="say when the first and the last cue begin")
+    ways = [recording is not None, like is not None, first is not None]
+    if sum(ways) != 1:
+        raise InputError(
+            "how to lay the cues is not said" if not any(ways) else "only one way to lay the cues can be used",
+            advice="use --recording FILE, --like FILE, or --first TIME --last TIME",
+        )
+
+
+def _cues_of(script: "Script", name: str) -> "Sequence[Cue]":
+    """The cues of a file of subtitles.
+
+    Raises:
+        InputError: it has none.
+    """
+    from mantisreed.errors import InputError
+    from mantisreed.files import printable
+
+    if not script.cues:
+        raise InputError("there are no cues in it", where=printable(name), advice="`mantisreed convert` makes some")
+    return script.cues
+
+
+def _told(target: str, cues: "Sequence[Cue]", moved: "Sequence[Cue]", synced: "Synced | None") -> list[str]:
+    """How the cues were moved, for people."""
+    from mantisreed.files import printable
+    from mantisreed.units import clock
+
+    count = "1 cue" if len(moved) == 1 else f"{len(moved)} cues"
+    if synced is None:
+        begins = f"the first begins at {clock(moved[0].start)}, the last at {clock(moved[-1].start)}"
+        return [f"{printable(target)}: {count}; {begins}"]
+    lines = []
+    for stretch in synced.stretches:
+        span = f"{clock(synced.cues[stretch.first].start)} to {clock(synced.cues[stretch.last - 1].end)}"
+        lines.append(f"  {span}: x {stretch.factor:.5f} {stretch.offset:+.3f} s")
+    fit = f"{synced.fit_before:.0%} of the cues began with speech, and {synced.fit_after:.0%} do now"
+    rate = "" if synced.rate == "1" else f"played at {synced.rate} of the rate; "
+    return [f"{printable(target)}: {count}; {rate}{fit}", *lines]
+
+
+def _described(target: str, moved: "Sequence[Cue]", synced: "Synced | None") -> "dict[str, Any]":
+    from mantisreed.files import printable
+
+    described: dict[str, Any] = {"file": printable(target), "cues": len(moved)}
+    if synced is not None:
+        described |= {
+            "rate": synced.rate,
+            "fit_before": round(synced.fit_before, 3),
+            "fit_after": round(synced.fit_after, 3),
+            "stretches": [
+                {
+                    "first_cue": stretch.first + 1,
+                    "last_cue": stretch.last,
+                    "factor": round(stretch.factor, 6),
+                    "offset_seconds": round(stretch.offset, 3),
+                }
+                for stretch in synced.stretches
+            ],
+        }
+    return described

@@ -1,0 +1,103 @@
+"""A transcript as a web page by itself, and its chapters."""
+
+import html
+from collections.abc import Sequence
+
+from mantisreed.exports.script import Script
+from mantisreed.subtitles.cues import Cue
+from mantisreed.transcript.document import Passage
+from mantisreed.transcript.writing import is_right_to_left
+from mantisreed.units import clock
+
+_SHORTEST, _LONGEST = 120.0, 300.0  # seconds of a chapter; its end is the longest pause between these
+_TITLE = 60  # characters of a chapter's title
+
+_PAGE = """\
+<!DOCTYPE html>
+<html{language}{direction}>
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
+<title>{title}</title>
+<style>
+:root {{ color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb; --quiet: #5b6770; --mark: #fff1bd; }}
+@media (prefers-color-scheme: dark) {{
+  :root {{ --ink: #e4e8ea; --paper: #14191d; --quiet: #9aa7b0; --mark: #4a4221; }}
+}}
+body {{ margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 44rem; color: var(--ink); background: var(--paper);
+  font: 1.05rem/1.6 system-ui, sans-serif; }}
+h1 {{ font-size: 1.5rem; overflow-wrap: anywhere; }}
+p {{ margin: 0 0 1.1rem; padding: .15rem .4rem; border-radius: .3rem; }}
+p:target {{ background: var(--mark); }}
+a {{ color: var(--quiet); font-size: .85rem; font-variant-numeric: tabular-nums; text-decoration: none; }}
+a:hover, a:focus-visible {{ text-decoration: underline; }}
+b {{ margin: 0 .4rem; }}
+</style>
+</head>
+<body>
+<main>
+<h1>{title}</h1>
+{passages}</main>
+</body>
+</html>
+"""
+
+
+def write_page(script: Script, title: str) -> str:
+    """A page with each passage under an anchor of its time, `#t=62.500`, offline and without scripts.
+
+    Args:
+        script: with its passages.
+        title: of the page.
+    """
+    language = script.tongue
+    tag = f' lang="{html.escape(language)}"' if language else ""
+    text = "".join(passage.text for passage in script.passages[:50])
+    direction = ' dir="rtl"' if is_right_to_left(text, language) else ""
+    passages = "".join(_paragraph(passage) for passage in script.passages)
+    shown = html.escape(" ".join(title.split()) or "Transcript")
+    return _PAGE.format(language=tag, direction=direction, title=shown, passages=passages)
+
+
+def _paragraph(passage: Passage) -> str:
+    name = f"t={passage.start:.3f}"
+    speaker = f"<b>{html.escape(passage.speaker)}</b>" if passage.speaker is not None else ""
+    time = f'<a href="#{name}">{clock(passage.start)[:8]}</a>'
+    return f'<p id="{name}">{time} {speaker}{html.escape(" ".join(passage.text.split()))}</p>\n'
+
+
+def chapters(passages: Sequence[Passage]) -> list[Cue]:
+    """Chapters of two to five minutes that end in the longest pause there is, named by what is said first."""
+    if not passages:
+        return []
+    starts = [0]
+    while True:
+        first = starts[-1]
+        ways = [
+            (passages[at].start - passages[at - 1].end, -at)
+            for at in range(first + 1, len(passages))
+            if _SHORTEST <= passages[at].start - passages[first].start <= _LONGEST
+        ]
+        # What is left of a recording is no chapter if it is short.
+        ways = [way for way in ways if passages[-1].end - passages[-way[1]].start >= _SHORTEST / 2]
+        if not ways:
+            break
+        starts.append(-max(ways)[1])
+    ends = [*starts[1:], len(passages)]
+    return [
+        Cue(passages[first].start, max(passages[last - 1].end, passages[first].start), (_title_of(passages[first]),))
+        for first, last in zip(starts, ends, strict=True)
+    ]
+
+
+def _title_of(passage: Passage) -> str:
+    """The first sentence of a passage, or as many words of it as a title may have."""
+    flat = " ".join(passage.text.split())
+    if len(flat) <= _TITLE:
+        return flat
+    cut = flat[:_TITLE]
+    for mark in (". ", "? ", "! "):
+        if mark in cut:
+            return cut[: cut.index(mark) + 1]
+    return f"{cut.rsplit(' ', 1)[0]} …"
