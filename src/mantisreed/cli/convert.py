@@ -237,11 +237,17 @@ def _write(target: "Path", content: bytes) -> None:
 
     from mantisreed.files import write_whole
 
-    if str(target) == "-":
-        sys.stdout.buffer.write(content)
-        sys.stdout.buffer.flush()
-    else:
+    if str(target) != "-":
+        target.parent.mkdir(parents=True, exist_ok=True)
         write_whole(target, content)
+        return
+    # The file's own bytes, whatever the terminal's encoding is; what stands in for it in tests may have none.
+    raw = getattr(sys.stdout, "buffer", None)
+    if raw is None:
+        sys.stdout.write(content.decode())
+    else:
+        raw.write(content)
+        raw.flush()
 
 
 def check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool) -> None:

@@ -107,47 +107,98 @@ def draw_cuts(path: Path, recordings: Sequence[CutRecording]) -> None:
     _save(figure, path)
 
 
+_MOST_FILES, _MOST_LABELS = 6, 8
+_MANY_CUES = 400  # from here on single cues are a comb in which nobody sees anything
+
+
 def draw_cues(files: Sequence[tuple[str, Sequence[Cue]]], rules: LayoutRules, path: Path) -> None:
-    """Reading speed over time above, how long cues stand below, as a PNG; one colour for each file.
+    """Reading speed over time and how long cues stand, a row for each file, as a PNG.
 
     Raises:
         OutputError: it cannot be written.
         InputError: the file's name does not end in .png.
     """
-    figure = Figure(figsize=(12.8, 7.2), layout="constrained")
-    upper, lower = figure.subplots(2, 1, height_ratios=[3, 2])
-    shown_files = list(zip(files, (_WATER, _SPEECH, _SEAM, _LOUD, _GREY), strict=False))
-    end = max((cue.end for _, cues in files for cue in cues), default=1.0)
-    fastest = rules.speed * 2
-    for (name, cues), colour in shown_files:
-        middles = [(cue.start + cue.end) / 2 for cue in cues]
-        speeds = [min(reading_speed(cue), fastest * 2) for cue in cues]
-        fastest = max(fastest, *speeds) if speeds else fastest
-        upper.vlines(middles, 0, speeds, color=colour, alpha=0.35, linewidth=1)
-        upper.scatter(middles, speeds, s=14, color=colour, label=_safe(name), zorder=3)
-        too_fast = [(at, speed) for at, speed in zip(middles, speeds, strict=True) if speed > rules.speed + 0.05]
-        if too_fast:
-            upper.scatter(*zip(*too_fast, strict=True), s=60, facecolors="none", edgecolors=_SHARED, zorder=4)
-    upper.axhline(rules.speed, color=_SHARED, linewidth=1, label=f"limit, {rules.speed:g} a second")
-    upper.set_ylim(0, min(fastest, rules.speed * 4) * 1.05)
-    upper.set_ylabel("characters a second")
-    upper.set_title("Reading speed", loc="left", fontsize=11)
-    upper.legend(loc="upper right", fontsize=9, ncols=4, frameon=False)
-    _set_time_axis(upper, end)
-    edges = np.arange(0.0, max(rules.longest, 1.0) + 1.5, 0.25)
-    for (_, cues), colour in shown_files:
-        lengths = [min(cue.end - cue.start, float(edges[-1]) - 0.01) for cue in cues]
-        lower.hist(lengths, bins=edges.tolist(), color=colour, alpha=0.7, edgecolor="white")
-    for limit in (rules.shortest, rules.longest):
-        lower.axvline(limit, color=_SHARED, linewidth=1)
-    lower.set_xlim(0, float(edges[-1]))
-    lower.set_xlabel("seconds that a cue stands")
-    lower.set_ylabel("cues")
-    lower.yaxis.set_major_locator(MaxNLocator(integer=True))
-    lower.set_title("Lengths", loc="left", fontsize=11)
-    for axes in (upper, lower):
-        _bare(axes)
+    shown = files[:_MOST_FILES]
+    height = 3.6 * max(1, len(shown)) if len(shown) > 1 else 6.4
+    figure = Figure(figsize=(12.8, min(height, 24.0)), layout="constrained")
+    panels = figure.subplots(max(1, len(shown)), 2, width_ratios=[4, 1], squeeze=False)
+    for (name, cues), (speeds, lengths) in zip(shown, panels, strict=True):
+        _draw_speeds(speeds, _safe(name), cues, rules)
+        _draw_lengths(lengths, cues, rules)
+    if len(files) > len(shown):
+        figure.suptitle(f"the first {len(shown)} of {len(files)} files", fontsize=10)
     _save(figure, path)
+
+
+def _draw_speeds(axes: Axes, name: str, cues: Sequence[Cue], rules: LayoutRules) -> None:
+    """Reading speed over time: each cue, or of very many how dense they are; the fastest by their numbers."""
+    limit = rules.speed
+    middles = np.array([(cue.start + cue.end) / 2 for cue in cues])
+    speeds = np.array([min(reading_speed(cue), 10.0 * limit) for cue in cues])
+    # A few cues that nobody can read must not flatten all others; they stand at the upper edge.
+    highest = float(np.quantile(speeds, 0.98)) if len(speeds) else limit
+    top = max(limit * 1.15, min(highest * 1.1, limit * 3.0))
+    drawn = np.minimum(speeds, top * 0.98)
+    is_fast = speeds > limit + 0.05
+    end = max((cue.end for cue in cues), default=1.0)
+    if len(cues) > _MANY_CUES:
+        axes.hist2d(middles, drawn, bins=(120, 40), range=((0.0, end), (0.0, top)), cmap="Blues", cmin=1)
+        axes.text(0.005, 0.02, "darker: more cues", transform=axes.transAxes, fontsize=8, color=_GREY)
+    else:
+        axes.vlines(middles, 0, drawn, color=_WATER, alpha=0.3, linewidth=1)
+        axes.scatter(middles[~is_fast], drawn[~is_fast], s=14, color=_WATER, zorder=3)
+        axes.scatter(middles[is_fast], drawn[is_fast], s=18, color=_SHARED, zorder=3)
+    axes.axhline(limit, color=_SHARED, linewidth=1)
+    axes.text(1.0, limit, f" limit {limit:g}", transform=axes.get_yaxis_transform(), va="center", fontsize=8)
+    for at in _apart(np.argsort(-speeds), middles, is_fast, 0.07 * end):
+        if len(cues) > _MANY_CUES:
+            axes.plot(middles[at], drawn[at], "o", markersize=3, color=_SHARED)
+        label = f"cue {at + 1}" if speeds[at] <= top else f"cue {at + 1}: {speeds[at]:.0f}"
+        axes.annotate(label, (middles[at], drawn[at]), (0, 5), textcoords="offset points", ha="center", fontsize=8)
+    axes.set_ylim(0, top * 1.06)
+    axes.set_ylabel("characters/s")
+    fast = int(is_fast.sum())
+    told = "1 cue is too fast" if fast == 1 else f"{fast} of {len(cues)} cues are too fast"
+    axes.set_title(f"{name}: reading speed; {told}", loc="left", fontsize=11)
+    _set_time_axis(axes, end)
+    _bare(axes)
+
+
+def _apart(
+    order: NDArray[np.int64], middles: NDArray[np.float64], is_fast: NDArray[np.bool_], least: float
+) -> list[int]:
+    """The fastest cues whose labels do not cover each other."""
+    found: list[int] = []
+    for at in order:
+        if not is_fast[at] or len(found) == _MOST_LABELS:
+            break
+        if all(abs(middles[at] - middles[other]) >= least for other in found):
+            found.append(int(at))
+    return found
+
+
+def _draw_lengths(axes: Axes, cues: Sequence[Cue], rules: LayoutRules) -> None:
+    """How many cues stand for how long."""
+    edges = np.arange(0.0, max(rules.longest, 1.0) + 1.5, 0.25)
+    lengths = [min(cue.end - cue.start, float(edges[-1]) - 0.01) for cue in cues]
+    axes.hist(lengths, bins=edges.tolist(), color=_WATER, alpha=0.8, edgecolor="white", linewidth=0.4)
+    for limit, what in ((rules.shortest, "shortest"), (rules.longest, "longest")):
+        axes.axvline(limit, color=_SHARED, linewidth=1)
+        axes.text(
+            limit,
+            0.99,
+            f" {what} {limit:g} s ",
+            transform=axes.get_xaxis_transform(),
+            va="top",
+            ha="left",
+            fontsize=8,
+            rotation=90,
+        )
+    axes.set_xlim(0, float(edges[-1]))
+    axes.set_xlabel("seconds a cue stands")
+    axes.set_ylabel("cues")
+    axes.yaxis.set_major_locator(MaxNLocator(integer=True))
+    _bare(axes)
 
 
 def _draw_waveform(axes: Axes, waveform: Waveform, duration: float) -> None:

@@ -1,7 +1,7 @@
 """What formats are written from and read into: a transcript, or cues as they stand."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import msgspec
 
@@ -60,6 +60,10 @@ class Script:
     language: str | None = None
     head: tuple[str, ...] = ()
     remarks: tuple[Remark, ...] = ()
+    # Several formats are written of one script; laying its words out takes longer than writing them.
+    _laid: dict[tuple[LayoutRules, bool], Sequence[Cue]] = field(
+        default_factory=dict, init=False, repr=False, compare=False
+    )
 
     @property
     def passages(self) -> tuple[Passage, ...]:
@@ -75,8 +79,11 @@ class Script:
         """The cues as they were read, or laid out by the rules."""
         if self.cues is None:
             speakers = {passage.speaker for passage in self.passages if passage.speaker is not None}
-            marks = mark_speakers and len(speakers) > 1
-            return lay_out(self.passages, rules, language=self.tongue, mark_speakers=marks)
+            marks = mark_speakers and len(speakers) > 1 and rules.speakers in ("dash-each", "name")
+            key = (rules, marks)
+            if key not in self._laid:
+                self._laid[key] = lay_out(self.passages, rules, language=self.tongue, mark_speakers=marks)
+            return self._laid[key]
         if not mark_speakers or len({cue.speaker for cue in self.cues if cue.speaker is not None}) < 2:
             return self.cues
         marked: list[Cue] = []

@@ -36,6 +36,7 @@ NEAR = 0.2
 """Seconds; a cue that begins so near to where speech begins fits."""
 
 _STEP = 0.02  # seconds of the grid on which offsets are looked for
+_FEWEST = 10  # cues; fewer fit anywhere
 _PEAKS, _APART = (
     6,
     1.5,
@@ -115,8 +116,11 @@ def by_speech(
         InputError: there are no cues or no speech, or they do not fit each other at any offset.
     """
     cues = sorted((cue for cue in cues if cue.lines), key=lambda cue: (cue.start, cue.end))
-    if len(cues) < 2 or not speech:
-        raise InputError("there is too little to compare: cues and speech are needed")
+    if len(cues) < _FEWEST or not speech:
+        raise InputError(
+            f"there is too little to compare: {_FEWEST} cues and some speech are needed",
+            advice="--first and --last lay cues between two times",
+        )
     target = _Target(speech, np.unique([start for start, _ in speech] if onsets is None else onsets))
     starts = np.array([cue.start for cue in cues])
     lengths = np.array([_spoken_length(cue) for cue in cues])
