@@ -40,6 +40,8 @@ PATTERNS: dict[str, tuple[str, Callable[[int], str]]] = {
     "tags over lines": ("vtt", lambda n: VTT + "<v Ada>x <rt>\n>y\n" * (n // 16)),
     "voices": ("vtt", lambda n: VTT + "".join(f"<v {number}>x" for number in range(n // 9))),
     "settings": ("vtt", lambda n: VTT[:-1] + " line:1" * (n // 7) + "\nx"),
+    "open italics": ("srt", lambda n: "1\n00:00:01,000 --> 00:00:02,000\n" + "<i>x\n" * (n // 5)),
+    "open colours": ("srt", lambda n: "1\n00:00:01,000 --> 00:00:02,000\n" + "<font color=red>x\n" * (n // 18)),
     "spans": ("ttml", lambda n: TTML.format(P + "<span>" * (n // 14) + "</span>" * (n // 14) + "</p>")),
     "breaks": ("ttml", lambda n: TTML.format(P + "<br/>" * (n // 5) + "</p>")),
     "divisions": ("ttml", lambda n: TTML.format("<div>" * (n // 11) + "</div>" * (n // 11))),

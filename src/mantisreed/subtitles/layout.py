@@ -472,6 +472,9 @@ def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overl
         return max(spoken, start)
     if following - end < rules.flicker:
         end = latest
+        # Where the longest time does not reach the next cue, a gap that is seen as one is better than a flicker.
+        if following - end > rules.gap:
+            end = max(spoken, min(end, following - rules.flicker))
     return max(min(end, following - rules.gap), min(spoken, start + 0.05), start)
 
 

@@ -7,7 +7,7 @@ from itertools import pairwise
 
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
-from mantisreed.subtitles.marking import STYLES, Span, lines_with_marks, marked_lines
+from mantisreed.subtitles.marking import DEEPEST, STYLES, Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.styling import colour_mark, colour_of, keypad_of_settings, settings_of_keypad
 from mantisreed.units import clock
@@ -16,6 +16,7 @@ TIME = r"(?:(\d{1,6}):)?(\d{1,2}):(\d{1,2})(?:[.,:](\d{1,3}))?"
 _TIMES = re.compile(rf"\s*{TIME}\s*-{{1,2}}>\s*{TIME}(.*)")
 _STRICT = re.compile(r"\d{2,}:[0-5]\d:[0-5]\d,\d{3} --> \d{2,}:[0-5]\d:[0-5]\d,\d{3}\s*$")
 _AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"
+_NO_SPAN = -1  # for a tag that marks nothing
 _KINDS = {
     "s": "strikethrough",
     "font": "font",
@@ -142,9 +143,14 @@ def _untagged(text: str) -> _Text:
             continue
         name = tag[2].lower()
         if tag[1]:
-            if inside.get(name):
-                number = inside[name].pop()
+            number = inside[name].pop() if inside.get(name) else _NO_SPAN
+            if number != _NO_SPAN:
                 found.spans[number] = (found.spans[number][0], len(found.shown), found.spans[number][2])
+            continue
+        # What is bold is not made bolder, and tags that nobody closes must not pile up over a long text.
+        is_more = bool(inside.get(name)) if name in STYLES else sum(map(len, inside.values())) >= DEEPEST
+        if is_more:
+            inside.setdefault(name, []).append(_NO_SPAN)
             continue
         mark = name if name in STYLES else _colour_in(tag[0]) if name == "font" else None
         if mark is None:
