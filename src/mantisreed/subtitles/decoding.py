@@ -82,7 +82,7 @@ def known_encoding(name: str) -> str:
 
 def with_line_feeds(text: str) -> str:
     """The text without marks of its order of bytes, its lines ended by line feeds."""
-    return text.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n")
+    return text.lstrip("\ufeff").replace("\r\r\n", "\n").replace("\r\n", "\n").replace("\r", "\n")
 
 
 def _found_out(content: bytes) -> tuple[str, list[Remark]]:

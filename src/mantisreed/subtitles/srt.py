@@ -1,7 +1,9 @@
 """SubRip text (SRT): numbered cues, times as `hh:mm:ss,mmm`. It has no standard; this is what players take."""
 
+import html
 import re
-from collections.abc import Iterable, Sequence
+import unicodedata
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -12,8 +14,13 @@ from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.styling import colour_mark, colour_of, keypad_of_settings, settings_of_keypad
 from mantisreed.units import clock
 
-TIME = r"(?:(\d{1,6}):)?(\d{1,2}):(\d{1,2})(?:[.,:](\d{1,3}))?"
-_TIMES = re.compile(rf"\s*{TIME}\s*-{{1,2}}>\s*{TIME}(.*)")
+_SPACE = r"[ \t]{0,4}"
+_COLON = rf"{_SPACE}:{_SPACE}"
+_TIME = rf"(-)?(?:(\d{{1,6}}){_COLON})?(\d{{1,2}}){_COLON}(\d{{1,2}})(?:{_SPACE}[.,:;]{_SPACE}(\d{{1,9}}))?"
+_ARROW = r"[ \t]*(?:[-–—−]{1,3}[ ]?(?:>|&gt;)|=>|[→⟶➔➜])[ \t]*"
+_TIMES = re.compile(rf"[ \t]*{_TIME}{_ARROW}{_TIME}(?!\d)(.*)", re.DOTALL)
+_CUT_SHORT = re.compile(r"[ \t]*\d{1,6}:\d{1,2}[\d:.,;]*[ \t]*(?:[-–—−]{0,3}>?[ \t]*[\d:.,;]*)[ \t]*$")
+_SETTINGS = re.compile(r"(?:line|position|align|size|vertical):\S+")
 _STRICT = re.compile(r"\d{2,}:[0-5]\d:[0-5]\d,\d{3} --> \d{2,}:[0-5]\d:[0-5]\d,\d{3}\s*$")
 _AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"
 _NO_SPAN = -1  # for a tag that marks nothing
@@ -27,7 +34,20 @@ _KINDS = {
     "rt": "ruby",
 }
 _OVERRIDES = {"pos": "position", "move": "position", "fad": "fading", "k": "times inside the cue", "a": "position"}
-_TAG = re.compile(r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt)\b[^>\n]*>|\{\\[^}\n]*\}", re.IGNORECASE)
+_SYNONYMS = {"em": "i", "strong": "b"}
+_TAG = re.compile(
+    r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt|em|strong|p|span|div|strike|del|a|small|big|sub|sup|center)\b[^>\n]*>"
+    r"|\{\\[^}\n]*\}",
+    re.IGNORECASE,
+)
+_FOREIGN: tuple[tuple[str, re.Pattern[str], str], ...] = (
+    ("line breaks were written as in HTML", re.compile(r"<br[ ]*/?>\n?", re.IGNORECASE), "\n"),
+    ("line breaks or spaces were written with a backslash", re.compile(r"\\N\n?"), "\n"),
+    ("line breaks or spaces were written with a backslash", re.compile(r"\\h"), " "),
+    ("styles were written in braces", re.compile(r"\{(/?[biu])\}", re.IGNORECASE), r"<\1>"),
+    ("styles were written in braces", re.compile(r"\{y:([biu])\}", re.IGNORECASE), r"<\1>"),
+)
+_ENTITY = re.compile(r"&(?:amp|lt|gt|quot|apos|nbsp|#39|#34|lrm|rlm|hellip|ndash|mdash);")
 
 
 def write_srt(cues: Iterable[Cue], *, first: int = 1) -> str:
@@ -46,35 +66,158 @@ def read_srt(text: str) -> Subtitles:
     Numbers may be missing or wrong, blank lines more or fewer, hours missing or over 99, the comma a dot, the arrow
     short. Bold, italics, underlining, font colours and places by `{\\anN}` are kept; what else is dropped is told.
     """
-    lines = with_line_feeds(text).split("\n")
-    starts = [number for number, line in enumerate(lines) if _TIMES.match(line)]
+    lines = with_line_feeds(text).replace("\ufeff", "").split("\n")
     found = Subtitles()
-    head = [line for line in lines[: starts[0] if starts else len(lines)] if line.strip()]
-    if head and head[-1].strip().isdigit() and starts:
-        head.pop()
-    if head:
-        what = "text before the first cue was left out"
-        found.remarks.append(Remark(what, excerpt_of(head[0]), "a number and times", 1))
-    number = 0
-    for start, following in pairwise([*starts, len(lines)]):
-        times = _TIMES.match(lines[start])
-        assert times is not None
-        begin, end = seconds_of(times.groups()[:4]), seconds_of(times.groups()[4:8])
-        place = (start + 1, len(found.cues) + 1, begin)
-        number, remarks = _frame(lines, start, number, place)
-        found.remarks += remarks
-        if end < begin:
+    headings = _headings(lines)
+    if headings:
+        head = [line for line in lines[: headings[0].top] if line.strip()]
+        if head:
+            what = "text before the first cue was left out"
+            found.remarks.append(Remark(what, excerpt_of(head[0]), "a number and times", 1))
+    for at, heading in enumerate(headings):
+        is_last = at + 1 == len(headings)
+        bottom = len(lines) if is_last else headings[at + 1].top
+        payload = lines[heading.start + 1 : bottom]
+        place = (heading.start + 1, len(found.cues) + 1, max(0.0, heading.begin))
+        if is_last:
+            payload, cut_off = _without_rest(payload, heading.number + 1)
+            if cut_off:
+                what = "a cue at the end is not complete and was left out"
+                found.remarks.append(Remark(what, excerpt_of(cut_off), "a number, times and text", len(lines)))
+        if heading.end <= 0.0 and heading.begin < 0.0:
+            text_of_it = excerpt_of(" ".join(payload))
             found.remarks.append(
-                Remark("a cue ended before it began", lines[start].strip(), "an end after its start", *place)
+                Remark("a cue with a negative time was left out", text_of_it, "a time from 0 on", *place)
             )
-        if times[9].strip():
-            found.remarks.append(Remark("dropped: coordinates", times[9].strip(), "", *place))
-        said = _untagged("\n".join(_payload(lines[start + 1 : following], following == len(lines))))
+            continue
+        before = headings[at - 1].number if at else 0
+        found.remarks += heading.remarks(lines, before, place)
+        said = _untagged("\n".join(line for line in payload if line.strip()))
         found.remarks += [Remark(f"dropped: {kind}", example, "", *place) for kind, example in said.dropped.items()]
+        found.remarks += [Remark(what, example, "plain text", *place) for what, example in said.repaired.items()]
         kept, marks = lines_with_marks(said.shown, said.spans)
-        found.cues.append(Cue(begin, max(begin, end), kept, marks=marks, settings=said.settings))
+        begin = max(0.0, heading.begin)
+        settings = said.settings or heading.settings
+        found.cues.append(Cue(begin, max(begin, heading.end), kept, marks=marks, settings=settings))
     found.remarks += order_remarks(found.cues)
     return found
+
+
+@dataclass(frozen=True, slots=True)
+class _Heading:
+    """What stands above a cue's text.
+
+    Attributes:
+        top, start: the lines of its number, or its times where it has none, and of its times.
+        label: what stands where the number should; empty for nothing.
+        number: it, or one more than the one above.
+        begin, end: seconds.
+        rest: what stands behind the times.
+    """
+
+    top: int
+    start: int
+    label: str
+    number: int
+    begin: float
+    end: float
+    rest: str
+
+    @property
+    def settings(self) -> str:
+        """WebVTT settings behind the times, as some programs write them."""
+        return " ".join(part for part in self.rest.split() if _SETTINGS.fullmatch(part))
+
+    def remarks(self, lines: Sequence[str], before: int, place: tuple[int, int, float]) -> Iterator[Remark]:
+        """What is not as players want it; `before` is the number of the cue above."""
+        written = lines[self.start].strip()
+        if not self.label:
+            yield Remark("a cue has no number", "", str(before + 1), *place)
+        elif not self.label.isdecimal():
+            yield Remark("a cue has a name in place of its number", excerpt_of(self.label), str(before + 1), *place)
+        elif self.number != before + 1:
+            yield Remark("cues are not numbered one by one", self.label, str(before + 1), *place)
+        if self.top + 1 < self.start:
+            yield Remark("blank lines stand between a cue's number and its times", "", "none", *place)
+        if self.top > 0 and lines[self.top - 1].strip() and place[1] > 1:
+            above = excerpt_of(lines[self.top - 1])
+            yield Remark("no blank line stands before a cue", above, "a blank line", *place)
+        if not _STRICT.match(lines[self.start]):
+            yield Remark("times are not written as usual", written, _AS_WRITTEN, *place)
+        if self.begin < 0.0:
+            yield Remark("a cue began before 0", written, "a time from 0 on", *place)
+        if self.end < self.begin:
+            yield Remark("a cue ended before it began", written, "an end after its start", *place)
+        if left := " ".join(part for part in self.rest.split() if not _SETTINGS.fullmatch(part)):
+            yield Remark("dropped: coordinates", left, "", *place)
+
+
+def _headings(lines: Sequence[str]) -> list[_Heading]:
+    """Where cues begin."""
+    found: list[_Heading] = []
+    for start, line in enumerate(lines):
+        times = _times_in(line)
+        if times is None:
+            continue
+        before = found[-1].number if found else 0
+        above = found[-1].start if found else -1
+        top, label = _label_above(lines, start, above, before)
+        number = int(label) if label.isdecimal() and len(label) < 10 else before + 1
+        begin, end = _signed(times.groups()[:5]), _signed(times.groups()[5:10])
+        found.append(_Heading(top, start, label, number, begin, end, times[11].strip()))
+    return found
+
+
+def _times_in(line: str) -> re.Match[str] | None:
+    """The times on a line, in digits of any width."""
+    if not line.isascii() and ("：" in line or "０" in line):
+        line = unicodedata.normalize("NFKC", line)
+    return _TIMES.match(line)
+
+
+def _label_above(lines: Sequence[str], start: int, above: int, before: int) -> tuple[int, str]:
+    """The line of what stands for a cue's number above its times, and what it says.
+
+    Args:
+        lines: of the file.
+        start: where the times stand.
+        above: where those of the cue above stand; -1 for none.
+        before: the number of the cue above.
+    """
+    at = start - 1
+    if at <= above:
+        return start, ""
+    label = lines[at].strip()
+    if label.isdecimal():
+        return at, label
+    if label:
+        # Players take one line by itself above the times for the cue's name.
+        is_alone = at == 0 or (not lines[at - 1].strip() and at - 1 > above)
+        return (at, label) if is_alone else (start, "")
+    while at > above and not lines[at].strip():
+        at -= 1
+    label = lines[at].strip() if at > above else ""
+    is_number = label == str(before + 1) and (at == 0 or not lines[at - 1].strip())
+    return (at, label) if is_number else (start, "")
+
+
+def _without_rest(payload: Sequence[str], following: int) -> tuple[list[str], str]:
+    """The lines of the last cue, without the beginning of one that is not complete, and that beginning."""
+    kept = list(payload)
+    while kept and not kept[-1].strip():
+        kept.pop()
+    cut: list[str] = []
+    if kept and _CUT_SHORT.match(kept[-1]) and len(kept) > 1 and kept[-2].strip() == str(following):
+        cut = [kept.pop()]
+    if kept and kept[-1].strip() == str(following) and (cut or (len(kept) > 1 and not kept[-2].strip())):
+        cut.insert(0, kept.pop().strip())
+    return (kept, " ".join(cut)) if cut else (list(payload), "")
+
+
+def _signed(parts: tuple[str | None, ...]) -> float:
+    """Seconds of a time with its sign."""
+    seconds = seconds_of(parts[1:])
+    return -seconds if parts[0] else seconds
 
 
 def order_remarks(cues: Sequence[Cue]) -> list[Remark]:
@@ -93,26 +236,7 @@ def seconds_of(parts: tuple[str | None, ...]) -> float:
     """From hours, minutes, seconds and fraction."""
     hours, minutes, seconds, fraction = parts
     whole = (int(hours or 0) * 60 + int(minutes or 0)) * 60 + int(seconds or 0)
-    return round(whole + int((fraction or "0").ljust(3, "0")) / 1000, 3)
-
-
-def _frame(lines: Sequence[str], start: int, before: int, place: tuple[int, int, float]) -> tuple[int, list[Remark]]:
-    """The number above a cue's times, `before` being the one of the cue above, and what is wrong around it."""
-    remarks = []
-    above = lines[start - 1].strip() if start else ""
-    number = int(above) if above.isdecimal() and len(above) < 10 else before + 1
-    if not above.isdecimal():
-        remarks.append(Remark("a cue has no number", "", str(before + 1), *place))
-    elif number != before + 1:
-        remarks.append(Remark("cues are not numbered one by one", above, str(before + 1), *place))
-    top = start - 1 if above.isdecimal() else start
-    if top > 0 and lines[top - 1].strip() and place[1] > 1:
-        remarks.append(
-            Remark("no blank line stands before a cue", excerpt_of(lines[top - 1]), "a blank line", *place)
-        )
-    if not _STRICT.match(lines[start]):
-        remarks.append(Remark("times are not written as usual", lines[start].strip(), _AS_WRITTEN, *place))
-    return number, remarks
+    return round(whole + float(f"0.{fraction or 0}"), 3)
 
 
 @dataclass(slots=True)
@@ -124,24 +248,31 @@ class _Text:
         spans: what is marked in it, in the order in which it begins.
         settings: WebVTT's, of the place that the text asks for.
         dropped: what is not kept: its kind, and the first of it as it stands.
+        repaired: the same of what was not as SRT has it.
     """
 
     shown: str = ""
     spans: list[Span] = field(default_factory=list)
     settings: str = ""
     dropped: dict[str, str] = field(default_factory=dict)
+    repaired: dict[str, str] = field(default_factory=dict)
 
 
 def _untagged(text: str) -> _Text:
     found, at = _Text(), 0
+    text = _with_plain_breaks(text, found)
     inside: dict[str, list[int]] = {}  # places in spans, of tags that are open
+    is_drawing = False  # what follows are coordinates of a shape, and no text
     for tag in _TAG.finditer(text):
-        found.shown += text[at : tag.start()]
+        if not is_drawing:
+            found.shown += text[at : tag.start()]
         at = tag.end()
         if tag[2] is None:
             _take_override(tag[0], found)
+            if drawing := re.search(r"\\p(\d)", tag[0]):
+                is_drawing = drawing[1] != "0"
             continue
-        name = tag[2].lower()
+        name = _SYNONYMS.get(tag[2].lower(), tag[2].lower())
         if tag[1]:
             number = inside[name].pop() if inside.get(name) else _NO_SPAN
             if number != _NO_SPAN:
@@ -158,9 +289,21 @@ def _untagged(text: str) -> _Text:
             mark = ""
         inside.setdefault(name, []).append(len(found.spans))
         found.spans.append((len(found.shown), len(text), mark))
-    found.shown += text[at:]
+    found.shown += "" if is_drawing else text[at:]
     found.spans = [span for span in found.spans if span[2]]
     return found
+
+
+def _with_plain_breaks(text: str, found: _Text) -> str:
+    """The text with line breaks, spaces and characters that are written as in other formats."""
+    for what, pattern, instead in _FOREIGN:
+        if example := pattern.search(text):
+            found.repaired.setdefault(what, example[0])
+            text = pattern.sub(instead, text)
+    if entity := _ENTITY.search(text):
+        found.repaired.setdefault("characters were written as in HTML", entity[0])
+        text = _ENTITY.sub(lambda one: html.unescape(one[0]), text)
+    return text
 
 
 def _colour_in(tag: str) -> str | None:
@@ -181,12 +324,6 @@ def _take_override(tag: str, found: _Text) -> None:
             name = re.match(r"[a-z]+", part.strip())
             kind = _OVERRIDES.get(name[0] if name else "", "override")
             found.dropped.setdefault(kind, tag)
-
-
-def _payload(lines: Sequence[str], is_last: bool) -> list[str]:
-    """The text of a cue, without the number right above the next one's times; blank lines inside do not end it."""
-    has_number = bool(lines) and not is_last and lines[-1].strip().isdecimal()
-    return [line for line in (lines[:-1] if has_number else lines) if line.strip()]
 
 
 def _block(number: int, cue: Cue) -> str:
