@@ -252,7 +252,7 @@ class _Judge:
             # `went out in the rain`, `looked after the birds`: some belong to the verb before them
             if begins_phrase:
                 return PREPOSITION
-            return PHRASE if at > 1 and (self._words[at - 2].tail, word) in self._pairs else PAIR
+            return PLAIN - 2 if at > 1 and (self._words[at - 2].tail, word) in self._pairs else PAIR
         if word in known.pronouns and not begins_phrase and kind not in ("determiner", "pronoun"):
             return PAIR
         if word in known.auxiliaries:

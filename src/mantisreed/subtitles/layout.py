@@ -27,10 +27,10 @@ _SAMPLE = 20  # passages that tell the script
 _IMPOSSIBLE = 1e12
 _RULE = 1000.0  # for a line that is too long
 # Weights, all in units of a line break's penalty; tuned on the odd files of `benchmarks/gold`.
-_CUE = 10.0  # each cue costs a little, so that there are not more than needed
-_CUE_BREAK = 3.0  # a sentence that is torn between two cues is harder to read than one on two lines
-_GOES_ON = 40.0  # more than a cue, so that one more is made for the sentence that ends
-_FAST, _FASTER = 25.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
+_CUE = 6.0  # each cue costs a little, so that there are not more than needed
+_CUE_BREAK = 2.5  # a sentence that is torn between two cues is harder to read than one on two lines
+_GOES_ON = 60.0  # more than a cue, so that one more is made for the sentence that ends
+_FAST, _FASTER = 20.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
 _SHORT, _SHORTER = 30.0, 200.0  # for too short a cue, and for the share of the shortest time that is missing
 _LITTLE, _LOST = 12, 8.0  # columns; a cue with less looks lost
 _PAUSE, _BRIDGED = 0.7, 40.0  # seconds of silence inside a sentence; a cue over it shows what is not said yet
