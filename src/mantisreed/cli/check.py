@@ -84,6 +84,7 @@ def run(
         if fix and findings:
             cues, findings, before = _fixed(Path(name), script, own, tongue, findings)
             console.note(f"{printable(name)}: fixed; the file as it was is kept as {printable(before)}")
+            notes = ()
         is_clean = is_clean and not findings
         if as_json:
             described.append(_described(name, cues, findings, notes))

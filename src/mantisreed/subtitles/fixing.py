@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from itertools import pairwise
 
-from mantisreed.subtitles.breaks import break_penalties
+from mantisreed.subtitles.breaks import PLAIN, break_penalties
 from mantisreed.subtitles.check import SLACK, Finding, check_cues, has_dash
 from mantisreed.subtitles.cues import Cue, Mark, text_width
 from mantisreed.subtitles.layout import broken_into_lines
@@ -14,6 +14,7 @@ from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.writing import joined, words_of
 
 _TEXT = frozenset(("lines", "line-length", "split", "stranded", "orphan"))
+_CUE_BREAK = 2.5  # times what a line break costs, as in the layout
 _NEW_CUE = 30.0  # penalties of a line break; a cue more is made only for a much better place
 _LEAST = 0.05  # seconds that a cue stands at least, whatever comes
 
@@ -70,7 +71,12 @@ def _repaired(
     lines = broken_into_lines(texts, penalties, rules)
     if len(lines) < 2 or (len(lines) <= rules.lines and not _says_too_much(cue, found, rules)):
         return [_with_lines(cue, lines)]
-    return _parted(cue, _groups_of_lines(lines, texts, penalties, rules), rules)
+    cost, groups = _groups_of_lines(lines, texts, penalties, rules)
+    if cost >= len(groups) * _NEW_CUE + PLAIN:
+        # One line more than needed often saves a phrase.
+        anew = broken_into_lines(texts, penalties, rules, more=1)
+        cost, groups = min((cost, groups), _groups_of_lines(anew, texts, penalties, rules), key=lambda way: way[0])
+    return _parted(cue, groups, rules)
 
 
 def _says_too_much(cue: Cue, found: set[str], rules: LayoutRules) -> bool:
@@ -129,8 +135,8 @@ def _parted(cue: Cue, groups: Sequence[tuple[str, ...]], rules: LayoutRules) -> 
 
 def _groups_of_lines(
     lines: Sequence[str], texts: Sequence[str], penalties: Sequence[float], rules: LayoutRules
-) -> list[tuple[str, ...]]:
-    """The lines of each cue: as few cues as hold them, ending where language breaks best."""
+) -> tuple[float, list[tuple[str, ...]]]:
+    """The lines of each cue: as few cues as hold them, ending where language breaks best; and what that costs."""
     places, at = [], 0  # the word that each line begins with
     for line in lines:
         places.append(at)
@@ -142,14 +148,15 @@ def _groups_of_lines(
     for last in range(1, len(lines) + 1):
         ways = []
         for first in range(max(0, last - rules.lines), last):
+            inside = sum(penalties[places[number]] for number in range(first + 1, last))
             break_before = penalties[places[first]] if first else 0.0
-            ways.append((best[first][0] + _NEW_CUE + break_before, first))
+            ways.append((best[first][0] + _NEW_CUE + _CUE_BREAK * break_before + inside, first))
         best.append(min(ways))
     edges = [len(lines)]
     while edges[-1] > 0:
         edges.append(best[edges[-1]][1])
     edges.reverse()
-    return [tuple(lines[first:last]) for first, last in pairwise(edges)]
+    return best[-1][0], [tuple(lines[first:last]) for first, last in pairwise(edges)]
 
 
 def _starts_of(groups: Sequence[tuple[str, ...]], cue: Cue, rules: LayoutRules) -> list[float]:

@@ -132,7 +132,12 @@ def _line_of(texts: Sequence[str], glued: Sequence[bool]) -> str:
 
 
 def broken_into_lines(
-    texts: Sequence[str], penalties: Sequence[float], rules: LayoutRules, is_glued: Sequence[bool] | None = None
+    texts: Sequence[str],
+    penalties: Sequence[float],
+    rules: LayoutRules,
+    is_glued: Sequence[bool] | None = None,
+    *,
+    more: int = 0,
 ) -> tuple[str, ...]:
     """As few lines as hold the texts, broken where language breaks, of like lengths, the shorter ones above.
 
@@ -141,6 +146,7 @@ def broken_into_lines(
         penalties: of a break before each.
         rules: line length and number of lines; more lines are made only if a line would be too long otherwise.
         is_glued: which are written without a space before; None lets the script decide.
+        more: how many lines more than needed, if there are as many words.
     """
     glued = is_glued or [False, *(not needs_space(left, right) for left, right in pairwise(texts))]
     edges = [0]
@@ -156,25 +162,31 @@ def broken_into_lines(
     count, limit = len(texts), rules.line_length
     if width(0, count) <= limit or count == 1:
         return (line(0, count),)
-    if (two := _two_lines(edges, glued, penalties, limit)) is not None:
+    if not more and (two := _two_lines(edges, glued, penalties, limit)) is not None:
         return line(0, two), line(two, count)
     # best[lines][last]: cost and where the last line begins
     best: list[dict[int, tuple[float, int]]] = [{0: (0.0, 0)}]
-    for earliest, latest in _line_windows(width, count, limit):
+    # The innermost loop runs for every line of every cue; it calls nothing, and has the costs of `_unevenness` in it.
+    share = _LOPSIDED / limit**2
+    for earliest, latest in _line_windows(width, count, limit, more):
         reached: dict[int, tuple[float, int]] = {}
         for first, (cost, before) in best[-1].items():
-            above = width(before, first) if first else None
+            begin = edges[first] + (0 if glued[first] else 1)
+            above = width(before, first) if first else -1
             if first:
                 cost += penalties[first]
             for last in range(max(first + 1, earliest), latest + 1):
-                wide = width(first, last)
-                is_too_wide = wide > limit
-                if is_too_wide and last > first + 1:
-                    break
-                total = cost + (_RULE if is_too_wide else 0.0)
-                if above is not None:
-                    total += _unevenness(above, wide, limit)
-                if last not in reached or total < reached[last][0]:
+                wide = edges[last] - begin
+                total = cost
+                if wide > limit:
+                    if last > first + 1:
+                        break
+                    total += _RULE
+                if above >= 0:
+                    differ = above - wide
+                    total += _BALANCE * abs(differ) + share * differ * differ + (_TOP_HEAVY if differ > 0 else 0.0)
+                known = reached.get(last)
+                if known is None or total < known[0]:
                     reached[last] = total, first
         best.append(reached)
     ends = [count]
@@ -183,8 +195,8 @@ def broken_into_lines(
     return tuple(line(first, last) for first, last in pairwise(reversed(ends)))
 
 
-def _line_windows(width: Callable[[int, int], int], count: int, limit: int) -> list[tuple[int, int]]:
-    """Between which places each line ends, where as few lines as can be hold all words.
+def _line_windows(width: Callable[[int, int], int], count: int, limit: int, more: int = 0) -> list[tuple[int, int]]:
+    """Between which places each line ends, where as few lines as can be, or some more, hold all words.
 
     The latest places come from filling lines from the first word on, the earliest from filling them from the last.
     """
@@ -196,11 +208,15 @@ def _line_windows(width: Callable[[int, int], int], count: int, limit: int) -> l
             last += 1
         latest.append(last)
         at = last
+    lines = min(len(latest) + more, count)
+    latest += [count] * (lines - len(latest))
+    # Each line after one has a word at least.
+    latest = [min(last, count - (lines - 1 - number)) for number, last in enumerate(latest)]
     earliest = [count]
-    while len(earliest) < len(latest):
+    while len(earliest) < lines:
         last = earliest[-1]
-        first = last - 1
-        while first > 0 and width(first - 1, last) <= limit:
+        first = max(last - 1, 1)
+        while first > 1 and width(first - 1, last) <= limit:
             first -= 1
         earliest.append(first)
     return list(zip(reversed(earliest), latest, strict=True))
