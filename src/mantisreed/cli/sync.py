@@ -132,7 +132,7 @@ def _told(target: str, cues: "Sequence[Cue]", moved: "Sequence[Cue]", synced: "S
         span = f"{clock(synced.cues[stretch.first].start)} to {clock(synced.cues[stretch.last - 1].end)}"
         lines.append(f"  {span}: x {stretch.factor:.5f} {stretch.offset:+.3f} s")
     fit = f"{synced.fit_before:.0%} of the cues began with speech, and {synced.fit_after:.0%} do now"
-    rate = "" if synced.rate == "1" else f"played at {synced.rate} of the rate; "
+    rate = "" if synced.rate == "1" else f"rate corrected by {synced.rate}; "
     return [f"{printable(target)}: {count}; {rate}{fit}", *lines]
 
 

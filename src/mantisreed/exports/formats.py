@@ -103,8 +103,7 @@ def _one_by_one(script: Script, options: WriteOptions) -> Sequence[Cue]:
 
 
 def _webvtt(script: Script, options: WriteOptions, name: str) -> str:
-    was_read = script.cues is not None and script.transcript is None
-    has_inner = was_read if options.inner_times is None else options.inner_times
+    has_inner = bool(options.inner_times)
     return write_webvtt(_cues(script, options, mark=False), inner_times=has_inner, head=script.head)
 
 

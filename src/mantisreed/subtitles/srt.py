@@ -260,12 +260,15 @@ class _Text:
 
 def _untagged(text: str) -> _Text:
     found, at = _Text(), 0
+    parts: list[str] = []  # of what is shown; one text that grows would be copied again and again
+    length = 0
     text = _with_plain_breaks(text, found)
     inside: dict[str, list[int]] = {}  # places in spans, of tags that are open
     is_drawing = False  # what follows are coordinates of a shape, and no text
     for tag in _TAG.finditer(text):
         if not is_drawing:
-            found.shown += text[at : tag.start()]
+            parts.append(text[at : tag.start()])
+            length += len(parts[-1])
         at = tag.end()
         if tag[2] is None:
             _take_override(tag[0], found)
@@ -276,7 +279,7 @@ def _untagged(text: str) -> _Text:
         if tag[1]:
             number = inside[name].pop() if inside.get(name) else _NO_SPAN
             if number != _NO_SPAN:
-                found.spans[number] = (found.spans[number][0], len(found.shown), found.spans[number][2])
+                found.spans[number] = (found.spans[number][0], length, found.spans[number][2])
             continue
         # What is bold is not made bolder, and tags that nobody closes must not pile up over a long text.
         is_more = bool(inside.get(name)) if name in STYLES else sum(map(len, inside.values())) >= DEEPEST
@@ -288,8 +291,10 @@ def _untagged(text: str) -> _Text:
             found.dropped.setdefault(_KINDS.get(name, "style"), tag[0])
             mark = ""
         inside.setdefault(name, []).append(len(found.spans))
-        found.spans.append((len(found.shown), len(text), mark))
-    found.shown += "" if is_drawing else text[at:]
+        found.spans.append((length, len(text), mark))
+    if not is_drawing:
+        parts.append(text[at:])
+    found.shown = "".join(parts)
     found.spans = [span for span in found.spans if span[2]]
     return found
 

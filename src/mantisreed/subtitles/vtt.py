@@ -9,7 +9,7 @@ from itertools import pairwise
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
 from mantisreed.subtitles.marking import DEEPEST, Span, lines_with_marks, marked_lines, spans_in_parts
-from mantisreed.subtitles.overlaps import DASH, without_dash
+from mantisreed.subtitles.overlaps import without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks, seconds_of
 from mantisreed.subtitles.styling import class_of_colour, colour_of
@@ -27,6 +27,7 @@ _LOOSE_TIMES = re.compile(rf"\s*{_LOOSE}\s*-->\s*{_LOOSE}(?:\s*([^\s\d].*))?\s*$
 _AS_WRITTEN = "hh:mm:ss.mmm --> hh:mm:ss.mmm"
 _STAMP = re.compile(rf"{_LOOSE}$")
 _PIECE = re.compile(r"<([^>]*)(>|$)|[^<]+", re.DOTALL)
+_DASHED = re.compile(r"\s*- ")
 _SPACES = re.compile(r"[ \t\n\f]+")
 _BARE_AMPERSAND = re.compile(r"&(?!#\d+;|#[xX][0-9a-fA-F]+;|[a-zA-Z][a-zA-Z0-9]*;)")
 _BLOCK = re.compile(r"(STYLE|REGION)[ \t]*$")
@@ -58,7 +59,8 @@ def write_webvtt(cues: Iterable[Cue], *, inner_times: bool = False, head: Iterab
 
     Args:
         cues: by start.
-        inner_times: put a timestamp before each word whose time is known, so that players can show words as spoken.
+        inner_times: put a timestamp before each word whose time is known, so that players can show words as spoken;
+            those that a cue was read with are written anyway.
         head: blocks of styles, regions and comments, as they stand.
     """
     cues = list(cues)
@@ -270,7 +272,7 @@ def _parted(
         del named[1:]
     edges = [0, *(at for _, at in named[1:]), len(shown)]
     name = cue.name
-    has_dashes = len(named) > 1 and all(shown[at:].lstrip().startswith(DASH) for at in edges[:-1])
+    has_dashes = len(named) > 1 and all(_DASHED.match(shown, at) for at in edges[:-1])
     parts = list(pairwise(edges))
     for (voice, _), (first, last), inside in zip(named, parts, spans_in_parts(spans, parts), strict=True):
         part = shown[first:last]
@@ -313,7 +315,7 @@ def _words(shown: str, stamps: list[tuple[float, int]], end: float) -> tuple[tup
 
 
 def _block(cue: Cue, *, inner_times: bool) -> str:
-    stamps = _stamps(cue) if inner_times and len(cue.words) > 1 else {}
+    stamps = _stamps(cue) if (inner_times or cue.inner) and len(cue.words) > 1 else {}
     lines = marked_lines(cue, _escaped, _tags_of, stamps)
     if cue.turns:
         voices = zip(cue.turns, lines, strict=True)

@@ -131,8 +131,12 @@ LATEST = 10_000_000.0
 def to_json(transcript: Transcript) -> bytes:
     """The document, indented, times to the millisecond, with a line feed at the end."""
     fields = msgspec.to_builtins(transcript)
-    document = {"format": FORMAT, "version": VERSION, **fields}
-    return msgspec.json.format(msgspec.json.encode(_rounded(document)), indent=1) + b"\n"
+    document = _rounded({"format": FORMAT, "version": VERSION, **fields})
+    try:
+        encoded = msgspec.json.encode(document)
+    except UnicodeEncodeError:
+        encoded = msgspec.json.encode(_whole(document))
+    return msgspec.json.format(encoded, indent=1) + b"\n"
 
 
 def from_json(content: bytes) -> Transcript:
@@ -165,6 +169,17 @@ def _rounded(value: object) -> object:
         return {key: _rounded(item) for key, item in value.items()}
     if isinstance(value, (list, tuple)):
         return [_rounded(item) for item in value]
+    return value
+
+
+def _whole(value: object) -> object:
+    """The same without halves of characters, which no encoding has."""
+    if isinstance(value, str):
+        return value.encode("utf-8", "replace").decode()
+    if isinstance(value, dict):
+        return {_whole(key): _whole(item) for key, item in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_whole(item) for item in value]
     return value
 
 
