@@ -141,3 +141,15 @@ def test_chapters_are_of_minutes_and_begin_after_the_longest_pauses() -> None:
         "Sentence number 45.",
     ]
     assert all(later.start >= earlier.end for earlier, later in pairwise(found))
+
+
+def test_a_region_of_webvtt_is_a_region_of_ttml() -> None:
+    text = (
+        "WEBVTT\n\nREGION\nid:side\nwidth:40%\nlines:3\nregionanchor:0%,100%\nviewportanchor:10%,90%\n\n"
+        "00:00:01.000 --> 00:00:02.000 region:side\nTea?\n"
+    )
+    script = OUTPUT_FORMATS["vtt"].read(text.encode())
+    written = OUTPUT_FORMATS["ttml"].write(script).decode()
+    assert 'xml:id="of-side" tts:origin="10% 74.01%" tts:extent="40% 15.99%"' in written
+    assert 'end="00:00:02.000" region="of-side"' in written
+    assert losses(script.cues or (), script.head, "ttml") == []

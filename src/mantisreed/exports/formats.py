@@ -126,7 +126,7 @@ FORMATS = (
     OutputFormat(
         "ttml",
         ".ttml",
-        lambda script, options, name: write_ttml(_cues(script, options, mark=True), script.tongue),
+        lambda script, options, name: write_ttml(_cues(script, options, mark=True), script.tongue, script.head),
         _of_cues(read_ttml),
     ),
     OutputFormat(

@@ -25,7 +25,9 @@ def losses(cues: Sequence[Cue], head: Sequence[str], name: str) -> list[str]:
     parts = [f"{kind} ({_cues(numbers)})" for kind, numbers in kinds.items()]
     if name != "vtt":
         blocks = {block.split(None, 1)[0] for block in head}
-        named = (("STYLE", "style sheets"), ("REGION", "regions"), ("NOTE", "comments"))
+        named = [("STYLE", "style sheets"), ("NOTE", "comments")]
+        if name != "ttml":
+            named.append(("REGION", "regions"))
         parts += [kind for word, kind in named if word in blocks]
     return [f"dropped: {', '.join(parts)}"] if parts else []
 
@@ -46,7 +48,7 @@ def _kinds_of(cue: Cue, name: str) -> Iterator[str]:
         yield "vertical text"
     if "size" in settings:
         yield "width of the cue"
-    if "region" in settings:
+    if "region" in settings and name != "ttml":
         yield "region"
     if cue.inner:
         yield "times inside the cue"

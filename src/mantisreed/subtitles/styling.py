@@ -6,6 +6,8 @@ below.
 """
 
 import re
+from collections.abc import Iterable
+from dataclasses import dataclass
 
 CLASS_COLOURS = {
     "white": "#ffffff",
@@ -93,3 +95,46 @@ def _row_of(line: str) -> int:
         # Lines are counted from above, or with a minus from below; a screen has some fifteen.
         return 2 if 0 <= value <= 5 else 0
     return 2 if value < 40 else 1 if value <= 65 else 0
+
+
+@dataclass(frozen=True, slots=True)
+class Region:
+    """A WebVTT region (section 6.2 of the standard), as a rectangle on the screen.
+
+    Attributes:
+        name: its id.
+        origin, extent: as TTML has them, in percent.
+    """
+
+    name: str
+    origin: str
+    extent: str
+
+
+_LINE = 5.33  # percent of the screen's height that a line takes, as the standard has it
+_XML_NAME = re.compile(r"[A-Za-z0-9._-]+")
+
+
+def regions_of(head: Iterable[str]) -> list[Region]:
+    """The regions among WebVTT blocks whose names can stand in XML."""
+    found = []
+    for block in head:
+        if not block.startswith("REGION"):
+            continue
+        options = dict(part.partition(":")[::2] for part in block.split()[1:])
+        name = options.get("id", "")
+        if not _XML_NAME.fullmatch(name):
+            continue
+        width = float(options.get("width", "100%").rstrip("%"))
+        height = min(100.0, _LINE * int(options.get("lines", "3")))
+        across, down = _sides(options.get("regionanchor", "0%,100%"))
+        x, y = _sides(options.get("viewportanchor", "0%,100%"))
+        left, top = x - across * width / 100.0, y - down * height / 100.0
+        left, top = min(max(left, 0.0), 100.0 - width), min(max(top, 0.0), 100.0 - height)
+        found.append(Region(name, f"{left:.4g}% {top:.4g}%", f"{width:.4g}% {height:.4g}%"))
+    return found
+
+
+def _sides(written: str) -> tuple[float, float]:
+    first, _, second = written.partition(",")
+    return float(first.rstrip("%")), float(second.rstrip("%"))

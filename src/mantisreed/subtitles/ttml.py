@@ -17,7 +17,7 @@ from mantisreed.subtitles.marking import Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.overlaps import DASH, without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks
-from mantisreed.subtitles.styling import colour_mark, colour_of, keypad_of_settings
+from mantisreed.subtitles.styling import Region, colour_mark, colour_of, keypad_of_settings, regions_of
 from mantisreed.transcript.writing import is_right_to_left
 from mantisreed.units import clock
 
@@ -63,9 +63,16 @@ _CLOCK = re.compile(r"(\d{2,}):(\d\d):(\d\d)(?:\.(\d+)|:(\d{2,})(?:\.\d+)?)?$")
 _OFFSET = re.compile(r"(\d+(?:\.\d+)?)(h|ms|m|s|f|t)$")
 
 
-def write_ttml(cues: Iterable[Cue], language: str | None = None) -> str:
-    """The whole document, with speakers as agents."""
+def write_ttml(cues: Iterable[Cue], language: str | None = None, head: Iterable[str] = ()) -> str:
+    """The whole document, with speakers as agents.
+
+    Args:
+        cues: by start.
+        language: a tag; None leaves it empty.
+        head: WebVTT blocks; the regions that cues are in become regions of this document.
+    """
     cues = list(cues)
+    of_webvtt = {one.name: one for one in regions_of(head)}
     names = (name for cue in cues for name in (cue.speaker, *(turn.speaker for turn in cue.turns)) if name)
     speakers = {name: n for n, name in enumerate(dict.fromkeys(names), 1)}
     agents = "".join(
@@ -78,10 +85,14 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None) -> str:
     regions = "".join(_REGION.format(name=name, **place) for row, name, place in _ROWS if row in rows)
     is_reversed = is_right_to_left("".join(line for cue in cues[:_SAMPLE] for line in cue.lines), language)
     direction = ' tts:direction="rtl"' if is_reversed else ""
-    head = _HEAD.format(
+    regions += "".join(
+        _REGION.format(name=f"of-{one.name}", origin=one.origin, extent=one.extent, align="after")
+        for one in of_webvtt.values()
+    )
+    start = _HEAD.format(
         namespace=NAMESPACE, profile=PROFILE, language=tag, agents=agents, regions=regions, direction=direction
     )
-    return head + "".join(_paragraph(cue, speakers) for cue in cues) + _TAIL
+    return start + "".join(_paragraph(cue, speakers, of_webvtt) for cue in cues) + _TAIL
 
 
 def read_ttml(text: str) -> Subtitles:
@@ -101,7 +112,7 @@ def read_ttml(text: str) -> Subtitles:
     return _Reader(root).read()
 
 
-def _paragraph(cue: Cue, speakers: Mapping[str, int]) -> str:
+def _paragraph(cue: Cue, speakers: Mapping[str, int], regions: Mapping[str, Region]) -> str:
     lines = marked_lines(cue, xml_text, _tags_of)
     if cue.turns:
         voices = zip(cue.turns, lines, strict=True)
@@ -110,13 +121,16 @@ def _paragraph(cue: Cue, speakers: Mapping[str, int]) -> str:
     text = "<br/>".join(lines)
     # A background is not inherited, and a region's would stand there also when nobody speaks.
     span = f'<span style="box">{text}</span>' if text else ""
-    return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}{_place(cue)}>{span}</p>\n'
+    return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}{_place(cue, regions)}>{span}</p>\n'
 
 
-def _place(cue: Cue) -> str:
+def _place(cue: Cue, regions: Mapping[str, Region]) -> str:
     """Region and alignment of a paragraph, where they are not the usual ones."""
     if not cue.settings:
         return ""
+    settings = dict(part.partition(":")[::2] for part in cue.settings.split())
+    if settings.get("region") in regions:
+        return f' region="of-{settings["region"]}"'
     row, column = divmod(keypad_of_settings(cue.settings) - 1, 3)
     region = {0: "", 1: ' region="middle"', 2: ' region="above"'}[row]
     return region + {0: ' tts:textAlign="start"', 1: "", 2: ' tts:textAlign="end"'}[column]
