@@ -314,3 +314,51 @@ def _save(figure: Figure, path: Path) -> None:
     sink = io.BytesIO()
     figure.savefig(sink, format="png", dpi=100)
     write_whole(path, sink.getvalue())
+
+
+def draw_lines(
+    rates: Sequence[tuple[str, Sequence[tuple[float, float]]]],
+    calibrations: Sequence[tuple[str, Sequence[tuple[float, float]]]],
+    path: Path,
+) -> None:
+    """Error rates over time on the left, calibration of confidences on the right, as a PNG.
+
+    Args:
+        rates: by transcript: seconds and word error rate.
+        calibrations: by transcript: confidence and the share of words that are right.
+        path: where.
+
+    Raises:
+        OutputError: it cannot be written.
+        InputError: the file's name does not end in .png.
+    """
+    figure = Figure(figsize=(12.8, 6.4), layout="constrained")
+    left, right = figure.subplots(1, 2, width_ratios=[5, 3])
+    colours = (_WATER, _SHARED, _SEAM, _LOUD, _SPEECH, _GREY)
+    end = 1.0
+    for number, (name, points) in enumerate(rates):
+        colour = colours[number % len(colours)]
+        end = max([end, *(at for at, _ in points)])
+        left.step(
+            [at for at, _ in points], [rate for _, rate in points], where="post", color=colour, label=_safe(name)
+        )
+    for number, (name, points) in enumerate(calibrations):
+        colour = colours[number % len(colours)]
+        right.plot([at for at, _ in points], [share for _, share in points], "o-", color=colour, label=_safe(name))
+    right.plot([0, 1], [0, 1], color=_GREY, linewidth=0.8, linestyle="--")
+    left.set_ylim(bottom=0)
+    left.set_ylabel("word error rate")
+    left.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:.0%}"))
+    left.set_title("Errors over time", loc="left", fontsize=11)
+    left.legend(fontsize=9, frameon=False)
+    _set_time_axis(left, end)
+    right.set_xlim(0, 1)
+    right.set_ylim(0, 1.02)
+    right.set_xlabel("confidence, as the engine says it")
+    right.set_ylabel("share of words that are right")
+    right.set_title("Calibration; calibrated is the dashed line", loc="left", fontsize=11)
+    if not any(points for _, points in calibrations):
+        right.text(0.5, 0.5, "no confidences", ha="center", color=_GREY)
+    for axes in (left, right):
+        _bare(axes)
+    _save(figure, path)

@@ -1,0 +1,164 @@
+"""`mantisreed score`: transcripts against a reference."""
+
+import argparse
+
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from mantisreed.review.scoring import Score
+    from mantisreed.transcript.document import Transcript
+
+EXAMPLES = """\
+examples:
+  mantisreed score truth.txt talk.transcript.json
+  mantisreed score truth.srt brook.srt heron.vtt --json --plot errors.png
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `score` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument("reference", metavar="REFERENCE", help="what was said: a text, subtitles or a transcript")
+    parser.add_argument("transcripts", nargs="+", metavar="TRANSCRIPT", help="what was transcribed, in any format")
+    parser.add_argument("--language", metavar="TAG", help="Read numbers and hesitations in this language")
+    parser.add_argument(
+        "--count",
+        metavar="NAMES",
+        default="",
+        help="Count these as errors too, of case, punctuation, numbers, apostrophes, hesitations",
+    )
+    parser.add_argument("--worst", type=int, default=3, metavar="N", help="Show the N worst passages (default: 3)")
+    parser.add_argument("--alignment", action="store_true", help="Show all stretches that differ")
+    parser.add_argument("--html", metavar="FILE", help="Write the alignment of one transcript as a page")
+    parser.add_argument("--plot", metavar="FILE.png", help="Draw errors over time and calibration of confidences")
+    parser.add_argument("--json", action="store_true", dest="as_json", help="scores as JSON on stdout")
+
+
+def run(
+    console: Console,
+    *,
+    reference: str,
+    transcripts: "Sequence[str]",
+    language: str | None = None,
+    count: str = "",
+    worst: int = 3,
+    alignment: bool = False,
+    html: str | None = None,
+    plot: str | None = None,
+    as_json: bool = False,
+) -> int:
+    """Align, count, show."""
+    from pathlib import Path
+
+    from mantisreed.errors import InputError
+    from mantisreed.files import printable, write_whole
+    from mantisreed.review.normalising import SETS
+    from mantisreed.review.reports import alignment_lines, alignment_page, described_score, draw_scores
+    from mantisreed.review.scoring import scored, tokens_of
+
+    without = [name.strip() for name in count.split(",") if name.strip()]
+    if unknown := [name for name in without if name not in SETS]:
+        raise InputError(f"nothing is called {unknown[0]!r}", where="--count", advice=f"one of {', '.join(SETS)}")
+    if html is not None and len(transcripts) > 1:
+        raise InputError("a page shows one transcript", where="--html", advice="name one transcript")
+    true = _read(reference)
+    tongue = language or true.language
+    said = tokens_of(true, without, tongue)
+    scores: list[tuple[str, Score]] = []
+    for name in transcripts:
+        heard = _read(name)
+        if heard.language and true.language and heard.language.split("-")[0] != true.language.split("-")[0]:
+            console.note(f"note: {printable(name)} is in {heard.language}, and the reference in {true.language}")
+        try:
+            score = scored(said, tokens_of(heard, without, tongue or heard.language))
+        except InputError as error:
+            error.where = error.where or printable(reference)
+            raise
+        if score.is_doubtful:
+            console.note(f"note: {printable(name)} has hardly a word of the reference: is it the same recording?")
+        scores.append((printable(name), score))
+    if plot is not None:
+        draw_scores(scores, Path(plot))
+    if html is not None:
+        write_whole(Path(html), alignment_page(scores[0][1], scores[0][0]).encode())
+    if as_json:
+        described = [{"file": name, **described_score(score)} for name, score in scores]
+        console.document({"reference": printable(reference), "scores": described})
+        return 0
+    console.rows(_HEADINGS, [_row_of(name, score) for name, score in scores])
+    for name, score in scores:
+        _show(console, name, score, worst)
+        if alignment:
+            for line in alignment_lines(score.steps):
+                console.result(line)
+    return 0
+
+
+_HEADINGS = ("transcript", ">words", ">WER", ">CER", ">sub", ">del", ">ins", ">WER by speaker", ">start error", "")
+
+
+def _row_of(name: str, score: "Score") -> tuple[str, ...]:
+    from mantisreed.review.reports import described_score
+
+    times = described_score(score)["start_errors"]
+    return (
+        name,
+        str(score.words.length),
+        f"{score.words.rate:.2%}",
+        f"{score.characters.rate:.2%}",
+        str(score.words.substitutions),
+        str(score.words.deletions),
+        str(score.words.insertions),
+        "" if score.permuted is None else f"{score.permuted.rate:.2%}",
+        f"{times['mean_seconds']:.3f} s" if times else "",
+        "",
+    )
+
+
+def _show(console: Console, name: str, score: "Score", worst: int) -> None:
+    from mantisreed.units import clock
+
+    if score.confusions:
+        pairs = ", ".join(f"{said} -> {heard} ({times})" for said, heard, times in score.confusions[:6])
+        console.result(f"{name}: most confused: {pairs}")
+    for one in score.worst[:worst]:
+        at = f"{clock(one.start)[:8]} " if one.start is not None else ""
+        errors = "1 error" if one.errors == 1 else f"{one.errors} errors"
+        console.result(f"{name}: {at}{errors}")
+        console.result(f"  said   {_shortened(one.said)}")
+        console.result(f"  heard  {_shortened(one.heard)}")
+
+
+def _shortened(text: str) -> str:
+    return text if len(text) <= 140 else f"{text[:139]}…"
+
+
+def _read(name: str) -> "Transcript":
+    """A transcript, subtitles, or a text as one: a passage for each of its lines.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    from pathlib import Path
+
+    from mantisreed.errors import InputError
+    from mantisreed.exports.formats import format_of
+    from mantisreed.exports.script import bare_transcript
+    from mantisreed.exports.texts import plain_paragraphs
+    from mantisreed.files import printable
+    from mantisreed.pipeline.exporting import read_script
+    from mantisreed.subtitles.decoding import decoded
+    from mantisreed.transcript.document import Passage
+
+    path = Path(name)
+    if format_of(path).name != "txt":
+        return read_script(path).as_transcript(path.stem)
+    try:
+        text = decoded(path.read_bytes())[0]
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise InputError(f"cannot be read ({reason})", where=printable(name)) from error
+    return bare_transcript([Passage(0.0, 0.0, line) for line in plain_paragraphs(text)], name=path.stem)

@@ -1,0 +1,1 @@
+"""Judging transcripts: pure functions on transcripts, wherever they come from."""

@@ -1,0 +1,369 @@
+"""How much of what was said was transcribed right: word and character error rates, by Levenshtein distance.
+
+The word error rate is (substitutions + deletions + insertions) / words of the reference. Speakers are compared under
+the permutation of labels that makes the fewest errors, each speaker's words in one row, as is usual where several
+people talk over each other.
+"""
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from rapidfuzz.distance import Levenshtein
+
+from mantisreed.errors import InputError
+from mantisreed.review.normalising import normalised
+from mantisreed.transcript.document import Passage, Transcript
+
+_WORST, _CONFUSED = 10, 25  # passages and pairs of words that are kept
+_BINS = 10  # of confidences
+_FOREIGN = 0.8  # word error rate from which the texts are hardly of the same recording
+
+
+@dataclass(frozen=True, slots=True)
+class Token:
+    """A word for comparing.
+
+    Attributes:
+        text: as it is compared.
+        written: as it stands in the transcript.
+        start, end: seconds; None where they are not known, the end also where times were estimated.
+        confidence: 0 to 1; None where the engine does not say.
+        speaker: who says it; None where nobody knows.
+        passage: the number of its passage.
+    """
+
+    text: str
+    written: str
+    start: float | None
+    end: float | None
+    confidence: float | None
+    speaker: str | None
+    passage: int
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of an alignment.
+
+    Attributes:
+        kind: `equal`, `substitution`, `deletion` or `insertion`.
+        reference, heard: the words; None where there is none.
+    """
+
+    kind: str
+    reference: Token | None
+    heard: Token | None
+
+    @property
+    def start(self) -> float | None:
+        """When its word begins, by the reference or, where that has no times, by the transcript."""
+        times = (token.start for token in (self.reference, self.heard) if token is not None)
+        return next((time for time in times if time is not None), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Errors:
+    """Counts of errors, in words or characters.
+
+    Attributes:
+        length: of the reference.
+        substitutions, deletions, insertions: heard as another, not heard, heard but not said.
+    """
+
+    length: int
+    substitutions: int = 0
+    deletions: int = 0
+    insertions: int = 0
+
+    @property
+    def count(self) -> int:
+        """All of them."""
+        return self.substitutions + self.deletions + self.insertions
+
+    @property
+    def rate(self) -> float:
+        """All errors over the length of the reference; over 1 where nothing was said."""
+        return self.count / max(1, self.length)
+
+
+@dataclass(frozen=True, slots=True)
+class Worst:
+    """A passage with many errors.
+
+    Attributes:
+        start, end: seconds; None where nobody knows them.
+        errors: how many.
+        said, heard: the texts.
+    """
+
+    start: float | None
+    end: float | None
+    errors: int
+    said: str
+    heard: str
+
+
+@dataclass(frozen=True, slots=True)
+class Score:
+    """A transcript against its reference.
+
+    Attributes:
+        words, characters: their errors.
+        steps: the alignment, in order.
+        speakers: errors by the reference's speakers, under the best permutation; empty where one has no speakers.
+        permuted: these together.
+        names: which label of the transcript is which of the reference.
+        time_errors: how much later words that were right begin than in the reference, in seconds.
+        worst: passages with the most errors.
+        confusions: pairs of words, said and heard, with their counts.
+    """
+
+    words: Errors
+    characters: Errors
+    steps: tuple[Step, ...]
+    speakers: dict[str, Errors]
+    permuted: Errors | None
+    names: dict[str, str]
+    time_errors: tuple[float, ...]
+    worst: tuple[Worst, ...]
+    confusions: tuple[tuple[str, str, int], ...]
+
+    @property
+    def is_doubtful(self) -> bool:
+        """Whether the texts have so little in common that they are hardly of the same recording."""
+        return self.words.length > 0 and self.words.rate > _FOREIGN
+
+
+def tokens_of(transcript: Transcript, without: Sequence[str] = (), language: str | None = None) -> list[Token]:
+    """The words of a transcript for comparing.
+
+    Args:
+        transcript: with its passages.
+        without: sets of normalisation that are switched off.
+        language: a tag; None takes the transcript's.
+    """
+    tongue = language or transcript.language
+    return [
+        token
+        for number, passage in enumerate(transcript.passages)
+        for token in _tokens_of_passage(passage, number, tongue, without)
+    ]
+
+
+def _tokens_of_passage(
+    passage: Passage, number: int, language: str | None, without: Sequence[str]
+) -> Iterator[Token]:
+    if not passage.words:
+        has_times = passage.end > passage.start
+        for word in passage.text.split():
+            for text in _of_word(word, language, tuple(without)):
+                start = passage.start if has_times else None
+                yield Token(text, word, start, None, None, passage.speaker, number)
+        return
+    is_known = passage.timing != "estimated"
+    for said in passage.words:
+        end = said.end if is_known else None
+        for text in _of_word(said.text, language, tuple(without)):
+            yield Token(text, said.text, said.start, end, said.confidence, passage.speaker, number)
+
+
+@lru_cache(maxsize=1 << 16)
+def _of_word(written: str, language: str | None, without: tuple[str, ...]) -> tuple[str, ...]:
+    """What is compared of a word; a text says most of its words again and again."""
+    return tuple(normalised(written, language, without))
+
+
+def scored(reference: Sequence[Token], heard: Sequence[Token]) -> Score:
+    """A transcript's words against those of its reference.
+
+    Raises:
+        InputError: the reference has no words.
+    """
+    if not reference:
+        raise InputError("there are no words in the reference")
+    steps = tuple(aligned(reference, heard))
+    kinds = Counter(step.kind for step in steps)
+    words = Errors(len(reference), kinds["substitution"], kinds["deletion"], kinds["insertion"])
+    permuted, by_speaker, names = _by_speaker(reference, heard)
+    pairs = Counter(
+        (step.reference.text, step.heard.text)
+        for step in steps
+        if step.kind == "substitution" and step.reference and step.heard
+    )
+    return Score(
+        words,
+        _character_errors(steps),
+        steps,
+        by_speaker,
+        permuted,
+        names,
+        tuple(_time_errors(steps)),
+        tuple(_worst(steps)),
+        tuple((said, other, count) for (said, other), count in pairs.most_common(_CONFUSED)),
+    )
+
+
+def aligned(reference: Sequence[Token], heard: Sequence[Token]) -> Iterator[Step]:
+    """The steps by which one sequence becomes the other with the fewest changes."""
+    said_texts, heard_texts = [token.text for token in reference], [token.text for token in heard]
+    # A hint near the true distance keeps time and memory linear for long, similar sequences.
+    codes = Levenshtein.opcodes(said_texts, heard_texts, score_hint=max(8, len(said_texts) // 20))
+    for code in codes:
+        of_reference = reference[code.src_start : code.src_end]
+        of_heard = heard[code.dest_start : code.dest_end]
+        match code.tag:
+            case "equal" | "replace":
+                kind = "equal" if code.tag == "equal" else "substitution"
+                for said, other in zip(of_reference, of_heard, strict=True):
+                    yield Step(kind, said, other)
+            case "delete":
+                yield from (Step("deletion", said, None) for said in of_reference)
+            case _:
+                yield from (Step("insertion", None, other) for other in of_heard)
+
+
+def _character_errors(steps: Sequence[Step]) -> Errors:
+    """Errors in characters, with a space between words: counted between words that are right, which is linear."""
+    length = substitutions = deletions = insertions = 0
+    said: list[str] = []
+    other: list[str] = []
+
+    def close() -> None:
+        nonlocal substitutions, deletions, insertions
+        if not said and not other:
+            return
+        codes = Levenshtein.editops(" ".join(said), " ".join(other))
+        kinds = Counter(code.tag for code in codes)
+        substitutions += kinds["replace"]
+        deletions += kinds["delete"]
+        insertions += kinds["insert"]
+        said.clear()
+        other.clear()
+
+    for step in steps:
+        if step.reference is not None:
+            length += len(step.reference.text) + 1
+        if step.kind == "equal":
+            close()
+            continue
+        if step.reference is not None:
+            said.append(step.reference.text)
+        if step.heard is not None:
+            other.append(step.heard.text)
+    close()
+    return Errors(max(1, length - 1), substitutions, deletions, insertions)
+
+
+def _by_speaker(
+    reference: Sequence[Token], heard: Sequence[Token]
+) -> tuple[Errors | None, dict[str, Errors], dict[str, str]]:
+    """Errors under the permutation of speakers that makes the fewest."""
+    said, other = _rows(reference), _rows(heard)
+    if not said or not other:
+        return None, {}, {}
+    from scipy.optimize import linear_sum_assignment  # takes long to import
+
+    names, labels = list(said), list(other)
+    size = max(len(names), len(labels))
+    rows = [said[name] for name in names] + [[] for _ in range(size - len(names))]
+    columns = [other[label] for label in labels] + [[] for _ in range(size - len(labels))]
+    errors = [[_errors(row, column) for column in columns] for row in rows]
+    counts = np.array([[one.count for one in row] for row in errors])
+    chosen = list(zip(*(indices.tolist() for indices in linear_sum_assignment(counts)), strict=True))
+    picked = [errors[row][column] for row, column in chosen]
+    together = Errors(
+        len(reference),
+        sum(one.substitutions for one in picked),
+        sum(one.deletions for one in picked),
+        sum(one.insertions for one in picked),
+    )
+    by_speaker = {names[row]: errors[row][column] for row, column in chosen if row < len(names)}
+    pairs = ((row, column) for row, column in chosen if row < len(names) and column < len(labels))
+    return together, by_speaker, {labels[column]: names[row] for row, column in pairs}
+
+
+def _rows(tokens: Sequence[Token]) -> dict[str, list[str]]:
+    """The words of each speaker; none where some are nobody's."""
+    if any(token.speaker is None for token in tokens):
+        return {}
+    rows: dict[str, list[str]] = {}
+    for token in tokens:
+        rows.setdefault(token.speaker or "", []).append(token.text)
+    return rows
+
+
+def _errors(said: Sequence[str], other: Sequence[str]) -> Errors:
+    hint = max(8, len(said) // 20)
+    kinds = Counter(code.tag for code in Levenshtein.editops(said, other, score_hint=hint))
+    return Errors(len(said), kinds["replace"], kinds["delete"], kinds["insert"])
+
+
+def _time_errors(steps: Sequence[Step]) -> Iterator[float]:
+    for step in steps:
+        if step.kind == "equal" and step.reference and step.heard:
+            said, other = step.reference.start, step.heard.start
+            if said is not None and other is not None and step.reference.end is not None:
+                yield round(other - said, 3)
+
+
+def _worst(steps: Sequence[Step]) -> list[Worst]:
+    """The reference's passages with the most errors, worst first; insertions go with the passage before them."""
+    passages: dict[int, list[Step]] = {}
+    number = 0
+    for step in steps:
+        if step.reference is not None:
+            number = step.reference.passage
+        passages.setdefault(number, []).append(step)
+    found = []
+    for own in passages.values():
+        count = sum(step.kind != "equal" for step in own)
+        if not count:
+            continue
+        said = [step.reference for step in own if step.reference is not None]
+        other = [step.heard for step in own if step.heard is not None]
+        start = next((step.start for step in own if step.start is not None), None)
+        end = said[-1].end if said else None
+        texts = (" ".join(token.written for token in one) for one in (said, other))
+        found.append(Worst(start, end, count, *texts))
+    found.sort(key=lambda one: -one.errors)
+    return found[:_WORST]
+
+
+def calibration(steps: Sequence[Step]) -> list[tuple[float, float, int]]:
+    """How often words of a confidence are right: its mean, the share that is right, and how many words there are.
+
+    Ten ranges of confidence, those without words left out. Where confidences are calibrated, the first two agree.
+    """
+    known: list[tuple[float, bool]] = []
+    for step in steps:
+        if step.heard is not None and step.heard.confidence is not None:
+            known.append((step.heard.confidence, step.kind == "equal"))
+    found = []
+    for low in range(_BINS):
+        own = [(sure, right) for sure, right in known if low == min(_BINS - 1, int(sure * _BINS))]
+        if own:
+            mean = sum(sure for sure, _ in own) / len(own)
+            found.append((mean, sum(right for _, right in own) / len(own), len(own)))
+    return found
+
+
+def over_time(steps: Sequence[Step], width: float) -> list[tuple[float, float]]:
+    """The word error rate in stretches of time: where each begins, in seconds, and its rate.
+
+    Args:
+        steps: of which one side has times.
+        width: of a stretch, in seconds.
+    """
+    said: Counter[int] = Counter()
+    wrong: Counter[int] = Counter()
+    at = 0
+    for step in steps:
+        if step.reference is not None:
+            if step.start is not None:
+                at = int(step.start // width)
+            said[at] += 1
+        wrong[at] += step.kind != "equal"
+    return [(number * width, wrong[number] / max(1, said[number])) for number in sorted(said)]
