@@ -1,9 +1,12 @@
-"""`score`, as a user runs it."""
+"""`score` and `amend`, as a user runs them."""
 
 import json
+import subprocess
+import sys
 from pathlib import Path
 
 from conftest import Command
+from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, from_json, to_json
 
 SRT = "1\n00:00:01,000 --> 00:00:03,000\nWe saw too old terns today.\n\n"
 
@@ -36,3 +39,51 @@ def test_what_cannot_be_scored_is_said_in_one_line(mantisreed: Command, tmp_path
     ):
         result = mantisreed("score", *wrong)
         assert result.returncode == 2 and told in result.stderr, result.stderr
+
+
+WORDS = ["We", "saw", "too", "old", "terns", "today."]
+
+
+def a_transcript() -> bytes:
+    words = tuple(Word(word, 1.0 + 0.4 * at, 1.3 + 0.4 * at, 0.9) for at, word in enumerate(WORDS))
+    passage = Passage(1.0, words[-1].end, " ".join(WORDS), None, "engine", words)
+    facts = RecordingFacts("talk.wav", "sha256:1", 5.0)
+    return to_json(Transcript(recording=facts, engine="brook", job="1", language="en", passages=(passage,)))
+
+
+def test_a_corrected_text_is_laid_over_its_transcript(mantisreed: Command, tmp_path: Path) -> None:
+    (tmp_path / "talk.transcript.json").write_bytes(a_transcript())
+    (tmp_path / "talk.txt").write_text("We saw two very old terns today.\n")
+    result = mantisreed("amend", "talk.transcript.json", "talk.txt", "--into", "new", "--to", "json,srt")
+    assert result.returncode == 0 and "5 words kept with their times" in result.stdout, result.stderr
+    anew = from_json((tmp_path / "new" / "talk.transcript.json").read_bytes())
+    times = {word.text: word.start for word in anew.words}
+    assert (times["We"], times["today."], times["old"]) == (1.0, 3.0, 2.2) and times["two"] < times["very"] < 2.2
+    assert "two very old" in (tmp_path / "new" / "talk.srt").read_text()
+    assert mantisreed("amend", "talk.transcript.json", "talk.txt", "--into", "new").returncode == 2
+    srt = "1\n00:00:01,000 --> 00:00:03,000\nWe saw two\nold terns today.\n"
+    (tmp_path / "talk.srt").write_text(srt)
+    as_json = mantisreed("amend", "talk.transcript.json", "talk.srt", "--into", "other", "--json")
+    described = json.loads(as_json.stdout)
+    assert described["corrections"] == [{"was": "too", "is": "two", "count": 1}] and described["kept"] == 5
+    (tmp_path / "mud.txt").write_text("Nothing of this was ever there.\n")
+    for corrected in ("mud.txt", "missing.txt"):
+        assert mantisreed("amend", "talk.transcript.json", corrected, "--into", "x").returncode == 2
+
+
+def test_corrections_are_kept_in_a_glossary_when_asked(tmp_path: Path) -> None:
+    (tmp_path / "talk.transcript.json").write_bytes(a_transcript())
+    (tmp_path / "talk.txt").write_text("We saw two old terns today.\n")
+    command = [sys.executable, "-m", "mantisreed", "amend", "talk.transcript.json", "talk.txt", "--into", "new"]
+    for number, answer in enumerate(("n\n", "y\n", "y\n")):
+        subprocess.run(
+            [*command, "--overwrite", "--learn-glossary", "glossary.txt"],
+            input=answer,
+            text=True,
+            cwd=tmp_path,
+            check=True,
+            capture_output=True,
+            timeout=60,
+        )
+        learnt = (tmp_path / "glossary.txt").read_text() if number else ""
+        assert learnt == ("too -> two\n" if number else "")

@@ -1,0 +1,171 @@
+"""`mantisreed amend`: a corrected text laid over its transcript."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_overwrite, format_names
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+
+    from mantisreed.review.amending import Changes, Paragraph
+    from mantisreed.transcript.document import Transcript
+
+EXAMPLES = """\
+examples:
+  mantisreed amend talk.transcript.json corrected.txt --into corrected
+  mantisreed amend talk.transcript.json talk.srt --into corrected --to srt,vtt,json
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `amend` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument("transcript", metavar="TRANSCRIPT", help="a .transcript.json")
+    parser.add_argument("corrected", metavar="CORRECTED", help="its text as you corrected it: .txt, .md, .srt, .vtt")
+    parser.add_argument("--into", metavar="DIR", required=True, help="folder for the outputs")
+    parser.add_argument(
+        "--to", metavar="FORMATS", default="json,srt,vtt", help="formats to write (default: %(default)s)"
+    )
+    parser.add_argument(
+        "--learn-glossary", metavar="FILE", help="Ask for each correction whether to keep it in this glossary"
+    )
+    parser.add_argument("--json", action="store_true", dest="as_json", help="what was changed as JSON on stdout")
+    add_overwrite(parser, "files that are there")
+
+
+def run(
+    console: Console,
+    *,
+    transcript: str,
+    corrected: str,
+    into: str,
+    to: str = "json,srt,vtt",
+    learn_glossary: str | None = None,
+    as_json: bool = False,
+    overwrite: bool = False,
+) -> int:
+    """Lay the text over, write the outputs anew, say what was changed."""
+    from pathlib import Path
+
+    from mantisreed.cli.convert import check_target
+    from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, chosen_formats
+    from mantisreed.exports.script import Script
+    from mantisreed.files import printable, write_whole
+    from mantisreed.pipeline.exporting import Reading, read_script
+    from mantisreed.review.amending import amended
+
+    source = Path(transcript)
+    script = read_script(source, Reading(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
+    document = script.as_transcript(source.stem)
+    paragraphs, are_cues = _paragraphs(Path(corrected), document)
+    anew, changes = amended(document, paragraphs, keeps_passages=are_cues)
+    stem = source.name.removesuffix(".json").removesuffix(".transcript")
+    folder = Path(into)
+    forms = chosen_formats(format_names(to) or [])
+    targets = [(folder / f"{stem}{form.suffix}", form) for form in forms]
+    for target, form in targets:
+        check_target(target, [source, Path(corrected)], form, overwrite=overwrite)
+    folder.mkdir(parents=True, exist_ok=True)
+    for target, form in targets:
+        write_whole(target, form.write(Script(anew), None, stem))
+        if not as_json:
+            console.result(printable(str(target)))
+    if learn_glossary is not None:
+        _learn(console, changes, Path(learn_glossary))
+    if as_json:
+        console.document(_described(changes, [printable(str(target)) for target, _ in targets]))
+    else:
+        console.result(_told(changes))
+    return 0
+
+
+def _paragraphs(file: "Path", transcript: "Transcript") -> "tuple[list[Paragraph], bool]":
+    """The corrected text in pieces, and whether these are cues, which say nothing of passages.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    from mantisreed.errors import InputError
+    from mantisreed.exports.formats import format_of
+    from mantisreed.exports.texts import plain_paragraphs
+    from mantisreed.files import printable
+    from mantisreed.pipeline.exporting import read_script
+    from mantisreed.review.amending import Paragraph
+    from mantisreed.subtitles.decoding import decoded
+    from mantisreed.subtitles.overlaps import DASH
+
+    form = format_of(file)
+    if form.name != "txt":
+        script = read_script(file)
+        if script.cues is None:
+            return [Paragraph(passage.text, passage.speaker) for passage in script.passages], False
+        lines = [(line.removeprefix(DASH), cue.speaker) for cue in script.cues for line in cue.lines]
+        return [Paragraph(line, speaker) for line, speaker in lines], True
+    try:
+        text = decoded(file.read_bytes())[0]
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise InputError(f"cannot be read ({reason})", where=printable(str(file))) from error
+    return [_with_speaker(line, transcript) for line in plain_paragraphs(text)], False
+
+
+def _with_speaker(line: str, transcript: "Transcript") -> "Paragraph":
+    """A line of plain text; where the transcript has speakers, a name before it is one."""
+    from mantisreed.review.amending import Paragraph
+
+    name, colon, said = line.partition(": ")
+    is_name = bool(colon) and 0 < len(name) <= _LONGEST_NAME and bool(transcript.speakers)
+    return Paragraph(said, name) if is_name else Paragraph(line)
+
+
+_LONGEST_NAME = 40  # characters, as `timed` texts have them
+
+
+def _told(changes: "Changes") -> str:
+    def words(count: int) -> str:
+        return "1 word" if count == 1 else f"{count} words"
+
+    parts = [
+        f"{words(changes.changed)} changed",
+        f"{words(changes.inserted)} inserted",
+        f"{words(changes.deleted)} deleted",
+        f"{words(changes.kept)} kept with their times",
+    ]
+    if changes.speakers:
+        parts.append(f"{words(changes.speakers)} given to another speaker")
+    return ", ".join(parts)
+
+
+def _described(changes: "Changes", files: "Sequence[str]") -> dict[str, object]:
+    return {
+        "kept": changes.kept,
+        "changed": changes.changed,
+        "inserted": changes.inserted,
+        "deleted": changes.deleted,
+        "given_to_another_speaker": changes.speakers,
+        "corrections": [{"was": was, "is": now, "count": count} for (was, now), count in changes.pairs.most_common()],
+        "files": list(files),
+    }
+
+
+def _learn(console: Console, changes: "Changes", glossary: "Path") -> None:
+    """Ask for each correction whether it goes into a glossary, as `--replace` takes it."""
+    known = glossary.read_text(encoding="utf-8") if glossary.exists() else ""
+    kept = []
+    for (was, now), count in changes.pairs.most_common():
+        entry = f"{was.strip('.,;:!?')} -> {now.strip('.,;:!?')}"
+        if entry in known:
+            continue
+        console.note(f"{entry} ({count} {'time' if count == 1 else 'times'}); keep it? [y/N]")
+        try:
+            answer = input()
+        except EOFError:
+            break
+        if answer.strip().lower() in ("y", "yes"):
+            kept.append(entry)
+    if kept:
+        with glossary.open("a", encoding="utf-8") as file:
+            file.write("".join(f"{entry}\n" for entry in kept))
