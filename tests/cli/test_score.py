@@ -87,3 +87,14 @@ def test_corrections_are_kept_in_a_glossary_when_asked(tmp_path: Path) -> None:
         )
         learnt = (tmp_path / "glossary.txt").read_text() if number else ""
         assert learnt == ("too -> two\n" if number else "")
+
+
+def test_one_transcript_is_made_out_of_several(mantisreed: Command, tmp_path: Path) -> None:
+    for name, wrong in (("a", "too"), ("b", "two"), ("c", "two")):
+        (tmp_path / f"{name}.srt").write_text(SRT.replace("too", wrong))
+    result = mantisreed("vote", "a.srt", "b.srt", "c.srt", "--into", "voted", "--name", "talk")
+    assert result.returncode == 0 and "1 place was not unanimous" in result.stdout, result.stderr
+    assert "We saw two old terns today." in (tmp_path / "voted" / "talk.srt").read_text()
+    as_json = mantisreed("vote", "a.srt", "b.srt", "--into", "other", "--json")
+    assert len(json.loads(as_json.stdout)["transcripts"]) == 2
+    assert mantisreed("vote", "a.srt", "--into", "other").returncode == 2

@@ -1,0 +1,102 @@
+"""`mantisreed vote`: one transcript out of several."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_overwrite, format_names
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from mantisreed.review.voting import Voted
+
+EXAMPLES = """\
+examples:
+  mantisreed vote brook.transcript.json heron.transcript.json sedge.srt --into voted
+  mantisreed vote a.transcript.json b.transcript.json c.transcript.json --into voted --to srt,json --name talk
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `vote` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument(
+        "transcripts", nargs="+", metavar="TRANSCRIPT", help="two or more transcripts of one recording, in any format"
+    )
+    parser.add_argument("--into", metavar="DIR", required=True, help="folder for the outputs")
+    parser.add_argument("--name", metavar="NAME", help="name of the outputs (default: that of the recording)")
+    parser.add_argument("--to", metavar="FORMATS", default="json,srt", help="formats to write (default: %(default)s)")
+    parser.add_argument("--json", action="store_true", dest="as_json", help="agreement and weights as JSON on stdout")
+    add_overwrite(parser, "files that are there")
+
+
+def run(
+    console: Console,
+    *,
+    transcripts: "Sequence[str]",
+    into: str,
+    name: str | None = None,
+    to: str = "json,srt",
+    as_json: bool = False,
+    overwrite: bool = False,
+) -> int:
+    """Align, vote, write, say how far the transcripts agree."""
+    from pathlib import Path
+
+    from mantisreed.cli.convert import check_target
+    from mantisreed.exports.formats import chosen_formats
+    from mantisreed.exports.script import Script
+    from mantisreed.files import printable, write_whole
+    from mantisreed.pipeline.exporting import read_script
+    from mantisreed.review.voting import voted
+
+    sources = [Path(one) for one in transcripts]
+    result = voted([read_script(source).as_transcript(source.stem) for source in sources])
+    stem = name or Path(result.transcript.recording.name or "voted").stem
+    folder = Path(into)
+    targets = [(folder / f"{stem}{form.suffix}", form) for form in chosen_formats(format_names(to) or [])]
+    for target, form in targets:
+        check_target(target, sources, form, overwrite=overwrite)
+    folder.mkdir(parents=True, exist_ok=True)
+    for target, form in targets:
+        write_whole(target, form.write(Script(result.transcript), None, stem))
+    names = [printable(str(source)) for source in sources]
+    if as_json:
+        console.document(_described(names, result, [printable(str(target)) for target, _ in targets]))
+        return 0
+    for target, _ in targets:
+        console.result(printable(str(target)))
+    console.rows(
+        ("transcript", ">right", ">overruled words", *(f">agrees with {at}" for at in range(1, len(names) + 1))),
+        [
+            (
+                f"{number + 1} {one}",
+                f"{result.weights[number]:.1%}",
+                str(result.overruled[number]),
+                *(f"{share:.1%}" if at != number else "" for at, share in enumerate(result.agreement[number])),
+            )
+            for number, one in enumerate(names)
+        ],
+    )
+    words = len(result.transcript.words)
+    places = "1 place was" if result.disputed == 1 else f"{result.disputed} places were"
+    console.result(f"{words} words; {places} not unanimous")
+    return 0
+
+
+def _described(names: "Sequence[str]", result: "Voted", files: "Sequence[str]") -> dict[str, object]:
+    return {
+        "files": list(files),
+        "words": len(result.transcript.words),
+        "disputed": result.disputed,
+        "transcripts": [
+            {
+                "file": name,
+                "estimated_right": result.weights[number],
+                "overruled_words": result.overruled[number],
+                "agreement": result.agreement[number],
+            }
+            for number, name in enumerate(names)
+        ],
+    }

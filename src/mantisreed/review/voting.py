@@ -1,0 +1,429 @@
+"""One transcript out of several of the same recording: a vote word by word over a confusion network.
+
+The transcripts are aligned one after the other, the one that agrees most with all others first, into a row of slots,
+each of which holds what every transcript has there: a word, or nothing. In each slot the likeliest reading wins. How
+often a transcript is right, misses a word or makes one up is estimated from how they agree, for each range of its own
+confidences.
+"""
+
+import math
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import msgspec
+from rapidfuzz.distance import Levenshtein
+
+from mantisreed.errors import InputError
+from mantisreed.review.normalising import normalised
+from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
+from mantisreed.transcript.estimate import passages_over_speech
+from mantisreed.transcript.writing import joined
+
+_BINS = 5  # ranges of confidence, each of which is calibrated by itself
+_SMOOTHED = 20.0  # words that are taken to agree as all words of the transcript do, so that few do not tell much
+_ROUNDS = 4  # of expectation and maximisation; beliefs hardly change after three
+_OTHER_WORDS = 20.0  # words that are likely to be heard for another
+_LEAST, _MOST = 0.05, 0.98  # chances of being right; nobody is that sure
+_LONGEST_RUN = 400  # words that differ in a row and are aligned again with all that a slot holds
+_FOREIGN = 0.7  # share of words that differ, from which a transcript is of something else
+_TIMINGS = {"engine": 0, "aligned": 1, "estimated": 2}
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What one transcript has in a slot.
+
+    Attributes:
+        key: as it is compared.
+        word: with its times.
+        passage: the number of its passage.
+    """
+
+    key: str
+    word: Word
+    passage: int
+
+
+@dataclass(slots=True)
+class Slot:
+    """A place in the network: by transcript what it has there, None for nothing."""
+
+    readings: list[Reading | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Voted:
+    """What came out of a vote.
+
+    Attributes:
+        transcript: the one out of all.
+        agreement: by pairs of transcripts: the share of slots in which they have the same.
+        weights: by transcript: how often it was right, as the others have it.
+        overruled: by transcript: how many of its words were not taken.
+        disputed: how many slots were not unanimous.
+    """
+
+    transcript: Transcript
+    agreement: list[list[float]]
+    weights: list[float]
+    overruled: list[int]
+    disputed: int
+
+
+@dataclass(slots=True)
+class _Judge:
+    """How far a transcript is believed.
+
+    Attributes:
+        by_confidence: chance that a word of it is right, by range of confidence.
+        overall: the same for words without a confidence.
+        missing: the chance that it has nothing where something was said.
+        made_up: the chance that it has a word where nothing was said and somebody has one.
+    """
+
+    by_confidence: list[float]
+    overall: float
+    missing: float = 0.05
+    made_up: float = 0.3
+
+    def chance(self, reading: Reading) -> float:
+        """That a word is right."""
+        sure = reading.word.confidence
+        return self.overall if sure is None else self.by_confidence[_bin(sure)]
+
+
+def voted(transcripts: Sequence[Transcript]) -> Voted:
+    """One transcript out of several.
+
+    Args:
+        transcripts: two or more of one recording, by any engines.
+
+    Raises:
+        InputError: there are fewer than two, one has no words, or one is of something else.
+    """
+    if len(transcripts) < 2:
+        raise InputError("a vote needs two transcripts, better three")
+    rows = [list(_readings(transcript)) for transcript in transcripts]
+    for number, row in enumerate(rows, 1):
+        if not row:
+            raise InputError(f"transcript {number} has no words")
+    order = _order(rows)
+    slots = _network(rows, order)
+    judges, empty = _judges(slots, len(rows))
+    chosen = [_winner(slot, judges, empty) for slot in slots]
+    passages = tuple(_passages(slots, chosen, judges, transcripts, order[0]))
+    base = transcripts[order[0]]
+    disputed = sum(len({reading.key if reading else None for reading in slot.readings}) > 1 for slot in slots)
+    anew = msgspec.structs.replace(
+        base,
+        engine="",
+        job="",
+        passages=passages,
+        speakers=speakers_of(passages),
+        notes=(f"voted by {len(rows)} transcripts; {disputed} of {len(slots)} places were not unanimous",),
+    )
+    overruled = [
+        sum(
+            slot.readings[number] is not None and (key is None or slot.readings[number].key != key)  # type: ignore[union-attr]
+            for slot, key in zip(slots, chosen, strict=True)
+        )
+        for number in range(len(rows))
+    ]
+    weights = [round(judge.overall, 4) for judge in judges]
+    return Voted(anew, _agreement(slots, len(rows)), weights, overruled, disputed)
+
+
+def _readings(transcript: Transcript) -> Iterator[Reading]:
+    for number, passage in enumerate(passages_over_speech(transcript.passages, ())):
+        for word in passage.words:
+            key = " ".join(normalised(word.text, transcript.language, ("hesitations",)))
+            yield Reading(key or word.text, word, number)
+
+
+def _order(rows: Sequence[Sequence[Reading]]) -> list[int]:
+    """The transcripts in the order in which they are aligned: the one nearest to all others first.
+
+    Raises:
+        InputError: one has hardly anything in common with the others.
+    """
+    keys = [[reading.key for reading in row] for row in rows]
+    distances = [[0.0] * len(rows) for _ in rows]
+    for one in range(len(rows)):
+        for other in range(one):
+            longest = max(len(keys[one]), len(keys[other]))
+            hint = max(8, longest // 20)
+            share = Levenshtein.distance(keys[one], keys[other], score_hint=hint) / longest
+            distances[one][other] = distances[other][one] = share
+    for number, row in enumerate(distances):
+        nearest = min(share for other, share in enumerate(row) if other != number)
+        if nearest > _FOREIGN:
+            raise InputError(
+                f"transcript {number + 1} has hardly a word in common with the others",
+                advice="are all of the same recording?",
+            )
+    first = min(range(len(rows)), key=lambda number: sum(distances[number]))
+    return sorted(range(len(rows)), key=lambda number: distances[first][number])
+
+
+def _network(rows: Sequence[Sequence[Reading]], order: Sequence[int]) -> list[Slot]:
+    """All transcripts in one row of slots."""
+    count = len(rows)
+
+    def slot_of(number: int, reading: Reading) -> Slot:
+        readings: list[Reading | None] = [None] * count
+        readings[number] = reading
+        return Slot(readings)
+
+    slots = [slot_of(order[0], reading) for reading in rows[order[0]]]
+    for number in order[1:]:
+        slots = _with_row(slots, number, rows[number], slot_of)
+    return slots
+
+
+def _with_row(
+    slots: Sequence[Slot], number: int, row: Sequence[Reading], slot_of: Callable[[int, Reading], Slot]
+) -> list[Slot]:
+    """The network with one more transcript in it."""
+    main = [_most_common(slot) for slot in slots]
+    keys = [reading.key for reading in row]
+    grown: list[Slot] = []
+
+    def add(first: int, last: int, begin: int, end: int) -> None:
+        """Slots [first, last) and readings [begin, end) that differ from what most have there."""
+        for at, to in _pairs(slots[first:last], keys[begin:end]):
+            if at is None:
+                assert to is not None
+                grown.append(slot_of(number, row[begin + to]))
+                continue
+            slot = slots[first + at]
+            if to is not None:
+                slot.readings[number] = row[begin + to]
+            grown.append(slot)
+
+    first = begin = 0
+    for code in Levenshtein.opcodes(main, keys, score_hint=max(8, len(main) // 20)):
+        if code.tag != "equal":
+            continue
+        add(first, code.src_start, begin, code.dest_start)
+        for at, to in zip(range(code.src_start, code.src_end), range(code.dest_start, code.dest_end), strict=True):
+            slots[at].readings[number] = row[to]
+            grown.append(slots[at])
+        first, begin = code.src_end, code.dest_end
+    add(first, len(slots), begin, len(keys))
+    return grown
+
+
+def _most_common(slot: Slot) -> str:
+    keys = Counter(reading.key for reading in slot.readings if reading is not None)
+    return keys.most_common(1)[0][0]
+
+
+def _pairs(slots: Sequence[Slot], keys: Sequence[str]) -> list[tuple[int | None, int | None]]:
+    """Which key goes into which slot, where a key fits a slot if any transcript has it there.
+
+    By the usual recurrence of the edit distance; a run that is very long is paired from its beginning.
+    """
+    if not slots or not keys or len(slots) > _LONGEST_RUN or len(keys) > _LONGEST_RUN:
+        shared = min(len(slots), len(keys))
+        pairs: list[tuple[int | None, int | None]] = [(at, at) for at in range(shared)]
+        pairs += [(at, None) for at in range(shared, len(slots))]
+        return pairs + [(None, to) for to in range(shared, len(keys))]
+    held = [{reading.key for reading in slot.readings if reading is not None} for slot in slots]
+    # A slot that some transcript leaves empty is skipped at less cost than one that all have filled so far.
+    skips = [0.7 if sum(reading is not None for reading in slot.readings) < 2 else 1.0 for slot in slots]
+    costs = [[float(to) for to in range(len(keys) + 1)]]
+    for at in range(len(slots)):
+        above = costs[-1]
+        line = [above[0] + skips[at]]
+        for to, key in enumerate(keys):
+            same = above[to] + (0.0 if key in held[at] else 1.05)
+            line.append(min(same, above[to + 1] + skips[at], line[to] + 1.0))
+        costs.append(line)
+    found: list[tuple[int | None, int | None]] = []
+    at, to = len(slots), len(keys)
+    while at or to:
+        here = costs[at][to]
+        if at and to:
+            same = costs[at - 1][to - 1] + (0.0 if keys[to - 1] in held[at - 1] else 1.05)
+            if math.isclose(here, same):
+                at, to = at - 1, to - 1
+                found.append((at, to))
+                continue
+        if at and math.isclose(here, costs[at - 1][to] + skips[at - 1]):
+            at -= 1
+            found.append((at, None))
+        else:
+            to -= 1
+            found.append((None, to))
+    found.reverse()
+    return found
+
+
+def _bin(sure: float) -> int:
+    return min(_BINS - 1, int(sure * _BINS))
+
+
+def _judges(slots: Sequence[Slot], count: int) -> tuple[list[_Judge], float]:
+    """How far each transcript is believed, and in what share of the slots nothing was said.
+
+    By expectation and maximisation, as of observers whose verdicts are seen while the truth is not (Dawid and Skene
+    1979). At first each is believed as it agrees with the others.
+    """
+    likely = [_shares(slot) for slot in slots]
+    judges, empty = _believed(slots, likely, count)
+    for _ in range(_ROUNDS):
+        likely = [_likelihoods(slot, judges, empty) for slot in slots]
+        judges, empty = _believed(slots, likely, count)
+    return judges, empty
+
+
+def _shares(slot: Slot) -> dict[str | None, float]:
+    """By key the share of the transcripts that have it."""
+    keys = [reading.key if reading else None for reading in slot.readings]
+    return {key: keys.count(key) / len(keys) for key in keys}
+
+
+def _believed(
+    slots: Sequence[Slot], likely: Sequence[dict[str | None, float]], count: int
+) -> tuple[list[_Judge], float]:
+    """The judges as they would be, if each reading were as likely as that."""
+    silence = [one.get(None, 0.0) for one in likely]
+    empty = min(0.9, max(0.001, sum(silence) / len(silence)))
+    judges = []
+    for number in range(count):
+        right = total = missed = spoken = made_up = silent = 0.0
+        bins = [[0.0, 0.0] for _ in range(_BINS)]
+        for slot, one, nothing in zip(slots, likely, silence, strict=True):
+            reading = slot.readings[number]
+            spoken += 1.0 - nothing
+            silent += nothing
+            if reading is None:
+                missed += 1.0 - nothing
+                continue
+            made_up += nothing
+            right += one[reading.key]
+            total += 1.0
+            if reading.word.confidence is not None:
+                own = bins[_bin(reading.word.confidence)]
+                own[0] += one[reading.key]
+                own[1] += 1.0
+        overall = _chance(right, total, 0.7)
+        by_confidence = [_chance(agreed, seen, overall) for agreed, seen in bins]
+        judges.append(_Judge(by_confidence, overall, _rare(missed, spoken, 0.05), _rare(made_up, silent, 0.3)))
+    return judges, empty
+
+
+def _rare(happened: float, could: float, usual: float) -> float:
+    """A share that is neither 0 nor 1, drawn towards the usual one where little tells."""
+    return min(0.95, max(0.002, (happened + _SMOOTHED * usual) / (could + _SMOOTHED)))
+
+
+def _likelihoods(slot: Slot, judges: Sequence[_Judge], empty: float) -> dict[str | None, float]:
+    """How likely each reading of a slot is, `empty` being the share of slots in which nothing was said.
+
+    Who errs takes one of many words: two who have the same word are seldom both wrong.
+    """
+    keys = dict.fromkeys(reading.key if reading else None for reading in slot.readings)
+    if len(keys) == 1:
+        return dict.fromkeys(keys, 1.0)  # most slots: nobody has anything else
+    keys[None] = None
+    logs: dict[str | None, float] = {}
+    for key in keys:
+        # Of what may have been said, this is one word of many as well.
+        total = math.log(empty if key is None else (1.0 - empty) / _OTHER_WORDS)
+        for judge, reading in zip(judges, slot.readings, strict=True):
+            total += math.log(_chance_of(judge, reading, key))
+        logs[key] = total
+    highest = max(logs.values())
+    odds = {key: math.exp(one - highest) for key, one in logs.items()}
+    whole = sum(odds.values())
+    return {key: one / whole for key, one in odds.items()}
+
+
+def _chance_of(judge: _Judge, reading: Reading | None, truth: str | None) -> float:
+    """That a transcript has what it has in a slot, if this is the truth."""
+    if truth is None:
+        if reading is None:
+            return 1.0 - judge.made_up
+        return judge.made_up * (1.0 - judge.chance(reading)) / (1.0 - judge.overall) / _OTHER_WORDS
+    if reading is None:
+        return judge.missing
+    chance = judge.chance(reading)
+    right = chance if reading.key == truth else (1.0 - chance) / _OTHER_WORDS
+    return right * (1.0 - judge.missing)
+
+
+def _chance(right: float, total: float, usual: float) -> float:
+    """A share, drawn towards the usual one where few words tell."""
+    return min(_MOST, max(_LEAST, (right + _SMOOTHED * usual) / (total + _SMOOTHED)))
+
+
+def _winner(slot: Slot, judges: Sequence[_Judge], empty: float) -> str | None:
+    """The key that is taken; None for nothing."""
+    likely = _likelihoods(slot, judges, empty)
+    return max(likely, key=lambda key: (likely[key], key is not None))
+
+
+def _passages(
+    slots: Sequence[Slot],
+    chosen: Sequence[str | None],
+    judges: Sequence[_Judge],
+    transcripts: Sequence[Transcript],
+    base: int,
+) -> Iterator[Passage]:
+    """The words that won, in the passages of the transcript that agrees most with the others."""
+    ranks = [_timing_rank(transcript) for transcript in transcripts]
+    with_speakers = [number for number, transcript in enumerate(transcripts) if transcript.speakers]
+    voice = max(with_speakers, key=lambda number: judges[number].overall) if with_speakers else None
+    words: list[Word] = []
+    speaker: str | None = None
+    passage, latest = -1, 0.0
+
+    def closed() -> Iterator[Passage]:
+        if words:
+            text = joined(word.text for word in words)
+            timing = transcripts[base].passages[passage].timing if passage >= 0 else "engine"
+            yield Passage(words[0].start, max(word.end for word in words), text, speaker, timing, tuple(words))
+            words.clear()
+
+    for slot, key in zip(slots, chosen, strict=True):
+        of_base = slot.readings[base]
+        now = of_base.passage if of_base is not None else passage
+        of_voice = slot.readings[voice] if voice is not None else None
+        speaks = transcripts[voice].passages[of_voice.passage].speaker if voice is not None and of_voice else speaker
+        if now != passage or (speaks != speaker and key is not None):
+            yield from closed()
+            passage, speaker = now, speaks
+        if key is None:
+            continue
+        voters = [(number, reading) for number, reading in enumerate(slot.readings) if reading and reading.key == key]
+        written = Counter(reading.word.text for _, reading in voters)
+        most = max(written.values())
+        text = next(reading.word.text for _, reading in voters if written[reading.word.text] == most)
+        _, timed = min(voters, key=lambda voter: (ranks[voter[0]], -judges[voter[0]].overall))
+        chance = 1.0 - math.prod(1.0 - judges[number].chance(reading) for number, reading in voters)
+        start = max(timed.word.start, latest)
+        end = max(timed.word.end, start)
+        latest = start
+        words.append(Word(text, start, end, round(chance, 3)))
+    yield from closed()
+
+
+def _timing_rank(transcript: Transcript) -> int:
+    """How well a transcript's words are timed: 0 for the best."""
+    return max((_TIMINGS[passage.timing] for passage in transcript.passages), default=0)
+
+
+def _agreement(slots: Sequence[Slot], count: int) -> list[list[float]]:
+    table = [[1.0] * count for _ in range(count)]
+    for one in range(count):
+        for other in range(one):
+            both = [
+                (slot.readings[one], slot.readings[other])
+                for slot in slots
+                if slot.readings[one] or slot.readings[other]
+            ]
+            same = sum(a is not None and b is not None and a.key == b.key for a, b in both)
+            table[one][other] = table[other][one] = round(same / max(1, len(both)), 4)
+    return table
