@@ -9,7 +9,7 @@ import msgspec
 from rapidfuzz.distance import Indel, Levenshtein
 
 from mantisreed.errors import InputError
-from mantisreed.review.normalising import normalised
+from mantisreed.review.normalising import normalised_word
 from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, passages_over_speech, spoken_length
 from mantisreed.transcript.punctuation import ends_sentence
@@ -173,7 +173,7 @@ def _runs_inside(old: Sequence[str], new: Sequence[str], run: _Run) -> Iterator[
 
 def _key(text: str) -> str:
     """A word as it is compared: case and marks may be corrected without any other time."""
-    return " ".join(normalised(text, None, ("numbers", "hesitations"))) or text
+    return " ".join(normalised_word(text, None, ("numbers", "hesitations"))) or text
 
 
 def _count(changes: Changes, run: _Run, old: Sequence[tuple[Word, int]], new: Sequence[_Placed]) -> None:

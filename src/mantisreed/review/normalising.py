@@ -58,6 +58,12 @@ def normalised(text: str, language: str | None = None, without: Iterable[str] = 
     return [word for word in words if word]
 
 
+@lru_cache(maxsize=1 << 16)
+def normalised_word(written: str, language: str | None = None, without: tuple[str, ...] = ()) -> tuple[str, ...]:
+    """The same for one word, remembered: a text says most of its words again and again."""
+    return tuple(normalised(written, language, without))
+
+
 def _parts(word: str) -> list[str]:
     """A word; of one in a script without spaces, its characters, since nobody agrees on its words."""
     if word.isascii() or not any(map(is_spaceless, word)):

@@ -8,13 +8,12 @@ people talk over each other.
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.errors import InputError
-from mantisreed.review.normalising import normalised
+from mantisreed.review.normalising import normalised_word
 from mantisreed.transcript.document import Passage, Transcript
 
 _WORST, _CONFUSED = 10, 25  # passages and pairs of words that are kept
@@ -159,21 +158,15 @@ def _tokens_of_passage(
     if not passage.words:
         has_times = passage.end > passage.start
         for word in passage.text.split():
-            for text in _of_word(word, language, tuple(without)):
+            for text in normalised_word(word, language, tuple(without)):
                 start = passage.start if has_times else None
                 yield Token(text, word, start, None, None, passage.speaker, number)
         return
     is_known = passage.timing != "estimated"
     for said in passage.words:
         end = said.end if is_known else None
-        for text in _of_word(said.text, language, tuple(without)):
+        for text in normalised_word(said.text, language, tuple(without)):
             yield Token(text, said.text, said.start, end, said.confidence, passage.speaker, number)
-
-
-@lru_cache(maxsize=1 << 16)
-def _of_word(written: str, language: str | None, without: tuple[str, ...]) -> tuple[str, ...]:
-    """What is compared of a word; a text says most of its words again and again."""
-    return tuple(normalised(written, language, without))
 
 
 def scored(reference: Sequence[Token], heard: Sequence[Token]) -> Score:

@@ -15,14 +15,14 @@ import msgspec
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.errors import InputError
-from mantisreed.review.normalising import normalised
+from mantisreed.review.normalising import normalised_word
 from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import passages_over_speech
 from mantisreed.transcript.writing import joined
 
 _BINS = 5  # ranges of confidence, each of which is calibrated by itself
 _SMOOTHED = 20.0  # words that are taken to agree as all words of the transcript do, so that few do not tell much
-_ROUNDS = 4  # of expectation and maximisation; beliefs hardly change after three
+_ROUNDS = 3  # of expectation and maximisation; beliefs hardly change after them
 _OTHER_WORDS = 20.0  # words that are likely to be heard for another
 _LEAST, _MOST = 0.05, 0.98  # chances of being right; nobody is that sure
 _LONGEST_RUN = 400  # words that differ in a row and are aligned again with all that a slot holds
@@ -38,11 +38,13 @@ class Reading:
         key: as it is compared.
         word: with its times.
         passage: the number of its passage.
+        sure: the range of its confidence; None where the engine does not say.
     """
 
     key: str
     word: Word
     passage: int
+    sure: int | None
 
 
 @dataclass(slots=True)
@@ -89,8 +91,7 @@ class _Judge:
 
     def chance(self, reading: Reading) -> float:
         """That a word is right."""
-        sure = reading.word.confidence
-        return self.overall if sure is None else self.by_confidence[_bin(sure)]
+        return self.overall if reading.sure is None else self.by_confidence[reading.sure]
 
 
 def voted(transcripts: Sequence[Transcript]) -> Voted:
@@ -137,8 +138,9 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
 def _readings(transcript: Transcript) -> Iterator[Reading]:
     for number, passage in enumerate(passages_over_speech(transcript.passages, ())):
         for word in passage.words:
-            key = " ".join(normalised(word.text, transcript.language, ("hesitations",)))
-            yield Reading(key or word.text, word, number)
+            key = " ".join(normalised_word(word.text, transcript.language, ("hesitations",)))
+            sure = None if word.confidence is None else _bin(word.confidence)
+            yield Reading(key or word.text, word, number, sure)
 
 
 def _order(rows: Sequence[Sequence[Reading]]) -> list[int]:
@@ -304,8 +306,8 @@ def _believed(
             made_up += nothing
             right += one[reading.key]
             total += 1.0
-            if reading.word.confidence is not None:
-                own = bins[_bin(reading.word.confidence)]
+            if reading.sure is not None:
+                own = bins[reading.sure]
                 own[0] += one[reading.key]
                 own[1] += 1.0
         overall = _chance(right, total, 0.7)
