@@ -88,7 +88,10 @@ def run(
         described = [{"file": name, **described_score(score)} for name, score in scores]
         console.document({"reference": printable(reference), "scores": described})
         return 0
-    console.rows(_HEADINGS, [_row_of(name, score) for name, score in scores])
+    rows = [_row_of(name, score) for name, score in scores]
+    # Without speakers or times there is nothing in their columns.
+    shown = [at for at in range(len(_HEADINGS)) if any(row[at] for row in rows)]
+    console.rows([_HEADINGS[at] for at in shown], [[row[at] for at in shown] for row in rows])
     for name, score in scores:
         _show(console, name, score, worst)
         if alignment:
@@ -97,7 +100,7 @@ def run(
     return 0
 
 
-_HEADINGS = ("transcript", ">words", ">WER", ">CER", ">sub", ">del", ">ins", ">WER by speaker", ">start error", "")
+_HEADINGS = ("transcript", ">words", ">WER", ">CER", ">sub", ">del", ">ins", ">WER by speaker", ">start error")
 
 
 def _row_of(name: str, score: "Score") -> tuple[str, ...]:
@@ -114,7 +117,6 @@ def _row_of(name: str, score: "Score") -> tuple[str, ...]:
         str(score.words.insertions),
         "" if score.permuted is None else f"{score.permuted.rate:.2%}",
         f"{times['mean_seconds']:.3f} s" if times else "",
-        "",
     )
 
 

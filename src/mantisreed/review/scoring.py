@@ -259,10 +259,10 @@ def _by_speaker(
         return None, {}, {}
     from scipy.optimize import linear_sum_assignment  # takes long to import
 
-    names, labels = list(said), list(other)
-    size = max(len(names), len(labels))
+    names, others = list(said), list(other)
+    size = max(len(names), len(others))
     rows = [said[name] for name in names] + [[] for _ in range(size - len(names))]
-    columns = [other[label] for label in labels] + [[] for _ in range(size - len(labels))]
+    columns = [other[name] for name in others] + [[] for _ in range(size - len(others))]
     errors = [[_errors(row, column) for column in columns] for row in rows]
     counts = np.array([[one.count for one in row] for row in errors])
     chosen = list(zip(*(indices.tolist() for indices in linear_sum_assignment(counts)), strict=True))
@@ -274,8 +274,8 @@ def _by_speaker(
         sum(one.insertions for one in picked),
     )
     by_speaker = {names[row]: errors[row][column] for row, column in chosen if row < len(names)}
-    pairs = ((row, column) for row, column in chosen if row < len(names) and column < len(labels))
-    return together, by_speaker, {labels[column]: names[row] for row, column in pairs}
+    pairs = ((row, column) for row, column in chosen if row < len(names) and column < len(others))
+    return together, by_speaker, {others[column]: names[row] for row, column in pairs}
 
 
 def _rows(tokens: Sequence[Token]) -> dict[str, list[str]]:
