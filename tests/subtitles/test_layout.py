@@ -6,11 +6,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.subtitles.breaks import LOOSE, UNIT, break_penalties
 from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.layout import broken_into_lines, lay_out
 from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
+from mantisreed.subtitles.srt import read_srt
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.writing import joined
 from strategies import passages, texts
@@ -231,6 +233,17 @@ def test_crosstalk_makes_no_cues_that_overlap_in_srt() -> None:
     assert all(later.start >= earlier.end for earlier, later in pairwise(cues))
     said = " ".join(line.removeprefix("- ") for cue in cues for line in cue.lines).split()
     assert sorted(said) == sorted(word.text for passage in talk for word in passage.words)
+
+
+def test_crosstalk_in_webvtt_makes_no_cues_that_overlap_in_srt() -> None:
+    text = (
+        "WEBVTT\n\n00:01.000 --> 00:04.000\n<v Ada>Any terns on the raft today?\n\n"
+        "00:03.000 --> 00:05.000\n<v Ben>Eleven, and all of them asleep.\n"
+    )
+    script = OUTPUT_FORMATS["vtt"].read(text.encode())
+    cues = read_srt(OUTPUT_FORMATS["srt"].write(script).decode()).cues
+    assert all(later.start >= earlier.end for earlier, later in pairwise(cues))
+    assert cues[0].lines == ("- Any terns on the raft today?", "- Eleven, and all of them asleep.")
 
 
 def test_words_without_text_are_passed_over() -> None:

@@ -97,9 +97,15 @@ def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]
 
 
 def _one_by_one(script: Script, options: WriteOptions) -> Sequence[Cue]:
-    """Cues for a format that has no places on the screen; what was read as cues stays as it was."""
+    """Cues for a format that has no places on the screen, where those of several speakers would cover each other.
+
+    What was read as cues stays as it was where nobody knows the speakers: then it is no crosstalk.
+    """
     cues = _cues(script, options, mark=True)
-    return cues if script.cues is not None else without_overlaps(cues, options.rules.for_language(script.tongue))
+    speakers = {cue.speaker for cue in cues if cue.speaker is not None}
+    if script.cues is not None and len(speakers) < 2:
+        return cues
+    return without_overlaps(cues, options.rules.for_language(script.tongue))
 
 
 def _webvtt(script: Script, options: WriteOptions, name: str) -> str:
