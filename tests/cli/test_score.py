@@ -98,3 +98,14 @@ def test_one_transcript_is_made_out_of_several(mantisreed: Command, tmp_path: Pa
     as_json = mantisreed("vote", "a.srt", "b.srt", "--into", "other", "--json")
     assert len(json.loads(as_json.stdout)["transcripts"]) == 2
     assert mantisreed("vote", "a.srt", "--into", "other").returncode == 2
+
+
+def test_doubts_are_listed(mantisreed: Command, tmp_path: Path) -> None:
+    loop = "thank you for watching " * 4
+    (tmp_path / "talk.srt").write_text(f"1\n00:00:01,000 --> 00:00:09,000\nWe went home. {loop}\n\n")
+    shown = mantisreed("doubts", "talk.srt")
+    assert shown.returncode == 0 and "1 doubt: 1 loop" in shown.stdout, shown.stdout
+    (doubt,) = json.loads(mantisreed("doubts", "talk.srt", "--json").stdout)["doubts"]
+    assert {"kind", "start", "end", "why", "grade"} <= set(doubt)
+    (tmp_path / "good.srt").write_text(SRT)
+    assert "no doubts" in mantisreed("doubts", "good.srt").stdout

@@ -38,6 +38,7 @@ COMMANDS = {
         "Lay subtitles on their recording again: shifted, drifted or cut",
     ),
     "check": ("mantisreed.cli.check", "List what breaks the layout rules in subtitles, and fix it"),
+    "doubts": ("mantisreed.cli.doubts", "List doubtful passages of a transcript, and why"),
     "score": ("mantisreed.cli.score", "Compare transcripts with a reference: word and character error rates"),
     "vote": ("mantisreed.cli.vote", "Make one transcript out of several of the same recording"),
     "amend": ("mantisreed.cli.amend", "Lay a corrected text over its transcript; keep the times of all other words"),
