@@ -79,7 +79,7 @@ def test_two_points_lay_the_first_and_the_last_cue() -> None:
 
 
 def test_shot_changes_are_found_and_flashes_and_fades_are_none(tmp_path: Path) -> None:
-    film = compose_film(seed=7, seconds=20.0)
+    film = compose_film(seed=7, seconds=10.0)
     write_film(film, tmp_path / "film.mp4")
     found = shot_changes(tmp_path / "film.mp4")
     assert len(found) == len(film.cuts) and np.allclose(found, film.cuts, atol=1.5 / film.rate)
