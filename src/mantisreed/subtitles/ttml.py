@@ -6,7 +6,7 @@ wants for time containers in parallel.
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from xml.etree import ElementTree as Tree
 from xml.sax.saxutils import escape, quoteattr
 
@@ -207,7 +207,9 @@ class _Reader:
     def _cue_of(self, paragraph: Tree.Element, element: Tree.Element, begin: float, end: float) -> Iterator[Cue]:
         """The cue of a paragraph, or of what one of its speakers says."""
         spelled: list[Span] = []
-        lines, marks = lines_with_marks(self._shown(element, "", spelled), spelled)
+        shown = _Shown()
+        self._show(element, shown, spelled)
+        lines, marks = lines_with_marks("".join(shown.parts), spelled)
         if not lines:
             return
         spans = [child for child in element.iter() if _local(child.tag) == "span" and child.get("begin")]
@@ -224,19 +226,18 @@ class _Reader:
         speaker = self._agents.get(agent, agent) if agent else None
         yield Cue(begin, max(begin, end), lines, speaker, marks=marks, settings=self._place_of(paragraph))
 
-    def _shown(self, element: Tree.Element, before: str, spans: list[Span]) -> str:
-        """The text before, and that of an element; spans are added, outer ones first."""
-        first, at = len(before), len(spans)
-        shown = _continued(before, element.text)
+    def _show(self, element: Tree.Element, shown: "_Shown", spans: list[Span]) -> None:
+        """Add the text of an element to what is shown; spans are added, outer ones first."""
+        first, at = shown.length, len(spans)
+        shown.add(element.text)
         for child in element:
             name = _local(child.tag)
             if name == "br":
-                shown += "\n"
+                shown.add_break()
             elif name != "metadata":
-                shown = self._shown(child, shown, spans)
-            shown = _continued(shown, child.tail)
-        spans[at:at] = [(first, len(shown), tag) for tag in self._tags(element)]
-        return shown
+                self._show(child, shown, spans)
+            shown.add(child.tail)
+        spans[at:at] = [(first, shown.length, tag) for tag in self._tags(element)]
 
     def _tags(self, element: Tree.Element) -> list[str]:
         """What the element's own style, or one that it refers to, marks."""
@@ -313,10 +314,36 @@ def _voices_of(paragraph: Tree.Element) -> list[Tree.Element]:
     return voices if "".join(said.split()) == "".join(whole.split()) else []
 
 
-def _continued(before: str, text: str | None) -> str:
-    """The text behind another one, white space in it being one space."""
-    flat = re.sub(r"\s+", " ", text or "")
-    return before + (flat.lstrip() if not before or before[-1].isspace() else flat)
+@dataclass(slots=True)
+class _Shown:
+    """A text that grows by parts: one string would be copied again and again.
+
+    Attributes:
+        parts: of it.
+        length: of all of them.
+        ends_in_space: whether white space that follows says nothing new.
+    """
+
+    parts: list[str] = field(default_factory=list)
+    length: int = 0
+    ends_in_space: bool = True
+
+    def add(self, text: str | None) -> None:
+        """A text, in which white space is one space."""
+        if not text:
+            return
+        flat = re.sub(r"\s+", " ", text)
+        self._append(flat.lstrip() if self.ends_in_space else flat)
+
+    def add_break(self) -> None:
+        """A new line."""
+        self._append("\n")
+
+    def _append(self, part: str) -> None:
+        if part:
+            self.parts.append(part)
+            self.length += len(part)
+            self.ends_in_space = part[-1].isspace()
 
 
 def _local(name: object) -> str:
