@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_overwrite, format_names
+from mantisreed.cli.arguments import add_overwrite
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -50,10 +50,9 @@ def run(
     """Lay the text over, write the outputs anew, say what was changed."""
     from pathlib import Path
 
-    from mantisreed.cli.convert import check_target
-    from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, chosen_formats
-    from mantisreed.exports.script import Script
-    from mantisreed.files import printable, write_whole
+    from mantisreed.cli.targets import write_into
+    from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT
+    from mantisreed.files import printable
     from mantisreed.pipeline.exporting import Reading, read_script
     from mantisreed.review.amending import amended
 
@@ -63,20 +62,14 @@ def run(
     paragraphs, are_cues = _paragraphs(Path(corrected), document)
     anew, changes = amended(document, paragraphs, keeps_passages=are_cues)
     stem = source.name.removesuffix(".json").removesuffix(".transcript")
-    folder = Path(into)
-    forms = chosen_formats(format_names(to) or [])
-    targets = [(folder / f"{stem}{form.suffix}", form) for form in forms]
-    for target, form in targets:
-        check_target(target, [source, Path(corrected)], form, overwrite=overwrite)
-    folder.mkdir(parents=True, exist_ok=True)
-    for target, form in targets:
-        write_whole(target, form.write(Script(anew), None, stem))
-        if not as_json:
+    targets = write_into(Path(into), stem, anew, to, [source, Path(corrected)], overwrite=overwrite)
+    if not as_json:
+        for target in targets:
             console.result(printable(str(target)))
     if learn_glossary is not None:
         _learn(console, changes, Path(learn_glossary))
     if as_json:
-        console.document(_described(changes, [printable(str(target)) for target, _ in targets]))
+        console.document(_described(changes, [printable(str(target)) for target in targets]))
     else:
         console.result(_told(changes))
     return 0
@@ -88,13 +81,9 @@ def _paragraphs(file: "Path", transcript: "Transcript") -> "tuple[list[Paragraph
     Raises:
         InputError: it cannot be read.
     """
-    from mantisreed.errors import InputError
     from mantisreed.exports.formats import format_of
-    from mantisreed.exports.texts import plain_paragraphs
-    from mantisreed.files import printable
-    from mantisreed.pipeline.exporting import read_script
+    from mantisreed.pipeline.exporting import read_paragraphs, read_script
     from mantisreed.review.amending import Paragraph
-    from mantisreed.subtitles.decoding import decoded
     from mantisreed.subtitles.overlaps import DASH
 
     form = format_of(file)
@@ -104,12 +93,7 @@ def _paragraphs(file: "Path", transcript: "Transcript") -> "tuple[list[Paragraph
             return [Paragraph(passage.text, passage.speaker) for passage in script.passages], False
         lines = [(line.removeprefix(DASH), cue.speaker) for cue in script.cues for line in cue.lines]
         return [Paragraph(line, speaker) for line, speaker in lines], True
-    try:
-        text = decoded(file.read_bytes())[0]
-    except OSError as error:
-        reason = (error.strerror or str(error)).lower()
-        raise InputError(f"cannot be read ({reason})", where=printable(str(file))) from error
-    return [_with_speaker(line, transcript) for line in plain_paragraphs(text)], False
+    return [_with_speaker(line, transcript) for line in read_paragraphs(file)], False
 
 
 def _with_speaker(line: str, transcript: "Transcript") -> "Paragraph":

@@ -17,6 +17,7 @@ from mantisreed.cli.arguments import (
     write_options,
 )
 from mantisreed.cli.console import Console
+from mantisreed.cli.targets import check_target
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -248,34 +249,6 @@ def _write(target: "Path", content: bytes) -> None:
     else:
         raw.write(content)
         raw.flush()
-
-
-def check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool) -> None:
-    """See that nothing of the user's would be lost.
-
-    Raises:
-        OutputError: the file is there and is not to be overwritten, or is one of those that are read.
-    """
-    from mantisreed.errors import InputError, OutputError
-    from mantisreed.exports.formats import format_of
-    from mantisreed.files import printable
-
-    if not target.exists():
-        return
-    if any(source.exists() and source.samefile(target) for source in sources):
-        raise OutputError("is read, and would be written over", where=printable(target), advice="name another file")
-    try:
-        found = format_of(target)
-    except InputError:
-        found = form
-    if found.name != form.name:
-        raise OutputError(
-            f"exists already and is {found.name}, but {form.name} would be written",
-            where=printable(target),
-            advice="the last file is the one that is written: name one that does not exist yet",
-        )
-    if not overwrite:
-        raise OutputError("exists already", where=printable(target), advice="--overwrite overwrites it")
 
 
 def _without_cues(script: "Script") -> "Script":

@@ -104,9 +104,9 @@ _HEADINGS = ("transcript", ">words", ">WER", ">CER", ">sub", ">del", ">ins", ">W
 
 
 def _row_of(name: str, score: "Score") -> tuple[str, ...]:
-    from mantisreed.review.reports import described_score
+    from mantisreed.review.reports import described_times
 
-    times = described_score(score)["start_errors"]
+    times = described_times(score.time_errors)
     return (
         name,
         str(score.words.length),
@@ -146,21 +146,12 @@ def _read(name: str) -> "Transcript":
     """
     from pathlib import Path
 
-    from mantisreed.errors import InputError
     from mantisreed.exports.formats import format_of
     from mantisreed.exports.script import bare_transcript
-    from mantisreed.exports.texts import plain_paragraphs
-    from mantisreed.files import printable
-    from mantisreed.pipeline.exporting import read_script
-    from mantisreed.subtitles.decoding import decoded
+    from mantisreed.pipeline.exporting import read_paragraphs, read_script
     from mantisreed.transcript.document import Passage
 
     path = Path(name)
     if format_of(path).name != "txt":
         return read_script(path).as_transcript(path.stem)
-    try:
-        text = decoded(path.read_bytes())[0]
-    except OSError as error:
-        reason = (error.strerror or str(error)).lower()
-        raise InputError(f"cannot be read ({reason})", where=printable(name)) from error
-    return bare_transcript([Passage(0.0, 0.0, line) for line in plain_paragraphs(text)], name=path.stem)
+    return bare_transcript([Passage(0.0, 0.0, line) for line in read_paragraphs(path)], name=path.stem)

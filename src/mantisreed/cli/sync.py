@@ -54,7 +54,7 @@ def run(
     from dataclasses import replace
     from pathlib import Path
 
-    from mantisreed.cli.convert import check_target
+    from mantisreed.cli.targets import check_target
     from mantisreed.exports.formats import format_of
     from mantisreed.files import printable, write_whole
     from mantisreed.pipeline.exporting import Reading, read_script, speech_of

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_overwrite, format_names
+from mantisreed.cli.arguments import add_overwrite
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -44,28 +44,20 @@ def run(
     """Align, vote, write, say how far the transcripts agree."""
     from pathlib import Path
 
-    from mantisreed.cli.convert import check_target
-    from mantisreed.exports.formats import chosen_formats
-    from mantisreed.exports.script import Script
-    from mantisreed.files import printable, write_whole
+    from mantisreed.cli.targets import write_into
+    from mantisreed.files import printable
     from mantisreed.pipeline.exporting import read_script
     from mantisreed.review.voting import voted
 
     sources = [Path(one) for one in transcripts]
     result = voted([read_script(source).as_transcript(source.stem) for source in sources])
     stem = name or Path(result.transcript.recording.name or "voted").stem
-    folder = Path(into)
-    targets = [(folder / f"{stem}{form.suffix}", form) for form in chosen_formats(format_names(to) or [])]
-    for target, form in targets:
-        check_target(target, sources, form, overwrite=overwrite)
-    folder.mkdir(parents=True, exist_ok=True)
-    for target, form in targets:
-        write_whole(target, form.write(Script(result.transcript), None, stem))
+    targets = write_into(Path(into), stem, result.transcript, to, sources, overwrite=overwrite)
     names = [printable(str(source)) for source in sources]
     if as_json:
-        console.document(_described(names, result, [printable(str(target)) for target, _ in targets]))
+        console.document(_described(names, result, [printable(str(target)) for target in targets]))
         return 0
-    for target, _ in targets:
+    for target in targets:
         console.result(printable(str(target)))
     console.rows(
         ("transcript", ">right", ">overruled words", *(f">agrees with {at}" for at in range(1, len(names) + 1))),

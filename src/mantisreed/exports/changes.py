@@ -7,32 +7,25 @@ from dataclasses import replace
 import msgspec
 
 from mantisreed.exports.script import Script
-from mantisreed.subtitles.cues import Cue
-from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
+from mantisreed.subtitles.cues import Cue, moved_cue, moved_word
+from mantisreed.transcript.document import Passage, Transcript, speakers_of
 from mantisreed.transcript.writing import excerpt
 
 
 def retimed(script: Script, move: Callable[[float], float]) -> Script:
     """The same at other times. What would lie before the beginning is cut off at it, or left out."""
 
-    def word(one: Word) -> Word:
-        return msgspec.structs.replace(one, start=max(0.0, move(one.start)), end=max(0.0, move(one.end)))
-
     def passage(one: Passage) -> Passage:
         start, end = max(0.0, move(one.start)), max(0.0, move(one.end))
-        words = tuple(word(each) for each in one.words)
+        words = tuple(moved_word(each, move) for each in one.words)
         return msgspec.structs.replace(one, start=start, end=end, words=words)
-
-    def cue(one: Cue) -> Cue:
-        words = tuple(word(each) for each in one.words)
-        return replace(one, start=max(0.0, move(one.start)), end=max(0.0, move(one.end)), words=words)
 
     lost = sum(move(one.end) <= 0 for one in script.cues or script.passages)
     notes = (f"{lost} would end before the beginning and were left out",) if lost else ()
     return _changed(
         script,
         lambda passages: tuple(passage(one) for one in passages if move(one.end) > 0),
-        lambda cues: tuple(cue(one) for one in cues if move(one.end) > 0),
+        lambda cues: tuple(moved_cue(one, move) for one in cues if move(one.end) > 0),
         notes,
     )
 

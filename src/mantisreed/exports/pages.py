@@ -14,34 +14,49 @@ _TITLE = 60  # characters of a chapter's title
 
 _PAGE = """\
 <!DOCTYPE html>
-<html{language}{direction}>
+<html{attributes}>
 <head>
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
 <title>{title}</title>
 <style>
-:root {{ color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb; --quiet: #5b6770; --mark: #fff1bd; }}
-@media (prefers-color-scheme: dark) {{
-  :root {{ --ink: #e4e8ea; --paper: #14191d; --quiet: #9aa7b0; --mark: #4a4221; }}
-}}
-body {{ margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 44rem; color: var(--ink); background: var(--paper);
-  font: 1.05rem/1.6 system-ui, sans-serif; }}
-h1 {{ font-size: 1.5rem; overflow-wrap: anywhere; }}
-p {{ margin: 0 0 1.1rem; padding: .15rem .4rem; border-radius: .3rem; }}
-p:target {{ background: var(--mark); }}
-a {{ color: var(--quiet); font-size: .85rem; font-variant-numeric: tabular-nums; text-decoration: none; }}
-a:hover, a:focus-visible {{ text-decoration: underline; }}
-b {{ margin: 0 .4rem; }}
-</style>
+{style}</style>
 </head>
 <body>
 <main>
 <h1>{title}</h1>
-{passages}</main>
+{main}</main>
 </body>
 </html>
 """
+
+_STYLE = """\
+:root { color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb; --quiet: #5b6770; --mark: #fff1bd; }
+@media (prefers-color-scheme: dark) {
+  :root { --ink: #e4e8ea; --paper: #14191d; --quiet: #9aa7b0; --mark: #4a4221; }
+}
+body { margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 44rem; color: var(--ink); background: var(--paper);
+  font: 1.05rem/1.6 system-ui, sans-serif; }
+h1 { font-size: 1.5rem; overflow-wrap: anywhere; }
+p { margin: 0 0 1.1rem; padding: .15rem .4rem; border-radius: .3rem; }
+p:target { background: var(--mark); }
+a { color: var(--quiet); font-size: .85rem; font-variant-numeric: tabular-nums; text-decoration: none; }
+a:hover, a:focus-visible { text-decoration: underline; }
+b { margin: 0 .4rem; }
+"""
+
+
+def whole_page(title: str, style: str, main: str, attributes: str = "") -> str:
+    """A page by itself: offline, without scripts, and nothing from elsewhere.
+
+    Args:
+        title: as plain text.
+        style: its style sheet.
+        main: what stands under the title, as HTML.
+        attributes: of the root, as HTML, with a space before each.
+    """
+    return _PAGE.format(title=html.escape(title), style=style, main=main, attributes=attributes)
 
 
 def write_page(script: Script, title: str) -> str:
@@ -56,8 +71,7 @@ def write_page(script: Script, title: str) -> str:
     text = "".join(passage.text for passage in script.passages[:50])
     direction = ' dir="rtl"' if is_right_to_left(text, language) else ""
     passages = "".join(_paragraph(passage) for passage in script.passages)
-    shown = html.escape(" ".join(title.split()) or "Transcript")
-    return _PAGE.format(language=tag, direction=direction, title=shown, passages=passages)
+    return whole_page(" ".join(title.split()) or "Transcript", _STYLE, passages, tag + direction)
 
 
 def _paragraph(passage: Passage) -> str:

@@ -132,13 +132,8 @@ def read_script(file: Path, reading: Reading | None = None) -> Script:
         RecordingError: the recording cannot be read.
     """
     reading = reading or Reading()
+    content = _content_of(file)
     is_input = str(file) == "-"
-    try:
-        content = sys.stdin.buffer.read() if is_input else file.read_bytes()
-    except OSError as error:
-        raise InputError(
-            f"cannot be read ({(error.strerror or str(error)).lower()})", where=printable(file)
-        ) from error
     form = reading.form or (format_of_text(content, reading.encoding) if is_input else format_of(file))
     try:
         if form.read_text is None and reading.recording is not None:
@@ -152,6 +147,29 @@ def read_script(file: Path, reading: Reading | None = None) -> Script:
     except InputError as error:
         error.where = error.where or printable(file)
         raise
+
+
+def read_paragraphs(file: Path) -> list[str]:
+    """The lines of a plain text that hold something.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    return list(plain_paragraphs(decoded(_content_of(file))[0]))
+
+
+def _content_of(file: Path) -> bytes:
+    """All of a file, or of standard input where it is `-`.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    try:
+        return sys.stdin.buffer.read() if str(file) == "-" else file.read_bytes()
+    except OSError as error:
+        raise InputError(
+            f"cannot be read ({(error.strerror or str(error)).lower()})", where=printable(file)
+        ) from error
 
 
 def timed_by_speech(text: str, recording: Path) -> Script:

@@ -6,40 +6,23 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
+from mantisreed.exports.pages import whole_page
 from mantisreed.review.scoring import Errors, Score, Step, calibration, over_time
 from mantisreed.units import clock
 
 _AROUND = 4  # words that are right, shown on both sides of an error
 
-_PAGE = """\
-<!DOCTYPE html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1">
-<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
-<title>{title}</title>
-<style>
-:root {{ color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb;
-  --said: #b3261e; --heard: #14663f; --quiet: #5b6770; }}
-@media (prefers-color-scheme: dark) {{
-  :root {{ --ink: #e4e8ea; --paper: #14191d; --said: #ff9a90; --heard: #7fd6a8; --quiet: #9aa7b0; }}
-}}
-body {{ margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 52rem; color: var(--ink); background: var(--paper);
-  font: 1rem/1.7 system-ui, sans-serif; overflow-wrap: anywhere; }}
-del {{ color: var(--said); }}
-ins {{ color: var(--heard); font-weight: 600; text-decoration: none; }}
-time {{ color: var(--quiet); font-size: .85rem; font-variant-numeric: tabular-nums; }}
-</style>
-</head>
-<body>
-<main>
-<h1>{title}</h1>
-<p>{summary}</p>
-<p><del>said and not heard</del>, <ins>heard and not said</ins></p>
-{passages}</main>
-</body>
-</html>
+_STYLE = """\
+:root { color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb;
+  --said: #b3261e; --heard: #14663f; --quiet: #5b6770; }
+@media (prefers-color-scheme: dark) {
+  :root { --ink: #e4e8ea; --paper: #14191d; --said: #ff9a90; --heard: #7fd6a8; --quiet: #9aa7b0; }
+}
+body { margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 52rem; color: var(--ink); background: var(--paper);
+  font: 1rem/1.7 system-ui, sans-serif; overflow-wrap: anywhere; }
+del { color: var(--said); }
+ins { color: var(--heard); font-weight: 600; text-decoration: none; }
+time { color: var(--quiet); font-size: .85rem; font-variant-numeric: tabular-nums; }
 """
 
 
@@ -55,7 +38,7 @@ def described_score(score: Score) -> dict[str, Any]:
         "speakers": {name: _described(errors) for name, errors in score.speakers.items()},
         "speaker_permuted_wer": None if score.permuted is None else round(score.permuted.rate, 5),
         "speaker_names": score.names,
-        "start_errors": _described_times(score.time_errors),
+        "start_errors": described_times(score.time_errors),
         "worst": [
             {"start": one.start, "end": one.end, "errors": one.errors, "said": one.said, "heard": one.heard}
             for one in score.worst
@@ -79,7 +62,7 @@ def _described(errors: Errors) -> dict[str, Any]:
     }
 
 
-def _described_times(times: Sequence[float]) -> dict[str, float] | None:
+def described_times(times: Sequence[float]) -> dict[str, float] | None:
     """Mean and 95th percentile of the errors' sizes, and the median with its sign, in seconds."""
     if not times:
         return None
@@ -138,7 +121,9 @@ def alignment_page(score: Score, title: str) -> str:
             passages.append([])
         passages[-1].append(step)
     written = "".join(f"<p>{_time_of(own)}{' '.join(map(_tagged, own))}</p>\n" for own in passages)
-    return _PAGE.format(title=html.escape(title), summary=html.escape(summary_of(score)), passages=written)
+    legend = "<p><del>said and not heard</del>, <ins>heard and not said</ins></p>"
+    main = f"<p>{html.escape(summary_of(score))}</p>\n{legend}\n{written}"
+    return whole_page(title, _STYLE, main, ' lang="en"')
 
 
 def _time_of(steps: Sequence[Step]) -> str:

@@ -1,6 +1,9 @@
 """Cues, what is marked in them, and how wide their text is."""
 
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import msgspec
 
 from mantisreed.subtitles.remarks import Remark
 from mantisreed.transcript.document import Word
@@ -68,6 +71,17 @@ class Cue:
     def text(self) -> str:
         """The text on one line."""
         return joined(self.lines)
+
+
+def moved_cue(cue: Cue, move: Callable[[float], float]) -> Cue:
+    """The cue at other times, and its words with it; what would lie before 0 is at 0."""
+    words = tuple(moved_word(word, move) for word in cue.words)
+    return replace(cue, start=max(0.0, move(cue.start)), end=max(0.0, move(cue.end)), words=words)
+
+
+def moved_word(word: Word, move: Callable[[float], float]) -> Word:
+    """The same of a word."""
+    return msgspec.structs.replace(word, start=max(0.0, move(word.start)), end=max(0.0, move(word.end)))
 
 
 @dataclass(slots=True)

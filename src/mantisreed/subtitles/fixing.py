@@ -1,20 +1,19 @@
 """Cues that break a rule, repaired one by one; the others stay as they are, and no cue begins elsewhere."""
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from itertools import pairwise
 
 from mantisreed.subtitles.breaks import PLAIN, break_penalties
 from mantisreed.subtitles.check import SLACK, Finding, check_cues, has_dash
 from mantisreed.subtitles.cues import Cue, Mark, text_width
-from mantisreed.subtitles.layout import broken_into_lines
+from mantisreed.subtitles.layout import CUE_BREAK, broken_into_lines
 from mantisreed.subtitles.marking import marks_in
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.writing import joined, words_of
 
 _TEXT = frozenset(("lines", "line-length", "split", "stranded", "orphan"))
-_CUE_BREAK = 2.5  # times what a line break costs, as in the layout
 _NEW_CUE = 30.0  # penalties of a line break; a cue more is made only for a much better place
 _LEAST = 0.05  # seconds that a cue stands at least, whatever comes
 
@@ -115,13 +114,13 @@ def _with_shorter_lines(cue: Cue, rules: LayoutRules, language: str | None) -> C
 
 
 def _with_lines(cue: Cue, lines: tuple[str, ...]) -> Cue:
-    marks = list(_marks_on(lines, cue))
-    return replace(cue, lines=lines, marks=tuple(marks))
+    (marks,) = _marks_by_cue([lines], cue)
+    return replace(cue, lines=lines, marks=marks)
 
 
 def _parted(cue: Cue, groups: Sequence[tuple[str, ...]], rules: LayoutRules) -> list[Cue]:
     """Several cues in the time of one, by the lines of each."""
-    starts = _starts_of(groups, cue, rules)
+    starts = _starts_of(groups, cue)
     ends = [*(start - rules.gap for start in starts[1:]), cue.end]
     marks = _marks_by_cue(groups, cue)
     parts = []
@@ -150,7 +149,7 @@ def _groups_of_lines(
         for first in range(max(0, last - rules.lines), last):
             inside = sum(penalties[places[number]] for number in range(first + 1, last))
             break_before = penalties[places[first]] if first else 0.0
-            ways.append((best[first][0] + _NEW_CUE + _CUE_BREAK * break_before + inside, first))
+            ways.append((best[first][0] + _NEW_CUE + CUE_BREAK * break_before + inside, first))
         best.append(min(ways))
     edges = [len(lines)]
     while edges[-1] > 0:
@@ -159,7 +158,7 @@ def _groups_of_lines(
     return best[-1][0], [tuple(lines[first:last]) for first, last in pairwise(edges)]
 
 
-def _starts_of(groups: Sequence[tuple[str, ...]], cue: Cue, rules: LayoutRules) -> list[float]:
+def _starts_of(groups: Sequence[tuple[str, ...]], cue: Cue) -> list[float]:
     """When each part of a cue begins: with its words where their times are known, or by its share of the text."""
     widths = [sum(map(text_width, lines)) for lines in groups]
     whole = sum(widths) or 1
@@ -177,11 +176,6 @@ def _starts_of(groups: Sequence[tuple[str, ...]], cue: Cue, rules: LayoutRules) 
             said += len("".join(word.text.split()))
         starts.append(min(max(start, starts[-1] + _LEAST), max(cue.end, starts[-1])))
     return starts
-
-
-def _marks_on(lines: Sequence[str], cue: Cue) -> Iterator[Mark]:
-    """A cue's marks on other lines with the same text."""
-    yield from (mark for marks in _marks_by_cue([tuple(lines)], cue) for mark in marks)
 
 
 def _marks_by_cue(groups: Sequence[tuple[str, ...]], cue: Cue) -> list[tuple[Mark, ...]]:

@@ -28,7 +28,7 @@ _IMPOSSIBLE = 1e12
 _RULE = 1000.0  # for a line that is too long
 # Weights, all in units of a line break's penalty; tuned on the odd files of `benchmarks/gold`.
 _CUE = 6.0  # each cue costs a little, so that there are not more than needed
-_CUE_BREAK = 2.5  # a sentence that is torn between two cues is harder to read than one on two lines
+CUE_BREAK = 2.5  # a sentence that is torn between two cues is harder to read than one on two lines
 _GOES_ON = 60.0  # more than a cue, so that one more is made for the sentence that ends
 _FAST, _FASTER = 20.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
 _SHORT, _SHORTER = 30.0, 200.0  # for too short a cue, and for the share of the shortest time that is missing
@@ -347,19 +347,23 @@ class _Shape:
             return _IMPOSSIBLE
         width = float(self._edges[last + 1] - self._edges[first] - self._spaces[first]) + 2 * len(DASH)
         room = min(max(self._following[last] - rules.gap - start, 0.0), rules.longest)
-        fast = max(width / max(room, 1e-3) / rules.speed - 1.0, 0.0)
-        missing = max(rules.shortest - room, 0.0)
-        cost = _CUE + _SHARED
-        cost += _FAST + _FASTER * fast if fast > _SLACK else 0.0
-        cost += _SHORT + _SHORTER * missing / rules.shortest if missing > _SLACK else 0.0
-        return float(cost)
+        return _CUE + _SHARED + float(self._hurry(np.array(width), np.array(room)))
+
+    def _hurry(self, width: Floats, room: Floats) -> Floats:
+        """What it costs that cues of these widths have so many seconds: too fast to be read, too short to be seen."""
+        rules = self._rules
+        fast = np.maximum(width / np.maximum(room, 1e-3) / rules.speed - 1.0, 0.0)
+        missing = np.maximum(rules.shortest - room, 0.0)
+        cost = np.where(fast > _SLACK, _FAST + _FASTER * fast, 0.0)
+        short = _SHORT + _SHORTER * missing / max(rules.shortest, _SLACK)
+        return cost + np.where(missing > _SLACK, short, 0.0)
 
     def _at_pauses(self) -> tuple[Floats, Ints]:
         """What a cue's end costs before each word, and how many long pauses inside sentences lie before each."""
         pauses = np.zeros(self._count + 1)
         pauses[1:-1] = self._starts[1:] - self._ends[:-1]
         is_long = pauses > _PAUSE
-        cue_breaks = self._penalties + (_CUE_BREAK - 1.0) * np.maximum(self._penalties - CLAUSE, 0.0)
+        cue_breaks = self._penalties + (CUE_BREAK - 1.0) * np.maximum(self._penalties - CLAUSE, 0.0)
         cue_breaks = np.where(is_long, np.minimum(_AT_PAUSE * cue_breaks, _MOST_AT_PAUSE), cue_breaks)
         is_inside = is_long & (self._penalties > SENTENCE)
         return cue_breaks, np.cumsum(is_inside)
@@ -414,16 +418,13 @@ class _Shape:
         width -= width > rules.line_length  # where a line ends, no space is read
         room = np.clip(self._following[last] - rules.gap - start, 0.0, rules.longest)
         room = np.where(self._is_overlapped[last], spoken, room)
-        fast = np.maximum(width / np.maximum(room, 1e-3) / rules.speed - 1.0, 0.0)
-        missing = np.maximum(rules.shortest - room, 0.0)
         is_lost = (width < _LITTLE) & (self._penalties[first] + self._penalties[last + 1] > SENTENCE)
         cost = self._cue_breaks[last + 1] + breaking + _CUE + np.where(is_lost, _LOST, 0.0)
         cost += _BRIDGED * (self._long_pauses[last] - self._long_pauses[first])
         # A cue that ends in a sentence, although another one ends inside it, had better ended there.
         has_end_inside = self._sentence_ends[last + 1] > self._sentence_ends[first + 1]
         cost += np.where(has_end_inside & (self._penalties[last + 1] > SENTENCE), _GOES_ON, 0.0)
-        cost += np.where(fast > _SLACK, _FAST + _FASTER * fast, 0.0)
-        cost += np.where(missing > _SLACK, _SHORT + _SHORTER * missing / max(rules.shortest, _SLACK), 0.0)
+        cost += self._hurry(width, room)
         does_not_fit = (self._reach(first) <= last) | (spoken > rules.longest + _SLACK)
         if length == 1:
             return np.where(does_not_fit, cost + _RULE, cost)

@@ -12,12 +12,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 from mantisreed.errors import InputError
-from mantisreed.subtitles.cues import Cue, text_width
+from mantisreed.subtitles.cues import Cue, moved_cue, text_width
 
 Floats = NDArray[np.float64]
 
@@ -159,14 +158,8 @@ def moved(cues: Sequence[Cue], stretches: Sequence[Stretch]) -> list[Cue]:
     result = []
     for stretch in stretches:
         for cue in cues[stretch.first : stretch.last]:
-            start, end = max(0.0, stretch.moved(cue.start)), max(0.0, stretch.moved(cue.end))
-            words = tuple(
-                msgspec.structs.replace(
-                    word, start=max(0.0, stretch.moved(word.start)), end=max(0.0, stretch.moved(word.end))
-                )
-                for word in cue.words
-            )
-            result.append(replace(cue, start=round(start, 3), end=round(end, 3), words=words))
+            one = moved_cue(cue, stretch.moved)
+            result.append(replace(one, start=round(one.start, 3), end=round(one.end, 3)))
     return result
 
 
