@@ -2,7 +2,7 @@
 
 from hypothesis import strategies as st
 
-from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word
+from mantisreed.transcript.document import Doubt, Passage, RecordingFacts, Replacement, Transcript, Word
 
 texts = st.text(st.characters(exclude_categories=("Cs", "Cc", "Z")), min_size=1, max_size=12)
 
@@ -36,4 +36,8 @@ transcripts = st.builds(
     speakers=st.lists(texts, max_size=2).map(tuple),
     passages=st.lists(passages(), max_size=3).map(tuple),
     notes=st.lists(texts, max_size=2).map(tuple),
+    doubts=st.lists(st.builds(Doubt, texts, st.just(1.0), st.just(2.5), texts, st.just(0.5)), max_size=2).map(tuple),
+    replacements=st.lists(
+        st.builds(Replacement, st.just(1.0), st.just(2.5), texts, texts, texts, texts), max_size=2
+    ).map(tuple),
 )

@@ -1,12 +1,20 @@
 """Faults that engines are known for are doubts, and good transcripts have none."""
 
+import json
+import random
+
+import jsonschema
 import pytest
 
+from mantisreed.audio.speech import speech_map
 from mantisreed.exports.script import bare_transcript
-from mantisreed.review.doubts import KINDS, Doubt, doubts_of
+from mantisreed.review.doubts import KINDS, disagreements, doubts_of, seam_doubts, text_at, with_doubts
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
-from mantisreed.transcript.document import Passage, Transcript, Word
+from mantisreed.standin.ear import HeardWord
+from mantisreed.standin.habits import Habits, Planter
+from mantisreed.standin.lines import Line
+from mantisreed.transcript.document import SCHEMA, Doubt, Passage, Transcript, Word, from_json, to_json
 from mantisreed.transcript.timing import passages_of
 
 GOOD = (
@@ -51,8 +59,10 @@ def test_what_is_composed_and_heard_right_has_hardly_any(english: list[Phrase]) 
     [("thank you for watching " * 3, 3), ("no " * 7, 7), ("the tide " * 5, 5)],
 )
 def test_text_that_goes_round_is_a_loop(text: str, times: int) -> None:
-    (doubt,) = doubts_of(transcript(timed(f"We went out. {text}And then home.")))
-    assert doubt.kind == "loop" and f"{times} times" in doubt.why and doubt.text.split() == text.split()
+    said = transcript(timed(f"We went out. {text}And then home."))
+    (doubt,) = doubts_of(said)
+    assert doubt.kind == "loop" and f"{times} times" in doubt.why
+    assert text_at(said.words, doubt.start, doubt.end).split() == text.split()
 
 
 def test_what_speech_repeats_is_no_loop() -> None:
@@ -78,8 +88,9 @@ def test_another_script_and_another_language_are_doubts() -> None:
 
 def test_words_of_which_the_engine_is_less_sure_than_usual_are_doubts() -> None:
     unsure = timed("maybe something else", 20.0, sure=0.35)
-    (doubt,) = doubts_of(transcript(timed(GOOD), unsure))
-    assert doubt.kind == "confidence" and doubt.text == "maybe something else"
+    said = transcript(timed(GOOD), unsure)
+    (doubt,) = doubts_of(said)
+    assert doubt.kind == "confidence" and text_at(said.words, doubt.start, doubt.end) == "maybe something else"
     assert doubts_of(transcript(timed(GOOD, sure=0.4))) == []  # it is so all along
 
 
@@ -96,3 +107,79 @@ def test_text_over_silence_and_speech_without_text_are_doubts() -> None:
 def test_times_that_were_estimated_are_a_small_doubt() -> None:
     (doubt,) = doubts_of(transcript(timed(GOOD), timing="estimated"))
     assert doubt.kind == "estimated" and doubt.grade < 0.3 and doubt.kind in KINDS
+
+
+def test_a_loop_at_the_end_says_so_and_quotes_nothing() -> None:
+    (doubt,) = doubts_of(transcript(timed("We went out. " + "goodbye now " * 6)))
+    assert doubt.why.endswith("at the end of the text") and "goodbye" not in doubt.why
+
+
+def test_speech_that_noise_has_broken_into_pieces_is_missed_as_well() -> None:
+    said = timed(GOOD)
+    speech = [(0.0, said[-1].end), *((30.0 + 0.8 * at, 30.5 + 0.8 * at) for at in range(4))]
+    (doubt,) = doubts_of(transcript(said), speech)
+    assert (doubt.kind, doubt.start, doubt.end) == ("missing", 30.0, 32.9)
+
+
+def test_times_that_run_away_are_one_doubt_instead_of_many() -> None:
+    chance = random.Random(4)
+    speech, words, at = [], [], 0.0
+    for _ in range(90):
+        lasts = chance.uniform(0.8, 3.0)
+        speech.append((at, at + lasts))
+        words.append(Word("word", 1.04 * at, 1.04 * (at + lasts), 0.9))
+        at += lasts + chance.uniform(0.3, 2.5)
+    drifts = [
+        doubt for doubt in doubts_of(transcript(words), speech) if doubt.kind in ("drift", "silence", "missing")
+    ]
+    late = next(doubt for doubt in drifts if doubt.kind == "drift")
+    assert late.end - late.start > 100.0 and late.why.endswith("late against the speech")
+    assert not [doubt for doubt in drifts if doubt.kind != "drift" and late.start <= doubt.start < late.end]
+
+
+def test_a_cut_through_a_word_is_a_doubt_and_one_in_a_pause_is_none() -> None:
+    words = timed("one two three four five six")
+    spans = [(0.0, 1.0), (1.0, 2.4)]
+    (doubt,) = seam_doubts(spans, words, [(0.0, 2.4)])
+    assert doubt.kind == "seam" and doubt.start <= 1.0 <= doubt.end
+    assert seam_doubts(spans, words, [(0.0, 0.9), (1.1, 2.4)]) == []
+    assert seam_doubts([(0.0, 1.2), (0.9, 2.4)], words, [(0.0, 2.4)]) == []  # both heard it
+
+
+def test_what_another_engine_tells_differently_is_a_doubt() -> None:
+    one = transcript(timed("the nets were opened at dawn and the birds came in"))
+    other = transcript(timed("the nets were closed by noon and the birds came in"))
+    (doubt,) = disagreements(one, other)
+    assert doubt.kind == "disagreement" and text_at(one.words, doubt.start, doubt.end) == "opened at dawn"
+    assert disagreements(one, one) == []
+
+
+def test_a_transcript_keeps_its_doubts_and_the_first_version_is_read() -> None:
+    looped = with_doubts(transcript(timed("We went out. " + "goodbye now " * 6)), None)
+    assert from_json(to_json(looped)).doubts == looped.doubts != ()
+    jsonschema.validate(json.loads(to_json(looped)), json.loads(SCHEMA.read_text()))
+    old = json.loads(to_json(transcript(timed(GOOD))))
+    old["version"] = 1
+    del old["doubts"], old["replacements"]
+    assert from_json(json.dumps(old).encode()).doubts == ()
+
+
+@pytest.mark.parametrize("language", ["en", "de"])
+def test_planted_habits_are_found(bank: tuple[Phrase, ...], language: str) -> None:
+    spoken = [phrase for phrase in bank if phrase.language == language]
+    composition = compose(spoken, seed=3, duration=600.0, pauses=(0.5, 3.0), snr=15)
+    lines = [
+        Line(said.phrase.text, None, tuple(HeardWord(w.text, w.start, w.end, 0.9) for w in said.words))
+        for said in composition.truth
+    ]
+    shares = dict.fromkeys(("silence", "loop", "missing", "script", "pace", "unsure"), 0.05)
+    planter = Planter(Habits(**shares), bank, random.Random(2))
+    spoiled = planter.spoiled(lines, composition.duration, language)
+    words = [[Word(w.text, w.start, w.end, w.confidence) for w in line.words] for line in spoiled]
+    speech = [(one.start, one.end) for one in speech_map(composition.blocks())]
+    doubts = doubts_of(transcript(*words, language=language), speech)
+    called = {"unsure": "confidence"}
+    assert {one.kind for one in planter.planted} == set(shares)
+    for fault in planter.planted:
+        kind = called.get(fault.kind, fault.kind)
+        assert any(doubt.kind == kind and doubt.start < fault.end and doubt.end > fault.start for doubt in doubts)

@@ -32,8 +32,8 @@ def test_what_is_no_transcript_is_refused(content: bytes) -> None:
 
 @given(transcripts)
 def test_a_newer_version_is_refused_with_advice(transcript: Transcript) -> None:
-    newer = to_json(transcript).replace(b'"version": 1', b'"version": 2')
-    with pytest.raises(InputError, match="version 2") as caught:
+    newer = to_json(transcript).replace(b'"version": 2', b'"version": 3')
+    with pytest.raises(InputError, match="version 3") as caught:
         from_json(newer)
     assert caught.value.advice == "install a newer mantisreed"
 

@@ -6,12 +6,12 @@ from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from mantisreed.review.doubts import Doubt
+    from collections.abc import Sequence
 
 EXAMPLES = """\
 examples:
   mantisreed doubts talk.transcript.json --recording talk.mp4
-  mantisreed doubts talk.srt --json
+  mantisreed doubts talk.srt --against talk.heron.srt --json
 """
 
 
@@ -20,6 +20,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = EXAMPLES
     parser.add_argument("transcript", metavar="TRANSCRIPT", help="a transcript or subtitles, in any format")
     parser.add_argument("--recording", metavar="FILE", help="Compare the text with the speech in this")
+    parser.add_argument(
+        "--against",
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="Also tell where this transcript of the same recording differs (can be given again)",
+    )
     parser.add_argument(
         "--least",
         type=float,
@@ -31,7 +38,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(
-    console: Console, *, transcript: str, recording: str | None = None, least: float = 0.3, as_json: bool = False
+    console: Console,
+    *,
+    transcript: str,
+    recording: str | None = None,
+    against: "Sequence[str]" = (),
+    least: float = 0.3,
+    as_json: bool = False,
 ) -> int:
     """List the doubts by time."""
     from collections import Counter
@@ -39,37 +52,46 @@ def run(
 
     from mantisreed.files import printable
     from mantisreed.pipeline.exporting import read_script, speech_of
-    from mantisreed.review.doubts import doubts_of
+    from mantisreed.review.doubts import disagreements, doubts_of, in_order, text_at, worth_hearing
+    from mantisreed.units import clock
 
     path = Path(transcript)
     document = read_script(path).as_transcript(path.stem)
-    speech = speech_of(Path(recording))[0] if recording is not None else None
-    doubts = [doubt for doubt in doubts_of(document, speech) if doubt.grade >= least]
+    others = [read_script(Path(other)).as_transcript(Path(other).stem) for other in against]
+    if recording is None:
+        # What the transcript came with was found with the recording at hand.
+        found = list(document.doubts) or doubts_of(document)
+    else:
+        kept = [doubt for doubt in document.doubts if doubt.kind in ("seam", "disagreement")]
+        found = [*doubts_of(document, speech_of(Path(recording))[0]), *kept]
+    for other in others:
+        found += disagreements(document, other)
+    doubts = worth_hearing(in_order(found), least)
+    words = document.words
+    texts = [text_at(words, doubt.start, doubt.end) for doubt in doubts]
     if as_json:
-        console.document({"transcript": printable(transcript), "doubts": [_described(doubt) for doubt in doubts]})
+        listed = [
+            {
+                "kind": doubt.kind,
+                "start": round(doubt.start, 3),
+                "end": round(doubt.end, 3),
+                "why": doubt.why,
+                "grade": doubt.grade,
+                "text": text,
+            }
+            for doubt, text in zip(doubts, texts, strict=True)
+        ]
+        console.document({"transcript": printable(transcript), "doubts": listed})
         return 0
     if doubts:
-        console.rows(("start", "kind", ">grade", "why", "text"), [_row_of(doubt) for doubt in doubts])
+        rows = [
+            (clock(doubt.start), doubt.kind, f"{doubt.grade:.2f}", doubt.why, text[:60])
+            for doubt, text in zip(doubts, texts, strict=True)
+        ]
+        console.rows(("start", "kind", ">grade", "why", "text"), rows)
     kinds = ", ".join(f"{count} {kind}" for kind, count in Counter(doubt.kind for doubt in doubts).most_common())
     count = "1 doubt" if len(doubts) == 1 else f"{len(doubts)} doubts"
     console.result(f"{printable(transcript)}: {count}: {kinds}" if doubts else f"{printable(transcript)}: no doubts")
-    if recording is None:
+    if recording is None and not document.recording.digest:
         console.note("note: --recording FILE also finds text over silence and speech without text")
     return 0
-
-
-def _row_of(doubt: "Doubt") -> tuple[str, ...]:
-    from mantisreed.units import clock
-
-    return clock(doubt.start), doubt.kind, f"{doubt.grade:.2f}", doubt.why, doubt.text[:60]
-
-
-def _described(doubt: "Doubt") -> dict[str, object]:
-    return {
-        "kind": doubt.kind,
-        "start": round(doubt.start, 3),
-        "end": round(doubt.end, 3),
-        "why": doubt.why,
-        "grade": doubt.grade,
-        "text": doubt.text,
-    }

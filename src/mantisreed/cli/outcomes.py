@@ -17,7 +17,19 @@ if TYPE_CHECKING:
 
 _STATES = ("done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed")
 _REPORT = (
-    *("recording", "job", "engine", "state", "length_s", "language", "words", "confidence", "billed_s", "cost"),
+    *(
+        "recording",
+        "job",
+        "engine",
+        "state",
+        "length_s",
+        "language",
+        "words",
+        "confidence",
+        "doubts",
+        "billed_s",
+        "cost",
+    ),
     *("currency", "attempts_in_doubt", "files", "changes", "error", "advice"),
 )
 
@@ -179,6 +191,7 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
             "language": transcript.language,
             "words": len(transcript.words),
             "confidence": _rounded(transcript.mean_confidence),
+            "doubts": outcome.doubts,
             "files": [printable(path) for path in outcome.files],
             "changes": dict(outcome.changes),
             "notes": [*transcript.notes, *outcome.remarks],
@@ -218,6 +231,7 @@ def _row(outcome: "Outcome") -> "dict[str, Any]":
             "language": transcript.language,
             "words": len(transcript.words),
             "confidence": _rounded(transcript.mean_confidence),
+            "doubts": outcome.doubts,
             "files": "; ".join(printable(path.name) for path in outcome.files),
             "changes": "; ".join(described_changes(outcome.changes)),
         }
@@ -249,6 +263,7 @@ def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":
         table.add_column(heading, justify=side, overflow="fold")  # type: ignore[arg-type]
     table.add_column("words", justify="right")
     table.add_column("confidence", justify="right")
+    table.add_column("doubts", justify="right")
     table.add_column("files", overflow="fold")
     for outcome in outcomes:
         if not outcome.transcript:
@@ -261,6 +276,7 @@ def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":
             outcome.transcript.language or "-",
             str(len(outcome.transcript.words)) if outcome.state != "nothing heard" else "none heard",
             "-" if confidence is None else f"{confidence:.2f}",
+            str(outcome.doubts or "-"),
             _listed_formats(outcome.files),
         )
     return table

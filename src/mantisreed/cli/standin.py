@@ -6,6 +6,7 @@ from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from typing import Any
 
     from mantisreed.standin.faults import FaultProfile
@@ -52,6 +53,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="how it calls back; early is before it has answered",
     )
     profile.add_argument("--confusion", type=float, default=0.0, metavar="SHARE", help="share of words misheard")
+    profile.add_argument(
+        "--habit",
+        action="append",
+        default=[],
+        metavar="NAME=SHARE",
+        help="make text up over silence, loop, drop phrases and so on in this share of them, such as loop=0.1; "
+        "`GET /planted` tells where (can be given again)",
+    )
 
 
 def run(
@@ -81,7 +90,9 @@ def run(
             address_of_mail, _ = stack.enter_context(mail.mailbox(Path(mailbox)))
             console.note(f"the mail box is {address_of_mail}")
         chosen = _profile(**profile)
-        listener = Listener(load_bank(Path(bank) if bank else BUNDLED), confusion=chosen.confusion)
+        listener = Listener(
+            load_bank(Path(bank) if bank else BUNDLED), confusion=chosen.confusion, habits=chosen.habits
+        )
         key, address = server.new_key(), server.address_of(waiting)
         if cards:
             server.write_cards(Path(cards), address, key, listener)
@@ -93,7 +104,9 @@ def run(
     return 0
 
 
-def _profile(hang: str | None, pace: str | None, queue: str | None, **shares: "Any") -> "FaultProfile":
+def _profile(
+    hang: str | None, pace: str | None, queue: str | None, habit: "Sequence[str]", **shares: "Any"
+) -> "FaultProfile":
     """What the options say.
 
     Raises:
@@ -102,6 +115,7 @@ def _profile(hang: str | None, pace: str | None, queue: str | None, **shares: "A
     from mantisreed.cli.arguments import duration
     from mantisreed.errors import InputError
     from mantisreed.standin.faults import FaultProfile
+    from mantisreed.standin.habits import habits_named
 
     for name in ("faults", "failing", "losing", "confusion"):
         if not 0.0 <= shares[name] <= 1.0:
@@ -113,5 +127,6 @@ def _profile(hang: str | None, pace: str | None, queue: str | None, **shares: "A
         hang=duration(hang, "--hang") or 30.0,
         queue=duration(queue, "--queue") or 0.0,
         pace=(int(count), duration(window, "--pace") or 60.0) if pace else None,
+        habits=habits_named(habit),
         **shares,
     )

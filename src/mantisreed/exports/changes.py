@@ -3,6 +3,7 @@
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from typing import Any
 
 import msgspec
 
@@ -20,12 +21,16 @@ def retimed(script: Script, move: Callable[[float], float]) -> Script:
         words = tuple(moved_word(each, move) for each in one.words)
         return msgspec.structs.replace(one, start=start, end=end, words=words)
 
+    def marked(one: Any) -> Any:
+        return msgspec.structs.replace(one, start=max(0.0, move(one.start)), end=max(0.0, move(one.end)))
+
     lost = sum(move(one.end) <= 0 for one in script.cues or script.passages)
     notes = (f"{lost} would end before the beginning and were left out",) if lost else ()
     return _changed(
         script,
         lambda passages: tuple(passage(one) for one in passages if move(one.end) > 0),
         lambda cues: tuple(moved_cue(one, move) for one in cues if move(one.end) > 0),
+        lambda marks: tuple(marked(one) for one in marks if move(one.end) > 0),
         notes,
     )
 
@@ -52,6 +57,7 @@ def part(script: Script, start: float = 0.0, end: float = math.inf) -> Script:
             for one in cues
             if one.end > start and one.start < end
         ),
+        lambda marks: tuple(one for one in marks if one.end > start and one.start < end),
     )
 
 
@@ -81,8 +87,14 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
     passages = sorted((one for script in moved for one in script.passages), key=lambda one: (one.start, one.end))
     first = moved[0].as_transcript("")
     facts = msgspec.structs.replace(first.recording, duration=max((one.end for one in passages), default=0.0))
+    transcripts = [script.transcript for script in moved if script.transcript is not None]
     transcript = msgspec.structs.replace(
-        first, recording=facts, passages=tuple(passages), speakers=speakers_of(passages)
+        first,
+        recording=facts,
+        passages=tuple(passages),
+        speakers=speakers_of(passages),
+        doubts=tuple(doubt for one in transcripts for doubt in one.doubts),
+        replacements=tuple(replacement for one in transcripts for replacement in one.replacements),
     )
     return Script(transcript, notes=notes, language=language)
 
@@ -91,10 +103,18 @@ def _changed(
     script: Script,
     passages: Callable[[tuple[Passage, ...]], tuple[Passage, ...]],
     cues: Callable[[tuple[Cue, ...]], tuple[Cue, ...]],
+    marks: Callable[[tuple[Any, ...]], tuple[Any, ...]],
     notes: tuple[str, ...] = (),
 ) -> Script:
+    """The script with changed passages, cues, and marks of stretches: sounds, doubts and replacements."""
     transcript: Transcript | None = script.transcript
     if transcript is not None:
-        transcript = msgspec.structs.replace(transcript, passages=passages(transcript.passages))
+        transcript = msgspec.structs.replace(
+            transcript,
+            passages=passages(transcript.passages),
+            events=marks(transcript.events),
+            doubts=marks(transcript.doubts),
+            replacements=marks(transcript.replacements),
+        )
     changed = None if script.cues is None else cues(script.cues)
     return replace(script, transcript=transcript, cues=changed, notes=(*script.notes, *notes))

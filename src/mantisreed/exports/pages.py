@@ -1,11 +1,13 @@
 """A transcript as a web page by itself, and its chapters."""
 
 import html
+from collections import Counter
 from collections.abc import Sequence
 
+from mantisreed.exports.doubtful import DoubtsByTime, Run, doubts_worth_showing, gaps_before, runs_of
 from mantisreed.exports.script import Script
 from mantisreed.subtitles.cues import Cue
-from mantisreed.transcript.document import Passage
+from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.writing import is_right_to_left
 from mantisreed.units import clock
 
@@ -32,9 +34,11 @@ _PAGE = """\
 """
 
 _STYLE = """\
-:root { color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb; --quiet: #5b6770; --mark: #fff1bd; }
+:root { color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb; --quiet: #5b6770; --mark: #e4eef6;
+  --doubt: #ffd9a8; }
 @media (prefers-color-scheme: dark) {
-  :root { --ink: #e4e8ea; --paper: #14191d; --quiet: #9aa7b0; --mark: #4a4221; }
+  :root { --ink: #e4e8ea; --paper: #14191d; --quiet: #9aa7b0; --mark: #21384a;
+    --doubt: #6b4413; }
 }
 body { margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 44rem; color: var(--ink); background: var(--paper);
   font: 1.05rem/1.6 system-ui, sans-serif; }
@@ -44,6 +48,9 @@ p:target { background: var(--mark); }
 a { color: var(--quiet); font-size: .85rem; font-variant-numeric: tabular-nums; text-decoration: none; }
 a:hover, a:focus-visible { text-decoration: underline; }
 b { margin: 0 .4rem; }
+mark { color: inherit; background: var(--doubt); border-radius: .2rem; padding: 0 .1rem; }
+.doubts { color: var(--quiet); font-size: .9rem; }
+.gap { color: var(--quiet); font-size: .9rem; border-left: .25rem solid var(--doubt); border-radius: 0; }
 """
 
 
@@ -70,15 +77,41 @@ def write_page(script: Script, title: str) -> str:
     tag = f' lang="{html.escape(language)}"' if language else ""
     text = "".join(passage.text for passage in script.passages[:50])
     direction = ' dir="rtl"' if is_right_to_left(text, language) else ""
-    passages = "".join(_paragraph(passage) for passage in script.passages)
+    doubts = doubts_worth_showing(script)
+    by_time = DoubtsByTime(doubts)
+    gaps = gaps_before(script.passages, doubts)
+    parts = [_legend(doubts)] if doubts else []
+    for passage, missing in zip(script.passages, gaps, strict=False):
+        parts += [*map(_missing, missing), _paragraph(passage, by_time)]
+    passages = "".join([*parts, *map(_missing, gaps[-1])])
     return whole_page(" ".join(title.split()) or "Transcript", _STYLE, passages, tag + direction)
 
 
-def _paragraph(passage: Passage) -> str:
+def _legend(doubts: Sequence[Doubt]) -> str:
+    """How many stretches are coloured, by kind."""
+    count = "1 stretch" if len(doubts) == 1 else f"{len(doubts)} stretches"
+    kinds = Counter(doubt.kind for doubt in doubts)
+    listed = ", ".join(f"{number} {html.escape(kind)}" for kind, number in kinds.most_common())
+    return f'<p class="doubts">{count} to listen to: {listed}</p>\n'
+
+
+def _missing(doubt: Doubt) -> str:
+    return f'<p class="gap">{clock(doubt.start)[:8]} {html.escape(doubt.why)}</p>\n'
+
+
+def _run(run: Run) -> str:
+    text = html.escape(run.text)
+    if not run.doubts:
+        return text
+    return f'<mark title="{html.escape(run.why)}">{text.rstrip()}</mark>{" " if text.endswith(" ") else ""}'
+
+
+def _paragraph(passage: Passage, doubts: DoubtsByTime) -> str:
     name = f"t={passage.start:.3f}"
     speaker = f"<b>{html.escape(passage.speaker)}</b>" if passage.speaker is not None else ""
+    text = "".join(_run(run) for run in runs_of(passage, doubts))
     time = f'<a href="#{name}">{clock(passage.start)[:8]}</a>'
-    return f'<p id="{name}">{time} {speaker}{html.escape(" ".join(passage.text.split()))}</p>\n'
+    return f'<p id="{name}">{time} {speaker}{text}</p>\n'
 
 
 def chapters(passages: Sequence[Passage]) -> list[Cue]:

@@ -1,16 +1,19 @@
 """Texts for people: plain, with times, and Markdown."""
 
+import html
 import re
 from collections.abc import Iterable, Iterator
 
+from mantisreed.exports.doubtful import DoubtsByTime, Run, doubts_worth_showing, gaps_before, runs_of
 from mantisreed.exports.script import Script, bare_transcript
-from mantisreed.transcript.document import Passage
+from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.estimate import passages_over_speech
 
 _LAST = 5.0  # seconds that the last passage of a text with times is taken to last
 _TIMED = re.compile(r"\[?(?:(\d+):)?(\d{1,3}):(\d{2})(?:[.,](\d{1,3}))?\]?\s+(?:([^:\n]{1,40}):\s)?(.*)")
 _HEADING = re.compile(r"\*\*(?:(.*?)\s*·\s*)?(?:(\d+):)?(\d{1,3}):(\d{2})\*\*\s*$")
 _MARKS = re.compile(r"([\\`*_\[\]<>#|])")
+_MARKED = re.compile(r"<mark(?: title=\"[^\"]*\")?>|</mark>")
 _UNMARKED = re.compile(r"\\([\\`*_\[\]<>#|.+-])")
 
 
@@ -47,12 +50,32 @@ def read_timed(text: str) -> Script:
 def write_markdown(script: Script, title: str) -> str:
     """A heading, then each passage under its speaker and time."""
     passages = script.passages
+    doubts = doubts_worth_showing(script)
+    by_time = DoubtsByTime(doubts)
+    gaps = gaps_before(passages, doubts)
     has_hours = any(passage.start >= 3600 for passage in passages)
     parts = [f"# {_escaped(title)}\n"]
-    for passage in passages:
+    for passage, missing in zip(passages, gaps, strict=False):
+        parts += [_quoted(doubt, has_hours) for doubt in missing]
         speaker = f"{_escaped(passage.speaker)} · " if passage.speaker is not None else ""
-        parts.append(f"\n**{speaker}{_clock(passage.start, has_hours)}**\n\n{_escaped(passage.text)}\n")
+        text = "".join(_marked(run) for run in runs_of(passage, by_time)) if doubts else _escaped(passage.text)
+        parts.append(f"\n**{speaker}{_clock(passage.start, has_hours)}**\n\n{text}\n")
+    parts += [_quoted(doubt, has_hours) for doubt in gaps[-1]]
     return "".join(parts)
+
+
+def _marked(run: Run) -> str:
+    """A run of text, coloured where it is doubtful, with the reason for whoever points at it."""
+    text = _escaped(run.text)
+    if not run.doubts:
+        return f"{text} " if run.text.endswith(" ") else text
+    ending = " " if run.text.endswith(" ") else ""
+    return f'<mark title="{html.escape(run.why)}">{text}</mark>{ending}'
+
+
+def _quoted(doubt: Doubt, has_hours: bool) -> str:
+    """A line about text that is not there."""
+    return f"\n> {_clock(doubt.start, has_hours)}: {_escaped(doubt.why)}\n"
 
 
 def read_markdown(text: str) -> Script:
@@ -65,9 +88,12 @@ def read_markdown(text: str) -> Script:
             speaker, hours, minutes, seconds = heading.groups()
             whole = (int(hours or 0) * 60 + int(minutes)) * 60 + int(seconds)
             found.append((float(whole), _unescaped(speaker) if speaker else None, ""))
+        elif line.startswith("> "):
+            continue  # it tells of speech without text
         elif line.strip() and found:
             start, speaker, said = found[-1]
-            found[-1] = (start, speaker, f"{said} {_unescaped(line.strip())}".strip())
+            text = _unescaped(_MARKED.sub("", line).strip())
+            found[-1] = (start, speaker, f"{said} {text}".strip())
         elif line.strip() and not line.startswith("#"):
             notes.append(f"text before the first time was left out: {line.strip()[:60]!r}")
     return _script(found, notes)

@@ -4,6 +4,7 @@ import math
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import starmap
 from typing import TYPE_CHECKING, TypeAlias
 
 import msgspec
@@ -19,15 +20,17 @@ from mantisreed.errors import InputError
 from mantisreed.jobs.dispatch import SoundFacts
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.pipeline.options import Made, TranscriptionOptions, stored_options
+from mantisreed.review.doubts import differing_seam, seam_doubts, with_doubts
 from mantisreed.transcript.document import (
     NOTHING_HEARD,
+    Doubt,
     RecordingFacts,
     SoundEvent,
     Transcript,
     speakers_of,
     with_speaker_names,
 )
-from mantisreed.transcript.stitch import PieceReading, stitch_channels
+from mantisreed.transcript.stitch import PieceReading, Stitched, stitch_channels
 
 if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
@@ -92,7 +95,7 @@ def transcript_of(
     poor = (f"the times of {mended} words made no sense and were made anew",) if mended else ()
     readings = [one.reading for one in results if one.reading is not None]
     odd = dict.fromkeys(sentence for reading in readings for sentence in (*reading.doubts, *reading.remarks))
-    transcript = Transcript(
+    plain = Transcript(
         recording=facts,
         engine=options.card.name,
         job=job,
@@ -102,7 +105,22 @@ def transcript_of(
         events=tuple(_events(results)),
         notes=(*made.damage, *made.notes, *stitched.notes, *poor, *odd, *nothing),
     )
+    transcript = with_doubts(plain, made.speech, _seam_doubts(by_channel, stitched, made.speech or ()))
     return Assembled(transcript, tuple(dict.fromkeys(doubt for reading in readings for doubt in reading.doubts)))
+
+
+def _seam_doubts(
+    pieces: Mapping[int | None, Sequence[PieceReading]],
+    stitched: Stitched,
+    speech: Sequence[tuple[float, float]],
+) -> Iterator[Doubt]:
+    """Seams through speech, and overlaps that two pieces heard differently."""
+    yield from starmap(differing_seam, stitched.differing)
+    for channel, readings in pieces.items():
+        spans = [(reading.start, reading.end) for reading in readings]
+        said_there = [one for one in stitched.passages if channel is None or one.speaker == f"channel {channel}"]
+        words = [word for passage in said_there for word in passage.words]
+        yield from seam_doubts(spans, words, speech)
 
 
 def _events(results: Sequence[PieceResult]) -> Iterator[SoundEvent]:

@@ -4,6 +4,7 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
+from itertools import accumulate, pairwise
 from pathlib import Path
 from urllib.parse import quote, unquote_to_bytes
 
@@ -116,12 +117,35 @@ class TranscriptionOptions:
 
 
 class Made(msgspec.Struct, frozen=True):
-    """What a recording was made into: the keys of its requests in order, its length, and what is to be said of it."""
+    """What a recording was made into.
+
+    Attributes:
+        pieces: the keys of its requests, in order.
+        duration: seconds.
+        damage, notes: what is to be said of it.
+        pauses_and_speech: lengths of silence and of speech in turn, in hundredths of a second, which is a quarter of
+            what pairs of times would take in the ledger; None in jobs from before it was kept.
+    """
 
     pieces: tuple[str, ...]
     duration: float
     damage: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    pauses_and_speech: tuple[int, ...] | None = None
+
+    @property
+    def speech(self) -> tuple[tuple[float, float], ...] | None:
+        """Where somebody speaks, (start, end) in seconds; None where nobody knows."""
+        if self.pauses_and_speech is None:
+            return None
+        edges = [edge / 100 for edge in accumulate(self.pauses_and_speech)]
+        return tuple(zip(edges[::2], edges[1::2], strict=False))
+
+
+def pauses_and_speech(speech: Sequence[tuple[float, float]]) -> tuple[int, ...]:
+    """Stretches of speech, in order and apart, as `Made` keeps them."""
+    edges = [round(edge * 100) for stretch in speech for edge in stretch]
+    return tuple(after - before for before, after in pairwise([0, *edges]))
 
 
 class StoredOptions(msgspec.Struct, frozen=True):

@@ -29,7 +29,7 @@ from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.life import JobEvent
 from mantisreed.pipeline.assembling import PieceResult, transcript_of
 from mantisreed.pipeline.events import Stage
-from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_store
+from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_store, pauses_and_speech
 from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
@@ -190,7 +190,11 @@ class RecordingTask:
         finally:
             opening.cancel()
         made = Made(
-            tuple(one.request for one in results), prepared.duration, tuple(prepared.damage), tuple(prepared.notes)
+            tuple(one.request for one in results),
+            prepared.duration,
+            tuple(prepared.damage),
+            tuple(prepared.notes),
+            pauses_and_speech(prepared.speech),
         )
         await self._note_made(made, is_out=any(one.reading is None for one in results))
         return made, results

@@ -96,10 +96,13 @@ def amended(
         for text in words_of(paragraph.text, transcript.language)
     ]
     changes = Changes()
+    touched: list[tuple[float, float]] = []
     pace = _pace_of([word for word, _ in before])
     for run in _runs([word.text for word, _ in before], [placed.text for placed in after]):
         old, new = before[run.first : run.last], after[run.begin : run.end]
         _count(changes, run, old, new)
+        if old and not run.is_kept:
+            touched.append((old[0][0].start, max(word.end for word, _ in old)))
         _share_times(run, old, new)
     if not before or changes.kept < _LEAST_SHARED * max(len(before), 1):
         raise InputError(
@@ -115,8 +118,14 @@ def amended(
         f"amended: {changes.changed} words changed, {changes.inserted} inserted, {changes.deleted} deleted, "
         f"{changes.kept} kept"
     )
+    # Who corrected a stretch has listened to it.
+    left = tuple(
+        doubt
+        for doubt in transcript.doubts
+        if not any(start < doubt.end and end > doubt.start for start, end in touched)
+    )
     anew = msgspec.structs.replace(
-        transcript, passages=passages, speakers=speakers_of(passages), notes=(*transcript.notes, note)
+        transcript, passages=passages, speakers=speakers_of(passages), notes=(*transcript.notes, note), doubts=left
     )
     return anew, changes
 

@@ -1,59 +1,75 @@
 """Where a transcript is doubtful: what engines make up, repeat, leave out or hear in another language, and why."""
 
+import re
 import statistics
 import unicodedata
-from bisect import bisect_left
+from bisect import bisect_left, bisect_right
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import pairwise
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+from rapidfuzz.distance import Levenshtein
 
 from mantisreed.review.normalising import normalised_word
 from mantisreed.subtitles.languages import words_of_language
-from mantisreed.transcript.document import Passage, Transcript, Word
+from mantisreed.transcript.document import WORTH_HEARING, Doubt, Passage, Transcript, Word
 from mantisreed.transcript.estimate import passages_over_speech
+from mantisreed.transcript.punctuation import ends_sentence
 
-KINDS = ("silence", "missing", "loop", "pace", "script", "language", "confidence", "estimated")
-"""Text where nobody speaks; speech without text; text that goes round; faster than anybody speaks; another script, or
-language, than the rest; words of which the engine is less sure than usual; times that were estimated."""
+KINDS = {
+    "silence": "text where nobody speaks",
+    "missing": "speech without text",
+    "loop": "text that goes round",
+    "drift": "times that have run away from the speech",
+    "pace": "faster than anybody speaks, or a word that never ends",
+    "script": "another script than the rest",
+    "language": "another language than the rest",
+    "confidence": "words of which the engine is less sure than usual",
+    "seam": "a cut went through speech, and the words beside it may be broken",
+    "disagreement": "another engine tells it differently",
+    "estimated": "times that the engine did not tell",
+}
+"""The kinds of doubts, in the order in which they stand where they begin together."""
 
 _LONGEST_LOOP = 12  # words that are said again and again
 _REPEATED = {1: 5, 2: 4}  # how often, by their number; speech says `no, no, no`, but hardly any three words thrice
 _REPEATED_MORE = 3
-_WINDOW = 8  # words over which pace is measured
-_FASTEST = 30.0  # characters a second; the fastest speakers reach 25
+_PACES = ((8, 30.0), (4, 45.0))  # words, and characters a second over so many; the fastest speakers reach 25
 _SLOWEST_WORD = 4.0  # seconds; nobody draws a word so long
 _COVERED = 0.2  # share of a word that has to be over speech
 _UNHEARD = 1.2  # seconds of speech without a word
+_SHORTEST_SENTENCE = 4  # words; of fewer nobody knows the language
 _LANGUAGE_WINDOW, _CLEARLY = 12, 0.25  # words, and how much more small words another language has among them
 _SMALL_WORDS = 0.3  # share of small words from which a window is of a language
 _LEAST_CONFIDENT, _SPREADS = 0.65, 3.5  # confidence, and how many times the usual spread below the usual one
-_LANGUAGES = ("en", "de", "fr", "es", "it", "pt", "nl", "pl")
+# Shapes of words that the other languages hardly have; short sentences may have few small words.
+_SHAPES = {
+    "en": "th|^wh|ight|ough|[a-z]{2}ing$|[^aeiou]y$|^(?:one|two|four|five|six|seven|nine|ten|eleven|twelve)$",
+    "de": "[äöüß]|sch|cht|pf|ung$|keit$|tz|^(?:eins|zwei|drei|vier|fünf|sechs|sieben|acht|neun|zehn|elf)$",
+    "fr": "[èêùçœ]|é|eux$|eau|[a-z]+ent$|^(?:[ldjncmts]|qu)['’]",
+    "es": "ñ|ción$|[áíóú]|ll|dad$|^qu",
+    "it": "zion[ei]$|gli|[àèìòù]$|cch|tt[aoie]$",
+    "pt": "[ãõ]|ç|nh|lh|dade$",
+    "nl": "ij|[a-z]oe|aa|uu|eeuw|sch",
+    "pl": "[ąćęłńśźż]|sz|cz|rz|ów$",
+}
+_LANGUAGES = tuple(_SHAPES)
+_AT_EDGE = 0.12  # seconds from the edge of a piece within which a word may be the rest of one that was cut
+_IN_SPEECH = 0.04  # seconds of speech on both sides of a cut that went through a sound
+_DIFFERING = 2  # words; a single one that differs is a matter of spelling more often than not
+_GRID = 0.1  # seconds; this and what follows was tuned on the drifting recordings of benchmarks/doubting.py
+_DRIFT_WINDOW, _DRIFT_STEP, _FARTHEST = 250, 100, 150  # steps of the grid
+_LEAST_DRIFT, _LIKE = 4, 15  # steps: the least that is told, and how far neighbours may be apart
+_CLEARER, _FITTING = 0.12, 0.76  # shares of the window in which text and speech agree
 
 Span = tuple[float, float]
 
 
-@dataclass(frozen=True, slots=True)
-class Doubt:
-    """A stretch of a transcript that somebody should listen to.
-
-    Attributes:
-        kind: one of `KINDS`.
-        start, end: seconds.
-        why: in words.
-        grade: how sure it is that something is wrong, 0 to 1.
-        text: of the stretch.
-    """
-
-    kind: str
-    start: float
-    end: float
-    why: str
-    grade: float
-    text: str = ""
-
-
 def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> list[Doubt]:
-    """All doubts, by time.
+    """All doubts that one transcript gives by itself, by time.
 
     Args:
         transcript: any.
@@ -64,54 +80,197 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
     found = [*_loops(words), *_paces(words), *_scripts(words), *_languages(words, transcript.language)]
     found += [*_unsure(words), *_estimated(passages)]
     if speech is not None:
-        found += [*_over_silence(words, speech), *_unheard(words, speech)]
-    return sorted(found, key=lambda doubt: (doubt.start, KINDS.index(doubt.kind)))
+        # Where times have run away, text over silence and speech without text only say so again.
+        drifts = list(_drifts(words, speech, transcript.recording.duration))
+        found += drifts
+        spans = [(doubt.start, doubt.end) for doubt in drifts]
+        over = [*_over_silence(words, speech), *_unheard(words, speech)]
+        found += [doubt for doubt in over if not any(start <= doubt.start < end for start, end in spans)]
+    return in_order(found)
+
+
+def in_order(doubts: Iterable[Doubt]) -> list[Doubt]:
+    """By time; of those that begin together by kind."""
+    places = {kind: place for place, kind in enumerate(KINDS)}
+    return sorted(doubts, key=lambda doubt: (doubt.start, places.get(doubt.kind, len(places)), doubt.end))
+
+
+def worth_hearing(doubts: Iterable[Doubt], least: float = WORTH_HEARING) -> list[Doubt]:
+    """Those that have at least this grade."""
+    return [doubt for doubt in doubts if doubt.grade >= least]
+
+
+def with_doubts(transcript: Transcript, speech: Sequence[Span] | None, more: Iterable[Doubt] = ()) -> Transcript:
+    """The transcript with its doubts in it; `more` are those that its text alone does not show."""
+    doubts = in_order([*doubts_of(transcript, speech), *more])
+    return msgspec.structs.replace(transcript, doubts=tuple(doubts))
+
+
+def text_at(words: Sequence[Word], start: float, end: float) -> str:
+    """The words the middles of which lie in a stretch of time."""
+    return " ".join(word.text for word in words if start <= (word.start + word.end) / 2 <= end)
+
+
+def seam_doubts(spans: Sequence[Span], words: Sequence[Word], speech: Sequence[Span]) -> list[Doubt]:
+    """Seams at which a cut went through speech and words touch it: either side may have half of a word.
+
+    Args:
+        spans: of the pieces of one channel, in seconds, in order. Pieces that overlap heard the seam twice, and
+            stitching tells where they differ.
+        words: of the transcript, in order.
+        speech: where somebody speaks, in order.
+    """
+    ends, starts = [end for _, end in speech], [word.start for word in words]
+    found = []
+    for (_, edge), (begin, _) in pairwise(spans):
+        if abs(edge - begin) > 0.02:
+            continue
+        around = _overlap((edge - _IN_SPEECH, edge + _IN_SPEECH), speech, ends)
+        near = words[max(0, bisect_left(starts, edge) - 3) : bisect_left(starts, edge) + 3]
+        touching = [word for word in near if word.start < edge + _AT_EDGE and word.end > edge - _AT_EDGE]
+        if around > 1.9 * _IN_SPEECH and touching:
+            why = "the recording was cut here in the middle of speech, as there was no pause"
+            found.append(_doubt("seam", touching, why, 0.5))
+    return found
+
+
+def differing_seam(start: float, end: float) -> Doubt:
+    """A seam whose two readings differ, in seconds."""
+    return Doubt("seam", round(start, 3), round(end, 3), "two pieces heard these seconds, and differ", 0.6)
+
+
+def disagreements(transcript: Transcript, other: Transcript) -> list[Doubt]:
+    """Passages that another transcript of the same recording tells differently, at the first one's times."""
+    ours, theirs = transcript.words, other.words
+    keys = [_key(word) for word in ours]
+    their_keys = [_key(word) for word in theirs]
+    name = other.engine or other.recording.name or "the other one"
+    found = []
+    hint = max(8, len(keys) // 20)
+    for block in _changes(keys, their_keys, hint):
+        (first, last), (begin, finish) = block
+        if max(last - first, finish - begin) < _DIFFERING:
+            continue
+        here, there = ours[first:last], theirs[begin:finish]
+        start = min(word.start for word in (*here, *there))
+        end = max(word.end for word in (*here, *there))
+        counts = f"{len(there)} words" if len(there) != 1 else "1 word"
+        why = f"{name} has {counts} here instead of {len(here)}" if there else f"{name} has nothing here"
+        grade = 0.4 + 0.05 * max(len(here), len(there))
+        found.append(Doubt("disagreement", round(start, 3), round(end, 3), why, round(min(1.0, grade), 2)))
+    return found
+
+
+def _changes(ours: Sequence[str], theirs: Sequence[str], hint: int) -> Iterator[tuple[tuple[int, int], ...]]:
+    """Runs of words [first, last) and [begin, end) that differ; a single word that is the same does not part them."""
+    runs: list[list[int]] = []
+    for code in Levenshtein.opcodes(ours, theirs, score_hint=hint):
+        if code.tag == "equal":
+            continue
+        if runs and code.src_start - runs[-1][1] <= 1:
+            runs[-1][1], runs[-1][3] = code.src_end, code.dest_end
+        else:
+            runs.append([code.src_start, code.src_end, code.dest_start, code.dest_end])
+    for first, last, begin, end in runs:
+        yield (first, last), (begin, end)
+
+
+def _key(word: Word) -> str:
+    return " ".join(normalised_word(word.text)) or word.text
 
 
 def _doubt(kind: str, words: Sequence[Word], why: str, grade: float) -> Doubt:
-    text = " ".join(word.text for word in words)
     end = max(word.end for word in words)
-    return Doubt(kind, words[0].start, end, why, round(min(1.0, max(0.0, grade)), 2), text)
+    return Doubt(kind, round(words[0].start, 3), round(end, 3), why, round(min(1.0, max(0.0, grade)), 2))
 
 
 def _loops(words: Sequence[Word]) -> Iterator[Doubt]:
     """Runs of words that are said again and again, the shortest one that explains a stretch."""
-    keys = [" ".join(normalised_word(word.text)) or word.text for word in words]
+    keys = [_key(word) for word in words]
     at = 0
     while at < len(keys):
         for size in range(1, min(_LONGEST_LOOP, (len(keys) - at) // 2) + 1):
+            if keys[at + size] != keys[at]:
+                continue
             end = at + size
             while end < len(keys) and keys[end] == keys[end - size]:
                 end += 1
             times = (end - at) // size
             if times >= _REPEATED.get(size, _REPEATED_MORE):
-                again = " ".join(word.text for word in words[at : at + size])
-                why = f"{again!r} stands there {times} times in a row"
-                yield _doubt("loop", words[at:end], why, 0.5 + 0.1 * times)
+                said = "one word stands" if size == 1 else f"the same {size} words stand"
+                place = " at the end of the text" if end == len(keys) else ""
+                yield _doubt("loop", words[at:end], f"{said} there {times} times in a row{place}", 0.5 + 0.1 * times)
                 at = end
                 break
         else:
             at += 1
 
 
+def _drifts(words: Sequence[Word], speech: Sequence[Span], duration: float) -> Iterator[Doubt]:
+    """Stretches in which the text would fit the speech much better some moments earlier or later."""
+    last = max([duration, *(word.end for word in words[-1:]), *(end for _, end in speech[-1:])])
+    count = int(last / _GRID) + 1
+    if not words or not speech or count < _DRIFT_WINDOW:
+        return
+    said = _on_grid([(word.start, word.end) for word in words], count)
+    heard = _on_grid(speech, count)
+    offsets = _supported(_offsets(said, heard))
+    for first, after in _runs_where([offset != 0 for offset in offsets]):
+        start = first * _DRIFT_STEP * _GRID
+        end = min(last, ((after - 1) * _DRIFT_STEP + _DRIFT_WINDOW) * _GRID)
+        worst = max(offsets[first:after], key=abs) * _GRID
+        why = f"the times are up to {abs(worst):.1f} s {'late' if worst > 0 else 'early'} against the speech"
+        yield Doubt("drift", round(start, 3), round(end, 3), why, round(min(1.0, 0.5 + abs(worst) / 4), 2))
+
+
+def _supported(offsets: Sequence[int]) -> list[int]:
+    """The offsets that a neighbour has as well, or nearly: one window may fit elsewhere by chance."""
+    kept = []
+    for at, offset in enumerate(offsets):
+        beside = [*offsets[max(0, at - 1) : at], *offsets[at + 1 : at + 2]]
+        near = [other for other in beside if other and abs(other - offset) <= _LIKE]
+        kept.append(offset if abs(offset) >= _LEAST_DRIFT and near else 0)
+    return kept
+
+
+def _on_grid(spans: Sequence[Span], count: int) -> NDArray[np.bool_]:
+    steps = np.zeros(count + 1, np.int32)
+    edges = np.clip(np.round(np.array(spans) / _GRID).astype(int), 0, count)
+    np.add.at(steps, edges[:, 0], 1)
+    np.add.at(steps, edges[:, 1], -1)
+    return np.cumsum(steps[:-1]) > 0
+
+
+def _offsets(said: NDArray[np.bool_], heard: NDArray[np.bool_]) -> list[int]:
+    """For each window by how many steps of the grid its text is late; 0 where it fits or nothing can be told."""
+    text, speech = np.where(said, 1.0, -1.0), np.where(heard, 1.0, -1.0)
+    around = np.pad(speech, _FARTHEST)  # what is outside agrees with nothing and differs from nothing
+    offsets = []
+    for first in range(0, len(said) - _DRIFT_WINDOW + 1, _DRIFT_STEP):
+        window = text[first : first + _DRIFT_WINDOW]
+        sums = np.correlate(around[first : first + _DRIFT_WINDOW + 2 * _FARTHEST], window, mode="valid")
+        agreeing = (1.0 + sums / _DRIFT_WINDOW) / 2.0
+        best = int(agreeing.argmax())
+        is_clear = agreeing[best] >= _FITTING and agreeing[best] - agreeing[_FARTHEST] >= _CLEARER
+        offsets.append(_FARTHEST - best if is_clear else 0)
+    return offsets
+
+
 def _paces(words: Sequence[Word]) -> Iterator[Doubt]:
-    """Windows in which more is said than anybody can say, and words that last too long."""
-    at = 0
-    while at + _WINDOW <= len(words):
-        run = words[at : at + _WINDOW]
-        length = run[-1].end - run[0].start
-        letters = sum(len(word.text) + 1 for word in run)
-        if length <= 0 or letters / length > _FASTEST:
-            end = at + _WINDOW
-            while end < len(words) and (len(words[end].text) + 1) > _FASTEST * (words[end].end - words[end - 1].end):
-                end += 1
-            run = words[at:end]
-            pace = sum(len(word.text) + 1 for word in run) / max(0.01, run[-1].end - run[0].start)
-            why = f"{pace:.0f} characters a second; nobody speaks faster than {_FASTEST:.0f}"
-            yield _doubt("pace", run, why, pace / (2 * _FASTEST))
-            at = end
-        else:
-            at += 1
+    """Runs in which more is said than anybody can say, and words that last too long."""
+    letters = np.concatenate([[0], np.cumsum([len(word.text) + 1 for word in words])])
+    is_fast = [False] * len(words)
+    for count, fastest in _PACES:
+        for at in range(len(words) - count + 1):
+            length = words[at + count - 1].end - words[at].start
+            if letters[at + count] - letters[at] > fastest * length:
+                is_fast[at : at + count] = [True] * count
+    usual = _PACES[0][1]
+    for first, last in _runs_where(is_fast):
+        run = words[first:last]
+        pace = float(letters[last] - letters[first]) / max(0.01, run[-1].end - run[0].start)
+        why = f"{min(pace, 999):.0f} characters a second; nobody speaks faster than {usual:.0f}"
+        yield _doubt("pace", run, why, pace / (2 * usual))
     for word in words:
         if word.end - word.start > _SLOWEST_WORD:
             yield _doubt("pace", [word], f"one word lasts {word.end - word.start:.1f} s", 0.6)
@@ -138,24 +297,55 @@ def _scripts(words: Sequence[Word]) -> Iterator[Doubt]:
 
 
 def _languages(words: Sequence[Word], language: str | None) -> Iterator[Doubt]:
-    """Windows that have more small words of another language than of their own."""
+    """Windows and sentences that have more small words of another language than of their own."""
     small = {tongue: _small_words(tongue) for tongue in _LANGUAGES}
     keys = ["".join(normalised_word(word.text)) for word in words]
+    shapes = {tongue: re.compile(shape) for tongue, shape in _SHAPES.items()}
+    different = list(dict.fromkeys(keys))
+    of_tongue = {
+        tongue: {key for key in different if key in known or shapes[tongue].search(key)}
+        for tongue, known in small.items()
+    }
+    flags = {tongue: np.array([key in known for key in keys], np.int64) for tongue, known in of_tongue.items()}
     own = (language or "").split("-")[0].lower()
     if own not in small:
-        counts = {tongue: sum(key in known for key in keys) for tongue, known in small.items()}
-        own = max(counts, key=lambda tongue: counts[tongue])
+        own = max(flags, key=lambda tongue: int(flags[tongue].sum()))
+    tongues = [tongue for tongue in _LANGUAGES if tongue != own]
+    sums = {tongue: np.concatenate([[0], np.cumsum(one)]) for tongue, one in flags.items()}
     is_other = [""] * len(words)
-    for at in range(len(words) - _LANGUAGE_WINDOW + 1):
-        window = keys[at : at + _LANGUAGE_WINDOW]
-        shares = {tongue: sum(key in known for key in window) / len(window) for tongue, known in small.items()}
-        best = max(shares, key=lambda tongue: shares[tongue])
-        if shares[best] >= _SMALL_WORDS and shares[best] - shares[own] >= _CLEARLY:
-            for place in range(at, at + _LANGUAGE_WINDOW):
+    for first, last in _language_windows(words):
+        counts = {tongue: int(sums[tongue][last] - sums[tongue][first]) for tongue in tongues}
+        best = max(tongues, key=lambda tongue: counts[tongue])
+        if _is_another(counts[best], int(sums[own][last] - sums[own][first]), last - first):
+            for place in range(first, last):
                 is_other[place] = is_other[place] or best
     for first, last in _runs_where([bool(one) for one in is_other]):
         why = f"looks like {is_other[first]!r}, the rest is {own!r}"
         yield _doubt("language", words[first:last], why, 0.8)
+
+
+def _language_windows(words: Sequence[Word]) -> Iterator[tuple[int, int]]:
+    """Windows of words [first, last), and sentences that are shorter."""
+    begin = 0
+    for at, word in enumerate(words, 1):
+        if ends_sentence(word.text) or at == len(words):
+            if _SHORTEST_SENTENCE <= at - begin < 2 * _LANGUAGE_WINDOW:
+                yield begin, at
+            begin = at
+        if at >= _LANGUAGE_WINDOW:
+            yield at - _LANGUAGE_WINDOW, at
+
+
+def _is_another(theirs: int, own: int, count: int) -> bool:
+    """Whether so many small words of another language, and so many of one's own, among so many say that it is it.
+
+    A sentence of one's own may have none of its small words, such as one that only lists numbers; one in another
+    language has two or more of that one's. Some words are small in several languages.
+    """
+    if count >= _LANGUAGE_WINDOW and theirs - own >= _CLEARLY * count and theirs >= _SMALL_WORDS * count:
+        return True
+    is_most = theirs >= 0.4 * count and theirs - own >= max(3, 2 * own)
+    return is_most or (theirs >= 0.2 * count and own == 0 and theirs >= 2)
 
 
 def _small_words(tongue: str) -> frozenset[str]:
@@ -205,32 +395,35 @@ def _over_silence(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Dou
 
 
 def _unheard(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Doubt]:
-    """Speech without text."""
-    spans = sorted((word.start, word.end) for word in words)
-    starts = [start for start, _ in spans]
-    for start, end in speech:
-        # A word that began before may reach into the speech; few words are longer than this.
-        first_near = bisect_left(starts, start - _SLOWEST_WORD)
-        near = spans[first_near : bisect_left(starts, end)]
-        for first, last in _gaps(start, end, near):
-            if last - first >= _UNHEARD:
-                why = f"{last - first:.1f} s of speech without text"
-                yield Doubt("missing", round(first, 3), round(last, 3), why, round(min(1.0, (last - first) / 4), 2))
-
-
-def _gaps(start: float, end: float, spans: Sequence[Span]) -> Iterator[Span]:
-    """The parts of a stretch that no span covers."""
-    at = start
-    for first, last in spans:
-        if last <= at:
+    """Speech without text, in one gap between words: noise may break it into many short stretches."""
+    if not speech:
+        return
+    starts, ends = [start for start, _ in speech], [end for _, end in speech]
+    last = max(ends)
+    for start, end in _gaps(sorted((word.start, word.end) for word in words), last):
+        if end - start < _UNHEARD:
             continue
-        if first >= end:
-            break
-        if first > at:
-            yield at, first
-        at = max(at, last)
-    if at < end:
-        yield at, end
+        inside = [
+            (max(start, first), min(end, after))
+            for first, after in speech[bisect_right(ends, start) : bisect_left(starts, end)]
+        ]
+        spoken = sum(after - first for first, after in inside)
+        if spoken >= _UNHEARD:
+            why = f"{spoken:.1f} s of speech without text"
+            grade = round(min(1.0, spoken / 4), 2)
+            yield Doubt("missing", round(inside[0][0], 3), round(inside[-1][1], 3), why, grade)
+
+
+def _gaps(spans: Sequence[Span], last: float) -> Iterator[Span]:
+    """Stretches from 0 to `last` that no span, by start, covers."""
+    at = 0.0
+    for start, end in spans:
+        if start > at:
+            yield at, min(start, last)
+        at = max(at, end)
+        if at >= last:
+            return
+    yield at, last
 
 
 def _overlap(span: Span, speech: Sequence[Span], ends: Sequence[float]) -> float:

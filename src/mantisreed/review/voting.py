@@ -8,7 +8,7 @@ confidences.
 
 import math
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -16,7 +16,7 @@ from rapidfuzz.distance import Levenshtein
 
 from mantisreed.errors import InputError
 from mantisreed.review.normalising import normalised_word
-from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
+from mantisreed.transcript.document import Doubt, Passage, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import passages_over_speech
 from mantisreed.transcript.writing import joined
 
@@ -27,6 +27,7 @@ _OTHER_WORDS = 20.0  # words that are likely to be heard for another
 _LEAST, _MOST = 0.05, 0.98  # chances of being right; nobody is that sure
 _LONGEST_RUN = 400  # words that differ in a row and are aligned again with all that a slot holds
 _FOREIGN = 0.7  # share of words that differ, from which a transcript is of something else
+_CONTESTED = 3  # places in a row that are told as a doubt
 _TIMINGS = {"engine": 0, "aligned": 1, "estimated": 2}
 
 
@@ -89,9 +90,9 @@ class _Judge:
     missing: float = 0.05
     made_up: float = 0.3
 
-    def chance(self, reading: Reading) -> float:
-        """That a word is right."""
-        return self.overall if reading.sure is None else self.by_confidence[reading.sure]
+    def chance(self, sure: int | None) -> float:
+        """That a word of this range of confidence is right."""
+        return self.overall if sure is None else self.by_confidence[sure]
 
 
 def voted(transcripts: Sequence[Transcript]) -> Voted:
@@ -109,10 +110,12 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
     for number, row in enumerate(rows, 1):
         if not row:
             raise InputError(f"transcript {number} has no words")
-    order = _order(rows)
-    slots = _network(rows, order)
-    judges, empty = _judges(slots, len(rows))
-    chosen = [_winner(slot, judges, empty) for slot in slots]
+    order, distances = _order(rows)
+    slots = _network(rows, order, distances)
+    patterns = [_pattern(slot) for slot in slots]
+    judges, empty = _judges(Counter(patterns), len(rows))
+    winners = {pattern: _winner(pattern, judges, empty) for pattern in set(patterns)}
+    chosen = [_key_of(slot, winners[pattern]) for slot, pattern in zip(slots, patterns, strict=True)]
     passages = tuple(_passages(slots, chosen, judges, transcripts, order[0]))
     base = transcripts[order[0]]
     disputed = sum(len({reading.key if reading else None for reading in slot.readings}) > 1 for slot in slots)
@@ -123,6 +126,8 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
         passages=passages,
         speakers=speakers_of(passages),
         notes=(f"voted by {len(rows)} transcripts; {disputed} of {len(slots)} places were not unanimous",),
+        doubts=tuple(_contested(slots, chosen)),
+        replacements=(),
     )
     overruled = [
         sum(
@@ -143,32 +148,37 @@ def _readings(transcript: Transcript) -> Iterator[Reading]:
             yield Reading(key or word.text, word, number, sure)
 
 
-def _order(rows: Sequence[Sequence[Reading]]) -> list[int]:
-    """The transcripts in the order in which they are aligned: the one nearest to all others first.
+def _order(rows: Sequence[Sequence[Reading]]) -> tuple[list[int], list[list[int]]]:
+    """The transcripts in the order in which they are aligned, the one nearest to all others first; and how many
+    words each two of them have apart.
 
     Raises:
         InputError: one has hardly anything in common with the others.
     """
     keys = [[reading.key for reading in row] for row in rows]
-    distances = [[0.0] * len(rows) for _ in rows]
+    shares = [[0.0] * len(rows) for _ in rows]
+    distances = [[0] * len(rows) for _ in rows]
     for one in range(len(rows)):
         for other in range(one):
             longest = max(len(keys[one]), len(keys[other]))
             hint = max(8, longest // 20)
-            share = Levenshtein.distance(keys[one], keys[other], score_hint=hint) / longest
-            distances[one][other] = distances[other][one] = share
-    for number, row in enumerate(distances):
+            apart = Levenshtein.distance(keys[one], keys[other], score_hint=hint)
+            distances[one][other] = distances[other][one] = apart
+            shares[one][other] = shares[other][one] = apart / longest
+    for number, row in enumerate(shares):
         nearest = min(share for other, share in enumerate(row) if other != number)
         if nearest > _FOREIGN:
             raise InputError(
                 f"transcript {number + 1} has hardly a word in common with the others",
                 advice="are all of the same recording?",
             )
-    first = min(range(len(rows)), key=lambda number: sum(distances[number]))
-    return sorted(range(len(rows)), key=lambda number: distances[first][number])
+    first = min(range(len(rows)), key=lambda number: sum(shares[number]))
+    return sorted(range(len(rows)), key=lambda number: shares[first][number]), distances
 
 
-def _network(rows: Sequence[Sequence[Reading]], order: Sequence[int]) -> list[Slot]:
+def _network(
+    rows: Sequence[Sequence[Reading]], order: Sequence[int], distances: Sequence[Sequence[int]]
+) -> list[Slot]:
     """All transcripts in one row of slots."""
     count = len(rows)
 
@@ -179,14 +189,16 @@ def _network(rows: Sequence[Sequence[Reading]], order: Sequence[int]) -> list[Sl
 
     slots = [slot_of(order[0], reading) for reading in rows[order[0]]]
     for number in order[1:]:
-        slots = _with_row(slots, number, rows[number], slot_of)
+        # Those that are in already are about as far from it as the network is: the hint saves half of the time.
+        hint = max(8, *(distances[number][other] for other in order[: order.index(number)]))
+        slots = _with_row(slots, number, rows[number], slot_of, hint)
     return slots
 
 
 def _with_row(
-    slots: Sequence[Slot], number: int, row: Sequence[Reading], slot_of: Callable[[int, Reading], Slot]
+    slots: Sequence[Slot], number: int, row: Sequence[Reading], slot_of: Callable[[int, Reading], Slot], hint: int
 ) -> list[Slot]:
-    """The network with one more transcript in it."""
+    """The network with one more transcript in it, which is about `hint` words apart from it."""
     main = [_most_common(slot) for slot in slots]
     keys = [reading.key for reading in row]
     grown: list[Slot] = []
@@ -204,7 +216,7 @@ def _with_row(
             grown.append(slot)
 
     first = begin = 0
-    for code in Levenshtein.opcodes(main, keys, score_hint=max(8, len(main) // 20)):
+    for code in Levenshtein.opcodes(main, keys, score_hint=hint):
         if code.tag != "equal":
             continue
         add(first, code.src_start, begin, code.dest_start)
@@ -266,50 +278,79 @@ def _bin(sure: float) -> int:
     return min(_BINS - 1, int(sure * _BINS))
 
 
-def _judges(slots: Sequence[Slot], count: int) -> tuple[list[_Judge], float]:
+_NOTHING = -1
+"""The class of what is empty in a slot."""
+
+_Pattern = tuple[tuple[int, int | None], ...]
+"""A slot without its words: for each transcript the class of what it has, equal ones alike, and its confidence's
+range. Tens of thousands of slots have a few hundred patterns, and all that is estimated follows from these."""
+
+
+def _pattern(slot: Slot) -> _Pattern:
+    classes: dict[str, int] = {}
+    return tuple(
+        (_NOTHING, None) if reading is None else (classes.setdefault(reading.key, len(classes)), reading.sure)
+        for reading in slot.readings
+    )
+
+
+def _key_of(slot: Slot, chosen: int) -> str | None:
+    """The key that a class of a slot's pattern stands for."""
+    if chosen == _NOTHING:
+        return None
+    return list(dict.fromkeys(reading.key for reading in slot.readings if reading is not None))[chosen]
+
+
+def _judges(patterns: Mapping[_Pattern, int], count: int) -> tuple[list[_Judge], float]:
     """How far each transcript is believed, and in what share of the slots nothing was said.
 
     By expectation and maximisation, as of observers whose verdicts are seen while the truth is not (Dawid and Skene
     1979). At first each is believed as it agrees with the others.
+
+    Args:
+        patterns: of the slots, with how many slots have each.
+        count: of the transcripts.
     """
-    likely = [_shares(slot) for slot in slots]
-    judges, empty = _believed(slots, likely, count)
+    likely = {pattern: _shares(pattern) for pattern in patterns}
+    judges, empty = _believed(patterns, likely, count)
     for _ in range(_ROUNDS):
-        likely = [_likelihoods(slot, judges, empty) for slot in slots]
-        judges, empty = _believed(slots, likely, count)
+        likely = {pattern: _likelihoods(pattern, judges, empty) for pattern in patterns}
+        judges, empty = _believed(patterns, likely, count)
     return judges, empty
 
 
-def _shares(slot: Slot) -> dict[str | None, float]:
-    """By key the share of the transcripts that have it."""
-    keys = [reading.key if reading else None for reading in slot.readings]
-    return {key: keys.count(key) / len(keys) for key in keys}
+def _shares(pattern: _Pattern) -> dict[int, float]:
+    """By class the share of the transcripts that have it."""
+    classes = [chosen for chosen, _ in pattern]
+    return {one: classes.count(one) / len(classes) for one in classes}
 
 
 def _believed(
-    slots: Sequence[Slot], likely: Sequence[dict[str | None, float]], count: int
+    patterns: Mapping[_Pattern, int], likely: Mapping[_Pattern, Mapping[int, float]], count: int
 ) -> tuple[list[_Judge], float]:
     """The judges as they would be, if each reading were as likely as that."""
-    silence = [one.get(None, 0.0) for one in likely]
-    empty = min(0.9, max(0.001, sum(silence) / len(silence)))
+    slots = sum(patterns.values())
+    silence = sum(times * likely[pattern].get(_NOTHING, 0.0) for pattern, times in patterns.items())
+    empty = min(0.9, max(0.001, silence / slots))
     judges = []
     for number in range(count):
         right = total = missed = spoken = made_up = silent = 0.0
         bins = [[0.0, 0.0] for _ in range(_BINS)]
-        for slot, one, nothing in zip(slots, likely, silence, strict=True):
-            reading = slot.readings[number]
-            spoken += 1.0 - nothing
+        for pattern, times in patterns.items():
+            nothing = likely[pattern].get(_NOTHING, 0.0) * times
+            chosen, sure = pattern[number]
+            spoken += times - nothing
             silent += nothing
-            if reading is None:
-                missed += 1.0 - nothing
+            if chosen == _NOTHING:
+                missed += times - nothing
                 continue
             made_up += nothing
-            right += one[reading.key]
-            total += 1.0
-            if reading.sure is not None:
-                own = bins[reading.sure]
-                own[0] += one[reading.key]
-                own[1] += 1.0
+            believed = likely[pattern][chosen] * times
+            right += believed
+            total += times
+            if sure is not None:
+                bins[sure][0] += believed
+                bins[sure][1] += times
         overall = _chance(right, total, 0.7)
         by_confidence = [_chance(agreed, seen, overall) for agreed, seen in bins]
         judges.append(_Judge(by_confidence, overall, _rare(missed, spoken, 0.05), _rare(made_up, silent, 0.3)))
@@ -321,38 +362,38 @@ def _rare(happened: float, could: float, usual: float) -> float:
     return min(0.95, max(0.002, (happened + _SMOOTHED * usual) / (could + _SMOOTHED)))
 
 
-def _likelihoods(slot: Slot, judges: Sequence[_Judge], empty: float) -> dict[str | None, float]:
+def _likelihoods(pattern: _Pattern, judges: Sequence[_Judge], empty: float) -> dict[int, float]:
     """How likely each reading of a slot is, `empty` being the share of slots in which nothing was said.
 
     Who errs takes one of many words: two who have the same word are seldom both wrong.
     """
-    keys = dict.fromkeys(reading.key if reading else None for reading in slot.readings)
-    if len(keys) == 1:
-        return dict.fromkeys(keys, 1.0)  # most slots: nobody has anything else
-    keys[None] = None
-    logs: dict[str | None, float] = {}
-    for key in keys:
+    classes = dict.fromkeys(chosen for chosen, _ in pattern)
+    if len(classes) == 1:
+        return dict.fromkeys(classes, 1.0)  # most slots: nobody has anything else
+    classes[_NOTHING] = None
+    logs: dict[int, float] = {}
+    for truth in classes:
         # Of what may have been said, this is one word of many as well.
-        total = math.log(empty if key is None else (1.0 - empty) / _OTHER_WORDS)
-        for judge, reading in zip(judges, slot.readings, strict=True):
-            total += math.log(_chance_of(judge, reading, key))
-        logs[key] = total
+        total = math.log(empty if truth == _NOTHING else (1.0 - empty) / _OTHER_WORDS)
+        for judge, (chosen, sure) in zip(judges, pattern, strict=True):
+            total += math.log(_chance_of(judge, chosen, sure, truth))
+        logs[truth] = total
     highest = max(logs.values())
-    odds = {key: math.exp(one - highest) for key, one in logs.items()}
+    odds = {truth: math.exp(one - highest) for truth, one in logs.items()}
     whole = sum(odds.values())
-    return {key: one / whole for key, one in odds.items()}
+    return {truth: one / whole for truth, one in odds.items()}
 
 
-def _chance_of(judge: _Judge, reading: Reading | None, truth: str | None) -> float:
+def _chance_of(judge: _Judge, chosen: int, sure: int | None, truth: int) -> float:
     """That a transcript has what it has in a slot, if this is the truth."""
-    if truth is None:
-        if reading is None:
+    if truth == _NOTHING:
+        if chosen == _NOTHING:
             return 1.0 - judge.made_up
-        return judge.made_up * (1.0 - judge.chance(reading)) / (1.0 - judge.overall) / _OTHER_WORDS
-    if reading is None:
+        return judge.made_up * (1.0 - judge.chance(sure)) / (1.0 - judge.overall) / _OTHER_WORDS
+    if chosen == _NOTHING:
         return judge.missing
-    chance = judge.chance(reading)
-    right = chance if reading.key == truth else (1.0 - chance) / _OTHER_WORDS
+    chance = judge.chance(sure)
+    right = chance if chosen == truth else (1.0 - chance) / _OTHER_WORDS
     return right * (1.0 - judge.missing)
 
 
@@ -361,10 +402,34 @@ def _chance(right: float, total: float, usual: float) -> float:
     return min(_MOST, max(_LEAST, (right + _SMOOTHED * usual) / (total + _SMOOTHED)))
 
 
-def _winner(slot: Slot, judges: Sequence[_Judge], empty: float) -> str | None:
-    """The key that is taken; None for nothing."""
-    likely = _likelihoods(slot, judges, empty)
-    return max(likely, key=lambda key: (likely[key], key is not None))
+def _winner(pattern: _Pattern, judges: Sequence[_Judge], empty: float) -> int:
+    """The class that is taken."""
+    likely = _likelihoods(pattern, judges, empty)
+    return max(likely, key=lambda chosen: (likely[chosen], chosen != _NOTHING))
+
+
+def _contested(slots: Sequence[Slot], chosen: Sequence[str | None]) -> Iterator[Doubt]:
+    """Runs of places in which no more than half of the transcripts have what was taken."""
+    flags = []
+    for slot, key in zip(slots, chosen, strict=True):
+        alike = sum((reading.key if reading else None) == key for reading in slot.readings)
+        flags.append(2 * alike <= len(slot.readings))
+    at = 0
+    while at < len(slots):
+        if not flags[at]:
+            at += 1
+            continue
+        last = at
+        while last < len(slots) and flags[last]:
+            last += 1
+        words = [reading.word for slot in slots[at:last] for reading in slot.readings if reading is not None]
+        # One word that is heard in two ways is what a vote is for; more of them are somebody's to listen to.
+        if last - at >= _CONTESTED:
+            start, end = min(word.start for word in words), max(word.end for word in words)
+            why = f"the transcripts differ on {last - at} words in a row, and no more than half have this"
+            grade = round(min(1.0, 0.4 + 0.05 * (last - at)), 2)
+            yield Doubt("disagreement", round(start, 3), round(end, 3), why, grade)
+        at = last
 
 
 def _passages(
@@ -404,7 +469,7 @@ def _passages(
         most = max(written.values())
         text = next(reading.word.text for _, reading in voters if written[reading.word.text] == most)
         _, timed = min(voters, key=lambda voter: (ranks[voter[0]], -judges[voter[0]].overall))
-        chance = 1.0 - math.prod(1.0 - judges[number].chance(reading) for number, reading in voters)
+        chance = 1.0 - math.prod(1.0 - judges[number].chance(reading.sure) for number, reading in voters)
         start = max(timed.word.start, latest)
         end = max(timed.word.end, start)
         latest = start

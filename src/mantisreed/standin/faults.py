@@ -5,13 +5,15 @@ import time
 from collections import Counter, deque
 from collections.abc import Callable, MutableMapping
 from contextvars import ContextVar
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from email.utils import formatdate
 from typing import Any, Literal
 
 import anyio
 from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from mantisreed.standin.habits import Habits
 
 Fault = Literal["refused", "cut", "500", "503", "hang", "truncated", "page", "wrong type", "empty", "duplicate id"]
 FAULTS: tuple[Fault, ...] = (
@@ -40,6 +42,7 @@ class FaultProfile:
         failing, losing: shares of jobs that end failed, and that the engine forgets.
         calls: how the engine calls back, where it is given an address: before the job's own answer, twice, never.
         confusion: share of words that are misheard.
+        habits: what is wrong with what is heard besides.
     """
 
     seed: int = 0
@@ -53,6 +56,7 @@ class FaultProfile:
     losing: float = 0.0
     calls: Literal["once", "twice", "early", "never"] = "once"
     confusion: float = 0.0
+    habits: Habits = field(default_factory=Habits)
 
 
 heard_sounds: ContextVar[list[str] | None] = ContextVar("heard_sounds", default=None)

@@ -12,30 +12,8 @@ from mantisreed.audio.decode import Decoder
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.ear import EAR_RATE, Ear, HeardPhrase, HeardWord
 from mantisreed.standin.faults import heard_sounds
-
-
-@dataclass(frozen=True, slots=True)
-class Line:
-    """One phrase as it was heard; times in seconds."""
-
-    text: str
-    voice: str | None
-    words: tuple[HeardWord, ...]
-
-    @property
-    def start(self) -> float:
-        """Where its first word begins."""
-        return self.words[0].start
-
-    @property
-    def end(self) -> float:
-        """Where its last word ends."""
-        return self.words[-1].end
-
-    @property
-    def confidence(self) -> float:
-        """The mean over its words."""
-        return sum(word.confidence for word in self.words) / len(self.words)
+from mantisreed.standin.habits import Habits, Planted, Planter
+from mantisreed.standin.lines import Line
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,19 +35,30 @@ class Listener:
 
     Attributes:
         phrases: all of them.
+        planted: by the digest of each sound the faults that were planted into what was heard in it.
     """
 
-    def __init__(self, phrases: Sequence[Phrase], ear: Ear | None = None, *, confusion: float = 0.0) -> None:
+    def __init__(
+        self,
+        phrases: Sequence[Phrase],
+        ear: Ear | None = None,
+        *,
+        confusion: float = 0.0,
+        habits: Habits | None = None,
+    ) -> None:
         """Learn the phrases.
 
         Args:
             phrases: all that can be heard.
             ear: one that knows them already.
             confusion: share of words that are taken for others; which ones follows from the sound.
+            habits: what it does wrong besides.
         """
         self.phrases = phrases
         self._ear = ear or Ear(phrases)
         self._confusion = confusion
+        self._habits = habits or Habits()
+        self.planted: dict[str, list[Planted]] = {}
         self._vocabulary = sorted({word for phrase in phrases for word in phrase.text.split()})
         self.tongues = sorted({phrase.language for phrase in phrases if phrase.language})
         self._by_tongue = {
@@ -82,8 +71,9 @@ class Listener:
         Raises:
             RecordingError: it is no sound that can be read.
         """
+        digest = hashlib.sha256(content).hexdigest()
         if (heard := heard_sounds.get()) is not None:
-            heard.append(hashlib.sha256(content).hexdigest())
+            heard.append(digest)
         decoder = Decoder(io.BytesIO(content), sample_rate=EAR_RATE)
         phrases = self._ear.listen(decoder, tongue)
         lines = tuple(
@@ -92,7 +82,12 @@ class Listener:
         if self._confusion:
             chance = random.Random(zlib.crc32(content))  # noqa: S311
             lines = tuple(self._confused(line, chance) for line in lines)
-        return Hearing(lines, tongue or _spoken(phrases), decoder.seconds)
+        spoken = tongue or _spoken(phrases)
+        if self._habits.are_any:
+            planter = Planter(self._habits, self.phrases, random.Random(zlib.crc32(content)))  # noqa: S311
+            lines = planter.spoiled(lines, decoder.seconds, spoken)
+            self.planted[digest] = planter.planted
+        return Hearing(lines, spoken, decoder.seconds)
 
     def render(self, hearing: Hearing, tongue: str) -> Hearing:
         """The same in another language: a phrase of that language for each, always the same, at the same time."""

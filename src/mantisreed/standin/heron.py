@@ -16,7 +16,8 @@ from starlette.responses import JSONResponse
 from starlette.routing import BaseRoute, Route
 
 from mantisreed.errors import RecordingError
-from mantisreed.standin.hearing import Line, Listener
+from mantisreed.standin.hearing import Listener
+from mantisreed.standin.lines import Line
 
 ACCOUNT, SHORES = "marsh-station", ("north", "south")
 

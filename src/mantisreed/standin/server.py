@@ -6,12 +6,15 @@ import socket
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import asdict
 from pathlib import Path
 
 import uvicorn
 from starlette.applications import Starlette
 from starlette.middleware import Middleware
-from starlette.routing import Mount
+from starlette.requests import Request
+from starlette.responses import JSONResponse
+from starlette.routing import Mount, Route
 
 from mantisreed.errors import InputError, OutputError
 from mantisreed.files import make_folder, printable, write_whole
@@ -45,10 +48,15 @@ def standins(listener: Listener, key: str, profile: FaultProfile | None = None) 
         name: engine.routes(listener, key, profile) if engine is dipper else engine.routes(listener, key)
         for name, engine in _SERVED.items()
     }
+
+    async def planted(request: Request) -> JSONResponse:
+        return JSONResponse({sound: [asdict(one) for one in faults] for sound, faults in listener.planted.items()})
+
     return Starlette(
         routes=[
             *(Mount(f"/{name}", routes=engine) for name, engine in routes.items()),
             *text_services.routes(listener.phrases, key),
+            Route("/planted", planted),
         ],
         middleware=[Middleware(Weather, profile=profile), Middleware(LimitedBodies, largest=_LARGEST_BODY)],
     )

@@ -1,7 +1,7 @@
-"""The transcript document and its JSON, `mantisreed-transcript` version 1.
+"""The transcript document and its JSON, `mantisreed-transcript` version 2.
 
 The JSON Schema lies beside this module, in `transcript.schema.json`. All times are seconds from the recording's
-start, written to the millisecond.
+start, written to the millisecond. Version 1 had neither doubts nor replacements, and is read as well.
 """
 
 import math
@@ -17,7 +17,7 @@ from mantisreed.errors import InputError
 SCHEMA = Path(__file__).with_name("transcript.schema.json")
 
 FORMAT = "mantisreed-transcript"
-VERSION = 1
+VERSION = 2
 
 NOTHING_HEARD = "nothing heard"
 """The note of a transcript that is empty because nobody spoke, not because something failed."""
@@ -63,6 +63,45 @@ class SoundEvent(msgspec.Struct, frozen=True):
     end: float
 
 
+class Doubt(msgspec.Struct, frozen=True):
+    """A stretch of a transcript that somebody should listen to.
+
+    Attributes:
+        kind: what may be wrong, as `review.doubts.KINDS` has it.
+        start, end: seconds.
+        why: in words; it quotes nothing of the text.
+        grade: how sure it is that something is wrong, 0 to 1.
+    """
+
+    kind: str
+    start: float
+    end: float
+    why: str
+    grade: float
+
+
+WORTH_HEARING = 0.3
+"""The least grade of a doubt that is counted and shown; lower ones are only for the record."""
+
+
+class Replacement(msgspec.Struct, frozen=True):
+    """A stretch that was doubtful and now has the reading of a second opinion.
+
+    Attributes:
+        start, end: seconds.
+        before, after: the text that stood there, and the one that does now.
+        engine: the name of the card that gave it.
+        why: by which rule it was taken.
+    """
+
+    start: float
+    end: float
+    before: str
+    after: str
+    engine: str
+    why: str
+
+
 class RecordingFacts(msgspec.Struct, frozen=True):
     """Which recording this is.
 
@@ -91,6 +130,8 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
         passages: in order of time.
         events: sounds that are no speech, where the engine tells them apart.
         notes: what a reader should know about how this came to be.
+        doubts: what somebody should listen to, by time.
+        replacements: what a second opinion changed, by time.
     """
 
     recording: RecordingFacts
@@ -101,6 +142,8 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
     passages: tuple[Passage, ...] = ()
     events: tuple[SoundEvent, ...] = ()
     notes: tuple[str, ...] = ()
+    doubts: tuple[Doubt, ...] = ()
+    replacements: tuple[Replacement, ...] = ()
 
     @property
     def words(self) -> tuple[Word, ...]:
@@ -157,6 +200,8 @@ def from_json(content: bytes) -> Transcript:
     spans = [(passage.start, passage.end) for passage in document.passages]
     spans += [(word.start, word.end) for passage in document.passages for word in passage.words]
     spans += [(event.start, event.end) for event in document.events]
+    spans += [(doubt.start, doubt.end) for doubt in document.doubts]
+    spans += [(replacement.start, replacement.end) for replacement in document.replacements]
     if not all(0.0 <= start <= end <= LATEST for start, end in spans):
         raise InputError("this transcript has times that are none: an end before its start, or months of them")
     return Transcript(**{name: getattr(document, name) for name in Transcript.__struct_fields__})

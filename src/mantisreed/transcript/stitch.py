@@ -38,10 +38,17 @@ class PieceReading:
 
 @dataclass(frozen=True, slots=True)
 class Stitched:
-    """Passages with the recording's times, and what is doubtful about the seams."""
+    """Passages with the recording's times, and what is doubtful about the seams.
+
+    Attributes:
+        passages: in order of time.
+        notes: what a reader should know.
+        differing: overlaps of pieces, (start, end) in seconds, whose two readings differ.
+    """
 
     passages: tuple[Passage, ...]
     notes: tuple[str, ...]
+    differing: tuple[tuple[float, float], ...] = ()
 
 
 def stitch(readings: Sequence[PieceReading]) -> Stitched:
@@ -52,6 +59,7 @@ def stitch(readings: Sequence[PieceReading]) -> Stitched:
     whole = _Whole()
     notes: list[str] = []
     unmatched: list[float] = []
+    differing: list[tuple[float, float]] = []
     reached = 0.0
     for reading in readings:
         passages = [shifted(passage, reading.start) for passage in reading.passages]
@@ -59,6 +67,7 @@ def stitch(readings: Sequence[PieceReading]) -> Stitched:
             overlap = _Overlap(whole.take_from(reading.start), passages, reading.start, reached)
             whole.add_overlapped(overlap.joined())
             if overlap.is_doubtful:
+                differing.append((reading.start, min(reached, reading.end)))
                 middle = (reading.start + reached) / 2
                 notes.append(f"the seam around {middle:.1f} s is doubtful: its two readings differ")
         else:
@@ -68,7 +77,7 @@ def stitch(readings: Sequence[PieceReading]) -> Stitched:
         reached = max(reached, reading.end)
     if unmatched:
         notes.append(f"speakers were told apart piece by piece: labels may change hands at {_listed(unmatched)}")
-    return Stitched(tuple(whole.passages()), tuple(notes))
+    return Stitched(tuple(whole.passages()), tuple(notes), tuple(differing))
 
 
 class _Whole:
@@ -150,7 +159,8 @@ def stitch_channels(channels: Mapping[int | None, Sequence[PieceReading]]) -> St
         for channel, found in stitched.items()
         for note in found.notes
     )
-    return Stitched(tuple(passages), notes)
+    differing = tuple(sorted(span for found in stitched.values() for span in found.differing))
+    return Stitched(tuple(passages), notes, differing)
 
 
 def _said_by(reading: PieceReading, speaker: str) -> PieceReading:

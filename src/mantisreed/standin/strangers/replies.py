@@ -14,7 +14,8 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
-from mantisreed.standin.hearing import Hearing, Line
+from mantisreed.standin.hearing import Hearing
+from mantisreed.standin.lines import Line
 from mantisreed.standin.strangers.names import Names, path_of
 from mantisreed.units import clock
 
