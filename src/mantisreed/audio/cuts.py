@@ -7,6 +7,7 @@ settled when a little more than the piece behind it has been heard.
 """
 
 import math
+from collections import deque
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -90,6 +91,34 @@ class _Run:
     closes: float
     overlaps: bool = False
     cut: float = 0.0
+
+
+class FixedSpans:
+    """Gives spans that somebody else has chosen, in order and apart, as `SpanChooser` does those that it chooses."""
+
+    def __init__(self, spans: Iterable[tuple[float, float]]) -> None:
+        self._left = deque(Span(start, end) for start, end in spans)
+        self._settled = 0.0
+        self.sure_span: Span | None = None
+
+    @property
+    def needed_from(self) -> float:
+        """Seconds; sound before this is in no span that is yet to come."""
+        return min(self._left[0].start, self._settled) if self._left else self._settled
+
+    def hear(self, speech: Iterable[tuple[float, float]], settled: float) -> list[Span]:
+        """The spans that end before what has been heard by now."""
+        self._settled = settled
+        chosen = []
+        while self._left and self._left[0].end <= settled:
+            chosen.append(self._left.popleft())
+        return chosen
+
+    def finish(self, duration: float) -> list[Span]:
+        """The rest of the spans, when the recording is at its end."""
+        rest = [Span(span.start, min(span.end, duration)) for span in self._left if span.start < duration]
+        self._left.clear()
+        return rest
 
 
 class SpanChooser:

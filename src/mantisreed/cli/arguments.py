@@ -130,6 +130,11 @@ def add_sending(parser: argparse.ArgumentParser) -> None:
     add_overwrite(parser)
     parser.add_argument("--afresh", action="store_true", help="ignore kept replies: send, and pay, again")
     parser.add_argument(
+        "--second-opinion",
+        metavar="ENGINE",
+        help="Send the doubtful stretches, and only them, to this engine too; keep the better reading of each",
+    )
+    parser.add_argument(
         "--spend-limit",
         metavar="AMOUNT",
         help="stop before these recordings have cost more than this, in the engine's currency",
@@ -443,6 +448,7 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
         pieces=piece_options(**pieces),
         overwrite=bool(given.pop("overwrite", False)),
         afresh=bool(given.pop("afresh", False)),
+        second_opinion=given.pop("second_opinion", None),
         spend_limit=money_amount(given.pop("spend_limit", None), "--spend-limit"),
         wait=wait,
         translations=wanted,

@@ -57,9 +57,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--habit",
         action="append",
         default=[],
-        metavar="NAME=SHARE",
-        help="make text up over silence, loop, drop phrases and so on in this share of them, such as loop=0.1; "
-        "`GET /planted` tells where (can be given again)",
+        metavar="[ENGINE:]HABIT=SHARE",
+        help="make text up over silence, loop, drop phrases and so on in this share of them, such as loop=0.1 or "
+        "brook:silence=0.3; `GET /planted` tells where (can be given again)",
     )
 
 
@@ -90,9 +90,7 @@ def run(
             address_of_mail, _ = stack.enter_context(mail.mailbox(Path(mailbox)))
             console.note(f"the mail box is {address_of_mail}")
         chosen = _profile(**profile)
-        listener = Listener(
-            load_bank(Path(bank) if bank else BUNDLED), confusion=chosen.confusion, habits=chosen.habits
-        )
+        listener = Listener(load_bank(Path(bank) if bank else BUNDLED), confusion=chosen.confusion)
         key, address = server.new_key(), server.address_of(waiting)
         if cards:
             server.write_cards(Path(cards), address, key, listener)
@@ -116,6 +114,7 @@ def _profile(
     from mantisreed.errors import InputError
     from mantisreed.standin.faults import FaultProfile
     from mantisreed.standin.habits import habits_named
+    from mantisreed.standin.server import SERVED
 
     for name in ("faults", "failing", "losing", "confusion"):
         if not 0.0 <= shares[name] <= 1.0:
@@ -127,6 +126,6 @@ def _profile(
         hang=duration(hang, "--hang") or 30.0,
         queue=duration(queue, "--queue") or 0.0,
         pace=(int(count), duration(window, "--pace") or 60.0) if pace else None,
-        habits=habits_named(habit),
+        habits=habits_named(habit, tuple(SERVED)),
         **shares,
     )

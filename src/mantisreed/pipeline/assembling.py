@@ -3,8 +3,9 @@
 import math
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import starmap
+from pathlib import Path
 from typing import TYPE_CHECKING, TypeAlias
 
 import msgspec
@@ -19,6 +20,7 @@ from mantisreed.engines.request import Piece
 from mantisreed.errors import InputError
 from mantisreed.jobs.dispatch import SoundFacts
 from mantisreed.jobs.replies import ReplyLostError
+from mantisreed.pipeline.opinions import with_kept_opinion
 from mantisreed.pipeline.options import Made, TranscriptionOptions, stored_options
 from mantisreed.review.doubts import differing_seam, seam_doubts, with_doubts
 from mantisreed.transcript.document import (
@@ -177,12 +179,15 @@ def kept_replies(ledger: "Ledger", record: "JobRecord") -> KeptReplies:
     return KeptReplies(record, made, tuple(found))
 
 
-def kept_transcript(kept: KeptReplies, options: TranscriptionOptions, read: Reader = reading_of) -> Assembled:
+def kept_transcript(
+    kept: KeptReplies, options: TranscriptionOptions, hidden: Path, read: Reader = reading_of
+) -> Assembled:
     """The transcript of a job from its kept replies, read as the card says now.
 
     Args:
         kept: them.
         options: of the job.
+        hidden: the workspace's hidden folder, where second opinions are kept.
         read: what reads each of them.
 
     Raises:
@@ -201,7 +206,8 @@ def kept_transcript(kept: KeptReplies, options: TranscriptionOptions, read: Read
     stored = stored_options(kept.record)
     duration = round(kept.made.duration, 3)
     facts = RecordingFacts(stored.name, kept.record.digest, duration, stored.about or msgspec.UNSET)
-    return transcript_of(options, facts, kept.record.id, kept.made, results)
+    assembled = transcript_of(options, facts, kept.record.id, kept.made, results)
+    return replace(assembled, transcript=with_kept_opinion(hidden, assembled.transcript, kept.made.speech))
 
 
 def _kept_response(ledger: "Ledger", piece: "PieceRecord") -> EngineResponse:

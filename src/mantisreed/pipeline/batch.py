@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import JobRecord
     from mantisreed.pipeline.follow_ups import FollowUps
+    from mantisreed.pipeline.second_opinion import SecondOpinions
     from mantisreed.pipeline.service_desk import Perform
 
 _log = logging.getLogger(__name__)
@@ -100,26 +101,9 @@ class Batch:
         self._options, self._services = options, services
         self._writer = LedgerWriter(services.open_ledger)
         currency = options.card.price.currency if options.card.price else ""
-        dispatcher = Dispatcher(
-            client_for(
-                options.card,
-                options.secrets,
-                services.transport,
-                ClientOptions(clock=services.time.clock, sleep=services.time.sleep),
-            ),
-            options.card,
-            self._writer,
-            DispatchOptions(
-                options.request_options,
-                afresh=options.afresh,
-                max_attempts=options.max_attempts,
-                budget=budget or Budget(options.spend_limit, currency),
-                callbacks=services.callbacks,
-                ready=services.ready,
-                time=services.time,
-            ),
-        )
+        dispatcher = self._dispatcher_for(options, budget or Budget(options.spend_limit, currency))
         self._dispatcher, self._outputs = dispatcher, outputs
+        second = self._second_opinions(dispatcher.budget) if options.second is not None else None
         self._shared = Surroundings(
             options,
             outputs,
@@ -131,16 +115,48 @@ class Batch:
             expected or {},
             self._tell,
             self._count,
+            second,
         )
         self._progress = BatchProgress(0, services.time.clock(), currency=currency)
         self._follow_ups = services.follow_ups(self._dispatcher.perform, outputs) if services.follow_ups else None
         self._interrupted: InterruptedRunError | None = None
         self._tasks: list[RecordingTask] = []
 
+    def _dispatcher_for(self, options: TranscriptionOptions, budget: Budget) -> Dispatcher:
+        """What takes pieces to an engine and back."""
+        services = self._services
+        client_options = ClientOptions(clock=services.time.clock, sleep=services.time.sleep)
+        return Dispatcher(
+            client_for(options.card, options.secrets, services.transport, client_options),
+            options.card,
+            self._writer,
+            DispatchOptions(
+                options.request_options,
+                afresh=options.afresh,
+                max_attempts=options.max_attempts,
+                budget=budget,
+                callbacks=services.callbacks,
+                ready=services.ready,
+                time=services.time,
+            ),
+        )
+
+    def _second_opinions(self, budget: Budget) -> "SecondOpinions":
+        """Who is asked about what is doubtful; engines that count in the same money share what may be spent."""
+        from mantisreed.pipeline.second_opinion import SecondOpinions
+
+        first, second = self._options, self._options.second
+        assert second is not None
+        currencies = [one.card.price.currency if one.card.price else "" for one in (first, second)]
+        shared = budget if currencies[0] == currencies[1] else Budget(second.spend_limit, currencies[1])
+        return SecondOpinions(second, self._dispatcher_for(second, shared), self._services.hidden)
+
     def interrupt(self) -> None:
         """Send nothing more, wait for nothing, and come to an end as soon as what is on its way is noted."""
         self._interrupted = InterruptedRunError()
         self._dispatcher.stop(self._interrupted)
+        if self._shared.second is not None:
+            self._shared.second.stop(self._interrupted)
         if self._follow_ups is not None:
             self._follow_ups.stop()
         for task in self._tasks:

@@ -347,7 +347,9 @@ class Collector:
             raise PostponedError(kept.what, where=kept.where, advice=advice) from kept
         try:
             read = UnreadableReplies(self._workspace.hidden).reading_of
-            return await asyncio.to_thread(kept_transcript, kept, job.options, read), kept.made
+            return await asyncio.to_thread(
+                kept_transcript, kept, job.options, self._workspace.hidden, read
+            ), kept.made
         except UnreadableReplyError as error:
             await self._note_failed(record, str(error))
             raise

@@ -64,7 +64,7 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         stored = stored_options(record)
         options = options_of_job(workspace, record.engine, stored)
         kept = kept_replies(ledger, record)
-    transcript = kept_transcript(kept, options).transcript
+    transcript = kept_transcript(kept, options, workspace.hidden).transcript
     source = stored.recording if stored.source else Source(Path(stored.name))
     return Found(Script(transcript), source, stored.output_stem, path_at(stored.into), is_of_job=True)
 

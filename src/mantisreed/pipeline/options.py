@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from itertools import accumulate, pairwise
 from pathlib import Path
@@ -14,7 +14,7 @@ from mantisreed.cards.secrets import Secret
 from mantisreed.cards.urls import split_url
 from mantisreed.destinations.rules import FollowUp
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.request import RequestOptions, language_for
+from mantisreed.engines.request import RequestOptions, language_for, wants_link
 from mantisreed.errors import InputError
 from mantisreed.exports.script import WriteOptions
 from mantisreed.jobs.records import JobRecord
@@ -60,6 +60,7 @@ class RunOptions:
         selection: which recordings of folders and tables; None takes all.
         translations: that text services make of each transcript.
         is_followed: whether follow-ups of the settings are done.
+        second_opinion: the engine card that is asked about what is doubtful; None asks nobody.
     """
 
     engine: str | None = None
@@ -77,6 +78,7 @@ class RunOptions:
     selection: Selection | None = None
     translations: tuple[Translation, ...] = ()
     is_followed: bool = True
+    second_opinion: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +98,7 @@ class TranscriptionOptions:
         is_waiting: whether to wait for replies; else only to send.
         translations: that text services make of each transcript.
         is_followed: whether follow-ups of the settings are done.
+        second: what is asked about what is doubtful; None asks nobody.
     """
 
     card: EngineCard
@@ -110,6 +113,7 @@ class TranscriptionOptions:
     is_waiting: bool = True
     translations: tuple[Translation, ...] = ()
     is_followed: bool = True
+    second: "TranscriptionOptions | None" = None
 
     def has_follow_ups(self, workspace: Workspace) -> bool:
         """Whether anything is done with a transcript."""
@@ -314,7 +318,26 @@ def transcription_options(
         is_waiting=options.wait,
         translations=options.translations,
         is_followed=options.is_followed,
+        second=_second_opinion(workspace, options) if options.second_opinion else None,
     )
+
+
+def _second_opinion(workspace: Workspace, options: RunOptions) -> TranscriptionOptions:
+    """The same of another engine, or again of the same one.
+
+    Raises:
+        InputError: it cannot be asked about stretches of a recording, or nobody waits for what it says.
+    """
+    if not options.wait:
+        raise InputError(
+            "doubts are known when the transcript is there, and nobody waits for it", where="--second-opinion"
+        )
+    second = transcription_options(workspace, replace(options, engine=options.second_opinion, second_opinion=None))
+    if wants_link(second.card):
+        raise InputError(
+            f"engine {second.card.name} fetches links, and is not sent stretches", where="--second-opinion"
+        )
+    return second
 
 
 def options_of_job(

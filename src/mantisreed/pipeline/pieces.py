@@ -14,7 +14,16 @@ from typing import Literal, TypeAlias
 import msgspec
 import numpy as np
 
-from mantisreed.audio.cuts import LONG_SILENCE, OVERLAP, CutRules, Span, SpanChooser, smaller_spans, speech_in
+from mantisreed.audio.cuts import (
+    LONG_SILENCE,
+    OVERLAP,
+    CutRules,
+    FixedSpans,
+    Span,
+    SpanChooser,
+    smaller_spans,
+    speech_in,
+)
 from mantisreed.audio.decode import IntSamples, probe
 from mantisreed.audio.encode import Encoder, decoded_lossless, open_encoder
 from mantisreed.audio.formats import FORMATS, AudioFormat
@@ -71,6 +80,7 @@ class PieceOptions(msgspec.Struct, frozen=True):
         overlap: seconds that all neighbouring pieces share; None lets them overlap only where there is no pause.
         keep_silence: send long silence as well, and recordings in which nobody seems to speak.
         untouched: keep a recording that fits into one request exactly as it is.
+        spans: send these stretches only, (start, end) in seconds, in order and apart; empty for all of it.
     """
 
     track: int | None = None
@@ -79,6 +89,7 @@ class PieceOptions(msgspec.Struct, frozen=True):
     overlap: float | None = None
     keep_silence: bool = False
     untouched: bool = False
+    spans: Speech = ()
 
 
 class CutLimits(msgspec.Struct, frozen=True):
@@ -253,7 +264,8 @@ class Preparation:
             keeps_silence=options.keep_silence or options.untouched,
             long_silence=limits.long_silence,
         )
-        return ChannelPipeline(pool, limits.encoding, limits.sample_rate, rules, channel)
+        chooser = FixedSpans(options.spans) if options.spans else SpanChooser(rules)
+        return ChannelPipeline(pool, limits.encoding, limits.sample_rate, chooser, channel)
 
     def _new_stream(self) -> SoundStream:
         open_stream = self._workers.stream if self._workers else LocalStream
@@ -325,11 +337,16 @@ class ChannelPipeline:
     """One channel on its way: heard, kept for as long as it may be needed, and written into pieces."""
 
     def __init__(
-        self, pool: ThreadPoolExecutor, form: AudioFormat, rate: int, rules: CutRules, channel: int | None
+        self,
+        pool: ThreadPoolExecutor,
+        form: AudioFormat,
+        rate: int,
+        chooser: SpanChooser | FixedSpans,
+        channel: int | None,
     ) -> None:
         self._pool, self._form, self._rate, self._channel = pool, form, rate, channel
         self._listener = SpeechListener(rate)
-        self._chooser = SpanChooser(rules)
+        self._chooser = chooser
         self._samples = SampleBuffer()
         self._speech: list[tuple[float, float]] = []
         self._open: _Writer | None = None

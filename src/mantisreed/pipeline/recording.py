@@ -29,6 +29,7 @@ from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.life import JobEvent
 from mantisreed.pipeline.assembling import PieceResult, transcript_of
 from mantisreed.pipeline.events import Stage
+from mantisreed.pipeline.opinions import with_kept_opinion
 from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_store, pauses_and_speech
 from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
@@ -43,6 +44,7 @@ if TYPE_CHECKING:
     from mantisreed.engines.links import LinkServer
     from mantisreed.engines.reply import ParsedReply
     from mantisreed.jobs.ledger import Ledger
+    from mantisreed.pipeline.second_opinion import SecondOpinions
     from mantisreed.sources.fetching import FetchHooks
 
 Tell = Callable[[Source, Stage, str, float | None], None]
@@ -64,6 +66,7 @@ class Surroundings:
         expected: digests that recordings must have, by their sources' keys.
         tell: called as recordings move along.
         count: called with each piece that is prepared, and again when it is answered.
+        second: who is asked about what is doubtful; None for nobody.
     """
 
     options: TranscriptionOptions
@@ -76,6 +79,7 @@ class Surroundings:
     expected: Mapping[str, str]
     tell: Tell
     count: Callable[[PreparedPiece, bool], None]
+    second: "SecondOpinions | None" = None
 
 
 @dataclass(slots=True)
@@ -142,9 +146,9 @@ class RecordingTask:
             except RecordingError as error:
                 error.where = recording.label
                 raise
-        if any(one.reading is None for one in results):
-            return Outcome(recording, "working")
-        return await self._written(made, results)
+            if any(one.reading is None for one in results):
+                return Outcome(recording, "working")
+            return await self._written(path, made, results)
 
     def _fetch_hooks(self) -> "FetchHooks | None":
         if not self.recording.link:
@@ -156,13 +160,19 @@ class RecordingTask:
 
         return FetchHooks(lambda note: self._tell("fetching", note), take_name)
 
-    async def _written(self, made: Made, results: list[PieceResult]) -> Outcome:
+    async def _written(self, path: Path, made: Made, results: list[PieceResult]) -> Outcome:
         """Write the outputs; only then the job is done."""
         assert self.digest is not None and self.job is not None and self.stem is not None
         about = dict(self.recording.about) or msgspec.UNSET
         facts = RecordingFacts(self.recording.name, self.digest, round(made.duration, 3), about)
         assembled = await asyncio.to_thread(transcript_of, self.shared.options, facts, self.job, made, results)
         transcript = assembled.transcript
+        remarks: tuple[str, ...] = ()
+        second = self.shared.second
+        if second is not None:
+            transcript, remarks = await second.on(self.shared, self.recording, path, transcript, made.speech)
+        else:
+            transcript = await asyncio.to_thread(with_kept_opinion, self.shared.hidden, transcript, made.speech)
         try:
             written = await asyncio.to_thread(self.shared.outputs.write, self.stem, self.recording, transcript)
         except OutputError as error:
@@ -170,7 +180,8 @@ class RecordingTask:
             await self._note("postponed", f"its outputs could not be written: {error}")
             raise
         await self._note("written")
-        return outcome_of(self.recording, transcript, made.damage, assembled.doubts, written)
+        outcome = outcome_of(self.recording, transcript, made.damage, assembled.doubts, written)
+        return replace(outcome, remarks=remarks)
 
     async def _worked_through(self, path: Path) -> tuple[Made, list[PieceResult]]:
         """What the recording was made into, and the results of all its pieces; the ledger says how the job stands."""
@@ -408,7 +419,10 @@ class RecordingTask:
 
 def job_of(options: TranscriptionOptions, digest: str) -> str:
     """The id of a recording's job."""
-    return job_key(options.card, options.request_options, digest, msgspec.to_builtins(options.pieces))
+    wanted = msgspec.to_builtins(options.pieces)
+    if not options.pieces.spans:
+        del wanted["spans"]  # jobs from before there were any keep their ids
+    return job_key(options.card, options.request_options, digest, wanted)
 
 
 def _state_of(path: Path) -> FileState:

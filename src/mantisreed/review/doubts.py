@@ -62,6 +62,7 @@ _IN_SPEECH = 0.04  # seconds of speech on both sides of a cut that went through 
 _DIFFERING = 2  # words; a single one that differs is a matter of spelling more often than not
 _GRID = 0.1  # seconds; this and what follows was tuned on the drifting recordings of benchmarks/doubting.py
 _DRIFT_WINDOW, _DRIFT_STEP, _FARTHEST = 250, 100, 150  # steps of the grid
+_CARRIED = 6  # windows for which an offset is remembered where none can be told
 _LEAST_DRIFT, _LIKE = 4, 15  # steps: the least that is told, and how far neighbours may be apart
 _CLEARER, _FITTING = 0.12, 0.76  # shares of the window in which text and speech agree
 
@@ -242,18 +243,39 @@ def _on_grid(spans: Sequence[Span], count: int) -> NDArray[np.bool_]:
 
 
 def _offsets(said: NDArray[np.bool_], heard: NDArray[np.bool_]) -> list[int]:
-    """For each window by how many steps of the grid its text is late; 0 where it fits or nothing can be told."""
+    """For each window by how many steps of the grid its text is late; 0 where it fits or nothing can be told.
+
+    It is looked for around no offset, and around that of the window before: times may run away without end.
+    """
     text, speech = np.where(said, 1.0, -1.0), np.where(heard, 1.0, -1.0)
-    around = np.pad(speech, _FARTHEST)  # what is outside agrees with nothing and differs from nothing
-    offsets = []
+    offsets: list[int] = []
     for first in range(0, len(said) - _DRIFT_WINDOW + 1, _DRIFT_STEP):
         window = text[first : first + _DRIFT_WINDOW]
-        sums = np.correlate(around[first : first + _DRIFT_WINDOW + 2 * _FARTHEST], window, mode="valid")
-        agreeing = (1.0 + sums / _DRIFT_WINDOW) / 2.0
-        best = int(agreeing.argmax())
-        is_clear = agreeing[best] >= _FITTING and agreeing[best] - agreeing[_FARTHEST] >= _CLEARER
-        offsets.append(_FARTHEST - best if is_clear else 0)
+        before = next((offset for offset in reversed(offsets[-_CARRIED:]) if offset), 0)
+        near = _agreement(window, speech, first)
+        found = [(float(near[_FARTHEST - offset]), offset) for offset in range(-_FARTHEST, _FARTHEST + 1)]
+        if abs(before) > _FARTHEST // 2:
+            around = _agreement(window, speech, first - before)
+            found += [(float(around[_FARTHEST - by]), before + by) for by in range(-_FARTHEST, _FARTHEST + 1)]
+        most, best = max(found, key=lambda one: (one[0], -abs(one[1])))
+        is_clear = most >= _FITTING and most - near[_FARTHEST] >= _CLEARER
+        offsets.append(best if is_clear else 0)
     return offsets
+
+
+def _agreement(window: NDArray[np.float64], speech: NDArray[np.float64], first: int) -> NDArray[np.float64]:
+    """In what share of a window text and speech agree when it begins up to `_FARTHEST` steps from a place.
+
+    What is outside of the recording agrees with nothing and differs from nothing.
+    """
+    begin, end = first - _FARTHEST, first + _FARTHEST + len(window)
+    inside = speech[max(0, begin) : max(0, end)]
+    left = max(0, min(-begin, end - begin))
+    around = np.zeros(end - begin)
+    around[left : left + len(inside)] = inside[: len(around) - left]
+    sums = np.correlate(around, window, mode="valid")
+    shares: NDArray[np.float64] = (1.0 + sums / len(window)) / 2.0
+    return shares
 
 
 def _paces(words: Sequence[Word]) -> Iterator[Doubt]:

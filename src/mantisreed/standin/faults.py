@@ -3,7 +3,7 @@
 import random
 import time
 from collections import Counter, deque
-from collections.abc import Callable, MutableMapping
+from collections.abc import Callable, Mapping, MutableMapping
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 from email.utils import formatdate
@@ -42,7 +42,7 @@ class FaultProfile:
         failing, losing: shares of jobs that end failed, and that the engine forgets.
         calls: how the engine calls back, where it is given an address: before the job's own answer, twice, never.
         confusion: share of words that are misheard.
-        habits: what is wrong with what is heard besides.
+        habits: what is wrong with what an engine hears besides, by its name; by an empty one for all others.
     """
 
     seed: int = 0
@@ -56,7 +56,7 @@ class FaultProfile:
     losing: float = 0.0
     calls: Literal["once", "twice", "early", "never"] = "once"
     confusion: float = 0.0
-    habits: Habits = field(default_factory=Habits)
+    habits: Mapping[str, Habits] = field(default_factory=dict)
 
 
 heard_sounds: ContextVar[list[str] | None] = ContextVar("heard_sounds", default=None)

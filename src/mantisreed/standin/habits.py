@@ -63,15 +63,22 @@ class Planted:
     end: float
 
 
-def habits_named(given: Sequence[str]) -> Habits:
-    """What `silence=0.2` and the like say.
+EVERY_ENGINE = ""
+"""Stands for all engines for which nothing else is said."""
+
+
+def habits_named(given: Sequence[str], engines: Sequence[str]) -> dict[str, Habits]:
+    """What `silence=0.2`, for every engine, and `brook:silence=0.2`, for one, say; by engine.
 
     Raises:
-        InputError: there is no such habit, or its share is none.
+        InputError: there is no such habit or engine, or its share is none.
     """
-    chosen: dict[str, float] = {}
+    chosen: dict[str, dict[str, float]] = {}
     for one in given:
-        name, equals, share = one.partition("=")
+        engine, colon, habit = one.rpartition(":")
+        if colon and engine not in engines:
+            raise InputError(f"there is no stand-in engine {engine!r} with habits", where="--habit")
+        name, equals, share = habit.partition("=")
         try:
             value = float(share) if equals else -1.0
         except ValueError:
@@ -82,8 +89,8 @@ def habits_named(given: Sequence[str]) -> Habits:
                 where="--habit",
                 advice=f"habits are {', '.join(HABITS)}, each with a share from 0 to 1",
             )
-        chosen[name] = value
-    return Habits(**chosen)
+        chosen.setdefault(engine, {})[name] = value
+    return {engine: Habits(**shares) for engine, shares in chosen.items()}
 
 
 class Planter:

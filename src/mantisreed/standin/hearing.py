@@ -5,6 +5,7 @@ import io
 import random
 import zlib
 from collections.abc import Sequence
+from copy import copy
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -64,6 +65,12 @@ class Listener:
         self._by_tongue = {
             tongue: [phrase for phrase in phrases if phrase.language == tongue] for tongue in self.tongues
         }
+
+    def with_habits(self, habits: Habits) -> "Listener":
+        """The same ear with other habits; what is planted is noted in the same place."""
+        other = copy(self)
+        other._habits = habits
+        return other
 
     def hear(self, content: bytes, tongue: str | None = None) -> Hearing:
         """What is said in an encoded sound.

@@ -21,11 +21,12 @@ from mantisreed.files import make_folder, printable, write_whole
 from mantisreed.guarded import LARGEST_HEAD, LimitedBodies, guarded
 from mantisreed.standin import bittern, brook, dipper, heron, plover, rail, sedge, stilt, text_services, wren
 from mantisreed.standin.faults import FaultProfile, Weather
+from mantisreed.standin.habits import EVERY_ENGINE, Habits
 from mantisreed.standin.hearing import Listener
 
 HOST = "127.0.0.1"
 
-_SERVED = {
+SERVED = {
     "brook": brook,
     "heron": heron,
     "sedge": sedge,
@@ -44,10 +45,11 @@ _MARK = "# Engine cards of the stand-ins, written by mantisreed; written anew ea
 def standins(listener: Listener, key: str, profile: FaultProfile | None = None) -> Starlette:
     """All stand-in engines and text services over HTTP, as one ASGI application, each under its own name."""
     profile = profile or FaultProfile()
-    routes = {
-        name: engine.routes(listener, key, profile) if engine is dipper else engine.routes(listener, key)
-        for name, engine in _SERVED.items()
-    }
+    usual = profile.habits.get(EVERY_ENGINE, Habits())
+    routes = {}
+    for name, engine in SERVED.items():
+        hearing = listener.with_habits(profile.habits.get(name, usual))
+        routes[name] = engine.routes(hearing, key, profile) if engine is dipper else engine.routes(hearing, key)
 
     async def planted(request: Request) -> JSONResponse:
         return JSONResponse({sound: [asdict(one) for one in faults] for sound, faults in listener.planted.items()})
@@ -105,7 +107,7 @@ def write_cards(file: Path, address: str, key: str, listener: Listener, extra: s
     bell_file = file.with_name(_BELL_FILE)
     write_whole(bell_file, f"{dipper.bell(key)}\n".encode())
     bell_file.chmod(0o600)
-    cards = [engine.card(address, listener) for engine in (*_SERVED.values(), *_LOCAL.values())]
+    cards = [engine.card(address, listener) for engine in (*SERVED.values(), *_LOCAL.values())]
     write_whole(file, "\n".join([_MARK, *cards, text_services.cards(address), extra]).encode())
 
 
