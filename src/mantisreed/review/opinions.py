@@ -22,6 +22,7 @@ from mantisreed.transcript.document import (
     speakers_of,
 )
 from mantisreed.transcript.estimate import passages_over_speech
+from mantisreed.transcript.timing import LONGEST_PAUSE
 from mantisreed.transcript.writing import excerpt, joined
 
 RULE = "the doubts that remain weigh less than half"
@@ -209,7 +210,7 @@ def _replaced(passages: Sequence[Passage], start: float, end: float, words: Sequ
         last = first
         while last < len(passage.words) and _is_between(passage.words[last], start, end):
             last += 1
-        put: Sequence[Word] = () if is_put else fresh
+        put: Sequence[Word] = () if is_put or _is_apart(passage, first, last, fresh) else fresh
         if not put and first == last:
             anew.append(passage)
             continue
@@ -220,6 +221,14 @@ def _replaced(passages: Sequence[Passage], start: float, end: float, words: Sequ
     if not is_put:
         anew.append(_own_passage(fresh, anew[-1:], None))
     return sorted(anew, key=lambda passage: passage.start)
+
+
+def _is_apart(passage: Passage, first: int, last: int, words: Sequence[Word]) -> bool:
+    """Whether words that nothing gives way to belong before or behind a passage, with a pause between."""
+    if first < last or not words:
+        return False
+    is_behind = first == len(passage.words) and words[0].start - passage.end > LONGEST_PAUSE
+    return is_behind or (first == 0 and passage.start - words[-1].end > LONGEST_PAUSE)
 
 
 def _is_between(word: Word, start: float, end: float) -> bool:
