@@ -40,6 +40,7 @@ COMMANDS = {
     "check": ("mantisreed.cli.check", "List what breaks the layout rules in subtitles, and fix it"),
     "doubts": ("mantisreed.cli.doubts", "List doubtful passages of a transcript, and why"),
     "score": ("mantisreed.cli.score", "Compare transcripts with a reference: word and character error rates"),
+    "compare": ("mantisreed.cli.compare", "Send recordings to several engines and compare what comes back"),
     "vote": ("mantisreed.cli.vote", "Make one transcript out of several of the same recording"),
     "amend": ("mantisreed.cli.amend", "Lay a corrected text over its transcript; keep the times of all other words"),
     "jobs": ("mantisreed.cli.jobs", "List jobs and their states; show one job with its attempts"),

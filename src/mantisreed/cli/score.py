@@ -64,12 +64,12 @@ def run(
         raise InputError(f"nothing is called {unknown[0]!r}", where="--count", advice=f"one of {', '.join(SETS)}")
     if html is not None and len(transcripts) > 1:
         raise InputError("a page shows one transcript", where="--html", advice="name one transcript")
-    true = _read(reference)
+    true = read_reference(reference)
     tongue = language or true.language
     said = tokens_of(true, without, tongue)
     scores: list[tuple[str, Score]] = []
     for name in transcripts:
-        heard = _read(name)
+        heard = read_reference(name)
         if heard.language and true.language and heard.language.split("-")[0] != true.language.split("-")[0]:
             console.note(f"note: {printable(name)} is in {heard.language}, and the reference in {true.language}")
         try:
@@ -138,7 +138,7 @@ def _shortened(text: str) -> str:
     return text if len(text) <= 140 else f"{text[:139]}…"
 
 
-def _read(name: str) -> "Transcript":
+def read_reference(name: str) -> "Transcript":
     """A transcript, subtitles, or a text as one: a passage for each of its lines.
 
     Raises:

@@ -64,7 +64,7 @@ def draw_examination(path: Path, name: str, found: Examination) -> None:
     for start, end in found.speech:
         upper.axvspan(start, end, ymin=0.0, ymax=0.035, color=_SPEECH, linewidth=0)
     share = found.speech_seconds / found.duration if found.duration else 0.0
-    upper.set_title(f"{_safe(name)}  ·  {short_duration(found.duration)}, {share:.0%} speech", loc="left")
+    upper.set_title(f"{safe(name)}  ·  {short_duration(found.duration)}, {share:.0%} speech", loc="left")
     upper.legend(
         handles=[Patch(color=_WATER, label="samples"), Patch(color=_SPEECH, label="somebody speaks")],
         loc="upper right",
@@ -74,8 +74,8 @@ def draw_examination(path: Path, name: str, found: Examination) -> None:
         borderaxespad=0.0,
     )
     _draw_loudness(lower, found)
-    _set_time_axis(lower, found.duration)
-    _save(figure, path)
+    set_time_axis(lower, found.duration)
+    save(figure, path)
 
 
 def draw_cuts(path: Path, recordings: Sequence[CutRecording]) -> None:
@@ -90,7 +90,7 @@ def draw_cuts(path: Path, recordings: Sequence[CutRecording]) -> None:
     for axes, recording in zip(np.atleast_1d(figure.subplots(len(panels), 1)), panels, strict=True):
         _draw_pieces(axes, recording)
         _draw_waveform(axes, recording.waveform, recording.duration)
-        _set_time_axis(axes, recording.duration)
+        set_time_axis(axes, recording.duration)
     figure.legend(
         handles=[
             Patch(color=_WATER, label="samples"),
@@ -104,7 +104,7 @@ def draw_cuts(path: Path, recordings: Sequence[CutRecording]) -> None:
         ncols=6,
         frameon=False,
     )
-    _save(figure, path)
+    save(figure, path)
 
 
 _MOST_FILES, _MOST_LABELS = 6, 8
@@ -123,11 +123,11 @@ def draw_cues(files: Sequence[tuple[str, Sequence[Cue]]], rules: LayoutRules, pa
     figure = Figure(figsize=(12.8, min(height, 24.0)), layout="constrained")
     panels = figure.subplots(max(1, len(shown)), 2, width_ratios=[4, 1], squeeze=False)
     for (name, cues), (speeds, lengths) in zip(shown, panels, strict=True):
-        _draw_speeds(speeds, _safe(name), cues, rules)
+        _draw_speeds(speeds, safe(name), cues, rules)
         _draw_lengths(lengths, cues, rules)
     if len(files) > len(shown):
         figure.suptitle(f"the first {len(shown)} of {len(files)} files", fontsize=10)
-    _save(figure, path)
+    save(figure, path)
 
 
 def _draw_speeds(axes: Axes, name: str, cues: Sequence[Cue], rules: LayoutRules) -> None:
@@ -160,8 +160,8 @@ def _draw_speeds(axes: Axes, name: str, cues: Sequence[Cue], rules: LayoutRules)
     fast = int(is_fast.sum())
     told = "1 cue is too fast" if fast == 1 else f"{fast} of {len(cues)} cues are too fast"
     axes.set_title(f"{name}: reading speed; {told}", loc="left", fontsize=11)
-    _set_time_axis(axes, end)
-    _bare(axes)
+    set_time_axis(axes, end)
+    bare(axes)
 
 
 def _apart(
@@ -198,7 +198,7 @@ def _draw_lengths(axes: Axes, cues: Sequence[Cue], rules: LayoutRules) -> None:
     axes.set_xlabel("seconds a cue stands")
     axes.set_ylabel("cues")
     axes.yaxis.set_major_locator(MaxNLocator(integer=True))
-    _bare(axes)
+    bare(axes)
 
 
 def _draw_waveform(axes: Axes, waveform: Waveform, duration: float) -> None:
@@ -209,7 +209,7 @@ def _draw_waveform(axes: Axes, waveform: Waveform, duration: float) -> None:
     axes.set_ylim(-limit, limit)
     axes.set_ylabel("full scale = 1")
     axes.grid(axis="y", alpha=0.25)
-    _bare(axes)
+    bare(axes)
 
 
 def _draw_loudness(axes: Axes, found: Examination) -> None:
@@ -227,7 +227,7 @@ def _draw_loudness(axes: Axes, found: Examination) -> None:
     axes.set_ylabel("LUFS, dBFS")
     axes.grid(alpha=0.25)
     axes.legend(loc="lower right", ncols=3, framealpha=0.9)
-    _bare(axes)
+    bare(axes)
 
 
 def _draw_pieces(axes: Axes, recording: CutRecording) -> None:
@@ -252,7 +252,7 @@ def _draw_pieces(axes: Axes, recording: CutRecording) -> None:
                 )
     count = sum(len(pieces) for pieces in recording.lanes)
     told = "1 piece" if count == 1 else f"{count} pieces" if count else "nobody speaks: nothing is sent"
-    axes.set_title(f"{_safe(recording.name)}  ·  {short_duration(recording.duration)}, {told}", loc="left")
+    axes.set_title(f"{safe(recording.name)}  ·  {short_duration(recording.duration)}, {told}", loc="left")
 
 
 def _draw_seam(axes: Axes, before: CutPiece, after: CutPiece, bottom: float, top: float) -> None:
@@ -273,7 +273,7 @@ def _columns(values: NDArray[np.float32], merge: np.ufunc) -> NDArray[np.float32
     return merged
 
 
-def _set_time_axis(axes: Axes, duration: float) -> None:
+def set_time_axis(axes: Axes, duration: float) -> None:
     """Ticks at round seconds, minutes or hours."""
     axes.set_xlim(0.0, max(duration, 0.01))
     if duration < 4:
@@ -297,17 +297,27 @@ def _time(value: float, has_hours: bool, has_seconds: bool) -> str:
     return ":".join(parts) + (" h" if has_hours and not has_seconds else "")
 
 
-def _bare(axes: Axes) -> None:
+def bare(axes: Axes) -> None:
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
 
 
-def _safe(name: str) -> str:
+def safe(name: str) -> str:
     """A name without what Matplotlib would take for mathematics, nor what its font lacks."""
     return "".join(char if ord(char) < 0x2500 else "?" for char in name).replace("$", r"\$")
 
 
-def _save(figure: Figure, path: Path) -> None:
+def check_picture(path: Path) -> None:
+    """See, before anything is done, that a picture can have this name.
+
+    Raises:
+        InputError: it does not end in .png.
+    """
+    if path.suffix.lower() != ".png":
+        raise InputError("a picture is written as PNG", where=printable(path), advice="let its name end in .png")
+
+
+def save(figure: Figure, path: Path) -> None:
     if path.suffix.lower() != ".png":
         raise InputError("a picture is written as PNG", where=printable(path), advice="let its name end in .png")
     FigureCanvasAgg(figure)
@@ -340,18 +350,18 @@ def draw_lines(
         colour = colours[number % len(colours)]
         end = max([end, *(at for at, _ in points)])
         left.step(
-            [at for at, _ in points], [rate for _, rate in points], where="post", color=colour, label=_safe(name)
+            [at for at, _ in points], [rate for _, rate in points], where="post", color=colour, label=safe(name)
         )
     for number, (name, points) in enumerate(calibrations):
         colour = colours[number % len(colours)]
-        right.plot([at for at, _ in points], [share for _, share in points], "o-", color=colour, label=_safe(name))
+        right.plot([at for at, _ in points], [share for _, share in points], "o-", color=colour, label=safe(name))
     right.plot([0, 1], [0, 1], color=_GREY, linewidth=0.8, linestyle="--")
     left.set_ylim(bottom=0)
     left.set_ylabel("word error rate")
     left.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:.0%}"))
     left.set_title("Errors over time", loc="left", fontsize=11)
     left.legend(fontsize=9, frameon=False)
-    _set_time_axis(left, end)
+    set_time_axis(left, end)
     right.set_xlim(0, 1)
     right.set_ylim(0, 1.02)
     right.set_xlabel("confidence, as the engine says it")
@@ -360,5 +370,5 @@ def draw_lines(
     if not any(points for _, points in calibrations):
         right.text(0.5, 0.5, "no confidences", ha="center", color=_GREY)
     for axes in (left, right):
-        _bare(axes)
-    _save(figure, path)
+        bare(axes)
+    save(figure, path)

@@ -95,11 +95,8 @@ class _Judge:
         return self.overall if sure is None else self.by_confidence[sure]
 
 
-def voted(transcripts: Sequence[Transcript]) -> Voted:
-    """One transcript out of several.
-
-    Args:
-        transcripts: two or more of one recording, by any engines.
+def aligned_transcripts(transcripts: Sequence[Transcript]) -> tuple[list[Slot], list[int]]:
+    """All transcripts in one row of slots, and the order in which they were put into it, the most central one first.
 
     Raises:
         InputError: there are fewer than two, one has no words, or one is of something else.
@@ -111,7 +108,20 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
         if not row:
             raise InputError(f"transcript {number} has no words")
     order, distances = _order(rows)
-    slots = _network(rows, order, distances)
+    return _network(rows, order, distances), order
+
+
+def voted(transcripts: Sequence[Transcript]) -> Voted:
+    """One transcript out of several.
+
+    Args:
+        transcripts: two or more of one recording, by any engines.
+
+    Raises:
+        InputError: there are fewer than two, one has no words, or one is of something else.
+    """
+    slots, order = aligned_transcripts(transcripts)
+    rows = transcripts
     patterns = [_pattern(slot) for slot in slots]
     judges, empty = _judges(Counter(patterns), len(rows))
     winners = {pattern: _winner(pattern, judges, empty) for pattern in set(patterns)}
@@ -137,7 +147,7 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
         for number in range(len(rows))
     ]
     weights = [round(judge.overall, 4) for judge in judges]
-    return Voted(anew, _agreement(slots, len(rows)), weights, overruled, disputed)
+    return Voted(anew, agreement(slots, len(rows)), weights, overruled, disputed)
 
 
 def _readings(transcript: Transcript) -> Iterator[Reading]:
@@ -482,7 +492,8 @@ def _timing_rank(transcript: Transcript) -> int:
     return max((_TIMINGS[passage.timing] for passage in transcript.passages), default=0)
 
 
-def _agreement(slots: Sequence[Slot], count: int) -> list[list[float]]:
+def agreement(slots: Sequence[Slot], count: int) -> list[list[float]]:
+    """For each pair of so many transcripts the share of the slots that either fills in which both have the same."""
     table = [[1.0] * count for _ in range(count)]
     for one in range(count):
         for other in range(one):

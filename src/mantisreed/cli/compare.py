@@ -1,0 +1,243 @@
+"""`mantisreed compare`: the same recordings through several engines, side by side."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_config, add_overwrite, add_sources
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from decimal import Decimal
+    from pathlib import Path
+    from typing import Any
+
+    from mantisreed.pipeline.comparing import Compared, EngineResult, ExpectedCost
+    from mantisreed.review.comparing import Difference
+
+EXAMPLES = """\
+examples:
+  mantisreed compare round.wav --engines brook,heron,sedge --spend-limit 1
+  mantisreed compare round.wav --engines brook,heron --reference round.txt --plot engines.png
+"""
+
+_WIDEST = 60  # characters of a reading that are shown
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `compare` takes."""
+    parser.epilog = EXAMPLES
+    add_sources(parser)
+    add_config(parser)
+    parser.add_argument("--engines", required=True, metavar="A,B,C", help="engine cards, with commas between")
+    parser.add_argument(
+        "--reference",
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="what was said: a text, subtitles or a transcript; one for each recording, in their order",
+    )
+    parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
+    parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
+    parser.add_argument(
+        "--into",
+        default="comparison",
+        metavar="DIR",
+        help="folder for a folder of each engine (default: %(default)s)",
+    )
+    parser.add_argument("--to", metavar="FORMATS", default="json", help="formats to write (default: %(default)s)")
+    parser.add_argument(
+        "--spend-limit", metavar="AMOUNT", help="stop before all engines of one currency together have cost more"
+    )
+    parser.add_argument(
+        "--most", type=int, default=12, metavar="N", help="show the N longest differences (default: %(default)s)"
+    )
+    parser.add_argument("--plot", metavar="FILE.png", help="draw where the engines differ, agreement, and errors")
+    parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")
+    add_overwrite(parser)
+
+
+def run(
+    console: Console,
+    *,
+    sources: "Sequence[str]",
+    engines: str,
+    reference: "Sequence[str]" = (),
+    most: int = 12,
+    plot: str | None = None,
+    as_json: bool = False,
+    config: str | None = None,
+    **given: "Any",
+) -> int:
+    """Tell the cost, send, compare, show."""
+    from pathlib import Path
+
+    from mantisreed.cli.arguments import run_options
+    from mantisreed.cli.outcomes import exit_code, problems_of_follow_ups, show_problems
+    from mantisreed.cli.progress import Progress
+    from mantisreed.cli.score import read_reference
+    from mantisreed.exports.plots import check_picture
+    from mantisreed.pipeline.comparing import ComparisonHooks, ComparisonOptions, compare
+    from mantisreed.workspace import open_workspace
+
+    if plot is not None:
+        check_picture(Path(plot))
+    workspace = open_workspace(Path(config) if config else None)
+    names = tuple(name.strip() for name in engines.split(",") if name.strip())
+    options = run_options(workspace, no_follow_ups=True, **given)
+    references = tuple(read_reference(name) for name in reference)
+    with Progress(console) as progress:
+        hooks = ComparisonHooks(lambda costs: _tell_costs(console, costs), progress.show)
+        found = compare(sources, workspace, ComparisonOptions(names, options, references), hooks)
+    if plot is not None:
+        _draw(found, Path(plot))
+    if as_json:
+        console.document(_described(found))
+    else:
+        _show(console, found, most)
+    outcomes = [outcome for result in found.results for outcome in result.outcomes]
+    if any(outcome.error or problems_of_follow_ups(outcome) for outcome in outcomes):
+        show_problems(console, outcomes)
+    return exit_code(outcomes)
+
+
+def _draw(found: "Compared", path: "Path") -> None:
+    """The recording with the most differences, and what there is to say of all."""
+    from mantisreed.exports.comparison_plot import ComparisonPicture, Lane, draw_comparison
+
+    numbers = range(len(found.recordings))
+    counts = [len(one.differences) if one is not None else -1 for one in found.comparisons]
+    chosen = max(numbers, key=lambda number: counts[number])
+    comparison = found.comparisons[chosen]
+    differences = comparison.differences if comparison is not None else ()
+    spans = [(one.start, one.end) for one in differences]
+    lanes = [
+        Lane(found.results[engine].engine, spans, [(one.start, one.end) for one in differences if one.odd[at]])
+        for at, engine in enumerate(found.having(chosen))
+    ]
+    rates = [result.word_error_rate for result in found.results]
+    are_errors = any(rate is not None for rate in rates)
+    doubtful = [result.doubtful_seconds / max(0.001, result.duration) for result in found.results]
+    picture = ComparisonPicture(
+        found.recordings[chosen].name,
+        comparison.duration if comparison is not None else 0.0,
+        lanes,
+        [result.engine for result in found.results],
+        found.agreement,
+        rates if are_errors else doubtful,
+        "Word error rate" if are_errors else "Sound whose text is doubtful",
+    )
+    draw_comparison(picture, path)
+
+
+def _tell_costs(console: Console, costs: "Sequence[ExpectedCost]") -> None:
+    from mantisreed.jobs.budget import money_text
+    from mantisreed.units import short_duration
+
+    listed = ", ".join(f"{one.engine} {money_text(one.cost, one.currency)}" for one in costs)
+    console.note(f"{short_duration(costs[0].seconds)} of sound, at most: {listed}; what is kept costs nothing again")
+
+
+def _show(console: Console, found: "Compared", most: int) -> None:
+    has_reference = any(result.word_error_rate is not None for result in found.results)
+    rates = (">WER", ">CER") if has_reference else ()
+    console.note("")
+    console.rows(
+        ("engine", *rates, ">words", ">doubts", ">doubtful", ">seconds", ">cost", ">a good hour"),
+        [_row_of(result, has_reference=has_reference) for result in found.results],
+    )
+    names = [result.engine for result in found.results]
+    console.result("")
+    console.rows(
+        ("agreement", *(f">{name}" for name in names)),
+        [
+            (name, *("" if share is None or at == number else f"{share:.1%}" for at, share in enumerate(row)))
+            for number, (name, row) in enumerate(zip(names, found.agreement, strict=True))
+        ],
+    )
+    for number, recording in enumerate(found.recordings):
+        comparison = found.comparisons[number]
+        if comparison is None:
+            console.result(f"\n{recording.name}: there are no two transcripts to compare")
+            continue
+        longest = sorted(comparison.differences, key=lambda one: -one.words)[:most]
+        shown = sorted(longest, key=lambda one: one.start)
+        count = len(comparison.differences)
+        told = "1 difference" if count == 1 else f"{count} differences"
+        console.result(f"\n{recording.name}: {told}{f', the {len(shown)} longest' if len(shown) < count else ''}")
+        own = [names[at] for at in found.having(number)]
+        for difference in shown:
+            _show_difference(console, difference, own)
+
+
+def _show_difference(console: Console, difference: "Difference", names: "Sequence[str]") -> None:
+    from mantisreed.units import clock
+
+    width = max(map(len, names))
+    console.result(f"  {clock(difference.start)[:8]}")
+    for name, reading, is_odd in zip(names, difference.readings, difference.odd, strict=True):
+        text = reading if len(reading) <= _WIDEST else f"{reading[: _WIDEST - 1]}…"
+        console.result(f"    {name:{width}} {'*' if is_odd else ' '} {text or '-'}")
+
+
+def _row_of(result: "EngineResult", *, has_reference: bool) -> tuple[str, ...]:
+    from mantisreed.jobs.budget import money_text
+
+    rates = (result.word_error_rate, result.character_error_rate)
+    shown = tuple("-" if rate is None else f"{rate:.2%}" for rate in rates) if has_reference else ()
+    hour = result.price_of_a_good_hour
+    return (
+        result.engine,
+        *shown,
+        str(result.words),
+        str(result.doubts or "-"),
+        f"{result.doubtful_seconds:.0f} s",
+        f"{result.seconds:.1f}",
+        money_text(result.cost, result.currency),
+        "-" if hour is None else money_text(hour, result.currency),
+    )
+
+
+def _amount(amount: "Decimal | None") -> float | None:
+    return None if amount is None else float(round(amount, 6))
+
+
+def _described(found: "Compared") -> "dict[str, Any]":
+    from mantisreed.files import printable
+
+    return {
+        "engines": [
+            {
+                "engine": result.engine,
+                "words": result.words,
+                "doubts": result.doubts,
+                "doubtful_seconds": round(result.doubtful_seconds, 3),
+                "wer": None if (rate := result.word_error_rate) is None else round(rate, 5),
+                "cer": None if (rate := result.character_error_rate) is None else round(rate, 5),
+                "seconds": round(result.seconds, 3),
+                "cost": _amount(result.cost),
+                "currency": result.currency,
+                "price_of_a_good_hour": _amount(result.price_of_a_good_hour),
+                "states": [outcome.state for outcome in result.outcomes],
+                "files": [printable(path) for outcome in result.outcomes for path in outcome.files],
+            }
+            for result in found.results
+        ],
+        "agreement": [[None if share is None else round(share, 4) for share in row] for row in found.agreement],
+        "recordings": [
+            {
+                "recording": recording.label,
+                "compared": [found.results[at].engine for at in found.having(number)],
+                "differences": [
+                    {
+                        "start": one.start,
+                        "end": one.end,
+                        "readings": list(one.readings),
+                        "outvoted": list(one.odd),
+                    }
+                    for one in (comparison.differences if comparison is not None else ())
+                ],
+            }
+            for number, (recording, comparison) in enumerate(zip(found.recordings, found.comparisons, strict=True))
+        ],
+    }
