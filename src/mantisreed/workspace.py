@@ -16,6 +16,7 @@ from mantisreed.destinations.rules import FollowUp, read_follow_ups
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import TRANSLATE, laid_over, read_cards
 from mantisreed.errors import InputError, SettingsError
+from mantisreed.exports.redaction import Redaction, redaction_from
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
 from mantisreed.files import HIDDEN_FOLDER, printable
 from mantisreed.services.card import TextServiceCard, read_service
@@ -52,6 +53,8 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
         strong_words: what outputs do with them.
         strong_words_file: a list of one's own, relative to the workspace; None takes those that ship.
         replace: a glossary of corrections for outputs, relative to the workspace.
+        redact: kinds of personal data that are hidden in all outputs; `all` for every one.
+        redact_names: a list of names that are hidden too, relative to the workspace.
     """
 
     engine: str | None = None
@@ -64,6 +67,8 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     strong_words: Strong = "keep"
     strong_words_file: str | None = None
     replace: str | None = None
+    redact: tuple[str, ...] = ()
+    redact_names: str | None = None
 
 
 class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -207,6 +212,21 @@ class Workspace:
         if glossary is None and settings.replace is not None:
             glossary = self.folder / settings.replace
         return wording_from(strong or settings.strong_words, own_list, glossary)
+
+    def redaction(self) -> Redaction | None:
+        """What is hidden in outputs, by the settings; None for nothing.
+
+        Raises:
+            InputError: there is no such kind, or the list of names cannot be read.
+            TrustError: the settings name one outside of their folder, and are not trusted.
+        """
+        settings = self.settings
+        if not settings.redact and settings.redact_names is None:
+            return None
+        if settings.redact_names is None:
+            return redaction_from(",".join(settings.redact), None, ())
+        self.trust.require("reading")
+        return redaction_from(",".join(settings.redact), self.folder / settings.redact_names, ())
 
     def secrets_of(self, card: EngineCard) -> dict[str, Secret]:
         """The card's secrets, read from where they are kept; its program or object may be started from now on.

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from decimal import Decimal
     from typing import Any
 
+    from mantisreed.exports.redaction import Redaction
     from mantisreed.exports.script import WriteOptions
     from mantisreed.exports.word_lists import Strong
     from mantisreed.pipeline.options import RunOptions, Translation
@@ -287,6 +288,19 @@ def add_writing(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--strong-words-file", metavar="FILE", help="your own list, one word on each line")
     group.add_argument("--replace", metavar="FILE", help="corrections: wrong -> right on each line")
+    group = parser.add_argument_group("personal data, hidden in everything that is written")
+    group.add_argument(
+        "--redact", action="store_true", help="hide mail addresses, numbers of phones, cards and accounts, and digits"
+    )
+    group.add_argument("--redact-kinds", metavar="KINDS", help="only these: mail, phone, card, iban, digits")
+    group.add_argument("--redact-names", metavar="FILE", help="names to hide, one on each line")
+    group.add_argument(
+        "--redact-pattern",
+        action="append",
+        default=[],
+        metavar="REGEX",
+        help="hide what is like this (can be given again)",
+    )
 
 
 def add_video(parser: argparse.ArgumentParser) -> None:
@@ -345,6 +359,10 @@ def write_options(
     strong_words: "Strong | None" = None,
     strong_words_file: str | None = None,
     replace: str | None = None,
+    redact: bool = False,
+    redact_kinds: str | None = None,
+    redact_names: str | None = None,
+    redact_pattern: "Sequence[str]" = (),
     **layout: "Any",
 ) -> "WriteOptions":
     """What the arguments of `add_writing` and `add_layout` say, over the settings where there are some.
@@ -370,7 +388,28 @@ def write_options(
         rows=rows,
         raw_cells=raw_cells,
         wording=wording,
+        redaction=_redaction(workspace, redact, redact_kinds, redact_names, tuple(redact_pattern)),
     )
+
+
+def _redaction(
+    workspace: "Workspace | None", is_asked: bool, kinds: str | None, names: str | None, patterns: tuple[str, ...]
+) -> "Redaction | None":
+    """What is hidden: as given, and what the settings say besides; None for nothing.
+
+    Raises:
+        InputError: there is no such kind, or a list cannot be read.
+    """
+    from pathlib import Path
+
+    from mantisreed.exports.redaction import redaction_from
+
+    of_settings = workspace.redaction() if workspace is not None else None
+    if not (is_asked or kinds or names or patterns):
+        return of_settings
+    chosen = kinds or ("all" if is_asked or of_settings is None else ",".join(of_settings.kinds))
+    given = redaction_from(chosen, Path(names) if names else None, patterns)
+    return given if of_settings is None else given.with_names(of_settings.names)
 
 
 def described_changes(changes: "Mapping[str, int]") -> list[str]:

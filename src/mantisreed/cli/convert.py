@@ -215,8 +215,9 @@ def _told(console: Console, script: "Script", options: "WriteOptions", source: "
     """The script with its words changed as the options say; what was changed or repaired is told."""
     from mantisreed.exports.wording import reworded
     from mantisreed.files import printable
+    from mantisreed.review.personal import hidden_script
 
-    script, changes = reworded(script, options.wording)
+    script, changes = reworded(hidden_script(script, options.redaction), options.wording)
     for note in dict.fromkeys((*script.notes, *described_changes(changes))):
         console.note(f"note: {printable(str(source))}: {note}")
     return script

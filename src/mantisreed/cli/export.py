@@ -64,6 +64,7 @@ def run(
     from mantisreed.exports.wording import reworded
     from mantisreed.files import printable
     from mantisreed.pipeline.exporting import export, find_transcript
+    from mantisreed.review.personal import hidden_script
     from mantisreed.workspace import open_workspace
 
     are_files = all(Path(one).is_file() for one in wanted)
@@ -74,7 +75,7 @@ def run(
     if stdout:
         if len(formats) != 1 or len(wanted) != 1:
             raise InputError("--stdout takes one transcript and one format", advice="--to srt, for instance")
-        script = find_transcript(workspace, wanted[0]).script
+        script = hidden_script(find_transcript(workspace, wanted[0]).script, options.redaction)
         if formats[0].name != TRANSCRIPT_FORMAT:
             script, _ = reworded(script, options.wording)
         sys.stdout.write(formats[0].write(script, options).decode())

@@ -45,8 +45,7 @@ def check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat"
 
     if not target.exists():
         return
-    if any(source.exists() and source.samefile(target) for source in sources):
-        raise OutputError("is read, and would be written over", where=printable(target), advice="name another file")
+    _check_not_read(target, sources)
     try:
         found = format_of(target)
     except InputError:
@@ -59,3 +58,27 @@ def check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat"
         )
     if not overwrite:
         raise OutputError("exists already", where=printable(target), advice="--overwrite overwrites it")
+
+
+def check_copy(target: "Path", sources: "Sequence[Path]", *, overwrite: bool) -> None:
+    """The same for a copy of a recording, which has no format of ours.
+
+    Raises:
+        OutputError: the file is there and is not to be overwritten, or is one of those that are read.
+    """
+    from mantisreed.errors import OutputError
+    from mantisreed.files import printable
+
+    if not target.exists():
+        return
+    _check_not_read(target, sources)
+    if not overwrite:
+        raise OutputError("exists already", where=printable(target), advice="--overwrite overwrites it")
+
+
+def _check_not_read(target: "Path", sources: "Sequence[Path]") -> None:
+    from mantisreed.errors import OutputError
+    from mantisreed.files import printable
+
+    if any(source.exists() and source.samefile(target) for source in sources):
+        raise OutputError("is read, and would be written over", where=printable(target), advice="name another file")

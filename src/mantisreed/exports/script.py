@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 
 import msgspec
 
+from mantisreed.exports.redaction import Redaction
 from mantisreed.exports.word_lists import Wording
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.layout import lay_out, mark_of
@@ -30,6 +31,7 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
         raw_cells: whether cells of tables that look like formulas are written as they are.
         cuts: when shots of the video begin, in seconds; starts and ends of cues go to those that are near.
         wording: which words are changed, in all formats but the transcript's own.
+        redaction: what is hidden in all formats, and in the transcript itself; None for nothing.
     """
 
     rules: LayoutRules = LayoutRules()
@@ -39,6 +41,7 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
     raw_cells: bool = False
     cuts: tuple[float, ...] = ()
     wording: Wording = Wording()
+    redaction: Redaction | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -53,6 +53,7 @@ from mantisreed.pipeline.transcribe import (
     run_interruptibly,
 )
 from mantisreed.pipeline.unreadable import UnreadableReplies
+from mantisreed.review.personal import hidden_transcript
 from mantisreed.sources.recordings import Source
 from mantisreed.workspace import Workspace
 
@@ -347,9 +348,9 @@ class Collector:
             raise PostponedError(kept.what, where=kept.where, advice=advice) from kept
         try:
             read = UnreadableReplies(self._workspace.hidden).reading_of
-            return await asyncio.to_thread(
-                kept_transcript, kept, job.options, self._workspace.hidden, read
-            ), kept.made
+            assembled = await asyncio.to_thread(kept_transcript, kept, job.options, self._workspace.hidden, read)
+            clean = await asyncio.to_thread(hidden_transcript, assembled.transcript, job.stored.writing.redaction)
+            return replace(assembled, transcript=clean), kept.made
         except UnreadableReplyError as error:
             await self._note_failed(record, str(error))
             raise

@@ -12,6 +12,7 @@ from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
 from mantisreed.files import HIDDEN_FOLDER, printable
 from mantisreed.pipeline.outputs import Outputs, Written
+from mantisreed.review.personal import hidden_script, hidden_transcript
 from mantisreed.sources.recordings import Source
 from mantisreed.subtitles.decoding import decoded
 from mantisreed.workspace import Workspace
@@ -64,7 +65,10 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         stored = stored_options(record)
         options = options_of_job(workspace, record.engine, stored)
         kept = kept_replies(ledger, record)
-    transcript = kept_transcript(kept, options, workspace.hidden).transcript
+    # What was hidden when the job was run stays hidden.
+    transcript = hidden_transcript(
+        kept_transcript(kept, options, workspace.hidden).transcript, stored.writing.redaction
+    )
     source = stored.recording if stored.source else Source(Path(stored.name))
     return Found(Script(transcript), source, stored.output_stem, path_at(stored.into), is_of_job=True)
 
@@ -100,7 +104,7 @@ def export(
         # Where there is no workspace, the memory of what was written lies beside the outputs.
         hidden = workspace.hidden if workspace else folder / HIDDEN_FOLDER
         outputs = Outputs(folder, hidden, formats, options=options, overwrite=overwrite)
-        written = outputs.write_script(found.stem, found.source, found.script)
+        written = outputs.write_script(found.stem, found.source, hidden_script(found.script, options.redaction))
         exported.append(Exported(found.source.name, written))
     return exported
 

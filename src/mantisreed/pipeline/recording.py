@@ -35,6 +35,7 @@ from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
 from mantisreed.pipeline.unreadable import UnreadableReplies
+from mantisreed.review.personal import hidden_transcript
 from mantisreed.sources.recordings import Source, local_file
 from mantisreed.transcript.document import RecordingFacts
 from mantisreed.units import short_size
@@ -173,6 +174,7 @@ class RecordingTask:
             transcript, remarks = await second.on(self.shared, self.recording, path, transcript, made.speech)
         else:
             transcript = await asyncio.to_thread(with_kept_opinion, self.shared.hidden, transcript, made.speech)
+        transcript = await asyncio.to_thread(hidden_transcript, transcript, self.shared.outputs.options.redaction)
         try:
             written = await asyncio.to_thread(self.shared.outputs.write, self.stem, self.recording, transcript)
         except OutputError as error:

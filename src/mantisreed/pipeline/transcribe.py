@@ -123,9 +123,14 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
         Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into,
         workspace.hidden,
         chosen_formats(wanted.to if wanted.to is not None else workspace.settings.to),
-        options=wanted.writing or WriteOptions(rules=workspace.layout(), wording=workspace.wording()),
+        options=wanted.writing or default_writing(workspace),
         overwrite=wanted.overwrite,
     )
+
+
+def default_writing(workspace: Workspace) -> WriteOptions:
+    """How outputs are written by the settings alone."""
+    return WriteOptions(rules=workspace.layout(), wording=workspace.wording(), redaction=workspace.redaction())
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,183 @@
+"""`mantisreed redact`: personal data found, and hidden in transcripts and in sound."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_overwrite, duration
+from mantisreed.cli.console import Console
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+
+    from mantisreed.exports.redaction import Redaction
+    from mantisreed.pipeline.redacting import CoveredRecording
+    from mantisreed.review.personal import Place
+    from mantisreed.transcript.document import Transcript
+
+EXAMPLES = """\
+examples:
+  mantisreed redact call.transcript.json --names people.txt
+  mantisreed redact call.transcript.json call.wav --names people.txt --cover tone --into clean
+"""
+
+_EXACT_MARGIN, _ESTIMATED_MARGIN = 0.1, 0.4  # seconds beyond words whose times an engine told, and others
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What `redact` takes."""
+    parser.epilog = EXAMPLES
+    parser.add_argument("transcript", metavar="TRANSCRIPT", help="a transcript or subtitles, in any format")
+    parser.add_argument("recording", nargs="?", metavar="RECORDING", help="its recording, of which a copy is written")
+    parser.add_argument("--into", metavar="DIR", help="folder for the copies (default: only list what is found)")
+    parser.add_argument("--to", metavar="FORMATS", default="json,srt", help="formats to write (default: %(default)s)")
+    parser.add_argument(
+        "--kinds",
+        default="all",
+        metavar="KINDS",
+        help="of mail, phone, card, iban, digits, name and pattern, with commas between (default: %(default)s)",
+    )
+    parser.add_argument("--names", metavar="FILE", help="names to hide, one on each line")
+    parser.add_argument(
+        "--pattern", action="append", default=[], metavar="REGEX", help="hide what is like this (can be given again)"
+    )
+    parser.add_argument("--strong-words", action="store_true", help="hide strong words too")
+    parser.add_argument("--strong-words-file", metavar="FILE", help="your own list, one word on each line")
+    parser.add_argument(
+        "--cover", choices=("tone", "silence"), default="tone", help="what is put over words (default: %(default)s)"
+    )
+    parser.add_argument(
+        "--margin", metavar="DURATION", help="cover this much around each word (default: 0.1s; 0.4s if estimated)"
+    )
+    parser.add_argument("--json", action="store_true", dest="as_json", help="what was found as JSON on stdout")
+    add_overwrite(parser, "files that are there")
+
+
+def run(
+    console: Console,
+    *,
+    transcript: str,
+    recording: str | None = None,
+    into: str | None = None,
+    to: str = "json,srt",
+    kinds: str = "all",
+    names: str | None = None,
+    pattern: "Sequence[str]" = (),
+    strong_words: bool = False,
+    strong_words_file: str | None = None,
+    cover: str = "tone",
+    margin: str | None = None,
+    as_json: bool = False,
+    overwrite: bool = False,
+) -> int:
+    """List what is found, or write copies without it."""
+    from pathlib import Path
+
+    from mantisreed.errors import InputError
+    from mantisreed.exports.redaction import redaction_from
+    from mantisreed.files import printable
+    from mantisreed.pipeline.exporting import read_script
+    from mantisreed.review.personal import places_in
+
+    if recording is not None and into is None:
+        raise InputError("the recording is copied, and nobody said where to", advice="--into DIR says it")
+    path = Path(transcript)
+    document = read_script(path).as_transcript(path.stem)
+    redaction = redaction_from(kinds, Path(names) if names else None, tuple(pattern))
+    if strong_words or strong_words_file:
+        redaction = _with_strong_words(redaction, document, strong_words_file)
+    places = places_in(document, redaction)
+    files: list[Path] = []
+    copied: CoveredRecording | None = None
+    if into is not None:
+        chosen = duration(margin, "--margin") if margin else None
+        wanted = _Copies(Path(into), to, cover, chosen, overwrite)
+        files, copied = wanted.write(path, Path(recording) if recording else None, document, redaction, places)
+    if as_json:
+        listed = [{"kind": one.kind, "start": one.start, "end": one.end, "text": one.text} for one in places]
+        described: dict[str, object] = {"transcript": printable(transcript), "found": listed}
+        if into is not None:
+            described = {
+                "transcript": printable(transcript),
+                # What was hidden is not told again beside the copies.
+                "found": [{key: value for key, value in one.items() if key != "text"} for one in listed],
+                "files": [printable(str(file)) for file in files],
+            }
+        console.document(described)
+        return 0
+    _show(console, printable(transcript), places, files, copied)
+    return 0
+
+
+def _with_strong_words(redaction: "Redaction", document: "Transcript", file: str | None) -> "Redaction":
+    from pathlib import Path
+
+    import msgspec
+
+    from mantisreed.exports.word_lists import strong_words
+
+    listed = strong_words(document.language, Path(file) if file else None)
+    return msgspec.structs.replace(redaction, strong_words=listed)
+
+
+class _Copies:
+    """Where copies go, and how they are made."""
+
+    def __init__(self, folder: "Path", to: str, cover: str, margin: float | None, overwrite: bool) -> None:
+        self._folder, self._to, self._cover, self._margin = folder, to, cover, margin
+        self._overwrite = overwrite
+
+    def write(
+        self,
+        source: "Path",
+        recording: "Path | None",
+        document: "Transcript",
+        redaction: "Redaction",
+        places: "Sequence[Place]",
+    ) -> "tuple[list[Path], CoveredRecording | None]":
+        """The files that were written, and what was covered in the sound."""
+        from mantisreed.cli.targets import check_copy, write_into
+        from mantisreed.pipeline.redacting import cover_recording, suffix_of_copy
+        from mantisreed.review.personal import hidden_name, hidden_transcript
+
+        sources = [source] + ([recording] if recording is not None else [])
+        stem = hidden_name((recording or source).name.split(".")[0], redaction)
+        copied = None
+        target = self._folder / f"{stem}{suffix_of_copy(recording)}" if recording is not None else None
+        if target is not None:
+            check_copy(target, sources, overwrite=self._overwrite)
+        clean = hidden_transcript(document, redaction)
+        files = write_into(self._folder, stem, clean, self._to, sources, overwrite=self._overwrite)
+        if recording is not None and target is not None:
+            # Where times were estimated they may be off by some tenths of a second.
+            usual = _ESTIMATED_MARGIN if any(one.is_estimated for one in places) else _EXACT_MARGIN
+            margin = usual if self._margin is None else self._margin
+            spans = [(one.start, one.end) for one in places]
+            copied = cover_recording(recording, target, spans, self._cover, margin)  # type: ignore[arg-type]
+            files.append(copied.file)
+        return files, copied
+
+
+def _show(
+    console: Console,
+    name: str,
+    places: "Sequence[Place]",
+    files: "Sequence[Path]",
+    copied: "CoveredRecording | None",
+) -> None:
+    from collections import Counter
+
+    from mantisreed.files import printable
+    from mantisreed.units import clock
+
+    for file in files:
+        console.result(printable(str(file)))
+    if places:
+        texts = ["" if files else one.text for one in places]
+        rows = [(clock(one.start), one.kind, text) for one, text in zip(places, texts, strict=True)]
+        console.rows(("start", "kind", "" if files else "text"), rows)
+    kinds = ", ".join(f"{count} {kind}" for kind, count in Counter(one.kind for one in places).most_common())
+    console.result(f"{name}: {f'{len(places)} found: {kinds}' if places else 'nothing found'}")
+    if copied is not None:
+        stretches = "1 stretch" if copied.spans == 1 else f"{copied.spans} stretches"
+        console.result(f"{stretches} of the recording covered, {copied.seconds:.1f} s")

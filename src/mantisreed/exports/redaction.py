@@ -1,0 +1,71 @@
+"""What is hidden in outputs, as options have it; finding and hiding are in `mantisreed.review.personal`."""
+
+import re
+from pathlib import Path
+
+import msgspec
+
+from mantisreed.errors import InputError
+from mantisreed.files import printable
+
+KINDS = ("mail", "phone", "card", "iban", "digits", "name", "pattern")
+"""Mail addresses, written or spoken; phone numbers; numbers of cards and of accounts, by their check digits; digits
+that are read out; names from a list; patterns of one's own."""
+
+
+class Redaction(msgspec.Struct, frozen=True):
+    """What is hidden.
+
+    Attributes:
+        kinds: of `KINDS`.
+        names: whole names, in any case.
+        patterns: regular expressions, as Python has them; they see the text with single spaces.
+        strong_words: these too; one that ends with `*` stands for all words that begin so.
+    """
+
+    kinds: tuple[str, ...] = KINDS
+    names: tuple[str, ...] = ()
+    patterns: tuple[str, ...] = ()
+    strong_words: tuple[str, ...] = ()
+
+    def with_names(self, names: tuple[str, ...]) -> "Redaction":
+        """The same with more names."""
+        if not names:
+            return self
+        kinds = tuple(dict.fromkeys((*self.kinds, "name")))
+        return msgspec.structs.replace(self, kinds=kinds, names=tuple(dict.fromkeys((*self.names, *names))))
+
+
+def redaction_from(kinds: str, names: Path | None, patterns: tuple[str, ...]) -> Redaction:
+    """What the user says.
+
+    Args:
+        kinds: names of kinds with commas between; `all` for every one.
+        names: a file with a name on each line, `#` before remarks.
+        patterns: regular expressions.
+
+    Raises:
+        InputError: there is no such kind, the file cannot be read, or a pattern is none.
+    """
+    named = [kind.strip() for kind in kinds.split(",") if kind.strip()]
+    chosen = KINDS if "all" in named else tuple(dict.fromkeys(named))
+    if unknown := [kind for kind in chosen if kind not in KINDS]:
+        advice = f"kinds are {', '.join(KINDS)}, and all"
+        raise InputError(f"nothing of the kind {unknown[0]!r} can be hidden", where="--redact", advice=advice)
+    for pattern in patterns:
+        try:
+            re.compile(pattern)
+        except re.error as error:
+            raise InputError(f"{pattern!r} is no regular expression ({error})", where="--redact-pattern") from error
+    # Who names names or patterns wants them hidden, whatever kinds are chosen.
+    more = (*(("name",) if names is not None else ()), *(("pattern",) if patterns else ()))
+    return Redaction(tuple(dict.fromkeys((*chosen, *more))), () if names is None else _listed(names), patterns)
+
+
+def _listed(file: Path) -> tuple[str, ...]:
+    try:
+        text = file.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError("the list of names cannot be read as text", where=printable(file)) from error
+    lines = (" ".join(line.partition("#")[0].split()) for line in text.splitlines())
+    return tuple(dict.fromkeys(line for line in lines if line))

@@ -1,0 +1,117 @@
+"""A copy of a recording with stretches covered, for `redact`."""
+
+from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import soundfile
+
+from mantisreed.audio.decode import Decoder, probe, to_int16
+from mantisreed.errors import InputError, OutputError, reason_of
+from mantisreed.files import make_folder, printable
+from mantisreed.review.covering import Cover, covered, spans_in_samples
+
+_BLOCK = 1 << 18  # samples that are in memory at once
+_EXACT = {".wav": "WAV", ".flac": "FLAC"}  # what is written again exactly as it was, with its width of samples
+_WIDTHS = {"PCM_16": "int16", "PCM_S8": "int16", "PCM_U8": "int16", "FLOAT": "float32", "DOUBLE": "float64"}
+
+
+@dataclass(frozen=True, slots=True)
+class CoveredRecording:
+    """What was written.
+
+    Attributes:
+        file: where.
+        seconds: of sound that are covered now.
+        spans: how many stretches.
+    """
+
+    file: Path
+    seconds: float
+    spans: int
+
+
+def suffix_of_copy(recording: Path) -> str:
+    """The ending of a copy: WAV and FLAC stay what they are, anything else becomes FLAC, which loses nothing."""
+    return recording.suffix.lower() if recording.suffix.lower() in _EXACT else ".flac"
+
+
+def cover_recording(
+    recording: Path, target: Path, spans: Iterable[tuple[float, float]], cover: Cover, margin: float
+) -> CoveredRecording:
+    """Write a copy without what was said in some stretches, and without tags, which may tell it as well.
+
+    Outside of the stretches the samples of WAV and FLAC are those of the recording; of other formats they are what
+    decoding gives. The copy appears whole or not at all.
+
+    Args:
+        recording: what is copied.
+        target: where to, on the same file system as its folder.
+        spans: (start, end) in seconds.
+        cover: what is put over them.
+        margin: seconds before and after each that are covered too.
+
+    Raises:
+        RecordingError: it cannot be read as sound.
+        InputError: the target is the recording.
+        OutputError: it cannot be written.
+    """
+    if target.exists() and target.samefile(recording):
+        raise InputError("the recording itself is not written over", where=printable(target))
+    make_folder(target.parent)
+    partial = target.with_name(f".{target.name}.part")
+    try:
+        found = _copy(recording, partial, list(spans), cover, margin)
+        partial.replace(target)
+    except (OSError, soundfile.LibsndfileError) as error:
+        raise OutputError(f"cannot be written ({reason_of(error)})", where=printable(target)) from error
+    finally:
+        with suppress(OSError):
+            partial.unlink()
+    return CoveredRecording(target, *found)
+
+
+def _copy(
+    recording: Path, target: Path, spans: list[tuple[float, float]], cover: Cover, margin: float
+) -> tuple[float, int]:
+    """The seconds and the number of stretches that are covered."""
+    probe(recording)  # says what is wrong with what is no sound at all
+    if recording.suffix.lower() in _EXACT:
+        with suppress(soundfile.LibsndfileError):
+            return _copy_exactly(recording, target, spans, cover, margin)
+    return _copy_decoded(recording, target, spans, cover, margin)
+
+
+def _copy_exactly(
+    recording: Path, target: Path, spans: list[tuple[float, float]], cover: Cover, margin: float
+) -> tuple[float, int]:
+    with soundfile.SoundFile(recording) as source:
+        rate = source.samplerate
+        chosen = spans_in_samples(spans, rate, margin, source.frames)
+        width = _WIDTHS.get(source.subtype, "int32")
+        form = {"samplerate": rate, "channels": source.channels, "subtype": source.subtype, "format": source.format}
+        with soundfile.SoundFile(target, "w", **form) as sink:
+            at = 0
+            for block in source.blocks(_BLOCK, dtype=width):
+                sink.write(covered(block, at, chosen, cover, rate))
+                at += len(block)
+    return sum(last - first for first, last in chosen) / rate, len(chosen)
+
+
+def _copy_decoded(
+    recording: Path, target: Path, spans: list[tuple[float, float]], cover: Cover, margin: float
+) -> tuple[float, int]:
+    track = probe(recording).chosen(None)
+    rate = track.sample_rate
+    decoder = Decoder(recording, sample_rate=rate, channels=None)
+    form = {"samplerate": rate, "channels": max(1, track.channels), "subtype": "PCM_16", "format": "FLAC"}
+    chosen = spans_in_samples(spans, rate, margin, 1 << 62)
+    at = 0
+    with soundfile.SoundFile(target, "w", **form) as sink:
+        for block in decoder:
+            samples = to_int16(block).T
+            sink.write(covered(samples, at, chosen, cover, rate))
+            at += len(samples)
+    inside = [(first, min(last, at)) for first, last in chosen if first < at]
+    return sum(last - first for first, last in inside) / rate, len(inside)
