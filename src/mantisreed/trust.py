@@ -278,7 +278,7 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
     into = settings.get("into")
     if isinstance(into, str) and not is_inside(folder / into, folder):
         yield Use("writing", f"write to {printable((folder / into).resolve())}")
-    for key in ("strong_words_file", "replace"):
+    for key in ("strong_words_file", "replace", "redact_names"):
         named = settings.get(key)
         if isinstance(named, str) and not is_inside(folder / named, folder):
             yield Use("reading", f"read {printable((folder / named).resolve())}")

@@ -45,6 +45,14 @@ def run_live(
         given.pop(option, None)  # a phrase is one piece of one channel
     workspace = open_workspace(Path(config) if config else None)
     options = run_options(workspace, **given)
+    if options.second_opinion is not None:
+        raise InputError("has no effect with --live: phrases are written as they come", where="--second-opinion")
+    if options.writing is not None and options.writing.redaction is not None:
+        raise InputError(
+            "a phrase is written before it is known what is said around it, so that nothing is hidden in it",
+            where="--redact",
+            advice="run it without --live, or `mantisreed redact` afterwards",
+        )
     form = StreamFormat.named(pcm) if pcm is not None else None
     live = LiveOptions(0.8 if silence is None else silence, form=form, name=name)
 
