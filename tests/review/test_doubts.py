@@ -77,6 +77,15 @@ def test_more_than_anybody_can_say_and_words_that_never_end_are_doubts() -> None
     assert kinds(doubts_of(transcript(fast, slow))) == ["pace", "pace"]
 
 
+def test_two_who_speak_at_once_are_not_one_who_speaks_fast() -> None:
+    one, other = timed(GOOD[:90]), timed(GOOD[90:], start=0.2)
+    passages = [
+        Passage(words[0].start, words[-1].end, " ".join(w.text for w in words), speaker, words=tuple(words))
+        for words, speaker in ((one[:6], "a"), (other[:6], "b"), (one[6:], "a"), (other[6:], "b"))
+    ]
+    assert doubts_of(bare_transcript(passages, language="en")) == []
+
+
 def test_another_script_and_another_language_are_doubts() -> None:
     russian = timed("Сегодня утром мы насчитали", 60.0)
     german = timed(

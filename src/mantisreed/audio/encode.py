@@ -29,10 +29,20 @@ class Encoder(Protocol):
     ) -> None: ...
 
 
-def open_encoder(sink: BinaryIO, form: AudioFormat, *, sample_rate: int = SAMPLE_RATE, channels: int = 1) -> Encoder:
-    """An encoder that writes to `sink`, a seekable binary file, which it does not close."""
+def open_encoder(
+    sink: BinaryIO, form: AudioFormat, *, sample_rate: int = SAMPLE_RATE, channels: int = 1, is_quick: bool = False
+) -> Encoder:
+    """An encoder that writes to `sink`, a seekable binary file, which it does not close.
+
+    Args:
+        sink: where to.
+        form: of the file.
+        sample_rate: samples per second.
+        channels: how many.
+        is_quick: a third of the time for Opus, by its ways for voices and with less searching.
+    """
     if form.codec:
-        return _LossyEncoder(sink, form, sample_rate, channels)
+        return _LossyEncoder(sink, form, sample_rate, channels, is_quick=is_quick)
     return _LosslessEncoder(sink, form, sample_rate, channels)
 
 
@@ -101,7 +111,9 @@ class _LosslessEncoder(_Closing):
 
 
 class _LossyEncoder(_Closing):
-    def __init__(self, sink: BinaryIO, form: AudioFormat, sample_rate: int, channels: int) -> None:
+    def __init__(
+        self, sink: BinaryIO, form: AudioFormat, sample_rate: int, channels: int, *, is_quick: bool = False
+    ) -> None:
         self._rate = sample_rate
         self._layout = {1: "mono", 2: "stereo"}[channels]
         self._container = av.open(sink, "w", format=form.container)
@@ -109,6 +121,9 @@ class _LossyEncoder(_Closing):
         assert isinstance(stream, av.AudioStream)
         assert form.bit_rate is not None
         stream.bit_rate = form.bit_rate
+        if is_quick and form.codec == "libopus":
+            # Level 0 at 24 kbit/s: 18 s for an hour of speech, where the usual level takes 60 s.
+            stream.options = {"compression_level": "0", "application": "voip"}
         self._stream = stream
         self._written = 0
 

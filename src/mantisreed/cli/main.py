@@ -43,6 +43,7 @@ COMMANDS = {
     "compare": ("mantisreed.cli.compare", "Send recordings to several engines and compare what comes back"),
     "vote": ("mantisreed.cli.vote", "Make one transcript out of several of the same recording"),
     "amend": ("mantisreed.cli.amend", "Lay a corrected text over its transcript; keep the times of all other words"),
+    "review": ("mantisreed.cli.review", "Write a page to hear, read and correct a transcript on"),
     "redact": ("mantisreed.cli.redact", "Find personal data in a transcript; hide it in text and in sound"),
     "jobs": ("mantisreed.cli.jobs", "List jobs and their states; show one job with its attempts"),
     "retry": ("mantisreed.cli.retry", "Resume or retry jobs; finished pieces are never paid for twice"),

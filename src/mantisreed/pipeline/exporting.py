@@ -73,6 +73,19 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
     return Found(Script(transcript), source, stored.output_stem, path_at(stored.into), is_of_job=True)
 
 
+def find_script(workspace: Workspace | None, wanted: str) -> Found:
+    """The same, where a file may be of any format that has times.
+
+    Raises:
+        InputError: there is neither, it cannot be read, or the job is not complete.
+    """
+    path = Path(wanted)
+    if not path.is_file() or format_of(path).name == TRANSCRIPT_FORMAT:
+        return find_transcript(workspace, wanted)
+    stem = path.name[: -len(format_of(path).suffix)] if path.name.endswith(format_of(path).suffix) else path.stem
+    return Found(read_script(path), Source(path), stem, path.parent)
+
+
 def export(
     workspace: Workspace | None,
     wanted: Sequence[str],

@@ -78,7 +78,8 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
     """
     passages = passages_over_speech(transcript.passages, ())
     words = [word for passage in passages for word in passage.words]
-    found = [*_loops(words), *_paces(words), *_scripts(words), *_languages(words, transcript.language)]
+    found = [doubt for own in _by_speaker(passages) for doubt in _paces(own)]
+    found += [*_loops(words), *_scripts(words), *_languages(words, transcript.language)]
     found += [*_unsure(words), *_estimated(passages)]
     if speech is not None:
         # Where times have run away, text over silence and speech without text only say so again.
@@ -276,6 +277,14 @@ def _agreement(window: NDArray[np.float64], speech: NDArray[np.float64], first: 
     sums = np.correlate(around, window, mode="valid")
     shares: NDArray[np.float64] = (1.0 + sums / len(window)) / 2.0
     return shares
+
+
+def _by_speaker(passages: Iterable[Passage]) -> list[list[Word]]:
+    """Each speaker's words by time: two who speak at once are not one who speaks fast."""
+    rows: dict[str | None, list[Word]] = {}
+    for passage in passages:
+        rows.setdefault(passage.speaker, []).extend(passage.words)
+    return [sorted(words, key=lambda word: word.start) for words in rows.values()]
 
 
 def _paces(words: Sequence[Word]) -> Iterator[Doubt]:
