@@ -31,7 +31,7 @@ def test_engines_are_compared_on_the_same_recording(mantisreed: Command, moody: 
         without = mantisreed(*arguments, "--json")
     assert shown.returncode == 0, shown.stderr
     first, *_ = shown.stderr.splitlines()
-    assert first.startswith("0:45 of sound, at most: brook 0.0030 shells, heron unknown cost")
+    assert first.startswith("0:45 of sound, at most: brook 0.0030 shells, heron 0.0068 shells")
     assert "WER" in shown.stdout and "agreement" in shown.stdout and "brook *" in shown.stdout
     assert (recording.parent / "engines.png").read_bytes().startswith(b"\x89PNG")
     assert (recording.parent / "comparison" / "heron" / "round.transcript.json").exists()
@@ -61,7 +61,7 @@ def test_wrong_comparisons_are_told_before_anything_is_sent(
         (("--engines", "brook,heron", "--reference", "round.txt", "--reference", "round.txt"), "2 references"),
         (("--engines", "brook,heron", "--reference", "missing.txt"), "cannot be read"),
         (("--engines", "brook,heron", "--plot", "engines.pdf"), "PNG"),
-        (("--engines", "brook,heron", "--spend-limit", "1"), "names no price"),
+        (("--engines", "brook,wren", "--spend-limit", "1"), "names no price"),
     ):
         result = mantisreed("compare", "round.flac", *arguments)
         assert result.returncode == 2 and told in result.stderr, result.stderr

@@ -104,3 +104,14 @@ def test_edits_at_random_move_no_word_that_was_not_touched(seed: int) -> None:
     starts = [word.start for word in anew.words]
     assert starts == sorted(starts) and all(word.end >= word.start for word in anew.words)
     assert [passage.text for passage in anew.passages] == texts
+
+
+def test_what_was_put_in_stands_where_somebody_speaks() -> None:
+    # Between the two sentences, which end at 2.7 and begin at 3.75, somebody says something at 3.2.
+    corrected = [Paragraph("We saw too old terns. Yes."), Paragraph("And a heron came over at noon.")]
+    speech = [(1.0, 2.7), (3.2, 3.55), (3.75, 9.0)]
+    heard, _ = amended(TALK, corrected, speech=speech)
+    assert times_of(heard)["Yes."] == (3.2, 3.55)
+    alone, _ = amended(TALK, corrected)
+    assert times_of(alone)["Yes."] != (3.2, 3.55)
+    assert {k: v for k, v in times_of(heard).items() if k != "Yes."} == times_of(TALK)

@@ -32,6 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--learn-glossary", metavar="FILE", help="Ask for each correction whether to keep it in this glossary"
     )
+    parser.add_argument("--recording", metavar="FILE", help="Time what was put in by the speech in this")
     parser.add_argument("--json", action="store_true", dest="as_json", help="what was changed as JSON on stdout")
     add_overwrite(parser, "files that are there")
 
@@ -44,6 +45,7 @@ def run(
     into: str,
     to: str = "json,srt,vtt",
     learn_glossary: str | None = None,
+    recording: str | None = None,
     as_json: bool = False,
     overwrite: bool = False,
 ) -> int:
@@ -53,14 +55,15 @@ def run(
     from mantisreed.cli.targets import write_into
     from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT
     from mantisreed.files import printable
-    from mantisreed.pipeline.exporting import Reading, read_script
+    from mantisreed.pipeline.exporting import Reading, read_script, speech_of
     from mantisreed.review.amending import amended
 
     source = Path(transcript)
     script = read_script(source, Reading(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
     document = script.as_transcript(source.stem)
     paragraphs, are_cues = _paragraphs(Path(corrected), document)
-    anew, changes = amended(document, paragraphs, keeps_passages=are_cues)
+    speech = speech_of(Path(recording))[0] if recording is not None else ()
+    anew, changes = amended(document, paragraphs, keeps_passages=are_cues, speech=speech)
     stem = source.name.removesuffix(".json").removesuffix(".transcript")
     targets = write_into(Path(into), stem, anew, to, [source, Path(corrected)], overwrite=overwrite)
     if not as_json:

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
 
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.standin.bank import Phrase
+    from mantisreed.standin.hearing import Listener
 
 EXAMPLES = """\
 examples:
@@ -62,12 +63,14 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
             server.write_cards(file, address, key, listener, extra)
 
         flow = _flow(console, folder / "flow", phrases, write_cards)
+    page = _doubts(console, folder / "doubts", phrases, listener, key)
     if not as_json:
         again = ["mantisreed", "run", str(recordings), "--config", str(cards), "--engine", NAME]
         console.result(f"\nThis was done by\n  {shlex.join(again)}")
         console.result("To repeat it by hand, first start the engine again, in another terminal:")
         console.result(f"  {shlex.join(['mantisreed', 'standin', '--cards', str(cards)])}")
         console.result(f"The watched folder is {flow}: its mantisreed.toml says what happened after each transcript")
+        console.result(f"To hear, read and correct the night watch, open {page} in a browser")
     return code
 
 
@@ -107,6 +110,49 @@ def _flow(
         console.note(f"a mail to {mail['To']}: {mail['Subject']} ({files})")
     console.note(f"the table is {printable(folder / 'notes.csv')}, the mail box {printable(box.folder)}")
     return folder
+
+
+def _doubts(console: Console, folder: "Path", phrases: "Sequence[Phrase]", listener: "Listener", key: str) -> "Path":
+    """An engine that makes text up, loops and drops sentences; a second opinion; and the page to review it on."""
+    from mantisreed.cli import doubts, review
+    from mantisreed.cli.run import run as run_recordings
+    from mantisreed.files import printable
+    from mantisreed.standin import server
+    from mantisreed.standin.demo import NIGHT_HABITS, NIGHT_WATCH, night_composition
+    from mantisreed.standin.faults import FaultProfile
+
+    folder.mkdir(parents=True, exist_ok=True)
+    cards, recording = folder / "mantisreed.toml", folder / NIGHT_WATCH
+    night_composition(phrases).write(recording)
+    transcript = folder / "first" / f"{recording.stem}.transcript.json"
+    profile = FaultProfile(habits={"brook": NIGHT_HABITS})
+    console.note(f"\n{printable(recording)} goes to an engine that makes text up, loops and drops sentences ...")
+    with (
+        server.bound_socket(0) as waiting,
+        server.serving(server.standins(listener, key, profile), waiting) as address,
+    ):
+        server.write_cards(cards, address, key, listener)
+
+        def heard(into: "Path", to: str, second: str | None = None) -> None:
+            run_recordings(
+                console,
+                sources=[str(recording)],
+                config=str(cards),
+                engine="brook",
+                language="en",
+                to=to,
+                into=str(into),
+                overwrite=True,
+                second_opinion=second,
+            )
+
+        heard(transcript.parent, "json,md")
+        console.note("")
+        doubts.run(console, transcript=str(transcript))
+        console.note("\na second engine hears what is doubtful, and only that ...")
+        heard(folder / "second", "json,srt", "heron")
+    review.run(console, wanted=str(transcript), recording=str(recording), config=str(cards), overwrite=True)
+    return transcript.with_name(f"{recording.stem}.review.html")
 
 
 def _followed(outcome: "Outcome") -> str:

@@ -101,7 +101,7 @@ class SecondOpinions:
         replaced = len(opined.replacements)
         stretches = "1 doubtful stretch" if len(clips) == 1 else f"{len(clips)} doubtful stretches"
         readings = "1 reading was" if replaced == 1 else f"{replaced} readings were"
-        told = f"{name} heard {stretches} again, {seconds:.0f} s; {readings} replaced"
+        told = f"{name} heard {stretches} again, {seconds:.0f} s; {readings} taken"
         return opined, (f"{recording.name}: {told}",)
 
     async def _asked(

@@ -1,6 +1,7 @@
 """A corrected text laid over its transcript: what was not touched keeps its times, what was changed gets some."""
 
 import statistics
+from bisect import bisect_right
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
@@ -17,6 +18,8 @@ from mantisreed.transcript.writing import joined, words_of
 
 _LEAST_SHARED = 0.3  # share of the words; a text with less is of something else
 _LONGEST_RUN = 2000  # words that differ in a row; time and memory grow with the square
+_SHORTEST_SPEECH = 0.12  # seconds that can hold a word
+_ENOUGH = 0.6  # share of the time that words usually take, for which there has to be speech between their neighbours
 _USUAL_PACE = 0.12  # seconds for a unit of spoken length, where no word has a time
 
 
@@ -70,7 +73,11 @@ class _Placed:
 
 
 def amended(
-    transcript: Transcript, corrected: Sequence[Paragraph], *, keeps_passages: bool = False
+    transcript: Transcript,
+    corrected: Sequence[Paragraph],
+    *,
+    keeps_passages: bool = False,
+    speech: Sequence[tuple[float, float]] = (),
 ) -> tuple[Transcript, Changes]:
     """The transcript with a corrected text.
 
@@ -83,6 +90,8 @@ def amended(
         corrected: all of its text, in order.
         keeps_passages: whether passages stay as they are, as where cues were corrected, which say nothing of
             passages; otherwise each paragraph is a passage.
+        speech: where somebody speaks, in order, so that what was put in stands where it was said; empty where nobody
+            knows.
 
     Raises:
         InputError: the text has hardly a word in common with the transcript.
@@ -109,7 +118,7 @@ def amended(
             "the corrected text has hardly a word in common with the transcript",
             advice="is it the text of this transcript, and all of it?",
         )
-    _time_the_rest(after, before, pace, transcript.recording.duration)
+    _time_the_rest(after, pace, transcript.recording.duration, speech)
     if keeps_passages:
         passages = _as_they_were(transcript, after, corrected, changes)
     else:
@@ -220,9 +229,11 @@ def _pace_of(words: Sequence[Word]) -> float:
 
 
 def _time_the_rest(
-    after: Sequence[_Placed], before: Sequence[tuple[Word, int]], pace: float, duration: float
+    after: Sequence[_Placed], pace: float, duration: float, speech: Sequence[tuple[float, float]]
 ) -> None:
-    """Times for words that were put in: beside their neighbours, as long as they take to say, if there is room."""
+    """Times for words that were put in: where somebody speaks between their neighbours; where nobody knows, beside
+    them, as long as they take to say, if there is room.
+    """
     at = 0
     while at < len(after):
         if after[at].word is not None:
@@ -237,16 +248,32 @@ def _time_the_rest(
         needed = pace * sum(map(spoken_length, texts))
         start = left.end if left else 0.0
         end = max(start, right.start if right else max(duration, start))
-        if end - start > needed:
+        heard = _spoken_between(start, end, speech)
+        if sum(last_heard - first_heard for first_heard, last_heard in heard) >= _ENOUGH * needed:
+            start, end = heard[0][0], heard[-1][1]
+        elif end - start > needed:
             # A new sentence stands with what follows it, what goes on with what came before.
             goes_on = left is not None and not ends_sentence(left.text)
             start, end = (start, start + needed) if goes_on or right is None else (end - needed, end)
         passage = after[at - 1].passage if at else (after[last].passage if right else 0)
-        words = estimated_words(texts, [(start, max(end, start + 0.001))])
+        stretches = _spoken_between(start, end, speech) or [(start, max(end, start + 0.001))]
+        words = estimated_words(texts, stretches)
         for placed, word in zip(after[at:last], words, strict=True):
             placed.word = Word(placed.text, round(word.start, 3), round(min(word.end, max(end, start)), 3))
             placed.passage = passage
         at = last
+
+
+def _spoken_between(start: float, end: float, speech: Sequence[tuple[float, float]]) -> list[tuple[float, float]]:
+    """The speech between two moments, without what is too short to hold a word."""
+    ends = [last for _, last in speech]
+    found = []
+    for first, last in speech[bisect_right(ends, start) :]:
+        if first >= end:
+            break
+        if min(last, end) - max(first, start) >= _SHORTEST_SPEECH:
+            found.append((max(first, start), min(last, end)))
+    return found
 
 
 def _as_paragraphs(

@@ -66,6 +66,8 @@ _CARRIED = 6  # windows for which an offset is remembered where none can be told
 _LEAST_DRIFT, _LIKE = 4, 15  # steps: the least that is told, and how far neighbours may be apart
 _CLEARER, _FITTING = 0.12, 0.76  # shares of the window in which text and speech agree
 
+_SAID_OF_ALL = ("silence", "loop", "script", "language")
+
 Span = tuple[float, float]
 
 
@@ -88,7 +90,17 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
         spans = [(doubt.start, doubt.end) for doubt in drifts]
         over = [*_over_silence(words, speech), *_unheard(words, speech)]
         found += [doubt for doubt in over if not any(start <= doubt.start < end for start, end in spans)]
-    return in_order(found)
+    return in_order(_without_repeats(found))
+
+
+def _without_repeats(doubts: Sequence[Doubt]) -> list[Doubt]:
+    """The doubts without those about confidence that only say again of a few words what is said of all of them."""
+    told = [(doubt.start, doubt.end) for doubt in doubts if doubt.kind in _SAID_OF_ALL]
+    return [
+        doubt
+        for doubt in doubts
+        if doubt.kind != "confidence" or not any(start <= doubt.start and doubt.end <= end for start, end in told)
+    ]
 
 
 def in_order(doubts: Iterable[Doubt]) -> list[Doubt]:

@@ -6,12 +6,18 @@ from pathlib import Path
 
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import Composition, compose
+from mantisreed.standin.habits import Habits
 
 FIELD_NOTE = "field note.wav"
 RADIO_CALL = "radio-call.flac"
 BRIEFING = "evening-briefing.mp3"
 BOAT_CLIP = "boat-clip.opus"
 GERMAN_NOTE = "Prielnotiz »früh's« (2) 🪶.m4a"
+
+NIGHT_WATCH = "night-watch.flac"
+"""A recording that an engine with bad habits hears."""
+
+NIGHT_HABITS = Habits(silence=0.35, loop=0.15, missing=0.12, language=0.1)
 
 FLOW_NOTES = ("net-round.flac", "tern-raft.flac", "slipway.flac")
 """Recordings that come into the watched folder."""
@@ -81,6 +87,12 @@ def flow_compositions(phrases: Sequence[Phrase]) -> dict[str, Composition]:
         name: compose(spoken, seed=20 + number, duration=24, pauses=(0.5, 1.4))
         for number, name in enumerate(FLOW_NOTES)
     }
+
+
+def night_composition(phrases: Sequence[Phrase]) -> Composition:
+    """What is said on the night watch."""
+    spoken = [phrase for phrase in phrases if phrase.language == "en"]
+    return compose(spoken, seed=31, duration=100, pauses=(0.8, 3.0), snr=25)
 
 
 def write_recordings(compositions: dict[str, Composition], folder: Path) -> Iterator[str]:

@@ -56,6 +56,10 @@ values.shore = "north"
 formats = ["opus", "flac"]
 max_duration = "2 h"
 
+[engine.heron.price]
+per_minute = 0.009
+currency = "shells"
+
 [engine.heron.accepts.languages]
 {known}
 

@@ -70,6 +70,10 @@ formats = ["flac", "opus"]
 format_names = {{ flac = "FLAC", opus = "OPUS" }}
 max_bytes = "10 MB"
 
+[engine.sedge.price]
+per_minute = 0.002
+currency = "shells"
+
 [engine.sedge.every]
 basic = "{{user}}:{{key}}"
 
