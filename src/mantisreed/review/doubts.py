@@ -66,6 +66,7 @@ _CARRIED = 6  # windows for which an offset is remembered where none can be told
 _LEAST_DRIFT, _LIKE = 4, 15  # steps: the least that is told, and how far neighbours may be apart
 _CLEARER, _FITTING = 0.12, 0.76  # shares of the window in which text and speech agree
 
+_FEW_WORDS = 1.0  # seconds
 _SAID_OF_ALL = ("silence", "loop", "script", "language")
 
 Span = tuple[float, float]
@@ -99,7 +100,9 @@ def _without_repeats(doubts: Sequence[Doubt]) -> list[Doubt]:
     return [
         doubt
         for doubt in doubts
-        if doubt.kind != "confidence" or not any(start <= doubt.start and doubt.end <= end for start, end in told)
+        if doubt.kind != "confidence"
+        or doubt.end - doubt.start >= _FEW_WORDS
+        or not any(start <= doubt.start and doubt.end <= end for start, end in told)
     ]
 
 
