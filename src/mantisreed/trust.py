@@ -292,6 +292,11 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
         password = f" with {printable(str(ledger['password']))}" if "password" in ledger else ""
         yield Use("database", f"keep the ledger at {printable(str(ledger.get('url')))}{password}")
 
+    served = document.get("serve", {})
+    if isinstance(served, dict) and _has_foreign_secret(served, folder):
+        exact = msgspec.json.encode(served, order="deterministic", enc_hook=str).decode()
+        yield Use("secret", "sign the calls of the service with keys from elsewhere", "serve", exact)
+
 
 def _links_in(folder: Path) -> list[Path]:
     try:

@@ -96,3 +96,10 @@ def _parse_clock(text: str) -> float:
     for part in text.replace(",", ".").split(":"):
         seconds = seconds * 60 + Decimal(part)
     return float(seconds)
+
+
+def iso_moment(seconds: float) -> str:
+    """A moment, in seconds since 1970, as ISO 8601 has it: UTC, to the millisecond."""
+    from datetime import UTC, datetime
+
+    return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")

@@ -5,7 +5,7 @@ import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -28,7 +28,7 @@ SETTINGS_FILE = "mantisreed.toml"
 MAX_ATTEMPTS = 5
 """How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""
 
-_TABLES = ("settings", "layout", "links", "callbacks", "ledger", "engine", "service", "after")
+_TABLES = ("settings", "layout", "links", "callbacks", "serve", "ledger", "engine", "service", "after")
 
 _PASSWORD = re.compile(r"[A-Za-z]://[^/?#\s{}@:]*:[^/?#\s{}@]+@")
 """A user's name and password before the host of an address (RFC 3986, 3.2.1)."""
@@ -89,6 +89,18 @@ class Callbacks(Links, frozen=True, kw_only=True, forbid_unknown_fields=True):
     listen: str = "0.0.0.0:8441"
 
 
+class ServeKeys(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """`[serve]`: with which keys `mantisreed serve` signs its calls, `whsec_` and base64.
+
+    Attributes:
+        call_secret: for calls of the profile `live`; None signs none of them.
+        test_call_secret: for those of the profile `test`.
+    """
+
+    call_secret: SecretSource | None = None
+    test_call_secret: SecretSource | None = None
+
+
 class LedgerPlace(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """`[ledger]`: another database than the SQLite file in the hidden folder.
 
@@ -112,6 +124,7 @@ class Workspace:
         translators: the same names, where the card declares the task of translating.
         links: how pieces can be fetched from here; None when they cannot.
         callbacks: how engines can call back; None when they cannot.
+        serve: with which keys the service signs its calls.
         ledger: where the ledger is; None for the hidden folder.
         layouts: layout rules by name.
         shared: names of the engine cards in the settings that all workspaces share.
@@ -127,6 +140,7 @@ class Workspace:
     translators: Mapping[str, EngineCard]
     links: Links | None = None
     callbacks: Callbacks | None = None
+    serve: ServeKeys = field(default_factory=ServeKeys)
     ledger: LedgerPlace | None = None
     layouts: Mapping[str, LayoutRules] = field(default_factory=lambda: dict(LAYOUTS))
     shared: frozenset[str] = frozenset()
@@ -237,6 +251,21 @@ class Workspace:
         """
         self.require_trust_in(card.name)
         return {name: source.read(self.folder) for name, source in card.secrets.items()}
+
+    def call_keys(self) -> dict[Literal["live", "test"], Secret | None]:
+        """The keys with which the service signs its calls, read from where they are kept, by profile.
+
+        Raises:
+            SecretError: one of them is not there.
+            TrustError: the settings are not trusted with them.
+        """
+        own = self.serve
+        if own.call_secret is not None or own.test_call_secret is not None:
+            self.trust.require("secret", engine="serve")
+        return {
+            "live": own.call_secret.read(self.folder) if own.call_secret else None,
+            "test": own.test_call_secret.read(self.folder) if own.test_call_secret else None,
+        }
 
     def require_trust_in(self, engine: str) -> None:
         """Return if the settings may use what this engine's card needs of the user's: secrets, a program, an object.
@@ -426,7 +455,7 @@ def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any
         raise SettingsError(
             f"unknown table or key {unknown[0]!r}",
             where=name,
-            advice="known: [settings], [layout.NAME], [links], [callbacks], [ledger], [engine.NAME], "
+            advice="known: [settings], [layout.NAME], [links], [callbacks], [serve], [ledger], [engine.NAME], "
             "[service.NAME] and [after.NAME]",
         )
     for key in _TABLES:
@@ -450,6 +479,7 @@ def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any
         {card_name: card for (card_name, task), card in cards.items() if task == TRANSLATE},
         checked(document["links"], Links, name, "links") if "links" in document else None,
         checked(document["callbacks"], Callbacks, name, "callbacks") if "callbacks" in document else None,
+        checked(document.get("serve", {}), ServeKeys, name, "serve"),
         _ledger_place(document["ledger"], name) if "ledger" in document else None,
         _layouts(document.get("layout", {}), name),
         frozenset(shared),

@@ -43,7 +43,7 @@ def test_a_plan_can_be_read(mantisreed: Command, settings: Path, english: list[P
     settings.write_text(settings.read_text().replace("requests = 120", "requests = 1", 1))
     cut = mantisreed("plan", "talk.wav", "--piece-length", "15s")
     assert "brook's rate limit makes it last 2:00 or more" in cut.stdout or "3:00 or more" in cut.stdout
-    assert "price not in the card" in mantisreed("plan", "talk.wav", "--engine", "heron").stdout
+    assert "price not in the card" in mantisreed("plan", "talk.wav", "--engine", "plover").stdout
 
 
 @pytest.mark.parametrize(("requests", "seconds"), [(0, 0), (1, 0), (15, 0), (16, 60), (30, 60), (31, 120)])

@@ -50,7 +50,7 @@ COMMANDS = {
     "cancel": ("mantisreed.cli.cancel", "Cancel jobs, also at the engine where it can"),
     "forget": ("mantisreed.cli.forget", "Remove the kept replies of jobs"),
     "costs": ("mantisreed.cli.costs", "Sum what was paid, by engine and day or month"),
-    "serve": ("mantisreed.cli.serve", "Listen to engines that call back"),
+    "serve": ("mantisreed.cli.serve", "Serve an HTTP API and a board; make tokens; listen to engines that call back"),
     "engines": ("mantisreed.cli.engines", "List, show, check and try engine cards; learn one from a sample"),
     "services": ("mantisreed.cli.services", "List text services: translators, judges, digests, voices"),
     "trust": ("mantisreed.cli.trust", "Trust the settings in a folder with what they use"),

@@ -1,39 +1,207 @@
-"""`mantisreed serve`: listen to engines that call back."""
+"""`mantisreed serve`: an HTTP service with a board; tokens for it; or only a listener to engines that call back."""
 
 import argparse
 
-from mantisreed.cli.arguments import add_config
+from mantisreed.cli.arguments import add_config, duration
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from typing import Any
+
     from mantisreed.pipeline.outcomes import Outcome
+    from mantisreed.workspace import Workspace
 
 EXAMPLES = """\
 examples:
+  mantisreed serve --listen 127.0.0.1:8442
+  mantisreed serve token make hut --scopes submit,read --spend 5
   mantisreed serve --callbacks
-  mantisreed serve --callbacks --config marsh/mantisreed.toml --log-file calls.log
 """
+
+_LISTEN = "127.0.0.1:8442"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `serve` takes."""
     parser.epilog = EXAMPLES
+    parser.add_argument("what", nargs="*", metavar="token", help="token make NAME, token list, token revoke NAME")
     parser.add_argument(
-        "--callbacks",
-        action="store_true",
-        required=True,
-        help="take engines' calls, and write out what they complete",
+        "--listen", metavar="HOST:PORT", help=f"where to listen (default: {_LISTEN}; elsewhere a token is needed)"
     )
+    parser.add_argument(
+        "--callbacks", action="store_true", help="only take engines' calls, and write out what they complete"
+    )
+    parser.add_argument(
+        "--allow",
+        action="append",
+        default=[],
+        metavar="DIR",
+        help="let jobs name files in this folder by their paths",
+    )
+    parser.add_argument(
+        "--allow-private-links", action="store_true", help="follow links and calls to addresses of this network"
+    )
+    parser.add_argument("--cors", action="append", default=[], metavar="ORIGIN", help="let pages from there use it")
+    parser.add_argument("--max-size", metavar="SIZE", help="of a recording (default: 2 GiB)")
+    parser.add_argument("--max-length", metavar="DURATION", help="of a recording (default: any)")
+    parser.add_argument(
+        "--stop-within", metavar="DURATION", help="time that what is on its way has when it is stopped (default: 30s)"
+    )
+    group = parser.add_argument_group("tokens")
+    group.add_argument("--scopes", default="submit,read", metavar="SCOPES", help="of submit, read and admin")
+    group.add_argument("--spend", type=float, metavar="AMOUNT", help="what the token's jobs may cost together")
+    group.add_argument("--rate", type=int, metavar="N", help="requests a minute")
     add_config(parser)
+    parser.add_argument("--json", action="store_true", dest="as_json", help="tokens as JSON on stdout")
 
 
-def run(console: Console, *, callbacks: bool, config: str | None = None) -> int:
-    """Serve until stopped. The first line on stdout says where; then a line for each job that is done."""
+def run(
+    console: Console,
+    *,
+    what: "Sequence[str]" = (),
+    listen: str | None = None,
+    callbacks: bool = False,
+    config: str | None = None,
+    as_json: bool = False,
+    **given: "Any",
+) -> int:
+    """Serve until stopped. The first line on stdout says where."""
     from pathlib import Path
 
-    from mantisreed.pipeline.callbacks import ServeHooks, serve_callbacks
+    from mantisreed.errors import InputError
     from mantisreed.workspace import open_workspace
+
+    workspace = open_workspace(Path(config) if config else None)
+    if what:
+        return _tokens(console, workspace, what, as_json=as_json, **given)
+    if callbacks:
+        if listen is not None:
+            raise InputError("[callbacks] listen in the settings says where", where="--listen")
+        return _serve_callbacks(console, workspace)
+    return _serve(console, workspace, listen or _LISTEN, **given)
+
+
+def _serve(
+    console: Console,
+    workspace: "Workspace",
+    listen: str,
+    *,
+    allow: "Sequence[str]",
+    allow_private_links: bool,
+    cors: "Sequence[str]",
+    max_size: str | None,
+    max_length: str | None,
+    stop_within: str | None,
+    **_: "Any",
+) -> int:
+    from pathlib import Path
+
+    from mantisreed.errors import InputError
+    from mantisreed.serving.server import serve
+    from mantisreed.serving.service import ServeOptions
+    from mantisreed.units import parse_size
+
+    folders = tuple(Path(folder) for folder in allow)
+    for folder in folders:
+        if not folder.is_dir():
+            raise InputError("no such folder", where=f"--allow {folder}")
+    try:
+        most = parse_size(max_size) if max_size else 2 << 30
+    except ValueError as error:
+        raise InputError(f"a size such as 500 MB is expected, not {max_size!r}", where="--max-size") from error
+    options = ServeOptions(
+        listen=listen,
+        allowed=folders,
+        takes_private_links=allow_private_links,
+        origins=tuple(cors),
+        max_bytes=most,
+        max_seconds=duration(max_length, "--max-length"),
+        stop_within=duration(stop_within, "--stop-within") or 30.0,
+        keys=workspace.call_keys(),
+    )
+    serve(
+        workspace,
+        options,
+        on_ready=lambda address: console.result(f"listening on {address}; the board is {address}/"),
+        on_failure=lambda failure: console.note(f"mantisreed: {failure}"),
+    )
+    return 0
+
+
+def _tokens(
+    console: Console,
+    workspace: "Workspace",
+    what: "Sequence[str]",
+    *,
+    as_json: bool,
+    scopes: str,
+    spend: float | None,
+    rate: int | None,
+    max_size: str | None,
+    max_length: str | None,
+    **_: "Any",
+) -> int:
+    """Make, list or revoke tokens."""
+    from mantisreed.errors import InputError
+    from mantisreed.serving.tokens import Limits, TokenStore
+    from mantisreed.units import iso_moment, parse_size
+
+    store = TokenStore(workspace.hidden)
+    match list(what):
+        case ["token", "make", name]:
+            limits = Limits(
+                rate, spend, parse_size(max_size) if max_size else None, duration(max_length, "--max-length")
+            )
+            secret = store.make(name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits)
+            if as_json:
+                console.document({"name": name, "token": secret})
+            else:
+                console.result(secret)
+                console.note("this is the only time that it is shown; send it as Authorization: Bearer TOKEN")
+        case ["token", "revoke", name]:
+            store.revoke(name)
+            console.note(f"token {name!r} is good for nothing from now on")
+        case ["token", "list"] | ["token"]:
+            tokens = store.all()
+            if as_json:
+                listed = [
+                    {
+                        "name": one.name,
+                        "scopes": list(one.scopes),
+                        "made": iso_moment(one.made),
+                        "spend": one.limits.spend,
+                    }
+                    for one in tokens
+                ]
+                console.document({"tokens": listed})
+            elif tokens:
+                rows = [
+                    (one.name, ",".join(one.scopes), iso_moment(one.made)[:16], _limits_text(one.limits))
+                    for one in tokens
+                ]
+                console.rows(("name", "scopes", "made", "limits"), rows)
+            else:
+                console.note("no token yet")
+        case _:
+            raise InputError(f"{' '.join(what)!r} is none of: token make NAME, token list, token revoke NAME")
+    return 0
+
+
+def _limits_text(limits: "Any") -> str:
+    told = [
+        f"{limits.requests_per_minute} requests a minute" if limits.requests_per_minute is not None else "",
+        f"spends {limits.spend:g}" if limits.spend is not None else "",
+        f"{limits.max_bytes} bytes" if limits.max_bytes is not None else "",
+        f"{limits.max_seconds:g} s" if limits.max_seconds is not None else "",
+    ]
+    return ", ".join(filter(None, told)) or "-"
+
+
+def _serve_callbacks(console: Console, workspace: "Workspace") -> int:
+    """Listen to engines; a line for each job that is done."""
+    from mantisreed.pipeline.callbacks import ServeHooks, serve_callbacks
 
     def done(outcome: "Outcome") -> None:
         job = outcome.job.id if outcome.job else "-"
@@ -46,5 +214,5 @@ def run(console: Console, *, callbacks: bool, config: str | None = None) -> int:
         on_done=done,
         on_failure=lambda what: console.note(f"mantisreed: {what}"),
     )
-    serve_callbacks(open_workspace(Path(config) if config else None), hooks)
+    serve_callbacks(workspace, hooks)
     return 0

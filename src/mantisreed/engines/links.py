@@ -13,31 +13,16 @@ from starlette.routing import Route
 from mantisreed.engines.listening import serving
 
 
-class LinkServer:
-    """Serves what is offered, each at an address that nobody can guess, until it is withdrawn.
+class LinkOffers:
+    """What is offered, each at an address that nobody can guess, until it is withdrawn; served by any application."""
 
-    Used as an asynchronous context manager.
-    """
-
-    def __init__(self, listen: str, public: str) -> None:
+    def __init__(self, public: str) -> None:
         """Args:
-        listen: `HOST:PORT` to listen on.
-        public: the address under which others reach that port, such as `https://files.marsh.example`.
+        public: the address under which others reach the application, such as `https://files.marsh.example`.
         """
-        self._listen = listen
         self._public = public.rstrip("/")
         self._offers: dict[str, tuple[bytes, str]] = {}
-        self._stack = AsyncExitStack()
-
-    async def __aenter__(self) -> Self:
-        application = Starlette(routes=[Route("/pieces/{token}", self._serve, methods=["GET"])])
-        await self._stack.enter_async_context(serving(application, self._listen, key="[links] listen"))
-        return self
-
-    async def __aexit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        await self._stack.aclose()
+        self.route = Route("/pieces/{token}", self._serve, methods=["GET"])
 
     def offer(self, content: bytes, content_type: str, extension: str) -> str:
         """The address at which the content can be fetched from now on."""
@@ -55,3 +40,26 @@ class LinkServer:
             return Response(status_code=404)
         content, content_type = offered
         return Response(content, media_type=content_type)
+
+
+class LinkServer(LinkOffers):
+    """Serves what is offered by itself. Used as an asynchronous context manager."""
+
+    def __init__(self, listen: str, public: str) -> None:
+        """Args:
+        listen: `HOST:PORT` to listen on.
+        public: the address under which others reach that port.
+        """
+        super().__init__(public)
+        self._listen = listen
+        self._stack = AsyncExitStack()
+
+    async def __aenter__(self) -> Self:
+        application = Starlette(routes=[self.route])
+        await self._stack.enter_async_context(serving(application, self._listen, key="[links] listen"))
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self._stack.aclose()

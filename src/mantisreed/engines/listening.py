@@ -24,13 +24,17 @@ class _Server(uvicorn.Server):
 
 
 @contextlib.asynccontextmanager
-async def serving(application: ASGIApp, listen: str, *, key: str) -> AsyncIterator[None]:
+async def serving(
+    application: ASGIApp, listen: str, *, key: str, most_of_one: int = _MOST_OF_ONE, most: int | None = _MOST
+) -> AsyncIterator[None]:
     """Serve until the context ends; requests that are under way then are finished.
 
     Args:
         application: what answers.
         listen: `HOST:PORT`; without a host on all of the machine's addresses.
         key: of the settings that says so, for messages.
+        most_of_one: connections of one address at once.
+        most: connections at once; None for any number.
 
     Raises:
         InputError: the address cannot be listened on.
@@ -42,8 +46,8 @@ async def serving(application: ASGIApp, listen: str, *, key: str) -> AsyncIterat
         access_log=False,
         lifespan="off",
         ws="none",
-        http=guarded(_MOST_OF_ONE),
-        limit_concurrency=_MOST,
+        http=guarded(most_of_one),
+        limit_concurrency=most,
         timeout_keep_alive=5,
         timeout_graceful_shutdown=10,
         h11_max_incomplete_event_size=LARGEST_HEAD,

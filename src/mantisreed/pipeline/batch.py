@@ -31,7 +31,7 @@ from mantisreed.sources.recordings import Source
 
 if TYPE_CHECKING:
     from mantisreed.cards.transport import Transport
-    from mantisreed.engines.links import LinkServer
+    from mantisreed.engines.links import LinkOffers
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import JobRecord
     from mantisreed.pipeline.follow_ups import FollowUps
@@ -65,7 +65,7 @@ class BatchServices:
     open_ledger: "Callable[[], Ledger]"
     hidden: Path
     workers: DecodingWorkers | None = None
-    links: "LinkServer | None" = None
+    links: "LinkOffers | None" = None
     callbacks: str | None = None
     ready: Callable[[], Awaitable[None]] | None = None
     on_event: Callable[[Event], None] = lambda event: None
@@ -151,6 +151,12 @@ class Batch:
         shared = budget if currencies[0] == currencies[1] else Budget(second.spend_limit, currencies[1])
         return SecondOpinions(second, self._dispatcher_for(second, shared), self._services.hidden)
 
+    def stop_recording(self, key: str) -> None:
+        """Send nothing more of the recording with this key; what is on its way is waited for."""
+        for task in self._tasks:
+            if task.recording.key == key:
+                task.stop()
+
     def interrupt(self) -> None:
         """Send nothing more, wait for nothing, and come to an end as soon as what is on its way is noted."""
         self._interrupted = InterruptedRunError()
@@ -215,6 +221,7 @@ class Batch:
                 self._tasks.append(task)
                 try:
                     outcome = await self._followed(task, await self._outcome_of(task))
+                    outcome = replace(outcome, job=await self._record_of(task))
                 finally:
                     self._tasks.remove(task)
                 self._services.on_outcome(outcome)
@@ -289,6 +296,16 @@ class Batch:
             record = records.get(task.job or "")
             if outcomes[number].transcript and record is not None and record.state == "waiting":
                 outcomes[number] = await self._outcome_of(task)
+
+    async def _record_of(self, task: RecordingTask) -> "JobRecord | None":
+        """The job of a recording as the ledger has it; None where it did not come so far."""
+        job = task.job
+        if job is None:
+            return None
+        try:
+            return await self._dispatcher.perform(lambda ledger: ledger.listing.job(job))
+        except MantisreedError:
+            return None  # what became of the recording is known all the same
 
     async def _records(self) -> "dict[str, JobRecord]":
         jobs = tuple(task.job for task in self._tasks if task.job)

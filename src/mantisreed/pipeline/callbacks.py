@@ -56,7 +56,7 @@ class CallbackListener:
         moments = time or Time()
         self._clock, self._sleep = moments.clock, moments.sleep
         self._under_way: set[asyncio.Task[None]] = set()
-        self.application = Starlette(routes=[Route("/calls/{token}", self._called, methods=["POST"])])
+        self.application = Starlette(routes=[Route("/calls/{token}", self.called, methods=["POST"])])
 
     async def finish(self) -> None:
         """Wait until every call that was taken has been seen to."""
@@ -73,7 +73,8 @@ class CallbackListener:
             except Exception as error:
                 self._tell_failure("asking for what is out failed, and is tried again", error)
 
-    async def _called(self, request: Request) -> Response:
+    async def called(self, request: Request) -> Response:
+        """An engine calls back about the request with this token."""
         token = request.path_params["token"]
         called = await self._writer.perform(lambda ledger: _request_of(ledger, token))
         if called is None:  # before anything of the body is read

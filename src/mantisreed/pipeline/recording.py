@@ -42,7 +42,7 @@ from mantisreed.units import short_size
 
 if TYPE_CHECKING:
     from mantisreed.engines.client import EngineResponse
-    from mantisreed.engines.links import LinkServer
+    from mantisreed.engines.links import LinkOffers
     from mantisreed.engines.reply import ParsedReply
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.pipeline.second_opinion import SecondOpinions
@@ -75,7 +75,7 @@ class Surroundings:
     dispatcher: Dispatcher
     hidden: Path
     workers: DecodingWorkers | None
-    links: "LinkServer | None"
+    links: "LinkOffers | None"
     preparing: asyncio.Semaphore
     expected: Mapping[str, str]
     tell: Tell

@@ -1,0 +1,333 @@
+"""Where orders are worked on: each kind of options has a batch of its own, which takes recordings as they come."""
+
+import asyncio
+import logging
+import time
+from collections.abc import Callable
+from contextlib import AsyncExitStack, suppress
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.engines.card import EngineCard
+from mantisreed.errors import InputError, InternalError, MantisreedError, SpendLimitError
+from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
+from mantisreed.exports.redaction import redaction_from
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.batch import Batch
+from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.open_files import fitted
+from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.pieces import PieceOptions, channels_named
+from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, default_writing, ledger_of
+from mantisreed.serving.orders import Order, OrderBook, OrderOptions
+from mantisreed.sources.recordings import Source
+from mantisreed.units import parse_duration
+from mantisreed.workspace import Workspace
+
+if TYPE_CHECKING:
+    from mantisreed.engines.links import LinkOffers
+
+_log = logging.getLogger(__name__)
+
+_AGAIN = 60.0  # seconds until what waits for an engine is tried again, where nobody says when
+_IDLE = 30.0  # seconds without a recording after which a batch ends
+_STRANGER = "https://whoever-sent-it.invalid/"  # names links that lead to the internet only
+
+
+@dataclass(slots=True)
+class _Lane:
+    """A batch for orders with the same options."""
+
+    options: TranscriptionOptions
+    outputs: Outputs
+    incoming: "asyncio.Queue[Source | None]" = field(default_factory=asyncio.Queue)
+    task: "asyncio.Task[None] | None" = None
+    batch: Batch | None = None
+    under_way: int = 0
+    last: float = 0.0
+
+
+class Desk:
+    """Takes orders to their ends."""
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        book: OrderBook,
+        *,
+        takes_private_links: bool,
+        links: "LinkOffers | None" = None,
+        on_failure: Callable[[str], None] = lambda what: None,
+    ) -> None:
+        """Work on nothing yet.
+
+        Args:
+            workspace: with the engine cards and the ledger.
+            book: of the orders.
+            takes_private_links: whether links may lead to this network.
+            links: where pieces are offered to engines that fetch them.
+            on_failure: called with what failed and does not end the service.
+        """
+        self._workspace, self._book, self._links = workspace, book, links
+        self._takes_private_links, self._on_failure = takes_private_links, on_failure
+        self._lanes: dict[bytes, _Lane] = {}
+        self._by_source: dict[str, tuple[Order, _Lane]] = {}
+        self._is_stopping = False
+        self._workers = DecodingWorkers()
+        self._writer = LedgerWriter(lambda: ledger_of(workspace))
+        self._later: set[asyncio.TimerHandle] = set()
+
+    @property
+    def writer(self) -> LedgerWriter:
+        """Does things with the ledger, one after the other."""
+        return self._writer
+
+    @property
+    def waiting(self) -> int:
+        """Orders that are not at an end."""
+        return len(self._by_source)
+
+    def resume(self) -> None:
+        """Take up all orders that were not at an end when the service ended."""
+        for order in self._book:
+            if not order.has_ended:
+                self.take(order)
+
+    def checked(self, wanted: OrderOptions) -> TranscriptionOptions:
+        """The options of an order; asked before it is accepted.
+
+        Raises:
+            InputError: an option makes no sense.
+        """
+        options = transcription_options(self._workspace, self._run_options(wanted))
+        check_links(self._workspace, options.card, [Source(Path("recording"))])
+        chosen_formats(self._formats(wanted))
+        return options
+
+    def _run_options(self, wanted: OrderOptions) -> RunOptions:
+        pieces = PieceOptions()
+        if wanted.channels is not None:
+            pieces = msgspec.structs.replace(pieces, channels=channels_named(wanted.channels, "channels"))
+        if wanted.piece_length is not None:
+            try:
+                length = parse_duration(wanted.piece_length)
+            except ValueError as error:
+                raise InputError(f"{wanted.piece_length!r} is no duration", where="piece_length") from error
+            pieces = msgspec.structs.replace(pieces, piece_length=length)
+        return RunOptions(
+            engine=wanted.engine,
+            language=wanted.language,
+            translate_to=wanted.translate_to,
+            hints=wanted.hints,
+            pieces=pieces,
+            afresh=wanted.afresh,
+            spend_limit=None if wanted.spend_limit is None else Decimal(str(wanted.spend_limit)),
+            second_opinion=wanted.second_opinion,
+        )
+
+    def _formats(self, wanted: OrderOptions) -> list[str]:
+        """The transcript itself is always written: all other formats can be had from it."""
+        named = wanted.to if wanted.to is not None else self._workspace.settings.to
+        return list(dict.fromkeys((TRANSCRIPT_FORMAT, *named)))
+
+    def take(self, order: Order) -> None:
+        """Begin to work on an order."""
+        if self._is_stopping:
+            return
+        try:
+            lane = self._lane_of(order)
+        except MantisreedError as error:
+            self._failed(order, error)
+            return
+        source = self._source_of(order)
+        self._by_source[source.key] = order, lane
+        lane.under_way += 1
+        lane.last = time.monotonic()
+        lane.incoming.put_nowait(source)
+
+    def _source_of(self, order: Order) -> Source:
+        if order.link is None:
+            return Source(Path(order.path))
+        stranger = None if self._takes_private_links else _STRANGER
+        return Source(Path(order.name), order.link, named_by=stranger)
+
+    def _lane_of(self, order: Order) -> _Lane:
+        """The batch for an order; what a job may spend is for it alone."""
+        alone = order.id if order.options.spend_limit is not None else ""
+        key = msgspec.json.encode((order.options, alone))
+        lane = self._lanes.get(key)
+        if lane is None or lane.task is None or lane.task.done():
+            lane = self._lanes[key] = _Lane(self.checked(order.options), self._outputs_of(order.options))
+            lane.task = asyncio.create_task(self._work(key, lane))
+        return lane
+
+    def _outputs_of(self, wanted: OrderOptions) -> Outputs:
+        workspace = self._workspace
+        workspace.trust.require("writing", "database", "leading")
+        writing = default_writing(workspace)
+        if wanted.layout is not None:
+            writing = msgspec.structs.replace(writing, rules=workspace.layout(wanted.layout))
+        if wanted.redact and writing.redaction is None:
+            writing = msgspec.structs.replace(writing, redaction=redaction_from("all", None, ()))
+        folder = workspace.folder / workspace.settings.into
+        return Outputs(folder, workspace.hidden, chosen_formats(self._formats(wanted)), options=writing)
+
+    async def _work(self, key: bytes, lane: _Lane) -> None:
+        """Take what comes; begin anew when an engine had to be left alone; end when nothing comes."""
+        idle = asyncio.create_task(self._end_when_idle(lane))
+        try:
+            card: EngineCard = fitted(lane.options.card)[0]
+            options = replace(lane.options, card=card)
+            hooks = RunHooks(workers=self._workers, on_event=self._tell, on_outcome=self._ended)
+            async with AsyncExitStack() as stack:
+                services = await batch_services(stack, self._workspace, options, (), hooks)
+                services = replace(services, links=self._links or services.links)
+                lane.batch = Batch(options, lane.outputs, services)
+                await lane.batch.follow(lane.incoming)
+        except Exception as error:
+            _log.exception("a batch of the service failed")
+            self._on_failure(f"a batch failed ({type(error).__name__}); its jobs are taken up again")
+            lane.last = time.monotonic()
+        finally:
+            idle.cancel()
+            lane.batch = None
+            self._lanes.pop(key, None)
+            # What came while it ended, or was left when it failed, begins again.
+            left = [lane.incoming.get_nowait() for _ in range(lane.incoming.qsize())]
+            for source in left:
+                found = self._by_source.get(source.key) if source is not None else None
+                if found is not None and not self._is_stopping:
+                    self._again(found[0], 0.1)
+
+    async def _end_when_idle(self, lane: _Lane) -> None:
+        while True:
+            await asyncio.sleep(_IDLE / 10)
+            if not lane.under_way and time.monotonic() - lane.last > _IDLE:
+                lane.incoming.put_nowait(None)
+                return
+
+    def _again(self, order: Order, seconds: float) -> None:
+        loop = asyncio.get_running_loop()
+
+        def take() -> None:
+            self._later.discard(handle)
+            if not order.has_ended:
+                self.take(order)
+
+        handle = loop.call_later(seconds, take)
+        self._later.add(handle)
+
+    def _tell(self, event: Event) -> None:
+        found = self._by_source.get(event.recording.key)
+        if found is None or event.stage in ("done", "failed"):
+            return
+        order, stage = found[0], event.text()
+        state = "waiting" if event.stage == "waiting" else "running"
+        self._book.change(order, is_kept=False, state=state, stage=stage)
+
+    def _ended(self, outcome: Outcome) -> None:
+        """What became of a recording."""
+        found = self._by_source.get(outcome.recording.key)
+        if found is None:
+            return  # it was cancelled meanwhile
+        order, lane = found
+        lane.under_way -= 1
+        lane.last = time.monotonic()
+        try:
+            self._note(order, outcome)
+        except MantisreedError as error:
+            self._on_failure(f"job {order.id} could not be noted: {error}")
+            self._again(order, _AGAIN)
+
+    def _note(self, order: Order, outcome: Outcome) -> None:
+        if outcome.state == "waiting" and not isinstance(outcome.error, SpendLimitError):
+            until = getattr(outcome.error, "until", None)
+            wait = max(1.0, until - time.time()) if until else _AGAIN
+            self._book.change(order, state="waiting", stage=str(outcome.error or ""), error=None)
+            if not self._is_stopping:
+                self._again(order, wait)
+            return
+        self._by_source.pop(outcome.recording.key, None)
+        if outcome.transcript is None:
+            self._failed(order, outcome.error or InternalError("nothing came back"), outcome)
+            return
+        transcript = outcome.transcript
+        document = next((str(file) for file in outcome.files if file.name.endswith(".transcript.json")), None)
+        self._book.change(
+            order,
+            state=outcome.state,
+            stage="",
+            job=transcript.job,
+            files=tuple(str(file.absolute()) for file in outcome.files),
+            transcript=document and str(Path(document).absolute()),
+            words=len(transcript.words),
+            doubts=outcome.doubts,
+            duration=transcript.recording.duration,
+            language=transcript.language,
+            cost=_amount(outcome),
+            currency=outcome.job.currency if outcome.job else None,
+            error=str(outcome.error) if outcome.error else None,
+            advice=outcome.error.advice if outcome.error else None,
+            finished=time.time(),
+            call_state="waiting" if order.call else None,
+        )
+
+    def _failed(self, order: Order, error: MantisreedError, outcome: Outcome | None = None) -> None:
+        self._book.change(
+            order,
+            state="failed",
+            stage="",
+            error=str(error),
+            advice=error.advice,
+            job=outcome.job.id if outcome is not None and outcome.job is not None else order.job,
+            finished=time.time(),
+            call_state="waiting" if order.call else None,
+        )
+
+    async def cancel(self, order: Order) -> None:
+        """Send nothing more of an order; what is on its way is waited for and kept."""
+        for lane in self._lanes.values():
+            if lane.batch is not None:
+                lane.batch.stop_recording(self._source_of(order).key)
+        found = self._by_source.pop(self._source_of(order).key, None)
+        if found is not None:
+            found[1].under_way -= 1
+        self._book.change(order, state="cancelled", stage="", finished=time.time())
+
+    def again(self, order: Order) -> None:
+        """Work on an order once more that failed or was cancelled; what was answered is not paid again."""
+        self._book.change(
+            order, state="accepted", stage="", error=None, advice=None, finished=None, call_state=None, files=()
+        )
+        self.take(order)
+
+    async def stop(self, limit: float) -> None:
+        """Take nothing new, let what is on its way come in for so many seconds, and leave the rest resumable."""
+        self._is_stopping = True
+        for handle in self._later:
+            handle.cancel()
+        tasks = [lane.task for lane in self._lanes.values() if lane.task is not None]
+        for lane in self._lanes.values():
+            if lane.batch is not None:
+                lane.batch.interrupt()
+            lane.incoming.put_nowait(None)
+        if tasks:
+            _, late = await asyncio.wait(tasks, timeout=limit)
+            for task in late:
+                task.cancel()
+            await asyncio.gather(*late, return_exceptions=True)
+        with suppress(MantisreedError):
+            self._writer.close()
+        self._workers.close()
+
+
+def _amount(outcome: Outcome) -> float | None:
+    job = outcome.job
+    return None if job is None or job.cost is None else float(job.cost)

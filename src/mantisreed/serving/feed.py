@@ -1,0 +1,94 @@
+"""What happens, to whoever listens: server-sent events, one stream for each listener."""
+
+import asyncio
+import json
+from collections.abc import AsyncIterator, Callable
+from dataclasses import dataclass, field
+
+from mantisreed.serving.orders import Order
+
+_MOST_WAITING = 1000  # events of one listener that wait to be sent; who is slower is told to look again
+_HEARTBEAT = 15.0  # seconds without an event after which a sign of life is sent
+
+
+@dataclass(eq=False, slots=True)
+class _Listener:
+    """Somebody who listens: to which jobs, and what waits to be told."""
+
+    wants: Callable[[Order], bool]
+    queue: "asyncio.Queue[tuple[str, str, bool]]" = field(default_factory=lambda: asyncio.Queue(_MOST_WAITING))
+    has_missed: bool = False
+    is_over: asyncio.Event = field(default_factory=asyncio.Event)
+
+
+class Feed:
+    """Tells listeners of jobs that change."""
+
+    def __init__(self, describe: Callable[[Order], object]) -> None:
+        self._describe = describe
+        self._listeners: set[_Listener] = set()
+        self._number = 0
+
+    def __len__(self) -> int:
+        return len(self._listeners)
+
+    def tell(self, order: Order) -> None:
+        """Tell all who want it that a job has changed."""
+        self._number += 1
+        content = None
+        for listener in self._listeners:
+            if not listener.wants(order):
+                continue
+            content = content or json.dumps(self._describe(order), ensure_ascii=False)
+            try:
+                listener.queue.put_nowait((str(self._number), content, order.has_ended))
+            except asyncio.QueueFull:
+                listener.has_missed = True
+
+    def close(self) -> None:
+        """End all streams."""
+        for listener in self._listeners:
+            listener.is_over.set()
+
+    async def stream(
+        self, wants: Callable[[Order], bool], first: list[Order], *, ends_with_job: bool
+    ) -> AsyncIterator[bytes]:
+        """The events, as bytes of `text/event-stream`.
+
+        Args:
+            wants: which jobs.
+            first: told at once, as they are.
+            ends_with_job: whether the stream ends when a job has.
+        """
+        listener = _Listener(wants)
+        self._listeners.add(listener)
+        try:
+            yield b"retry: 2000\n\n"
+            for order in first:
+                yield _event("0", json.dumps(self._describe(order), ensure_ascii=False))
+                if ends_with_job and order.has_ended:
+                    return
+            while True:
+                waiting = asyncio.ensure_future(listener.queue.get())
+                over = asyncio.ensure_future(listener.is_over.wait())
+                done, left = await asyncio.wait((waiting, over), timeout=_HEARTBEAT, return_when="FIRST_COMPLETED")
+                for one in left:
+                    one.cancel()
+                if over in done:
+                    return
+                if waiting not in done:
+                    yield b": still here\n\n"
+                    continue
+                number, content, has_ended = waiting.result()
+                yield _event(number, content)
+                if ends_with_job and has_ended:
+                    return
+                if listener.has_missed and listener.queue.empty():
+                    listener.has_missed = False
+                    yield b"event: missed\ndata: {}\n\n"
+        finally:
+            self._listeners.discard(listener)
+
+
+def _event(number: str, content: str) -> bytes:
+    return f"id: {number}\nevent: job\ndata: {content}\n\n".encode()

@@ -1,0 +1,200 @@
+"""What the service was asked for: orders, each in a file, on disk before it is accepted."""
+
+import secrets
+import time
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal, get_args
+
+import msgspec
+
+from mantisreed.files import make_folder, write_whole
+
+OrderState = Literal[
+    "accepted", "running", "waiting", "done", "nothing heard", "incomplete", "doubtful", "failed", "cancelled"
+]
+STATES: tuple[OrderState, ...] = get_args(OrderState)
+ENDED = frozenset(("done", "nothing heard", "incomplete", "doubtful", "failed", "cancelled"))
+"""States in which nothing more happens by itself."""
+
+HAS_TEXT = frozenset(("done", "nothing heard", "incomplete", "doubtful"))
+
+
+class OrderOptions(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The options of `run` that a job may have; None takes what the settings say.
+
+    Attributes:
+        engine: name of a card, or NAME:PROFILE.
+        language: a tag.
+        translate_to: a tag, where the engine translates.
+        hints: names and rare words.
+        to: formats that are written.
+        channels: `mix`, `apart` or a number.
+        piece_length: such as `10min`.
+        layout: name of layout rules.
+        second_opinion: the engine that hears what is doubtful again.
+        redact: whether personal data is hidden.
+        spend_limit: what the job may cost.
+        afresh: ignore kept replies.
+    """
+
+    engine: str | None = None
+    language: str | None = None
+    translate_to: str | None = None
+    hints: tuple[str, ...] | None = None
+    to: tuple[str, ...] | None = None
+    channels: str | None = None
+    piece_length: str | None = None
+    layout: str | None = None
+    second_opinion: str | None = None
+    redact: bool = False
+    spend_limit: float | None = None
+    afresh: bool = False
+
+
+class Order(msgspec.Struct, kw_only=True):
+    """One recording that somebody wants transcribed.
+
+    Attributes:
+        id: by which it is known to whoever sent it.
+        owner: the name of the token that sent it; empty for whoever is at this machine.
+        name: of the recording, fit for showing.
+        path: where it is on this machine; empty for a link that is fetched.
+        link: the link; None for a file.
+        is_ours: whether the file was uploaded, and goes when the job is forgotten.
+        options: how it is done.
+        created, finished: seconds since 1970; None until it has ended.
+        state: as it is shown.
+        stage: what is being done at the moment, or why it waits.
+        job: its id in the ledger, once that is known.
+        error, advice: why it failed or waits.
+        files: outputs, as paths.
+        transcript: the file of the transcript; None where there is none yet.
+        words, doubts, duration, cost, currency, language: of the result, as far as they are known.
+        call: where to call when it has ended; None for nowhere.
+        profile: with which key such a call is signed: `live` or `test`.
+        call_state: what became of the call: `waiting`, `done` or `failed`; None where there is none.
+        key: the idempotency key with which it was sent; None without one.
+        digest: of the request with that key.
+    """
+
+    id: str
+    owner: str
+    name: str
+    path: str = ""
+    link: str | None = None
+    is_ours: bool = False
+    options: OrderOptions = OrderOptions()
+    created: float = 0.0
+    finished: float | None = None
+    state: OrderState = "accepted"
+    stage: str = ""
+    job: str | None = None
+    error: str | None = None
+    advice: str | None = None
+    files: tuple[str, ...] = ()
+    transcript: str | None = None
+    words: int | None = None
+    doubts: int | None = None
+    duration: float | None = None
+    cost: float | None = None
+    currency: str | None = None
+    language: str | None = None
+    call: str | None = None
+    profile: Literal["live", "test"] = "live"
+    call_state: str | None = None
+    key: str | None = None
+    digest: str | None = None
+
+    @property
+    def has_ended(self) -> bool:
+        """Whether nothing more happens by itself."""
+        return self.state in ENDED
+
+
+def new_id() -> str:
+    """An id that nobody can guess and that sorts by time."""
+    return f"{int(time.time() * 1000):011x}{secrets.token_hex(6)}"
+
+
+@dataclass(slots=True)
+class OrderBook:
+    """All orders, in memory and each in a file of its own.
+
+    Attributes:
+        folder: where the files are.
+        on_change: called with an order whenever something about it has changed.
+    """
+
+    folder: Path
+    on_change: Callable[[Order], None] = lambda order: None
+    _orders: dict[str, Order] = field(default_factory=dict)
+    _by_key: dict[tuple[str, str], str] = field(default_factory=dict)
+
+    def open(self) -> None:
+        """Read what is there; a file that cannot be read is left where it is."""
+        make_folder(self.folder)
+        for file in sorted(self.folder.glob("*.json")):
+            with suppress(OSError, msgspec.MsgspecError):
+                self._take(msgspec.json.decode(file.read_bytes(), type=Order))
+
+    def __len__(self) -> int:
+        return len(self._orders)
+
+    def __iter__(self) -> Iterator[Order]:
+        """The newest first."""
+        return iter([self._orders[known] for known in sorted(self._orders, reverse=True)])
+
+    def get(self, known: str) -> Order | None:
+        """The order with an id."""
+        return self._orders.get(known)
+
+    def with_key(self, owner: str, key: str) -> Order | None:
+        """The order that somebody has sent with this idempotency key."""
+        return self._orders.get(self._by_key.get((owner, key), ""))
+
+    def add(self, order: Order) -> None:
+        """Take an order; when this returns it is on disk.
+
+        Raises:
+            OutputError: it cannot be written.
+        """
+        self._write(order)
+        self._take(order)
+        self.on_change(order)
+
+    def change(self, order: Order, *, is_kept: bool = True, **changes: Any) -> None:
+        """Change an order.
+
+        Args:
+            order: one of the book's.
+            is_kept: whether it is put on disk; what only says how far it has come is not.
+            changes: its new values.
+
+        Raises:
+            OutputError: it cannot be written.
+        """
+        if all(getattr(order, name) == value for name, value in changes.items()):
+            return
+        for name, value in changes.items():
+            setattr(order, name, value)
+        if is_kept and order.id in self._orders:
+            self._write(order)
+        self.on_change(order)
+
+    def remove(self, order: Order) -> None:
+        """Forget an order."""
+        self._orders.pop(order.id, None)
+        self._by_key.pop((order.owner, order.key or ""), None)
+        with suppress(OSError):
+            (self.folder / f"{order.id}.json").unlink()
+
+    def _take(self, order: Order) -> None:
+        self._orders[order.id] = order
+        if order.key is not None:
+            self._by_key[order.owner, order.key] = order.id
+
+    def _write(self, order: Order) -> None:
+        write_whole(self.folder / f"{order.id}.json", msgspec.json.encode(order))

@@ -1,0 +1,262 @@
+"""The service as a whole: what its parts share, how it begins, and how it ends."""
+
+import asyncio
+import time
+from collections.abc import Callable
+from contextlib import AsyncExitStack
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+from prometheus_client import CollectorRegistry, Counter, Gauge
+
+from mantisreed.errors import InputError
+from mantisreed.jobs.budget import billed_seconds, cost_of
+from mantisreed.jobs.ledger import open_ledger
+from mantisreed.pipeline.callbacks import CallbackListener, ServeHooks
+from mantisreed.pipeline.collecting import Collector
+from mantisreed.pipeline.transcribe import LateTransport
+from mantisreed.serving.access import Access, is_loopback
+from mantisreed.serving.calls import Caller, Profile
+from mantisreed.serving.desk import Desk
+from mantisreed.serving.feed import Feed
+from mantisreed.serving.intake import Intake, fingerprint
+from mantisreed.serving.orders import Order, OrderBook
+from mantisreed.serving.problems import Problem
+from mantisreed.serving.tokens import Token, TokenStore
+from mantisreed.serving.uploads import Uploads
+from mantisreed.serving.views import described
+from mantisreed.workspace import Workspace
+
+if TYPE_CHECKING:
+    from mantisreed.cards.secrets import Secret
+    from mantisreed.engines.links import LinkOffers
+
+
+@dataclass(frozen=True, slots=True)
+class ServeOptions:
+    """How the service is offered.
+
+    Attributes:
+        listen: `HOST:PORT`.
+        allowed: folders the files of which may be named by their paths.
+        takes_private_links: whether links and calls may lead to this network.
+        origins: addresses of other pages that may use the service.
+        max_bytes, max_seconds: of a recording; None for no limit.
+        stop_within: seconds that what is on its way has when the service is stopped.
+        keys: with which calls are signed, by profile.
+    """
+
+    listen: str = "127.0.0.1:8442"
+    allowed: tuple[Path, ...] = ()
+    takes_private_links: bool = False
+    origins: tuple[str, ...] = ()
+    max_bytes: int | None = 2 << 30
+    max_seconds: float | None = None
+    stop_within: float = 30.0
+    keys: "dict[Profile, Secret | None]" = field(default_factory=dict)
+
+    @property
+    def is_loopback(self) -> bool:
+        """Whether only this machine reaches it."""
+        return is_loopback(self.listen.rpartition(":")[0])
+
+
+class Metrics:
+    """What is counted, in the open text format."""
+
+    def __init__(self) -> None:
+        self.registry = CollectorRegistry()
+        self.requests = Counter(
+            "mantisreed_requests", "Requests to the service", ("method", "status"), registry=self.registry
+        )
+        self.ended = Counter("mantisreed_jobs_ended", "Jobs by how they ended", ("state",), registry=self.registry)
+        self.failed = Counter(
+            "mantisreed_jobs_failed", "Failed jobs by what failed", ("kind",), registry=self.registry
+        )
+        self.seconds = Counter("mantisreed_transcribed_seconds", "Sound that was transcribed", registry=self.registry)
+        self.spent = Counter("mantisreed_spent", "What jobs cost", ("currency",), registry=self.registry)
+        self.queue = Gauge("mantisreed_queue", "Jobs that have not ended", registry=self.registry)
+        self.listeners = Gauge("mantisreed_event_streams", "Open event streams", registry=self.registry)
+
+    def note(self, order: Order) -> None:
+        """Count a job that has ended."""
+        self.ended.labels(order.state).inc()
+        if order.state == "failed":
+            self.failed.labels((order.error or "unknown").partition(":")[0][:60]).inc()
+        if order.duration and order.state != "failed":
+            self.seconds.inc(order.duration)
+        if order.cost:
+            self.spent.labels(order.currency or "").inc(order.cost)
+
+
+class Service:
+    """All parts of the service, from when it begins to listen until it ends."""
+
+    def __init__(
+        self, workspace: Workspace, options: ServeOptions, on_failure: Callable[[str], None] = lambda what: None
+    ) -> None:
+        """Begin nothing yet.
+
+        Raises:
+            InputError: it would listen to others without a token, or its folder cannot be used.
+        """
+        folder = workspace.hidden / "serve"
+        self.workspace, self.options, self._on_failure = workspace, options, on_failure
+        self.tokens = TokenStore(workspace.hidden)
+        if not options.is_loopback and not self.tokens.all():
+            raise InputError(
+                f"{options.listen} is reached from other machines, and there is no token",
+                advice="`mantisreed serve token make NAME` makes one",
+            )
+        self.access = Access(self.tokens, options.is_loopback, options.origins)
+        self.book = OrderBook(folder / "jobs", self._changed)
+        self.feed = Feed(described)
+        self.metrics = Metrics()
+        self.intake = Intake(
+            folder / "recordings",
+            Uploads(folder / "uploads"),
+            tuple(Path(one).resolve() for one in options.allowed),
+            options.takes_private_links,
+            options.max_bytes,
+            options.max_seconds,
+        )
+        self.links = self._offers()
+        self.callbacks: CallbackListener | None = None
+        self.desk: Desk | None = None
+        self.is_stopping = False
+        self._caller: Caller | None = None
+        self._ended: dict[str, asyncio.Event] = {}
+        self.keys_in_use: set[tuple[str, str]] = set()
+        self._counted: set[str] = set()
+        self._stack = AsyncExitStack()
+
+    def _offers(self) -> "LinkOffers | None":
+        if self.workspace.links is None:
+            return None
+        from mantisreed.engines.links import LinkOffers
+
+        return LinkOffers(self.workspace.links.public)
+
+    async def begin(self) -> None:
+        """Read what is there, and go on with it."""
+        transport = await self._stack.enter_async_context(LateTransport())
+        self.book.open()
+        self._counted = {order.id for order in self.book if order.has_ended}
+        self.intake.clear({order.id for order in self.book})
+        self.desk = Desk(
+            self.workspace,
+            self.book,
+            takes_private_links=self.options.takes_private_links,
+            links=self.links,
+            on_failure=self._on_failure,
+        )
+        await self.desk.writer.perform(lambda ledger: ledger.recover())
+        self._caller = Caller(self.book, transport, self.options.keys, self._check_call)
+        if self.workspace.callbacks is not None:
+            collector = Collector(self.workspace, transport, writer=self.desk.writer)
+            hooks = ServeHooks(
+                on_ready=lambda listen: None, on_done=lambda outcome: None, on_failure=self._on_failure
+            )
+            self.callbacks = CallbackListener(self.workspace, self.desk.writer, collector, hooks)
+            rounds = asyncio.create_task(self.callbacks.rounds())
+            self._stack.callback(rounds.cancel)
+        self.desk.resume()
+        for order in self.book:
+            self._caller.look(order)
+
+    async def end(self) -> None:
+        """Take nothing new, finish what is on its way or leave it resumable."""
+        self.is_stopping = True
+        if self._caller is not None:
+            await self._caller.stop()
+        if self.callbacks is not None:
+            await self.callbacks.finish()
+        if self.desk is not None:
+            await self.desk.stop(self.options.stop_within)
+        await self._stack.aclose()
+
+    async def _check_call(self, address: str) -> None:
+        await self.intake.check_link(address, "call")
+
+    def _changed(self, order: Order) -> None:
+        if order.has_ended and order.id not in self._counted:
+            self._counted.add(order.id)
+            self.metrics.note(order)
+        elif not order.has_ended:
+            self._counted.discard(order.id)
+        self.feed.tell(order)
+        if order.has_ended:
+            if (ended := self._ended.pop(order.id, None)) is not None:
+                ended.set()
+            if self._caller is not None:
+                self._caller.look(order)
+
+    def accept(self, order: Order, token: Token, key: str | None) -> Order:
+        """Take an order: from now on it is on disk, and is worked on.
+
+        Raises:
+            Problem: the service is stopping, an option makes no sense, or the token may not spend that much.
+        """
+        if self.is_stopping or self.desk is None:
+            raise Problem(503, "the service is stopping", retry_after=10)
+        options = self.desk.checked(order.options)
+        order.key, order.digest = key, fingerprint(order) if key is not None else None
+        self._check_spending(order, token, options.card)
+        if order.options.engine is None:
+            order.options = msgspec.structs.replace(order.options, engine=options.card.name)
+        order.created = time.time()
+        self.book.add(order)
+        self.desk.take(order)
+        return order
+
+    def _check_spending(self, order: Order, token: Token, card: object) -> None:
+        """See that a token's jobs do not cost more than they may, this one with them, as far as its length is known.
+
+        Raises:
+            Problem: they would.
+        """
+        limit = token.limits.spend
+        if limit is None:
+            return
+        from mantisreed.engines.card import EngineCard
+
+        assert isinstance(card, EngineCard)
+        spent = sum((Decimal(str(one.cost)) for one in self.book if one.owner == token.name and one.cost), Decimal(0))
+        under_way = [one for one in self.book if one.owner == token.name and not one.has_ended]
+        expected = cost_of(card, billed_seconds(card, [one.duration or 0.0 for one in [*under_way, order]]))
+        if expected is None or spent + expected > Decimal(str(limit)):
+            raise Problem(
+                403,
+                f"this token may spend {limit:g}, and its jobs have cost {spent:.4f}",
+                advice="ask for a higher limit",
+            )
+
+    async def ended(self, order: Order, seconds: float) -> bool:
+        """Wait until an order has ended, for so many seconds; whether it has."""
+        if not order.has_ended:
+            event = self._ended.setdefault(order.id, asyncio.Event())
+            try:
+                await asyncio.wait_for(event.wait(), seconds)
+            except TimeoutError:
+                return order.has_ended
+        return True
+
+    def forget(self, order: Order) -> None:
+        """Remove an order with the recording that was uploaded for it; outputs and the ledger stay."""
+        if order.is_ours and order.path:
+            import shutil
+
+            shutil.rmtree(Path(order.path).parent, ignore_errors=True)
+        self.book.remove(order)
+
+    def is_ready(self) -> bool:
+        """Whether the ledger can be used."""
+        try:
+            ledger = open_ledger(self.workspace)
+        except InputError:
+            return False
+        ledger.close()
+        return not self.is_stopping

@@ -1,0 +1,70 @@
+"""Jobs as the API tells them."""
+
+from typing import Any
+
+from mantisreed.jobs.records import JobRecord, PieceRecord
+from mantisreed.serving.orders import HAS_TEXT, Order
+from mantisreed.units import iso_moment
+
+
+def described(order: Order) -> dict[str, Any]:
+    """One job, as lists and events have it."""
+    return {
+        "id": order.id,
+        "recording": order.name,
+        "state": order.state,
+        "stage": order.stage or None,
+        "engine": order.options.engine,
+        "language": order.language or order.options.language,
+        "created": iso_moment(order.created),
+        "finished": None if order.finished is None else iso_moment(order.finished),
+        "seconds": order.duration,
+        "words": order.words,
+        "doubts": order.doubts,
+        "cost": order.cost,
+        "currency": order.currency,
+        "error": None if order.error is None else {"what": order.error, "advice": order.advice},
+        "call": None
+        if order.call is None
+        else {"url": order.call, "profile": order.profile, "state": order.call_state},
+        "links": _links(order),
+    }
+
+
+def _links(order: Order) -> dict[str, str]:
+    address = f"/jobs/{order.id}"
+    links = {"self": address, "events": f"{address}/events"}
+    if order.state in HAS_TEXT:
+        links |= {name: f"{address}/outputs/{name}" for name in ("txt", "json", "srt", "vtt", "ttml")}
+        links["review"] = f"{address}/review"
+    return links
+
+
+def described_pieces(record: JobRecord, pieces: list[PieceRecord], follow_ups: list[Any]) -> dict[str, Any]:
+    """What the ledger knows of a job besides."""
+    return {
+        "ledger_job": record.id,
+        "engine": record.engine,
+        "billed_seconds": round(record.billed, 3),
+        "pieces": [
+            {
+                "start": piece.start,
+                "end": piece.end,
+                "channel": piece.channel,
+                "state": piece.state,
+                "is_kept_reply": bool(piece.saved),
+                "attempts": [
+                    {
+                        "started": iso_moment(attempt.started),
+                        "ended": None if attempt.ended is None else iso_moment(attempt.ended),
+                        "bytes": attempt.bytes,
+                        "outcome": attempt.outcome,
+                        "error": attempt.error,
+                    }
+                    for attempt in piece.attempts
+                ],
+            }
+            for piece in pieces
+        ],
+        "follow_ups": [{"name": one.name, "state": one.state, "reason": one.reason} for one in follow_ups],
+    }
