@@ -126,19 +126,23 @@ class Intake:
         try:
             async with request.form(max_files=1, max_fields=40, max_part_size=_LARGEST_JSON) as form:
                 given: dict[str, Any] = dict(query)
-                file = None
+                sent: UploadFile | None = None
                 for name, value in form.multi_items():
                     if isinstance(value, UploadFile):
                         if name != "recording":
                             raise Problem(400, f"the file is in the field {name[:60]!r}, not in `recording`")
-                        if most is not None and (value.size or 0) > most:
-                            raise Problem(413, f"the recording is over {most} bytes")
-                        file = own / file_name(given.get("name") or value.filename)
-                        await written(file, _blocks(value), most)
+                        sent = value
                     elif name in given and name in _LISTS:
                         given[name] = f"{given[name]},{value}"
                     else:
                         given[name] = value
+                # The name may come behind the file.
+                file = None
+                if sent is not None:
+                    if most is not None and (sent.size or 0) > most:
+                        raise Problem(413, f"the recording is over {most} bytes")
+                    file = own / file_name(given.get("name") or sent.filename)
+                    await written(file, _blocks(sent), most)
         except MultiPartException as error:
             raise Problem(400, f"the form cannot be read ({error.message})") from error
         return _Wanted(given=given, file=file, name=file.name if file else None)

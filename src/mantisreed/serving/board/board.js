@@ -103,7 +103,9 @@ let isDrawing = false;
 function draw() {
   if (isDrawing) return;
   isDrawing = true;
-  requestAnimationFrame(() => { isDrawing = false; drawNow(); });
+  const now = () => { isDrawing = false; drawNow(); };
+  // A window that is behind others has no frames, and is looked at again later.
+  if (document.hidden) setTimeout(now, 250); else requestAnimationFrame(now);
 }
 
 function drawNow() {

@@ -1,0 +1,125 @@
+"""The board in a real browser, with two windows open."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+import pytest
+
+from browser import BROWSER, Browser, wait_until
+from conftest import Note
+from mantisreed.serving.orders import Order, new_id
+from mantisreed.standin.faults import FaultProfile
+from mantisreed.standin.hearing import Listener
+from serving.test_service import made, serving, standins
+
+pytestmark = pytest.mark.skipif(BROWSER is None, reason="no browser is installed")
+
+
+@pytest.fixture(scope="module")
+def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Browser]:
+    with Browser(tmp_path_factory.mktemp("browser")) as found:
+        yield found
+
+
+@pytest.fixture
+def trusting(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.setenv("MANTISREED_TRUST", str(tmp_path))
+    return tmp_path
+
+
+def choose(page: object, file: Path) -> None:
+    """Choose a file, as whoever sends it does."""
+    node = page.call("Runtime.evaluate", expression="document.getElementById('file')")["result"]["objectId"]  # type: ignore[attr-defined]
+    page.call("DOM.setFileInputFiles", files=[str(file)], objectId=node)  # type: ignore[attr-defined]
+
+
+def test_a_file_is_sent_and_both_windows_see_it_end(
+    browser: Browser, listener: Listener, note: Note, trusting: Path
+) -> None:
+    with standins(listener, trusting, FaultProfile(queue=1.0)), serving(trusting) as service:
+        one, other = browser.open(f"{service.address}/"), browser.open(f"{service.address}/")
+        for page in (one, other):
+            page.wait_for("document.documentElement.dataset.ready === 'true' && $('engine').options.length > 3")
+        one.value("document.getElementById('engine').value = 'dipper'")
+        choose(one, note.path)
+        one.click("#start")
+        other.wait_for("[...document.querySelectorAll('.state')].some(state => state.textContent !== 'done')")
+        for page in (one, other):
+            page.wait_for(
+                "[...document.querySelectorAll('.state')].some(state => state.textContent === 'done')", 60.0
+            )
+            assert page.value("document.querySelector('.job .name').textContent") == "note.wav"
+            assert page.value("document.getElementById('sums').textContent").startswith("1 job, 0 under way")
+        one.click(".doings button", 1)
+        said = " ".join(spoken.phrase.text for spoken in note.composition.truth)
+        assert set(said.split()) <= set(one.downloaded("note.txt").decode().split())
+        # The review page is one click away, hears the recording, and saves into the workspace.
+        address = one.value(
+            "ask(`/jobs/${order[0]}/review`, {method: 'POST'}).then(answer => answer.json()).then(told => told.url)"
+        )
+        page = browser.open(service.address + address)
+        page.wait_for("hasSound")
+        page.value("keepEdit(0, state.rows[0].text + ' indeed')")
+        page.value("saveServed()")
+        page.wait_for("document.getElementById('message').textContent.startsWith('saved: ')")
+        assert "indeed" in (trusting / "transcripts" / "note.txt").read_text()
+        assert one.problems == other.problems == page.problems == []
+
+
+def test_a_failure_says_what_to_do_and_is_tried_again(
+    browser: Browser, listener: Listener, note: Note, trusting: Path
+) -> None:
+    with standins(listener, trusting, FaultProfile(failing=1.0)), serving(trusting) as service:
+        page = browser.open(f"{service.address}/")
+        page.wait_for("document.documentElement.dataset.ready === 'true'")
+        service.send(note.path, "/jobs?engine=dipper&name=lost.wav")
+        page.wait_for("!!document.querySelector('.state.bad')", 60.0)
+        assert page.value("document.querySelector('.why').textContent.length") > 10
+        assert page.value("document.querySelector('.doings button').textContent") == "Retry"
+        page.click(".doings button")
+        page.wait_for("document.getElementById('message').textContent === 'lost.wav: retry'")
+
+
+@pytest.mark.parametrize(("width", "is_dark"), [(1280, False), (400, True)])
+def test_axe_finds_nothing_and_thousands_of_jobs_are_only_drawn_where_they_are_seen(
+    browser: Browser, listener: Listener, trusting: Path, width: int, is_dark: bool
+) -> None:
+    folder = trusting / ".mantisreed" / "serve" / "jobs"
+    folder.mkdir(parents=True)
+    for number in range(3000):
+        order = Order(id=f"{number:011x}{new_id()[11:]}", owner="", name=f"round {number}.wav", created=float(number))
+        order.state, order.finished, order.words, order.transcript = (
+            "done",
+            float(number),
+            number,
+            "gone.transcript.json",
+        )
+        (folder / f"{order.id}.json").write_bytes(msgspec.json.encode(order))
+    with standins(listener, trusting), serving(trusting) as service:
+        page = browser.open(f"{service.address}/")
+        page.view(width, 800, is_dark=is_dark)
+        page.wait_for("order.length === 3000", 60.0)
+        page.wait_for("document.querySelectorAll('.job').length > 0")
+        assert page.value("document.querySelectorAll('.job').length") < 40
+        assert page.value("document.querySelector('.job .name').textContent") == "round 2999.wav"
+        assert page.faults() == [] and page.value("document.documentElement.scrollWidth") <= width
+        page.value("document.getElementById('scroller').scrollTop = 1e9")
+        page.wait_for("[...document.querySelectorAll('.name')].some(name => name.textContent === 'round 0.wav')")
+        page.value("$('search').value = 'round 77.'; $('search').dispatchEvent(new Event('input'))")
+        page.wait_for("document.querySelectorAll('.job').length === 1")
+        assert page.problems == []
+
+
+def test_a_board_asks_for_the_token_that_it_needs(browser: Browser, listener: Listener, trusting: Path) -> None:
+    with standins(listener, trusting):
+        token = made(trusting, "hut")
+        with serving(trusting) as service:
+            page = browser.open(f"{service.address}/")
+            page.wait_for("document.getElementById('token-dialog').open")
+            assert page.faults() == []
+            page.value("document.getElementById('token').focus()")
+            page.type(token)
+            page.press("Enter")
+            page.wait_for("document.documentElement.dataset.ready === 'true'")
+            wait_until(lambda: page.value("document.querySelector('#engine').options.length") > 3)
