@@ -2,7 +2,7 @@
 
     python benchmarks/serving.py [--uploads N] [--streams N] [--kills N]
 
-Starts the stand-in engines and `mantisreed serve` on loopback, and prints:
+Starts an engine that answers at once and `mantisreed serve` on loopback, and prints:
 - 200 uploads of 10 MB at 50 at once: seconds, and the service's peak memory while they come (target: under 250 MB);
 - 1000 open event streams: how many get the events of a job;
 - 10 000 calls of junk and 2000 connections that say nothing: the longest wait for a `GET` meanwhile;
@@ -27,11 +27,11 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import aiohttp
+import numpy as np
+import soundfile
 
-from mantisreed.standin import server
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
-from mantisreed.standin.hearing import Listener
 
 BARE = """
 import sys, uvicorn
@@ -41,6 +41,34 @@ app = FastAPI()
 async def health() -> Response:
     return Response(b'{"state":"running"}', media_type="application/json")
 uvicorn.run(app, port=int(sys.argv[1]), log_level="critical", access_log=False, http="h11")
+"""
+
+
+ENGINE = """
+import sys, uvicorn
+from starlette.applications import Starlette
+from starlette.responses import JSONResponse
+from starlette.routing import Route
+async def listen(request):
+    async for _ in request.stream():
+        pass
+    return JSONResponse({"says": "Nets closed at nine."})
+app = Starlette(routes=[Route("/listen", listen, methods=["POST"])])
+uvicorn.run(app, port=int(sys.argv[1]), log_level="critical")
+"""
+
+CARD = """
+[settings]
+engine = "stub"
+to = ["txt"]
+
+[engine.stub]
+url = "http://127.0.0.1:{port}"
+max_concurrent = 8
+send.path = "/listen"
+send.form.sound = "{{audio}}"
+reply.text = "says"
+accepts.formats = ["flac"]
 """
 
 
@@ -218,15 +246,14 @@ def main() -> None:
     parser.add_argument("--streams", type=int, default=1000)
     parser.add_argument("--kills", type=int, default=50)
     options = parser.parse_args()
-    listener = Listener(load_bank())
-    with tempfile.TemporaryDirectory() as name, server.bound_socket(0) as waiting:
+    with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         os.environ["MANTISREED_TRUST"] = name
-        with server.serving(server.standins(listener, "key"), waiting) as engines:
-            server.write_cards(folder / "mantisreed.toml", engines, "key", listener)
-            cards = (folder / "mantisreed.toml").read_text()
-            (folder / "mantisreed.toml").write_text(f'[settings]\nengine = "brook"\n{cards}')
-            phrases = [phrase for phrase in listener.phrases if phrase.language == "en"]
+        engine_port = free_port()
+        # An engine that answers at once: the service is what is measured.
+        with subprocess.Popen([sys.executable, "-c", ENGINE, str(engine_port)]) as engine:
+            (folder / "mantisreed.toml").write_text(CARD.format(port=engine_port))
+            phrases = [phrase for phrase in load_bank() if phrase.language == "en"]
             compose(phrases, seed=1, duration=12).write(folder / "small.wav")
             small = (folder / "small.wav").read_bytes()
             port = free_port()
@@ -246,20 +273,22 @@ def main() -> None:
                 print(f"{options.streams} event streams: {heard} heard the end of a job")
                 longest = junk("127.0.0.1", port, 10_000, 2000, address)
                 print(f"10 000 calls of junk, 2000 silent connections: a GET took {longest:.2f} s at most")
-                # Silence in most of it: the engine has little to do, the service all of it.
-                large = small + bytes(10_000_000 - len(small))
+                # Somebody speaks for a while, and then nobody: the engine has little to do, the service all of it.
+                spoken, rate = soundfile.read(folder / "small.wav", dtype="int16")
+                sound = np.zeros(5_000_000, np.int16)
+                sound[: len(spoken)] = spoken
+                soundfile.write(folder / "large.wav", sound, rate)
+                large = (folder / "large.wav").read_bytes()
                 begun = peak(process)
                 took = asyncio.run(uploads(address, large, options.uploads, 50))
                 told = f"{peak(process):.0f} MB at most (before: {begun:.0f})"
                 print(f"{options.uploads} uploads of 10 MB, 50 at once: {took:.1f} s, {told}")
             kill_folder = folder / "kills"
             kill_folder.mkdir()
-            settings = (folder / "mantisreed.toml").read_text()
-            (kill_folder / "mantisreed.toml").write_text(settings)
-            for key in folder.glob("standin.*"):
-                (kill_folder / key.name).write_bytes(key.read_bytes())
+            (kill_folder / "mantisreed.toml").write_text(CARD.format(port=engine_port))
             accepted, lost = kills(kill_folder, small, options.kills)
             print(f"{options.kills} kills under load: {accepted} jobs accepted, {lost} lost")
+            engine.terminate()
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import socket
 import time
 from collections.abc import Callable, Coroutine
 
@@ -113,3 +114,12 @@ def test_a_body_beyond_what_is_taken_is_not_read(head: str) -> None:
 
     asyncio.run(asyncio.wait_for(go(), 40))
     assert not read
+
+
+def test_connections_send_small_answers_at_once() -> None:
+    from mantisreed.engines.listening import _bound
+
+    with _bound("127.0.0.1:0", "listen") as waiting, socket.create_connection(waiting.getsockname()):
+        accepted, _ = waiting.accept()
+        with accepted:
+            assert accepted.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY)

@@ -5,8 +5,8 @@ import statistics
 import unicodedata
 from bisect import bisect_left, bisect_right
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
-from itertools import pairwise
+from collections.abc import Container, Iterable, Iterator, Sequence
+from itertools import accumulate, pairwise
 
 import msgspec
 import numpy as np
@@ -82,7 +82,7 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
     passages = passages_over_speech(transcript.passages, ())
     words = [word for passage in passages for word in passage.words]
     found = [doubt for own in _by_speaker(passages) for doubt in _paces(own)]
-    found += [*_loops(words), *_scripts(words), *_languages(words, transcript.language)]
+    found += [*_loops(words), *_scripts(words), *_languages(passages, transcript.language)]
     found += [*_unsure(words), *_estimated(passages)]
     if speech is not None:
         # Where times have run away, text over silence and speech without text only say so again.
@@ -342,8 +342,10 @@ def _scripts(words: Sequence[Word]) -> Iterator[Doubt]:
         yield _doubt("script", run, why, 0.5 + 0.15 * len(run))
 
 
-def _languages(words: Sequence[Word], language: str | None) -> Iterator[Doubt]:
+def _languages(passages: Sequence[Passage], language: str | None) -> Iterator[Doubt]:
     """Windows and sentences that have more small words of another language than of their own."""
+    words = [word for passage in passages for word in passage.words]
+    ends = set(accumulate(len(passage.words) for passage in passages))
     small = {tongue: _small_words(tongue) for tongue in _LANGUAGES}
     keys = ["".join(normalised_word(word.text)) for word in words]
     shapes = {tongue: re.compile(shape) for tongue, shape in _SHAPES.items()}
@@ -359,7 +361,7 @@ def _languages(words: Sequence[Word], language: str | None) -> Iterator[Doubt]:
     tongues = [tongue for tongue in _LANGUAGES if tongue != own]
     sums = {tongue: np.concatenate([[0], np.cumsum(one)]) for tongue, one in flags.items()}
     is_other = [""] * len(words)
-    for first, last in _language_windows(words):
+    for first, last in _language_windows(words, ends):
         counts = {tongue: int(sums[tongue][last] - sums[tongue][first]) for tongue in tongues}
         best = max(tongues, key=lambda tongue: counts[tongue])
         if _is_another(counts[best], int(sums[own][last] - sums[own][first]), last - first):
@@ -370,11 +372,11 @@ def _languages(words: Sequence[Word], language: str | None) -> Iterator[Doubt]:
         yield _doubt("language", words[first:last], why, 0.8)
 
 
-def _language_windows(words: Sequence[Word]) -> Iterator[tuple[int, int]]:
-    """Windows of words [first, last), and sentences that are shorter."""
+def _language_windows(words: Sequence[Word], ends: Container[int]) -> Iterator[tuple[int, int]]:
+    """Windows of words [first, last), and sentences that are shorter; a passage's end is one of a sentence too."""
     begin = 0
     for at, word in enumerate(words, 1):
-        if ends_sentence(word.text) or at == len(words):
+        if at in ends or ends_sentence(word.text):
             if _SHORTEST_SENTENCE <= at - begin < 2 * _LANGUAGE_WINDOW:
                 yield begin, at
             begin = at

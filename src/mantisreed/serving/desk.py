@@ -80,7 +80,7 @@ class Desk:
         self._lanes: dict[bytes, _Lane] = {}
         self._by_source: dict[str, tuple[Order, _Lane]] = {}
         self._is_stopping = False
-        self._workers = DecodingWorkers()
+        self.workers = DecodingWorkers()  # also those who only want to know what a recording is
         self._writer = LedgerWriter(lambda: ledger_of(workspace))
         self._later: set[asyncio.TimerHandle] = set()
 
@@ -185,7 +185,7 @@ class Desk:
         try:
             card: EngineCard = fitted(lane.options.card)[0]
             options = replace(lane.options, card=card)
-            hooks = RunHooks(workers=self._workers, on_event=self._tell, on_outcome=self._ended)
+            hooks = RunHooks(workers=self.workers, on_event=self._tell, on_outcome=self._ended)
             async with AsyncExitStack() as stack:
                 services = await batch_services(stack, self._workspace, options, (), hooks)
                 services = replace(services, links=self._links or services.links)
@@ -325,7 +325,7 @@ class Desk:
             await asyncio.gather(*late, return_exceptions=True)
         with suppress(MantisreedError):
             self._writer.close()
-        self._workers.close()
+        self.workers.close()
 
 
 def _amount(outcome: Outcome) -> float | None:

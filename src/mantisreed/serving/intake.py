@@ -5,7 +5,7 @@ import hashlib
 import os
 import shutil
 import socket
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from ipaddress import ip_address
@@ -18,7 +18,7 @@ from starlette.datastructures import UploadFile
 from starlette.formparsers import MultiPartException
 from starlette.requests import ClientDisconnect, Request
 
-from mantisreed.audio.decode import probe
+from mantisreed.audio.decode import Contents, probe
 from mantisreed.errors import MantisreedError
 from mantisreed.files import make_folder, printable
 from mantisreed.serving.orders import Order, OrderOptions, new_id
@@ -52,6 +52,7 @@ class Intake:
         allowed: folders the files of which may be named by their paths.
         takes_private_links: whether links may lead to this network.
         max_bytes, max_seconds: of a recording; None where there is no limit.
+        contents: looks into a recording; in a process of its own, since it may come from anybody.
     """
 
     folder: Path
@@ -60,6 +61,7 @@ class Intake:
     takes_private_links: bool = False
     max_bytes: int | None = None
     max_seconds: float | None = None
+    contents: Callable[[Path], Contents] = probe
     _open: set[str] = field(default_factory=set)
 
     def clear(self, known: set[str]) -> None:
@@ -214,7 +216,7 @@ class Intake:
             Problem: it is no recording, or too long.
         """
         try:
-            duration = probe(file).duration
+            duration = self.contents(file).duration
         except MantisreedError as error:
             error.where = printable(file.name)
             raise Problem.of(error) from error

@@ -153,6 +153,7 @@ class Service:
             links=self.links,
             on_failure=self._on_failure,
         )
+        self.intake.contents = self.desk.workers.contents
         await self.desk.writer.perform(lambda ledger: ledger.recover())
         self._caller = Caller(self.book, transport, self.options.keys, self._check_call)
         if self.workspace.callbacks is not None:

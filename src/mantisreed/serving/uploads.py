@@ -19,7 +19,7 @@ from mantisreed.files import make_folder, printable, write_whole
 from mantisreed.serving.problems import Problem
 
 _LONGEST_NAME = 120  # bytes
-_BLOCK = 1 << 20  # bytes that are gathered before they are written
+_BLOCK = 1 << 18  # bytes that are gathered before they are written; fifty uploads at once are nothing unusual
 _OLD = 7 * 86_400.0  # seconds after which an upload that nobody goes on with is gone
 _NO_ROOM = 64 << 20  # bytes that stay free on the disk
 
