@@ -71,7 +71,7 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
         console.result(f"  {shlex.join(['mantisreed', 'standin', '--cards', str(cards)])}")
         console.result(f"The watched folder is {flow}: its mantisreed.toml says what happened after each transcript")
         console.result(f"To hear, read and correct the night watch, open {page} in a browser")
-        serve = shlex.join(["mantisreed", "serve", "--config", str(cards)])
+        serve = shlex.join(["mantisreed", "serve", "--config", str(cards), "--engine", NAME])
         console.result(f"To offer all of it as a service with a board, start the engine again, then\n  {serve}")
     return code
 

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config, duration
+from mantisreed.cli.arguments import add_engine, duration
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -53,7 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--scopes", default="submit,read", metavar="SCOPES", help="of submit, read and admin")
     group.add_argument("--spend", type=float, metavar="AMOUNT", help="what the token's jobs may cost together")
     group.add_argument("--rate", type=int, metavar="N", help="requests a minute")
-    add_config(parser)
+    add_engine(parser)
     parser.add_argument("--json", action="store_true", dest="as_json", help="tokens as JSON on stdout")
 
 
@@ -64,6 +64,7 @@ def run(
     listen: str | None = None,
     callbacks: bool = False,
     config: str | None = None,
+    engine: str | None = None,
     as_json: bool = False,
     **given: "Any",
 ) -> int:
@@ -80,13 +81,14 @@ def run(
         if listen is not None:
             raise InputError("[callbacks] listen in the settings says where", where="--listen")
         return _serve_callbacks(console, workspace)
-    return _serve(console, workspace, listen or _LISTEN, **given)
+    return _serve(console, workspace, listen or _LISTEN, engine, **given)
 
 
 def _serve(
     console: Console,
     workspace: "Workspace",
     listen: str,
+    engine: str | None,
     *,
     allow: "Sequence[str]",
     allow_private_links: bool,
@@ -113,6 +115,7 @@ def _serve(
         raise InputError(f"a size such as 500 MB is expected, not {max_size!r}", where="--max-size") from error
     options = ServeOptions(
         listen=listen,
+        engine=workspace.engine(engine).name if engine is not None else None,
         allowed=folders,
         takes_private_links=allow_private_links,
         origins=tuple(cors),

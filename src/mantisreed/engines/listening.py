@@ -25,7 +25,7 @@ class _Server(uvicorn.Server):
 
 @contextlib.asynccontextmanager
 async def serving(
-    application: ASGIApp, listen: str, *, key: str, most_of_one: int = _MOST_OF_ONE, most: int | None = _MOST
+    application: ASGIApp, listen: str, *, key: str, most_of_one: int | None = None, most: int | None = _MOST
 ) -> AsyncIterator[None]:
     """Serve until the context ends; requests that are under way then are finished.
 
@@ -33,7 +33,7 @@ async def serving(
         application: what answers.
         listen: `HOST:PORT`; without a host on all of the machine's addresses.
         key: of the settings that says so, for messages.
-        most_of_one: connections of one address at once.
+        most_of_one: connections of one address at once; None for as many as is usual.
         most: connections at once; None for any number.
 
     Raises:
@@ -46,7 +46,7 @@ async def serving(
         access_log=False,
         lifespan="off",
         ws="none",
-        http=guarded(most_of_one),
+        http=guarded(_MOST_OF_ONE if most_of_one is None else most_of_one),
         limit_concurrency=most,
         timeout_keep_alive=5,
         timeout_graceful_shutdown=10,

@@ -661,7 +661,10 @@ def _add_rest(app: FastAPI, service: Service) -> None:
             if order.link is not None:
                 raise Problem(400, "a link is not fetched for a plan", advice="give the recording itself")
             assert service.desk is not None
-            options = service.desk.checked(order.options)
+            wanted = order.options
+            if wanted.engine is None:
+                wanted = msgspec.structs.replace(wanted, engine=service.options.engine)
+            options = service.desk.checked(wanted)
             (planned,) = await asyncio.to_thread(
                 plan_recordings, service.workspace, options, [Source(Path(order.path))]
             )
@@ -700,7 +703,7 @@ def _add_rest(app: FastAPI, service: Service) -> None:
                     }
                     for name, card in service.workspace.engines.items()
                 ],
-                "default": service.workspace.settings.engine,
+                "default": service.options.engine or service.workspace.settings.engine,
                 "formats": list(OUTPUT_FORMATS),
             }
         )

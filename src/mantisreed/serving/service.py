@@ -41,6 +41,7 @@ class ServeOptions:
 
     Attributes:
         listen: `HOST:PORT`.
+        engine: of jobs that name none; None takes the one in the settings.
         allowed: folders the files of which may be named by their paths.
         takes_private_links: whether links and calls may lead to this network.
         origins: addresses of other pages that may use the service.
@@ -50,6 +51,7 @@ class ServeOptions:
     """
 
     listen: str = "127.0.0.1:8442"
+    engine: str | None = None
     allowed: tuple[Path, ...] = ()
     takes_private_links: bool = False
     origins: tuple[str, ...] = ()
@@ -203,6 +205,8 @@ class Service:
         """
         if self.is_stopping or self.desk is None:
             raise Problem(503, "the service is stopping", retry_after=10)
+        if order.options.engine is None and self.options.engine is not None:
+            order.options = msgspec.structs.replace(order.options, engine=self.options.engine)
         options = self.desk.checked(order.options)
         order.key, order.digest = key, fingerprint(order) if key is not None else None
         self._check_spending(order, token, options.card)

@@ -143,7 +143,7 @@ function sums() {
 function fill(row, job) {
   const text = (kind, content, className) => { const one = document.createElement(kind); one.className = className; one.textContent = content; if (content) one.title = content; return one; };
   const about = document.createElement("div");
-  const facts = [job.engine, job.language, job.seconds ? clock(job.seconds) : "", job.words !== null ? `${job.words} words` : "", job.doubts ? `${job.doubts} doubts` : "", job.cost !== null ? `${job.cost.toFixed(4)} ${job.currency || ""}` : "", job.created.slice(0, 16).replace("T", " ")];
+  const facts = [job.engine, job.language, job.seconds ? clock(job.seconds) : "", job.words !== null ? `${job.words} words` : "", job.doubts ? (job.doubts === 1 ? "1 doubt" : `${job.doubts} doubts`) : "", job.cost !== null ? `${job.cost.toFixed(4)} ${job.currency || ""}` : "", job.created.slice(0, 16).replace("T", " ")];
   about.style.minWidth = "0";
   about.append(text("div", job.recording, "name"), text("div", facts.filter(Boolean).join(" · "), "facts"));
   const state = document.createElement("div");
