@@ -91,6 +91,13 @@ class LimitedBodies:
             await _refuse(send)
 
 
+_TOO_LARGE = (
+    b'{"type":"about:blank","title":"too large","status":413,"detail":"the body is larger than what is taken here"}'
+)
+
+
 async def _refuse(send: Send) -> None:
-    await send({"type": "http.response.start", "status": 413, "headers": [(b"connection", b"close")]})
-    await send({"type": "http.response.body", "body": b""})
+    headers = [(b"connection", b"close"), (b"content-type", b"application/problem+json")]
+    headers.append((b"content-length", str(len(_TOO_LARGE)).encode()))
+    await send({"type": "http.response.start", "status": 413, "headers": headers})
+    await send({"type": "http.response.body", "body": _TOO_LARGE})

@@ -262,6 +262,8 @@ def test_paths_and_links_lead_nowhere_else(service: Running, note: Note, tmp_pat
         ("/jobs", {}, b"0" * 4_500_000, 413),
         ("/uploads", {"Upload-Length": "9999999999"}, b"", 413),
         ("/jobs/none/cancel", {}, b"", 404),
+        ("/calls/forged", {}, b"{}", 404),
+        ("/jobs", {"Content-Type": "multipart/form-data; boundary=x"}, b"0" * 80_000_000, 413),
         ("/nowhere", {}, b"", 404),
     ],
 )  # fmt: skip

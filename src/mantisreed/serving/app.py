@@ -21,6 +21,7 @@ from mantisreed import __version__
 from mantisreed.errors import InternalError, MantisreedError
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, chosen_formats
 from mantisreed.exports.script import Script
+from mantisreed.guarded import LimitedBodies
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.plan import plan_recordings
 from mantisreed.pipeline.reviewing import reviewed
@@ -39,6 +40,7 @@ from mantisreed.units import parse_duration
 
 _LONGEST_WAIT = 300.0  # seconds that a request may wait for its job
 _LARGEST_TRANSCRIPT = 64 << 20  # bytes
+_FORM = 1 << 20  # bytes of a form beside its recording
 _PAGE = 50
 _KEY = re.compile(r"[\x21-\x7e]{1,200}")
 
@@ -187,6 +189,9 @@ def application(service: Service) -> FastAPI:
             expose_headers=["location", "upload-offset", "upload-complete"],
         )
     app.add_middleware(_Headers, service=service)
+    # A form is spooled before its size is known; what is beyond any limit is not even read.
+    largest = (1 << 50) if service.options.max_bytes is None else service.options.max_bytes + _FORM
+    app.add_middleware(LimitedBodies, largest=max(largest, _LARGEST_TRANSCRIPT))
     _add_schemas(app)
     return app
 
@@ -688,8 +693,8 @@ def _add_rest(app: FastAPI, service: Service) -> None:
 
     @app.get("/engines", tags=["engines"])
     async def engines(request: Request) -> Response:
-        """Engines, what they take, and what they cost."""
-        service.access.token(request, "read")
+        """Engines, what they take, and what they cost; and what the token's jobs may cost together."""
+        token = service.access.token(request, "read")
         return _json(
             {
                 "engines": [
@@ -705,6 +710,7 @@ def _add_rest(app: FastAPI, service: Service) -> None:
                 ],
                 "default": service.options.engine or service.workspace.settings.engine,
                 "formats": list(OUTPUT_FORMATS),
+                "spend_limit": token.limits.spend,
             }
         )
 

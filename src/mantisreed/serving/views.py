@@ -66,5 +66,7 @@ def described_pieces(record: JobRecord, pieces: list[PieceRecord], follow_ups: l
             }
             for piece in pieces
         ],
-        "follow_ups": [{"name": one.name, "state": one.state, "reason": one.reason} for one in follow_ups],
+        "follow_ups": [
+            {"name": one.name, "state": one.state, "reason": one.reason, "result": one.result} for one in follow_ups
+        ],
     }

@@ -6,7 +6,7 @@
 
 const $ = (id) => document.getElementById(id);
 const jobs = new Map();
-let token = sessionStorage.getItem("token") || "", order = [], shown = [], engines = [];
+let token = sessionStorage.getItem("token") || "", order = [], shown = [], engines = [], limit = null;
 
 /* ---- asking the service --------------------------------------------------------------------------------------- */
 
@@ -136,8 +136,9 @@ function sums() {
   const busy = all.filter((job) => BUSY.includes(job.state)).length, waiting = all.filter((job) => job.state === "waiting").length, failed = all.filter((job) => BAD.includes(job.state)).length;
   const spent = {};
   for (const job of all) if (job.cost && (job.finished || "").startsWith(today)) spent[job.currency] = (spent[job.currency] || 0) + job.cost;
+  const total = all.reduce((sum, job) => sum + (job.cost || 0), 0);
   const money = Object.entries(spent).map(([currency, amount]) => `${amount.toFixed(4)} ${currency}`).join(", ");
-  $("sums").textContent = [all.length === 1 ? "1 job" : `${all.length} jobs`, `${busy} under way`, waiting ? `${waiting} waiting` : "", failed ? `${failed} ${failed === 1 ? "needs" : "need"} attention` : "", money ? `${money} spent today` : ""].filter(Boolean).join(", ");
+  $("sums").textContent = [all.length === 1 ? "1 job" : `${all.length} jobs`, `${busy} under way`, waiting ? `${waiting} waiting` : "", failed ? `${failed} ${failed === 1 ? "needs" : "need"} attention` : "", money ? `${money} spent today` : "", limit === null ? "" : `${total.toFixed(4)} of ${limit} spent in all`].filter(Boolean).join(", ");
 }
 
 function fill(row, job) {
@@ -242,7 +243,7 @@ new ResizeObserver(draw).observe($("scroller"));
 (async () => {
   try {
     const told = await (await ask("/engines")).json();
-    engines = told.engines;
+    engines = told.engines; limit = told.spend_limit;
     for (const engine of engines) {
       const label = engine.price_per_minute === null ? engine.name : `${engine.name} (${engine.price_per_minute} ${engine.currency || ""} a minute)`;
       $("engine").append(new Option(label, engine.name, engine.name === told.default, engine.name === told.default));
