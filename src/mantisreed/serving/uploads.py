@@ -138,8 +138,8 @@ class Uploads:
             Problem: it does not begin where the upload ends, is too large, or somebody else is at it.
         """
         if upload.id in self._busy:
-            has = {"Upload-Offset": str(self.offset(upload))}
-            raise Problem(409, "another request is at this upload", retry_after=1, headers=has)
+            place = {"Upload-Offset": str(self.offset(upload))}
+            raise Problem(409, "another request is at this upload", retry_after=1, headers=place)
         self._busy.add(upload.id)
         try:
             has = self.offset(upload)
