@@ -297,7 +297,10 @@ def test_no_secret_is_in_the_ledger_the_log_or_anything_that_is_shown(
     ("command", "told"),
     [
         (("serve", "--callbacks"), "do not say how engines reach this machine"),
-        (("serve",), "--callbacks"),
+        (("serve", "--callbacks", "--listen", "x"), "[callbacks] listen in the settings says where"),
+        (("serve", "--listen", "0.0.0.0:8442"), "there is no token"),
+        (("serve", "token", "revoke", "hut"), "there is no token 'hut'"),
+        (("serve", "sandwich"), "is none of: token make NAME"),
         (("standin", "--faults", "2"), "a share is from 0 to 1"),
         (("standin", "--pace", "often"), "a pace such as 15/60s"),
         (("standin", "--queue", "soon"), "a number with a unit"),

@@ -17,7 +17,7 @@ BAD = FaultProfile(habits={"brook": Habits(loop=0.3, missing=0.2)})
 @pytest.fixture
 def recording(english: list[Phrase], tmp_path: Path) -> Path:
     path = tmp_path / "round.flac"
-    composition = compose(english, seed=43, duration=45, pauses=(1.0, 2.0))
+    composition = compose(english, seed=43, duration=30, pauses=(1.0, 2.0))
     composition.write(path)
     (tmp_path / "round.txt").write_text("\n".join(said.phrase.text for said in composition.truth))
     return path
@@ -28,10 +28,9 @@ def test_engines_are_compared_on_the_same_recording(mantisreed: Command, moody: 
     with moody(BAD, engine="brook"):
         shown = mantisreed(*arguments, "--reference", "round.txt", "--plot", "engines.png")
         result = mantisreed(*arguments, "--reference", "round.txt", "--json")
-        without = mantisreed(*arguments, "--json")
     assert shown.returncode == 0, shown.stderr
     first, *_ = shown.stderr.splitlines()
-    assert first.startswith("0:45 of sound, at most: brook 0.0030 shells, heron 0.0068 shells")
+    assert first.startswith("0:30 of sound, at most: brook 0.0020 shells, heron 0.0045 shells")
     assert "WER" in shown.stdout and "agreement" in shown.stdout and "brook *" in shown.stdout
     assert (recording.parent / "engines.png").read_bytes().startswith(b"\x89PNG")
     assert (recording.parent / "comparison" / "heron" / "round.transcript.json").exists()
@@ -43,7 +42,6 @@ def test_engines_are_compared_on_the_same_recording(mantisreed: Command, moody: 
     differences = found["recordings"][0]["differences"]
     assert differences and all(one["outvoted"] == [True, False, False] for one in differences)
     assert all(len(one["readings"]) == 3 and one["readings"][1] == one["readings"][2] for one in differences)
-    assert json.loads(without.stdout)["engines"][0]["wer"] is None
 
 
 def test_the_limit_is_for_all_engines_together(mantisreed: Command, moody: Moody, recording: Path) -> None:

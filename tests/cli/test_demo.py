@@ -80,7 +80,8 @@ def test_the_commands_it_prints_repeat_it(
 ) -> None:
     folder, printed = demo
     lines = [line.strip() for line in printed.splitlines() if line.startswith("  mantisreed ")]
-    run, standin = (shlex.split(line)[1:] for line in lines)
+    run, standin, serve = (shlex.split(line)[1:] for line in lines)
+    assert serve[0] == "serve" and serve[-1] == "brook"
     at = {"mantisreed-demo": str(folder)}
     run, standin = (
         [word.replace("mantisreed-demo", at["mantisreed-demo"]) for word in line] for line in (run, standin)

@@ -374,18 +374,14 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
             assert service.send(note.path, "/jobs?wait=60s", Authorization=f"Bearer {boat}").status == 200
             over = service.send(note.path, Authorization=f"Bearer {boat}")
             assert over.status == 403 and "may spend" in over.json["detail"]
+            (old,) = service.ask("GET", "/jobs", token=boat).json["jobs"]
+            assert service.ask("DELETE", f"/jobs/{old['id']}", token=boat).status == 204
+            assert service.send(note.path, Authorization=f"Bearer {boat}").status == 403  # it is spent all the same
             answers = [service.ask("GET", "/jobs", token=reader) for _ in range(12)]
             assert {answer.status for answer in answers} == {200, 429} and "retry-after" in answers[-1].headers
             revoke = [sys.executable, "-m", "mantisreed", "serve", "token", "revoke", "hut"]
             subprocess.run(revoke, cwd=trusting, capture_output=True, check=True)
             assert service.ask("GET", job, token=hut).status == 401
-
-
-def test_another_address_needs_a_token(listener: Listener, trusting: Path) -> None:
-    with standins(listener, trusting):
-        command = [sys.executable, "-m", "mantisreed", "serve", "--listen", f"0.0.0.0:{free_port()}"]
-        refused = subprocess.run(command, cwd=trusting, capture_output=True, text=True, timeout=60)
-    assert refused.returncode == 2 and "there is no token" in refused.stderr
 
 
 def test_whoever_wants_it_is_called_when_a_job_has_ended(listener: Listener, note: Note, trusting: Path) -> None:
@@ -423,20 +419,20 @@ def test_nothing_that_was_accepted_is_lost_when_it_is_killed(
     listener: Listener, english: list[Phrase], trusting: Path
 ) -> None:
     port, accepted = free_port(), []
-    for number in range(6):
+    for number in range(3):
         compose(english, seed=300 + number, duration=12).write(trusting / f"round-{number}.wav")
     with standins(listener, trusting, FaultProfile(faults=0.2, kinds=("503",))):
-        for number in range(6):
+        for number in range(3):
             with serving(trusting, port=port) as service:
                 sent = service.send(trusting / f"round-{number}.wav", f"/jobs?name=round-{number}.wav")
                 assert sent.status == 202
                 accepted.append(sent.json["id"])
-                time.sleep(0.15 * number)
+                time.sleep(0.3 * number)
                 os.kill(service.process.pid, signal.SIGKILL)
                 service.process.wait(20)
         with serving(trusting, port=port) as service:
             states = [service.ended(job)["state"] for job in accepted]
-            assert states == ["done"] * 6
+            assert states == ["done"] * 3
 
 
 def test_stopping_finishes_what_is_on_its_way_and_a_new_start_goes_on(

@@ -17,7 +17,6 @@ EXAMPLES = """\
 examples:
   mantisreed serve --listen 127.0.0.1:8442
   mantisreed serve token make hut --scopes submit,read --spend 5
-  mantisreed serve --callbacks
 """
 
 _LISTEN = "127.0.0.1:8442"

@@ -286,9 +286,13 @@ class Desk:
             stage="",
             error=str(error),
             advice=error.advice,
+            kind=type(error).__name__.removesuffix("Error"),
             job=outcome.job.id if outcome is not None and outcome.job is not None else order.job,
             finished=time.time(),
             call_state="waiting" if order.call else None,
+            # What a failed job has cost is spent all the same.
+            cost=order.cost if outcome is None else _amount(outcome),
+            currency=order.currency if outcome is None or outcome.job is None else outcome.job.currency,
         )
 
     async def cancel(self, order: Order) -> None:

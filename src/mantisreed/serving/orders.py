@@ -70,6 +70,7 @@ class Order(msgspec.Struct, kw_only=True):
         stage: what is being done at the moment, or why it waits.
         job: its id in the ledger, once that is known.
         error, advice: why it failed or waits.
+        kind: which kind of error that is, for counting.
         files: outputs, as paths.
         transcript: the file of the transcript; None where there is none yet.
         words, doubts, duration, cost, currency, language: of the result, as far as they are known.
@@ -94,6 +95,7 @@ class Order(msgspec.Struct, kw_only=True):
     job: str | None = None
     error: str | None = None
     advice: str | None = None
+    kind: str | None = None
     files: tuple[str, ...] = ()
     transcript: str | None = None
     words: int | None = None
@@ -132,10 +134,13 @@ class OrderBook:
     on_change: Callable[[Order], None] = lambda order: None
     _orders: dict[str, Order] = field(default_factory=dict)
     _by_key: dict[tuple[str, str], str] = field(default_factory=dict)
+    _forgotten: dict[str, float] = field(default_factory=dict)
 
     def open(self) -> None:
         """Read what is there; a file that cannot be read is left where it is."""
         make_folder(self.folder)
+        with suppress(OSError, msgspec.MsgspecError):
+            self._forgotten = msgspec.json.decode(self._spent_file.read_bytes(), type=dict[str, float])
         for file in sorted(self.folder.glob("*.json")):
             with suppress(OSError, msgspec.MsgspecError):
                 self._take(msgspec.json.decode(file.read_bytes(), type=Order))
@@ -184,8 +189,24 @@ class OrderBook:
             self._write(order)
         self.on_change(order)
 
+    @property
+    def _spent_file(self) -> Path:
+        return self.folder.parent / "spent.json"
+
+    def spent(self, owner: str) -> float:
+        """What somebody's jobs have cost, with those that were forgotten: forgetting gives no money back."""
+        own = sum(order.cost or 0.0 for order in self._orders.values() if order.owner == owner)
+        return own + self._forgotten.get(owner, 0.0)
+
     def remove(self, order: Order) -> None:
-        """Forget an order."""
+        """Forget an order, but for what it has cost.
+
+        Raises:
+            OutputError: that cannot be noted.
+        """
+        if order.cost and order.id in self._orders:
+            self._forgotten[order.owner] = self._forgotten.get(order.owner, 0.0) + order.cost
+            write_whole(self._spent_file, msgspec.json.encode(self._forgotten))
         self._orders.pop(order.id, None)
         self._by_key.pop((order.owner, order.key or ""), None)
         with suppress(OSError):

@@ -5,13 +5,13 @@ import time
 from collections.abc import Callable
 from contextlib import AsyncExitStack
 from dataclasses import dataclass, field
-from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 from prometheus_client import CollectorRegistry, Counter, Gauge
 
+from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError
 from mantisreed.jobs.budget import billed_seconds, cost_of
 from mantisreed.jobs.ledger import open_ledger
@@ -87,7 +87,7 @@ class Metrics:
         """Count a job that has ended."""
         self.ended.labels(order.state).inc()
         if order.state == "failed":
-            self.failed.labels((order.error or "unknown").partition(":")[0][:60]).inc()
+            self.failed.labels(order.kind or "unknown").inc()
         if order.duration and order.state != "failed":
             self.seconds.inc(order.duration)
         if order.cost:
@@ -205,10 +205,11 @@ class Service:
         """
         if self.is_stopping or self.desk is None:
             raise Problem(503, "the service is stopping", retry_after=10)
+        # As it was sent: what is filled in below is no part of what two requests have in common.
+        order.key, order.digest = key, fingerprint(order) if key is not None else None
         if order.options.engine is None and self.options.engine is not None:
             order.options = msgspec.structs.replace(order.options, engine=self.options.engine)
         options = self.desk.checked(order.options)
-        order.key, order.digest = key, fingerprint(order) if key is not None else None
         self._check_spending(order, token, options.card)
         if order.options.engine is None:
             order.options = msgspec.structs.replace(order.options, engine=options.card.name)
@@ -217,8 +218,11 @@ class Service:
         self.desk.take(order)
         return order
 
-    def _check_spending(self, order: Order, token: Token, card: object) -> None:
-        """See that a token's jobs do not cost more than they may, this one with them, as far as its length is known.
+    def _check_spending(self, order: Order, token: Token, card: EngineCard) -> None:
+        """See that a token's jobs do not cost more than they may, this one with them.
+
+        A job the length of which is not known, as that of a link, may cost what is left, and nothing is left for
+        others until it has ended.
 
         Raises:
             Problem: they would.
@@ -226,18 +230,21 @@ class Service:
         limit = token.limits.spend
         if limit is None:
             return
-        from mantisreed.engines.card import EngineCard
-
-        assert isinstance(card, EngineCard)
-        spent = sum((Decimal(str(one.cost)) for one in self.book if one.owner == token.name and one.cost), Decimal(0))
         under_way = [one for one in self.book if one.owner == token.name and not one.has_ended]
-        expected = cost_of(card, billed_seconds(card, [one.duration or 0.0 for one in [*under_way, order]]))
-        if expected is None or spent + expected > Decimal(str(limit)):
+        known = [one.duration for one in [*under_way, order] if one.duration is not None]
+        reserved = sum(one.options.spend_limit or 0.0 for one in under_way if one.duration is None)
+        expected = cost_of(card, billed_seconds(card, known))
+        spent = self.book.spent(token.name)
+        left = None if expected is None else limit - spent - reserved - float(expected)
+        if left is None or left < 0 or (order.duration is None and left <= 0):
             raise Problem(
                 403,
                 f"this token may spend {limit:g}, and its jobs have cost {spent:.4f}",
-                advice="ask for a higher limit",
+                advice="ask for a higher limit, or wait for the jobs that are under way",
             )
+        if order.duration is None:
+            least = min(left, order.options.spend_limit if order.options.spend_limit is not None else left)
+            order.options = msgspec.structs.replace(order.options, spend_limit=round(least, 6))
 
     async def ended(self, order: Order, seconds: float) -> bool:
         """Wait until an order has ended, for so many seconds; whether it has."""
