@@ -46,7 +46,7 @@ def test_engines_are_compared_on_the_same_recording(mantisreed: Command, moody: 
 
 def test_the_limit_is_for_all_engines_together(mantisreed: Command, moody: Moody, recording: Path) -> None:
     with moody(FaultProfile(), engine="brook"):
-        result = mantisreed("compare", "round.flac", "--engines", "brook,brook:quick", "--spend-limit", "0.004")
+        result = mantisreed("compare", "round.flac", "--engines", "brook,brook:quick", "--spend-limit", "0.003")
     assert result.returncode == 3 and "over the limit" in result.stderr, result.stderr
 
 
