@@ -477,3 +477,19 @@ def test_what_is_far_too_large_is_refused_before_it_is_read(service: Running) ->
         line.sendall("\r\n".join([*head, "", ""]).encode() + b"--x\r\n")
         answer = line.recv(4000)
     assert b" 413 " in answer and b"application/problem+json" in answer
+
+
+def test_engines_call_back_and_fetch_pieces_on_the_same_address(
+    listener: Listener, note: Note, trusting: Path
+) -> None:
+    port = free_port()
+    public = f'public = "http://127.0.0.1:{port}"'
+    more = f"[callbacks]\n{public}\n[links]\n{public}\n"
+    with standins(listener, trusting, FaultProfile(queue=1.0), more=more), serving(trusting, port=port) as service:
+        called = service.send(note.path, "/jobs?wait=60s&engine=dipper:carrier")
+        fetched = service.send(note.path, "/jobs?wait=60s&engine=plover")
+        metrics = service.ask("GET", "/metrics").body.decode()
+    said = " ".join(spoken.phrase.text for spoken in note.composition.truth).split()
+    for answer in (called, fetched):
+        assert answer.status == 200 and set(said) <= set(answer.body.decode().split()), answer.body
+    assert 'mantisreed_requests_total{method="POST",status="204"}' in metrics  # the engine has called
