@@ -34,6 +34,25 @@ hypothesis_settings.register_profile(
 )
 hypothesis_settings.load_profile("steady")
 
+_LONGEST = (
+    "test_attacks.py",
+    "serving/test_service.py",
+    "cli/test_kills.py",
+    "cli/test_promises.py",
+    "serving/test_board.py",
+)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The files that take longest come first: at the end nobody waits for one of them alone."""
+
+    def rank(item: pytest.Item) -> int:
+        path = item.path.as_posix()
+        return next((number for number, name in enumerate(_LONGEST) if path.endswith(name)), len(_LONGEST))
+
+    items.sort(key=rank)
+
+
 Command = Callable[..., subprocess.CompletedProcess[str]]
 Standin = Callable[..., AbstractContextManager[subprocess.Popen[str]]]
 

@@ -26,5 +26,6 @@ unset PYTHONDONTWRITEBYTECODE
 "$venv/bin/ruff" format --check
 "$venv/bin/mypy"
 wait
-# Many tests wait for something, so that there is room for one more than there are cores.
-"$venv/bin/pytest" -n "$(($(getconf _NPROCESSORS_ONLN) + 1))" --dist loadfile "$@"
+# Many tests wait for something, so that there is room for one more than there are cores. The longest files come first
+# (tests/conftest.py), so that none is left alone at the end.
+"$venv/bin/pytest" -n "$(($(getconf _NPROCESSORS_ONLN) + 1))" --dist loadfile --no-loadscope-reorder "$@"
