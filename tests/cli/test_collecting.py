@@ -300,6 +300,8 @@ def test_no_secret_is_in_the_ledger_the_log_or_anything_that_is_shown(
         (("serve", "--callbacks", "--listen", "x"), "[callbacks] listen in the settings says where"),
         (("serve", "--listen", "0.0.0.0:8442"), "there is no token"),
         (("serve", "token", "revoke", "hut"), "there is no token 'hut'"),
+        (("serve", "--max-size", "huge"), "a size such as 500 MB"),
+        (("serve", "token", "make", "hut", "--max-size", "huge"), "a size such as 500 MB"),
         (("serve", "sandwich"), "is none of: token make NAME"),
         (("standin", "--faults", "2"), "a share is from 0 to 1"),
         (("standin", "--pace", "often"), "a pace such as 15/60s"),

@@ -4,7 +4,6 @@ import html
 import http.server
 import json
 import re
-import shutil
 import subprocess
 import threading
 from functools import partial
@@ -12,12 +11,12 @@ from pathlib import Path
 
 import pytest
 
+from browser import BROWSER
 from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.transcript.document import Word
 
-BROWSER = shutil.which("chromium") or shutil.which("chromium-browser")
 PAGE = """<!doctype html><video><track default src="cues.vtt"></video><pre></pre><script>
 const track = document.querySelector("track");
 track.addEventListener("load", () => {

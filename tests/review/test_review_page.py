@@ -306,3 +306,11 @@ def test_nothing_in_a_transcript_can_end_the_script(made: tuple[Transcript, Path
     )
     page = review_page(hostile, reviewed(transcript, recording).sound, LAYOUTS["broadcast"], stem='"><b>')
     assert page.count("</script>") == 3 and 'id="sound">@' not in page and '"><b>' not in page
+
+
+def test_a_name_is_taken_for_no_part_of_the_page(made: tuple[Transcript, Path]) -> None:
+    transcript, recording = made
+    ready = reviewed(transcript, recording, is_embedded=False)
+    page = review_page(ready.transcript, ready.sound, LAYOUTS["broadcast"], stem="@data@ @style@")
+    assert page.count("@data@ @style@: review</") == 2 and '"use strict"' in page
+    assert page.count('<script type="application/json" id="data">{') == 1

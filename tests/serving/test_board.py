@@ -22,12 +22,6 @@ def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Browser]:
         yield found
 
 
-@pytest.fixture
-def trusting(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    monkeypatch.setenv("MANTISREED_TRUST", str(tmp_path))
-    return tmp_path
-
-
 def choose(page: object, file: Path) -> None:
     """Choose a file, as whoever sends it does."""
     node = page.call("Runtime.evaluate", expression="document.getElementById('file')")["result"]["objectId"]  # type: ignore[attr-defined]

@@ -332,12 +332,6 @@ def test_a_corrected_transcript_is_saved_into_the_outputs(service: Running, note
     assert service.ask("PUT", f"/jobs/{job}/transcript", b"{}").status == 422
 
 
-@pytest.fixture
-def trusting(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    monkeypatch.setenv("MANTISREED_TRUST", str(tmp_path))
-    return tmp_path
-
-
 def made(folder: Path, name: str, *arguments: str) -> str:
     command = [sys.executable, "-m", "mantisreed", "serve", "token", "make", name, "--json", *arguments]
     shown = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=True)

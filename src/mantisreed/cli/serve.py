@@ -102,23 +102,18 @@ def _serve(
     from mantisreed.errors import InputError
     from mantisreed.serving.server import serve
     from mantisreed.serving.service import ServeOptions
-    from mantisreed.units import parse_size
 
     folders = tuple(Path(folder) for folder in allow)
     for folder in folders:
         if not folder.is_dir():
             raise InputError("no such folder", where=f"--allow {folder}")
-    try:
-        most = parse_size(max_size) if max_size else 2 << 30
-    except ValueError as error:
-        raise InputError(f"a size such as 500 MB is expected, not {max_size!r}", where="--max-size") from error
     options = ServeOptions(
         listen=listen,
         engine=workspace.engine(engine).name if engine is not None else None,
         allowed=folders,
         takes_private_links=allow_private_links,
         origins=tuple(cors),
-        max_bytes=most,
+        max_bytes=_bytes(max_size) or 2 << 30,
         max_seconds=duration(max_length, "--max-length"),
         stop_within=duration(stop_within, "--stop-within") or 30.0,
         keys=workspace.call_keys(),
@@ -148,14 +143,12 @@ def _tokens(
     """Make, list or revoke tokens."""
     from mantisreed.errors import InputError
     from mantisreed.serving.tokens import Limits, TokenStore
-    from mantisreed.units import iso_moment, parse_size
+    from mantisreed.units import iso_moment
 
     store = TokenStore(workspace.hidden)
     match list(what):
         case ["token", "make", name]:
-            limits = Limits(
-                rate, spend, parse_size(max_size) if max_size else None, duration(max_length, "--max-length")
-            )
+            limits = Limits(rate, spend, _bytes(max_size), duration(max_length, "--max-length"))
             secret = store.make(name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits)
             if as_json:
                 console.document({"name": name, "token": secret})
@@ -189,6 +182,23 @@ def _tokens(
         case _:
             raise InputError(f"{' '.join(what)!r} is none of: token make NAME, token list, token revoke NAME")
     return 0
+
+
+def _bytes(size: str | None) -> int | None:
+    """What `--max-size` says; None where it says nothing.
+
+    Raises:
+        InputError: it is no size.
+    """
+    from mantisreed.errors import InputError
+    from mantisreed.units import parse_size
+
+    if size is None:
+        return None
+    try:
+        return parse_size(size)
+    except ValueError as error:
+        raise InputError(f"a size such as 500 MB is expected, not {size!r}", where="--max-size") from error
 
 
 def _limits_text(limits: "Any") -> str:

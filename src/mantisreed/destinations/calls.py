@@ -38,11 +38,21 @@ def call_for(call: Call, parcel: Parcel, secret: Secret | None, moment: int) -> 
         (file, *_) = parcel.chosen((call.send,))
         content_type, body = mimetypes.guess_type(file.name)[0] or "application/octet-stream", file.content
     known_by = f"msg_{hashlib.sha256(parcel.key.encode()).hexdigest()[:32]}"
-    headers = [("content-type", content_type), ("webhook-id", known_by), ("webhook-timestamp", str(moment))]
-    if secret is not None:
-        headers.append(("webhook-signature", signature(secret, known_by, moment, body)))
+    headers = [("content-type", content_type), *signed_headers(secret, known_by, moment, body)]
     headers += [(name, parcel.filled(template)) for name, template in call.headers.items()]
     return HttpRequest("call", "call", "POST", call.url, tuple(headers), timeout=float(call.timeout), body=body)
+
+
+def signed_headers(secret: Secret | None, known_by: str, moment: int, body: bytes) -> list[tuple[str, str]]:
+    """By what the receiver knows a call, and that it is ours; without a secret it is not signed.
+
+    Raises:
+        InputError: the secret is not base64.
+    """
+    headers = [("webhook-id", known_by), ("webhook-timestamp", str(moment))]
+    if secret is not None:
+        headers.append(("webhook-signature", signature(secret, known_by, moment, body)))
+    return headers
 
 
 def signature(secret: Secret, known_by: str, moment: int, body: bytes) -> str:

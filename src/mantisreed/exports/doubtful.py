@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from itertools import accumulate, groupby
 
 from mantisreed.exports.script import Script
-from mantisreed.transcript.document import WORTH_HEARING, Doubt, Passage
+from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.writing import places_of
 
 HAS_NO_TEXT = "missing"
@@ -28,8 +28,7 @@ class Run:
 
 def doubts_worth_showing(script: Script) -> list[Doubt]:
     """The doubts of a script's transcript that somebody should hear, by time."""
-    doubts = script.transcript.doubts if script.transcript is not None else ()
-    return [doubt for doubt in doubts if doubt.grade >= WORTH_HEARING]
+    return list(script.transcript.doubts_worth_hearing) if script.transcript is not None else []
 
 
 class DoubtsByTime:

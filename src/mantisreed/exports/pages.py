@@ -2,7 +2,7 @@
 
 import html
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from mantisreed.exports.doubtful import DoubtsByTime, Run, doubts_worth_showing, gaps_before, runs_of
 from mantisreed.exports.script import Script
@@ -64,6 +64,18 @@ def whole_page(title: str, style: str, main: str, attributes: str = "") -> str:
         attributes: of the root, as HTML, with a space before each.
     """
     return _PAGE.format(title=html.escape(title), style=style, main=main, attributes=attributes)
+
+
+def filled(page: str, parts: Iterable[tuple[str, str]]) -> str:
+    """A page with its parts in their places, which are named `@so@`, in the order in which they stand in it.
+
+    One after the other, so that nothing in one part is taken for the place of another.
+    """
+    pieces = []
+    for name, content in parts:
+        before, _, page = page.partition(f"@{name}@")
+        pieces += [before, content]
+    return "".join([*pieces, page])
 
 
 def write_page(script: Script, title: str) -> str:

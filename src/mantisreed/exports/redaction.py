@@ -6,7 +6,7 @@ from pathlib import Path
 import msgspec
 
 from mantisreed.errors import InputError
-from mantisreed.files import printable
+from mantisreed.exports.word_lists import listed_lines
 
 KINDS = ("mail", "phone", "card", "iban", "digits", "name", "pattern")
 """Mail addresses, written or spoken; phone numbers; numbers of cards and of accounts, by their check digits; digits
@@ -59,13 +59,5 @@ def redaction_from(kinds: str, names: Path | None, patterns: tuple[str, ...]) ->
             raise InputError(f"{pattern!r} is no regular expression ({error})", where="--redact-pattern") from error
     # Who names names or patterns wants them hidden, whatever kinds are chosen.
     more = (*(("name",) if names is not None else ()), *(("pattern",) if patterns else ()))
-    return Redaction(tuple(dict.fromkeys((*chosen, *more))), () if names is None else _listed(names), patterns)
-
-
-def _listed(file: Path) -> tuple[str, ...]:
-    try:
-        text = file.read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError("the list of names cannot be read as text", where=printable(file)) from error
-    lines = (" ".join(line.partition("#")[0].split()) for line in text.splitlines())
-    return tuple(dict.fromkeys(line for line in lines if line))
+    listed = [] if names is None else [" ".join(line.split()) for line in listed_lines(names, "names")]
+    return Redaction(tuple(dict.fromkeys((*chosen, *more))), tuple(dict.fromkeys(listed)), patterns)

@@ -45,17 +45,32 @@ def strong_words(language: str | None, file: Path | None = None) -> tuple[str, .
     Raises:
         InputError: the file cannot be read.
     """
-    if file is None:
-        name = f"strong-words-{(language or 'en').split('-')[0].lower()}.txt"
-        bundled = package_files("mantisreed.exports") / name
-        text = bundled.read_text(encoding="utf-8") if bundled.is_file() else ""
-    else:
-        try:
-            text = file.read_text(encoding="utf-8-sig")
-        except (OSError, UnicodeDecodeError) as error:
-            raise InputError("the list of strong words cannot be read as text", where=printable(file)) from error
-    lines = (line.partition("#")[0].strip().lower() for line in text.splitlines())
-    return tuple(line for line in lines if line)
+    if file is not None:
+        return tuple(line.lower() for line in listed_lines(file, "strong words"))
+    name = f"strong-words-{(language or 'en').split('-')[0].lower()}.txt"
+    bundled = package_files("mantisreed.exports") / name
+    return tuple(_lines(bundled.read_text(encoding="utf-8").lower())) if bundled.is_file() else ()
+
+
+def listed_lines(file: Path, what: str) -> list[str]:
+    """What stands on the lines of a user's list, without remarks behind `#` and spaces around it.
+
+    Args:
+        file: the list.
+        what: is in it, for the message.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    try:
+        return _lines(file.read_text(encoding="utf-8-sig"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(f"the list of {what} cannot be read as text", where=printable(file)) from error
+
+
+def _lines(text: str) -> list[str]:
+    lines = (line.partition("#")[0].strip() for line in text.splitlines())
+    return [line for line in lines if line]
 
 
 def read_glossary(file: Path) -> tuple[tuple[str, str], ...]:

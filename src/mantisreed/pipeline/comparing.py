@@ -17,10 +17,10 @@ from mantisreed.pipeline.options import RunOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.transcribe import transcribe
 from mantisreed.review.comparing import Comparison, compared
-from mantisreed.review.scoring import Score, scored, tokens_of
+from mantisreed.review.scoring import Errors, Score, scored, tokens_of
 from mantisreed.sources.finding import find_recordings
 from mantisreed.sources.recordings import Source
-from mantisreed.transcript.document import WORTH_HEARING, Transcript
+from mantisreed.transcript.document import Transcript
 from mantisreed.workspace import Workspace
 
 
@@ -83,25 +83,20 @@ class EngineResult:
         total = 0.0
         for transcript in self.transcripts:
             reached = 0.0
-            for doubt in transcript.doubts:
-                if doubt.grade >= WORTH_HEARING:
-                    total += max(0.0, doubt.end - max(reached, doubt.start))
-                    reached = max(reached, doubt.end)
+            for doubt in transcript.doubts_worth_hearing:
+                total += max(0.0, doubt.end - max(reached, doubt.start))
+                reached = max(reached, doubt.end)
         return total
 
     @property
     def word_error_rate(self) -> float | None:
         """Over all recordings that have a reference."""
-        known = [score.words for score in self.scores if score is not None]
-        errors = sum(one.substitutions + one.deletions + one.insertions for one in known)
-        return errors / max(1, sum(one.length for one in known)) if known else None
+        return _rate([score.words for score in self.scores if score is not None])
 
     @property
     def character_error_rate(self) -> float | None:
         """The same of characters."""
-        known = [score.characters for score in self.scores if score is not None]
-        errors = sum(one.substitutions + one.deletions + one.insertions for one in known)
-        return errors / max(1, sum(one.length for one in known)) if known else None
+        return _rate([score.characters for score in self.scores if score is not None])
 
     @property
     def cost(self) -> Decimal | None:
@@ -124,6 +119,11 @@ class EngineResult:
         rate = self.word_error_rate
         good = 1.0 - (rate if rate is not None else self.doubtful_seconds / self.duration)
         return self.cost * 3600 / Decimal(str(round(self.duration * max(0.01, good), 3)))
+
+
+def _rate(known: Sequence[Errors]) -> float | None:
+    """All errors over the length of all references; None where there is no reference."""
+    return sum(one.count for one in known) / max(1, sum(one.length for one in known)) if known else None
 
 
 @dataclass(frozen=True, slots=True)

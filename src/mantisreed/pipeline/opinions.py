@@ -6,7 +6,6 @@ from pathlib import Path
 import msgspec
 
 from mantisreed.files import make_folder, write_whole
-from mantisreed.review.doubts import worth_hearing
 from mantisreed.review.opinions import Clip, with_second_opinion
 from mantisreed.transcript.document import Transcript
 
@@ -59,7 +58,7 @@ def with_kept_opinion(hidden: Path, transcript: Transcript, speech: Sequence[Spa
 
 def with_opinion(transcript: Transcript, opinion: Opinion, speech: Sequence[Span] | None) -> Transcript:
     """The transcript with the better readings of a second opinion."""
-    doubts = worth_hearing(transcript.doubts)
+    doubts = transcript.doubts_worth_hearing
     clips = [
         Clip(start, end, tuple(doubt for doubt in doubts if doubt.start < end and doubt.end > start))
         for start, end in opinion.clips

@@ -4,7 +4,7 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
-from itertools import accumulate, pairwise
+from itertools import accumulate
 from pathlib import Path
 from urllib.parse import quote, unquote_to_bytes
 
@@ -144,12 +144,6 @@ class Made(msgspec.Struct, frozen=True):
             return None
         edges = [edge / 100 for edge in accumulate(self.pauses_and_speech)]
         return tuple(zip(edges[::2], edges[1::2], strict=False))
-
-
-def pauses_and_speech(speech: Sequence[tuple[float, float]]) -> tuple[int, ...]:
-    """Stretches of speech, in order and apart, as `Made` keeps them."""
-    edges = [round(edge * 100) for stretch in speech for edge in stretch]
-    return tuple(after - before for before, after in pairwise([0, *edges]))
 
 
 class StoredOptions(msgspec.Struct, frozen=True):

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal
 from mantisreed.errors import MantisreedError, RecordingError
 from mantisreed.pipeline.outputs import Written
 from mantisreed.sources.recordings import Source
-from mantisreed.transcript.document import WORTH_HEARING, Transcript
+from mantisreed.transcript.document import Transcript
 
 if TYPE_CHECKING:
     from mantisreed.jobs.records import JobRecord
@@ -48,9 +48,7 @@ class Outcome:
     @property
     def doubts(self) -> int:
         """How many stretches of the transcript somebody should listen to."""
-        if self.transcript is None:
-            return 0
-        return sum(doubt.grade >= WORTH_HEARING for doubt in self.transcript.doubts)
+        return 0 if self.transcript is None else len(self.transcript.doubts_worth_hearing)
 
 
 def outcome_of(

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from mantisreed.audio.speech import pauses_and_speech
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.identity import SoundIdentity, job_key, request_key
 from mantisreed.engines.request import Piece, wants_link
@@ -30,7 +31,7 @@ from mantisreed.jobs.life import JobEvent
 from mantisreed.pipeline.assembling import PieceResult, transcript_of
 from mantisreed.pipeline.events import Stage
 from mantisreed.pipeline.opinions import with_kept_opinion
-from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_store, pauses_and_speech
+from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_store
 from mantisreed.pipeline.outcomes import Outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece

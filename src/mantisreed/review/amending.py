@@ -10,12 +10,13 @@ import msgspec
 from rapidfuzz.distance import Indel, Levenshtein
 
 from mantisreed.errors import InputError
-from mantisreed.review.normalising import normalised_word
+from mantisreed.review.normalising import key_of
 from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, passages_over_speech, spoken_length
 from mantisreed.transcript.punctuation import ends_sentence
 from mantisreed.transcript.writing import joined, words_of
 
+_AS_WRITTEN = ("numbers", "hesitations")  # case and marks may be corrected without any other time; these may not
 _LEAST_SHARED = 0.3  # share of the words; a text with less is of something else
 _LONGEST_RUN = 2000  # words that differ in a row; time and memory grow with the square
 _SHORTEST_SPEECH = 0.12  # seconds that can hold a word
@@ -175,8 +176,8 @@ def _runs_inside(old: Sequence[str], new: Sequence[str], run: _Run) -> Iterator[
     """A run of words that differ, parted at those that only differ in case or marks."""
     first, begin = run.first, run.begin
     if run.last > first and run.end > begin and run.last - first <= _LONGEST_RUN:
-        old_keys = [_key(text) for text in old[run.first : run.last]]
-        new_keys = [_key(text) for text in new[run.begin : run.end]]
+        old_keys = [key_of(text, None, _AS_WRITTEN) for text in old[run.first : run.last]]
+        new_keys = [key_of(text, None, _AS_WRITTEN) for text in new[run.begin : run.end]]
         for code in Indel.opcodes(old_keys, new_keys):
             if code.tag != "equal":
                 continue
@@ -187,11 +188,6 @@ def _runs_inside(old: Sequence[str], new: Sequence[str], run: _Run) -> Iterator[
             yield _Run(True, source, first, target, begin)
     if run.last > first or run.end > begin:
         yield _Run(False, first, run.last, begin, run.end)
-
-
-def _key(text: str) -> str:
-    """A word as it is compared: case and marks may be corrected without any other time."""
-    return " ".join(normalised_word(text, None, ("numbers", "hesitations"))) or text
 
 
 def _count(changes: Changes, run: _Run, old: Sequence[tuple[Word, int]], new: Sequence[_Placed]) -> None:

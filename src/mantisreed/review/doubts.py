@@ -6,6 +6,7 @@ import unicodedata
 from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Container, Iterable, Iterator, Sequence
+from functools import cache
 from itertools import accumulate, pairwise
 
 import msgspec
@@ -13,7 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 from rapidfuzz.distance import Levenshtein
 
-from mantisreed.review.normalising import normalised_word
+from mantisreed.review.normalising import key_of, normalised_word
+from mantisreed.review.runs import runs_where
 from mantisreed.subtitles.languages import words_of_language
 from mantisreed.transcript.document import WORTH_HEARING, Doubt, Passage, Transcript, Word
 from mantisreed.transcript.estimate import passages_over_speech
@@ -153,14 +155,14 @@ def seam_doubts(spans: Sequence[Span], words: Sequence[Word], speech: Sequence[S
 
 def differing_seam(start: float, end: float) -> Doubt:
     """A seam whose two readings differ, in seconds."""
-    return Doubt("seam", round(start, 3), round(end, 3), "two pieces heard these seconds, and differ", 0.6)
+    return doubt_of("seam", start, end, "two pieces heard these seconds, and differ", 0.6)
 
 
 def disagreements(transcript: Transcript, other: Transcript) -> list[Doubt]:
     """Passages that another transcript of the same recording tells differently, at the first one's times."""
     ours, theirs = transcript.words, other.words
-    keys = [_key(word) for word in ours]
-    their_keys = [_key(word) for word in theirs]
+    keys = [key_of(word.text) for word in ours]
+    their_keys = [key_of(word.text) for word in theirs]
     name = other.engine or other.recording.name or "the other one"
     found = []
     hint = max(8, len(keys) // 20)
@@ -174,7 +176,7 @@ def disagreements(transcript: Transcript, other: Transcript) -> list[Doubt]:
         counts = f"{len(there)} words" if len(there) != 1 else "1 word"
         why = f"{name} has {counts} here instead of {len(here)}" if there else f"{name} has nothing here"
         grade = 0.4 + 0.05 * max(len(here), len(there))
-        found.append(Doubt("disagreement", round(start, 3), round(end, 3), why, round(min(1.0, grade), 2)))
+        found.append(doubt_of("disagreement", start, end, why, grade))
     return found
 
 
@@ -192,18 +194,18 @@ def _changes(ours: Sequence[str], theirs: Sequence[str], hint: int) -> Iterator[
         yield (first, last), (begin, end)
 
 
-def _key(word: Word) -> str:
-    return " ".join(normalised_word(word.text)) or word.text
+def doubt_of(kind: str, start: float, end: float, why: str, grade: float) -> Doubt:
+    """A doubt about a stretch, in seconds, to the millisecond; its grade is kept between 0 and 1."""
+    return Doubt(kind, round(start, 3), round(end, 3), why, round(min(1.0, max(0.0, grade)), 2))
 
 
 def _doubt(kind: str, words: Sequence[Word], why: str, grade: float) -> Doubt:
-    end = max(word.end for word in words)
-    return Doubt(kind, round(words[0].start, 3), round(end, 3), why, round(min(1.0, max(0.0, grade)), 2))
+    return doubt_of(kind, words[0].start, max(word.end for word in words), why, grade)
 
 
 def _loops(words: Sequence[Word]) -> Iterator[Doubt]:
     """Runs of words that are said again and again, the shortest one that explains a stretch."""
-    keys = [_key(word) for word in words]
+    keys = [key_of(word.text) for word in words]
     at = 0
     while at < len(keys):
         for size in range(1, min(_LONGEST_LOOP, (len(keys) - at) // 2) + 1):
@@ -232,12 +234,12 @@ def _drifts(words: Sequence[Word], speech: Sequence[Span], duration: float) -> I
     said = _on_grid([(word.start, word.end) for word in words], count)
     heard = _on_grid(speech, count)
     offsets = _supported(_offsets(said, heard))
-    for first, after in _runs_where([offset != 0 for offset in offsets]):
+    for first, after in runs_where([offset != 0 for offset in offsets]):
         start = first * _DRIFT_STEP * _GRID
         end = min(last, ((after - 1) * _DRIFT_STEP + _DRIFT_WINDOW) * _GRID)
         worst = max(offsets[first:after], key=abs) * _GRID
         why = f"the times are up to {abs(worst):.1f} s {'late' if worst > 0 else 'early'} against the speech"
-        yield Doubt("drift", round(start, 3), round(end, 3), why, round(min(1.0, 0.5 + abs(worst) / 4), 2))
+        yield doubt_of("drift", start, end, why, 0.5 + abs(worst) / 4)
 
 
 def _supported(offsets: Sequence[int]) -> list[int]:
@@ -312,7 +314,7 @@ def _paces(words: Sequence[Word]) -> Iterator[Doubt]:
             if letters[at + count] - letters[at] > fastest * length:
                 is_fast[at : at + count] = [True] * count
     usual = _PACES[0][1]
-    for first, last in _runs_where(is_fast):
+    for first, last in runs_where(is_fast):
         run = words[first:last]
         pace = float(letters[last] - letters[first]) / max(0.01, run[-1].end - run[0].start)
         why = f"{min(pace, 999):.0f} characters a second; nobody speaks faster than {usual:.0f}"
@@ -336,7 +338,7 @@ def _scripts(words: Sequence[Word]) -> Iterator[Doubt]:
     if not known:
         return
     usual = known.most_common(1)[0][0]
-    for first, last in _runs_where([bool(script) and script != usual for script in scripts]):
+    for first, last in runs_where([bool(script) and script != usual for script in scripts]):
         run = words[first:last]
         why = f"in {scripts[first].capitalize()} script, the rest is in {usual.capitalize()}"
         yield _doubt("script", run, why, 0.5 + 0.15 * len(run))
@@ -367,7 +369,7 @@ def _languages(passages: Sequence[Passage], language: str | None) -> Iterator[Do
         if _is_another(counts[best], int(sums[own][last] - sums[own][first]), last - first):
             for place in range(first, last):
                 is_other[place] = is_other[place] or best
-    for first, last in _runs_where([bool(one) for one in is_other]):
+    for first, last in runs_where([bool(one) for one in is_other]):
         why = f"looks like {is_other[first]!r}, the rest is {own!r}"
         yield _doubt("language", words[first:last], why, 0.8)
 
@@ -396,6 +398,7 @@ def _is_another(theirs: int, own: int, count: int) -> bool:
     return is_most or (theirs >= 0.2 * count and own == 0 and theirs >= 2)
 
 
+@cache
 def _small_words(tongue: str) -> frozenset[str]:
     """Articles, prepositions, conjunctions, pronouns and auxiliaries: half of any text, and its language's own."""
     known = words_of_language(tongue)
@@ -412,7 +415,7 @@ def _unsure(words: Sequence[Word]) -> Iterator[Doubt]:
     usual = statistics.median(known)
     spread = max(0.03, 1.4826 * statistics.median(abs(one - usual) for one in known))
     limit = min(_LEAST_CONFIDENT, usual - _SPREADS * spread)
-    for first, last in _runs_where([word.confidence is not None and word.confidence < limit for word in words]):
+    for first, last in runs_where([word.confidence is not None and word.confidence < limit for word in words]):
         run = words[first:last]
         mean = statistics.fmean(word.confidence or 0.0 for word in run)
         why = f"confidence {mean:.2f}, usually {usual:.2f} in this recording"
@@ -420,7 +423,7 @@ def _unsure(words: Sequence[Word]) -> Iterator[Doubt]:
 
 
 def _estimated(passages: Sequence[Passage]) -> Iterator[Doubt]:
-    for first, last in _runs_where([passage.timing == "estimated" for passage in passages]):
+    for first, last in runs_where([passage.timing == "estimated" for passage in passages]):
         run = passages[first:last]
         end = max(passage.end for passage in run)
         yield Doubt("estimated", run[0].start, end, "times of words were estimated, not told by the engine", 0.2)
@@ -432,7 +435,7 @@ def _over_silence(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Dou
     ends = [end for _, end in speech]
     covered = [_overlap((word.start, word.end), speech, ends) for word in words]
     flags = [part < _COVERED * max(0.02, word.end - word.start) for word, part in zip(words, covered, strict=True)]
-    for first, last in _runs_where(flags):
+    for first, last in runs_where(flags):
         run = words[first:last]
         # A single short word at the edge of speech is a matter of where voice activity draws its line.
         if len(run) < 2 and run[0].end - run[0].start < 0.5:
@@ -458,8 +461,7 @@ def _unheard(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Doubt]:
         spoken = sum(after - first for first, after in inside)
         if spoken >= _UNHEARD:
             why = f"{spoken:.1f} s of speech without text"
-            grade = round(min(1.0, spoken / 4), 2)
-            yield Doubt("missing", round(inside[0][0], 3), round(inside[-1][1], 3), why, grade)
+            yield doubt_of("missing", inside[0][0], inside[-1][1], why, spoken / 4)
 
 
 def _gaps(spans: Sequence[Span], last: float) -> Iterator[Span]:
@@ -482,14 +484,3 @@ def _overlap(span: Span, speech: Sequence[Span], ends: Sequence[float]) -> float
             break
         total += max(0.0, min(span[1], end) - max(span[0], start))
     return total
-
-
-def _runs_where(flags: Sequence[bool]) -> Iterator[tuple[int, int]]:
-    """Runs [first, last) of true flags."""
-    first = None
-    for at, flag in enumerate([*flags, False]):
-        if flag and first is None:
-            first = at
-        elif not flag and first is not None:
-            yield first, at
-            first = None

@@ -64,6 +64,11 @@ def normalised_word(written: str, language: str | None = None, without: tuple[st
     return tuple(normalised(written, language, without))
 
 
+def key_of(written: str, language: str | None = None, without: tuple[str, ...] = ()) -> str:
+    """By what a word is compared with others; as it is written where normalising leaves nothing of it."""
+    return " ".join(normalised_word(written, language, without)) or written
+
+
 def _parts(word: str) -> list[str]:
     """A word; of one in a script without spaces, its characters, since nobody agrees on its words."""
     if word.isascii() or not any(map(is_spaceless, word)):

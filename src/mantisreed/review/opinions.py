@@ -13,7 +13,6 @@ import msgspec
 from mantisreed.review.doubts import doubts_of, in_order
 from mantisreed.review.normalising import normalised
 from mantisreed.transcript.document import (
-    WORTH_HEARING,
     Doubt,
     Passage,
     Replacement,
@@ -66,7 +65,7 @@ def clips_of(transcript: Transcript, speech: Sequence[Span], duration: float) ->
         speech: where somebody speaks, in order; empty where nobody knows.
         duration: of the recording, in seconds.
     """
-    asked = [doubt for doubt in transcript.doubts if doubt.kind in _ASKED and doubt.grade >= WORTH_HEARING]
+    asked = [doubt for doubt in transcript.doubts_worth_hearing if doubt.kind in _ASKED]
     clips: list[Clip] = []
     for doubt in in_order(asked):
         start = _pause_near(max(0.0, doubt.start - _MARGIN), -1, speech)

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from mantisreed.exports.pages import whole_page
+from mantisreed.review.runs import runs_where
 from mantisreed.review.scoring import Errors, Score, Step, calibration, over_time
 from mantisreed.units import clock
 
@@ -81,18 +82,10 @@ def alignment_lines(steps: Sequence[Step]) -> Iterator[str]:
         if step.kind != "equal":
             low, high = max(0, at - _AROUND), min(len(steps), at + _AROUND + 1)
             is_near[low:high] = [True] * (high - low)
-    at = 0
-    while at < len(steps):
-        if not is_near[at]:
-            at += 1
-            continue
-        end = at
-        while end < len(steps) and is_near[end]:
-            end += 1
-        start = next((step.start for step in steps[at:end] if step.start is not None), None)
+    for first, last in runs_where(is_near):
+        start = next((step.start for step in steps[first:last] if step.start is not None), None)
         time = clock(start)[:8] if start is not None else "--:--:--"
-        yield f"{time}  {' '.join(map(_marked, steps[at:end]))}"
-        at = end
+        yield f"{time}  {' '.join(map(_marked, steps[first:last]))}"
 
 
 def _marked(step: Step) -> str:

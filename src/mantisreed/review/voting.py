@@ -15,7 +15,9 @@ import msgspec
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.errors import InputError
-from mantisreed.review.normalising import normalised_word
+from mantisreed.review.doubts import doubt_of
+from mantisreed.review.normalising import key_of
+from mantisreed.review.runs import runs_where
 from mantisreed.transcript.document import Doubt, Passage, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import passages_over_speech
 from mantisreed.transcript.writing import joined
@@ -121,9 +123,9 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
         InputError: there are fewer than two, one has no words, or one is of something else.
     """
     slots, order = aligned_transcripts(transcripts)
-    rows = transcripts
+    count = len(transcripts)
     patterns = [_pattern(slot) for slot in slots]
-    judges, empty = _judges(Counter(patterns), len(rows))
+    judges, empty = _judges(Counter(patterns), count)
     winners = {pattern: _winner(pattern, judges, empty) for pattern in set(patterns)}
     chosen = [_key_of(slot, winners[pattern]) for slot, pattern in zip(slots, patterns, strict=True)]
     passages = tuple(_passages(slots, chosen, judges, transcripts, order[0]))
@@ -135,7 +137,7 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
         job="",
         passages=passages,
         speakers=speakers_of(passages),
-        notes=(f"voted by {len(rows)} transcripts; {disputed} of {len(slots)} places were not unanimous",),
+        notes=(f"voted by {count} transcripts; {disputed} of {len(slots)} places were not unanimous",),
         doubts=tuple(_contested(slots, chosen)),
         replacements=(),
     )
@@ -144,18 +146,18 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
             slot.readings[number] is not None and (key is None or slot.readings[number].key != key)  # type: ignore[union-attr]
             for slot, key in zip(slots, chosen, strict=True)
         )
-        for number in range(len(rows))
+        for number in range(count)
     ]
     weights = [round(judge.overall, 4) for judge in judges]
-    return Voted(anew, agreement(slots, len(rows)), weights, overruled, disputed)
+    return Voted(anew, agreement(slots, count), weights, overruled, disputed)
 
 
 def _readings(transcript: Transcript) -> Iterator[Reading]:
     for number, passage in enumerate(passages_over_speech(transcript.passages, ())):
         for word in passage.words:
-            key = " ".join(normalised_word(word.text, transcript.language, ("hesitations",)))
+            key = key_of(word.text, transcript.language, ("hesitations",))
             sure = None if word.confidence is None else _bin(word.confidence)
-            yield Reading(key or word.text, word, number, sure)
+            yield Reading(key, word, number, sure)
 
 
 def _order(rows: Sequence[Sequence[Reading]]) -> tuple[list[int], list[list[int]]]:
@@ -424,22 +426,14 @@ def _contested(slots: Sequence[Slot], chosen: Sequence[str | None]) -> Iterator[
     for slot, key in zip(slots, chosen, strict=True):
         alike = sum((reading.key if reading else None) == key for reading in slot.readings)
         flags.append(2 * alike <= len(slot.readings))
-    at = 0
-    while at < len(slots):
-        if not flags[at]:
-            at += 1
-            continue
-        last = at
-        while last < len(slots) and flags[last]:
-            last += 1
-        words = [reading.word for slot in slots[at:last] for reading in slot.readings if reading is not None]
+    for first, last in runs_where(flags):
         # One word that is heard in two ways is what a vote is for; more of them are somebody's to listen to.
-        if last - at >= _CONTESTED:
-            start, end = min(word.start for word in words), max(word.end for word in words)
-            why = f"the transcripts differ on {last - at} words in a row, and no more than half have this"
-            grade = round(min(1.0, 0.4 + 0.05 * (last - at)), 2)
-            yield Doubt("disagreement", round(start, 3), round(end, 3), why, grade)
-        at = last
+        if last - first < _CONTESTED:
+            continue
+        words = [reading.word for slot in slots[first:last] for reading in slot.readings if reading is not None]
+        start, end = min(word.start for word in words), max(word.end for word in words)
+        why = f"the transcripts differ on {last - first} words in a row, and no more than half have this"
+        yield doubt_of("disagreement", start, end, why, 0.4 + 0.05 * (last - first))
 
 
 def _passages(

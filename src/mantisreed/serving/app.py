@@ -595,8 +595,7 @@ def _saved(service: Service, order: Order, corrected: Transcript) -> tuple[Path,
     outputs = Outputs(document.parent, service.workspace.hidden, formats, options=writing, overwrite=True)
     source = Source(Path(order.path)) if order.path else Source(Path(order.name), order.link)
     written = outputs.write(stem, source, corrected)
-    doubts = sum(doubt.grade >= 0.3 for doubt in corrected.doubts)
-    service.book.change(order, words=len(corrected.words), doubts=doubts)
+    service.book.change(order, words=len(corrected.words), doubts=len(corrected.doubts_worth_hearing))
     return written.files
 
 

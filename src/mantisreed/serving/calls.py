@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Literal
 
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.secrets import Secret
-from mantisreed.destinations.calls import signature
+from mantisreed.destinations.calls import signed_headers
 from mantisreed.errors import MantisreedError
 from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.problems import Problem
@@ -92,12 +92,6 @@ class Caller:
         """The call: the job as the API tells it, under an id by which a repeated call is known."""
         body = json.dumps({"type": "job.ended", "profile": order.profile, "job": described(order)}).encode()
         known_by = f"msg_{order.id}_{int(order.finished or 0)}"
-        headers = [
-            ("content-type", "application/json"),
-            ("webhook-id", known_by),
-            ("webhook-timestamp", str(moment)),
-        ]
-        key = self._keys.get(order.profile)
-        if key is not None:
-            headers.append(("webhook-signature", signature(key, known_by, moment, body)))
+        signed = signed_headers(self._keys.get(order.profile), known_by, moment, body)
+        headers = [("content-type", "application/json"), *signed]
         return HttpRequest("call", "call", "POST", order.call or "", tuple(headers), timeout=_LIMIT, body=body)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, fields, replace
 from mantisreed.errors import InputError
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.ear import HeardWord
-from mantisreed.standin.lines import Line
+from mantisreed.standin.lines import Line, retold
 
 _SHORTEST_SILENCE = 1.0  # seconds without speech that something is made up over
 _WORD = 0.28  # seconds of a word that is made up
@@ -148,14 +148,8 @@ class Planter:
         """The end of the phrase before, said again and again for as long as this one lasts."""
         again = before.words[-self._chance.randint(1, min(6, len(before.words))) :]
         times = self._chance.randint(5, 9)
-        each = (line.end - line.start) / (times * len(again))
-        texts = [word.text for word in again] * times
-        words = tuple(
-            HeardWord(text, line.start + at * each, line.start + (at + 1) * each, 0.9)
-            for at, text in enumerate(texts)
-        )
         self._note("loop", line.start, line.end)
-        return Line(" ".join(texts), line.voice, words)
+        return retold(line, [word.text for word in again] * times, 0.9)
 
     def _made_up(self, start: float, end: float) -> Line:
         texts = self._chance.choice(self._phrases).text.split()[: max(1, int((end - start) / _WORD))]
@@ -168,7 +162,7 @@ class Planter:
 
     def _in_another_language(self, line: Line, tongue: str | None) -> Line:
         others = [phrase for phrase in self._phrases if phrase.language != tongue] or list(self._phrases)
-        return _with_texts(line, self._chance.choice(others).text.split())
+        return retold(line, self._chance.choice(others).text.split())
 
     def _others(self, line: Line, sure: tuple[float, float]) -> Line:
         words = tuple(
@@ -192,16 +186,6 @@ class Planter:
             )
             for line in lines
         ]
-
-
-def _with_texts(line: Line, texts: Sequence[str]) -> Line:
-    """Other words over the time of a line."""
-    each = (line.end - line.start) / len(texts)
-    words = tuple(
-        HeardWord(text, line.start + at * each, line.start + (at + 1) * each, line.confidence)
-        for at, text in enumerate(texts)
-    )
-    return Line(" ".join(texts), line.voice, words)
 
 
 def _in_another_script(line: Line) -> Line:

@@ -7,14 +7,13 @@ import zlib
 from collections.abc import Sequence
 from copy import copy
 from dataclasses import dataclass
-from itertools import pairwise
 
 from mantisreed.audio.decode import Decoder
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.ear import EAR_RATE, Ear, HeardPhrase, HeardWord
 from mantisreed.standin.faults import heard_sounds
 from mantisreed.standin.habits import Habits, Planted, Planter
-from mantisreed.standin.lines import Line
+from mantisreed.standin.lines import Line, retold
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,10 +113,7 @@ class Listener:
     @staticmethod
     def _rendered(line: Line, others: Sequence[Phrase]) -> Line:
         other = others[sum(map(ord, line.text)) % len(others)]
-        texts = other.text.split()
-        edges = [line.start + (line.end - line.start) * n / len(texts) for n in range(len(texts) + 1)]
-        words = (HeardWord(text, *edge, line.confidence) for text, edge in zip(texts, pairwise(edges), strict=True))
-        return Line(other.text, line.voice, tuple(words))
+        return retold(line, other.text.split())
 
 
 def _spoken(phrases: Sequence[HeardPhrase]) -> str | None:

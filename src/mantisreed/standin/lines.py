@@ -1,6 +1,8 @@
 """A phrase as a stand-in engine heard it."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 from mantisreed.standin.ear import HeardWord
 
@@ -27,3 +29,11 @@ class Line:
     def confidence(self) -> float:
         """The mean over its words."""
         return sum(word.confidence for word in self.words) / len(self.words)
+
+
+def retold(line: Line, texts: Sequence[str], confidence: float | None = None) -> Line:
+    """Other words over the time of a line, evenly; None keeps the line's confidence."""
+    sure = line.confidence if confidence is None else confidence
+    edges = [line.start + (line.end - line.start) * n / len(texts) for n in range(len(texts) + 1)]
+    words = (HeardWord(text, *edge, sure) for text, edge in zip(texts, pairwise(edges), strict=True))
+    return Line(" ".join(texts), line.voice, tuple(words))

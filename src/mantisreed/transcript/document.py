@@ -151,6 +151,11 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
         return tuple(word for passage in self.passages for word in passage.words)
 
     @property
+    def doubts_worth_hearing(self) -> tuple[Doubt, ...]:
+        """Those that are counted and shown."""
+        return tuple(doubt for doubt in self.doubts if doubt.grade >= WORTH_HEARING)
+
+    @property
     def mean_confidence(self) -> float | None:
         """Over the words that have one; None when none has."""
         known = [word.confidence for word in self.words if word.confidence is not None]

@@ -11,12 +11,14 @@ from collections import defaultdict, deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
-from itertools import groupby, pairwise
+from itertools import groupby
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from mantisreed.audio.speech import pauses_and_speech
+from mantisreed.exports.pages import filled
 from mantisreed.exports.script import Script
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.rules import LayoutRules
@@ -79,7 +81,7 @@ def review_page(
         "note": NOTE,
         "stem": stem,
         "duration": round(max(sound.duration, 0.1), 3),
-        "pauses_and_speech": _pauses_and_speech(sound.speech),
+        "pauses_and_speech": pauses_and_speech(sound.speech),
         "peaks": base64.b64encode(sound.peaks.tobytes()).decode(),
         "peaks_per_second": sound.peaks_per_second,
         "sound_type": sound.media_type,
@@ -88,33 +90,20 @@ def review_page(
     }
     # What stands in a script element ends at the first `</`, and at nothing else.
     encoded = msgspec.json.encode(data).decode().replace("<", "\\u003c").replace("\u2028", "\\u2028")
-    parts = {  # in the order in which they stand in the page
-        "@title@": html.escape(" ".join(f"{stem}: review".split())),
-        "@style@": _part("review.css"),
-        "@data@": encoded,
-        "@sound@": base64.b64encode(sound.content or b"").decode(),
-        "@script@": _part("review.js"),
-    }
-    page = _part("review.html")
-    pieces = []
-    for name, content in parts.items():
-        if name == "@title@":
-            page = page.replace(name, content)
-            continue
-        # One after the other, so that nothing in one part is taken for the place of another.
-        before, _, page = page.partition(name)
-        pieces += [before, content]
-    return "".join([*pieces, page])
+    title = html.escape(" ".join(f"{stem}: review".split()))
+    parts = (
+        ("title", title),
+        ("style", _part("review.css")),
+        ("title", title),
+        ("data", encoded),
+        ("sound", base64.b64encode(sound.content or b"").decode()),
+        ("script", _part("review.js")),
+    )
+    return filled(_part("review.html"), parts)
 
 
 def _part(name: str) -> str:
     return (files("mantisreed.review.page") / name).read_text(encoding="utf-8")
-
-
-def _pauses_and_speech(speech: Sequence[tuple[float, float]]) -> list[int]:
-    """Lengths of silence and speech in turn, in hundredths of a second."""
-    edges = [0, *(round(edge * 100) for stretch in speech for edge in stretch)]
-    return [after - before for before, after in pairwise(edges)]
 
 
 def rows_of(transcript: Transcript, rules: LayoutRules) -> Iterator[Row]:

@@ -3,15 +3,13 @@
 from functools import cache
 from importlib.resources import files
 
+from mantisreed.exports.pages import filled
+
 
 @cache
 def board_page() -> str:
     """The whole page."""
-    page = _part("board.html")
-    for name in ("style", "script"):
-        before, _, page_after = page.partition(f"@{name}@")
-        page = before + _part({"style": "board.css", "script": "board.js"}[name]) + page_after
-    return page
+    return filled(_part("board.html"), (("style", _part("board.css")), ("script", _part("board.js"))))
 
 
 def _part(name: str) -> str:
