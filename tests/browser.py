@@ -154,9 +154,12 @@ class Page:
         return found
 
     def downloaded(self, name: str) -> bytes:
-        """A file that the page has saved, when it is whole."""
+        """A file that the page has saved, when it is whole.
+
+        The browser keeps the name free with an empty file, and puts the whole one in its place at the end.
+        """
         file = self._browser.downloads / name
-        wait_until(file.exists, seconds=20.0)
+        wait_until(lambda: file.exists() and file.stat().st_size > 0, seconds=60.0)
         return file.read_bytes()
 
     def wait_for(self, script: str, seconds: float = 20.0) -> None:
