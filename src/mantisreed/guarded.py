@@ -9,12 +9,17 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 LARGEST_HEAD = 32 * 1024
 """Bytes of a request's head."""
 
-_FIRST_REQUEST = 10.0  # seconds until a request's head is there
-_LONGEST_CONNECTION = 900.0  # seconds that one is open, whatever is said on it
+_ROUND = 10.0  # seconds after which it is looked whether something moves on a connection, again and again
+_SLOWEST = 100  # bytes a second that a body comes at: slower than any sound that is sent while it is recorded
+# Rounds in a row without progress after which a connection is cut off: while a head comes, while a body comes (it
+# may cross a dead spot), and while nobody reads the answer.
+_HEAD_ROUNDS, _BODY_ROUNDS, _READER_ROUNDS = 1, 3, 6
 
 
 def guarded(most_of_one: int) -> type[asyncio.Protocol]:
     """A protocol that lets nobody keep others out: who says nothing, too slowly or too often is cut off.
+
+    However long something takes that does move, as a large upload or a stream of events, it is left alone.
 
     Args:
         most_of_one: connections of one address at once.
@@ -26,25 +31,45 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
             peer = transport.get_extra_info("peername") or ("?",)
             self._address = str(peer[0])
             connections[self._address] += 1
-            self._deadlines = [
-                self.loop.call_later(_FIRST_REQUEST, self._cut_if_silent, transport),
-                self.loop.call_later(_LONGEST_CONNECTION, transport.abort),
-            ]
+            self._come = self._unread = self._still = 0
+            self._seen: object = None
+            self._next_look = self.loop.call_later(_ROUND, self._look, transport)
             super().connection_made(transport)
             if connections[self._address] > most_of_one:
                 transport.abort()
+
+        def data_received(self, data: bytes) -> None:
+            self._come += len(data)
+            super().data_received(data)
 
         def connection_lost(self, exc: Exception | None) -> None:
             connections[self._address] -= 1
             if connections[self._address] <= 0:
                 del connections[self._address]
-            for deadline in self._deadlines:
-                deadline.cancel()
+            self._next_look.cancel()
             super().connection_lost(exc)
 
-        def _cut_if_silent(self, transport: asyncio.Transport) -> None:
-            if self.cycle is None:
+        def _look(self, transport: asyncio.Transport) -> None:
+            """Cut the connection off when nothing has moved on it for too many rounds."""
+            unread = transport.get_write_buffer_size()
+            patience = self._patience(unread)
+            self._still = self._still + 1 if patience else 0
+            if patience and self._still >= patience:
                 transport.abort()
+                return
+            self._seen, self._come, self._unread = self.cycle, 0, unread
+            self._next_look = self.loop.call_later(_ROUND, self._look, transport)
+
+        def _patience(self, unread: int) -> int:
+            """For how many rounds it may stay as it is; 0 where something moves, or the application is at work."""
+            if self.cycle is not self._seen:
+                return 0  # another request has begun meanwhile
+            if unread:
+                return _READER_ROUNDS if unread >= self._unread > 0 else 0
+            if self.cycle is None or self.cycle.response_complete:
+                return _HEAD_ROUNDS
+            is_awaited = self.cycle.more_body and not self.flow.read_paused
+            return _BODY_ROUNDS if is_awaited and self._come < _SLOWEST * _ROUND else 0
 
     return Guarded
 

@@ -1,7 +1,9 @@
 """Durations, byte sizes and clock times, read from text and written as text."""
 
 import re
-from decimal import Decimal
+from decimal import Decimal, InvalidOperation
+
+from mantisreed.errors import InputError
 
 _DURATION_UNITS = {
     "ms": Decimal("0.001"),
@@ -103,3 +105,40 @@ def iso_moment(seconds: float) -> str:
     from datetime import UTC, datetime
 
     return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def money_given(given: str | float | None, where: str) -> Decimal | None:
+    """An amount of money; None where nothing is given.
+
+    Args:
+        given: as it is written, or as JSON has it.
+        where: the option, for messages.
+
+    Raises:
+        InputError: it is none.
+    """
+    if given is None:
+        return None
+    try:
+        amount = Decimal(str(given))
+    except InvalidOperation:
+        amount = Decimal("NaN")
+    if not amount.is_finite() or amount < 0:
+        raise InputError(f"an amount such as 2.50 is expected, not {given!r}", where=where)
+    return amount
+
+
+def duration_given(given: str | None, where: str) -> float | None:
+    """Seconds; None where nothing is given.
+
+    Args:
+        given: as it is written, such as `10min`.
+        where: the option, for messages.
+
+    Raises:
+        InputError: it is no duration.
+    """
+    try:
+        return None if given is None else parse_duration(given)
+    except ValueError as error:
+        raise InputError(str(error), where=where) from error

@@ -4,12 +4,12 @@ import asyncio
 import contextlib
 import socket
 import time
-from collections.abc import Callable, Coroutine
+from collections.abc import AsyncIterator, Callable, Coroutine
 
 import pytest
 from starlette.applications import Starlette
 from starlette.requests import Request
-from starlette.responses import PlainTextResponse
+from starlette.responses import PlainTextResponse, StreamingResponse
 from starlette.routing import Route
 
 from conftest import free_port
@@ -40,7 +40,7 @@ async def asked(port: int) -> bytes:
 
 
 def test_who_says_nothing_is_cut_off_and_others_are_answered(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(guarded, "_FIRST_REQUEST", 0.5)
+    monkeypatch.setattr(guarded, "_ROUND", 0.5)
 
     async def talk(port: int) -> None:
         silent = [await asyncio.open_connection("127.0.0.1", port) for _ in range(20)]
@@ -53,6 +53,84 @@ def test_who_says_nothing_is_cut_off_and_others_are_answered(monkeypatch: pytest
             writer.close()
 
     served(talk)
+
+
+def test_who_sends_a_body_too_slowly_is_cut_off_and_who_only_takes_long_is_not(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(guarded, "_ROUND", 0.2)
+    monkeypatch.setattr(guarded, "_SLOWEST", 100)
+
+    async def take(request: Request) -> PlainTextResponse:
+        return PlainTextResponse(f"{len(await request.body())} bytes")
+
+    async def begun(port: int, length: int) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+        reader, writer = await asyncio.open_connection("127.0.0.1", port)
+        writer.write(f"POST / HTTP/1.1\r\nHost: marsh\r\nContent-Length: {length}\r\n\r\n".encode())
+        return reader, writer
+
+    async def drip(writer: asyncio.StreamWriter, block: bytes, times: int) -> None:
+        with contextlib.suppress(ConnectionError):
+            for _ in range(times):
+                writer.write(block)
+                await asyncio.sleep(0.05)
+
+    async def go() -> None:
+        port = free_port()
+        application = Starlette(routes=[Route("/", take, methods=["POST"])])
+        async with listening.serving(application, f"127.0.0.1:{port}", key="a test"):
+            steady, slow, silent = [await begun(port, 4000) for _ in range(3)]
+            await asyncio.gather(drip(steady[1], b"x" * 100, 40), drip(slow[1], b"x", 40))
+            assert b"4000 bytes" in await asyncio.wait_for(steady[0].read(500), 5)
+            # A second head on the same connection has no more time than the first.
+            await drip(steady[1], b"G", 20)
+            for reader, _ in (slow, silent, steady):
+                with contextlib.suppress(ConnectionError):
+                    assert await asyncio.wait_for(reader.read(), 5) == b""
+            for _, writer in (steady, slow, silent):
+                writer.close()
+
+    asyncio.run(asyncio.wait_for(go(), 40))
+
+
+def test_who_does_not_read_the_answer_is_cut_off_and_a_stream_of_events_is_not(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(guarded, "_ROUND", 0.1)
+    ended: list[str] = []
+
+    async def endless(request: Request) -> StreamingResponse:
+        async def blocks() -> AsyncIterator[bytes]:
+            try:
+                for _ in range(1000):
+                    yield b"m" * 100_000
+            finally:
+                ended.append("mud")
+
+        return StreamingResponse(blocks())
+
+    async def events(request: Request) -> StreamingResponse:
+        async def blocks() -> AsyncIterator[bytes]:
+            for number in range(3):
+                await asyncio.sleep(0.8)  # many rounds
+                yield f"data: {number}\n\n".encode()
+
+        return StreamingResponse(blocks())
+
+    async def go() -> None:
+        port = free_port()
+        application = Starlette(routes=[Route("/", endless), Route("/events", events)])
+        async with listening.serving(application, f"127.0.0.1:{port}", key="a test"):
+            told, asking = await asyncio.open_connection("127.0.0.1", port)
+            asking.write(b"GET /events HTTP/1.1\r\nHost: marsh\r\nConnection: close\r\n\r\n")
+            with socket.create_connection(("127.0.0.1", port)) as deaf:
+                deaf.sendall(b"GET / HTTP/1.1\r\nHost: marsh\r\n\r\n")
+                while not ended:
+                    await asyncio.sleep(0.05)
+            assert b"data: 2" in await asyncio.wait_for(told.read(), 10)
+            asking.close()
+
+    asyncio.run(asyncio.wait_for(go(), 40))
 
 
 def test_one_address_has_only_so_many_connections(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -2,7 +2,10 @@
 
 import asyncio
 import json
+from dataclasses import replace
 from pathlib import Path
+
+import pytest
 
 from conftest import Note
 from engines.cards import brook_card, workspace_of
@@ -19,6 +22,7 @@ from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.pieces import PieceOptions
 from mantisreed.sources.recordings import Source
 
 SPOKEN = {
@@ -79,7 +83,8 @@ class Bench:
                 on_event=self.events.append,
                 time=Time(lambda: self.clock.now, self.clock.sleep),
             )
-            return await Batch(self.options, outputs, services).run([Source(path) for path in recordings])
+            self.batch = Batch(self.options, outputs, services)
+            return await self.batch.run([Source(path) for path in recordings])
 
         return asyncio.run(go())
 
@@ -108,6 +113,28 @@ def test_nothing_heard_is_told_apart_from_failure(tmp_path: Path, note: Note) ->
     assert outcome.transcript.notes == ("nothing heard",)
     (outcome,) = Bench(tmp_path / "other", {"": (500, b"flooded")}).run([note.path])
     assert outcome.state == "failed" and "flooded" in str(outcome.error)
+
+
+@pytest.mark.parametrize("how", ["one recording is stopped", "all is interrupted"])
+def test_what_is_stopped_between_two_pieces_is_not_taken_for_the_whole(tmp_path: Path, note: Note, how: str) -> None:
+    bench = Bench(tmp_path, {"": SPOKEN}, "about =", "max_concurrent = 1\nabout =")
+    bench.options = replace(bench.options, pieces=PieceOptions(piece_length=5.0))
+    answer = bench.answer
+
+    def answer_and_stop(request: HttpRequest) -> HttpAnswer:
+        if not bench.sent_at:
+            bench.batch.interrupt() if how == "all is interrupted" else bench.batch.stop_recording(str(note.path))
+        return answer(request)
+
+    bench.transport = ScriptedTransport(answer_and_stop)
+    (outcome,) = bench.run([note.path])
+    assert outcome.state == "waiting" and outcome.transcript is None
+    assert not list((tmp_path / "out").iterdir())
+    sent = len(bench.sent_at)
+    bench.transport = ScriptedTransport(answer)
+    (outcome,) = bench.run([note.path])
+    assert outcome.state == "done" and outcome.transcript is not None
+    assert len(bench.sent_at) > sent and len(outcome.transcript.passages) == len(bench.sent_at)
 
 
 def test_the_pace_is_kept_and_waits_are_shown_with_their_reason(tmp_path: Path, note: Note) -> None:

@@ -11,7 +11,7 @@ from conftest import Note
 from mantisreed.serving.orders import Order, new_id
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
-from serving.test_service import made, serving, standins
+from serving.running import made, serving, standins
 
 pytestmark = pytest.mark.skipif(BROWSER is None, reason="no browser is installed")
 

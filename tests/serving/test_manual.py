@@ -10,7 +10,7 @@ import pytest
 
 from conftest import Note
 from mantisreed.standin.hearing import Listener
-from serving.test_service import serving, standins
+from serving.running import serving, standins
 
 MANUAL = (Path(__file__).parents[2] / "docs" / "serve.md").read_text(encoding="utf-8")
 SHELL = [line for block in re.findall(r"```sh\n(.*?)```", MANUAL, re.DOTALL) for line in block.splitlines()]

@@ -14,110 +14,21 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
-from urllib import error, request
+from urllib import request
 
 import pytest
 from openapi_spec_validator import validate
 
 from browser import wait_until
-from conftest import KEY, Note, free_port
+from conftest import Note, free_port
 from mantisreed.exports.formats import OUTPUT_FORMATS
-from mantisreed.standin import server
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from mantisreed.transcript.document import from_json
-
-
-@dataclass
-class Answer:
-    status: int
-    headers: dict[str, str]
-    body: bytes
-
-    @property
-    def json(self) -> Any:
-        return json.loads(self.body)
-
-
-@dataclass
-class Running:
-    """A service that runs, and its folder."""
-
-    folder: Path
-    address: str
-    process: subprocess.Popen[str]
-
-    def ask(
-        self, method: str, path: str, body: bytes | None = None, token: str | None = None, **headers: str
-    ) -> Answer:
-        given = {name.replace("_", "-"): value for name, value in headers.items()}
-        if token is not None:
-            given["Authorization"] = f"Bearer {token}"
-        asked = request.Request(self.address + path, body, given, method=method)
-        try:
-            with request.urlopen(asked, timeout=60) as answer:
-                return Answer(answer.status, {k.lower(): v for k, v in answer.headers.items()}, answer.read())
-        except error.HTTPError as answer:
-            return Answer(answer.code, {k.lower(): v for k, v in answer.headers.items()}, answer.read())
-
-    def send(self, recording: Path, path: str = "/jobs", **headers: str) -> Answer:
-        return self.ask("POST", path, recording.read_bytes(), Content_Type="application/octet-stream", **headers)
-
-    def ended(self, job: str, token: str | None = None) -> dict[str, Any]:
-        def look() -> bool:
-            told.update(self.ask("GET", f"/jobs/{job}", token=token).json)
-            return told["finished"] is not None
-
-        told: dict[str, Any] = {}
-        wait_until(look, 60.0)
-        return told
-
-
-@contextlib.contextmanager
-def serving(folder: Path, *arguments: str, port: int | None = None) -> Iterator[Running]:
-    """`mantisreed serve` in a folder with settings."""
-    listen = f"127.0.0.1:{port or free_port()}"
-    command = [sys.executable, "-m", "mantisreed", "serve", "--listen", listen, *arguments]
-    with (folder / "serve.err").open("a") as errors:
-        process = subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stderr=errors, text=True)
-    try:
-        assert process.stdout is not None
-        first = process.stdout.readline()
-        assert "listening" in first, (folder / "serve.err").read_text()
-        yield Running(folder, f"http://{listen}", process)
-    finally:
-        if process.poll() is None:
-            process.terminate()
-            process.wait(40)
-        assert process.stdout is not None
-        process.stdout.close()
-
-
-@contextlib.contextmanager
-def standins(listener: Listener, folder: Path, profile: FaultProfile | None = None, more: str = "") -> Iterator[str]:
-    with server.bound_socket(0) as waiting, server.serving(server.standins(listener, KEY, profile), waiting) as at:
-        folder.mkdir(exist_ok=True)
-        file = folder / "mantisreed.toml"
-        server.write_cards(file, at, KEY, listener)
-        file.write_text(f'[settings]\nengine = "brook"\nmax_attempts = 3\n{more}\n{file.read_text()}')
-        yield at
-
-
-@pytest.fixture(scope="module")
-def service(listener: Listener, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
-    folder = tmp_path_factory.mktemp("service")
-    (folder / "allowed").mkdir()
-    patch = pytest.MonkeyPatch()
-    patch.setenv("MANTISREED_TRUST", str(tmp_path_factory.getbasetemp()))
-    with standins(listener, folder), serving(folder, "--allow", "allowed", "--max-size", "4 MB") as running:
-        yield running
-    patch.undo()
+from serving.running import Answer, Running, made, serving, standins
 
 
 def test_one_request_in_text_out(service: Running, note: Note) -> None:
@@ -332,14 +243,6 @@ def test_a_corrected_transcript_is_saved_into_the_outputs(service: Running, note
     assert service.ask("PUT", f"/jobs/{job}/transcript", b"{}").status == 422
 
 
-def made(folder: Path, name: str, *arguments: str) -> str:
-    command = [sys.executable, "-m", "mantisreed", "serve", "token", "make", name, "--json", *arguments]
-    shown = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=True)
-    token = json.loads(shown.stdout)["token"]
-    assert isinstance(token, str)
-    return token
-
-
 def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
     listener: Listener, note: Note, trusting: Path
 ) -> None:
@@ -365,11 +268,14 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
             assert service.ask("GET", job, token=admin).status == 200
             assert service.send(note.path, Authorization=f"Bearer {reader}").status == 403
             assert service.ask("GET", "/costs", token=hut).status == 403
-            assert service.send(note.path, "/jobs?wait=60s", Authorization=f"Bearer {boat}").status == 200
+            # What was paid for by another is not paid again, and what is new is.
+            for wanted in ("/jobs?wait=60s", "/jobs?wait=60s&language=en"):
+                assert service.send(note.path, wanted, Authorization=f"Bearer {boat}").status == 200
             over = service.send(note.path, Authorization=f"Bearer {boat}")
             assert over.status == 403 and "may spend" in over.json["detail"]
-            (old,) = service.ask("GET", "/jobs", token=boat).json["jobs"]
-            assert service.ask("DELETE", f"/jobs/{old['id']}", token=boat).status == 204
+            paid, kept_reply = service.ask("GET", "/jobs", token=boat).json["jobs"]
+            assert paid["cost"] > 0 and kept_reply["cost"] == 0
+            assert service.ask("DELETE", f"/jobs/{paid['id']}", token=boat).status == 204
             assert service.send(note.path, Authorization=f"Bearer {boat}").status == 403  # it is spent all the same
             answers = [service.ask("GET", "/jobs", token=reader) for _ in range(12)]
             assert {answer.status for answer in answers} == {200, 429} and "retry-after" in answers[-1].headers

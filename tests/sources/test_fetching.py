@@ -17,7 +17,8 @@ from hypothesis import strategies as st
 
 from mantisreed.cards.secrets import redacted
 from mantisreed.errors import RecordingError
-from mantisreed.sources.fetching import fetched, is_private
+from mantisreed.hosts import is_private
+from mantisreed.sources.fetching import fetched
 from mantisreed.sources.recordings import Source, local_file
 
 Answer = Callable[[str], bytes]

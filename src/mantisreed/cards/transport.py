@@ -20,6 +20,7 @@ from mantisreed.cards.secrets import without_secrets
 from mantisreed.cards.urls import UrlError, origin_of, resolved, split_url
 from mantisreed.cards.websocket import Conversation
 from mantisreed.errors import UnreachableError, UnreadableReplyError
+from mantisreed.hosts import InternetResolver, is_written_private
 from mantisreed.units import short_size
 
 _CONNECT_LIMIT = 20.0
@@ -54,15 +55,22 @@ class Transport(Protocol):
 class HttpTransport:
     """One pool of connections, for all engines. Used as an asynchronous context manager."""
 
-    def __init__(self, largest_reply: int = LARGEST_REPLY) -> None:
-        """`largest_reply` is in bytes."""
-        self._largest_reply = largest_reply
+    def __init__(self, largest_reply: int = LARGEST_REPLY, *, takes_private: bool = True) -> None:
+        """Connect to nobody yet.
+
+        Args:
+            largest_reply: bytes.
+            takes_private: whether hosts may be near this machine. Where strangers name them they may not, and a
+                proxy, which would look hosts up by itself, is not asked then.
+        """
+        self._largest_reply, self._takes_private = largest_reply, takes_private
         self._direct: aiohttp.ClientSession
         self._proxied: aiohttp.ClientSession
 
     async def __aenter__(self) -> Self:
         # Proxies of the environment are for the world outside, not for an engine on this machine.
-        self._direct, self._proxied = _session(trust_env=False), _session(trust_env=True)
+        self._direct = _session(trust_env=False, takes_private=self._takes_private)
+        self._proxied = _session(trust_env=self._takes_private, takes_private=self._takes_private)
         return self
 
     async def __aexit__(
@@ -85,6 +93,8 @@ class HttpTransport:
         raise _not_reached(request, f"it redirects more than {_MOST_REDIRECTS} times")
 
     async def _exchanged(self, request: HttpRequest) -> HttpAnswer:
+        if not self._takes_private and is_written_private(split_url(request.url).hostname or ""):
+            raise _not_reached(request, "it is not on the internet but near this machine")
         body = bytearray()
         async with (
             _told_apart(request, body),
@@ -238,11 +248,10 @@ class ScriptedTransport:
         return HttpAnswer(200, (), conversation.answer, request.url)
 
 
-def _session(*, trust_env: bool) -> aiohttp.ClientSession:
+def _session(*, trust_env: bool, takes_private: bool) -> aiohttp.ClientSession:
     # How many requests are on their way at once is the card's business, not the pool's; cookies are as well.
-    return aiohttp.ClientSession(
-        connector=aiohttp.TCPConnector(limit=0), trust_env=trust_env, cookie_jar=aiohttp.DummyCookieJar()
-    )
+    connector = aiohttp.TCPConnector(limit=0, resolver=InternetResolver(takes_private=takes_private))
+    return aiohttp.ClientSession(connector=connector, trust_env=trust_env, cookie_jar=aiohttp.DummyCookieJar())
 
 
 @asynccontextmanager

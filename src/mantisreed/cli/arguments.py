@@ -2,17 +2,9 @@
 
 import argparse
 
-SHORTEST_PIECE = 5
-"""Seconds; shorter pieces cannot be cut sensibly."""
-
-SHORTEST_OVERLAP = 1
-"""Seconds; shorter ones hold no whole word."""
-
-
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
-    from decimal import Decimal
     from typing import Any
 
     from mantisreed.exports.redaction import Redaction
@@ -430,27 +422,6 @@ def add_jobs(parser: argparse.ArgumentParser, default: str) -> None:
     )
 
 
-def money_amount(given: str | None, option: str) -> "Decimal | None":
-    """An amount of money.
-
-    Raises:
-        InputError: it is none.
-    """
-    from decimal import Decimal, InvalidOperation
-
-    from mantisreed.errors import InputError
-
-    if given is None:
-        return None
-    try:
-        amount = Decimal(given)
-    except InvalidOperation:
-        amount = Decimal("NaN")
-    if not amount.is_finite() or amount < 0:
-        raise InputError(f"an amount such as 2.50 is expected, not {given!r}", where=option)
-    return amount
-
-
 def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") -> "RunOptions":
     """What the arguments of `add_sources`, `add_sending` and `add_pieces` say.
 
@@ -463,6 +434,7 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
         InputError: one of them makes no sense.
     """
     from mantisreed.pipeline.options import RunOptions
+    from mantisreed.units import money_given
 
     pieces = {
         name: given.pop(name, None) for name in ("track", "channels", "piece_length", "overlap", "keep_silence")
@@ -488,7 +460,7 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
         overwrite=bool(given.pop("overwrite", False)),
         afresh=bool(given.pop("afresh", False)),
         second_opinion=given.pop("second_opinion", None),
-        spend_limit=money_amount(given.pop("spend_limit", None), "--spend-limit"),
+        spend_limit=money_given(given.pop("spend_limit", None), "--spend-limit"),
         wait=wait,
         translations=wanted,
         is_followed=not given.pop("no_follow_ups", False),
@@ -508,19 +480,14 @@ def piece_options(
     Raises:
         InputError: one of them makes no sense.
     """
-    from mantisreed.errors import InputError
-    from mantisreed.pipeline.pieces import PieceOptions, channels_named
+    from mantisreed.pipeline.pieces import piece_options_given
 
-    length = _seconds(piece_length, "--piece-length", SHORTEST_PIECE)
-    shared = _seconds(overlap, "--overlap", SHORTEST_OVERLAP)
-    if shared and shared > (length or 60.0) / 4:
-        limit = f"a quarter of a piece, {(length or 60.0) / 4:g} s"
-        raise InputError(f"neighbouring pieces can share at most {limit}", where="--overlap")
-    return PieceOptions(
+    return piece_options_given(
+        lambda name: f"--{name.replace('_', '-')}",
         track=track,
-        channels=channels_named(channels or "mix", "--channels"),
-        piece_length=length,
-        overlap=shared,
+        channels=channels,
+        piece_length=piece_length,
+        overlap=overlap,
         keep_silence=bool(keep_silence),
     )
 
@@ -531,22 +498,6 @@ def duration(given: str | None, option: str) -> float | None:
     Raises:
         InputError: it is no duration.
     """
-    from mantisreed.errors import InputError
-    from mantisreed.units import parse_duration
+    from mantisreed.units import duration_given
 
-    try:
-        return None if given is None else parse_duration(given)
-    except ValueError as error:
-        raise InputError(str(error), where=option) from error
-
-
-def _seconds(given: str | None, option: str, least: float) -> float | None:
-    from mantisreed.errors import InputError
-
-    seconds = duration(given, option)
-    if seconds is not None and seconds < least:
-        what = option.removeprefix("--").split("-")[0]
-        raise InputError(
-            f"{'an' if what[0] in 'aeiou' else 'a'} {what} has to last {least:g} s or more", where=option
-        )
-    return seconds
+    return duration_given(given, option)

@@ -4,7 +4,7 @@ import asyncio
 import logging
 import os
 from collections import deque
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -197,10 +197,16 @@ class Batch:
             self._writer.close()
         return [replace(outcomes[number], job=records.get(task.job or "")) for number, task in enumerate(self._tasks)]
 
-    async def follow(self, incoming: "asyncio.Queue[Source | None]") -> None:
+    async def follow(
+        self, incoming: "asyncio.Queue[Source | None]", is_wanted: Callable[[Source], bool] = lambda source: True
+    ) -> None:
         """Take recordings as they come, until a None does; what became of each is told by `on_outcome` alone.
 
         Memory does not grow with their number. What is in the queue behind the None stays there.
+
+        Args:
+            incoming: the recordings.
+            is_wanted: asked about each when its turn comes; of one that is not wanted any more nothing is sent.
         """
         is_over = False
 
@@ -217,6 +223,9 @@ class Batch:
                 if is_over:
                     incoming.put_nowait(source)
                     return
+                if not is_wanted(source):
+                    self._services.on_outcome(Outcome(source, "waiting", error=InterruptedRunError()))
+                    continue
                 task = RecordingTask(source, self._stem_for(source), 0.0, self._shared)
                 self._tasks.append(task)
                 try:
@@ -228,7 +237,7 @@ class Batch:
 
         at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
         try:
-            await asyncio.gather(*(work() for _ in range(at_once)))
+            await _all_or_none(asyncio.create_task(work()) for _ in range(at_once))
             if self._follow_ups is not None:
                 for ended in await self._follow_ups.at_the_end():
                     if ended.error is not None:  # there is no recording whose outcome could tell it
@@ -380,3 +389,14 @@ def _size(recording: Source) -> float:
         return float(max(1, recording.path.stat().st_size))
     except OSError:
         return 1.0
+
+
+async def _all_or_none(tasks: "Iterable[asyncio.Task[None]]") -> None:
+    """Wait for all; when one of them fails, the others take nothing more."""
+    begun = list(tasks)
+    try:
+        await asyncio.gather(*begun)
+    finally:
+        for task in begun:
+            task.cancel()
+        await asyncio.gather(*begun, return_exceptions=True)

@@ -163,6 +163,7 @@ class StoredOptions(msgspec.Struct, frozen=True):
         entry: what a feed knows it by.
         translations: that text services make of the transcript.
         is_followed: whether follow-ups of the settings are done.
+        wanted_by: the id of whoever wanted the recording, where it is wanted several times.
     """
 
     source: str
@@ -179,6 +180,7 @@ class StoredOptions(msgspec.Struct, frozen=True):
     entry: str | None = None
     translations: tuple[Translation, ...] = ()
     is_followed: bool = True
+    wanted_by: str = ""
 
     @property
     def output_stem(self) -> str:
@@ -201,6 +203,7 @@ class StoredOptions(msgspec.Struct, frozen=True):
             None if is_file else self.source,
             about=tuple(self.about.items()),
             entry=self.entry,
+            wanted_by=self.wanted_by,
         )
 
 
@@ -252,6 +255,7 @@ def options_to_store(options: TranscriptionOptions, recording: Source, stem: str
         recording.entry,
         options.translations,
         options.is_followed,
+        recording.wanted_by,
     )
 
 

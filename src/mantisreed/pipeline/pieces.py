@@ -4,7 +4,7 @@ import io
 import math
 import os
 from collections import deque
-from collections.abc import Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -33,12 +33,13 @@ from mantisreed.engines.card import Accepts, EngineCard
 from mantisreed.engines.request import Piece
 from mantisreed.errors import InputError, TooBigError
 from mantisreed.files import give_back_memory
-from mantisreed.units import short_size
+from mantisreed.units import duration_given, short_size
 
 GOOD_PIECE = 600.0
 """Seconds; what has to be cut is cut into pieces of at most this, so that the first leave soon and many at once."""
 
 _LEAST_PIECE = 5.0  # seconds; what is too big even then is refused
+_SHORTEST_OVERLAP = 1.0  # seconds; shorter ones hold no whole word
 _FAIR_PIECE = 60.0  # seconds; a format that only fits less is passed over for a smaller one
 _HEADER = 1000  # bytes of a container's header at most
 _LOSSY_SHARE = 1.1  # of what the bit rate says: containers and variable rates
@@ -90,6 +91,47 @@ class PieceOptions(msgspec.Struct, frozen=True):
     keep_silence: bool = False
     untouched: bool = False
     spans: Speech = ()
+
+
+def piece_options_given(
+    where: Callable[[str], str],
+    *,
+    track: int | None = None,
+    channels: str | None = None,
+    piece_length: str | None = None,
+    overlap: str | None = None,
+    keep_silence: bool = False,
+) -> PieceOptions:
+    """How recordings are to be prepared.
+
+    Args:
+        where: how an option is called, given its name here.
+        track: which track of sound, from 1; None takes the default one.
+        channels: `mix`, `apart`, or a number; None mixes.
+        piece_length, overlap: durations as they are written.
+        keep_silence: whether what is silent is sent too.
+
+    Raises:
+        InputError: one of them makes no sense.
+    """
+    length = duration_given(piece_length, where("piece_length"))
+    if length is not None and length < _LEAST_PIECE:
+        raise InputError(f"a piece has to last {_LEAST_PIECE:g} s or more", where=where("piece_length"))
+    shared = duration_given(overlap, where("overlap"))
+    if shared is not None and shared < _SHORTEST_OVERLAP:
+        raise InputError(f"an overlap has to last {_SHORTEST_OVERLAP:g} s or more", where=where("overlap"))
+    longest = (length or 60.0) / 4
+    if shared and shared > longest:
+        raise InputError(
+            f"neighbouring pieces can share at most a quarter of a piece, {longest:g} s", where=where("overlap")
+        )
+    return PieceOptions(
+        track=track,
+        channels=channels_named(channels or "mix", where("channels")),
+        piece_length=length,
+        overlap=shared,
+        keep_silence=keep_silence,
+    )
 
 
 class CutLimits(msgspec.Struct, frozen=True):

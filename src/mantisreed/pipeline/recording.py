@@ -16,6 +16,7 @@ from mantisreed.engines.request import Piece, wants_link
 from mantisreed.errors import (
     BadRequestError,
     InternalError,
+    InterruptedRunError,
     MantisreedError,
     OutputError,
     PostponedError,
@@ -298,8 +299,10 @@ class RecordingTask:
                         prepared = await asyncio.to_thread(self._preparation, path, opened.cuts)
                         piece = await self._next_piece(prepared)
                     await self._keep_cuts(opened, prepared.limits)
-                if piece is None or self._is_stopping or any(task.done() and task.exception() for task in tasks):
+                if piece is None or any(task.done() and task.exception() for task in tasks):
                     break
+                if self._is_stopping:
+                    raise InterruptedRunError  # what has come so far is kept, and is not taken for the whole
                 tasks.append(asyncio.create_task(one(piece, len(tasks) + 1)))
             results = [result for several in await asyncio.gather(*tasks) for result in several]
             return prepared, results

@@ -6,7 +6,6 @@ import time
 from collections.abc import Callable
 from contextlib import AsyncExitStack, suppress
 from dataclasses import dataclass, field, replace
-from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,9 +13,10 @@ import msgspec
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.card import EngineCard
-from mantisreed.errors import InputError, InternalError, MantisreedError, SpendLimitError
+from mantisreed.errors import InternalError, MantisreedError, SpendLimitError
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
 from mantisreed.exports.redaction import redaction_from
+from mantisreed.exports.script import WriteOptions
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event
@@ -24,11 +24,11 @@ from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import PieceOptions, channels_named
+from mantisreed.pipeline.pieces import piece_options_given
 from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, default_writing, ledger_of
 from mantisreed.serving.orders import Order, OrderBook, OrderOptions
 from mantisreed.sources.recordings import Source
-from mantisreed.units import parse_duration
+from mantisreed.units import money_given
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -52,6 +52,16 @@ class _Lane:
     batch: Batch | None = None
     under_way: int = 0
     last: float = 0.0
+
+
+def writing_of(workspace: Workspace, wanted: OrderOptions) -> WriteOptions:
+    """How the outputs of an order are written."""
+    writing = default_writing(workspace)
+    if wanted.layout is not None:
+        writing = msgspec.structs.replace(writing, rules=workspace.layout(wanted.layout))
+    if wanted.redact and writing.redaction is None:
+        writing = msgspec.structs.replace(writing, redaction=redaction_from("all", None, ()))
+    return writing
 
 
 class Desk:
@@ -78,7 +88,8 @@ class Desk:
         self._workspace, self._book, self._links = workspace, book, links
         self._takes_private_links, self._on_failure = takes_private_links, on_failure
         self._lanes: dict[bytes, _Lane] = {}
-        self._by_source: dict[str, tuple[Order, _Lane]] = {}
+        self._by_source: dict[str, tuple[Order, _Lane]] = {}  # what a lane has, and will tell the outcome of
+        self._given_up: set[str] = set()  # orders that were cancelled while a lane had them
         self._is_stopping = False
         self.workers = DecodingWorkers()  # also those who only want to know what a recording is
         self._writer = LedgerWriter(lambda: ledger_of(workspace))
@@ -92,7 +103,7 @@ class Desk:
     @property
     def waiting(self) -> int:
         """Orders that are not at an end."""
-        return len(self._by_source)
+        return sum(not order.has_ended for order in self._book)
 
     def resume(self) -> None:
         """Take up all orders that were not at an end when the service ended."""
@@ -109,26 +120,18 @@ class Desk:
         options = transcription_options(self._workspace, self._run_options(wanted))
         check_links(self._workspace, options.card, [Source(Path("recording"))])
         chosen_formats(self._formats(wanted))
+        self._workspace.layout(wanted.layout)
         return options
 
     def _run_options(self, wanted: OrderOptions) -> RunOptions:
-        pieces = PieceOptions()
-        if wanted.channels is not None:
-            pieces = msgspec.structs.replace(pieces, channels=channels_named(wanted.channels, "channels"))
-        if wanted.piece_length is not None:
-            try:
-                length = parse_duration(wanted.piece_length)
-            except ValueError as error:
-                raise InputError(f"{wanted.piece_length!r} is no duration", where="piece_length") from error
-            pieces = msgspec.structs.replace(pieces, piece_length=length)
         return RunOptions(
             engine=wanted.engine,
             language=wanted.language,
             translate_to=wanted.translate_to,
             hints=wanted.hints,
-            pieces=pieces,
+            pieces=piece_options_given(str, channels=wanted.channels, piece_length=wanted.piece_length),
             afresh=wanted.afresh,
-            spend_limit=None if wanted.spend_limit is None else Decimal(str(wanted.spend_limit)),
+            spend_limit=money_given(wanted.spend_limit, "spend_limit"),
             second_opinion=wanted.second_opinion,
         )
 
@@ -138,25 +141,23 @@ class Desk:
         return list(dict.fromkeys((TRANSCRIPT_FORMAT, *named)))
 
     def take(self, order: Order) -> None:
-        """Begin to work on an order."""
-        if self._is_stopping:
+        """Begin to work on an order, unless that has begun."""
+        source = self._source_of(order)
+        if self._is_stopping or source.key in self._by_source:
             return
         try:
             lane = self._lane_of(order)
         except MantisreedError as error:
             self._failed(order, error)
             return
-        source = self._source_of(order)
         self._by_source[source.key] = order, lane
         lane.under_way += 1
         lane.last = time.monotonic()
         lane.incoming.put_nowait(source)
 
     def _source_of(self, order: Order) -> Source:
-        if order.link is None:
-            return Source(Path(order.path))
-        stranger = None if self._takes_private_links else _STRANGER
-        return Source(Path(order.name), order.link, named_by=stranger)
+        stranger = None if self._takes_private_links or order.link is None else _STRANGER
+        return replace(order.source, named_by=stranger)
 
     def _lane_of(self, order: Order) -> _Lane:
         """The batch for an order; what a job may spend is for it alone."""
@@ -171,17 +172,14 @@ class Desk:
     def _outputs_of(self, wanted: OrderOptions) -> Outputs:
         workspace = self._workspace
         workspace.trust.require("writing", "database", "leading")
-        writing = default_writing(workspace)
-        if wanted.layout is not None:
-            writing = msgspec.structs.replace(writing, rules=workspace.layout(wanted.layout))
-        if wanted.redact and writing.redaction is None:
-            writing = msgspec.structs.replace(writing, redaction=redaction_from("all", None, ()))
+        writing = writing_of(workspace, wanted)
         folder = workspace.folder / workspace.settings.into
         return Outputs(folder, workspace.hidden, chosen_formats(self._formats(wanted)), options=writing)
 
     async def _work(self, key: bytes, lane: _Lane) -> None:
         """Take what comes; begin anew when an engine had to be left alone; end when nothing comes."""
         idle = asyncio.create_task(self._end_when_idle(lane))
+        has_ended_well = False
         try:
             card: EngineCard = fitted(lane.options.card)[0]
             options = replace(lane.options, card=card)
@@ -190,7 +188,8 @@ class Desk:
                 services = await batch_services(stack, self._workspace, options, (), hooks)
                 services = replace(services, links=self._links or services.links)
                 lane.batch = Batch(options, lane.outputs, services)
-                await lane.batch.follow(lane.incoming)
+                await lane.batch.follow(lane.incoming, self._is_wanted)
+            has_ended_well = True
         except Exception as error:
             _log.exception("a batch of the service failed")
             self._on_failure(f"a batch failed ({type(error).__name__}); its jobs are taken up again")
@@ -200,11 +199,16 @@ class Desk:
             lane.batch = None
             self._lanes.pop(key, None)
             # What came while it ended, or was left when it failed, begins again.
-            left = [lane.incoming.get_nowait() for _ in range(lane.incoming.qsize())]
-            for source in left:
-                found = self._by_source.get(source.key) if source is not None else None
-                if found is not None and not self._is_stopping:
-                    self._again(found[0], 0.1)
+            left = {key: order for key, (order, its) in self._by_source.items() if its is lane}
+            for source, order in left.items():
+                del self._by_source[source]
+                self._given_up.discard(order.id)
+                if not order.has_ended:
+                    self._again(order, 0.1 if has_ended_well else _AGAIN)
+
+    def _is_wanted(self, source: Source) -> bool:
+        found = self._by_source.get(source.key)
+        return found is not None and found[0].id not in self._given_up
 
     async def _end_when_idle(self, lane: _Lane) -> None:
         while True:
@@ -214,6 +218,8 @@ class Desk:
                 return
 
     def _again(self, order: Order, seconds: float) -> None:
+        if self._is_stopping:
+            return
         loop = asyncio.get_running_loop()
 
         def take() -> None:
@@ -226,7 +232,7 @@ class Desk:
 
     def _tell(self, event: Event) -> None:
         found = self._by_source.get(event.recording.key)
-        if found is None or event.stage in ("done", "failed"):
+        if found is None or found[0].id in self._given_up or event.stage in ("done", "failed"):
             return
         order, stage = found[0], event.text()
         state = "waiting" if event.stage == "waiting" else "running"
@@ -234,27 +240,37 @@ class Desk:
 
     def _ended(self, outcome: Outcome) -> None:
         """What became of a recording."""
-        found = self._by_source.get(outcome.recording.key)
+        found = self._by_source.pop(outcome.recording.key, None)
         if found is None:
-            return  # it was cancelled meanwhile
+            return
         order, lane = found
         lane.under_way -= 1
         lane.last = time.monotonic()
         try:
-            self._note(order, outcome)
+            if order.id in self._given_up:
+                self._let_go(order, outcome)
+            else:
+                self._note(order, outcome)
         except MantisreedError as error:
             self._on_failure(f"job {order.id} could not be noted: {error}")
             self._again(order, _AGAIN)
+
+    def _let_go(self, order: Order, outcome: Outcome) -> None:
+        """A lane is through with an order that was cancelled."""
+        self._given_up.discard(order.id)
+        if outcome.job is not None:  # what was on its way is paid for
+            cost = self._cost_of(order, outcome)
+            self._book.change(order, job=outcome.job.id, cost=cost, currency=outcome.job.currency)
+        if not order.has_ended:  # somebody wants it after all
+            self.take(order)
 
     def _note(self, order: Order, outcome: Outcome) -> None:
         if outcome.state == "waiting" and not isinstance(outcome.error, SpendLimitError):
             until = getattr(outcome.error, "until", None)
             wait = max(1.0, until - time.time()) if until else _AGAIN
             self._book.change(order, state="waiting", stage=str(outcome.error or ""), error=None)
-            if not self._is_stopping:
-                self._again(order, wait)
+            self._again(order, wait)
             return
-        self._by_source.pop(outcome.recording.key, None)
         if outcome.transcript is None:
             self._failed(order, outcome.error or InternalError("nothing came back"), outcome)
             return
@@ -271,7 +287,7 @@ class Desk:
             doubts=outcome.doubts,
             duration=transcript.recording.duration,
             language=transcript.language,
-            cost=_amount(outcome),
+            cost=self._cost_of(order, outcome),
             currency=outcome.job.currency if outcome.job else None,
             error=str(outcome.error) if outcome.error else None,
             advice=outcome.error.advice if outcome.error else None,
@@ -291,22 +307,34 @@ class Desk:
             finished=time.time(),
             call_state="waiting" if order.call else None,
             # What a failed job has cost is spent all the same.
-            cost=order.cost if outcome is None else _amount(outcome),
+            cost=order.cost if outcome is None else self._cost_of(order, outcome),
             currency=order.currency if outcome is None or outcome.job is None else outcome.job.currency,
         )
 
+    def _cost_of(self, order: Order, outcome: Outcome) -> float | None:
+        """What an order has cost: where others had the same done of the same recording, what they left to be paid."""
+        job = outcome.job
+        if job is None or job.cost is None:
+            return None
+        by_others = [one.cost for one in self._book if one.job == job.id and one is not order and one.cost]
+        return max(0.0, round(float(job.cost) - sum(by_others), 6))
+
     async def cancel(self, order: Order) -> None:
         """Send nothing more of an order; what is on its way is waited for and kept."""
-        for lane in self._lanes.values():
-            if lane.batch is not None:
-                lane.batch.stop_recording(self._source_of(order).key)
-        found = self._by_source.pop(self._source_of(order).key, None)
-        if found is not None:
-            found[1].under_way -= 1
-        self._book.change(order, state="cancelled", stage="", finished=time.time())
+        key = self._source_of(order).key
+        if key in self._by_source:
+            self._given_up.add(order.id)
+            batch = self._by_source[key][1].batch
+            if batch is not None:
+                batch.stop_recording(key)
+        called = "waiting" if order.call else None
+        self._book.change(order, state="cancelled", stage="", finished=time.time(), call_state=called)
 
     def again(self, order: Order) -> None:
-        """Work on an order once more that failed or was cancelled; what was answered is not paid again."""
+        """Work on an order once more that failed or was cancelled; what was answered is not paid again.
+
+        What a lane still has of it is waited for.
+        """
         self._book.change(
             order, state="accepted", stage="", error=None, advice=None, finished=None, call_state=None, files=()
         )
@@ -330,8 +358,3 @@ class Desk:
         with suppress(MantisreedError):
             self._writer.close()
         self.workers.close()
-
-
-def _amount(outcome: Outcome) -> float | None:
-    job = outcome.job
-    return None if job is None or job.cost is None else float(job.cost)

@@ -2,16 +2,13 @@
 
 import asyncio
 import hashlib
-import os
 import shutil
 import socket
 from collections.abc import AsyncIterator, Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
-from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 import msgspec
 from starlette.datastructures import UploadFile
@@ -19,19 +16,38 @@ from starlette.formparsers import MultiPartException
 from starlette.requests import ClientDisconnect, Request
 
 from mantisreed.audio.decode import Contents, probe
+from mantisreed.cards.urls import UrlError, checked_url, split_url
 from mantisreed.errors import MantisreedError
-from mantisreed.files import make_folder, printable
+from mantisreed.files import file_digest, make_folder, printable
+from mantisreed.hosts import is_written_private
 from mantisreed.serving.orders import Order, OrderOptions, new_id
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.tokens import Token
-from mantisreed.serving.uploads import Uploads, file_name, written
-from mantisreed.sources.fetching import is_private
+from mantisreed.serving.uploads import Upload, Uploads, file_name, written
+from mantisreed.units import parse_duration
 
 _LARGEST_JSON = 1 << 20  # bytes
 _LISTS = ("hints", "to")
 _FLAGS = ("redact", "afresh")
+_YES, _NO = ("1", "true", "yes", "on"), ("0", "false", "no", "off", "")
+_LONGEST_WAIT = 300.0  # seconds that a request may wait for its job
 _OPTIONS = frozenset(OrderOptions.__struct_fields__)
 _OTHERS = frozenset(("recording", "link", "path", "upload", "name", "call", "profile", "wait"))
+
+
+@dataclass(frozen=True, slots=True)
+class Received:
+    """What has come with a request, checked; the recording is on disk.
+
+    Attributes:
+        order: not accepted yet.
+        wait: seconds for which the sender waits for the text.
+        upload: of which the recording was made; it is there until the order is accepted.
+    """
+
+    order: Order
+    wait: float = 0.0
+    upload: Upload | None = None
 
 
 class _Wanted(msgspec.Struct, kw_only=True):
@@ -76,8 +92,13 @@ class Intake:
         limits = [limit for limit in (self.max_bytes, token.limits.max_bytes) if limit is not None]
         return min(limits, default=None)
 
-    async def order(self, request: Request, token: Token) -> Order:
-        """The order of a request, with its recording on disk; nothing is left when it is refused.
+    async def received(self, request: Request, token: Token, before: Order | None = None) -> Received:
+        """What has come with a request; nothing is left when it is refused.
+
+        Args:
+            request: with the recording, or where it is.
+            token: of whoever sends it.
+            before: the job of an earlier request that this one may repeat; the upload that became it is gone.
 
         Raises:
             Problem: it makes no sense, or is not allowed.
@@ -88,15 +109,15 @@ class Intake:
         try:
             make_folder(own)
             wanted = await self._wanted(request, token, own)
-            order = await self._checked(wanted, token, known, own)
+            received = await self._checked(wanted, token, own, before)
         except BaseException:
             shutil.rmtree(own, ignore_errors=True)
             raise
         finally:
             self._open.discard(known)
-        if not order.is_ours:
+        if not received.order.is_ours:
             shutil.rmtree(own, ignore_errors=True)
-        return order
+        return received
 
     async def _wanted(self, request: Request, token: Token, own: Path) -> _Wanted:
         kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
@@ -149,12 +170,15 @@ class Intake:
             raise Problem(400, f"the form cannot be read ({error.message})") from error
         return _Wanted(given=given, file=file, name=file.name if file else None)
 
-    async def _checked(self, wanted: _Wanted, token: Token, known: str, own: Path) -> Order:
-        given = wanted.given
+    async def _checked(self, wanted: _Wanted, token: Token, own: Path, before: Order | None) -> Received:
+        given = {name: value for name, value in wanted.given.items() if value is not None}
         unknown = [name for name in given if name not in _OPTIONS | _OTHERS]
         if unknown:
             names = ", ".join(sorted(_OPTIONS))
             raise Problem(400, f"unknown option {unknown[0][:60]!r}", advice=f"options are {names}")
+        for name in _OTHERS & given.keys():
+            if not isinstance(given[name], str):
+                raise Problem(400, f"{name} is a text")
         places = [name for name in ("link", "path", "upload") if given.get(name)]
         if len(places) + (wanted.file is not None) != 1:
             raise Problem(
@@ -164,44 +188,51 @@ class Intake:
             )
         call, profile = given.get("call"), given.get("profile", "live")
         if call is not None:
-            await self.check_link(call, "call")
+            await self.check_call(call)
         if profile not in ("live", "test"):
             raise Problem(400, "profile is live or test")
         order = Order(
-            id=known,
+            id=own.name,
             owner=token.name,
             name=file_name(given.get("name") or wanted.name or "recording"),
             options=_options(given),
             call=call,
             profile=profile,
         )
+        wait = wait_of(given.get("wait"))
         if wanted.file is not None:
-            return await self._with_file(order, wanted.file, token)
+            return Received(await self._with_file(order, wanted.file, token), wait)
         if given.get("link"):
             await self.check_link(given["link"], "link")
-            name = file_name(given.get("name") or urlsplit(given["link"]).path)
-            return _changed(order, link=given["link"], name=name)
+            name = file_name(given.get("name") or split_url(given["link"]).path)
+            return Received(_changed(order, link=given["link"], name=name), wait)
         if given.get("path"):
-            return await self._with_path(order, given["path"], token)
-        upload = self.uploads.get(str(given["upload"]), token.name)
+            return Received(await self._with_path(order, given["path"], token), wait)
+        if before is not None and before.upload == given["upload"]:
+            name = file_name(given["name"]) if given.get("name") else before.name
+            return Received(_changed(order, upload=before.upload, name=name), wait)
+        upload = self.uploads.get(given["upload"], token.name)
         if not upload.is_complete:
             raise Problem(409, f"the upload is not complete: {self.uploads.offset(upload)} bytes have come")
+        # The upload stays until the job is accepted: whoever has sent gigabytes may correct a mistyped option.
         target = own / file_name(given.get("name") or upload.name)
-        self.uploads.path(upload).replace(target)
-        self.uploads.drop(upload)
-        return await self._with_file(order, target, token)
+        await asyncio.to_thread(self.uploads.put, upload, target)
+        order = await self._with_file(_changed(order, upload=upload.id), target, token)
+        return Received(order, wait, upload)
 
     async def _with_file(self, order: Order, file: Path, token: Token) -> Order:
         duration = await asyncio.to_thread(self._duration, file, token)
         return _changed(order, path=str(file.absolute()), name=file.name, is_ours=True, duration=duration)
 
-    async def _with_path(self, order: Order, given: Any, token: Token) -> Order:
-        if not isinstance(given, str) or "\0" in given:
-            raise Problem(400, "path is a text")
-        path = Path(os.path.realpath(given))
+    async def _with_path(self, order: Order, given: str, token: Token) -> Order:
+        try:
+            path = Path(given).resolve()
+            is_file = path.is_file()
+        except (OSError, ValueError, RuntimeError) as error:  # too long, with a NUL in it, or a circle of links
+            raise Problem(404, f"there is no file {printable(given)[:60]!r}") from error
         if not any(path.is_relative_to(folder) for folder in self.allowed):
             raise Problem(403, "the path is in no folder that is allowed", advice="`serve --allow FOLDER` allows one")
-        if not path.is_file():
+        if not is_file:
             raise Problem(404, f"there is no file {printable(path.name)}")
         most = self.most_bytes(token)
         if most is not None and path.stat().st_size > most:
@@ -225,28 +256,37 @@ class Intake:
             raise Problem(413, f"the recording lasts {duration:.0f} s, and {min(limits):.0f} s are allowed")
         return None if duration is None else round(duration, 3)
 
-    async def check_link(self, link: Any, name: str) -> None:
+    async def check_call(self, address: str) -> None:
+        """See that an address can be called.
+
+        Raises:
+            Problem: it is none, or leads to a private address and may not.
+        """
+        try:
+            checked_url(address)
+        except UrlError as error:
+            raise Problem(400, f"call cannot be used: {error}") from error
+        await self.check_link(address, "call")
+
+    async def check_link(self, link: str, name: str) -> None:
         """See that a link can be followed, and leads to no private address unless it may.
 
         Raises:
             Problem: it does not.
         """
-        parts = urlsplit(link) if isinstance(link, str) else None
-        if parts is None or parts.scheme not in ("http", "https") or not parts.hostname:
+        parts = split_url(link)
+        if parts.scheme not in ("http", "https") or not parts.hostname:
             raise Problem(400, f"{name} is an http(s) address")
         if self.takes_private_links:
             return
         try:
             found = await asyncio.get_running_loop().getaddrinfo(parts.hostname, None, type=socket.SOCK_STREAM)
-        except OSError:
+        except (OSError, ValueError):
             return  # its own turn tells that the host is not known
-        with suppress(ValueError):
-            if any(is_private(ip_address(one[4][0])) for one in found):
-                raise Problem(
-                    403,
-                    f"{name} leads to a private address",
-                    advice="`serve --allow-private-links` allows such links",
-                )
+        if any(is_written_private(str(one[4][0])) for one in found):
+            raise Problem(
+                403, f"{name} leads to a private address", advice="`serve --allow-private-links` allows such links"
+            )
 
 
 def _changed(order: Order, **changes: Any) -> Order:
@@ -265,23 +305,44 @@ def _options(given: dict[str, Any]) -> OrderOptions:
         if name in _LISTS and isinstance(value, str):
             value = [part.strip() for part in value.split(",") if part.strip()]
         elif name in _FLAGS and isinstance(value, str):
-            value = value.lower() in ("1", "true", "yes", "on")
+            if value.lower() not in _YES + _NO:
+                raise Problem(400, f"{name} is true or false")
+            value = value.lower() in _YES
         elif name == "spend_limit" and isinstance(value, str):
             with suppress(ValueError):
                 value = float(value)
         elif name == "channels" and isinstance(value, int):
             value = str(value)
-        chosen[name] = value
+        if value != "":  # forms send what was left empty too
+            chosen[name] = value
     try:
         return msgspec.convert(chosen, OrderOptions)
     except msgspec.ValidationError as error:
         raise Problem(400, f"an option makes no sense ({error})") from error
 
 
+def wait_of(given: str | None) -> float:
+    """Seconds to wait for the job.
+
+    Raises:
+        Problem: it is no duration, or longer than a request may wait.
+    """
+    if given is None:
+        return 0.0
+    try:
+        seconds = parse_duration(given)
+    except ValueError as error:
+        raise Problem(400, f"wait={given[:40]} is no duration", advice="such as wait=30s") from error
+    if seconds > _LONGEST_WAIT:
+        raise Problem(400, f"a request waits for {_LONGEST_WAIT:.0f} s at most", advice="follow the job's events")
+    return seconds
+
+
 def fingerprint(order: Order) -> str:
-    """What two requests with one idempotency key have to have in common."""
-    parts = (order.name, order.link, None if order.is_ours else order.path, order.options, order.call)
-    return hashlib.sha256(msgspec.json.encode(parts)).hexdigest()
+    """What two requests with one idempotency key have to have in common; reads the recording if it was sent along."""
+    place = order.link if order.link is not None else order.upload or order.path
+    content = file_digest(Path(order.path)) if order.is_ours and order.upload is None else place
+    return hashlib.sha256(msgspec.json.encode((order.name, content, order.options, order.call))).hexdigest()
 
 
 async def _limited(request: Request, most: int) -> bytes:

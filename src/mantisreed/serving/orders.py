@@ -11,6 +11,7 @@ from typing import Any, Literal, get_args
 import msgspec
 
 from mantisreed.files import make_folder, write_whole
+from mantisreed.sources.recordings import Source
 
 OrderState = Literal[
     "accepted", "running", "waiting", "done", "nothing heard", "incomplete", "doubtful", "failed", "cancelled"
@@ -64,6 +65,7 @@ class Order(msgspec.Struct, kw_only=True):
         path: where it is on this machine; empty for a link that is fetched.
         link: the link; None for a file.
         is_ours: whether the file was uploaded, and goes when the job is forgotten.
+        upload: the id of the resumable upload that it was; None for none.
         options: how it is done.
         created, finished: seconds since 1970; None until it has ended.
         state: as it is shown.
@@ -87,6 +89,7 @@ class Order(msgspec.Struct, kw_only=True):
     path: str = ""
     link: str | None = None
     is_ours: bool = False
+    upload: str | None = None
     options: OrderOptions = OrderOptions()
     created: float = 0.0
     finished: float | None = None
@@ -109,6 +112,13 @@ class Order(msgspec.Struct, kw_only=True):
     call_state: str | None = None
     key: str | None = None
     digest: str | None = None
+
+    @property
+    def source(self) -> Source:
+        """The recording. Others may want the same one at the same time; each has outputs of its own."""
+        if self.link is None:
+            return Source(Path(self.path), wanted_by=self.id)
+        return Source(Path(self.name), self.link, wanted_by=self.id)
 
     @property
     def has_ended(self) -> bool:
@@ -208,7 +218,8 @@ class OrderBook:
             self._forgotten[order.owner] = self._forgotten.get(order.owner, 0.0) + order.cost
             write_whole(self._spent_file, msgspec.json.encode(self._forgotten))
         self._orders.pop(order.id, None)
-        self._by_key.pop((order.owner, order.key or ""), None)
+        if self._by_key.get((order.owner, order.key or "")) == order.id:
+            del self._by_key[order.owner, order.key or ""]
         with suppress(OSError):
             (self.folder / f"{order.id}.json").unlink()
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import msgspec
 from prometheus_client import CollectorRegistry, Counter, Gauge
 
+from mantisreed.cards.transport import HttpTransport, Transport
 from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError
 from mantisreed.jobs.budget import billed_seconds, cost_of
@@ -22,7 +23,7 @@ from mantisreed.serving.access import Access, is_loopback
 from mantisreed.serving.calls import Caller, Profile
 from mantisreed.serving.desk import Desk
 from mantisreed.serving.feed import Feed
-from mantisreed.serving.intake import Intake, fingerprint
+from mantisreed.serving.intake import Intake
 from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.tokens import Token, TokenStore
@@ -33,6 +34,9 @@ from mantisreed.workspace import Workspace
 if TYPE_CHECKING:
     from mantisreed.cards.secrets import Secret
     from mantisreed.engines.links import LinkOffers
+
+
+_LARGEST_ANSWER = 64 << 10  # bytes of an answer to a call, which nobody reads
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,7 +161,11 @@ class Service:
         )
         self.intake.contents = self.desk.workers.contents
         await self.desk.writer.perform(lambda ledger: ledger.recover())
-        self._caller = Caller(self.book, transport, self.options.keys, self._check_call)
+        # Whoever sends a job names the address: unless that may be near, not even its name's next answer leads there.
+        calling: Transport = transport
+        if not self.options.takes_private_links:
+            calling = await self._stack.enter_async_context(HttpTransport(_LARGEST_ANSWER, takes_private=False))
+        self._caller = Caller(self.book, calling, self.options.keys, self.intake.check_call)
         if self.workspace.callbacks is not None:
             collector = Collector(self.workspace, transport, writer=self.desk.writer)
             hooks = ServeHooks(
@@ -181,9 +189,6 @@ class Service:
             await self.desk.stop(self.options.stop_within)
         await self._stack.aclose()
 
-    async def _check_call(self, address: str) -> None:
-        await self.intake.check_link(address, "call")
-
     def _changed(self, order: Order) -> None:
         if order.has_ended and order.id not in self._counted:
             self._counted.add(order.id)
@@ -197,7 +202,7 @@ class Service:
             if self._caller is not None:
                 self._caller.look(order)
 
-    def accept(self, order: Order, token: Token, key: str | None) -> Order:
+    def accept(self, order: Order, token: Token) -> Order:
         """Take an order: from now on it is on disk, and is worked on.
 
         Raises:
@@ -205,8 +210,6 @@ class Service:
         """
         if self.is_stopping or self.desk is None:
             raise Problem(503, "the service is stopping", retry_after=10)
-        # As it was sent: what is filled in below is no part of what two requests have in common.
-        order.key, order.digest = key, fingerprint(order) if key is not None else None
         if order.options.engine is None and self.options.engine is not None:
             order.options = msgspec.structs.replace(order.options, engine=self.options.engine)
         options = self.desk.checked(order.options)

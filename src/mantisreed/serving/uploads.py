@@ -156,6 +156,20 @@ class Uploads:
         finally:
             self._busy.discard(upload.id)
 
+    def put(self, upload: Upload, target: Path) -> None:
+        """Have what has come at another place too, without a copy where the disk can do so.
+
+        Raises:
+            Problem: it cannot be written there.
+        """
+        try:
+            with suppress(OSError):
+                os.link(self.path(upload), target)
+                return
+            shutil.copyfile(self.path(upload), target)
+        except OSError as error:
+            raise Problem(507, f"the recording cannot be written ({reason_of(error)})") from error
+
     def drop(self, upload: Upload) -> None:
         """It is not wanted any more, or has become a job."""
         shutil.rmtree(self._folder / upload.id, ignore_errors=True)

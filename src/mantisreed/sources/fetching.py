@@ -1,11 +1,9 @@
 """Fetching a recording that is a link: bounded in size and time, wherever the link's host may want to lead us."""
 
 import asyncio
-import ipaddress
 import os
 import re
 import secrets
-import socket
 import tempfile
 import time
 import zlib
@@ -14,15 +12,14 @@ from contextlib import asynccontextmanager, contextmanager, suppress
 from dataclasses import dataclass
 from email.message import EmailMessage
 from pathlib import Path
-from typing import IO, Any, Literal
+from typing import IO, Literal
 
 import aiohttp
-from aiohttp.abc import AbstractResolver, ResolveResult
-from aiohttp.resolver import ThreadedResolver
 
 from mantisreed.cards.urls import UrlError, resolved, split_url
 from mantisreed.errors import RecordingError, reason_of
 from mantisreed.files import make_folder, printable
+from mantisreed.hosts import InternetResolver, is_written_private
 from mantisreed.units import short_size
 
 LARGEST_RECORDING = 8 << 30
@@ -41,7 +38,6 @@ _WHOLE_TIME = 3600.0  # seconds
 _MOST_REDIRECTS = 5
 _BLOCK = 1 << 20
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
-_NAT64 = ipaddress.IPv6Network("64:ff9b::/96")  # IPv4 addresses in IPv6 (RFC 6052, 2.1)
 _PACKED = {"gzip": 31, "x-gzip": 31, "deflate": 47}  # window bits of zlib, by content coding (RFC 9110, 8.4.1)
 
 
@@ -154,7 +150,7 @@ class _Fetching:
     async def fetch(self) -> None:
         """Fetch it; broken connections are taken up again."""
         limit = aiohttp.ClientTimeout(total=None, sock_connect=20.0, sock_read=120.0)
-        resolver = _Resolver()
+        resolver = InternetResolver()
         connector = aiohttp.TCPConnector(resolver=resolver, use_dns_cache=False)
         failures = 0
         async with aiohttp.ClientSession(
@@ -173,7 +169,7 @@ class _Fetching:
                     self.hooks.on_progress("the connection broke; going on")
                     await asyncio.sleep(_PAUSE * 2**failures)
 
-    async def _once(self, session: aiohttp.ClientSession, resolver: "_Resolver") -> None:
+    async def _once(self, session: aiohttp.ClientSession, resolver: InternetResolver) -> None:
         """Follow the link once, through all redirects, to what it leads to."""
         link, named = self.link, _place(self.link)
         for _ in range(_MOST_REDIRECTS + 1):
@@ -345,10 +341,9 @@ def _next(response: aiohttp.ClientResponse, link: str, label: str) -> str:
 
 def _check_host(link: str, label: str, *, takes_private: bool) -> None:
     """See to hosts that are written as addresses, which no resolver is asked about."""
-    host = (split_url(link).hostname or "").partition("%")[0]
-    with suppress(ValueError):
-        if not takes_private and is_private(ipaddress.ip_address(host)):
-            raise _led_astray(host, label)
+    host = split_url(link).hostname or ""
+    if not takes_private and is_written_private(host):
+        raise _led_astray(host, label)
 
 
 def _led_astray(host: str, label: str) -> RecordingError:
@@ -357,38 +352,6 @@ def _led_astray(host: str, label: str) -> RecordingError:
         where=label,
         advice="give that address itself, if you trust it",
     )
-
-
-def is_private(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
-    """Whether an address is not on the internet: this machine, this network, or one of its kind."""
-    if not address.is_global or address.is_multicast or address.is_reserved or address.is_unspecified:
-        return True
-    if isinstance(address, ipaddress.IPv4Address):
-        return False
-    inner = address.ipv4_mapped or address.sixtofour
-    if inner is None and address in _NAT64:
-        inner = ipaddress.IPv4Address(int(address) & 0xFFFF_FFFF)
-    return address.teredo is not None or (inner is not None and is_private(inner))
-
-
-class _Resolver(AbstractResolver):
-    """Finds addresses; unless they may be private, only those on the internet."""
-
-    takes_private = True
-
-    def __init__(self) -> None:
-        self._resolver = ThreadedResolver()
-
-    async def resolve(self, host: str, port: int = 0, family: Any = socket.AF_INET) -> list[ResolveResult]:
-        """See `AbstractResolver`."""
-        found = await self._resolver.resolve(host, port, family)
-        if not self.takes_private and any(is_private(ipaddress.ip_address(one["host"])) for one in found):
-            raise OSError(f"it is redirected to {host}, which is not on the internet but near this machine")
-        return found
-
-    async def close(self) -> None:
-        """See `AbstractResolver`."""
-        await self._resolver.close()
 
 
 def _host(link: str) -> str:

@@ -90,6 +90,8 @@ class Source:
             along to transcripts and destinations, and changes nothing.
         entry: what a feed knows it by, together with the feed; None for what comes from no feed.
         named_by: the address of the feed that names the link: a stranger, whose links lead to the internet only.
+        wanted_by: the id of whoever wants it, where the same recording is wanted several times at once and each has
+            outputs of its own; empty elsewhere.
     """
 
     path: Path
@@ -99,6 +101,7 @@ class Source:
     about: tuple[tuple[str, str], ...] = field(default=(), compare=False)
     entry: str | None = field(default=None, compare=False)
     named_by: str | None = field(default=None, compare=False)
+    wanted_by: str = ""
 
     @property
     def advice(self) -> str | None:
@@ -138,6 +141,11 @@ class Source:
     @property
     def key(self) -> str:
         """What tells this source from any other, as text."""
+        place = self._place
+        return f"{place} for {self.wanted_by}" if self.wanted_by else place
+
+    @property
+    def _place(self) -> str:
         if self.link is None:
             return os.fsencode(self.path.resolve()).decode("utf-8", "backslashreplace")
         if not self.holds_secrets:

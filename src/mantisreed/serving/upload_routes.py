@@ -1,0 +1,77 @@
+"""Routes of uploads that can be gone on with where they broke off."""
+
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+
+from mantisreed.serving.answers import let_in
+from mantisreed.serving.problems import Problem
+
+router = APIRouter()
+
+
+@router.post("/uploads", status_code=201, tags=["uploads"], response_class=Response)
+async def begin(request: Request, name: str | None = None) -> Response:
+    """Begin an upload that can be gone on with, by as much of it as comes (`Upload-Complete: ?0`: a part)."""
+    service, token = let_in(request, "submit")
+    uploads, most = service.intake.uploads, service.intake.most_bytes(token)
+    length = _number(request, "upload-length")
+    if most is not None and (length or 0) > most:
+        raise Problem(413, f"the recording is over {most} bytes")
+    upload = uploads.begin(token.name, name, length)
+    offset = await uploads.take(upload, 0, request.stream(), most, is_last=_is_last(request))
+    return _state(upload.id, offset, upload.is_complete, 201)
+
+
+@router.head("/uploads/{upload}", status_code=204, tags=["uploads"], response_class=Response)
+async def offset_of(request: Request, upload: str) -> Response:
+    """How much of an upload has come."""
+    service, token = let_in(request, "submit")
+    found = service.intake.uploads.get(upload, token.name)
+    return _state(found.id, service.intake.uploads.offset(found), found.is_complete, 204)
+
+
+@router.patch("/uploads/{upload}", status_code=204, tags=["uploads"], response_class=Response)
+async def go_on(request: Request, upload: str) -> Response:
+    """Go on with an upload where it ended (`Upload-Offset`)."""
+    service, token = let_in(request, "submit")
+    uploads = service.intake.uploads
+    found = uploads.get(upload, token.name)
+    offset = _number(request, "upload-offset")
+    if offset is None:
+        raise Problem(400, "Upload-Offset says where it goes on")
+    most = service.intake.most_bytes(token)
+    offset = await uploads.take(found, offset, request.stream(), most, is_last=_is_last(request))
+    return _state(found.id, offset, found.is_complete, 204)
+
+
+@router.delete("/uploads/{upload}", status_code=204, tags=["uploads"], response_class=Response)
+async def drop(request: Request, upload: str) -> Response:
+    """Give an upload up."""
+    service, token = let_in(request, "submit")
+    uploads = service.intake.uploads
+    uploads.drop(uploads.get(upload, token.name))
+    return Response(status_code=204)
+
+
+def _number(request: Request, name: str) -> int | None:
+    """A number of bytes in a header.
+
+    Raises:
+        Problem: it is none.
+    """
+    given = request.headers.get(name)
+    if given is None:
+        return None
+    if not given.isascii() or not given.isdecimal() or len(given) > 15:
+        raise Problem(400, f"{name} is a number of bytes")
+    return int(given)
+
+
+def _is_last(request: Request) -> bool:
+    return request.headers.get("upload-complete", "?1") != "?0"
+
+
+def _state(upload: str, offset: int, is_complete: bool, status: int) -> Response:
+    headers = {"Upload-Offset": str(offset), "Upload-Complete": "?1" if is_complete else "?0"}
+    headers["Location"] = f"/uploads/{upload}"
+    return Response(status_code=status, headers=headers)
