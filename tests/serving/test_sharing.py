@@ -5,6 +5,8 @@ import shutil
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from browser import wait_until
 from conftest import Note
@@ -17,8 +19,8 @@ from mantisreed.transcript.document import from_json
 from serving.running import Answer, Running, serving, standins
 
 
-def asked(service: Running, where: str, given: dict[str, object], **headers: str) -> Answer:
-    return service.ask("POST", where, json.dumps(given).encode(), Content_Type="application/json", **headers)
+def asked(service: Running, where: str, wanted: dict[str, object], **headers: str) -> Answer:
+    return service.ask("POST", where, json.dumps(wanted).encode(), Content_Type="application/json", **headers)
 
 
 def text(service: Running, job: str) -> str:
@@ -136,7 +138,7 @@ def test_how_long_to_wait_may_stand_wherever_options_do(service: Running, note: 
 
 
 @pytest.mark.parametrize(
-    "given",
+    "wanted",
     [
         {"link": "http://["},
         {"link": ["http://a.example/x.wav"]},
@@ -159,17 +161,42 @@ def test_how_long_to_wait_may_stand_wherever_options_do(service: Running, note: 
     ],
 )
 def test_whatever_a_request_says_is_answered_with_what_is_wrong_about_it(
-    service: Running, given: dict[str, object]
+    service: Running, wanted: dict[str, object]
 ) -> None:
-    answer = asked(service, "/jobs", given)
+    answer = asked(service, "/jobs", wanted)
     assert 400 <= answer.status < 500, answer.body
     assert answer.headers["content-type"] == "application/problem+json" and answer.json["detail"]
+
+
+_TEXTS = st.one_of(
+    st.text(max_size=20), st.sampled_from(["", "brook", "30s", "en", "mix", "live", "http://a.example/x"])
+)
+_VALUES = st.one_of(
+    st.none(), st.booleans(), st.integers(), st.floats(allow_nan=False, allow_infinity=False), _TEXTS,
+    st.lists(_TEXTS, max_size=3), st.dictionaries(_TEXTS, _TEXTS, max_size=2),
+)  # fmt: skip
+_NAMES = st.sampled_from([
+    "engine", "language", "translate_to", "hints", "to", "channels", "piece_length", "layout", "second_opinion",
+    "redact", "spend_limit", "afresh", "name", "wait", "call", "profile", "link", "path", "upload", "recording",
+    "shoes",
+])  # fmt: skip
+
+
+@given(st.dictionaries(_NAMES, _VALUES, max_size=8), st.sampled_from(["/jobs", "/plan"]))
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_no_request_is_an_error_of_ours(service: Running, wanted: dict[str, object], where: str) -> None:
+    wanted.pop("wait", None) if wanted.get("wait") == "30s" else None  # nobody has so much time
+    answer = asked(service, where, wanted)
+    assert answer.status < 500, (wanted, answer.body)
+    assert answer.status < 400 or answer.json["status"] == answer.status
 
 
 def test_a_host_that_cannot_be_is_a_failed_job_and_no_internal_error(service: Running) -> None:
     job = asked(service, "/jobs", {"link": f"http://{'m' * 300}.example/x.wav"}).json["id"]
     told = service.ended(job)
     assert told["state"] == "failed" and "internal" not in told["error"]["what"]
+    waited = asked(service, "/jobs?wait=60s", {"link": "http://nobody.invalid/x.wav"})
+    assert waited.status == 422 and "cannot be fetched" in waited.json["detail"]  # it is not the engine that failed
 
 
 def test_whoever_only_looks_whether_it_is_there_may(service: Running) -> None:

@@ -63,6 +63,11 @@ class Access:
             self._count(f"token {token.name}", limit, "requests of this token")
         return token
 
+    def knows(self, token: Token) -> bool:
+        """Whether a token that was shown before still lets anybody in."""
+        known = self.store.all()
+        return token in known if token is not OWNER else self.is_open and not known
+
     def _shown(self, request: Request) -> Token:
         ticket = request.query_params.get("ticket")
         if ticket is not None and (token := self._of_ticket(ticket, request)) is not None:

@@ -51,7 +51,12 @@ class Feed:
             listener.is_over.set()
 
     async def stream(
-        self, wants: Callable[[Order], bool], first: list[Order], *, ends_with_job: bool
+        self,
+        wants: Callable[[Order], bool],
+        first: list[Order],
+        *,
+        ends_with_job: bool,
+        is_welcome: Callable[[], bool] = lambda: True,
     ) -> AsyncIterator[bytes]:
         """The events, as bytes of `text/event-stream`.
 
@@ -59,6 +64,7 @@ class Feed:
             wants: which jobs.
             first: told at once, as they are.
             ends_with_job: whether the stream ends when a job has.
+            is_welcome: whether whoever listens still may; asked before each thing that is told.
         """
         listener = _Listener(wants)
         self._listeners.add(listener)
@@ -74,7 +80,7 @@ class Feed:
                 done, left = await asyncio.wait((waiting, over), timeout=_HEARTBEAT, return_when="FIRST_COMPLETED")
                 for one in left:
                     one.cancel()
-                if over in done:
+                if over in done or not is_welcome():
                     return
                 if waiting not in done:
                     yield b": still here\n\n"

@@ -11,10 +11,11 @@ from mantisreed.serving.access import own, sees
 from mantisreed.serving.answers import form_of, json_answer, let_in, order_of, text_answer
 from mantisreed.serving.intake import wait_of
 from mantisreed.serving.orders import HAS_TEXT, STATES, Order
-from mantisreed.serving.problems import Problem
+from mantisreed.serving.problems import Problem, status_of_kind
 from mantisreed.serving.service import Service
 from mantisreed.serving.shapes import BODY, Job, JobList
 from mantisreed.serving.submitting import submitted
+from mantisreed.serving.tokens import Token
 from mantisreed.serving.views import described, described_pieces
 
 _PAGE = 50
@@ -36,7 +37,7 @@ async def submit(
         if order.state in HAS_TEXT:
             return await text_answer(service, order, form_of(request))
         if order.state == "failed":
-            raise Problem(502, order.error or "the job failed", advice=order.advice)
+            raise Problem(status_of_kind(order.kind), order.error or "the job failed", advice=order.advice)
     return json_answer(described(order), 202, Location=f"/jobs/{order.id}")
 
 
@@ -87,22 +88,26 @@ async def one(request: Request, job: str) -> Response:
 @router.get("/jobs/{job}/events", tags=["events"], response_class=StreamingResponse)
 async def events_of(request: Request, job: str) -> StreamingResponse:
     """What happens with one job, as server-sent events; the stream ends when the job has."""
-    service, _, order = order_of(request, job, "read")
-    return _stream(service, lambda one: one.id == order.id, [order], ends_with_job=True)
+    service, token, order = order_of(request, job, "read")
+    return _stream(service, token, lambda one: one.id == order.id, [order], ends_with_job=True)
 
 
 @router.get("/events", tags=["events"], response_class=StreamingResponse)
 async def events(request: Request) -> StreamingResponse:
     """What happens with all jobs, as server-sent events."""
     service, token = let_in(request, "read")
-    return _stream(service, lambda order: sees(token, order), [], ends_with_job=False)
+    return _stream(service, token, lambda order: sees(token, order), [], ends_with_job=False)
 
 
 def _stream(
-    service: Service, wants: Callable[[Order], bool], first: list[Order], *, ends_with_job: bool
+    service: Service, token: Token, wants: Callable[[Order], bool], first: list[Order], *, ends_with_job: bool
 ) -> StreamingResponse:
+    def is_welcome() -> bool:
+        return service.access.knows(token)
+
     async def told() -> AsyncIterator[bytes]:
-        async for event in service.feed.stream(wants, first, ends_with_job=ends_with_job):
+        stream = service.feed.stream(wants, first, ends_with_job=ends_with_job, is_welcome=is_welcome)
+        async for event in stream:
             yield event
 
     return StreamingResponse(told(), media_type="text/event-stream", headers={"X-Accel-Buffering": "no"})

@@ -5,6 +5,7 @@ from collections.abc import Mapping
 import msgspec
 from starlette.responses import Response
 
+from mantisreed import errors
 from mantisreed.errors import (
     EngineError,
     InputError,
@@ -59,7 +60,7 @@ class Problem(Exception):  # noqa: N818 - it is a document, and the word of the 
     @classmethod
     def of(cls, error: MantisreedError) -> "Problem":
         """The problem that an error of the pipeline is."""
-        return cls(_status_of(error), str(error), advice=error.advice)
+        return cls(_status_of(type(error)), str(error), advice=error.advice)
 
     def response(self) -> Response:
         """As it is sent."""
@@ -79,7 +80,13 @@ def title_of(status: int) -> str:
     return _TITLES.get(status, "the request failed")
 
 
-def _status_of(error: MantisreedError) -> int:
+def status_of_kind(kind: str | None) -> int:
+    """The status of a job that failed, by which kind of error it was: what `Order.kind` says."""
+    found = getattr(errors, f"{kind}Error", None)
+    return _status_of(found) if isinstance(found, type) and issubclass(found, MantisreedError) else 502
+
+
+def _status_of(error: type[MantisreedError]) -> int:
     kinds: tuple[tuple[type[MantisreedError], int], ...] = (
         (SpendLimitError, 403),
         (PostponedError, 503),
@@ -88,4 +95,4 @@ def _status_of(error: MantisreedError) -> int:
         (EngineError, 502),
         (InputError, 422),
     )
-    return next((status for kind, status in kinds if isinstance(error, kind)), 500)
+    return next((status for kind, status in kinds if issubclass(error, kind)), 500)
