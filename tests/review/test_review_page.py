@@ -11,7 +11,7 @@ import pytest
 from browser import BROWSER, CTRL, SHIFT, Browser, Page
 from mantisreed.audio.speech import speech_map
 from mantisreed.exports.formats import OUTPUT_FORMATS
-from mantisreed.pipeline.reviewing import reviewed
+from mantisreed.pipeline.reviewing import reviewed, sound_for_page
 from mantisreed.review.page import NOTE, review_page, rows_of
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
@@ -275,7 +275,7 @@ def test_a_page_that_is_given_another_recording_says_so(
     browser: Browser, made: tuple[Transcript, Path], english: list[Phrase], tmp_path: Path
 ) -> None:
     transcript, recording = made
-    ready = reviewed(transcript, recording, is_embedded=False)
+    ready = reviewed(transcript, recording, sound_for_page(recording, "never"))
     file = tmp_path / "empty.review.html"
     file.write_text(review_page(ready.transcript, ready.sound, LAYOUTS["broadcast"], stem="empty"))
     other = tmp_path / "other.wav"
@@ -310,7 +310,7 @@ def test_nothing_in_a_transcript_can_end_the_script(made: tuple[Transcript, Path
 
 def test_a_name_is_taken_for_no_part_of_the_page(made: tuple[Transcript, Path]) -> None:
     transcript, recording = made
-    ready = reviewed(transcript, recording, is_embedded=False)
+    ready = reviewed(transcript, recording, sound_for_page(recording, "never"))
     page = review_page(ready.transcript, ready.sound, LAYOUTS["broadcast"], stem="@data@ @style@")
     assert page.count("@data@ @style@: review</") == 2 and '"use strict"' in page
     assert page.count('<script type="application/json" id="data">{') == 1

@@ -18,6 +18,7 @@ from pathlib import Path
 from urllib import request
 
 import pytest
+import soundfile
 from openapi_spec_validator import validate
 
 from browser import wait_until
@@ -238,9 +239,25 @@ def test_a_corrected_transcript_is_saved_into_the_outputs(service: Running, note
     saved = service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode())
     assert saved.status == 200 and len(saved.json["files"]) == 3
     assert service.ask("GET", f"/jobs/{job}/text").body.decode().startswith("Puffin")
+    played = service.ask("GET", opened.replace("/review?", "/sound?"))
+    assert played.headers["content-type"] == "audio/wav" and played.body == note.path.read_bytes()
+    part = service.ask("GET", opened.replace("/review?", "/sound?"), Range="bytes=100-199")
+    assert part.status == 206 and part.body == note.path.read_bytes()[100:200]
     document["recording"]["digest"] = "sha256:" + "0" * 64
     assert service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode()).status == 422
     assert service.ask("PUT", f"/jobs/{job}/transcript", b"{}").status == 422
+
+
+def test_what_browsers_do_not_play_is_played_from_a_copy(service: Running, note: Note, tmp_path: Path) -> None:
+    copy = tmp_path / "round.aiff"
+    sound, rate = soundfile.read(note.path)
+    soundfile.write(copy, sound, rate)
+    job = service.send(copy, "/jobs?name=round.aiff").json["id"]
+    service.ended(job)
+    page = service.ask("GET", service.ask("POST", f"/jobs/{job}/review").json["url"])
+    assert page.status == 200
+    played = service.ask("GET", f"/jobs/{job}/sound")
+    assert played.headers["content-type"] == "audio/webm" and played.body[:4] == b"\x1aE\xdf\xa3"
 
 
 def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(

@@ -54,7 +54,7 @@ def run(
     from mantisreed.errors import OutputError
     from mantisreed.files import make_folder, printable, write_whole
     from mantisreed.pipeline.exporting import find_script
-    from mantisreed.pipeline.reviewing import reviewed
+    from mantisreed.pipeline.reviewing import reviewed, sound_for_page
     from mantisreed.review.page import review_page
 
     is_file = Path(wanted).is_file()
@@ -65,9 +65,9 @@ def run(
     page = folder / f"{found.stem}.review.html"
     if page.exists() and not overwrite:
         raise OutputError("exists already", where=printable(page), advice="--overwrite overwrites it")
-    ready = reviewed(
-        found.script.as_transcript(found.stem), _recording_of(found, recording), is_embedded=not without_sound
-    )
+    file = _recording_of(found, recording)
+    sound = sound_for_page(file, "never" if without_sound else "always")
+    ready = reviewed(found.script.as_transcript(found.stem), file, sound)
     make_folder(folder)
     write_whole(page, review_page(ready.transcript, ready.sound, rules, stem=found.stem).encode())
     for note in ready.notes:

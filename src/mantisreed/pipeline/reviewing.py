@@ -3,6 +3,7 @@
 import io
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 import numpy as np
@@ -40,6 +41,9 @@ _NEARLY = 0.02  # share by which two lengths of one recording may differ, and se
 _NEARLY_SECONDS = 1.0
 
 
+Content = Literal["always", "where needed", "never"]
+
+
 @dataclass(frozen=True, slots=True)
 class Reviewed:
     """A transcript with its doubts, and the sound as the page needs it; `notes` are for whoever made it."""
@@ -49,17 +53,33 @@ class Reviewed:
     notes: tuple[str, ...]
 
 
-def reviewed(transcript: Transcript, recording: Path, *, is_embedded: bool = True) -> Reviewed:
-    """Decode a recording once: its outline, where somebody speaks, and a small copy that browsers play.
+def reviewed(transcript: Transcript, recording: Path, sound: Sound | None = None) -> Reviewed:
+    """A transcript and its recording, ready for the page.
 
     Args:
         transcript: of it.
         recording: a file.
-        is_embedded: whether the sound is put into the page.
+        sound: of that file, if it was decoded before.
 
     Raises:
         RecordingError: it cannot be read as sound.
         InputError: it is another recording than that of the transcript.
+    """
+    decoded = sound or sound_for_page(recording)
+    notes = _compared(transcript, recording, decoded.duration)
+    return Reviewed(_with_doubts(transcript, decoded), decoded, notes)
+
+
+def sound_for_page(recording: Path, content: Content = "always") -> Sound:
+    """Decode a recording once: its outline, where somebody speaks, and a small copy that browsers play.
+
+    Args:
+        recording: a file.
+        content: when the sound is put into the page, or played from a copy: always, only where browsers do not play
+            the recording as it is, or never.
+
+    Raises:
+        RecordingError: it cannot be read as sound.
     """
     size = recording.stat().st_size if recording.is_file() else 0
     media_type = _PLAYABLE.get(recording.suffix.lower())
@@ -68,28 +88,28 @@ def reviewed(transcript: Transcript, recording: Path, *, is_embedded: bool = Tru
     with DecodingWorkers() as workers:
         known = workers.contents(recording)
         lasts = known.duration or 0.0
-        is_as_it_is = media_type is not None and not known.has_video and size <= max(_SHORT, _SMALL * lasts)
+        is_fit = content != "always" or size <= max(_SHORT, _SMALL * lasts)
+        is_as_it_is = media_type is not None and not known.has_video and is_fit
+        is_encoded = content != "never" and not is_as_it_is
         stream = workers.stream(recording, sample_rate=SAMPLE_RATE, channels=1, track=None)
         with open_encoder(encoded, _SPEECH, sample_rate=SAMPLE_RATE, is_quick=True) as encoder:
             for block in stream:
                 outline.take(block)
-                if is_embedded and not is_as_it_is:
+                if is_encoded:
                     encoder.write(block)
         duration = stream.seconds
-    notes = _compared(transcript, recording, duration)
-    content = None
-    if is_embedded:
-        content = recording.read_bytes() if is_as_it_is else encoded.getvalue()
+    included = encoded.getvalue() if is_encoded else None
+    if content == "always" and is_as_it_is:
+        included = recording.read_bytes()
     peaks, per_second = outline.peaks(duration)
-    sound = Sound(
+    return Sound(
         duration,
         outline.finish(),
         peaks,
         per_second,
-        content,
+        included,
         media_type if is_as_it_is and media_type is not None else _SPEECH.content_type,
     )
-    return Reviewed(_with_doubts(transcript, sound), sound, notes)
 
 
 def _with_doubts(transcript: Transcript, sound: Sound) -> Transcript:

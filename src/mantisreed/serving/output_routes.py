@@ -44,8 +44,9 @@ async def output(request: Request, job: str, form: str) -> Response:
 @router.get("/jobs/{job}/sound", tags=["review"], response_class=FileResponse)
 async def sound(request: Request, job: str) -> Response:
     """The recording, for the review page."""
-    order = order_of(request, job, "read")[2]
-    return FileResponse(_recording_of(order))
+    service, _, order = order_of(request, job, "read")
+    played, file = await asyncio.to_thread(service.playing.of, order.id, _recording_of(order))
+    return FileResponse(file, media_type=played.media_type)
 
 
 @router.post("/jobs/{job}/review", tags=["review"])
@@ -93,8 +94,8 @@ def _stem_of(document: Path) -> str:
 
 
 def _review_page(service: Service, order: Order, ticket: str | None) -> str:
-    transcript = transcript_of(order)
-    ready = reviewed(transcript, _recording_of(order), is_embedded=False)
+    recording = _recording_of(order)
+    ready = reviewed(transcript_of(order), recording, service.playing.of(order.id, recording)[0])
     query = f"?ticket={ticket}" if ticket else ""
     played = replace(ready.sound, url=f"/jobs/{order.id}/sound{query}")
     rules = service.workspace.layout(order.options.layout)

@@ -25,6 +25,7 @@ from mantisreed.serving.desk import Desk
 from mantisreed.serving.feed import Feed
 from mantisreed.serving.intake import Intake
 from mantisreed.serving.orders import Order, OrderBook
+from mantisreed.serving.playing import Playing
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.tokens import Token, TokenStore
 from mantisreed.serving.uploads import Uploads
@@ -129,6 +130,7 @@ class Service:
             options.max_bytes,
             options.max_seconds,
         )
+        self.playing = Playing(folder / "played")
         self.links = self._offers()
         self.callbacks: CallbackListener | None = None
         self.desk: Desk | None = None
@@ -152,6 +154,7 @@ class Service:
         self.book.open()
         self._counted = {order.id for order in self.book if order.has_ended}
         self.intake.clear({order.id for order in self.book})
+        self.playing.clear()
         self.desk = Desk(
             self.workspace,
             self.book,
@@ -265,6 +268,7 @@ class Service:
             import shutil
 
             shutil.rmtree(Path(order.path).parent, ignore_errors=True)
+        self.playing.forget(order.id)
         self.book.remove(order)
 
     def is_ready(self) -> bool:
