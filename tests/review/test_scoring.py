@@ -31,6 +31,14 @@ def tokens(*passages: Passage, language: str = "en") -> list[Token]:
         ("2,350 geese", "en", "two thousand three hundred fifty geese"),
         ("62.4 g", "en", "sixty two point four g"),
         ("the 10th word1", "en", "the tenth word1"),
+        ("in 1984 and 2024", "en", "in nineteen eighty four and twenty twenty four"),
+        ("1,984 or 2009", "en", "one thousand nine hundred eighty four or two thousand nine"),
+        ("3.142 m", "en", "three point one four two m"),
+        ("3.142 m", "de", "dreitausendeinhundertzweiundvierzig m"),
+        ("2,5 m", "de", "zwei komma fünf m"),
+        ("12% or 12 % or %", "en", "twelve percent or twelve percent or percent"),
+        ("12 %", "de", "zwölf prozent"),
+        ("um 7:30", "de", "um sieben dreissig"),
         ("007", "en", "zero zero seven"),
         ("21 Vögel", "de", "einundzwanzig vögel"),
         ("It’s, uh, fine", "en", "its fine"),
@@ -52,6 +60,37 @@ def test_each_set_can_be_switched_off() -> None:
     assert "3" in normalised(text, "en", ["numbers"])
     assert "um" in normalised(text, "en", ["hesitations"])
     assert "it’s" in normalised(text, "en", ["apostrophes"])
+
+
+@pytest.mark.parametrize(
+    ("true", "heard"),
+    [
+        ("a hundred and five geese", "a hundred 5 geese"),
+        ("we saw 105", "we saw one hundred and five"),
+        ("we saw one hundred and five", "we saw one hundred five"),
+        ("since nineteen eighty four", "since 1984"),
+        ("twenty-one at seven thirty", "21 at 7:30"),
+        ("twelve percent of them", "12% of them"),
+        ("twelve percent of them", "12 % of them"),
+    ],
+)
+def test_numbers_that_are_spoken_are_those_that_are_written(true: str, heard: str) -> None:
+    for one, other in ((true, heard), (heard, true)):
+        assert scored(tokens(said(one)), tokens(said(other))).words.count == 0
+
+
+def test_and_between_other_words_is_a_word() -> None:
+    score = scored(tokens(said("terns and geese and a hundred and more")), tokens(said("terns geese a hundred more")))
+    assert score.words.deletions == 3
+
+
+def test_a_word_that_is_said_in_parts_is_shown_once() -> None:
+    score = scored(tokens(said("twenty-one birds at 7:30 today")), tokens(said("21 terns at seven thirty today")))
+    (worst,) = score.worst
+    assert worst.said == "twenty-one birds at 7:30 today" and worst.heard == "21 terns at seven thirty today"
+    (line,) = alignment_lines(score.steps)
+    assert line.split("  ", 1)[1] == "twenty-one [birds -> terns] at 7:30 today"
+    assert alignment_page(score, "a page").count("7:30") == 1
 
 
 def test_errors_are_counted_by_kind() -> None:

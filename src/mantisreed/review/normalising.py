@@ -23,9 +23,24 @@ _HESITATIONS = {
 _ANY = frozenset(" ".join(_HESITATIONS.values()).split())
 _APOSTROPHES = re.compile("[’‘ʼ`´]")
 _DASHES = re.compile(r"(?<=\w)[-‐–—](?=\w)")
-_GROUPED = re.compile(r"(?<=\d)[,.\u00a0\u202f'](?=\d{3}(?:\D|$))")
-_NUMBER = re.compile(r"(?<!\w)(\d+(?:[.,]\d+)?)(st|nd|rd|th)?(?!\w)")
+# A number with groups of three digits or without, decimals, an ending such as that of `10th`, and a sign of per cent.
+_NUMBER = re.compile(
+    r"(?<!\w)(?P<whole>\d{1,3}(?:[,.\u00a0\u202f'’]\d{3})+|\d+)(?P<part>[.,]\d+)?(?P<ending>st|nd|rd|th)?"
+    r"(?:\s?(?P<share>%))?(?!\w)"
+)
+_SHARE = re.compile(r"(?<!\S)%(?!\S)")
+_GROUP_SIGNS = re.compile(r"[,.\u00a0\u202f'’]")
+_DOT_IS_POINT = frozenset(("en", "zh", "ja", "ko", "he", "th"))  # where 3.142 is a bit more than three
+_YEARS = ((1100, 2000), (2010, 2100))  # that are said in two halves, as nineteen eighty-four
 _LONGEST_NUMBER = 15  # digits; what is longer is a code, and is read digit by digit
+_SHARES = {"en": "percent", "de": "prozent", "fr": "pour cent", "es": "por ciento", "it": "per cento",
+           "pt": "por cento", "nl": "procent", "pl": "procent"}  # fmt: skip
+# `one hundred and five` is as good as `one hundred five`.
+_FILLERS = {"en": ("and", frozenset(("hundred", "thousand", "million", "billion")))}
+_NUMBER_WORDS = {
+    "en": "one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen "
+    "seventeen eighteen nineteen twenty thirty forty fifty sixty seventy eighty ninety"
+}
 
 
 def normalised(text: str, language: str | None = None, without: Iterable[str] = ()) -> list[str]:
@@ -42,7 +57,8 @@ def normalised(text: str, language: str | None = None, without: Iterable[str] = 
     if "apostrophes" not in off:
         flat = _APOSTROPHES.sub("'", flat)
     if "numbers" not in off:
-        flat = _NUMBER.sub(lambda found: f" {_said(found[1], tongue, bool(found[2]))} ", _GROUPED.sub("", flat))
+        flat = _NUMBER.sub(lambda found: f" {_as_said(found, tongue)} ", flat)
+        flat = _SHARE.sub(_SHARES.get(tongue, "%"), flat)
     if "case" not in off:
         flat = flat.casefold()
     if "punctuation" not in off:
@@ -69,6 +85,45 @@ def key_of(written: str, language: str | None = None, without: tuple[str, ...] =
     return " ".join(normalised_word(written, language, without)) or written
 
 
+def without_number_fillers(words: list[str], language: str | None = None) -> list[bool]:
+    """Which words stay when those go that may be said in a number or not, as the `and` of `hundred and five`.
+
+    Args:
+        words: normalised.
+        language: a tag.
+    """
+    tongue = (language or "en").split("-")[0].lower()
+    stays = [True] * len(words)
+    if tongue not in _FILLERS:
+        return stays
+    filler, before = _FILLERS[tongue]
+    numbers = frozenset(_NUMBER_WORDS[tongue].split())
+    for at in range(1, len(words) - 1):
+        is_filler = words[at] == filler and words[at - 1] in before
+        stays[at] = not (is_filler and words[at + 1] in numbers)
+    return stays
+
+
+def _as_said(found: re.Match[str], tongue: str) -> str:
+    """A number that was found, as it is said."""
+    whole, part = found["whole"], found["part"] or ""
+    is_grouped = not whole.isdigit()
+    if (
+        is_grouped
+        and not part
+        and tongue in _DOT_IS_POINT
+        and whole.count(".") == 1
+        and _GROUP_SIGNS.findall(whole) == ["."]
+    ):
+        whole, _, decimals = whole.partition(".")
+        is_grouped, part = False, f".{decimals}"
+    digits = _GROUP_SIGNS.sub("", whole) + part
+    said = _said(
+        digits, tongue, is_ordinal=bool(found["ending"]), may_be_year=not (is_grouped or part or found["share"])
+    )
+    return f"{said} {_SHARES.get(tongue, '')}" if found["share"] else said
+
+
 def _parts(word: str) -> list[str]:
     """A word; of one in a script without spaces, its characters, since nobody agrees on its words."""
     if word.isascii() or not any(map(is_spaceless, word)):
@@ -91,13 +146,14 @@ def _is_mark(sign: str) -> bool:
 
 
 @lru_cache(maxsize=1 << 14)
-def _said(written: str, tongue: str, is_ordinal: bool = False) -> str:
+def _said(written: str, tongue: str, *, is_ordinal: bool = False, may_be_year: bool = False) -> str:
     """A number as it is said: `23` is `twenty three`, in another language what it is there.
 
     Args:
         written: in digits.
         tongue: the first part of the language's tag.
         is_ordinal: whether it had an ending such as that of `10th`.
+        may_be_year: whether it is written as years are; those that sound like years are read so.
     """
     from num2words import num2words  # only for texts with digits
 
@@ -105,8 +161,11 @@ def _said(written: str, tongue: str, is_ordinal: bool = False) -> str:
     if len(digits) > _LONGEST_NUMBER or (len(digits) > 1 and digits[0] == "0" and "." not in digits):
         return " ".join(_said(digit, tongue) for digit in digits if digit.isdigit())
     number: int | float = float(digits) if "." in digits else int(digits)
+    way = "ordinal" if is_ordinal else "cardinal"
+    if may_be_year and not is_ordinal and any(first <= number < last for first, last in _YEARS) and number % 100:
+        way = "year"
     try:
-        said = str(num2words(number, lang=tongue, to="ordinal" if is_ordinal else "cardinal"))
+        said = str(num2words(number, lang=tongue, to=way))
     except (NotImplementedError, OverflowError, TypeError):
         return written
     # `two thousand, three hundred and fifty` may be said with `and` or without it.

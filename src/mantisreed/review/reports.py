@@ -85,21 +85,27 @@ def alignment_lines(steps: Sequence[Step]) -> Iterator[str]:
     for first, last in runs_where(is_near):
         start = next((step.start for step in steps[first:last] if step.start is not None), None)
         time = clock(start)[:8] if start is not None else "--:--:--"
-        yield f"{time}  {' '.join(map(_marked, steps[first:last]))}"
+        yield f"{time}  {' '.join(filter(None, map(_marked, steps[first:last])))}"
 
 
 def _marked(step: Step) -> str:
-    said = step.reference.written if step.reference else ""
-    heard = step.heard.written if step.heard else ""
+    said = step.reference.shown if step.reference else ""
+    heard = step.heard.shown if step.heard else ""
     match step.kind:
         case "equal":
-            return said
+            return _right(step)
         case "substitution":
             return f"[{said} -> {heard}]"
         case "deletion":
             return f"[-{said}]"
         case _:
             return f"[+{heard}]"
+
+
+def _right(step: Step) -> str:
+    """A word that was heard right, written once however many parts it is said in."""
+    assert step.reference is not None
+    return step.reference.written if step.reference.part == 0 else ""
 
 
 def alignment_page(score: Score, title: str) -> str:
@@ -113,7 +119,7 @@ def alignment_page(score: Score, title: str) -> str:
         if not passages:
             passages.append([])
         passages[-1].append(step)
-    written = "".join(f"<p>{_time_of(own)}{' '.join(map(_tagged, own))}</p>\n" for own in passages)
+    written = "".join(f"<p>{_time_of(own)}{' '.join(filter(None, map(_tagged, own)))}</p>\n" for own in passages)
     legend = "<p><del>said and not heard</del>, <ins>heard and not said</ins></p>"
     main = f"<p>{html.escape(summary_of(score))}</p>\n{legend}\n{written}"
     return whole_page(title, _STYLE, main, ' lang="en"')
@@ -125,10 +131,10 @@ def _time_of(steps: Sequence[Step]) -> str:
 
 
 def _tagged(step: Step) -> str:
-    said = html.escape(step.reference.written) if step.reference else ""
-    heard = html.escape(step.heard.written) if step.heard else ""
     if step.kind == "equal":
-        return said
+        return html.escape(_right(step))
+    said = html.escape(step.reference.shown) if step.reference else ""
+    heard = html.escape(step.heard.shown) if step.heard else ""
     return " ".join([f"<del>{said}</del>"] * bool(said) + [f"<ins>{heard}</ins>"] * bool(heard))
 
 

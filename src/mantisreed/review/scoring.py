@@ -6,14 +6,14 @@ people talk over each other.
 """
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.errors import InputError
-from mantisreed.review.normalising import normalised_word
+from mantisreed.review.normalising import normalised_word, without_number_fillers
 from mantisreed.transcript.document import Passage, Transcript
 
 _WORST, _CONFUSED = 10, 25  # passages and pairs of words that are kept
@@ -32,6 +32,8 @@ class Token:
         confidence: 0 to 1; None where the engine does not say.
         speaker: who says it; None where nobody knows.
         passage: the number of its passage.
+        part: which part of the written word it is, from 0: `7:30` is said in two.
+        is_whole: whether it is all of the written word.
     """
 
     text: str
@@ -41,6 +43,18 @@ class Token:
     confidence: float | None
     speaker: str | None
     passage: int
+    part: int = 0
+    is_whole: bool = True
+
+    @property
+    def shown(self) -> str:
+        """The word as it is written; of a part of one, the part."""
+        return self.written if self.is_whole else self.text
+
+
+def written_text(tokens: Iterable[Token]) -> str:
+    """Words as they are written, each once."""
+    return " ".join(token.written for token in tokens if token.part == 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,11 +159,15 @@ def tokens_of(transcript: Transcript, without: Sequence[str] = (), language: str
         language: a tag; None takes the transcript's.
     """
     tongue = language or transcript.language
-    return [
+    tokens = [
         token
         for number, passage in enumerate(transcript.passages)
         for token in _tokens_of_passage(passage, number, tongue, without)
     ]
+    if "numbers" in without:
+        return tokens
+    said = without_number_fillers([token.text for token in tokens], tongue)
+    return [token for token, is_said in zip(tokens, said, strict=True) if is_said]
 
 
 def _tokens_of_passage(
@@ -158,15 +176,19 @@ def _tokens_of_passage(
     if not passage.words:
         has_times = passage.end > passage.start
         for word in passage.text.split():
-            for text in normalised_word(word, language, tuple(without)):
+            parts = normalised_word(word, language, tuple(without))
+            for part, text in enumerate(parts):
                 start = passage.start if has_times else None
-                yield Token(text, word, start, None, None, passage.speaker, number)
+                yield Token(text, word, start, None, None, passage.speaker, number, part, len(parts) == 1)
         return
     is_known = passage.timing != "estimated"
     for said in passage.words:
         end = said.end if is_known else None
-        for text in normalised_word(said.text, language, tuple(without)):
-            yield Token(text, said.text, said.start, end, said.confidence, passage.speaker, number)
+        parts = normalised_word(said.text, language, tuple(without))
+        for part, text in enumerate(parts):
+            yield Token(
+                text, said.text, said.start, end, said.confidence, passage.speaker, number, part, len(parts) == 1
+            )
 
 
 def scored(reference: Sequence[Token], heard: Sequence[Token]) -> Score:
@@ -319,8 +341,7 @@ def _worst(steps: Sequence[Step]) -> list[Worst]:
         other = [step.heard for step in own if step.heard is not None]
         start = next((step.start for step in own if step.start is not None), None)
         end = said[-1].end if said else None
-        texts = (" ".join(token.written for token in one) for one in (said, other))
-        found.append(Worst(start, end, count, *texts))
+        found.append(Worst(start, end, count, written_text(said), written_text(other)))
     found.sort(key=lambda one: -one.errors)
     return found[:_WORST]
 
