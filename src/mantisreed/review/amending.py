@@ -7,9 +7,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
-from rapidfuzz.distance import Indel, Levenshtein
+from rapidfuzz.distance import Indel
 
 from mantisreed.errors import InputError
+from mantisreed.review.aligning import aligned_runs
 from mantisreed.review.normalising import key_of
 from mantisreed.transcript.document import Passage, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, passages_over_speech, spoken_length
@@ -161,14 +162,13 @@ def _runs(old: Sequence[str], new: Sequence[str]) -> Iterator[_Run]:
     what differs, by the longest common subsequence of the words without case and marks. The distance alone would
     sooner change three words than find that the one in the middle only moved by one.
     """
-    hint = max(8, len(old) // 20)
     first = begin = 0
-    for code in Levenshtein.opcodes(old, new, score_hint=hint):
-        if code.tag != "equal":
+    for same in aligned_runs(old, new):
+        if same.tag != "equal":
             continue
-        yield from _runs_inside(old, new, _Run(False, first, code.src_start, begin, code.dest_start))
-        yield _Run(True, code.src_start, code.src_end, code.dest_start, code.dest_end)
-        first, begin = code.src_end, code.dest_end
+        yield from _runs_inside(old, new, _Run(False, first, same.first, begin, same.begin))
+        yield _Run(True, same.first, same.last, same.begin, same.end)
+        first, begin = same.last, same.end
     yield from _runs_inside(old, new, _Run(False, first, len(old), begin, len(new)))
 
 

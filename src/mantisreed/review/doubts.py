@@ -12,8 +12,8 @@ from itertools import accumulate, pairwise
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
-from rapidfuzz.distance import Levenshtein
 
+from mantisreed.review.aligning import aligned_runs
 from mantisreed.review.normalising import key_of, normalised_word
 from mantisreed.review.runs import runs_where
 from mantisreed.subtitles.languages import words_of_language
@@ -165,9 +165,7 @@ def disagreements(transcript: Transcript, other: Transcript) -> list[Doubt]:
     their_keys = [key_of(word.text) for word in theirs]
     name = other.engine or other.recording.name or "the other one"
     found = []
-    hint = max(8, len(keys) // 20)
-    for block in _changes(keys, their_keys, hint):
-        (first, last), (begin, finish) = block
+    for (first, last), (begin, finish) in _changes(keys, their_keys):
         if max(last - first, finish - begin) < _DIFFERING:
             continue
         here, there = ours[first:last], theirs[begin:finish]
@@ -180,16 +178,16 @@ def disagreements(transcript: Transcript, other: Transcript) -> list[Doubt]:
     return found
 
 
-def _changes(ours: Sequence[str], theirs: Sequence[str], hint: int) -> Iterator[tuple[tuple[int, int], ...]]:
+def _changes(ours: Sequence[str], theirs: Sequence[str]) -> Iterator[tuple[tuple[int, int], ...]]:
     """Runs of words [first, last) and [begin, end) that differ; a single word that is the same does not part them."""
     runs: list[list[int]] = []
-    for code in Levenshtein.opcodes(ours, theirs, score_hint=hint):
-        if code.tag == "equal":
+    for run in aligned_runs(ours, theirs):
+        if run.tag == "equal":
             continue
-        if runs and code.src_start - runs[-1][1] <= 1:
-            runs[-1][1], runs[-1][3] = code.src_end, code.dest_end
+        if runs and run.first - runs[-1][1] <= 1:
+            runs[-1][1], runs[-1][3] = run.last, run.end
         else:
-            runs.append([code.src_start, code.src_end, code.dest_start, code.dest_end])
+            runs.append([run.first, run.last, run.begin, run.end])
     for first, last, begin, end in runs:
         yield (first, last), (begin, end)
 

@@ -9,10 +9,12 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.errors import InputError
+from mantisreed.review.aligning import aligned_runs
 from mantisreed.review.normalising import normalised_word, without_number_fillers
 from mantisreed.transcript.document import Passage, Transcript
 
@@ -21,8 +23,7 @@ _BINS = 10  # of confidences
 _FOREIGN = 0.8  # word error rate from which the texts are hardly of the same recording
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(msgspec.Struct, frozen=True, gc=False):
     """A word for comparing.
 
     Attributes:
@@ -57,8 +58,7 @@ def written_text(tokens: Iterable[Token]) -> str:
     return " ".join(token.written for token in tokens if token.part == 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(msgspec.Struct, frozen=True, gc=False):
     """One step of an alignment.
 
     Attributes:
@@ -223,15 +223,11 @@ def scored(reference: Sequence[Token], heard: Sequence[Token]) -> Score:
 
 def aligned(reference: Sequence[Token], heard: Sequence[Token]) -> Iterator[Step]:
     """The steps by which one sequence becomes the other with the fewest changes."""
-    said_texts, heard_texts = [token.text for token in reference], [token.text for token in heard]
-    # A hint near the true distance keeps time and memory linear for long, similar sequences.
-    codes = Levenshtein.opcodes(said_texts, heard_texts, score_hint=max(8, len(said_texts) // 20))
-    for code in codes:
-        of_reference = reference[code.src_start : code.src_end]
-        of_heard = heard[code.dest_start : code.dest_end]
-        match code.tag:
+    for run in aligned_runs([token.text for token in reference], [token.text for token in heard]):
+        of_reference, of_heard = reference[run.first : run.last], heard[run.begin : run.end]
+        match run.tag:
             case "equal" | "replace":
-                kind = "equal" if code.tag == "equal" else "substitution"
+                kind = "equal" if run.tag == "equal" else "substitution"
                 for said, other in zip(of_reference, of_heard, strict=True):
                     yield Step(kind, said, other)
             case "delete":
@@ -311,8 +307,9 @@ def _rows(tokens: Sequence[Token]) -> dict[str, list[str]]:
 
 
 def _errors(said: Sequence[str], other: Sequence[str]) -> Errors:
-    hint = max(8, len(said) // 20)
-    kinds = Counter(code.tag for code in Levenshtein.editops(said, other, score_hint=hint))
+    kinds: Counter[str] = Counter()
+    for run in aligned_runs(said, other):
+        kinds[run.tag] += max(run.last - run.first, run.end - run.begin)
     return Errors(len(said), kinds["replace"], kinds["delete"], kinds["insert"])
 
 

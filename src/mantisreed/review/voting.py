@@ -12,9 +12,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
-from rapidfuzz.distance import Levenshtein
 
 from mantisreed.errors import InputError
+from mantisreed.review.aligning import aligned_runs, changes_in
 from mantisreed.review.doubts import doubt_of
 from mantisreed.review.normalising import key_of
 from mantisreed.review.runs import runs_where
@@ -109,8 +109,8 @@ def aligned_transcripts(transcripts: Sequence[Transcript]) -> tuple[list[Slot], 
     for number, row in enumerate(rows, 1):
         if not row:
             raise InputError(f"transcript {number} has no words")
-    order, distances = _order(rows)
-    return _network(rows, order, distances), order
+    order = _order(rows)
+    return _network(rows, order), order
 
 
 def voted(transcripts: Sequence[Transcript]) -> Voted:
@@ -160,23 +160,18 @@ def _readings(transcript: Transcript) -> Iterator[Reading]:
             yield Reading(key, word, number, sure)
 
 
-def _order(rows: Sequence[Sequence[Reading]]) -> tuple[list[int], list[list[int]]]:
-    """The transcripts in the order in which they are aligned, the one nearest to all others first; and how many
-    words each two of them have apart.
+def _order(rows: Sequence[Sequence[Reading]]) -> list[int]:
+    """The transcripts in the order in which they are aligned, the one nearest to all others first.
 
     Raises:
         InputError: one has hardly anything in common with the others.
     """
     keys = [[reading.key for reading in row] for row in rows]
     shares = [[0.0] * len(rows) for _ in rows]
-    distances = [[0] * len(rows) for _ in rows]
     for one in range(len(rows)):
         for other in range(one):
-            longest = max(len(keys[one]), len(keys[other]))
-            hint = max(8, longest // 20)
-            apart = Levenshtein.distance(keys[one], keys[other], score_hint=hint)
-            distances[one][other] = distances[other][one] = apart
-            shares[one][other] = shares[other][one] = apart / longest
+            apart = changes_in(aligned_runs(keys[one], keys[other], is_exact=False))
+            shares[one][other] = shares[other][one] = apart / max(len(keys[one]), len(keys[other]))
     for number, row in enumerate(shares):
         nearest = min(share for other, share in enumerate(row) if other != number)
         if nearest > _FOREIGN:
@@ -185,12 +180,10 @@ def _order(rows: Sequence[Sequence[Reading]]) -> tuple[list[int], list[list[int]
                 advice="are all of the same recording?",
             )
     first = min(range(len(rows)), key=lambda number: sum(shares[number]))
-    return sorted(range(len(rows)), key=lambda number: shares[first][number]), distances
+    return sorted(range(len(rows)), key=lambda number: shares[first][number])
 
 
-def _network(
-    rows: Sequence[Sequence[Reading]], order: Sequence[int], distances: Sequence[Sequence[int]]
-) -> list[Slot]:
+def _network(rows: Sequence[Sequence[Reading]], order: Sequence[int]) -> list[Slot]:
     """All transcripts in one row of slots."""
     count = len(rows)
 
@@ -201,16 +194,14 @@ def _network(
 
     slots = [slot_of(order[0], reading) for reading in rows[order[0]]]
     for number in order[1:]:
-        # Those that are in already are about as far from it as the network is: the hint saves half of the time.
-        hint = max(8, *(distances[number][other] for other in order[: order.index(number)]))
-        slots = _with_row(slots, number, rows[number], slot_of, hint)
+        slots = _with_row(slots, number, rows[number], slot_of)
     return slots
 
 
 def _with_row(
-    slots: Sequence[Slot], number: int, row: Sequence[Reading], slot_of: Callable[[int, Reading], Slot], hint: int
+    slots: Sequence[Slot], number: int, row: Sequence[Reading], slot_of: Callable[[int, Reading], Slot]
 ) -> list[Slot]:
-    """The network with one more transcript in it, which is about `hint` words apart from it."""
+    """The network with one more transcript in it."""
     main = [_most_common(slot) for slot in slots]
     keys = [reading.key for reading in row]
     grown: list[Slot] = []
@@ -228,21 +219,22 @@ def _with_row(
             grown.append(slot)
 
     first = begin = 0
-    for code in Levenshtein.opcodes(main, keys, score_hint=hint):
-        if code.tag != "equal":
+    for run in aligned_runs(main, keys, is_exact=False):
+        if run.tag != "equal":
             continue
-        add(first, code.src_start, begin, code.dest_start)
-        for at, to in zip(range(code.src_start, code.src_end), range(code.dest_start, code.dest_end), strict=True):
-            slots[at].readings[number] = row[to]
-            grown.append(slots[at])
-        first, begin = code.src_end, code.dest_end
+        add(first, run.first, begin, run.begin)
+        for slot, reading in zip(slots[run.first : run.last], row[run.begin : run.end], strict=True):
+            slot.readings[number] = reading
+            grown.append(slot)
+        first, begin = run.last, run.end
     add(first, len(slots), begin, len(keys))
     return grown
 
 
 def _most_common(slot: Slot) -> str:
-    keys = Counter(reading.key for reading in slot.readings if reading is not None)
-    return keys.most_common(1)[0][0]
+    keys = [reading.key for reading in slot.readings if reading is not None]
+    # Of two that differ the first is as good: most slots need no counting.
+    return keys[0] if len(keys) < 3 or keys[0] == keys[1] == keys[-1] else Counter(keys).most_common(1)[0][0]
 
 
 def _pairs(slots: Sequence[Slot], keys: Sequence[str]) -> list[tuple[int | None, int | None]]:
