@@ -40,7 +40,15 @@ def found(text: str, language: str | None = "en") -> list[tuple[str, str]]:
         ("<null eins sieben zwo einundzwanzig vier> danke", "de", "digits"),
         ("<zéro six douze trente-quatre cinquante-six> merci", "fr", "digits"),
         ("<MARA REEDHAM'S> boat and <Odo,> too", "en", "name"),
+        ("Zoë and <Mará Rëedham's> net, <Mara Reedham> says", "en", "name"),
         ("the <ring ABC> is torn", "en", "pattern"),
+        ("call <+44 20 7946\u20110958> today", "en", "phone"),
+        ("电话 <０３０－１２３４５６７８> 谢谢", "zh", "phone"),
+        ("please phone me at <555-0123,> after ten", "en", "phone"),
+        ("Durchwahl ist <4711 0>", "de", "phone"),
+        ("write to <m a r a dot reed at hut dot example> please", "en", "mail"),
+        ("it is <zero seven nine, um, four double two dash three one> thanks", "en", "digits"),
+        ("<4 1 1 1 1 1 1 1 1 1 1 1 1 1 1 1> is the card", "en", "card"),
     ],
 )
 def test_each_kind_is_found(marked: str, language: str, kind: str) -> None:
@@ -54,11 +62,26 @@ def test_each_kind_is_found(marked: str, language: str, kind: str) -> None:
         "We counted three hundred and twelve dunlin and forty one knots on 2026-11-26 at 10.30.",
         "One, two, three, go! Ring eight two six, wing sixty one.",
         "Modoc and modern are no names here; I was at home. Then we left.",
+        "Call me when 41 birds are ringed, and the mobile nets are at 10.30 on 26.11.2026.",
+        "One, two, um, dash it, three, four, er, five, six.",
         "From 1998 to 2004 there were 1,250 pairs, 12 of them on 3.5 hectares.",
     ],
 )
 def test_numbers_of_birds_are_no_personal_data(text: str) -> None:
     assert found(text) == []
+
+
+@pytest.mark.parametrize(
+    "part", ["a ", "a.", "1 ", "12", "at dot ", "call 1 ", "mara ", "0-", "+1 ", "de12 ", "one um "]
+)
+def test_a_text_that_is_made_to_take_long_does_not(part: str) -> None:
+    assert (
+        len(hidden_text(part * (100_000 // len(part)), NAMES, "en")) > 1
+    )  # whatever hangs is ended by the test's limit
+
+
+def test_an_accent_that_stands_by_itself_is_none() -> None:
+    assert found("It was Ma\u0301ra Re\u0308edham.") == [("name", "Ma\u0301ra Re\u0308edham.")]
 
 
 def test_check_digits_tell_cards_and_accounts_from_other_numbers() -> None:

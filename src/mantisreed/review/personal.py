@@ -1,6 +1,7 @@
 """Personal data in transcripts: found, and hidden in every place where it could be read."""
 
 import re
+import unicodedata
 from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -17,23 +18,47 @@ from mantisreed.transcript.writing import is_spaceless, joined, places_of, words
 _DOT = "dot|punkt|point|punto|ponto|kropka"
 _AT = "at|ät|arroba|arobase|chiocciola|małpa|apenstaartje"
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]+@[\w-]+(?:\.[\w-]+)+")
+_SPELLED = r"(?:\w[ ,]{1,3}){0,30}"  # a part of an address that is spelled out
 _SPOKEN_MAIL = re.compile(
-    rf"(?<!\w)[\w.+-]+(?:[ ,]+(?:{_DOT}|underscore|dash|minus)[ ,]+[\w-]+)*[ ,]+(?:{_AT})[ ,]+[\w-]+(?:[ ,]+[\w-]+)?"
-    rf"(?:[ ,]+(?:{_DOT})[ ,]+[\w-]{{2,}}|\.[a-z]{{2,}})+",
+    rf"(?<!\w){_SPELLED}[\w.+-]{{1,64}}(?:[ ,]{{1,3}}(?:{_DOT}|underscore|dash|minus)[ ,]{{1,3}}[\w-]{{1,63}}){{0,9}}"
+    rf"[ ,]{{1,3}}(?:{_AT})[ ,]{{1,3}}{_SPELLED}[\w-]{{1,63}}(?:[ ,]{{1,3}}[\w-]{{1,63}})?"
+    rf"(?:[ ,]{{1,3}}(?:{_DOT})[ ,]{{1,3}}[\w-]{{2,63}}|\.[a-z]{{2,63}}){{1,9}}",
     re.IGNORECASE,
 )
 _PHONE = re.compile(
     r"(?<![\w.,])(?:(?:\+|00)[ ]?\d[\d ()./-]{5,18}\d|\(?0\d[\d ()./-]{4,16}\d|\d{3}[ .-]\d{3,4}[ .-]\d{3,4})(?!\w)"
 )
+# A shorter number is a telephone's where the words before it say so.
+_CALLED = re.compile(
+    r"(?<!\w)(?:phones?|telephone|call|dial|ring me|tel|mobile|cell|fax|whatsapp|extension|telefon|handy|ruf|anrufen|"
+    r"wähle|durchwahl|téléphone|portable|appelez|composez|teléfono|móvil|llame|marque|telefono|cellulare|chiami|"
+    r"telefone|ligue|telefoon|bel|zadzwoń)\b[\w .:,'’-]{0,30}?"
+    r"(?<![\w.,])(?P<number>\d[\d /-]{3,12}\d)(?![\w.,]\d|\w)",
+    re.IGNORECASE,
+)
 _CARD = re.compile(r"(?<!\w)\d(?:[ -]?\d){12,18}(?!\w)")
 _IBAN = re.compile(r"(?<!\w)[a-z]{2} ?\d{2}(?: ?[a-z0-9]){11,30}(?!\w)", re.IGNORECASE)
 _DATE = re.compile(r"\d{4}-\d\d-\d\d|\d{1,2}[./-]\d{1,2}[./-]\d{2,4}")
 _PHONE_DIGITS = range(7, 16)
+_SHORT_PHONE_DIGITS = range(5, 16)
+# Said between digits that are read out; it does not end them.
+_BETWEEN = re.compile(
+    "um|uhm?|erm?|hm|ähm?|öh|euh|eh|em|dash|hyphen|minus|slash|stroke|plus|space|strich|bindestrich|schrägstrich|"
+    "leerzeichen|tiret|espace|guion|espacio|trattino|spazio"
+)
+# Signs that look alike or count alike, each for one: no-break and thin spaces, dashes, digits of other scripts.
+_ALIKE = str.maketrans(
+    dict.fromkeys("\u00a0\u2007\u2009\u202f\u3000\t\n", " ")
+    | dict.fromkeys("\u2010\u2011\u2012\u2013\u2014\u2212\uff0d", "-")
+    | {chr(first + digit): str(digit) for first in (0xFF10, 0x0660, 0x06F0, 0x0966) for digit in range(10)}
+    | {"\uff20": "@", "\uff0e": ".", "\uff0b": "+"}
+)
 _CARD_DIGITS = range(13, 20)
 _LEAST_SPOKEN = 6  # digits that are read out one after the other; fewer are a count or a year
 _LANGUAGES = ("en", "de", "fr", "es", "it", "pt", "nl", "pl")
 _OWN_DIGITS = {"en": {"oh": "0", "o": "0", "nought": "0"}, "de": {"zwo": "2"}}
 _TIMES = {"double": 2, "triple": 3, "treble": 3}
+_ACCENTS = "[\u0300-\u036f]*"  # that stand by themselves behind a letter
 _TRAILING = re.compile(r"[.,;:!?…]+$")
 _EDGE_MARKS = re.compile(r"^[\W_]+|[\W_]+$")
 _MOST_PARTS = 4  # words of a number below a hundred
@@ -92,7 +117,8 @@ def found_in(texts: Sequence[str], redaction: Redaction, language: str | None = 
 
 def _spans(text: str, redaction: Redaction) -> Iterator[tuple[str, int, int]]:
     """Kinds of personal data and where they are in a text, those first that are told apart best."""
-    kinds = redaction.kinds
+    kinds, written = redaction.kinds, text
+    text = _flat(text)
     searches: list[tuple[str, re.Pattern[str], Callable[[str], bool]]] = [
         ("iban", _IBAN, lambda given: False),  # see below: what follows it may look like a part of it
         ("card", _CARD, _is_card),
@@ -110,14 +136,37 @@ def _spans(text: str, redaction: Redaction) -> Iterator[tuple[str, int, int]]:
                     yield kind, match.start(), match.start() + length
             elif is_right(match[0]):
                 yield kind, match.start(), match.end()
+    if "phone" in kinds:
+        for match in _CALLED.finditer(text):
+            if len(_digits(match["number"])) in _SHORT_PHONE_DIGITS and not _DATE.fullmatch(match["number"]):
+                yield "phone", match.start("number"), match.end("number")
     if "name" in kinds and redaction.names:
-        yield from (("name", match.start(), match.end()) for match in _names(redaction.names).finditer(text))
+        names = _names(redaction.names)
+        yield from (("name", match.start(), match.end()) for match in names.finditer(_plain(written)))
     if "pattern" in kinds:
         for given in redaction.patterns:
-            yield from (("pattern", one.start(), one.end()) for one in re.finditer(given, text) if one[0])
+            yield from (("pattern", one.start(), one.end()) for one in re.finditer(given, written) if one[0])
     if redaction.strong_words:
         strong = _strong(redaction.strong_words)
-        yield from (("strong", match.start(), match.end()) for match in strong.finditer(text))
+        yield from (("strong", match.start(), match.end()) for match in strong.finditer(written))
+
+
+def _flat(text: str) -> str:
+    """A text as long, with plain spaces, dashes and digits; what is in a script without spaces parts words too."""
+    if text.isascii():
+        return text.translate(_ALIKE)
+    return "".join(" " if is_spaceless(sign) else sign for sign in text.translate(_ALIKE))
+
+
+def _plain(text: str) -> str:
+    """A text as long, in which each letter with an accent is the one without: engines write `Zoe` for `Zoë`."""
+    return text if text.isascii() else "".join(map(_without_accent, text))
+
+
+@lru_cache(maxsize=4096)
+def _without_accent(sign: str) -> str:
+    parts = unicodedata.normalize("NFD", sign)
+    return parts[0] if len(parts) > 1 and unicodedata.combining(parts[1]) and parts[0].isalpha() else sign
 
 
 def _words_at(places: Sequence[int], texts: Sequence[str], start: int, end: int) -> tuple[int, int]:
@@ -178,7 +227,8 @@ def _account_length(text: str) -> int:
 
 @lru_cache(maxsize=64)
 def _names(names: tuple[str, ...]) -> re.Pattern[str]:
-    return re.compile("|".join(_bounded(name, "(?:['’]s|s)?") for name in _longest_first(names)), re.IGNORECASE)
+    plain = (_plain(unicodedata.normalize("NFC", name)) for name in _longest_first(names))
+    return re.compile("|".join(_bounded(name, "(?:['’]s|s)?", _ACCENTS) for name in plain), re.IGNORECASE)
 
 
 @lru_cache(maxsize=64)
@@ -190,10 +240,13 @@ def _longest_first(texts: Iterable[str]) -> list[str]:
     return sorted(texts, key=len, reverse=True)
 
 
-def _bounded(text: str, ending: str = "") -> str:
+def _bounded(text: str, ending: str = "", behind_letters: str = "") -> str:
     """A pattern for a text as whole words; in a script without spaces wherever it stands."""
     begins = text.endswith("*")
-    flat = r"[\s-]+".join(map(re.escape, text.removesuffix("*").split()))
+    words = text.removesuffix("*").split()
+    flat = r"[\s-]+".join(
+        "".join(re.escape(sign) + behind_letters * sign.isalpha() for sign in word) for word in words
+    )
     if any(map(is_spaceless, text)):
         return flat
     tail = r"\w*" if begins else ending
@@ -228,15 +281,18 @@ def _spoken_digits(texts: Sequence[str], language: str | None) -> list[Found]:
 def _runs_of_digits(keys: Sequence[str], numerals: dict[tuple[str, ...], str]) -> Iterator[Found]:
     at = 0
     while at < len(keys):
-        first, digits = at, ""
+        first, end, digits = at, at, ""
         while at < len(keys):
             said, used = _number_at(keys, at, numerals)
-            if not used:
+            if not used and digits and at > end:
+                break  # of what is said in between one word is enough
+            if not used and not (digits and _BETWEEN.fullmatch(keys[at])):
                 break
-            digits, at = digits + said, at + used
-        if len(digits) >= _LEAST_SPOKEN and at - first >= 3:
-            yield Found("card" if len(digits) in _CARD_DIGITS and _is_card(digits) else "digits", first, at)
-        at = max(at, first + 1)
+            digits, at = digits + said, at + max(1, used)
+            end = at if used else end
+        if len(digits) >= _LEAST_SPOKEN and end - first >= 3:
+            yield Found("card" if len(digits) in _CARD_DIGITS and _is_card(digits) else "digits", first, end)
+        at = max(end, first + 1)
 
 
 def _number_at(keys: Sequence[str], at: int, numerals: dict[tuple[str, ...], str]) -> tuple[str, int]:
