@@ -204,6 +204,8 @@ def test_the_description_is_valid_and_names_what_there_is(service: Running) -> N
         document["paths"]
     )
     assert document["paths"]["/jobs"]["post"]["responses"]["4XX"]
+    assert "text/vtt" in document["paths"]["/jobs"]["post"]["responses"]["200"]["content"]
+    assert document["components"]["securitySchemes"]["token"]["scheme"] == "bearer"
 
 
 def test_the_rest_is_told(service: Running) -> None:

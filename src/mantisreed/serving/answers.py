@@ -2,6 +2,7 @@
 
 import asyncio
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from starlette.requests import Request
@@ -29,6 +30,11 @@ _BY_TYPE = {
     "text/csv": "csv",
 }
 _TYPES = {form: kind for kind, form in _BY_TYPE.items()} | {"ebuttd": "application/ttml+xml"}
+
+TEXT_RESPONSES: dict[int | str, dict[str, Any]] = {
+    200: {"description": "The text.", "content": {kind: {"schema": {"type": "string"}} for kind in _BY_TYPE}}
+}
+"""For the description: in which forms a text is had."""
 
 # Pages of ours hold all that they need, and speak to the service alone.
 PAGE_HEADERS = {

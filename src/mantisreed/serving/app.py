@@ -88,7 +88,7 @@ _SECURITY = (
 
 
 def _add_schemas(app: FastAPI) -> None:
-    """The problem document is what all errors are, and no route returns it by itself."""
+    """What no route says by itself: the problem document, which all errors are, and tokens, where there are any."""
     make = app.openapi
 
     def described_api() -> dict[str, Any]:
@@ -96,6 +96,8 @@ def _add_schemas(app: FastAPI) -> None:
         document.setdefault("components", {}).setdefault("schemas", {})["ProblemDocument"] = (
             ProblemDocument.model_json_schema()
         )
+        document["components"]["securitySchemes"] = {"token": {"type": "http", "scheme": "bearer"}}
+        document["security"] = [{"token": []}, {}]
         return document
 
     app.openapi = described_api  # type: ignore[method-assign]

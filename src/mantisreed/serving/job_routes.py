@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response, StreamingResponse
 
 from mantisreed.serving.access import own, sees
-from mantisreed.serving.answers import form_of, json_answer, let_in, order_of, text_answer
+from mantisreed.serving.answers import TEXT_RESPONSES, form_of, json_answer, let_in, order_of, text_answer
 from mantisreed.serving.intake import wait_of
 from mantisreed.serving.orders import HAS_TEXT, STATES, Order
 from mantisreed.serving.problems import Problem, status_of_kind
@@ -23,7 +23,9 @@ _PAGE = 50
 router = APIRouter()
 
 
-@router.post("/jobs", status_code=202, response_model=Job, openapi_extra=BODY, tags=["jobs"])
+@router.post(
+    "/jobs", status_code=202, response_model=Job, openapi_extra=BODY, tags=["jobs"], responses=TEXT_RESPONSES
+)
 async def submit(
     request: Request,
     wait: Annotated[str | None, Query(description="Wait for the text for so long, such as 30s.")] = None,

@@ -12,7 +12,15 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.reviewing import reviewed
 from mantisreed.review.page import review_page
 from mantisreed.review.personal import hidden_transcript
-from mantisreed.serving.answers import PAGE_HEADERS, form_of, json_answer, order_of, text_answer, transcript_of
+from mantisreed.serving.answers import (
+    PAGE_HEADERS,
+    TEXT_RESPONSES,
+    form_of,
+    json_answer,
+    order_of,
+    text_answer,
+    transcript_of,
+)
 from mantisreed.serving.desk import writing_of
 from mantisreed.serving.orders import Order
 from mantisreed.serving.problems import Problem
@@ -27,7 +35,7 @@ _DOCUMENT = ".transcript.json"
 router = APIRouter()
 
 
-@router.get("/jobs/{job}/text", tags=["outputs"], response_class=Response)
+@router.get("/jobs/{job}/text", tags=["outputs"], response_class=Response, responses=TEXT_RESPONSES)
 async def text(request: Request, job: str) -> Response:
     """The text, in the form of `Accept`: plain, JSON, SRT, WebVTT, TTML, Markdown, HTML, CSV."""
     service, _, order = order_of(request, job, "read")
