@@ -2,6 +2,7 @@
 
 import asyncio
 from collections import Counter
+from contextlib import suppress
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from uvicorn.protocols.http.h11_impl import H11Protocol
@@ -14,6 +15,7 @@ _SLOWEST = 100  # bytes a second that a body comes at: slower than any sound tha
 # Rounds in a row without progress after which a connection is cut off: while a head comes, while a body comes (it
 # may cross a dead spot), and while nobody reads the answer.
 _HEAD_ROUNDS, _BODY_ROUNDS, _READER_ROUNDS = 1, 3, 6
+_MOMENT, _MOST_UNWANTED = 5.0, 64 << 20  # seconds and bytes that who is refused has to finish what was begun
 
 
 def guarded(most_of_one: int) -> type[asyncio.Protocol]:
@@ -75,7 +77,11 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
 
 
 class LimitedBodies:
-    """An application that takes bodies up to so many bytes; what is larger is answered with 413."""
+    """An application that takes bodies up to so many bytes; what is larger is answered with 413.
+
+    Who is refused while still sending has a moment to finish: many clients only listen when they have sent all, and
+    would find the connection closed in place of an answer.
+    """
 
     def __init__(self, app: ASGIApp, largest: int) -> None:
         self._application, self._largest = app, largest
@@ -86,34 +92,78 @@ class LimitedBodies:
             await self._application(scope, receive, send)
             return
         headers = dict(scope["headers"])
+        body = _Body(receive, self._largest, is_asked_for=b"expect" not in headers)
+        answer = _Answer(send, body)
         announced = headers.get(b"content-length", b"0")
         if not announced.isdigit() or int(announced[:20]) > self._largest:
-            await _refuse(send)
+            await _refuse(answer.send)
             return
-        got = 0
-
-        async def counted() -> Message:
-            nonlocal got
-            message = await receive()
-            got += len(message.get("body", b""))
-            # Whoever sends more than was announced, or without end, has left, as far as the application knows.
-            return message if got <= self._largest else {"type": "http.disconnect"}
-
-        has_begun = False
-
-        async def watched(message: Message) -> None:
-            nonlocal has_begun
-            if got <= self._largest or has_begun:
-                has_begun = True
-                await send(message)
-
         try:
-            await self._application(scope, counted, watched)
+            await self._application(scope, body.receive, answer.send)
         except Exception:
-            if got <= self._largest:
+            if not body.is_too_large:
                 raise  # else it stumbled over a body that was cut off, which is the sender's fault and nobody's news
-        if not has_begun:
-            await _refuse(send)
+        if not answer.has_begun:
+            body.is_too_large = False
+            await _refuse(answer.send)
+
+
+class _Body:
+    """What comes with a request.
+
+    Attributes:
+        is_too_large: whether more has come than is taken; the application knows that as a sender who has left.
+        is_over: whether nothing more comes.
+    """
+
+    def __init__(self, receive: Receive, largest: int, *, is_asked_for: bool) -> None:
+        self._receive, self._largest = receive, largest
+        self._is_asked_for = is_asked_for  # who expects to be told to go on sends nothing before
+        self._got = 0
+        self.is_too_large = self.is_over = False
+
+    async def receive(self) -> Message:
+        self._is_asked_for = True
+        message = await self._receive()
+        self._got += len(message.get("body", b""))
+        self.is_over = message["type"] != "http.request" or not message.get("more_body", False)
+        if self._got > self._largest:
+            self.is_too_large = True
+            return {"type": "http.disconnect"}
+        return message
+
+    async def let_come(self) -> None:
+        """Read what is left, for a moment, and keep nothing of it."""
+        if not self._is_asked_for:
+            return
+        read = 0
+        with suppress(TimeoutError):
+            async with asyncio.timeout(_MOMENT):
+                while not self.is_over and read < _MOST_UNWANTED:
+                    message = await self._receive()
+                    read += len(message.get("body", b""))
+                    self.is_over = message["type"] != "http.request" or not message.get("more_body", False)
+
+
+class _Answer:
+    """What is answered; nothing once the body was too large, as then only that is."""
+
+    def __init__(self, send: Send, body: _Body) -> None:
+        self._send, self._body = send, body
+        self._status = 0
+        self.has_begun = False
+
+    async def send(self, message: Message) -> None:
+        if self._body.is_too_large and not self.has_begun:
+            return
+        self.has_begun = True
+        if message["type"] == "http.response.start":
+            self._status = message["status"]
+        elif not message.get("more_body", False) and self._status >= 400 and not self._body.is_over:
+            await self._send({**message, "more_body": True})
+            await self._body.let_come()
+            message = {"type": "http.response.body", "body": b""}
+        await self._send(message)
 
 
 _TOO_LARGE = (

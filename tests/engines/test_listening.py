@@ -194,6 +194,30 @@ def test_a_body_beyond_what_is_taken_is_not_read(head: str) -> None:
     assert not read
 
 
+@pytest.mark.parametrize("expects", [False, True])
+def test_whoever_is_refused_while_sending_hears_why(expects: bool) -> None:
+    async def refuse(request: Request) -> PlainTextResponse:
+        return PlainTextResponse("no tide today", 401)
+
+    async def go() -> None:
+        port = free_port()
+        application = LimitedBodies(Starlette(routes=[Route("/", refuse, methods=["POST"])]), 30_000_000)
+        async with listening.serving(application, f"127.0.0.1:{port}", key="a test"):
+            for length, told in ((20_000_000, b"no tide today"), (40_000_000, b" 413 ")):
+                reader, writer = await asyncio.open_connection("127.0.0.1", port)
+                more = "Expect: 100-continue\r\n" if expects else ""
+                head = f"POST / HTTP/1.1\r\nHost: marsh\r\n{more}Content-Length: {length}\r\n\r\n"
+                writer.write(head.encode())
+                if not expects:  # all of it, before anything is read
+                    writer.write(b"x" * length)
+                    await asyncio.wait_for(writer.drain(), 20)
+                answer = await asyncio.wait_for(reader.read(4000), 10)
+                assert told in answer and b"100 Continue" not in answer
+                writer.close()
+
+    asyncio.run(asyncio.wait_for(go(), 60))
+
+
 def test_connections_send_small_answers_at_once() -> None:
     from mantisreed.engines.listening import _bound
 

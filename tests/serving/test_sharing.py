@@ -137,6 +137,21 @@ def test_how_long_to_wait_may_stand_wherever_options_do(service: Running, note: 
     assert answer.status == 200 and answer.headers["content-type"] == "text/plain; charset=utf-8"
 
 
+def test_a_form_that_is_not_right_leaves_nothing(service: Running, note: Note) -> None:
+    recordings = service.folder / ".mantisreed" / "serve" / "recordings"
+    before = sorted(recordings.iterdir())
+    content = note.path.read_bytes()
+    part = b'--x\r\nContent-Disposition: form-data; name="recording"; filename="a.wav"\r\n\r\n' + content + b"\r\n"
+    elsewhere = part.replace(b'"recording"', b'"sound"')
+    for body, status in ((part + part + b"--x--", 400), (elsewhere + b"--x--", 400), (part, 400)):
+        answer = service.ask("POST", "/jobs", body, Content_Type="multipart/form-data; boundary=x")
+        assert answer.status == status and answer.json["detail"], answer.body
+    large = part.replace(content, content * 20)
+    answer = service.ask("POST", "/jobs", large + b"--x--", Content_Type="multipart/form-data; boundary=x")
+    assert answer.status == 413
+    assert sorted(recordings.iterdir()) == before
+
+
 @pytest.mark.parametrize(
     "wanted",
     [

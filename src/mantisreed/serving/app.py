@@ -46,7 +46,7 @@ def application(service: Service) -> FastAPI:
             expose_headers=["location", "upload-offset", "upload-complete"],
         )
     app.add_middleware(_Headers, service=service)
-    # A form is spooled before its size is known; what is beyond any limit is not even read.
+    # What is beyond any limit is not even read.
     largest = (1 << 50) if service.options.max_bytes is None else service.options.max_bytes + _FORM
     app.add_middleware(LimitedBodies, largest=max(largest, output_routes.LARGEST_TRANSCRIPT))
     _add_schemas(app)

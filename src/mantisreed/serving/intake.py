@@ -5,14 +5,12 @@ import hashlib
 import shutil
 import socket
 from collections.abc import AsyncIterator, Callable
-from contextlib import suppress
+from contextlib import aclosing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import msgspec
-from starlette.datastructures import UploadFile
-from starlette.formparsers import MultiPartException
 from starlette.requests import ClientDisconnect, Request
 
 from mantisreed.audio.decode import Contents, probe
@@ -20,6 +18,7 @@ from mantisreed.cards.urls import UrlError, checked_url, split_url
 from mantisreed.errors import MantisreedError
 from mantisreed.files import file_digest, make_folder, printable
 from mantisreed.hosts import is_written_private
+from mantisreed.serving.forms import FormPiece, form_pieces, text_of
 from mantisreed.serving.orders import Order, OrderOptions, new_id
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.tokens import Token
@@ -145,30 +144,25 @@ class Intake:
             raise Problem(400, "the request broke off") from error
 
     async def _of_form(self, request: Request, token: Token, own: Path, query: dict[str, str]) -> _Wanted:
-        most = self.most_bytes(token)
-        try:
-            async with request.form(max_files=1, max_fields=40, max_part_size=_LARGEST_JSON) as form:
-                given: dict[str, Any] = dict(query)
-                sent: UploadFile | None = None
-                for name, value in form.multi_items():
-                    if isinstance(value, UploadFile):
-                        if name != "recording":
-                            raise Problem(400, f"the file is in the field {name[:60]!r}, not in `recording`")
-                        sent = value
-                    elif name in given and name in _LISTS:
-                        given[name] = f"{given[name]},{value}"
-                    else:
-                        given[name] = value
-                # The name may come behind the file.
-                file = None
-                if sent is not None:
-                    if most is not None and (sent.size or 0) > most:
-                        raise Problem(413, f"the recording is over {most} bytes")
-                    file = own / file_name(given.get("name") or sent.filename)
-                    await written(file, _blocks(sent), most)
-        except MultiPartException as error:
-            raise Problem(400, f"the form cannot be read ({error.message})") from error
-        return _Wanted(given=given, file=file, name=file.name if file else None)
+        """What is in a form; its file goes to the disk as it comes."""
+        given: dict[str, Any] = dict(query)
+        file, sent_as = own / "sent", None
+        async with aclosing(form_pieces(request.headers["content-type"], request.stream())) as pieces:
+            async for piece in pieces:
+                if piece.file_name is None:
+                    _add(given, piece.name, text_of(await _field(pieces, piece)))
+                    continue
+                if piece.name != "recording":
+                    raise Problem(400, f"the file is in the field {piece.name[:60]!r}, not in `recording`")
+                if sent_as is not None:
+                    raise Problem(400, "one recording is taken, and the form has two files")
+                sent_as = piece.file_name
+                await written(file, _rest(pieces, piece), self.most_bytes(token))
+        if sent_as is None:
+            return _Wanted(given=given)
+        # The name may come behind the file.
+        named = file.rename(own / file_name(given.get("name") or sent_as))
+        return _Wanted(given=given, file=named, name=named.name)
 
     async def _checked(self, wanted: _Wanted, token: Token, own: Path, before: Order | None) -> Received:
         given = {name: value for name, value in wanted.given.items() if value is not None}
@@ -354,9 +348,28 @@ async def _limited(request: Request, most: int) -> bytes:
     return bytes(body)
 
 
-async def _blocks(upload: UploadFile) -> AsyncIterator[bytes]:
-    while block := await upload.read(1 << 20):
-        yield block
+def _add(given: dict[str, Any], name: str, value: str) -> None:
+    """Note a field of a form; several of one that is a list are all of it."""
+    if name in given and name in _LISTS:
+        value = f"{given[name]},{value}"
+    given[name] = value
+
+
+async def _rest(pieces: AsyncIterator[FormPiece], piece: FormPiece) -> AsyncIterator[bytes]:
+    """The content of a field that has begun."""
+    yield piece.content
+    while not piece.is_last:
+        piece = await anext(pieces)
+        yield piece.content
+
+
+async def _field(pieces: AsyncIterator[FormPiece], piece: FormPiece) -> bytes:
+    content = bytearray()
+    async for block in _rest(pieces, piece):
+        content += block
+        if len(content) > _LARGEST_JSON:
+            raise Problem(413, f"the field {piece.name[:60]!r} has more than {_LARGEST_JSON} bytes")
+    return bytes(content)
 
 
 _ENDINGS = {
