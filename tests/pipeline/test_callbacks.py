@@ -203,6 +203,37 @@ def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(
     assert (tmp_path / "out" / "note.txt").read_text() == "tide\n"
 
 
+def test_what_is_called_for_while_its_sender_is_still_at_it_is_written_out_when_that_ends(
+    marsh: Marsh, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    looks: list[float] = []
+    sender_ends = asyncio.Event()
+
+    async def sleep(seconds: float) -> None:
+        looks.append(seconds)
+        if len(looks) == 3:
+            sender_ends.set()
+        await asyncio.sleep(0)
+
+    async def go() -> None:
+        writer = LedgerWriter(lambda: open_ledger(marsh.workspace))
+        done = asyncio.Event()
+        hooks = ServeHooks(lambda listen: None, lambda outcome: done.set())
+        collector = Collector(marsh.workspace, marsh, writer=writer)
+        listener = CallbackListener(marsh.workspace, writer, collector, hooks, time=Time(sleep=sleep))
+        await writer.perform(
+            lambda ledger: monkeypatch.setattr(
+                ledger.jobs, "is_another_process_at", lambda job: not sender_ends.is_set()
+            )
+        )
+        assert await called(listener, "/calls/a-token", GOOD, signed(GOOD)) == 204
+        await asyncio.wait_for(done.wait(), 20)
+        writer.close()
+
+    asyncio.run(go())
+    assert len(looks) >= 3 and (tmp_path / "out" / "note.txt").read_text() == "tide\n"
+
+
 def test_a_secret_that_is_no_base64_makes_no_call_genuine() -> None:
     assert not is_genuine(Secret("whsec_not base64!"), signed(GOOD), GOOD, time.time())
     assert is_genuine(Secret(SECRET), signed(GOOD), GOOD, time.time())

@@ -36,6 +36,7 @@ _log = logging.getLogger(__name__)
 _CALL_LIMIT = 60.0  # seconds for the whole body of a call
 _LARGEST_CALL = 64 * 1024 * 1024  # bytes
 _LOOKS_FOR_TICKET = 60  # seconds in which the request that a call answers should have come back itself
+_LOOKS_FOR_SENDER = 30  # seconds in which whoever sent it should have ended, when the call completes a job
 _ROUND = 60.0  # seconds between two times that all that is out is asked for
 
 
@@ -56,11 +57,14 @@ class CallbackListener:
         moments = time or Time()
         self._clock, self._sleep = moments.clock, moments.sleep
         self._under_way: set[asyncio.Task[None]] = set()
+        self._is_ending = False
         self.application = Starlette(routes=[Route("/calls/{token}", self.called, methods=["POST"])])
 
     async def finish(self) -> None:
         """Wait until every call that was taken has been seen to."""
+        self._is_ending = True
         await asyncio.gather(*self._under_way)
+        self._is_ending = False
 
     async def rounds(self) -> None:
         """Ask for all that is out, again and again: calls get lost. No failure of one round keeps the next away."""
@@ -120,7 +124,11 @@ class CallbackListener:
             if not (brings_reply and await self._is_delivered(options, request, body)):
                 await self._asked_for(options, request)
             for job in await self._writer.perform(lambda ledger: ledger.listing.jobs_with(request.key)):
-                await self._complete(job)
+                # Whoever sent it is often still at it: the call came before their own answer. Most end soon.
+                looks = 0
+                while not await self._complete(job) and looks < _LOOKS_FOR_SENDER and not self._is_ending:
+                    looks += 1
+                    await self._sleep(1.0)
         except MantisreedError as error:
             _log.warning("a call for %s came to nothing: %s", request.job, error)
         except Exception as error:
@@ -142,17 +150,20 @@ class CallbackListener:
             if now.state == "working":
                 await self._collector.asked(options, now)
                 return
-            if now.state != "sending":
+            if now.state != "sending" or self._is_ending:
                 return
             await self._sleep(1.0)
 
-    async def _complete(self, job: str) -> None:
-        """Write a job out if nobody else does."""
+    async def _complete(self, job: str) -> bool:
+        """Write a job out unless another process is at it; whether none was."""
         record = await self._writer.perform(lambda ledger: _job_left_to_us(ledger, job))
-        if record is not None and record.state == "working":
+        if record is None:
+            return False
+        if record.state == "working":
             outcome = await self._collector.collected(record, wait=False)
             if outcome.state != "working":
                 self._on_done(outcome)
+        return True
 
     def _tell_failure(self, what: str, error: Exception) -> None:
         """Something failed that must not end the server: it is logged with its traceback, and told."""
