@@ -1,0 +1,50 @@
+"""Events as they are told, and who hears them."""
+
+import asyncio
+from pathlib import Path
+
+import pytest
+
+from mantisreed.serving import feed
+from mantisreed.serving.access import Access
+from mantisreed.serving.feed import Feed
+from mantisreed.serving.orders import Order
+from mantisreed.serving.tokens import OWNER, Limits, TokenStore
+
+
+def heard(feed_: Feed, told: list[Order], *, is_welcome: list[bool], waits: float = 0.0) -> list[bytes]:
+    """What a listener hears who is welcome for as many events as say so."""
+
+    async def go() -> list[bytes]:
+        events = []
+        stream = feed_.stream(
+            lambda order: order.owner == "hut", [], ends_with_job=False, is_welcome=lambda: is_welcome.pop(0)
+        )
+        async for event in stream:
+            events.append(event)
+            if told:
+                feed_.tell(told.pop(0))
+            await asyncio.sleep(waits)
+        return events
+
+    return asyncio.run(asyncio.wait_for(go(), 10))
+
+
+def test_who_is_not_welcome_any_more_hears_nothing_of_what_happens(monkeypatch: pytest.MonkeyPatch) -> None:
+    orders = [Order(id=str(number), owner="hut", name="round.wav") for number in range(3)]
+    events = heard(Feed(lambda order: order.id), list(orders), is_welcome=[True, False])
+    assert events == [b"retry: 2000\n\n", b'id: 1\nevent: job\ndata: "0"\n\n']
+    # Where nothing happens that would be theirs they are shown out all the same.
+    monkeypatch.setattr(feed, "_HEARTBEAT", 0.05)
+    events = heard(Feed(lambda order: order.id), [], is_welcome=[True, False])
+    assert events == [b"retry: 2000\n\n", b": still here\n\n"]
+
+
+def test_a_token_is_known_until_it_is_revoked(tmp_path: Path) -> None:
+    store = TokenStore(tmp_path)
+    access = Access(store, is_open=True)
+    assert access.knows(OWNER)
+    token = store.token_of(store.make("hut", ["read"], Limits()))
+    assert token is not None and access.knows(token) and not access.knows(OWNER)
+    store.revoke("hut")
+    assert not access.knows(token)
