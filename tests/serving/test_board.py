@@ -22,10 +22,10 @@ def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Browser]:
         yield found
 
 
-def choose(page: object, file: Path) -> None:
-    """Choose a file, as whoever sends it does."""
+def choose(page: object, *files: Path) -> None:
+    """Choose files, as whoever sends them does."""
     node = page.call("Runtime.evaluate", expression="document.getElementById('file')")["result"]["objectId"]  # type: ignore[attr-defined]
-    page.call("DOM.setFileInputFiles", files=[str(file)], objectId=node)  # type: ignore[attr-defined]
+    page.call("DOM.setFileInputFiles", files=[str(file) for file in files], objectId=node)  # type: ignore[attr-defined]
 
 
 def test_a_file_is_sent_and_both_windows_see_it_end(
@@ -59,6 +59,29 @@ def test_a_file_is_sent_and_both_windows_see_it_end(
         page.wait_for("document.getElementById('message').textContent.startsWith('saved: ')")
         assert "indeed" in (trusting / "transcripts" / "note.txt").read_text()
         assert one.problems == other.problems == page.problems == []
+
+
+def test_what_is_wrong_with_one_file_keeps_no_other_back_and_what_is_forgotten_goes(
+    browser: Browser, listener: Listener, note: Note, trusting: Path
+) -> None:
+    wrong = trusting / "notes.wav"
+    wrong.write_text("this is no recording")
+    with standins(listener, trusting), serving(trusting) as service:
+        page, other = browser.open(f"{service.address}/"), browser.open(f"{service.address}/")
+        for window in (page, other):
+            window.wait_for("document.documentElement.dataset.ready === 'true'")
+        choose(page, wrong, note.path)
+        page.click("#start")
+        page.wait_for("document.getElementById('message').textContent.endsWith('; 1 recording sent')")
+        assert page.value("document.getElementById('message').textContent").startswith("notes.wav: ")
+        for window in (page, other):
+            window.wait_for("[...document.querySelectorAll('.state')].some(one => one.textContent === 'done')", 60.0)
+        job = page.value("order[0]")
+        assert service.ask("DELETE", f"/jobs/{job}").status == 204
+        for window in (page, other):
+            window.wait_for("document.querySelectorAll('.job').length === 0")
+            assert window.value("document.querySelector('.empty').textContent") == "no jobs here yet"
+            assert window.problems == []
 
 
 def test_a_failure_says_what_to_do_and_is_tried_again(

@@ -16,7 +16,7 @@ class _Listener:
     """Somebody who listens: to which jobs, and what waits to be told."""
 
     wants: Callable[[Order], bool]
-    queue: "asyncio.Queue[tuple[str, str, bool]]" = field(default_factory=lambda: asyncio.Queue(_MOST_WAITING))
+    queue: "asyncio.Queue[tuple[bytes, bool]]" = field(default_factory=lambda: asyncio.Queue(_MOST_WAITING))
     has_missed: bool = False
     is_over: asyncio.Event = field(default_factory=asyncio.Event)
 
@@ -32,16 +32,18 @@ class Feed:
     def __len__(self) -> int:
         return len(self._listeners)
 
-    def tell(self, order: Order) -> None:
-        """Tell all who want it that a job has changed."""
+    def tell(self, order: Order, *, is_gone: bool = False) -> None:
+        """Tell all who want it that a job has changed, or was forgotten."""
         self._number += 1
-        content = None
+        event = None
         for listener in self._listeners:
             if not listener.wants(order):
                 continue
-            content = content or json.dumps(self._describe(order), ensure_ascii=False)
+            if event is None:
+                kind, content = ("gone", {"id": order.id}) if is_gone else ("job", self._describe(order))
+                event = _event(self._number, kind, content)
             try:
-                listener.queue.put_nowait((str(self._number), content, order.has_ended))
+                listener.queue.put_nowait((event, order.has_ended))
             except asyncio.QueueFull:
                 listener.has_missed = True
 
@@ -71,7 +73,7 @@ class Feed:
         try:
             yield b"retry: 2000\n\n"
             for order in first:
-                yield _event("0", json.dumps(self._describe(order), ensure_ascii=False))
+                yield _event(0, "job", self._describe(order))
                 if ends_with_job and order.has_ended:
                     return
             while True:
@@ -85,8 +87,8 @@ class Feed:
                 if waiting not in done:
                     yield b": still here\n\n"
                     continue
-                number, content, has_ended = waiting.result()
-                yield _event(number, content)
+                event, has_ended = waiting.result()
+                yield event
                 if ends_with_job and has_ended:
                     return
                 if listener.has_missed and listener.queue.empty():
@@ -96,5 +98,5 @@ class Feed:
             self._listeners.discard(listener)
 
 
-def _event(number: str, content: str) -> bytes:
-    return f"id: {number}\nevent: job\ndata: {content}\n\n".encode()
+def _event(number: int, kind: str, content: object) -> bytes:
+    return f"id: {number}\nevent: {kind}\ndata: {json.dumps(content, ensure_ascii=False)}\n\n".encode()

@@ -144,4 +144,5 @@ async def forget(request: Request, job: str) -> Response:
     if not order.has_ended:
         raise Problem(409, "the job has not ended", advice="cancel it first")
     await asyncio.to_thread(service.forget, order)
+    service.feed.tell(order, is_gone=True)
     return Response(status_code=204)

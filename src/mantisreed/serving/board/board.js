@@ -6,7 +6,11 @@
 
 const $ = (id) => document.getElementById(id);
 const jobs = new Map();
-let token = sessionStorage.getItem("token") || "", order = [], shown = [], engines = [], limit = null;
+let token = sessionStorage.getItem("token") || "",
+  order = [],
+  shown = [],
+  engines = [],
+  limit = null;
 
 /* ---- asking the service --------------------------------------------------------------------------------------- */
 
@@ -14,7 +18,10 @@ async function ask(path, options = {}) {
   const headers = { Accept: "application/json", ...(options.headers || {}) };
   if (token) headers.Authorization = `Bearer ${token}`;
   const answer = await fetch(path, { ...options, headers });
-  if (answer.status === 401) { await askToken(); return ask(path, options); }
+  if (answer.status === 401) {
+    await askToken();
+    return ask(path, options);
+  }
   if (!answer.ok) {
     const told = await answer.json().catch(() => ({}));
     throw new Error([told.detail || `the service says ${answer.status}`, told.advice].filter(Boolean).join(" – "));
@@ -27,12 +34,17 @@ let asking = null;
 function askToken() {
   asking ||= new Promise((resolve) => {
     $("token-dialog").showModal();
-    $("token-form").addEventListener("submit", () => {
-      token = $("token").value.trim(); $("token").value = "";
-      sessionStorage.setItem("token", token);
-      asking = null;
-      resolve();
-    }, { once: true });
+    $("token-form").addEventListener(
+      "submit",
+      () => {
+        token = $("token").value.trim();
+        $("token").value = "";
+        sessionStorage.setItem("token", token);
+        asking = null;
+        resolve();
+      },
+      { once: true },
+    );
   });
   return asking;
 }
@@ -54,14 +66,27 @@ function take(job) {
   jobs.set(job.id, job);
 }
 
+function leaveOut(id) {
+  jobs.delete(id);
+  order = order.filter((known) => known !== id);
+}
+
 async function load() {
+  const before = [...order],
+    there = new Set();
   let next = "/jobs?limit=1000";
   while (next) {
     const page = await (await ask(next)).json();
-    page.jobs.forEach(take);
+    for (const job of page.jobs) {
+      take(job);
+      there.add(job.id);
+    }
     draw();
     next = page.next;
   }
+  // What was forgotten while nobody listened.
+  for (const id of before) if (!there.has(id)) leaveOut(id);
+  draw();
 }
 
 async function listen() {
@@ -89,76 +114,150 @@ async function listen() {
 }
 
 function taken(event) {
-  const fields = Object.fromEntries(event.split("\n").filter((line) => line.includes(": ")).map((line) => [line.slice(0, line.indexOf(": ")), line.slice(line.indexOf(": ") + 2)]));
+  const fields = Object.fromEntries(
+    event
+      .split("\n")
+      .filter((line) => line.includes(": "))
+      .map((line) => [line.slice(0, line.indexOf(": ")), line.slice(line.indexOf(": ") + 2)]),
+  );
   if (fields.event === "job") take(JSON.parse(fields.data));
+  if (fields.event === "gone") leaveOut(JSON.parse(fields.data).id);
   if (fields.event === "missed") load().catch(() => {});
 }
 
 /* ---- drawing -------------------------------------------------------------------------------------------------- */
 
-const GOOD = ["done", "nothing heard"], BAD = ["failed", "incomplete", "doubtful"], BUSY = ["accepted", "running", "waiting"];
+const GOOD = ["done", "nothing heard"],
+  BAD = ["failed", "incomplete", "doubtful"],
+  BUSY = ["accepted", "running", "waiting"];
 const elements = new Map();
 let isDrawing = false;
 
 function draw() {
   if (isDrawing) return;
   isDrawing = true;
-  const now = () => { isDrawing = false; drawNow(); };
+  const now = () => {
+    isDrawing = false;
+    drawNow();
+  };
   // A window that is behind others has no frames, and is looked at again later.
-  if (document.hidden) setTimeout(now, 250); else requestAnimationFrame(now);
+  if (document.hidden) setTimeout(now, 250);
+  else requestAnimationFrame(now);
 }
 
 function drawNow() {
-  const states = $("state").value ? $("state").value.split(",") : null, name = $("search").value.trim().toLowerCase();
-  shown = order.map((id) => jobs.get(id)).filter((job) => (!states || states.includes(job.state)) && (!name || job.recording.toLowerCase().includes(name)));
-  const scroller = $("scroller"), list = $("jobs"), height = parseFloat(getComputedStyle(document.documentElement).fontSize) * (scroller.clientWidth < 640 ? 8.2 : 4.6);
+  const states = $("state").value ? $("state").value.split(",") : null,
+    name = $("search").value.trim().toLowerCase();
+  shown = order
+    .map((id) => jobs.get(id))
+    .filter(
+      (job) => (!states || states.includes(job.state)) && (!name || job.recording.toLowerCase().includes(name)),
+    );
+  const scroller = $("scroller"),
+    list = $("jobs"),
+    height =
+      parseFloat(getComputedStyle(document.documentElement).fontSize) * (scroller.clientWidth < 640 ? 8.2 : 4.6);
   list.style.height = `${Math.max(1, shown.length * height)}px`;
-  const first = Math.max(0, Math.floor(scroller.scrollTop / height) - 3), last = Math.min(shown.length, Math.ceil((scroller.scrollTop + scroller.clientHeight) / height) + 3);
+  const first = Math.max(0, Math.floor(scroller.scrollTop / height) - 3),
+    last = Math.min(shown.length, Math.ceil((scroller.scrollTop + scroller.clientHeight) / height) + 3);
   const wanted = new Set();
   for (let at = first; at < last; at++) {
-    const job = shown[at], key = JSON.stringify(job);
+    const job = shown[at],
+      key = JSON.stringify(job);
     wanted.add(job.id);
     let row = elements.get(job.id);
-    if (!row) { row = document.createElement("li"); row.className = "job"; elements.set(job.id, row); list.append(row); }
-    if (row.dataset.key !== key) { fill(row, job); row.dataset.key = key; }
+    if (!row) {
+      row = document.createElement("li");
+      row.className = "job";
+      elements.set(job.id, row);
+      list.append(row);
+    }
+    if (row.dataset.key !== key) {
+      fill(row, job);
+      row.dataset.key = key;
+    }
     row.style.top = `${at * height}px`;
-    row.setAttribute("aria-setsize", shown.length); row.setAttribute("aria-posinset", at + 1);
+    row.setAttribute("aria-setsize", shown.length);
+    row.setAttribute("aria-posinset", at + 1);
   }
-  for (const [id, row] of elements) if (!wanted.has(id)) { row.remove(); elements.delete(id); }
+  for (const [id, row] of elements)
+    if (!wanted.has(id)) {
+      row.remove();
+      elements.delete(id);
+    }
   let empty = list.querySelector(".empty");
-  if (!shown.length && !empty) { empty = document.createElement("li"); empty.className = "empty"; empty.textContent = "no jobs here yet"; list.append(empty); }
+  if (!shown.length && !empty) {
+    empty = document.createElement("li");
+    empty.className = "empty";
+    empty.textContent = "no jobs here yet";
+    list.append(empty);
+  }
   if (shown.length && empty) empty.remove();
   sums();
 }
 
 function sums() {
-  const today = new Date().toISOString().slice(0, 10), all = [...jobs.values()];
-  const busy = all.filter((job) => BUSY.includes(job.state)).length, waiting = all.filter((job) => job.state === "waiting").length, failed = all.filter((job) => BAD.includes(job.state)).length;
+  const today = new Date().toISOString().slice(0, 10),
+    all = [...jobs.values()];
+  const busy = all.filter((job) => BUSY.includes(job.state)).length,
+    waiting = all.filter((job) => job.state === "waiting").length,
+    failed = all.filter((job) => BAD.includes(job.state)).length;
   const spent = {};
-  for (const job of all) if (job.cost && (job.finished || "").startsWith(today)) spent[job.currency] = (spent[job.currency] || 0) + job.cost;
+  for (const job of all)
+    if (job.cost && (job.finished || "").startsWith(today))
+      spent[job.currency] = (spent[job.currency] || 0) + job.cost;
   const total = all.reduce((sum, job) => sum + (job.cost || 0), 0);
-  const money = Object.entries(spent).map(([currency, amount]) => `${amount.toFixed(4)} ${currency}`).join(", ");
-  $("sums").textContent = [all.length === 1 ? "1 job" : `${all.length} jobs`, `${busy} under way`, waiting ? `${waiting} waiting` : "", failed ? `${failed} ${failed === 1 ? "needs" : "need"} attention` : "", money ? `${money} spent today` : "", limit === null ? "" : `${total.toFixed(4)} of ${limit} spent in all`].filter(Boolean).join(", ");
+  const money = Object.entries(spent)
+    .map(([currency, amount]) => `${amount.toFixed(4)} ${currency}`)
+    .join(", ");
+  $("sums").textContent = [
+    all.length === 1 ? "1 job" : `${all.length} jobs`,
+    `${busy} under way`,
+    waiting ? `${waiting} waiting` : "",
+    failed ? `${failed} ${failed === 1 ? "needs" : "need"} attention` : "",
+    money ? `${money} spent today` : "",
+    limit === null ? "" : `${total.toFixed(4)} of ${limit} spent in all`,
+  ]
+    .filter(Boolean)
+    .join(", ");
 }
 
 function fill(row, job) {
-  const text = (kind, content, className) => { const one = document.createElement(kind); one.className = className; one.textContent = content; if (content) one.title = content; return one; };
+  const text = (kind, content, className) => {
+    const one = document.createElement(kind);
+    one.className = className;
+    one.textContent = content;
+    if (content) one.title = content;
+    return one;
+  };
   const about = document.createElement("div");
-  const facts = [job.engine, job.language, job.seconds ? clock(job.seconds) : "", job.words !== null ? `${job.words} words` : "", job.doubts ? (job.doubts === 1 ? "1 doubt" : `${job.doubts} doubts`) : "", job.cost !== null ? `${job.cost.toFixed(4)} ${job.currency || ""}` : "", job.created.slice(0, 16).replace("T", " ")];
+  const facts = [
+    job.engine,
+    job.language,
+    job.seconds ? clock(job.seconds) : "",
+    job.words !== null ? `${job.words} words` : "",
+    job.doubts ? (job.doubts === 1 ? "1 doubt" : `${job.doubts} doubts`) : "",
+    job.cost !== null ? `${job.cost.toFixed(4)} ${job.currency || ""}` : "",
+    job.created.slice(0, 16).replace("T", " "),
+  ];
   about.style.minWidth = "0";
   about.append(text("div", job.recording, "name"), text("div", facts.filter(Boolean).join(" · "), "facts"));
   const state = document.createElement("div");
   state.style.minWidth = "0";
-  state.append(text("div", job.state, `state ${GOOD.includes(job.state) ? "good" : BAD.includes(job.state) ? "bad" : "busy"}`));
+  state.append(
+    text("div", job.state, `state ${GOOD.includes(job.state) ? "good" : BAD.includes(job.state) ? "bad" : "busy"}`),
+  );
   const why = job.error ? [job.error.what, job.error.advice].filter(Boolean).join(" – ") : job.stage || "";
   state.append(text("div", why, "why"));
   const doings = document.createElement("div");
   doings.className = "doings";
   if (job.links.review) {
     doings.append(button("Review", `Review ${job.recording}`, () => openReview(job)));
-    for (const form of ["txt", "srt", "vtt", "json"]) doings.append(button(form, `Download ${job.recording} as ${form}`, () => download(job, form)));
+    for (const form of ["txt", "srt", "vtt", "json"])
+      doings.append(button(form, `Download ${job.recording} as ${form}`, () => download(job, form)));
   }
-  if ([...BAD, "cancelled"].includes(job.state)) doings.append(button("Retry", `Retry ${job.recording}`, () => act(job, "retry")));
+  if ([...BAD, "cancelled"].includes(job.state))
+    doings.append(button("Retry", `Retry ${job.recording}`, () => act(job, "retry")));
   if (BUSY.includes(job.state)) doings.append(button("Cancel", `Cancel ${job.recording}`, () => act(job, "cancel")));
   const focused = row.contains(document.activeElement) ? document.activeElement.textContent : null;
   row.replaceChildren(about, state, doings);
@@ -167,21 +266,31 @@ function fill(row, job) {
 
 function button(label, name, act) {
   const one = document.createElement("button");
-  one.type = "button"; one.textContent = label; one.setAttribute("aria-label", name);
+  one.type = "button";
+  one.textContent = label;
+  one.setAttribute("aria-label", name);
   one.addEventListener("click", act);
   return one;
 }
 
 function clock(seconds) {
-  const whole = Math.round(seconds), pad = (number) => String(number).padStart(2, "0");
-  return whole >= 3600 ? `${Math.floor(whole / 3600)}:${pad(Math.floor(whole / 60) % 60)}:${pad(whole % 60)}` : `${Math.floor(whole / 60)}:${pad(whole % 60)}`;
+  const whole = Math.round(seconds),
+    pad = (number) => String(number).padStart(2, "0");
+  return whole >= 3600
+    ? `${Math.floor(whole / 3600)}:${pad(Math.floor(whole / 60) % 60)}:${pad(whole % 60)}`
+    : `${Math.floor(whole / 60)}:${pad(whole % 60)}`;
 }
 
 /* ---- doing ---------------------------------------------------------------------------------------------------- */
 
 async function act(job, what) {
-  try { take(await (await ask(`/jobs/${job.id}/${what}`, { method: "POST" })).json()); draw(); say(`${job.recording}: ${what}`); }
-  catch (error) { say(error.message, true); }
+  try {
+    take(await (await ask(`/jobs/${job.id}/${what}`, { method: "POST" })).json());
+    draw();
+    say(`${job.recording}: ${what}`);
+  } catch (error) {
+    say(error.message, true);
+  }
 }
 
 async function download(job, form) {
@@ -190,52 +299,104 @@ async function download(job, form) {
     const link = document.createElement("a");
     link.href = URL.createObjectURL(await answer.blob());
     link.download = `${job.recording.replace(/\.[^.]+$/, "")}.${form === "json" ? "transcript.json" : form}`;
-    document.body.append(link); link.click(); link.remove();
+    document.body.append(link);
+    link.click();
+    link.remove();
     setTimeout(() => URL.revokeObjectURL(link.href), 10000);
-  } catch (error) { say(error.message, true); }
+  } catch (error) {
+    say(error.message, true);
+  }
 }
 
 async function openReview(job) {
   const page = window.open("", "_blank");
-  try { const { url } = await (await ask(`/jobs/${job.id}/review`, { method: "POST" })).json(); if (page) page.location = url; else location.href = url; }
-  catch (error) { page?.close(); say(error.message, true); }
+  try {
+    const { url } = await (await ask(`/jobs/${job.id}/review`, { method: "POST" })).json();
+    if (page) page.location = url;
+    else location.href = url;
+  } catch (error) {
+    page?.close();
+    say(error.message, true);
+  }
 }
 
 function options() {
-  const given = { engine: $("engine").value, language: $("language").value.trim(), second_opinion: $("second").value };
+  const given = {
+    engine: $("engine").value,
+    language: $("language").value.trim(),
+    second_opinion: $("second").value,
+  };
   return Object.fromEntries(Object.entries(given).filter(([, value]) => value));
 }
 
+/* Sends all that it can: what is wrong with one of them keeps none of the others back. */
 async function send(files, link) {
+  const wrong = [];
   let sent = 0;
   for (const file of files) {
     const form = new FormData();
     for (const [name, value] of Object.entries(options())) form.append(name, value);
     form.append("recording", file, file.name);
     say(`sending ${file.name} ...`);
-    try { take(await (await ask("/jobs", { method: "POST", body: form })).json()); sent++; draw(); }
-    catch (error) { say(`${file.name}: ${error.message}`, true); return; }
+    try {
+      take(await (await ask("/jobs", { method: "POST", body: form })).json());
+      sent++;
+      draw();
+    } catch (error) {
+      wrong.push(`${file.name}: ${error.message}`);
+    }
   }
   if (link) {
-    try { take(await (await ask("/jobs", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ link, ...options() }) })).json()); sent++; draw(); }
-    catch (error) { say(`${link}: ${error.message}`, true); return; }
+    try {
+      take(
+        await (
+          await ask("/jobs", {
+            method: "POST",
+            headers: { "Content-Type": "application/json" },
+            body: JSON.stringify({ link, ...options() }),
+          })
+        ).json(),
+      );
+      sent++;
+      draw();
+    } catch (error) {
+      wrong.push(`${link}: ${error.message}`);
+    }
   }
-  say(sent === 1 ? "1 recording sent" : `${sent} recordings sent`);
-  $("file").value = ""; $("link").value = "";
+  const done = sent === 1 ? "1 recording sent" : `${sent} recordings sent`;
+  say([...wrong, ...(sent || !wrong.length ? [done] : [])].join("; "), wrong.length > 0);
+  $("file").value = "";
+  $("link").value = "";
 }
 
 $("form").addEventListener("submit", (event) => {
   event.preventDefault();
-  const files = [...$("file").files], link = $("link").value.trim();
+  const files = [...$("file").files],
+    link = $("link").value.trim();
   if (!files.length && !link) return say("choose a file, or give a link", true);
   send(files, link);
 });
 const drop = $("drop");
-for (const kind of ["dragenter", "dragover"]) addEventListener(kind, (event) => { event.preventDefault(); drop.classList.add("over"); });
-for (const kind of ["dragleave", "drop"]) addEventListener(kind, (event) => { event.preventDefault(); drop.classList.remove("over"); });
-addEventListener("drop", (event) => { const files = [...(event.dataTransfer?.files || [])]; if (files.length) send(files, ""); });
+for (const kind of ["dragenter", "dragover"])
+  addEventListener(kind, (event) => {
+    event.preventDefault();
+    drop.classList.add("over");
+  });
+for (const kind of ["dragleave", "drop"])
+  addEventListener(kind, (event) => {
+    event.preventDefault();
+    drop.classList.remove("over");
+  });
+addEventListener("drop", (event) => {
+  const files = [...(event.dataTransfer?.files || [])];
+  if (files.length) send(files, "");
+});
 $("scroller").addEventListener("scroll", draw, { passive: true });
-for (const id of ["state", "search"]) $(id).addEventListener("input", () => { $("scroller").scrollTop = 0; draw(); });
+for (const id of ["state", "search"])
+  $(id).addEventListener("input", () => {
+    $("scroller").scrollTop = 0;
+    draw();
+  });
 new ResizeObserver(draw).observe($("scroller"));
 
 /* ---- begin ---------------------------------------------------------------------------------------------------- */
@@ -243,13 +404,19 @@ new ResizeObserver(draw).observe($("scroller"));
 (async () => {
   try {
     const told = await (await ask("/engines")).json();
-    engines = told.engines; limit = told.spend_limit;
+    engines = told.engines;
+    limit = told.spend_limit;
     for (const engine of engines) {
-      const label = engine.price_per_minute === null ? engine.name : `${engine.name} (${engine.price_per_minute} ${engine.currency || ""} a minute)`;
+      const label =
+        engine.price_per_minute === null
+          ? engine.name
+          : `${engine.name} (${engine.price_per_minute} ${engine.currency || ""} a minute)`;
       $("engine").append(new Option(label, engine.name, engine.name === told.default, engine.name === told.default));
       $("second").append(new Option(engine.name, engine.name));
     }
-  } catch (error) { say(error.message, true); }
+  } catch (error) {
+    say(error.message, true);
+  }
   document.documentElement.dataset.ready = "true";
   listen();
 })();
