@@ -1,5 +1,6 @@
 """Doubts of every job, and second opinions on them, as a user meets them."""
 
+import csv
 import json
 from pathlib import Path
 
@@ -66,6 +67,9 @@ def test_a_second_opinion_replaces_what_is_doubtful_and_says_so(
         mantisreed("run", "round.flac", "--into", "first", "--to", "json")
         asked = mantisreed("run", "round.flac", "--into", "both", "--to", "json,txt", "--second-opinion", "heron")
         again = mantisreed("run", "round.flac", "--into", "both", "--to", "json,txt", "--second-opinion", "heron")
+        listed = mantisreed(
+            "run", "round.flac", "--into", "both", "--second-opinion", "heron", "--report", "told.csv"
+        )
         jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
     assert asked.returncode == 0 and "heron heard" in asked.stderr, asked.stderr
     first, both = transcript_in(folder / "first"), transcript_in(folder / "both")
@@ -76,6 +80,11 @@ def test_a_second_opinion_replaces_what_is_doubtful_and_says_so(
     assert sorted(job["engine"] for job in jobs) == ["brook", "heron"]  # nothing was asked twice
     # The job's outputs are written from what is kept, with the second opinion.
     (own,) = [job for job in jobs if job["engine"] == "brook"]
+    (theirs,) = [job for job in jobs if job["engine"] == "heron"]
+    # Both are what the recording has cost.
+    (row,) = csv.DictReader((folder / "told.csv").read_text().splitlines())
+    assert listed.returncode == 0 and own["currency"] == theirs["currency"]
+    assert float(row["cost"]) == pytest.approx(own["cost"] + theirs["cost"]) and theirs["cost"] > 0
     exported = mantisreed("export", own["id"], "--to", "json", "--into", "exported")
     assert exported.returncode == 0, exported.stderr
     assert transcript_in(folder / "exported") == both

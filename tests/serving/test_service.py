@@ -296,6 +296,11 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
             assert paid["cost"] > 0 and kept_reply["cost"] == 0
             assert service.ask("DELETE", f"/jobs/{paid['id']}", token=boat).status == 204
             assert service.send(note.path, Authorization=f"Bearer {boat}").status == 403  # it is spent all the same
+            # What a second opinion will cost nobody knows beforehand: the job may cost what is left, and no more.
+            guest = made(trusting, "guest", "--spend", "0.002")
+            sent = service.send(note.path, "/jobs?second_opinion=heron", Authorization=f"Bearer {guest}")
+            kept_order = trusting / ".mantisreed" / "serve" / "jobs" / f"{sent.json['id']}.json"
+            assert json.loads(kept_order.read_text())["options"]["spend_limit"] == 0.002
             answers = [service.ask("GET", "/jobs", token=reader) for _ in range(12)]
             assert {answer.status for answer in answers} == {200, 429} and "retry-after" in answers[-1].headers
             revoke = [sys.executable, "-m", "mantisreed", "serve", "token", "revoke", "hut"]

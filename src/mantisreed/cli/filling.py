@@ -88,7 +88,7 @@ class Filling:
 def _results(outcome: "Outcome") -> "dict[str, Any]":
     from mantisreed.files import printable
 
-    cost = outcome.job.cost if outcome.job else None
+    cost = outcome.cost
     results: dict[str, Any] = {"state": outcome.state, "cost": None if cost is None else round(cost, _PLACES)}
     if transcript := outcome.transcript:
         confidence = transcript.mean_confidence

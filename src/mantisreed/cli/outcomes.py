@@ -222,7 +222,7 @@ def _row(outcome: "Outcome") -> "dict[str, Any]":
 
     row: dict[str, Any] = {"recording": outcome.recording.label, "state": outcome.state}
     if job := outcome.job:
-        row |= {"job": job.id, "engine": job.engine, "billed_s": round(job.billed, 3), "cost": job.cost}
+        row |= {"job": job.id, "engine": job.engine, "billed_s": round(job.billed, 3), "cost": outcome.cost}
         row |= {"currency": job.currency, "attempts_in_doubt": job.doubts, "length_s": job.duration}
     if transcript := outcome.transcript:
         row |= {

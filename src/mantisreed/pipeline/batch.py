@@ -195,7 +195,12 @@ class Batch:
             records = await self._records()
         finally:
             self._writer.close()
-        return [replace(outcomes[number], job=records.get(task.job or "")) for number, task in enumerate(self._tasks)]
+        return [
+            replace(
+                outcomes[number], job=records.get(task.job or ""), second=records.get(self._second_job_of(task) or "")
+            )
+            for number, task in enumerate(self._tasks)
+        ]
 
     async def follow(
         self, incoming: "asyncio.Queue[Source | None]", is_wanted: Callable[[Source], bool] = lambda source: True
@@ -230,7 +235,8 @@ class Batch:
                 self._tasks.append(task)
                 try:
                     outcome = await self._followed(task, await self._outcome_of(task))
-                    outcome = replace(outcome, job=await self._record_of(task))
+                    second = await self._record_of(self._second_job_of(task))
+                    outcome = replace(outcome, job=await self._record_of(task.job), second=second)
                 finally:
                     self._tasks.remove(task)
                 self._services.on_outcome(outcome)
@@ -306,9 +312,13 @@ class Batch:
             if outcomes[number].transcript and record is not None and record.state == "waiting":
                 outcomes[number] = await self._outcome_of(task)
 
-    async def _record_of(self, task: RecordingTask) -> "JobRecord | None":
-        """The job of a recording as the ledger has it; None where it did not come so far."""
-        job = task.job
+    def _second_job_of(self, task: RecordingTask) -> str | None:
+        """The job of the second opinion on a recording, where there is one."""
+        second = self._shared.second
+        return None if second is None or task.job is None else second.jobs.get(task.job)
+
+    async def _record_of(self, job: str | None) -> "JobRecord | None":
+        """A job as the ledger has it; None where it did not come so far."""
         if job is None:
             return None
         try:
@@ -317,7 +327,8 @@ class Batch:
             return None  # what became of the recording is known all the same
 
     async def _records(self) -> "dict[str, JobRecord]":
-        jobs = tuple(task.job for task in self._tasks if task.job)
+        seconds = (self._second_job_of(task) for task in self._tasks)
+        jobs = tuple(filter(None, (*(task.job for task in self._tasks), *seconds)))
         if not jobs:
             return {}
         records = await self._dispatcher.perform(lambda ledger: ledger.listing.jobs(Filter(ids=jobs)))

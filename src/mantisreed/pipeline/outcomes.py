@@ -11,6 +11,8 @@ from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 
 if TYPE_CHECKING:
+    from decimal import Decimal
+
     from mantisreed.jobs.records import JobRecord
     from mantisreed.pipeline.results import FollowUpOutcome
 
@@ -31,6 +33,7 @@ class Outcome:
         changes: how often each word was changed in them.
         error: why it failed or waits, or what is incomplete.
         job: as the ledger has it; None when it did not come so far.
+        second: the job of what a second engine was asked about it in this run; None where there was nothing to ask.
         remarks: what else the user should know.
         follow_ups: how those ended that are done with its transcript.
     """
@@ -42,6 +45,7 @@ class Outcome:
     changes: Mapping[str, int] = field(default_factory=dict)
     error: MantisreedError | None = None
     job: "JobRecord | None" = None
+    second: "JobRecord | None" = None
     remarks: tuple[str, ...] = ()
     follow_ups: "tuple[FollowUpOutcome, ...]" = ()
 
@@ -49,6 +53,16 @@ class Outcome:
     def doubts(self) -> int:
         """How many stretches of the transcript somebody should listen to."""
         return 0 if self.transcript is None else len(self.transcript.doubts_worth_hearing)
+
+    @property
+    def cost(self) -> "Decimal | None":
+        """What its job has cost, with the second opinion where that is paid in the same money."""
+        if self.job is None or self.job.cost is None:
+            return None
+        second = self.second
+        if second is None or second.cost is None or second.currency != self.job.currency:
+            return self.job.cost
+        return self.job.cost + second.cost
 
 
 def outcome_of(

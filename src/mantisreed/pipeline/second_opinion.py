@@ -50,6 +50,7 @@ class SecondOpinions:
         self._options, self._dispatcher, self._hidden = options, dispatcher, hidden
         self._outputs = Outputs(folder_of_opinions(hidden), hidden, chosen_formats([TRANSCRIPT_FORMAT]))
         self._tasks: list[RecordingTask] = []
+        self.jobs: dict[str, str] = {}  # of stretches that were asked about, by the jobs of their recordings
 
     @property
     def dispatcher(self) -> Dispatcher:
@@ -96,6 +97,7 @@ class SecondOpinions:
                 return transcript, (f"{recording.name}: no second opinion by {name}: it is still at work",)
             before = Opinion(spans, second)
             await asyncio.to_thread(keep_opinion, self._hidden, transcript.job, before)
+        self.jobs[transcript.job] = before.second.job
         opined = await asyncio.to_thread(with_opinion, transcript, before, speech)
         seconds = sum(clip.length for clip in clips)
         replaced = len(opined.replacements)
@@ -118,7 +120,8 @@ class SecondOpinions:
         )
         options = replace(options, pieces=pieces)
         digest = await asyncio.to_thread(file_digest, path)
-        await self._watch_costs(job_of(options, digest))
+        self.jobs[transcript.job] = job_of(options, digest)
+        await self._watch_costs(self.jobs[transcript.job])
         here = replace(
             shared, options=options, outputs=self._outputs, dispatcher=self._dispatcher, second=None, links=None
         )

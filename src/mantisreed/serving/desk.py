@@ -314,10 +314,10 @@ class Desk:
     def _cost_of(self, order: Order, outcome: Outcome) -> float | None:
         """What an order has cost: where others had the same done of the same recording, what they left to be paid."""
         job = outcome.job
-        if job is None or job.cost is None:
+        if job is None or outcome.cost is None:
             return None
         by_others = [one.cost for one in self._book if one.job == job.id and one is not order and one.cost]
-        return max(0.0, round(float(job.cost) - sum(by_others), 6))
+        return max(0.0, round(float(outcome.cost) - sum(by_others), 6))
 
     async def cancel(self, order: Order) -> None:
         """Send nothing more of an order; what is on its way is waited for and kept."""

@@ -99,6 +99,11 @@ class Metrics:
             self.spent.labels(order.currency or "").inc(order.cost)
 
 
+def _is_open(order: Order) -> bool:
+    """Whether nobody knows what an order will cost."""
+    return order.duration is None or order.options.second_opinion is not None
+
+
 class Service:
     """All parts of the service, from when it begins to listen until it ends."""
 
@@ -227,8 +232,8 @@ class Service:
     def _check_spending(self, order: Order, token: Token, card: EngineCard) -> None:
         """See that a token's jobs do not cost more than they may, this one with them.
 
-        A job the length of which is not known, as that of a link, may cost what is left, and nothing is left for
-        others until it has ended.
+        A job of which nobody knows what it will cost, as that of a link, or one with a second opinion, may cost what
+        is left, and nothing is left for others until it has ended.
 
         Raises:
             Problem: they would.
@@ -237,18 +242,20 @@ class Service:
         if limit is None:
             return
         under_way = [one for one in self.book if one.owner == token.name and not one.has_ended]
-        known = [one.duration for one in [*under_way, order] if one.duration is not None]
-        reserved = sum(one.options.spend_limit or 0.0 for one in under_way if one.duration is None)
-        expected = cost_of(card, billed_seconds(card, known))
+        reserved = sum(one.options.spend_limit or 0.0 for one in under_way if _is_open(one))
+        others = cost_of(card, billed_seconds(card, [one.duration or 0.0 for one in under_way if not _is_open(one)]))
+        own = cost_of(card, billed_seconds(card, [order.duration or 0.0]))
         spent = self.book.spent(token.name)
-        left = None if expected is None else limit - spent - reserved - float(expected)
-        if left is None or left < 0 or (order.duration is None and left <= 0):
+        if others is None or own is None:
+            raise Problem(403, f"nobody knows what {card.name} costs, and this token may spend {limit:g}")
+        left = limit - spent - reserved - float(others)
+        if left < float(own) or left <= 0:
             raise Problem(
                 403,
                 f"this token may spend {limit:g}, and its jobs have cost {spent:.4f}",
                 advice="ask for a higher limit, or wait for the jobs that are under way",
             )
-        if order.duration is None:
+        if _is_open(order):
             least = min(left, order.options.spend_limit if order.options.spend_limit is not None else left)
             order.options = msgspec.structs.replace(order.options, spend_limit=round(least, 6))
 
