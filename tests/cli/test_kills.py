@@ -5,18 +5,23 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from cli.ferry import Ferry, outputs
 from conftest import Command
+from mantisreed.jobs.ledger import Ledger
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.mailbox import mailbox
 
 Results = list[tuple[int, int]]
 RunAtOnce = Callable[..., Results]
+
+
+pytestmark = pytest.mark.timeout(400)  # each of them runs the command some fifty times
 
 
 @pytest.fixture
@@ -54,14 +59,14 @@ def clear(folder: Path, ferry: Ferry) -> None:
     ferry.forget()
 
 
-def in_doubt(mantisreed: Command) -> int:
-    jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
-    return sum(job["doubts"] for job in jobs)
+def in_doubt(folder: Path) -> int:
+    with closing(Ledger(folder / ".mantisreed")) as ledger:
+        return sum(job.doubts for job in ledger.listing.jobs())
 
 
 @pytest.mark.parametrize("engine", ["ferry", "barge"])
 def test_killed_at_every_step_it_goes_on_where_it_was_and_pays_for_nothing_twice(
-    mantisreed: Command, ferry: Ferry, at_once: RunAtOnce, recordings: Path, tmp_path: Path, engine: str
+    ferry: Ferry, at_once: RunAtOnce, recordings: Path, tmp_path: Path, engine: str
 ) -> None:
     with ferry.sailing(tmp_path):
         command = ("run", "recordings/note 0.flac", "--piece-length", "20s", "--engine", engine)
@@ -75,7 +80,7 @@ def test_killed_at_every_step_it_goes_on_where_it_was_and_pays_for_nothing_twice
             at_once(*command, dies_at=(step,))
             assert at_once(*command)[0][0] == 0, step
             assert outputs(tmp_path) == whole, step
-            doubts = in_doubt(mantisreed)
+            doubts = in_doubt(tmp_path)
             assert sum(ferry.answered.values()) - pieces <= doubts, step
             doubtful += doubts
         assert doubtful  # some of the steps are between sending and noting the answer
@@ -111,7 +116,7 @@ def test_when_one_of_several_processes_is_killed_the_others_do_its_work(
             results = at_once(*command, dies_at=(step, None))
             assert results[1][0] == 0, (step, (tmp_path / "said-1.txt").read_text())
             extra = sum(ferry.answered.values()) - len(ferry.answered)
-            assert extra <= in_doubt(mantisreed) and len(outputs(tmp_path)) == 4
+            assert extra <= in_doubt(tmp_path) and len(outputs(tmp_path)) == 4
 
 
 def test_killed_at_every_step_of_a_flow_nothing_is_delivered_twice_and_retry_does_the_rest(
