@@ -208,7 +208,8 @@ def test_the_description_is_valid_and_names_what_there_is(service: Running) -> N
     assert document["components"]["securitySchemes"]["token"]["scheme"] == "bearer"
 
 
-def test_the_rest_is_told(service: Running) -> None:
+def test_the_rest_is_told(service: Running, note: Note) -> None:
+    assert service.send(note.path, "/jobs?wait=60s").status == 200
     assert service.ask("GET", "/health").json == {"state": "running"}
     assert service.ask("GET", "/ready").json == {"state": "ready"}
     assert "mantisreed_requests_total" in service.ask("GET", "/metrics").body.decode()

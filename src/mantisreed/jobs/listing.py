@@ -121,6 +121,14 @@ class Listing:
         """What these jobs have cost, may have cost, or are about to cost: a row for each attempt."""
         return self._database.execute(statements.COSTLY_ATTEMPTS_OF_JOBS, {"jobs": json.dumps(list(jobs))})
 
+    def paid_since(self, jobs: Iterable[str], moment: float) -> Decimal | None:
+        """What was paid for these jobs from a moment on, in seconds since 1970; None where no price is known."""
+        values = {"jobs": json.dumps(list(jobs)), "moment": moment}
+        paid: Decimal | None = None
+        for row in self._database.execute(statements.ATTEMPTS_SINCE, values):
+            paid = _plus(paid, money(row["cost"]))
+        return paid
+
     def _sums(self, jobs: Sequence[str]) -> Mapping[str, dict[str, Any]]:
         """What the pieces and attempts of each job come to."""
         sums: dict[str, dict[str, Any]] = {job: _no_sums() for job in jobs}

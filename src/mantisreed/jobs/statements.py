@@ -239,6 +239,9 @@ GROUP BY piece.job
 ATTEMPTS_OF_JOBS = """
 SELECT job, billed, cost, price, charge, outcome FROM attempt WHERE job IN_LIST(:jobs)
 """
+ATTEMPTS_SINCE = """
+SELECT cost FROM attempt WHERE job IN_LIST(:jobs) AND started >= :moment AND charge = 'sure'
+"""
 PIECES_OF_JOB = """
 SELECT piece.*, request.* FROM piece JOIN request ON request.key = piece.request
 WHERE piece.job = :job ORDER BY piece.channel, piece.starts, piece.request

@@ -94,6 +94,7 @@ class Desk:
         self.workers = DecodingWorkers()  # also those who only want to know what a recording is
         self._writer = LedgerWriter(lambda: ledger_of(workspace))
         self._later: set[asyncio.TimerHandle] = set()
+        self._noting: set[asyncio.Task[None]] = set()
 
     @property
     def writer(self) -> LedgerWriter:
@@ -246,23 +247,25 @@ class Desk:
         order, lane = found
         lane.under_way -= 1
         lane.last = time.monotonic()
+        task = asyncio.create_task(self._accounted(order, outcome))
+        self._noting.add(task)
+        task.add_done_callback(self._noting.discard)
+
+    async def _accounted(self, order: Order, outcome: Outcome) -> None:
+        """Note what an order has cost, and what became of it."""
         try:
+            if outcome.job is not None:
+                cost = await self._cost_of(order, outcome)
+                self._book.change(order, job=outcome.job.id, cost=cost, currency=outcome.job.currency)
             if order.id in self._given_up:
-                self._let_go(order, outcome)
-            else:
+                self._given_up.discard(order.id)
+                if not order.has_ended:  # it was cancelled, and somebody wants it after all
+                    self.take(order)
+            elif not order.has_ended:
                 self._note(order, outcome)
         except MantisreedError as error:
             self._on_failure(f"job {order.id} could not be noted: {error}")
             self._again(order, _AGAIN)
-
-    def _let_go(self, order: Order, outcome: Outcome) -> None:
-        """A lane is through with an order that was cancelled."""
-        self._given_up.discard(order.id)
-        if outcome.job is not None:  # what was on its way is paid for
-            cost = self._cost_of(order, outcome)
-            self._book.change(order, job=outcome.job.id, cost=cost, currency=outcome.job.currency)
-        if not order.has_ended:  # somebody wants it after all
-            self.take(order)
 
     def _note(self, order: Order, outcome: Outcome) -> None:
         if outcome.state == "waiting" and not isinstance(outcome.error, SpendLimitError):
@@ -272,7 +275,7 @@ class Desk:
             self._again(order, wait)
             return
         if outcome.transcript is None:
-            self._failed(order, outcome.error or InternalError("nothing came back"), outcome)
+            self._failed(order, outcome.error or InternalError("nothing came back"))
             return
         transcript = outcome.transcript
         document = next((str(file) for file in outcome.files if file.name.endswith(".transcript.json")), None)
@@ -287,15 +290,13 @@ class Desk:
             doubts=outcome.doubts,
             duration=transcript.recording.duration,
             language=transcript.language,
-            cost=self._cost_of(order, outcome),
-            currency=outcome.job.currency if outcome.job else None,
             error=str(outcome.error) if outcome.error else None,
             advice=outcome.error.advice if outcome.error else None,
             finished=time.time(),
             call_state="waiting" if order.call else None,
         )
 
-    def _failed(self, order: Order, error: MantisreedError, outcome: Outcome | None = None) -> None:
+    def _failed(self, order: Order, error: MantisreedError) -> None:
         self._book.change(
             order,
             state="failed",
@@ -303,21 +304,22 @@ class Desk:
             error=str(error),
             advice=error.advice,
             kind=type(error).__name__.removesuffix("Error"),
-            job=outcome.job.id if outcome is not None and outcome.job is not None else order.job,
             finished=time.time(),
             call_state="waiting" if order.call else None,
-            # What a failed job has cost is spent all the same.
-            cost=order.cost if outcome is None else self._cost_of(order, outcome),
-            currency=order.currency if outcome is None or outcome.job is None else outcome.job.currency,
         )
 
-    def _cost_of(self, order: Order, outcome: Outcome) -> float | None:
-        """What an order has cost: where others had the same done of the same recording, what they left to be paid."""
-        job = outcome.job
-        if job is None or outcome.cost is None:
+    async def _cost_of(self, order: Order, outcome: Outcome) -> float | None:
+        """What was paid for an order, also when it failed: what was answered before it came costs nothing again.
+
+        Where others had the same done of the same recording meanwhile, it is what they left to be paid.
+        """
+        total, job, second = outcome.cost, outcome.job, outcome.second
+        if job is None or total is None:
             return None
+        alike = [job.id, *([second.id] if second is not None and second.currency == job.currency else [])]
+        paid = await self._writer.perform(lambda ledger: ledger.listing.paid_since(alike, order.created))
         by_others = [one.cost for one in self._book if one.job == job.id and one is not order and one.cost]
-        return max(0.0, round(float(outcome.cost) - sum(by_others), 6))
+        return round(max(0.0, min(float(paid or 0), float(total) - sum(by_others))), 6)
 
     async def cancel(self, order: Order) -> None:
         """Send nothing more of an order; what is on its way is waited for and kept."""
@@ -355,6 +357,7 @@ class Desk:
             for task in late:
                 task.cancel()
             await asyncio.gather(*late, return_exceptions=True)
+        await asyncio.gather(*self._noting, return_exceptions=True)
         with suppress(MantisreedError):
             self._writer.close()
         self.workers.close()

@@ -247,7 +247,7 @@ function fill(row, job) {
   state.append(
     text("div", job.state, `state ${GOOD.includes(job.state) ? "good" : BAD.includes(job.state) ? "bad" : "busy"}`),
   );
-  const why = job.error ? [job.error.what, job.error.advice].filter(Boolean).join(" – ") : job.stage || "";
+  const why = job.error ? [reason(job), job.error.advice].filter(Boolean).join(" – ") : job.stage || "";
   state.append(text("div", why, "why"));
   const doings = document.createElement("div");
   doings.className = "doings";
@@ -262,6 +262,13 @@ function fill(row, job) {
   const focused = row.contains(document.activeElement) ? document.activeElement.textContent : null;
   row.replaceChildren(about, state, doings);
   if (focused) [...row.querySelectorAll("button")].find((one) => one.textContent === focused)?.focus();
+}
+
+/* Why a job failed, without the name of its recording, which stands beside it. */
+function reason(job) {
+  const { what } = job.error,
+    at = what.indexOf(": ", what.indexOf("://") + 1);
+  return at > 0 && what.slice(0, at).endsWith(job.recording) ? what.slice(at + 2) : what;
 }
 
 function button(label, name, act) {
