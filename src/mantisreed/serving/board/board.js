@@ -132,6 +132,7 @@ const GOOD = ["done", "nothing heard"],
   BUSY = ["accepted", "running", "waiting"];
 const elements = new Map();
 let isDrawing = false;
+const NARROW = matchMedia("(max-width: 46rem)"); // as in the style sheet, which says how high rows are
 
 function draw() {
   if (isDrawing) return;
@@ -155,8 +156,7 @@ function drawNow() {
     );
   const scroller = $("scroller"),
     list = $("jobs"),
-    height =
-      parseFloat(getComputedStyle(document.documentElement).fontSize) * (scroller.clientWidth < 640 ? 8.2 : 4.6);
+    height = parseFloat(getComputedStyle(document.documentElement).fontSize) * (NARROW.matches ? 9.4 : 4.6);
   list.style.height = `${Math.max(1, shown.length * height)}px`;
   const first = Math.max(0, Math.floor(scroller.scrollTop / height) - 3),
     last = Math.min(shown.length, Math.ceil((scroller.scrollTop + scroller.clientHeight) / height) + 3);
@@ -237,7 +237,7 @@ function fill(row, job) {
     job.seconds ? clock(job.seconds) : "",
     job.words !== null ? `${job.words} words` : "",
     job.doubts ? (job.doubts === 1 ? "1 doubt" : `${job.doubts} doubts`) : "",
-    job.cost !== null ? `${job.cost.toFixed(4)} ${job.currency || ""}` : "",
+    job.cost ? `${job.cost.toFixed(4)} ${job.currency || ""}` : job.cost === 0 ? "nothing paid" : "",
     job.created.slice(0, 16).replace("T", " "),
   ];
   about.style.minWidth = "0";
