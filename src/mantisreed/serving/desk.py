@@ -106,6 +106,10 @@ class Desk:
         """Orders that are not at an end."""
         return sum(not order.has_ended for order in self._book)
 
+    def on_their_way(self) -> set[str]:
+        """The ids of orders of which something is sent or awaited, also of those that were cancelled a moment ago."""
+        return {order.id for order, _ in self._by_source.values()} | self._given_up
+
     def resume(self) -> None:
         """Take up all orders that were not at an end when the service ended."""
         for order in self._book:

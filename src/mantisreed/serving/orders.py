@@ -195,7 +195,9 @@ class OrderBook:
             return
         for name, value in changes.items():
             setattr(order, name, value)
-        if is_kept and order.id in self._orders:
+        if order.id not in self._orders:
+            return  # it was forgotten meanwhile
+        if is_kept:
             self._write(order)
         self.on_change(order)
 

@@ -241,7 +241,10 @@ class Service:
         limit = token.limits.spend
         if limit is None:
             return
-        under_way = [one for one in self.book if one.owner == token.name and not one.has_ended]
+        # What was cancelled a moment ago may still have to be paid for.
+        awaited = self.desk.on_their_way() if self.desk is not None else set()
+        mine = (one for one in self.book if one.owner == token.name)
+        under_way = [one for one in mine if not one.has_ended or one.id in awaited]
         reserved = sum(one.options.spend_limit or 0.0 for one in under_way if _is_open(one))
         others = cost_of(card, billed_seconds(card, [one.duration or 0.0 for one in under_way if not _is_open(one)]))
         own = cost_of(card, billed_seconds(card, [order.duration or 0.0]))
