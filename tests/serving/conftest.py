@@ -6,7 +6,10 @@ from pathlib import Path
 import pytest
 
 from mantisreed.standin.hearing import Listener
+from postgres import postgresql
 from serving.running import Running, serving, standins
+
+__all__ = ["postgresql"]
 
 
 @pytest.fixture

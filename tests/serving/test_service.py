@@ -29,6 +29,7 @@ from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from mantisreed.transcript.document import from_json
+from postgres import new_database
 from serving.running import Answer, Running, made, serving, standins
 
 
@@ -358,6 +359,25 @@ def test_nothing_that_was_accepted_is_lost_when_it_is_killed(
         with serving(trusting, port=port) as service:
             states = [service.ended(job)["state"] for job in accepted]
             assert states == ["done"] * 3
+
+
+def test_a_service_keeps_its_ledger_on_a_database_server(
+    listener: Listener, note: Note, trusting: Path, postgresql: str
+) -> None:
+    more = f'[ledger]\nurl = "{new_database(postgresql)}"\n'
+    port = free_port()
+    with standins(listener, trusting, more=more):
+        with serving(trusting, port=port) as service:
+            assert service.ask("GET", "/ready").status == 200
+            job = service.send(note.path, "/jobs?wait=60s").headers["location"]
+            told = service.ask("GET", job).json
+            assert told["state"] == "done" and told["cost"] > 0 and told["details"]["pieces"]
+            lost = service.send(note.path, "/jobs?language=en").json["id"]
+            os.kill(service.process.pid, signal.SIGKILL)
+            service.process.wait(20)
+        with serving(trusting, port=port) as service:
+            assert service.ended(lost)["state"] == "done"
+            assert service.ask("GET", "/costs").json["costs"][0]["engine"] == "brook"
 
 
 def test_stopping_finishes_what_is_on_its_way_and_a_new_start_goes_on(
