@@ -1,7 +1,10 @@
 """The service, where several want the same, change their minds, or say a thing twice."""
 
+import contextlib
+import http.server
 import json
 import shutil
+import threading
 from pathlib import Path
 
 import pytest
@@ -16,7 +19,7 @@ from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from mantisreed.transcript.document import from_json
-from serving.running import Answer, Running, serving, standins
+from serving.running import Answer, Running, made, serving, standins
 
 
 def asked(service: Running, where: str, wanted: dict[str, object], **headers: str) -> Answer:
@@ -127,6 +130,32 @@ def test_a_corrected_transcript_of_a_job_is_laid_out_and_redacted_as_the_job_is(
     word["text"] = "hut@marsh.example"
     assert service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode()).status == 200
     assert b"hut@marsh" not in written.read_bytes() and "hut@marsh" not in text(service, job)
+
+
+def test_what_a_link_leads_to_has_the_limits_of_what_is_sent(listener: Listener, note: Note, trusting: Path) -> None:
+    class Shelf(http.server.BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            self.send_response(200)
+            self.send_header("Content-Length", str(note.path.stat().st_size))
+            self.end_headers()
+            with contextlib.suppress(OSError):
+                self.wfile.write(note.path.read_bytes())
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    with http.server.ThreadingHTTPServer(("127.0.0.1", 0), Shelf) as shelf, standins(listener, trusting):
+        threading.Thread(target=shelf.serve_forever, daemon=True).start()
+        wanted: dict[str, object] = {"link": f"http://127.0.0.1:{shelf.server_address[1]}/note.wav", "call": ""}
+        tokens = [made(trusting, name, *limit) for name, limit in (
+            ("short", ("--max-length", "10s")), ("small", ("--max-size", "100 KB")), ("any", ()),
+        )]  # fmt: skip
+        with serving(trusting, "--allow-private-links") as service:
+            bearers = [f"Bearer {token}" for token in tokens]
+            answers = [asked(service, "/jobs?wait=60s", wanted, Authorization=bearer) for bearer in bearers]
+        shelf.shutdown()
+    assert [answer.status for answer in answers] == [422, 422, 200], [answer.body for answer in answers]
+    assert "15 s" in answers[0].json["detail"] and "larger than" in answers[1].json["detail"]
 
 
 @pytest.mark.parametrize("where", ["query", "form", "body"])

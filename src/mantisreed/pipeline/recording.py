@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from mantisreed.audio.decode import probe
 from mantisreed.audio.speech import pauses_and_speech
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.identity import SoundIdentity, job_key, request_key
@@ -145,6 +146,8 @@ class RecordingTask:
                     self.stem = await asyncio.to_thread(shared.outputs.stem_for, self.recording)
                     shared.outputs.check(self.stem)
                 self._state = await asyncio.to_thread(_state_of, path)
+                if recording.most_seconds is not None:
+                    await asyncio.to_thread(self._check_length, path, recording.most_seconds)
                 made, results = await self._worked_through(path)
             except RecordingError as error:
                 error.where = recording.label
@@ -152,6 +155,17 @@ class RecordingTask:
             if any(one.reading is None for one in results):
                 return Outcome(recording, "working")
             return await self._written(path, made, results)
+
+    def _check_length(self, path: Path, most: float) -> None:
+        """See that a recording is not longer than it may be, as far as its header says.
+
+        Raises:
+            RecordingError: it is.
+        """
+        workers = self.shared.workers
+        duration = (probe(path) if workers is None else workers.contents(path)).duration
+        if duration is not None and duration > most:
+            raise RecordingError(f"it lasts {duration:.0f} s, and {most:.0f} s are allowed")
 
     def _fetch_hooks(self) -> "FetchHooks | None":
         if not self.recording.link:

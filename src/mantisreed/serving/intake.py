@@ -28,7 +28,7 @@ from mantisreed.units import parse_duration
 _LARGEST_JSON = 1 << 20  # bytes
 _LISTS = ("hints", "to")
 _FLAGS = ("redact", "afresh")
-_YES, _NO = ("1", "true", "yes", "on"), ("0", "false", "no", "off", "")
+_YES, _NO = ("1", "true", "yes", "on"), ("0", "false", "no", "off")
 _LONGEST_WAIT = 300.0  # seconds that a request may wait for its job
 _OPTIONS = frozenset(OrderOptions.__struct_fields__)
 _OTHERS = frozenset(("recording", "link", "path", "upload", "name", "call", "profile", "wait"))
@@ -89,6 +89,11 @@ class Intake:
     def most_bytes(self, token: Token) -> int | None:
         """Of a recording that this token sends."""
         limits = [limit for limit in (self.max_bytes, token.limits.max_bytes) if limit is not None]
+        return min(limits, default=None)
+
+    def most_seconds(self, token: Token) -> float | None:
+        """The same in seconds."""
+        limits = [limit for limit in (self.max_seconds, token.limits.max_seconds) if limit is not None]
         return min(limits, default=None)
 
     async def received(self, request: Request, token: Token, before: Order | None = None) -> Received:
@@ -165,7 +170,8 @@ class Intake:
         return _Wanted(given=given, file=named, name=named.name)
 
     async def _checked(self, wanted: _Wanted, token: Token, own: Path, before: Order | None) -> Received:
-        given = {name: value for name, value in wanted.given.items() if value is not None}
+        # Forms send what was left empty too.
+        given = {name: value for name, value in wanted.given.items() if value is not None and value != ""}
         unknown = [name for name in given if name not in _OPTIONS | _OTHERS]
         if unknown:
             names = ", ".join(sorted(_OPTIONS))
@@ -199,7 +205,8 @@ class Intake:
         if given.get("link"):
             await self.check_link(given["link"], "link")
             name = file_name(given.get("name") or split_url(given["link"]).path)
-            return Received(_changed(order, link=given["link"], name=name), wait)
+            limits = {"most_bytes": self.most_bytes(token), "most_seconds": self.most_seconds(token)}
+            return Received(_changed(order, link=given["link"], name=name, **limits), wait)
         if given.get("path"):
             return Received(await self._with_path(order, given["path"], token), wait)
         if before is not None and before.upload == given["upload"]:
@@ -245,9 +252,9 @@ class Intake:
         except MantisreedError as error:
             error.where = printable(file.name)
             raise Problem.of(error) from error
-        limits = [limit for limit in (self.max_seconds, token.limits.max_seconds) if limit is not None]
-        if duration is not None and limits and duration > min(limits):
-            raise Problem(413, f"the recording lasts {duration:.0f} s, and {min(limits):.0f} s are allowed")
+        most = self.most_seconds(token)
+        if duration is not None and most is not None and duration > most:
+            raise Problem(413, f"the recording lasts {duration:.0f} s, and {most:.0f} s are allowed")
         return None if duration is None else round(duration, 3)
 
     async def check_call(self, address: str) -> None:
@@ -307,8 +314,7 @@ def _options(given: dict[str, Any]) -> OrderOptions:
                 value = float(value)
         elif name == "channels" and isinstance(value, int):
             value = str(value)
-        if value != "":  # forms send what was left empty too
-            chosen[name] = value
+        chosen[name] = value
     try:
         return msgspec.convert(chosen, OrderOptions)
     except msgspec.ValidationError as error:

@@ -79,6 +79,7 @@ class Order(msgspec.Struct, kw_only=True):
         call: where to call when it has ended; None for nowhere.
         profile: with which key such a call is signed: `live` or `test`.
         call_state: what became of the call: `waiting`, `done` or `failed`; None where there is none.
+        most_bytes, most_seconds: of what a link leads to; None for no limit.
         key: the idempotency key with which it was sent; None without one.
         digest: of the request with that key.
     """
@@ -110,6 +111,8 @@ class Order(msgspec.Struct, kw_only=True):
     call: str | None = None
     profile: Literal["live", "test"] = "live"
     call_state: str | None = None
+    most_bytes: int | None = None
+    most_seconds: float | None = None
     key: str | None = None
     digest: str | None = None
 
@@ -118,7 +121,13 @@ class Order(msgspec.Struct, kw_only=True):
         """The recording. Others may want the same one at the same time; each has outputs of its own."""
         if self.link is None:
             return Source(Path(self.path), wanted_by=self.id)
-        return Source(Path(self.name), self.link, wanted_by=self.id)
+        return Source(
+            Path(self.name),
+            self.link,
+            wanted_by=self.id,
+            most_bytes=self.most_bytes,
+            most_seconds=self.most_seconds,
+        )
 
     @property
     def has_ended(self) -> bool:

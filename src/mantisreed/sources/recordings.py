@@ -92,6 +92,7 @@ class Source:
         named_by: the address of the feed that names the link: a stranger, whose links lead to the internet only.
         wanted_by: the id of whoever wants it, where the same recording is wanted several times at once and each has
             outputs of its own; empty elsewhere.
+        most_bytes, most_seconds: of a link, where whoever wants it may not have all that there is; None for no limit.
     """
 
     path: Path
@@ -102,6 +103,8 @@ class Source:
     entry: str | None = field(default=None, compare=False)
     named_by: str | None = field(default=None, compare=False)
     wanted_by: str = ""
+    most_bytes: int | None = field(default=None, compare=False)
+    most_seconds: float | None = field(default=None, compare=False)
 
     @property
     def advice(self) -> str | None:
@@ -234,9 +237,12 @@ async def local_file(source: Source, folder: Path, hooks: "FetchHooks | None" = 
         async with stored_file(source.link, source.label, folder, hooks) as path:
             yield path
         return
-    from mantisreed.sources.fetching import fetched  # only for links: it takes long to import
+    from mantisreed.sources.fetching import LARGEST_RECORDING, fetched  # only for links: it takes long to import
 
-    async with fetched(source.link, source.label, folder, hooks=hooks, named_by=source.named_by) as path:
+    largest = LARGEST_RECORDING if source.most_bytes is None else min(source.most_bytes, LARGEST_RECORDING)
+    async with fetched(
+        source.link, source.label, folder, largest=largest, hooks=hooks, named_by=source.named_by
+    ) as path:
         yield path
 
 
