@@ -50,7 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     group = parser.add_argument_group("tokens")
     group.add_argument("--scopes", default="submit,read", metavar="SCOPES", help="of submit, read and admin")
-    group.add_argument("--spend", type=float, metavar="AMOUNT", help="what the token's jobs may cost together")
+    group.add_argument("--spend", metavar="AMOUNT", help="what the token's jobs may cost together")
     group.add_argument("--rate", type=int, metavar="N", help="requests a minute")
     add_engine(parser)
     parser.add_argument("--json", action="store_true", dest="as_json", help="tokens as JSON on stdout")
@@ -107,15 +107,17 @@ def _serve(
     for folder in folders:
         if not folder.is_dir():
             raise InputError("no such folder", where=f"--allow {folder}")
+    largest, waits = _bytes(max_size), duration(stop_within, "--stop-within")
+    usual = ServeOptions()
     options = ServeOptions(
         listen=listen,
         engine=workspace.engine(engine).name if engine is not None else None,
         allowed=folders,
         takes_private_links=allow_private_links,
         origins=tuple(cors),
-        max_bytes=_bytes(max_size) or 2 << 30,
+        max_bytes=usual.max_bytes if largest is None else largest,
         max_seconds=duration(max_length, "--max-length"),
-        stop_within=duration(stop_within, "--stop-within") or 30.0,
+        stop_within=usual.stop_within if waits is None else waits,
         keys=workspace.call_keys(),
     )
     serve(
@@ -134,7 +136,7 @@ def _tokens(
     *,
     as_json: bool,
     scopes: str,
-    spend: float | None,
+    spend: str | None,
     rate: int | None,
     max_size: str | None,
     max_length: str | None,
@@ -143,12 +145,20 @@ def _tokens(
     """Make, list or revoke tokens."""
     from mantisreed.errors import InputError
     from mantisreed.serving.tokens import Limits, TokenStore
-    from mantisreed.units import iso_moment
+    from mantisreed.units import iso_moment, money_given
 
     store = TokenStore(workspace.hidden)
     match list(what):
         case ["token", "make", name]:
-            limits = Limits(rate, spend, _bytes(max_size), duration(max_length, "--max-length"))
+            amount = money_given(spend, "--spend")
+            if rate is not None and rate < 1:
+                raise InputError(f"a whole number of 1 or more is expected, not {rate}", where="--rate")
+            limits = Limits(
+                rate,
+                None if amount is None else float(amount),
+                _bytes(max_size),
+                duration(max_length, "--max-length"),
+            )
             secret = store.make(name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits)
             if as_json:
                 console.document({"name": name, "token": secret})
