@@ -22,11 +22,10 @@ from mantisreed.jobs.records import Filter
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.events import BatchProgress, Event, Stage
 from mantisreed.pipeline.options import TranscriptionOptions
-from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.outcomes import Outcome, finished_recording
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PreparedPiece
 from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
-from mantisreed.pipeline.results import finished_recording
 from mantisreed.sources.recordings import Source
 
 if TYPE_CHECKING:

@@ -41,7 +41,7 @@ from mantisreed.pipeline.options import (
     path_at,
     stored_options,
 )
-from mantisreed.pipeline.outcomes import Outcome, outcome_of
+from mantisreed.pipeline.outcomes import Outcome, finished_recording, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.recording import job_of
 from mantisreed.pipeline.transcribe import (
@@ -212,8 +212,6 @@ class Collector:
         make = follow_ups_maker(self._workspace, job.options, self._transport, also_doubtful=self._also_doubtful)
         if make is None:
             return outcome
-        from mantisreed.pipeline.results import finished_recording
-
         follow_ups = make(self._writer.perform, outputs)
         self._follow_ups.append(follow_ups)
         about = tuple(job.stored.about.items())

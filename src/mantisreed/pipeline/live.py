@@ -28,7 +28,7 @@ from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.live_files import GrowingOutputs
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
-from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.outcomes import Outcome, finished_recording
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.transcribe import (
     LateTransport,
@@ -361,8 +361,6 @@ class _Session:
         """The outcome with those of what is done with the whole transcript."""
         if not self.options.has_follow_ups(self.workspace):
             return outcome
-        from mantisreed.pipeline.results import finished_recording
-
         async with AsyncExitStack() as stack:
             transport = await stack.enter_async_context(LateTransport())
             make = follow_ups_maker(self.workspace, self.options, transport)

@@ -2,19 +2,18 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from mantisreed.errors import MantisreedError, RecordingError
 from mantisreed.pipeline.outputs import Written
+from mantisreed.pipeline.results import Finished, FollowUpOutcome
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 
 if TYPE_CHECKING:
-    from decimal import Decimal
-
     from mantisreed.jobs.records import JobRecord
-    from mantisreed.pipeline.results import FollowUpOutcome
 
 State = Literal["done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed"]
 
@@ -47,7 +46,7 @@ class Outcome:
     job: "JobRecord | None" = None
     second: "JobRecord | None" = None
     remarks: tuple[str, ...] = ()
-    follow_ups: "tuple[FollowUpOutcome, ...]" = ()
+    follow_ups: tuple[FollowUpOutcome, ...] = ()
 
     @property
     def doubts(self) -> int:
@@ -55,7 +54,7 @@ class Outcome:
         return 0 if self.transcript is None else len(self.transcript.doubts_worth_hearing)
 
     @property
-    def cost(self) -> "Decimal | None":
+    def cost(self) -> Decimal | None:
         """What its job has cost, with the second opinion where that is paid in the same money."""
         if self.job is None or self.job.cost is None:
             return None
@@ -90,3 +89,27 @@ def outcome_of(
         return Outcome(recording, "doubtful", transcript, written.files, written.changes, doubt)
     state: State = "done" if transcript.passages else "nothing heard"
     return Outcome(recording, state, transcript, written.files, written.changes)
+
+
+def finished_recording(
+    outcome: Outcome, stem: str, formats: Sequence[str], job: str | None, cost: Decimal | None
+) -> Finished:
+    """What follow-ups are told of an outcome.
+
+    Args:
+        outcome: of the recording.
+        stem: of its outputs.
+        formats: names of theirs, in order.
+        job: the id of its job.
+        cost: of the job.
+    """
+    return Finished(
+        outcome.recording,
+        outcome.state,
+        job,
+        stem,
+        outcome.transcript,
+        tuple(zip(formats, outcome.files, strict=False)),
+        None if outcome.error is None else str(outcome.error),
+        cost,
+    )

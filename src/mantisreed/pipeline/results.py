@@ -9,7 +9,6 @@ from typing import Any
 from mantisreed.cards.rendering import digest_of_request
 from mantisreed.errors import MantisreedError
 from mantisreed.jobs.follow_ups import FollowUpState
-from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 
@@ -114,27 +113,3 @@ class FollowUpOutcome:
     error: MantisreedError | None = None
     result: Result | None = None
     tally: Tally = field(default_factory=Tally)
-
-
-def finished_recording(
-    outcome: Outcome, stem: str, formats: Sequence[str], job: str | None, cost: Decimal | None
-) -> Finished:
-    """What follow-ups are told of an outcome.
-
-    Args:
-        outcome: of the recording.
-        stem: of its outputs.
-        formats: names of theirs, in order.
-        job: the id of its job.
-        cost: of the job.
-    """
-    return Finished(
-        outcome.recording,
-        outcome.state,
-        job,
-        stem,
-        outcome.transcript,
-        tuple(zip(formats, outcome.files, strict=False)),
-        None if outcome.error is None else str(outcome.error),
-        cost,
-    )
