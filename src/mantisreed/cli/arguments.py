@@ -4,7 +4,7 @@ import argparse
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Callable, Mapping, Sequence
     from typing import Any
 
     from mantisreed.exports.redaction import Redaction
@@ -15,6 +15,28 @@ if TYPE_CHECKING:
     from mantisreed.sources.recordings import Selection
     from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.workspace import Workspace
+
+
+def at_least(least: int) -> "Callable[[str], int]":
+    """What reads a whole number that is not smaller, for argparse."""
+
+    def number(given: str) -> int:
+        if not given.lstrip("+-").isdecimal() or int(given) < least:
+            raise argparse.ArgumentTypeError(f"a whole number of {least} or more is expected, not {given!r}")
+        return int(given)
+
+    return number
+
+
+def share(given: str) -> float:
+    """A number from 0 to 1, for argparse."""
+    try:
+        number = float(given)
+    except ValueError:
+        number = -1.0
+    if not 0.0 <= number <= 1.0:
+        raise argparse.ArgumentTypeError(f"a number from 0 to 1 is expected, not {given!r}")
+    return number
 
 
 def add_sources(parser: argparse.ArgumentParser) -> None:
@@ -34,14 +56,14 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
 
 def add_feeds(parser: argparse.ArgumentParser) -> None:
     """Which entries of a feed are taken."""
-    parser.add_argument("--newest", type=int, metavar="N", help="of a feed only the N newest entries")
+    parser.add_argument("--newest", type=at_least(1), metavar="N", help="of a feed only the N newest entries")
     parser.add_argument("--since", metavar="DATE", help="of a feed only what came since then (2026-11-03, 7d)")
 
 
 def add_selection(parser: argparse.ArgumentParser) -> None:
     """Which recordings of folders, and which track of them."""
     parser.add_argument(
-        "--track", type=int, metavar="N", help="which track of sound, from 1 (default: the default one)"
+        "--track", type=at_least(1), metavar="N", help="which track of sound, from 1 (default: the default one)"
     )
     parser.add_argument(
         "--include", action="append", metavar="PATTERN", help="only files in folders whose names are like *.wav"
@@ -68,8 +90,6 @@ def selection(
     from mantisreed.errors import InputError
     from mantisreed.sources.recordings import Selection
 
-    if newest is not None and newest < 1:
-        raise InputError("must be 1 or more", where="--newest")
     try:
         age = (since or "").removesuffix("d")
         if since is not None and age != since and age.isdecimal():

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config, add_overwrite, add_sources
+from mantisreed.cli.arguments import add_config, add_overwrite, add_sources, at_least
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -50,7 +50,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--spend-limit", metavar="AMOUNT", help="stop before all engines of one currency together have cost more"
     )
     parser.add_argument(
-        "--most", type=int, default=12, metavar="N", help="show the N longest differences (default: %(default)s)"
+        "--most",
+        type=at_least(0),
+        default=12,
+        metavar="N",
+        help="show the N longest differences (default: %(default)s)",
     )
     parser.add_argument("--plot", metavar="FILE.png", help="draw where the engines differ, agreement, and errors")
     parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")

@@ -2,6 +2,7 @@
 
 import argparse
 
+from mantisreed.cli.arguments import share
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -29,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--least",
-        type=float,
+        type=share,
         default=0.3,
         metavar="N",
         help="Leave out doubts with a lower grade, 0 to 1 (default: 0.3)",

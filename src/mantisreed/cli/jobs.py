@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config
+from mantisreed.cli.arguments import add_config, at_least
 from mantisreed.cli.console import Console, plain_table
 
 TYPE_CHECKING = False
@@ -36,7 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--since", metavar="AGE", help="only jobs begun within this time, such as 90min, 12h or 2d")
     parser.add_argument("--before", metavar="AGE", help="only jobs begun longer ago than this")
     parser.add_argument(
-        "--limit", type=int, default=_SHOWN, metavar="N", help=f"the newest N (default: {_SHOWN}; 0 for all)"
+        "--limit", type=at_least(0), default=_SHOWN, metavar="N", help=f"the newest N (default: {_SHOWN}; 0 for all)"
     )
     parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")
 

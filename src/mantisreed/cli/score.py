@@ -2,6 +2,7 @@
 
 import argparse
 
+from mantisreed.cli.arguments import at_least
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -30,7 +31,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="",
         help="Count these as errors too, of case, punctuation, numbers, apostrophes, hesitations",
     )
-    parser.add_argument("--worst", type=int, default=3, metavar="N", help="Show the N worst passages (default: 3)")
+    parser.add_argument(
+        "--worst", type=at_least(0), default=3, metavar="N", help="Show the N worst passages (default: 3)"
+    )
     parser.add_argument("--alignment", action="store_true", help="Show all stretches that differ")
     parser.add_argument("--html", metavar="FILE", help="Write the alignment of one transcript as a page")
     parser.add_argument("--plot", metavar="FILE.png", help="Draw errors over time and calibration of confidences")

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_engine, duration
+from mantisreed.cli.arguments import add_engine, at_least, duration
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -51,7 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("tokens")
     group.add_argument("--scopes", default="submit,read", metavar="SCOPES", help="of submit, read and admin")
     group.add_argument("--spend", metavar="AMOUNT", help="what the token's jobs may cost together")
-    group.add_argument("--rate", type=int, metavar="N", help="requests a minute")
+    group.add_argument("--rate", type=at_least(1), metavar="N", help="requests a minute")
     add_engine(parser)
     parser.add_argument("--json", action="store_true", dest="as_json", help="tokens as JSON on stdout")
 
@@ -151,8 +151,6 @@ def _tokens(
     match list(what):
         case ["token", "make", name]:
             amount = money_given(spend, "--spend")
-            if rate is not None and rate < 1:
-                raise InputError(f"a whole number of 1 or more is expected, not {rate}", where="--rate")
             limits = Limits(
                 rate,
                 None if amount is None else float(amount),
