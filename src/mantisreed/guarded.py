@@ -124,9 +124,7 @@ class _Body:
 
     async def receive(self) -> Message:
         self._is_asked_for = True
-        message = await self._receive()
-        self._got += len(message.get("body", b""))
-        self.is_over = message["type"] != "http.request" or not message.get("more_body", False)
+        message = await self._next()
         if self._got > self._largest:
             self.is_too_large = True
             return {"type": "http.disconnect"}
@@ -136,13 +134,17 @@ class _Body:
         """Read what is left, for a moment, and keep nothing of it."""
         if not self._is_asked_for:
             return
-        read = 0
+        most = self._got + _MOST_UNWANTED
         with suppress(TimeoutError):
             async with asyncio.timeout(_MOMENT):
-                while not self.is_over and read < _MOST_UNWANTED:
-                    message = await self._receive()
-                    read += len(message.get("body", b""))
-                    self.is_over = message["type"] != "http.request" or not message.get("more_body", False)
+                while not self.is_over and self._got < most:
+                    await self._next()
+
+    async def _next(self) -> Message:
+        message = await self._receive()
+        self._got += len(message.get("body", b""))
+        self.is_over = message["type"] != "http.request" or not message.get("more_body", False)
+        return message
 
 
 class _Answer:

@@ -9,7 +9,7 @@ from fastapi.responses import FileResponse, Response
 
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, chosen_formats
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.reviewing import reviewed
+from mantisreed.pipeline.reviewing import Reviewed, reviewed
 from mantisreed.review.page import review_page
 from mantisreed.review.personal import hidden_transcript
 from mantisreed.serving.answers import (
@@ -53,7 +53,7 @@ async def output(request: Request, job: str, form: str) -> Response:
 async def sound(request: Request, job: str) -> Response:
     """The recording, for the review page."""
     service, _, order = order_of(request, job, "read")
-    played, file = await asyncio.to_thread(service.playing.of, order.id, _recording_of(order))
+    played, file = await service.playing.of(order.id, _recording_of(order))
     return FileResponse(file, media_type=played.media_type)
 
 
@@ -68,7 +68,11 @@ async def open_review(request: Request, job: str) -> Response:
 async def review(request: Request, job: str) -> Response:
     """The review page: hear, read, correct, save."""
     service, _, order = order_of(request, job, "read")
-    page = await asyncio.to_thread(_review_page, service, order, request.query_params.get("ticket"))
+    recording = _recording_of(order)
+    transcript = await asyncio.to_thread(transcript_of, order)
+    played, _ = await service.playing.of(order.id, recording)
+    ready = await asyncio.to_thread(reviewed, transcript, recording, played)
+    page = await asyncio.to_thread(_review_page, service, order, ready, request.query_params.get("ticket"))
     return Response(page, headers=PAGE_HEADERS)
 
 
@@ -101,9 +105,7 @@ def _stem_of(document: Path) -> str:
     return document.name.removesuffix(_DOCUMENT)
 
 
-def _review_page(service: Service, order: Order, ticket: str | None) -> str:
-    recording = _recording_of(order)
-    ready = reviewed(transcript_of(order), recording, service.playing.of(order.id, recording)[0])
+def _review_page(service: Service, order: Order, ready: Reviewed, ticket: str | None) -> str:
     query = f"?ticket={ticket}" if ticket else ""
     played = replace(ready.sound, url=f"/jobs/{order.id}/sound{query}")
     rules = service.workspace.layout(order.options.layout)

@@ -1,7 +1,7 @@
 """The sound of the service's review pages: decoded once for each recording, and played by browsers."""
 
+import asyncio
 import shutil
-import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -25,7 +25,7 @@ class Playing:
 
     folder: Path
     _known: "OrderedDict[_Key, tuple[Sound, Path]]" = field(default_factory=OrderedDict)
-    _lock: threading.Lock = field(default_factory=threading.Lock)
+    _decoding: asyncio.Lock = field(default_factory=asyncio.Lock)
 
     def clear(self) -> None:
         """Forget all copies."""
@@ -35,7 +35,7 @@ class Playing:
         """Forget what is played of a job."""
         (self.folder / f"{job}.webm").unlink(missing_ok=True)
 
-    def of(self, job: str, recording: Path) -> tuple[Sound, Path]:
+    async def of(self, job: str, recording: Path) -> tuple[Sound, Path]:
         """The sound of a job's recording as the page needs it, without content; and the file that is played.
 
         Raises:
@@ -44,14 +44,17 @@ class Playing:
         """
         state = recording.stat()
         key = (job, state.st_size, state.st_mtime_ns)
-        # One page after the other: decoding takes all that there is, and several windows often open the same one.
-        with self._lock:
-            if key not in self._known:
-                self._known[key] = self._decoded(job, recording)
-                while len(self._known) > _REMEMBERED:
-                    self._known.popitem(last=False)
-            self._known.move_to_end(key)
-            return self._known[key]
+        if key not in self._known:
+            # One after the other, as decoding takes all that there is; who waits for it holds no thread, and who
+            # wants what is known does not wait.
+            async with self._decoding:
+                if key not in self._known:
+                    self._known[key] = await asyncio.to_thread(self._decoded, job, recording)
+                    while len(self._known) > _REMEMBERED:
+                        self._known.popitem(last=False)
+        found = self._known[key]
+        self._known.move_to_end(key)
+        return found
 
     def _decoded(self, job: str, recording: Path) -> tuple[Sound, Path]:
         sound = sound_for_page(recording, "where needed")
