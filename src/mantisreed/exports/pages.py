@@ -3,6 +3,7 @@
 import html
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from importlib.resources import files
 
 from mantisreed.exports.doubtful import DoubtsByTime, Run, doubts_worth_showing, gaps_before, runs_of
 from mantisreed.exports.script import Script
@@ -64,6 +65,16 @@ def whole_page(title: str, style: str, main: str, attributes: str = "") -> str:
         attributes: of the root, as HTML, with a space before each.
     """
     return _PAGE.format(title=html.escape(title), style=style, main=main, attributes=attributes)
+
+
+def part_of(package: str, name: str) -> str:
+    """A part of a page that lies beside its module, as it is."""
+    return (files(package) / name).read_text(encoding="utf-8")
+
+
+def style_of(package: str, name: str) -> str:
+    """The style sheet of a page that is worked with: what all of them have in common, and then its own."""
+    return part_of("mantisreed.exports", "page.css") + part_of(package, name)
 
 
 def filled(page: str, parts: Iterable[tuple[str, str]]) -> str:

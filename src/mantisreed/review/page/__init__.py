@@ -10,7 +10,6 @@ import json
 from collections import defaultdict, deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from importlib.resources import files
 from itertools import groupby
 
 import msgspec
@@ -18,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mantisreed.audio.speech import pauses_and_speech
-from mantisreed.exports.pages import filled
+from mantisreed.exports.pages import filled, part_of, style_of
 from mantisreed.exports.script import Script
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.rules import LayoutRules
@@ -93,17 +92,13 @@ def review_page(
     title = html.escape(" ".join(f"{stem}: review".split()))
     parts = (
         ("title", title),
-        ("style", _part("review.css")),
+        ("style", style_of(__name__, "review.css")),
         ("title", title),
         ("data", encoded),
         ("sound", base64.b64encode(sound.content or b"").decode()),
-        ("script", _part("review.js")),
+        ("script", part_of(__name__, "review.js")),
     )
-    return filled(_part("review.html"), parts)
-
-
-def _part(name: str) -> str:
-    return (files("mantisreed.review.page") / name).read_text(encoding="utf-8")
+    return filled(part_of(__name__, "review.html"), parts)
 
 
 def rows_of(transcript: Transcript, rules: LayoutRules) -> Iterator[Row]:
