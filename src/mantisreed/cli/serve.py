@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from mantisreed.pipeline.outcomes import Outcome
+    from mantisreed.serving.tokens import Limits
     from mantisreed.workspace import Workspace
 
 EXAMPLES = """\
@@ -144,19 +145,13 @@ def _tokens(
 ) -> int:
     """Make, list or revoke tokens."""
     from mantisreed.errors import InputError
-    from mantisreed.serving.tokens import Limits, TokenStore
-    from mantisreed.units import iso_moment, money_given
+    from mantisreed.serving.tokens import TokenStore
+    from mantisreed.units import iso_moment
 
     store = TokenStore(workspace.hidden)
     match list(what):
         case ["token", "make", name]:
-            amount = money_given(spend, "--spend")
-            limits = Limits(
-                rate,
-                None if amount is None else float(amount),
-                _bytes(max_size),
-                duration(max_length, "--max-length"),
-            )
+            limits = _limits(rate, spend, max_size, max_length)
             secret = store.make(name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits)
             if as_json:
                 console.document({"name": name, "token": secret})
@@ -192,6 +187,20 @@ def _tokens(
     return 0
 
 
+def _limits(rate: int | None, spend: str | None, max_size: str | None, max_length: str | None) -> "Limits":
+    """What the limits of a token say.
+
+    Raises:
+        InputError: one of them makes no sense.
+    """
+    from mantisreed.serving.tokens import Limits
+    from mantisreed.units import money_given
+
+    amount = money_given(spend, "--spend")
+    money = None if amount is None else float(amount)
+    return Limits(rate, money, _bytes(max_size), duration(max_length, "--max-length"))
+
+
 def _bytes(size: str | None) -> int | None:
     """What `--max-size` says; None where it says nothing.
 
@@ -209,7 +218,7 @@ def _bytes(size: str | None) -> int | None:
         raise InputError(f"a size such as 500 MB is expected, not {size!r}", where="--max-size") from error
 
 
-def _limits_text(limits: "Any") -> str:
+def _limits_text(limits: "Limits") -> str:
     told = [
         f"{limits.requests_per_minute} requests a minute" if limits.requests_per_minute is not None else "",
         f"spends {limits.spend:g}" if limits.spend is not None else "",
