@@ -17,13 +17,18 @@ def write_sound(
     tracks: int = 1,
     video: bool = False,
     delay: float = 0.0,
+    pictures_last: float | None = None,
+    tags: dict[str, str] | None = None,
 ) -> None:
     """Write mono float samples, shape (n,), with one codec; track k is the samples times k / tracks."""
     with av.open(path, "w", format=container) as output:
+        output.metadata.update(tags or {})
         pictures = _add_pictures(output) if video else None
         streams = [output.add_stream(codec, rate=rate, layout="mono") for _ in range(tracks)]
         for number, stream in enumerate(streams, 1):
             assert isinstance(stream, av.AudioStream)
+            if codec == "wmav2":
+                stream.bit_rate = 64_000  # it has no default
             scaled = np.ascontiguousarray(samples[np.newaxis] * number / tracks, np.float32)
             frame = av.AudioFrame.from_ndarray(scaled, format="fltp", layout="mono")
             frame.sample_rate = rate
@@ -32,11 +37,18 @@ def write_sound(
             output.mux(stream.encode(frame))
             output.mux(stream.encode(None))
         if pictures is not None:
-            _write_pictures(output, pictures, delay + len(samples) / rate)
+            _write_pictures(output, pictures, pictures_last or delay + len(samples) / rate)
+
+
+def write_film(path: Path, codec: str, samples: np.ndarray, *, seconds: float, rate: int = 16_000) -> None:
+    """Sound, and pictures that may last longer."""
+    write_sound(path, codec, samples, rate=rate, video=True, pictures_last=seconds)
 
 
 def _add_pictures(output: "av.container.OutputContainer") -> "av.VideoStream":
-    stream = output.add_stream("mpeg4" if "webm" not in output.format.name else "libvpx", rate=10)
+    codecs = {"webm": "libvpx", "mxf": "mpeg2video", "mpegts": "mpeg2video"}
+    rate = 25 if output.format.name in ("mxf", "mpegts") else 10
+    stream = output.add_stream(codecs.get(output.format.name, "mpeg4"), rate=rate)
     assert isinstance(stream, av.VideoStream)
     stream.width = stream.height = 64
     stream.pix_fmt = "yuv420p"
@@ -44,9 +56,24 @@ def _add_pictures(output: "av.container.OutputContainer") -> "av.VideoStream":
 
 
 def _write_pictures(output: "av.container.OutputContainer", stream: "av.VideoStream", seconds: float) -> None:
-    for number in range(round(seconds * 10)):
+    rate = stream.codec_context.framerate or Fraction(10)
+    for number in range(round(seconds * rate)):
         frame = av.VideoFrame(64, 64, "yuv420p")
         frame.pts = number
-        frame.time_base = Fraction(1, 10)
+        frame.time_base = 1 / rate
         output.mux(stream.encode(frame))
     output.mux(stream.encode(None))
+
+
+def several_tracks(path: Path, *tracks: np.ndarray, rate: int = 16_000) -> Path:
+    """A file of several mono tracks of sound, float samples, shape (n,)."""
+    with av.open(path, "w") as output:
+        streams = [output.add_stream("flac", rate=rate, layout="mono") for _ in tracks]
+        for stream, samples in zip(streams, tracks, strict=True):
+            assert isinstance(stream, av.AudioStream)
+            scaled = (samples[np.newaxis] * 32767).astype(np.int16)
+            frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(scaled), format="s16", layout="mono")
+            frame.sample_rate, frame.time_base, frame.pts = rate, Fraction(1, rate), 0
+            output.mux(stream.encode(frame))
+            output.mux(stream.encode(None))
+    return path

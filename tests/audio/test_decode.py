@@ -12,7 +12,8 @@ import pytest
 import soundfile
 
 from audio.making import write_sound
-from mantisreed.audio.decode import Decoder, decode, probe
+from mantisreed.audio.containers import probe
+from mantisreed.audio.decode import Decoder, decode
 from mantisreed.audio.encode import encode
 from mantisreed.audio.formats import FORMATS
 from mantisreed.errors import RecordingError
@@ -63,6 +64,8 @@ def lag_and_fit(heard: np.ndarray, truth: np.ndarray) -> tuple[float, float]:
 def test_every_kind_of_recording_gives_its_sound_at_its_time(
     tmp_path: Path, name: str, codec: str, rate: int
 ) -> None:
+    if codec not in av.codecs_available:
+        pytest.skip(f"the installed PyAV cannot write {codec}")
     write_sound(tmp_path / name, codec, chirp(rate=rate), rate=rate)
 
     heard = decoded(tmp_path / name)

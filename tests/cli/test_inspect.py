@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 import soundfile
 
-from conftest import Command
+from audio.making import several_tracks
+from conftest import Command, Note
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 
@@ -62,3 +63,23 @@ def test_a_picture_that_cannot_be_drawn_is_refused_with_the_reason(
     ):
         refused = mantisreed("inspect", *arguments)
         assert refused.returncode == 2 and told in refused.stderr
+
+
+def test_speech_on_the_second_track_is_found_sent_and_told(
+    mantisreed: Command, settings: Path, note: Note, tmp_path: Path
+) -> None:
+    samples, rate = soundfile.read(note.path, dtype="float32")
+    several_tracks(tmp_path / "camera.mka", np.zeros_like(samples), samples, rate=rate)
+
+    told = "nobody speaks on track 1: track 2 (flac) was taken"
+    assert told in mantisreed("inspect", "camera.mka").stdout
+    result = mantisreed("run", "camera.mka", "--into", "out", "--to", "json")
+    assert result.returncode == 0, result.stderr
+    document = json.loads((tmp_path / "out" / "camera.transcript.json").read_text())
+    assert document["recording"]["track"] == 2 and document["passages"]
+    assert any(told in note for note in document["notes"])
+
+    page = mantisreed("review", "out/camera.transcript.json", "camera.mka")
+    assert page.returncode == 0, page.stderr
+    first = mantisreed("run", "camera.mka", "--track", "1", "--into", "first")
+    assert "1 nothing heard" in first.stderr

@@ -122,3 +122,34 @@ def test_a_copy_is_not_written_over_what_is_there(mantisreed: Command, note: Not
         "would be written over"
         in mantisreed("redact", "call.srt", str(note.path), "--into", str(note.path.parent)).stderr
     )
+
+
+def test_sound_of_another_recording_is_never_covered(
+    mantisreed: Command, settings: Path, note: Note, names: str, tmp_path: Path
+) -> None:
+    mantisreed("run", str(note.path), "--into", "out", "--to", "json")
+    samples, rate = soundfile.read(note.path)
+    soundfile.write(tmp_path / "other.wav", samples[: len(samples) // 2], rate)
+    for command in (
+        ("redact", "out/note.transcript.json", "other.wav", "--names", "people.txt", "--into", "clean"),
+        ("doubts", "out/note.transcript.json", "--recording", "other.wav"),
+        ("review", "out/note.transcript.json", "other.wav"),
+    ):
+        result = mantisreed(*command)
+        assert result.returncode == 2, command
+        assert "other.wav: it lasts" in result.stderr and "what was transcribed" in result.stderr
+    assert not (tmp_path / "clean").exists()
+
+
+@pytest.mark.parametrize(
+    ("arguments", "told"),
+    [
+        (("--redact-kinds", "name"), "hides nothing without a list of names"),
+        (("--redact-kinds", "mail,pattern"), "hides nothing without a pattern"),
+    ],
+)
+def test_a_kind_that_can_hide_nothing_is_refused(
+    mantisreed: Command, settings: Path, note: Note, arguments: tuple[str, ...], told: str
+) -> None:
+    result = mantisreed("run", str(note.path), *arguments)
+    assert result.returncode == 2 and told in result.stderr

@@ -190,9 +190,7 @@ def test_names_go_to_labels_in_their_order(
     assert tuple(one.speaker for one in with_speaker_names(passages, names)) == wanted
 
 
-def test_hidden_partial_and_empty_files_are_told_when_asked(
-    mantisreed: Command, english: list[Phrase], tmp_path: Path
-) -> None:
+def test_what_a_folder_skips_is_counted_and_named(mantisreed: Command, english: list[Phrase], tmp_path: Path) -> None:
     folder = tmp_path / "inbox"
     folder.mkdir()
     compose(english, seed=4, duration=5).write(folder / "whole.flac")
@@ -200,5 +198,12 @@ def test_hidden_partial_and_empty_files_are_told_when_asked(
     for name in left_out:
         (folder / name).write_bytes(b"x")
     (folder / "empty.wav").touch()
-    told = mantisreed("inspect", "inbox", "-v").stderr
-    assert all(f"{name} is hidden or partial" in told for name in left_out) and "empty.wav is empty" in told
+    (folder / "empty.wav").touch()
+    for number in range(7):
+        (folder / f"map{number}.pdf").write_bytes(b"x")
+    (folder / ".DS_Store").touch()
+    told = mantisreed("inspect", "inbox").stderr
+    assert "4 files left out, hidden or partial: " in told and all(name in told for name in left_out)
+    assert "1 file left out, empty: empty.wav" in told
+    assert "7 files left out, not recordings by their names: map" in told and "and 2 more" in told
+    assert ".DS_Store" not in told

@@ -1,17 +1,8 @@
-"""What a recording holds, and its samples as a stream of blocks, through PyAV.
-
-Only the recording's own bytes are ever read: they reach the decoder through a file object, and only containers
-of sound and video are tried, so that a playlist or a strange name cannot make it open anything else.
-"""
+"""The samples of a recording as a stream of blocks, through PyAV."""
 
 import math
 import os
-import re
-import stat
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
-from dataclasses import dataclass, field
-from pathlib import Path
+from collections.abc import Iterator
 from typing import BinaryIO, TypeAlias
 
 import av
@@ -19,8 +10,9 @@ import av.audio.fifo
 import numpy as np
 from numpy.typing import NDArray
 
+from mantisreed.audio.containers import Contents, Track, contents_of, named_in_errors, open_container
 from mantisreed.audio.phase import Opposition
-from mantisreed.errors import RecordingError, reason_of
+from mantisreed.errors import RecordingError
 from mantisreed.files import printable
 from mantisreed.units import clock, short_duration
 
@@ -29,64 +21,13 @@ SAMPLE_RATE = 16_000
 
 # One resampler call per decoded frame costs twice as much as one per block of this many samples.
 _BLOCK = 65_536
-_MP3_HEADER = 4096  # bytes; a frame with such a header is shorter
 _LONGEST_SILENCE = 3600.0  # seconds without sound that a recording may claim by its times alone
 _MOST_SILENCE = 10.0  # times as much silence as sound before it, where that is more
 _LEAST_GAP = 0.1  # seconds; times in containers are uneven by less
 _GAPS_TOLD = 3
 _LOUDEST = 16.0  # of full scale; what is over this is damage, not sound
-_CONTAINERS = (
-    "aac,ac3,aiff,amr,amrnb,amrwb,ape,asf,au,avi,caf,eac3,flac,flv,gsm,matroska,mov,mp3,mpeg,mpegts,"
-    "ogg,rm,tta,voc,w64,wav,webm,wv"
-)
-
 Samples: TypeAlias = NDArray[np.float32]
 IntSamples: TypeAlias = NDArray[np.int16]
-
-
-@dataclass(frozen=True, slots=True)
-class Track:
-    """One track of sound. `number` counts the sound tracks of a recording from 1."""
-
-    number: int
-    codec: str
-    sample_rate: int
-    channels: int
-    language: str | None
-    is_default: bool
-
-
-@dataclass(frozen=True, slots=True)
-class Contents:
-    """What a recording says of itself.
-
-    Attributes:
-        container: the short name of the container format.
-        duration: seconds, as the header has it; None when it does not say.
-        tracks: the tracks of sound, in order; never empty.
-        has_video: whether moving pictures are in it as well (cover art does not count).
-        tags: what else it says, such as `title` and `artist`, by names of small letters, digits and underscores.
-    """
-
-    container: str
-    duration: float | None
-    tracks: tuple[Track, ...]
-    has_video: bool
-    tags: Mapping[str, str] = field(default_factory=dict)
-
-    def chosen(self, number: int | None) -> Track:
-        """The track with this number; with None the default one, or else the first.
-
-        Raises:
-            RecordingError: there is no such track.
-        """
-        if number is None:
-            return next((track for track in self.tracks if track.is_default), self.tracks[0])
-        for track in self.tracks:
-            if track.number == number:
-                return track
-        known = ", ".join(f"{track.number} ({track.codec}{_in_language(track)})" for track in self.tracks)
-        raise RecordingError(f"there is no track {number}", advice=f"its tracks of sound: {known}")
 
 
 class Decoder:
@@ -142,8 +83,8 @@ class Decoder:
 
     @property
     def is_cut_short(self) -> bool:
-        """Whether, at the stream's end, clearly less has come than the header promised."""
-        promised = self.contents.duration
+        """Whether, at the stream's end, clearly less has come than the header promised of this track."""
+        promised = self.track.promised
         # Where files of several kinds are joined, the header speaks of the first one only.
         if promised is None or self._changes:
             return False
@@ -169,7 +110,7 @@ class Decoder:
             parts = "1 damaged part" if damaged == 1 else f"{damaged} damaged parts"
             found.append(f"{parts} of the recording {'was' if damaged == 1 else 'were'} left out")
         if self.is_cut_short:
-            promised = short_duration(self.contents.duration or 0.0)
+            promised = short_duration(self.track.promised or 0.0)
             found.insert(0, f"the recording breaks off at {short_duration(self.seconds)} of {promised}")
         return found
 
@@ -182,8 +123,8 @@ class Decoder:
             yield to_int16(block)
 
     def _blocks(self, sample_format: str) -> Iterator[Samples]:
-        with _named(self._name), _open(self._source) as (container, file):
-            self.contents = _contents(container, file)
+        with named_in_errors(self._name), open_container(self._source) as (container, file):
+            self.contents = contents_of(container, file)
             self.track = self.contents.chosen(self._number)
             # Numbers that are none come only from these, and the resampler would turn them into clicks.
             self._format = "flt" if self.track.codec.startswith("pcm_f") else sample_format
@@ -282,7 +223,7 @@ class Decoder:
 
     def _filled(self, frame: "av.AudioFrame", start: float, missing: float) -> Iterator["av.AudioFrame"]:
         """Silence like a frame; none where the times in the file cannot be meant."""
-        promised = self.contents.duration
+        promised = self.track.promised
         if promised is not None and start + missing > promised + 1.0:
             return
         # A few bytes may claim years: so much silence is only believed of a recording that has much sound.
@@ -339,17 +280,6 @@ def to_int16(block: Samples | IntSamples) -> IntSamples:
     return scaled.astype(np.int16)
 
 
-def probe(source: str | os.PathLike[str] | BinaryIO) -> Contents:
-    """What a recording says of itself, without decoding it.
-
-    Raises:
-        RecordingError: it is not a recording, or has no sound.
-    """
-    name = "" if hasattr(source, "read") else printable(os.fspath(source))
-    with _named(name), _open(source) as (container, file):
-        return _contents(container, file)
-
-
 def decode(
     source: str | os.PathLike[str] | BinaryIO,
     *,
@@ -359,133 +289,6 @@ def decode(
 ) -> Iterator[Samples]:
     """The samples of a recording as blocks of shape (channels, samples), float32. See `Decoder`."""
     return iter(Decoder(source, sample_rate=sample_rate, channels=channels, track=track))
-
-
-@contextmanager
-def _named(name: str) -> Iterator[None]:
-    try:
-        yield
-    except RecordingError as error:
-        error.where = error.where or name or None
-        raise
-
-
-@contextmanager
-def _open(
-    source: str | os.PathLike[str] | BinaryIO,
-) -> Iterator[tuple["av.container.InputContainer", BinaryIO]]:
-    if not isinstance(source, (str, os.PathLike)):
-        with _container(source) as container:
-            yield container, source
-        return
-    try:
-        if not stat.S_ISREG(os.stat(source).st_mode):  # noqa: PTH116 - opening a pipe would wait for ever
-            raise RecordingError("this is not a file", advice="pipes and devices cannot be read; give a file")
-        opened = Path(source).open("rb")  # noqa: SIM115 - closed by the with below; only opening may raise this
-    except OSError as error:
-        raise RecordingError(f"cannot be read ({reason_of(error)})") from error
-    with opened as file, _container(file) as container:
-        yield container, file
-
-
-def _container(file: BinaryIO) -> "av.container.InputContainer":
-    if file.seek(0, os.SEEK_END) == 0:
-        raise RecordingError("the file is empty")
-    options = {"format_whitelist": _CONTAINERS} | ({"ignore_length": "1"} if _wav_says_too_little(file) else {})
-    file.seek(0)
-    try:
-        return av.open(file, mode="r", options=options, metadata_errors="replace")
-    except (av.error.FFmpegError, OSError) as error:
-        raise RecordingError(
-            "this is not a recording that can be read, or only a part of one",
-            advice="expected: WAV, FLAC, MP3, Ogg, Opus, M4A, AMR, or a video with sound",
-        ) from error
-
-
-def _wav_says_too_little(file: BinaryIO) -> bool:
-    """Whether sound goes on behind the end that a WAV header gives: what follows there is no chunk."""
-    end = file.seek(0, os.SEEK_END)
-    file.seek(0)
-    head = file.read(12)
-    position = 12
-    if head[:4] != b"RIFF" or head[8:] != b"WAVE":
-        return False
-    while position + 8 <= end:
-        file.seek(position)
-        name, size = (chunk := file.read(8))[:4], int.from_bytes(chunk[4:], "little")
-        if not all(0x20 <= byte < 0x7F for byte in name):
-            return True
-        position += 8 + size + size % 2
-    return False
-
-
-def _contents(container: "av.container.InputContainer", file: BinaryIO) -> Contents:
-    audio = container.streams.audio
-    attached_picture = av.stream.Disposition.attached_pic
-    has_video = any(not stream.disposition & attached_picture for stream in container.streams.video)
-    if not audio:
-        kind = "a video without sound" if has_video else "no sound in it"
-        raise RecordingError(kind, advice="give the recording that holds the speech")
-    tracks = tuple(
-        Track(
-            number,
-            stream.codec_context.codec.canonical_name if stream.codec_context else "unknown",
-            stream.rate or 0,
-            stream.channels,
-            stream.language if stream.language != "und" else None,
-            bool(stream.disposition & av.stream.Disposition.default),
-        )
-        for number, stream in enumerate(audio, 1)
-    )
-    return Contents(container.format.name, _promised_length(container, file), tracks, has_video, _tags(container))
-
-
-_LONGEST_TAG = 500  # characters; what is longer is a text of its own, not a name
-
-
-def _tags(container: "av.container.InputContainer") -> dict[str, str]:
-    """What the container, or its first track of sound, says of the recording; on single lines."""
-    found = {**dict(container.streams.audio[0].metadata), **dict(container.metadata)}
-    return {
-        re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_"): " ".join(value.split())
-        for name, value in found.items()
-        if 0 < len(value) <= _LONGEST_TAG and name.isascii()
-    }
-
-
-def _promised_length(container: "av.container.InputContainer", file: BinaryIO) -> float | None:
-    """Seconds that the header promises. FFmpeg trims a WAV header's promise to the file's size; this does not."""
-    if not container.duration or container.duration < 0:
-        return None
-    length = container.duration / av.time_base
-    if container.format.name == "mp3" and not _mp3_says_how_long(file):
-        return None  # FFmpeg's guess by the bit rate of the first frames
-    if container.format.name != "wav":
-        return length
-    position = file.tell()
-    file.seek(0)
-    start = file.read(8)
-    size = file.seek(0, os.SEEK_END)
-    file.seek(position)
-    promised = int.from_bytes(start[4:8], "little") + 8
-    # Programs that stream write 0 or the largest number, and then promise nothing.
-    known = start[:4] == b"RIFF" and 8 < promised < 0xFFFF_FF00
-    return length * promised / size if known and promised > size else length
-
-
-def _mp3_says_how_long(file: BinaryIO) -> bool:
-    """Whether an MP3 file's first frame holds its length (the de facto Xing, Info and VBRI headers)."""
-    position = file.tell()
-    file.seek(0)
-    head = file.read(10)
-    # An ID3v2 tag may come first; its size is in four bytes of seven bits (ID3v2.4, 3.1).
-    skipped = 0
-    if head[:3] == b"ID3" and len(head) == 10:
-        skipped = 10 + sum((byte & 0x7F) << shift for byte, shift in zip(head[6:], (21, 14, 7, 0), strict=True))
-    file.seek(skipped)
-    first_frame = file.read(_MP3_HEADER)
-    file.seek(position)
-    return any(name in first_frame for name in (b"Xing", b"Info", b"VBRI"))
 
 
 def _late_start(container: "av.container.InputContainer", stream: "av.AudioStream") -> float:
@@ -511,7 +314,3 @@ def _samples(frame: "av.AudioFrame") -> Samples:
         np.nan_to_num(block, copy=False, nan=0.0, posinf=1.0, neginf=-1.0)
         np.clip(block, -1.0, 1.0, out=block)
     return block
-
-
-def _in_language(track: Track) -> str:
-    return f", {track.language}" if track.language else ""

@@ -11,8 +11,10 @@ import av.filter
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.audio.decode import SAMPLE_RATE, Contents, Decoder, Samples, Track, probe
+from mantisreed.audio.containers import Contents, Track, probe
+from mantisreed.audio.decode import SAMPLE_RATE, Decoder, Samples
 from mantisreed.audio.speech import SpeechListener, Stretch, runs_of, union
+from mantisreed.audio.tracks import track_to_take, why_taken
 from mantisreed.units import short_duration
 
 STEP_SECONDS = 0.1
@@ -78,6 +80,7 @@ class Examination:
         channels: each by itself.
         same_channels: whether all channels are the same, sample by sample.
         damage: what is wrong with the recording itself.
+        notes: what the user may want to know of what was listened to.
         waveform: its outline.
     """
 
@@ -94,6 +97,7 @@ class Examination:
     channels: tuple[Channel, ...]
     same_channels: bool
     damage: tuple[str, ...]
+    notes: tuple[str, ...]
     waveform: Waveform
 
     @property
@@ -110,7 +114,7 @@ class Examination:
     @property
     def advice(self) -> list[str]:
         """What a person may want to do about it, the most important first."""
-        return [*self.damage, *self._of_the_sound(), *self._of_the_channels(), self._of_the_rate()]
+        return [*self.damage, *self.notes, *self._of_the_sound(), *self._of_the_channels(), self._of_the_rate()]
 
     def _of_the_sound(self) -> Iterator[str]:
         if not self.speech:
@@ -156,8 +160,13 @@ def examine(path: Path, *, track: int | None = None) -> Examination:
     Raises:
         RecordingError: it cannot be read as sound, or has no such track.
     """
-    native_rate = probe(path).chosen(track).sample_rate or SAMPLE_RATE
-    decoder = Decoder(path, sample_rate=native_rate, channels=None, track=track)
+    contents = probe(path)
+    default = contents.chosen(track)
+    taken = default
+    if track is None:
+        taken = track_to_take(contents, lambda number: Decoder(path, track=number).sound())
+    native_rate = taken.sample_rate or SAMPLE_RATE
+    decoder = Decoder(path, sample_rate=native_rate, channels=None, track=taken.number)
     meter: _Meter | None = None
     for block in decoder:
         if meter is None:
@@ -180,6 +189,7 @@ def examine(path: Path, *, track: int | None = None) -> Examination:
         channels=channels,
         same_channels=meter.same and len(channels) > 1,
         damage=tuple(decoder.damage()),
+        notes=() if taken is default else (why_taken(taken, default),),
         waveform=meter.waveform(),
     )
 

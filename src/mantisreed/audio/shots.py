@@ -114,8 +114,10 @@ def _difference(one: Picture, other: Picture) -> float:
 def _pictures(path: str | os.PathLike[str]) -> Iterator[Picture]:
     import av  # takes long to import
 
+    from mantisreed.audio.containers import open_container
+
     try:
-        with av.open(os.fspath(path)) as container:
+        with open_container(path) as (container, _):
             stream = next(iter(container.streams.video), None)
             if stream is None:
                 raise RecordingError("there is no picture in it", where=os.fspath(path))

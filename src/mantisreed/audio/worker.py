@@ -14,7 +14,8 @@ from typing import Any, BinaryIO
 import msgspec
 import numpy as np
 
-from mantisreed.audio.decode import Decoder, probe
+from mantisreed.audio.containers import probe
+from mantisreed.audio.decode import Decoder
 from mantisreed.audio.workers import BLOCK, END, FAILED, HEAD, MOST_MEMORY, seconds_for
 from mantisreed.errors import RecordingError, reason_of
 from mantisreed.files import printable

@@ -26,7 +26,8 @@ from mantisreed.errors import RecordingError
 from mantisreed.files import printable
 
 if TYPE_CHECKING:
-    from mantisreed.audio.decode import Contents, IntSamples
+    from mantisreed.audio.containers import Contents
+    from mantisreed.audio.decode import IntSamples
     from mantisreed.audio.examine import Examination
 
 HEAD = struct.Struct("<cI")
@@ -112,7 +113,7 @@ class DecodingWorkers:
 
     def contents(self, path: Path) -> "Contents":
         """What a recording says of itself; raises as `probe` does."""
-        from mantisreed.audio.decode import Contents
+        from mantisreed.audio.containers import Contents
 
         found: Contents = self._asked("contents", path, {}, Contents)
         return found

@@ -55,14 +55,17 @@ def run(
     from mantisreed.cli.targets import write_into
     from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT
     from mantisreed.files import printable
-    from mantisreed.pipeline.exporting import Reading, read_script, speech_of
+    from mantisreed.pipeline.exporting import Reading, read_script, speech_of_transcript
     from mantisreed.review.amending import amended
 
     source = Path(transcript)
     script = read_script(source, Reading(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
     document = script.as_transcript(source.stem)
     paragraphs, are_cues = _paragraphs(Path(corrected), document)
-    speech = speech_of(Path(recording))[0] if recording is not None else ()
+    speech: Sequence[tuple[float, float]] = ()
+    if recording is not None:
+        speech, notes = speech_of_transcript(document, Path(recording))
+        console.notes(notes)
     anew, changes = amended(document, paragraphs, keeps_passages=are_cues, speech=speech)
     stem = source.name.removesuffix(".json").removesuffix(".transcript")
     targets = write_into(Path(into), stem, anew, to, [source, Path(corrected)], overwrite=overwrite)

@@ -420,8 +420,8 @@ def _redaction(
     if not (is_asked or kinds or names or patterns):
         return of_settings
     chosen = kinds or ("all" if is_asked or of_settings is None else ",".join(of_settings.kinds))
-    given = redaction_from(chosen, Path(names) if names else None, patterns)
-    return given if of_settings is None else given.with_names(of_settings.names)
+    known = of_settings.names if of_settings is not None else ()
+    return redaction_from(chosen, Path(names) if names else None, patterns, more_names=known)
 
 
 def described_changes(changes: "Mapping[str, int]") -> list[str]:

@@ -8,7 +8,7 @@ from mantisreed.errors import InputError, MantisreedError
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     import logging
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Sequence
     from typing import Literal
 
     import rich.console
@@ -66,6 +66,11 @@ class Console:
         """A line about how things go, to stderr unless the user wants quiet."""
         if not self.is_quiet:
             print(_shown(text), file=sys.stderr, flush=True)  # noqa: T201
+
+    def notes(self, texts: "Iterable[str]") -> None:
+        """What the user should know, a line each, marked as notes."""
+        for text in texts:
+            self.note(f"note: {text}")
 
     def problem(self, error: MantisreedError, about: str = "") -> None:
         """What went wrong, and on a second line what to do about it; `about` names the recording it happened to."""

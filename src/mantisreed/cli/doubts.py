@@ -52,7 +52,8 @@ def run(
     from pathlib import Path
 
     from mantisreed.files import printable
-    from mantisreed.pipeline.exporting import read_script, speech_of
+    from mantisreed.pipeline.exporting import read_script, speech_of_transcript
+    from mantisreed.pipeline.pairing import check_same_recordings
     from mantisreed.review.doubts import disagreements, doubts_of, in_order, text_at, worth_hearing
     from mantisreed.units import clock
 
@@ -64,7 +65,10 @@ def run(
         found = list(document.doubts) or doubts_of(document)
     else:
         kept = [doubt for doubt in document.doubts if doubt.kind in ("seam", "disagreement")]
-        found = [*doubts_of(document, speech_of(Path(recording))[0]), *kept]
+        speech, notes = speech_of_transcript(document, Path(recording))
+        found = [*doubts_of(document, speech), *kept]
+        console.notes(notes)
+    console.notes(check_same_recordings([(transcript, document), *zip(against, others, strict=True)]))
     for other in others:
         found += disagreements(document, other)
     doubts = worth_hearing(in_order(found), least)

@@ -48,7 +48,9 @@ def run(
     from mantisreed.pipeline.inspection import inspect_recordings
     from mantisreed.sources.finding import find_recordings
 
-    recordings = find_recordings(sources, selection(include, exclude, column, newest, since))
+    recordings = find_recordings(
+        sources, selection(include, exclude, column, newest, since), on_note=lambda note: console.notes([note])
+    )
     if plot and len(recordings) > 1:
         raise InputError(
             f"one picture shows one recording, and these are {len(recordings)}", where="--plot", advice="name one"

@@ -61,7 +61,9 @@ def run(
     card = workspace.engine(engine)
     pieces = piece_options(track, channels, piece_length, overlap, keep_silence)
     options = transcription_options(workspace, RunOptions(engine=engine, pieces=pieces), needs_secrets=False)
-    recordings = find_recordings(sources, selection(include, exclude, column, newest, since))
+    recordings = find_recordings(
+        sources, selection(include, exclude, column, newest, since), on_note=lambda note: console.notes([note])
+    )
     planned = plan_recordings(workspace, options, recordings)
     if plot:
         _draw(Path(plot), planned, track)

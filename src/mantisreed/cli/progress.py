@@ -47,7 +47,7 @@ class Progress:
         """Show that a recording has come to another stage."""
         import time
 
-        if event.stage == "interrupted":
+        if event.stage in ("interrupted", "note"):
             self._console.note(event.note)
             return
         text = f"{event.recording.name}: {event.text()}"

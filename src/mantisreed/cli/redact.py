@@ -77,12 +77,17 @@ def run(
     from mantisreed.exports.redaction import redaction_from
     from mantisreed.files import printable
     from mantisreed.pipeline.exporting import read_script
+    from mantisreed.pipeline.pairing import check_same_recording
     from mantisreed.review.personal import places_in
 
     if recording is not None and into is None:
         raise InputError("the recording is copied, and nobody said where to", advice="--into DIR says it")
+    if recording is None and margin is not None:
+        raise InputError("has no effect without a recording", where="--margin")
     path = Path(transcript)
     document = read_script(path).as_transcript(path.stem)
+    if recording is not None:
+        console.notes(check_same_recording(document, Path(recording)))
     redaction = redaction_from(kinds, Path(names) if names else None, tuple(pattern))
     if strong_words or strong_words_file:
         redaction = _with_strong_words(redaction, document, strong_words_file)
@@ -137,7 +142,7 @@ class _Copies:
     ) -> "tuple[list[Path], CoveredRecording | None]":
         """The files that were written, and what was covered in the sound."""
         from mantisreed.cli.targets import check_copy, write_into
-        from mantisreed.pipeline.redacting import cover_recording, suffix_of_copy
+        from mantisreed.pipeline.redacting import Covering, cover_recording, suffix_of_copy
         from mantisreed.review.personal import hidden_name, hidden_transcript
 
         sources = [source] + ([recording] if recording is not None else [])
@@ -153,7 +158,8 @@ class _Copies:
             usual = _ESTIMATED_MARGIN if any(one.is_estimated for one in places) else _EXACT_MARGIN
             margin = usual if self._margin is None else self._margin
             spans = [(one.start, one.end) for one in places]
-            copied = cover_recording(recording, target, spans, self._cover, margin)  # type: ignore[arg-type]
+            wanted = Covering(spans, self._cover, margin, document.recording.track_number)  # type: ignore[arg-type]
+            copied = cover_recording(recording, target, wanted)
             files.append(copied.file)
         return files, copied
 

@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from mantisreed.pipeline.exporting import Found
+    from mantisreed.pipeline.reviewing import Content
 
 EXAMPLES = """\
 examples:
@@ -66,12 +67,13 @@ def run(
     if page.exists() and not overwrite:
         raise OutputError("exists already", where=printable(page), advice="--overwrite overwrites it")
     file = _recording_of(found, recording)
-    sound = sound_for_page(file, "never" if without_sound else "always")
-    ready = reviewed(found.script.as_transcript(found.stem), file, sound)
+    transcript = found.script.as_transcript(found.stem)
+    content: Content = "never" if without_sound else "always"
+    sound = sound_for_page(file, content, track=transcript.recording.track_number)
+    ready = reviewed(transcript, file, sound)
     make_folder(folder)
     write_whole(page, review_page(ready.transcript, ready.sound, rules, stem=found.stem).encode())
-    for note in ready.notes:
-        console.note(f"note: {note}")
+    console.notes(ready.notes)
     console.result(printable(page))
     return 0
 

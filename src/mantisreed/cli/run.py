@@ -122,7 +122,7 @@ def _run_input(
     hidden = open_workspace(Path(config) if config else None).hidden
     kept = kept_input(sys.stdin.buffer, hidden, name or DEFAULT_NAME)
     others = [source for source in sources if source != "-"]
-    outcomes = sent(console, [kept, *find_recordings(others)], **options)
+    outcomes = sent(console, [kept, *find_recordings(others, on_note=lambda note: console.notes([note]))], **options)
     for outcome in outcomes:
         if outcome.recording.key == kept.key and outcome.transcript is not None:
             drop_input(kept)

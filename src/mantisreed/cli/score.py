@@ -58,6 +58,7 @@ def run(
 
     from mantisreed.errors import InputError
     from mantisreed.files import printable, write_whole
+    from mantisreed.pipeline.pairing import check_same_recordings
     from mantisreed.review.normalising import SETS
     from mantisreed.review.reports import alignment_lines, alignment_page, described_score, draw_scores
     from mantisreed.review.scoring import scored, tokens_of
@@ -70,9 +71,11 @@ def run(
     true = read_reference(reference)
     tongue = language or true.language
     said = tokens_of(true, without, tongue)
+    read = [read_reference(name) for name in transcripts]
+    pairs = zip(map(printable, transcripts), read, strict=True)
+    console.notes(check_same_recordings([(printable(reference), true), *pairs]))
     scores: list[tuple[str, Score]] = []
-    for name in transcripts:
-        heard = read_reference(name)
+    for name, heard in zip(transcripts, read, strict=True):
         if heard.language and true.language and heard.language.split("-")[0] != true.language.split("-")[0]:
             console.note(f"note: {printable(name)} is in {heard.language}, and the reference in {true.language}")
         try:

@@ -47,13 +47,16 @@ def run(
     from mantisreed.cli.targets import write_into
     from mantisreed.files import printable
     from mantisreed.pipeline.exporting import read_script
+    from mantisreed.pipeline.pairing import check_same_recordings
     from mantisreed.review.voting import voted
 
     sources = [Path(one) for one in transcripts]
-    result = voted([read_script(source).as_transcript(source.stem) for source in sources])
+    read = [read_script(source).as_transcript(source.stem) for source in sources]
+    names = [printable(str(source)) for source in sources]
+    console.notes(check_same_recordings(list(zip(names, read, strict=True))))
+    result = voted(read)
     stem = name or Path(result.transcript.recording.name or "voted").stem
     targets = write_into(Path(into), stem, result.transcript, to, sources, overwrite=overwrite)
-    names = [printable(str(source)) for source in sources]
     if as_json:
         console.document(_described(names, result, [printable(str(target)) for target in targets]))
         return 0

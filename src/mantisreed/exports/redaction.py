@@ -28,36 +28,40 @@ class Redaction(msgspec.Struct, frozen=True):
     patterns: tuple[str, ...] = ()
     strong_words: tuple[str, ...] = ()
 
-    def with_names(self, names: tuple[str, ...]) -> "Redaction":
-        """The same with more names."""
-        if not names:
-            return self
-        kinds = tuple(dict.fromkeys((*self.kinds, "name")))
-        return msgspec.structs.replace(self, kinds=kinds, names=tuple(dict.fromkeys((*self.names, *names))))
 
-
-def redaction_from(kinds: str, names: Path | None, patterns: tuple[str, ...]) -> Redaction:
+def redaction_from(
+    kinds: str, names: Path | None, patterns: tuple[str, ...], *, more_names: tuple[str, ...] = ()
+) -> Redaction:
     """What the user says.
 
     Args:
         kinds: names of kinds with commas between; `all` for every one.
         names: a file with a name on each line, `#` before remarks.
         patterns: regular expressions.
+        more_names: that are hidden too, from the settings.
 
     Raises:
-        InputError: there is no such kind, the file cannot be read, or a pattern is none.
+        InputError: there is no such kind, the file cannot be read, a pattern is none, or a kind that was named has
+            nothing to look for.
     """
     named = [kind.strip() for kind in kinds.split(",") if kind.strip()]
     chosen = KINDS if "all" in named else tuple(dict.fromkeys(named))
     if unknown := [kind for kind in chosen if kind not in KINDS]:
         advice = f"kinds are {', '.join(KINDS)}, and all"
         raise InputError(f"nothing of the kind {unknown[0]!r} can be hidden", where="--redact", advice=advice)
+    # A kind without anything to look for would hide nothing, and nobody would notice.
+    searched = {"name": names is not None or bool(more_names), "pattern": bool(patterns)}
+    for kind, is_given in searched.items():
+        if kind in named and not is_given:
+            what = "a list of names" if kind == "name" else "a pattern"
+            raise InputError(f"the kind {kind!r} hides nothing without {what}", advice=f"give {what} as well")
     for pattern in patterns:
         try:
             re.compile(pattern)
         except re.error as error:
             raise InputError(f"{pattern!r} is no regular expression ({error})", where="--redact-pattern") from error
     # Who names names or patterns wants them hidden, whatever kinds are chosen.
-    more = (*(("name",) if names is not None else ()), *(("pattern",) if patterns else ()))
+    more = [kind for kind, is_given in searched.items() if is_given]
     listed = [] if names is None else [" ".join(line.split()) for line in listed_lines(names, "names")]
-    return Redaction(tuple(dict.fromkeys((*chosen, *more))), tuple(dict.fromkeys(listed)), patterns)
+    all_names = tuple(dict.fromkeys((*listed, *more_names)))
+    return Redaction(tuple(dict.fromkeys((*chosen, *more))), all_names, patterns)

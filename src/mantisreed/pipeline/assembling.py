@@ -98,7 +98,7 @@ def transcript_of(
     readings = [one.reading for one in results if one.reading is not None]
     odd = dict.fromkeys(sentence for reading in readings for sentence in (*reading.doubts, *reading.remarks))
     plain = Transcript(
-        recording=facts,
+        recording=msgspec.structs.replace(facts, track=made.track or msgspec.UNSET),
         engine=options.card.name,
         job=job,
         language=options.target or _tag_for(options.card, spoken) or options.language,

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 from pathlib import Path
 
-from mantisreed.audio.decode import probe
+from mantisreed.audio.containers import probe
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError, MantisreedError

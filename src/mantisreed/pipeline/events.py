@@ -7,7 +7,7 @@ from typing import Literal
 from mantisreed.sources.recordings import Source
 
 Stage = Literal[
-    "fetching", "preparing", "waiting", "sending", "working", "following", "done", "failed", "interrupted"
+    "fetching", "preparing", "waiting", "sending", "working", "following", "done", "failed", "interrupted", "note"
 ]
 
 
@@ -46,7 +46,7 @@ class Event:
 
     Attributes:
         recording: which one.
-        stage: the new one.
+        stage: the new one; `interrupted` and `note` are about no recording, and only their note counts.
         note: why, where there is something to say.
         batch: how the whole batch stands; None where it is not counted.
         until: when it goes on, in seconds since 1970; None where nobody knows.

@@ -12,9 +12,11 @@ from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
 from mantisreed.files import HIDDEN_FOLDER, printable
 from mantisreed.pipeline.outputs import Outputs, Written
+from mantisreed.pipeline.pairing import check_same_recording
 from mantisreed.review.personal import hidden_script, hidden_transcript
 from mantisreed.sources.recordings import Source
 from mantisreed.subtitles.decoding import decoded
+from mantisreed.transcript.document import Transcript
 from mantisreed.workspace import Workspace
 
 
@@ -204,17 +206,42 @@ def timed_by_speech(text: str, recording: Path) -> Script:
     return Script(bare_transcript(passages, name=printable(recording.name), duration=round(duration, 3), notes=notes))
 
 
-def speech_of(recording: Path) -> tuple[tuple[tuple[float, float], ...], float]:
+def speech_of(recording: Path, *, track: int | None = None) -> tuple[tuple[tuple[float, float], ...], float]:
     """Where somebody speaks in a recording, and how long it is, in seconds.
 
+    Args:
+        recording: a file.
+        track: which track of sound, from 1; None takes the default one, or the first with speech.
+
     Raises:
-        RecordingError: the recording cannot be read.
+        RecordingError: the recording cannot be read, or has no such track.
     """
     from mantisreed.audio.decode import SAMPLE_RATE  # only for sound
     from mantisreed.audio.speech import speech_map
-    from mantisreed.audio.workers import DecodingWorkers
+    from mantisreed.audio.tracks import track_to_take
+    from mantisreed.audio.workers import DecodingWorkers, SoundStream
 
     with DecodingWorkers() as workers:
-        sound = workers.stream(recording, sample_rate=SAMPLE_RATE, channels=1, track=None)
+
+        def stream(number: int) -> SoundStream:
+            return workers.stream(recording, sample_rate=SAMPLE_RATE, channels=1, track=number)
+
+        taken = track
+        if taken is None:
+            taken = track_to_take(workers.contents(recording), stream).number
+        sound = stream(taken)
         speech = tuple((one.start, one.end) for one in speech_map(sound))
     return speech, sound.seconds
+
+
+def speech_of_transcript(
+    transcript: Transcript, recording: Path
+) -> tuple[tuple[tuple[float, float], ...], tuple[str, ...]]:
+    """Where somebody speaks in the recording of a transcript, and what the user should be told.
+
+    Raises:
+        RecordingError: the recording cannot be read.
+        InputError: it is another recording than that of the transcript.
+    """
+    speech, duration = speech_of(recording, track=transcript.recording.track_number)
+    return speech, check_same_recording(transcript, recording, duration)

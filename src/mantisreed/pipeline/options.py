@@ -129,6 +129,7 @@ class Made(msgspec.Struct, frozen=True):
         damage, notes: what is to be said of it.
         pauses_and_speech: lengths of silence and of speech in turn, in hundredths of a second, which is a quarter of
             what pairs of times would take in the ledger; None in jobs from before it was kept.
+        track: the track of sound, where it was not the default one.
     """
 
     pieces: tuple[str, ...]
@@ -136,6 +137,7 @@ class Made(msgspec.Struct, frozen=True):
     damage: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     pauses_and_speech: tuple[int, ...] | None = None
+    track: int | None = None
 
     @property
     def speech(self) -> tuple[tuple[float, float], ...] | None:

@@ -14,6 +14,7 @@ from typing import Literal, TypeAlias
 import msgspec
 import numpy as np
 
+from mantisreed.audio.containers import Contents, Track, probe
 from mantisreed.audio.cuts import (
     LONG_SILENCE,
     OVERLAP,
@@ -24,10 +25,11 @@ from mantisreed.audio.cuts import (
     smaller_spans,
     speech_in,
 )
-from mantisreed.audio.decode import IntSamples, probe
+from mantisreed.audio.decode import SAMPLE_RATE, IntSamples
 from mantisreed.audio.encode import Encoder, decoded_lossless, open_encoder
 from mantisreed.audio.formats import FORMATS, AudioFormat
 from mantisreed.audio.speech import SpeechListener, Stretch, union
+from mantisreed.audio.tracks import track_to_take, why_taken
 from mantisreed.audio.workers import DecodingWorkers, LocalStream, SoundStream
 from mantisreed.engines.card import Accepts, EngineCard
 from mantisreed.engines.request import Piece
@@ -75,7 +77,8 @@ class PieceOptions(msgspec.Struct, frozen=True):
     """How a user wants recordings to be prepared; the ledger keeps it with each job.
 
     Attributes:
-        track: which track of sound, from 1; None takes the default one.
+        track: which track of sound, from 1; None takes the default one, or the first on which
+            somebody speaks.
         channels: which channels of it.
         piece_length: seconds of a piece at most, if less than the engine takes.
         overlap: seconds that all neighbouring pieces share; None lets them overlap only where there is no pause.
@@ -186,6 +189,7 @@ class Preparation:
         is_untouched: whether, moreover, its only piece is all of it.
         limits: by which it is cut.
         tags: what the recording says of itself, such as its title.
+        track: the track of sound that is taken.
         duration: seconds; of what has been decoded so far.
     """
 
@@ -214,17 +218,18 @@ class Preparation:
         """
         contents = workers.contents(path) if workers else probe(path)
         self.tags = contents.tags
-        channels = contents.chosen(options.track).channels
+        self._path, self._workers = path, workers
+        self.track, self._track_note = self._chosen_track(contents, options.track)
+        channels = self.track.channels
         if isinstance(options.channels, int) and options.channels > max(1, channels):
             raise InputError(f"there is no channel {options.channels}", advice=f"it has {channels}")
         if channels <= 1:
             options = msgspec.structs.replace(options, channels="mix")
-        self._path, self._card, self._options = path, card, options
+        self._card, self._options = card, options
         fitting = limits if limits is not None and limits.fit(card, contents.duration) else None
         self.limits = fitting or cut_limits(card, contents.duration, options)
         self.is_whole = self.limits.longest is None
         self.is_untouched = options.untouched and self.is_whole
-        self._workers = workers
         self._stream = self._new_stream()
         self._pieces = self._prepared()
         self._is_closed = False
@@ -234,6 +239,12 @@ class Preparation:
     @property
     def duration(self) -> float:
         return self._stream.seconds
+
+    @property
+    def other_track(self) -> int | None:
+        """The number of the track, where it was named or is not the default one."""
+        is_default = self._options.track is None and self._track_note is None
+        return None if is_default else self.track.number
 
     @property
     def speech(self) -> Speech:
@@ -250,7 +261,7 @@ class Preparation:
         """What the user may want to know; known when all pieces have been taken."""
         are_same = self._same and len(self._channels) > 1 and any(channel.heard for channel in self._channels)
         same = ("all channels are the same: sending them apart costs more and brings nothing",) if are_same else ()
-        return (*same, *self._stream.notes())
+        return (*filter(None, [self._track_note]), *same, *self._stream.notes())
 
     def close(self) -> None:
         """Stop preparing, when no more pieces are wanted."""
@@ -310,13 +321,20 @@ class Preparation:
         return ChannelPipeline(pool, limits.encoding, limits.sample_rate, chooser, channel)
 
     def _new_stream(self) -> SoundStream:
+        channels = 1 if self._options.channels == "mix" else None
+        return self._open_stream(self.track.number, self.limits.sample_rate, channels)
+
+    def _open_stream(self, track: int, sample_rate: int, channels: int | None) -> SoundStream:
         open_stream = self._workers.stream if self._workers else LocalStream
-        return open_stream(
-            self._path,
-            sample_rate=self.limits.sample_rate,
-            channels=1 if self._options.channels == "mix" else None,
-            track=self._options.track,
-        )
+        return open_stream(self._path, sample_rate=sample_rate, channels=channels, track=track)
+
+    def _chosen_track(self, contents: Contents, number: int | None) -> tuple[Track, str | None]:
+        """The track that is taken, and what the user is told about the choice; None when nothing."""
+        default = contents.chosen(number)
+        if number is not None:
+            return default, None
+        taken = track_to_take(contents, lambda one: self._open_stream(one, SAMPLE_RATE, 1))
+        return taken, None if taken is default else why_taken(taken, default)
 
     def _finished(self, job: "_Job") -> Iterator[PreparedPiece]:
         """The piece, or smaller ones when it is over what the engine takes."""

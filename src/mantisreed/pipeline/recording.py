@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from mantisreed.audio.decode import probe
+from mantisreed.audio.containers import probe
 from mantisreed.audio.speech import pauses_and_speech
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.identity import SoundIdentity, job_key, request_key
@@ -224,6 +224,7 @@ class RecordingTask:
             tuple(prepared.damage),
             tuple(prepared.notes),
             pauses_and_speech(prepared.speech),
+            prepared.other_track,
         )
         await self._note_made(made, is_out=any(one.reading is None for one in results))
         return made, results
@@ -374,7 +375,7 @@ class RecordingTask:
         assert self.digest is not None and self.job is not None
         sound = SoundIdentity(
             self.digest,
-            options.pieces.track,
+            prepared.other_track,
             part.channel,
             part.span.start,
             part.span.end,

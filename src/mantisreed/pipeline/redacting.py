@@ -1,13 +1,14 @@
 """A copy of a recording with stretches covered, for `redact`."""
 
-from collections.abc import Iterable
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import soundfile
 
-from mantisreed.audio.decode import Decoder, probe, to_int16
+from mantisreed.audio.containers import probe
+from mantisreed.audio.decode import Decoder, to_int16
 from mantisreed.errors import InputError, OutputError, reason_of
 from mantisreed.files import make_folder, printable
 from mantisreed.review.covering import Cover, covered, spans_in_samples
@@ -37,9 +38,28 @@ def suffix_of_copy(recording: Path) -> str:
     return recording.suffix.lower() if recording.suffix.lower() in _EXACT else ".flac"
 
 
-def cover_recording(
-    recording: Path, target: Path, spans: Iterable[tuple[float, float]], cover: Cover, margin: float
-) -> CoveredRecording:
+@dataclass(frozen=True, slots=True)
+class Covering:
+    """What of a recording is covered, and how.
+
+    Attributes:
+        spans: (start, end) in seconds.
+        cover: what is put over them.
+        margin: seconds before and after each that are covered too.
+        track: the track of sound that is copied, from 1; None for the default one.
+    """
+
+    spans: Sequence[tuple[float, float]]
+    cover: Cover
+    margin: float
+    track: int | None = None
+
+    def in_samples(self, rate: int, length: int) -> list[tuple[int, int]]:
+        """The stretches that are covered, first and last sample, of so many at this rate."""
+        return spans_in_samples(self.spans, rate, self.margin, length)
+
+
+def cover_recording(recording: Path, target: Path, covering: Covering) -> CoveredRecording:
     """Write a copy without what was said in some stretches, and without tags, which may tell it as well.
 
     Outside of the stretches the samples of WAV and FLAC are those of the recording; of other formats they are what
@@ -48,9 +68,7 @@ def cover_recording(
     Args:
         recording: what is copied.
         target: where to, on the same file system as its folder.
-        spans: (start, end) in seconds.
-        cover: what is put over them.
-        margin: seconds before and after each that are covered too.
+        covering: what is covered, and how.
 
     Raises:
         RecordingError: it cannot be read as sound.
@@ -62,7 +80,7 @@ def cover_recording(
     make_folder(target.parent)
     partial = target.with_name(f".{target.name}.part")
     try:
-        found = _copy(recording, partial, list(spans), cover, margin)
+        found = _copy(recording, partial, covering)
         partial.replace(target)
     except (OSError, soundfile.LibsndfileError) as error:
         raise OutputError(f"cannot be written ({reason_of(error)})", where=printable(target)) from error
@@ -72,46 +90,40 @@ def cover_recording(
     return CoveredRecording(target, *found)
 
 
-def _copy(
-    recording: Path, target: Path, spans: list[tuple[float, float]], cover: Cover, margin: float
-) -> tuple[float, int]:
+def _copy(recording: Path, target: Path, covering: Covering) -> tuple[float, int]:
     """The seconds and the number of stretches that are covered."""
     probe(recording)  # says what is wrong with what is no sound at all
     if recording.suffix.lower() in _EXACT:
         with suppress(soundfile.LibsndfileError):
-            return _copy_exactly(recording, target, spans, cover, margin)
-    return _copy_decoded(recording, target, spans, cover, margin)
+            return _copy_exactly(recording, target, covering)
+    return _copy_decoded(recording, target, covering)
 
 
-def _copy_exactly(
-    recording: Path, target: Path, spans: list[tuple[float, float]], cover: Cover, margin: float
-) -> tuple[float, int]:
+def _copy_exactly(recording: Path, target: Path, covering: Covering) -> tuple[float, int]:
     with soundfile.SoundFile(recording) as source:
         rate = source.samplerate
-        chosen = spans_in_samples(spans, rate, margin, source.frames)
+        chosen = covering.in_samples(rate, source.frames)
         width = _WIDTHS.get(source.subtype, "int32")
         form = {"samplerate": rate, "channels": source.channels, "subtype": source.subtype, "format": source.format}
         with soundfile.SoundFile(target, "w", **form) as sink:
             at = 0
             for block in source.blocks(_BLOCK, dtype=width):
-                sink.write(covered(block, at, chosen, cover, rate))
+                sink.write(covered(block, at, chosen, covering.cover, rate))
                 at += len(block)
     return sum(last - first for first, last in chosen) / rate, len(chosen)
 
 
-def _copy_decoded(
-    recording: Path, target: Path, spans: list[tuple[float, float]], cover: Cover, margin: float
-) -> tuple[float, int]:
-    track = probe(recording).chosen(None)
+def _copy_decoded(recording: Path, target: Path, covering: Covering) -> tuple[float, int]:
+    track = probe(recording).chosen(covering.track)
     rate = track.sample_rate
-    decoder = Decoder(recording, sample_rate=rate, channels=None)
+    decoder = Decoder(recording, sample_rate=rate, channels=None, track=track.number)
     form = {"samplerate": rate, "channels": max(1, track.channels), "subtype": "PCM_16", "format": "FLAC"}
-    chosen = spans_in_samples(spans, rate, margin, 1 << 62)
+    chosen = covering.in_samples(rate, 1 << 62)
     at = 0
     with soundfile.SoundFile(target, "w", **form) as sink:
         for block in decoder:
             samples = to_int16(block).T
-            sink.write(covered(samples, at, chosen, cover, rate))
+            sink.write(covered(samples, at, chosen, covering.cover, rate))
             at += len(samples)
     inside = [(first, min(last, at)) for first, last in chosen if first < at]
     return sum(last - first for first, last in inside) / rate, len(inside)

@@ -14,12 +14,10 @@ from mantisreed.audio.encode import open_encoder
 from mantisreed.audio.formats import FORMATS
 from mantisreed.audio.speech import SpeechListener
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.errors import InputError
-from mantisreed.files import file_digest, printable
+from mantisreed.pipeline.pairing import check_same_recording
 from mantisreed.review.doubts import doubts_of, in_order
 from mantisreed.review.page import Sound
 from mantisreed.transcript.document import Transcript
-from mantisreed.units import short_duration
 
 _PEAKS = 50  # a second; fewer of a long recording, the waveform of which is not looked at so closely
 _LONG, _PEAKS_OF_LONG = 2 * 3600.0, 10
@@ -37,9 +35,6 @@ _PLAYABLE = {
 _SMALL = 10_000  # bytes a second; a recording that is not larger is put into the page as it is
 _SHORT = 2_000_000  # bytes; so is one that is short
 _SPEECH = replace(FORMATS["webm"], bit_rate=24_000)
-_NEARLY = 0.02  # share by which two lengths of one recording may differ, and seconds at least
-_NEARLY_SECONDS = 1.0
-
 
 Content = Literal["always", "where needed", "never"]
 
@@ -65,21 +60,22 @@ def reviewed(transcript: Transcript, recording: Path, sound: Sound | None = None
         RecordingError: it cannot be read as sound.
         InputError: it is another recording than that of the transcript.
     """
-    decoded = sound or sound_for_page(recording)
-    notes = _compared(transcript, recording, decoded.duration)
+    decoded = sound or sound_for_page(recording, track=transcript.recording.track_number)
+    notes = check_same_recording(transcript, recording, decoded.duration)
     return Reviewed(_with_doubts(transcript, decoded), decoded, notes)
 
 
-def sound_for_page(recording: Path, content: Content = "always") -> Sound:
+def sound_for_page(recording: Path, content: Content = "always", *, track: int | None = None) -> Sound:
     """Decode a recording once: its outline, where somebody speaks, and a small copy that browsers play.
 
     Args:
         recording: a file.
         content: when the sound is put into the page, or played from a copy: always, only where browsers do not play
             the recording as it is, or never.
+        track: which track of sound, from 1; None takes the default one.
 
     Raises:
-        RecordingError: it cannot be read as sound.
+        RecordingError: it cannot be read as sound, or has no such track.
     """
     size = recording.stat().st_size if recording.is_file() else 0
     media_type = _PLAYABLE.get(recording.suffix.lower())
@@ -89,9 +85,11 @@ def sound_for_page(recording: Path, content: Content = "always") -> Sound:
         known = workers.contents(recording)
         lasts = known.duration or 0.0
         is_fit = content != "always" or size <= max(_SHORT, _SMALL * lasts)
-        is_as_it_is = media_type is not None and not known.has_video and is_fit
+        # Browsers play the default track.
+        is_plain = not known.has_video and known.chosen(track) is known.chosen(None)
+        is_as_it_is = media_type is not None and is_plain and is_fit
         is_encoded = content != "never" and not is_as_it_is
-        stream = workers.stream(recording, sample_rate=SAMPLE_RATE, channels=1, track=None)
+        stream = workers.stream(recording, sample_rate=SAMPLE_RATE, channels=1, track=track)
         with open_encoder(encoded, _SPEECH, sample_rate=SAMPLE_RATE, is_quick=True) as encoder:
             for block in stream:
                 outline.take(block)
@@ -117,28 +115,6 @@ def _with_doubts(transcript: Transcript, sound: Sound) -> Transcript:
     if transcript.doubts or transcript.recording.digest:
         return transcript
     return msgspec.structs.replace(transcript, doubts=tuple(in_order(doubts_of(transcript, sound.speech))))
-
-
-def _compared(transcript: Transcript, recording: Path, duration: float) -> tuple[str, ...]:
-    """What is to be said of a recording that is not the very file that was transcribed.
-
-    Raises:
-        InputError: it cannot be of the same sound.
-    """
-    facts = transcript.recording
-    if facts.digest and facts.digest == file_digest(recording):
-        return ()
-    last = max((passage.end for passage in transcript.passages), default=0.0)
-    expected = facts.duration if facts.digest else last
-    slack = max(_NEARLY_SECONDS, _NEARLY * expected)
-    is_other = abs(duration - expected) > slack if facts.digest else duration < expected - slack
-    if is_other:
-        raise InputError(
-            f"it lasts {short_duration(duration)}, and what was transcribed {short_duration(expected)}",
-            where=printable(recording),
-            advice="name the recording that was transcribed, or a copy of it",
-        )
-    return ("this is not the file that was transcribed, but it is as long",) if facts.digest else ()
 
 
 class _Outline:

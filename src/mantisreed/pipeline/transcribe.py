@@ -75,7 +75,7 @@ def transcribe(
         InputError: a source, an option, the card or a secret is wrong; nothing was sent.
     """
     wanted = options or RunOptions()
-    recordings = find_recordings(sources, wanted.selection)
+    recordings = find_recordings(sources, wanted.selection, on_note=lambda note: _tell_note(on_event, note))
     parts = _parts(workspace, wanted, recordings)
     require_trust_in_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
@@ -103,6 +103,10 @@ def transcribe(
             for outcome in part.outcomes(workspace, outputs, hooks):
                 outcomes[outcome.recording.key, outcome.recording.facts] = outcome
     return [outcomes[source.key, source.facts] for source in recordings]
+
+
+def _tell_note(on_event: Callable[[Event], None], note: str) -> None:
+    on_event(Event(Source(Path()), "note", f"note: {note}"))
 
 
 def _told_as_done(before: dict[str, Outcome], on_event: Callable[[Event], None]) -> dict[str, Outcome]:

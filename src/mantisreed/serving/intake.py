@@ -13,7 +13,7 @@ from typing import Any
 import msgspec
 from starlette.requests import ClientDisconnect, Request
 
-from mantisreed.audio.decode import Contents, probe
+from mantisreed.audio.containers import Contents, probe
 from mantisreed.cards.urls import UrlError, checked_url, split_url
 from mantisreed.errors import MantisreedError
 from mantisreed.files import file_digest, make_folder, printable

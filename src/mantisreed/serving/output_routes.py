@@ -53,7 +53,10 @@ async def output(request: Request, job: str, form: str) -> Response:
 async def sound(request: Request, job: str) -> Response:
     """The recording, for the review page."""
     service, _, order = order_of(request, job, "read")
-    played, file = await service.playing.of(order.id, _recording_of(order))
+    recording = _recording_of(order)
+    transcript = await asyncio.to_thread(transcript_of, order)
+    track = transcript.recording.track_number
+    played, file = await service.playing.of(order.id, recording, track)
     return FileResponse(file, media_type=played.media_type)
 
 
@@ -70,7 +73,8 @@ async def review(request: Request, job: str) -> Response:
     service, _, order = order_of(request, job, "read")
     recording = _recording_of(order)
     transcript = await asyncio.to_thread(transcript_of, order)
-    played, _ = await service.playing.of(order.id, recording)
+    track = transcript.recording.track_number
+    played, _ = await service.playing.of(order.id, recording, track)
     ready = await asyncio.to_thread(reviewed, transcript, recording, played)
     page = await asyncio.to_thread(_review_page, service, order, ready, request.query_params.get("ticket"))
     return Response(page, headers=PAGE_HEADERS)

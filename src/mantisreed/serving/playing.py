@@ -35,7 +35,7 @@ class Playing:
         """Forget what is played of a job."""
         (self.folder / f"{job}.webm").unlink(missing_ok=True)
 
-    async def of(self, job: str, recording: Path) -> tuple[Sound, Path]:
+    async def of(self, job: str, recording: Path, track: int | None) -> tuple[Sound, Path]:
         """The sound of a job's recording as the page needs it, without content; and the file that is played.
 
         Raises:
@@ -49,15 +49,15 @@ class Playing:
             # wants what is known does not wait.
             async with self._decoding:
                 if key not in self._known:
-                    self._known[key] = await asyncio.to_thread(self._decoded, job, recording)
+                    self._known[key] = await asyncio.to_thread(self._decoded, job, recording, track)
                     while len(self._known) > _REMEMBERED:
                         self._known.popitem(last=False)
         found = self._known[key]
         self._known.move_to_end(key)
         return found
 
-    def _decoded(self, job: str, recording: Path) -> tuple[Sound, Path]:
-        sound = sound_for_page(recording, "where needed")
+    def _decoded(self, job: str, recording: Path, track: int | None) -> tuple[Sound, Path]:
+        sound = sound_for_page(recording, "where needed", track=track)
         if sound.content is None:
             return sound, recording
         make_folder(self.folder)

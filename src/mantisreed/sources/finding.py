@@ -2,7 +2,7 @@
 
 import os
 import stat
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -16,7 +16,9 @@ from mantisreed.sources.recordings import (
     TABLE_SUFFIXES,
     Facts,
     Selection,
+    Skipped,
     Source,
+    described_skips,
     is_feed_link,
     linked_recording,
     recordings_in,
@@ -28,24 +30,38 @@ _FEED = "feed+"
 
 
 def find_recordings(
-    sources: "Iterable[str | os.PathLike[str] | Source]", selection: Selection | None = None
+    sources: "Iterable[str | os.PathLike[str] | Source]",
+    selection: Selection | None = None,
+    *,
+    on_note: Callable[[str], None] = lambda note: None,
 ) -> list[Source]:
     """The recordings that these files, folders, tables, feeds, storages and links are or hold, in order, each once.
 
     Folders are searched with all folders in them; hidden ones, hidden files, empty and partial ones are left out. A
     folder in them that cannot be read, or is a link, is a source with a problem: it is told, and counts as failed.
 
+    Args:
+        sources: as the user names them.
+        selection: which of the recordings in folders, tables and feeds are taken; None takes all.
+        on_note: called with a line for each kind of file that was left out of a folder.
+
     Raises:
         InputError: a source does not exist, or a folder or table holds no recording.
     """
     found: dict[tuple[str, Facts], Source] = {}
     for given in sources:
-        for source in [given] if isinstance(given, Source) else _recordings_of(given, selection or Selection()):
+        if isinstance(given, Source):
+            named = [given]
+        else:
+            named = _recordings_of(given, selection or Selection(), on_note)
+        for source in named:
             found.setdefault((source.key, source.facts), source)
     return list(found.values())
 
 
-def _recordings_of(given: str | os.PathLike[str], selection: Selection) -> list[Source]:
+def _recordings_of(
+    given: str | os.PathLike[str], selection: Selection, on_note: Callable[[str], None]
+) -> list[Source]:
     if isinstance(given, str) and "://" in given:
         found = _at_address(given, selection)
         if found is not None:
@@ -54,7 +70,11 @@ def _recordings_of(given: str | os.PathLike[str], selection: Selection) -> list[
     if isinstance(given, str) and given.lower().startswith("file://"):
         path = Path(unquote(split_url(given).path))
     if path.is_dir():
-        inside = sorted(recordings_in(path, selection), key=lambda source: os.fsencode(source.path))
+        skipped: list[Skipped] = []
+        found_inside = recordings_in(path, selection, skipped.append)
+        inside = sorted(found_inside, key=lambda source: os.fsencode(source.path))
+        for line in described_skips(path, skipped):
+            on_note(line)
         if not inside:
             advice = "recordings end in .wav, .mp3, .m4a, ..." + (
                 "; see --include and --exclude" if selection.include or selection.exclude else ""

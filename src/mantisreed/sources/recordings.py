@@ -1,11 +1,10 @@
 """Sources: the recordings that a user names, as files, folders and links."""
 
 import hashlib
-import logging
 import os
 import re
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from datetime import date
@@ -24,11 +23,10 @@ if TYPE_CHECKING:
 
     from mantisreed.sources.fetching import FetchHooks
 
-_log = logging.getLogger(__name__)
-
 _LISTED = """
-.3gp .aac .ac3 .aif .aiff .amr .ape .asf .au .avi .awb .caf .flac .flv .gsm .m4a .m4b .m4v .mka .mkv .mov
-.mp2 .mp3 .mp4 .mpeg .mpg .oga .ogg .ogv .opus .snd .spx .ts .tta .voc .w64 .wav .wave .webm .wma .wmv .wv
+.3gp .aac .ac3 .aif .aifc .aiff .amr .ape .asf .au .avi .awb .caf .dts .dtshd .flac .flv .g722 .gsm .m4a
+.m4b .m4v .mka .mkv .mov .mp2 .mp3 .mp4 .mpeg .mpg .mxf .nist .oga .ogg .ogv .opus .snd .sph .spx .ts .tta
+.voc .w64 .wav .wave .webm .wma .wmv .wv
 """
 SUFFIXES = frozenset(_LISTED.split())
 """Endings of the files that are taken from a folder; a file that is named itself may have any."""
@@ -50,6 +48,8 @@ STORAGE = re.compile(r"(?!https?:|feed\+|file:)[A-Za-z][A-Za-z0-9+.-]*://", re.I
 
 _USER = re.compile(r"//[^/@]*@")
 _USER_WITH_PASSWORD = re.compile(r"//[^/@:]*:[^/@]*@")
+
+_SKIPS_NAMED = 5  # files of one kind that were left out; the others are counted
 
 _LETS_IN = re.compile(r"sig|token|key|secret|auth|pass|cred|session|code", re.IGNORECASE)
 _LONG_VALUE = 24  # characters of a value in a query, from which on it may be a key whatever its name
@@ -264,8 +264,37 @@ def linked_recording(link: str) -> Source | None:
     return Source(Path(name.replace("\0", "")), link)
 
 
-def recordings_in(folder: Path, selection: Selection) -> Iterator[Source]:
-    """The recordings in a folder and in all below it; a folder that cannot be looked into as what it is."""
+@dataclass(frozen=True, slots=True)
+class Skipped:
+    """A file in a folder that was not taken, and why, in a few words."""
+
+    path: Path
+    why: str
+
+
+def described_skips(folder: Path, skipped: "Sequence[Skipped]") -> list[str]:
+    """What was left out of a folder: counted by the reason, the first ones named."""
+    told = []
+    for why in dict.fromkeys(one.why for one in skipped):
+        names = [printable(one.path.relative_to(folder)) for one in skipped if one.why == why]
+        files = "1 file" if len(names) == 1 else f"{len(names)} files"
+        more = f" and {len(names) - _SKIPS_NAMED} more" if len(names) > _SKIPS_NAMED else ""
+        listed = ", ".join(names[:_SKIPS_NAMED])
+        told.append(f"{printable(folder)}: {files} left out, {why}: {listed}{more}")
+    return told
+
+
+def recordings_in(
+    folder: Path, selection: Selection, on_skip: "Callable[[Skipped], None]" = lambda skipped: None
+) -> Iterator[Source]:
+    """The recordings in a folder and in all below it; a folder that cannot be looked into as what it is.
+
+    Args:
+        folder: where to look.
+        selection: which of them are taken.
+        on_skip: called with each file that is not taken, but for hidden ones and those that the
+            selection excludes.
+    """
     unread: list[OSError] = []
     for parent, folders, files in os.walk(folder, onerror=unread.append):
         folders[:] = [name for name in folders if not name.startswith(".")]
@@ -274,13 +303,17 @@ def recordings_in(folder: Path, selection: Selection) -> Iterator[Source]:
                 yield Source(Path(parent, name), problem="it is a link to a folder, which is not followed")
         for name in files:
             path = Path(parent, name)
-            if is_recording(name) and selection.takes(path.relative_to(folder)):
+            if is_recording(name):
+                if not selection.takes(path.relative_to(folder)):
+                    continue
                 if _is_empty(path):
-                    _log.info("%s is empty, and left out", printable(path))
+                    on_skip(Skipped(path, "empty"))
                 else:
                     yield Source(path)
             elif _is_left_out(name):
-                _log.info("%s is hidden or partial, and left out", printable(path))
+                on_skip(Skipped(path, "hidden or partial"))
+            elif not name.startswith("."):
+                on_skip(Skipped(path, "not recordings by their names"))
     for error in unread:
         yield Source(Path(error.filename), problem=f"this folder cannot be read ({reason_of(error)})")
 

@@ -110,12 +110,19 @@ class RecordingFacts(msgspec.Struct, frozen=True):
         digest: of its bytes.
         duration: seconds.
         about: what else was said of it where it came from, by name, such as its title; left out where nothing was.
+        track: which track of sound it is, from 1; left out for the default one.
     """
 
     name: str
     digest: str
     duration: float
     about: dict[str, str] | msgspec.UnsetType = msgspec.UNSET
+    track: int | msgspec.UnsetType = msgspec.UNSET
+
+    @property
+    def track_number(self) -> int | None:
+        """The number of the track; None for the default one."""
+        return None if self.track is msgspec.UNSET else self.track
 
 
 class Transcript(msgspec.Struct, frozen=True, kw_only=True):
