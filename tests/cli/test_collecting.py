@@ -166,6 +166,21 @@ def test_a_spend_limit_stops_before_it_is_passed_and_counts_what_was_spent(
     assert set(ferry.answered.values()) == {1}
 
 
+def test_a_retry_of_some_jobs_keeps_the_limit_of_the_whole_run(
+    mantisreed: Command, ferry: Ferry, recordings: Path, tmp_path: Path
+) -> None:
+    with ferry.sailing(tmp_path):
+        stopped = mantisreed("run", "recordings", "--piece-length", "20s", "--spend-limit", "0.012")
+        assert stopped.returncode == 3
+        (waiting, *_) = [job["id"] for job in jobs(mantisreed) if job["state"] == "waiting"]
+        for _ in range(2):
+            assert "over the limit of 0.0120" in mantisreed("retry", str(waiting)).stderr
+        paid = sum(float(str(job["cost"] or 0)) for job in jobs(mantisreed))
+        assert paid <= 0.012
+        assert mantisreed("retry", "--spend-limit", "1").returncode == 0
+    assert set(ferry.answered.values()) == {1}
+
+
 def test_jobs_that_are_lost_or_fail_are_told_apart(
     mantisreed: Command, moody: Moody, recordings: Path, tmp_path: Path
 ) -> None:

@@ -101,10 +101,37 @@ def test_a_second_opinion_keeps_to_the_spend_limit(mantisreed: Command, moody: M
     assert transcript_in(recording.parent / "out").replacements == ()
 
 
+def test_a_second_opinion_that_was_asked_for_is_given_by_every_way_to_go_on(
+    mantisreed: Command, moody: Moody, recording: Path
+) -> None:
+    folder = recording.parent
+    with moody(FaultProfile(habits={"dipper": BAD.habits["brook"]}), engine="dipper"):
+        submitted = mantisreed("submit", "round.flac", "--into", "sent", "--to", "json", "--second-opinion", "heron")
+        assert submitted.returncode == 0, submitted.stderr
+        collected = mantisreed("collect", "--wait")
+    assert collected.returncode == 0 and "heron heard" in collected.stderr, collected.stderr
+    sent = transcript_in(folder / "sent")
+    assert sent.replacements and {one.engine for one in sent.replacements} == {"heron"}
+
+
+def test_a_retry_keeps_the_second_opinion_and_the_limit(mantisreed: Command, moody: Moody, recording: Path) -> None:
+    folder = recording.parent
+    with moody(BAD, engine="brook"):
+        stopped = mantisreed(
+            *("run", "round.flac", "--into", "out", "--to", "json", "--second-opinion", "heron"),
+            *("--spend-limit", "0.001"),
+        )
+        assert stopped.returncode == 3 and "over the limit of 0.0010" in stopped.stderr
+        again = mantisreed("retry")
+        assert again.returncode == 3 and "over the limit of 0.0010" in again.stderr, again.stderr
+        raised = mantisreed("retry", "--spend-limit", "1")
+    assert raised.returncode == 0 and "heron heard" in raised.stderr, raised.stderr
+    assert transcript_in(folder / "out").replacements
+
+
 def test_wrong_uses_are_told_in_one_line(mantisreed: Command, settings: Path, recording: Path) -> None:
     for arguments, told in (
         (("run", "round.flac", "--second-opinion", "nobody"), "nobody"),
-        (("submit", "round.flac", "--second-opinion", "heron"), "nobody waits"),
         (("doubts", "missing.srt"), "cannot be read"),
         (("standin", "--habit", "loop=2"), "a habit such as"),
         (("standin", "--habit", "swan:loop=0.2"), "no stand-in engine"),

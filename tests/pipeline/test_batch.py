@@ -19,7 +19,7 @@ from mantisreed.jobs.gate import Time
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.events import Event
-from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.options import RunOptions, TranscriptionOptions
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions
@@ -57,7 +57,7 @@ class Bench:
 
     def __init__(self, folder: Path, answers: dict[str, object], old: str = "", new: str = "") -> None:
         folder.mkdir(exist_ok=True)
-        self.options = TranscriptionOptions(brook_card(folder, old, new), {"key": Secret("hush")})
+        self.options = TranscriptionOptions(RunOptions(), brook_card(folder, old, new), {"key": Secret("hush")})
         self.folder = folder
         self.events: list[Event] = []
         self.clock = Clock()
@@ -118,7 +118,7 @@ def test_nothing_heard_is_told_apart_from_failure(tmp_path: Path, note: Note) ->
 @pytest.mark.parametrize("how", ["one recording is stopped", "all is interrupted"])
 def test_what_is_stopped_between_two_pieces_is_not_taken_for_the_whole(tmp_path: Path, note: Note, how: str) -> None:
     bench = Bench(tmp_path, {"": SPOKEN}, "about =", "max_concurrent = 1\nabout =")
-    bench.options = replace(bench.options, pieces=PieceOptions(piece_length=5.0))
+    bench.options = replace(bench.options, wanted=RunOptions(pieces=PieceOptions(piece_length=5.0)))
     answer = bench.answer
 
     def answer_and_stop(request: HttpRequest) -> HttpAnswer:
@@ -211,7 +211,9 @@ class MisleadingEels(Bench):
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder, {})
-        self.options = TranscriptionOptions(workspace_of(folder, EEL).engine("eel"), {}, max_attempts=100)
+        self.options = TranscriptionOptions(
+            RunOptions(), workspace_of(folder, EEL).engine("eel"), {}, max_attempts=100
+        )
         self.sent: list[str] = []
         self.is_taken = False
         self.looks = 0

@@ -116,7 +116,8 @@ def marsh(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Marsh]:
     settings.write_text(SETTINGS)
     workspace = open_workspace(settings)
     ledger = open_ledger(workspace)
-    options = {"source": "", "name": "note", "stem": "note", "into": (tmp_path / "out").as_uri(), "to": ["txt"]}
+    wanted = {"into": (tmp_path / "out").as_uri(), "to": ["txt"]}
+    options = {"source": "", "name": "note", "stem": "note", "wanted": wanted}
     ledger.jobs.open(JobToOpen("abc123", "note.wav", "sha256:1", request.param, None, json.dumps(options)))
     sound = {"duration": 9.0, "sample_rate": 16000, "channels": 1, "form": "flac", "speech": [[0, 9]]}
     record = ledger.requests.claim(PieceToSend("abc123", "r1", 0.0, 9.0, sound=json.dumps(sound)))

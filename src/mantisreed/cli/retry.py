@@ -21,6 +21,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = EXAMPLES
     add_jobs(parser, "all that failed, wait or are in doubt")
     add_config(parser)
+    parser.add_argument(
+        "--spend-limit",
+        metavar="AMOUNT",
+        help="Let each run cost this in all, in place of its own limit",
+    )
     parser.add_argument("--afresh", action="store_true", help="ignore kept replies: send, and pay, again")
     add_report(parser)
 
@@ -30,6 +35,7 @@ def run(
     *,
     jobs: "Sequence[str]",
     config: str | None = None,
+    spend_limit: str | None = None,
     afresh: bool = False,
     as_json: bool = False,
     report: str | None = None,
@@ -40,10 +46,12 @@ def run(
     from mantisreed.cli.outcomes import exit_code, show_outcomes
     from mantisreed.cli.progress import Progress
     from mantisreed.pipeline.collecting import retry
+    from mantisreed.units import money_given
     from mantisreed.workspace import open_workspace
 
     workspace = open_workspace(Path(config) if config else None)
     with Progress(console) as progress:
-        outcomes = retry(workspace, jobs, afresh=afresh, on_event=progress.show)
+        limit = money_given(spend_limit, "--spend-limit")
+        outcomes = retry(workspace, jobs, afresh=afresh, spend_limit=limit, on_event=progress.show)
     show_outcomes(console, outcomes, as_json=as_json, report=report)
     return exit_code(outcomes)

@@ -117,6 +117,13 @@ class Listing:
         """Seconds of sound whose replies were kept already, and not paid for again."""
         return float(self._database.execute(statements.SAVED_SECONDS)[0]["seconds"] or 0.0)
 
+    def jobs_of_batch(self, batch: str) -> list[str]:
+        """The ids of the jobs that share a spend limit; none where the batch has no name."""
+        if not batch:
+            return []
+        rows = self._database.execute(statements.JOBS_OF_BATCH, {"batch": f'"batch":"{batch}"'})
+        return [row["id"] for row in rows]
+
     def costly_attempts(self, jobs: Iterable[str]) -> list[Row]:
         """What these jobs have cost, may have cost, or are about to cost: a row for each attempt."""
         return self._database.execute(statements.COSTLY_ATTEMPTS_OF_JOBS, {"jobs": json.dumps(list(jobs))})

@@ -134,6 +134,9 @@ REOPEN_ATTEMPT = "UPDATE attempt SET ended = NULL, outcome = NULL, error = NULL,
 COSTLY_ATTEMPTS_SINCE = """
 SELECT id, job, price, cost FROM attempt WHERE id > :last AND charge <> 'none' ORDER BY id
 """
+# What a job was asked for is kept as JSON, which is searched as text: only a retry with a spend limit does so.
+JOBS_OF_BATCH = "SELECT id FROM job WHERE replace(options, :batch, '') <> options"
+
 COSTLY_ATTEMPTS_OF_JOBS = """
 SELECT id, job, price, cost FROM attempt WHERE job IN_LIST(:jobs) AND charge <> 'none'
 """

@@ -101,7 +101,7 @@ def transcript_of(
         recording=msgspec.structs.replace(facts, track=made.track or msgspec.UNSET),
         engine=options.card.name,
         job=job,
-        language=options.target or _tag_for(options.card, spoken) or options.language,
+        language=options.wanted.translate_to or _tag_for(options.card, spoken) or options.wanted.language,
         speakers=speakers_of(passages),
         passages=passages,
         events=tuple(_events(results)),

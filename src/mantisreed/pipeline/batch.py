@@ -31,6 +31,7 @@ from mantisreed.sources.recordings import Source
 if TYPE_CHECKING:
     from mantisreed.cards.transport import Transport
     from mantisreed.engines.links import LinkOffers
+    from mantisreed.jobs.database import Row
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import JobRecord
     from mantisreed.pipeline.follow_ups import FollowUps
@@ -100,7 +101,7 @@ class Batch:
         self._options, self._services = options, services
         self._writer = LedgerWriter(services.open_ledger)
         currency = options.card.price.currency if options.card.price else ""
-        dispatcher = self._dispatcher_for(options, budget or Budget(options.spend_limit, currency))
+        dispatcher = self._dispatcher_for(options, budget or Budget(options.wanted.spend_limit, currency))
         self._dispatcher, self._outputs = dispatcher, outputs
         second = self._second_opinions(dispatcher.budget) if options.second is not None else None
         self._shared = Surroundings(
@@ -131,7 +132,7 @@ class Batch:
             self._writer,
             DispatchOptions(
                 options.request_options,
-                afresh=options.afresh,
+                afresh=options.wanted.afresh,
                 max_attempts=options.max_attempts,
                 budget=budget,
                 callbacks=services.callbacks,
@@ -147,7 +148,7 @@ class Batch:
         first, second = self._options, self._options.second
         assert second is not None
         currencies = [one.card.price.currency if one.card.price else "" for one in (first, second)]
-        shared = budget if currencies[0] == currencies[1] else Budget(second.spend_limit, currencies[1])
+        shared = budget if currencies[0] == currencies[1] else Budget(second.wanted.spend_limit, currencies[1])
         return SecondOpinions(second, self._dispatcher_for(second, shared), self._services.hidden)
 
     def stop_recording(self, key: str) -> None:
@@ -186,7 +187,7 @@ class Batch:
         # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
         at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
         try:
-            if self._options.spend_limit is not None:
+            if self._options.wanted.spend_limit is not None:
                 await self._watch_costs()
             await asyncio.gather(*(work() for _ in range(min(at_once, len(self._tasks)))))
             await self._redo_misled(outcomes)
@@ -299,9 +300,14 @@ class Batch:
                 continue  # its own turn tells what is wrong with it
             task.job = job_of(self._options, task.digest)
         jobs = {task.job for task in self._tasks if task.job}
-        budget = self._dispatcher.budget
-        attempts = await self._dispatcher.perform(lambda ledger: ledger.listing.costly_attempts(jobs))
-        budget.watch(jobs, attempts)
+        budget, batch = self._dispatcher.budget, self._options.batch
+
+        def costly(ledger: "Ledger") -> "tuple[set[str], list[Row]]":
+            # The limit is for all recordings of one run, also where only some of them are retried.
+            together = jobs | set(ledger.listing.jobs_of_batch(batch))
+            return together, ledger.listing.costly_attempts(together)
+
+        budget.watch(*await self._dispatcher.perform(costly))
 
     async def _redo_misled(self, outcomes: dict[int, Outcome]) -> None:
         """Do those again whose replies proved, after they were written, to be another recording's."""

@@ -2,10 +2,12 @@
 
 import asyncio
 import logging
+import secrets
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AsyncExitStack, closing
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -31,8 +33,10 @@ from mantisreed.jobs.records import Filter, JobRecord, PieceRecord, RequestRecor
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.assembling import Assembled, KeptReplies, kept_replies, kept_transcript, sent_piece
+from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event, Stage
 from mantisreed.pipeline.open_files import room_for_requests
+from mantisreed.pipeline.opinions import kept_opinion
 from mantisreed.pipeline.options import (
     Made,
     StoredOptions,
@@ -47,14 +51,17 @@ from mantisreed.pipeline.recording import job_of
 from mantisreed.pipeline.transcribe import (
     LateTransport,
     RunHooks,
+    batch_services,
     follow_ups_maker,
     interruptible,
     run_batch,
     run_interruptibly,
 )
 from mantisreed.pipeline.unreadable import UnreadableReplies
+from mantisreed.review.opinions import clips_of
 from mantisreed.review.personal import hidden_transcript
 from mantisreed.sources.recordings import Source
+from mantisreed.transcript.document import Transcript
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -168,6 +175,7 @@ class Collector:
     ) -> None:
         self._also_doubtful = also_doubtful
         self._follow_ups: list[FollowUps] = []
+        self._batches: list[Batch] = []
         self._workspace = workspace
         self._transport = transport
         self._overwrite = overwrite
@@ -187,6 +195,8 @@ class Collector:
             dispatcher.stop(self._interrupted)
         for follow_ups in self._follow_ups:
             follow_ups.stop()
+        for batch in self._batches:
+            batch.interrupt()
 
     async def followed(self, record: JobRecord) -> Outcome:
         """Do what is left of the follow-ups of a job that is done; its outputs stay as they are."""
@@ -222,14 +232,7 @@ class Collector:
         return replace(outcome, follow_ups=tuple(ended))
 
     def _outputs_of(self, stored: StoredOptions) -> Outputs:
-        self._workspace.trust.require_folder(path_at(stored.into))
-        return Outputs(
-            path_at(stored.into),
-            self._workspace.hidden,
-            chosen_formats(stored.to),
-            options=stored.writing,
-            overwrite=self._overwrite,
-        )
+        return outputs_of_job(self._workspace, stored, overwrite=self._overwrite)
 
     async def collected(self, record: JobRecord, *, wait: bool) -> Outcome:
         """What became of a job. Whatever goes wrong with it ends here, and is told."""
@@ -321,6 +324,11 @@ class Collector:
         record, stored = job.record, job.stored
         assembled, made = await self._kept(job)
         transcript = assembled.transcript
+        is_missing = _lacks_second_opinion(job, transcript, made, self._workspace.hidden)
+        if is_missing:
+            outcome = await self._with_second_opinion(job)
+            if outcome is not None:
+                return outcome
         outputs = self._outputs_of(stored)
         try:
             written = await asyncio.to_thread(outputs.write, stored.output_stem, job.named, transcript)
@@ -333,7 +341,39 @@ class Collector:
             raise PostponedError("a reply proved to be another job's", where=record.recording, advice=advice)
         outcome = outcome_of(job.named, transcript, made.damage, assembled.doubts, written)
         remarks = await asyncio.to_thread(lambda: tuple(_remarks(job)))
+        if is_missing:
+            second = job.options.second
+            assert second is not None
+            what = (
+                f"{record.recording} is not there any more, so that {second.card.name} gives no second opinion on it"
+            )
+            remarks = (*remarks, what)
         return await self._with_follow_ups(job, replace(outcome, remarks=remarks), outputs)
+
+    async def _with_second_opinion(self, job: _Collected) -> Outcome | None:
+        """Ask another engine about what is doubtful, and write the job out.
+
+        It needs the recording's sound, so that the recording goes its whole way once more; what is
+        answered is kept, and not sent again.
+
+        Returns:
+            None where the recording is not there any more.
+        """
+        try:
+            source = _still_there(job.stored)
+        except InputError:
+            return None
+        hooks = RunHooks({source.key: job.record.digest}, on_event=self._on_event)
+        outputs = self._outputs_of(job.stored)
+        async with AsyncExitStack() as stack:
+            services = await batch_services(stack, self._workspace, job.options, [source], hooks)
+            batch = Batch(job.options, outputs, services, expected=hooks.expected)
+            self._batches.append(batch)
+            try:
+                (outcome,) = await batch.run([source])
+            finally:
+                self._batches.remove(batch)
+        return outcome
 
     async def _kept(self, job: _Collected) -> tuple[Assembled, Made]:
         """The transcript of a job that is answered, from the kept replies."""
@@ -357,7 +397,7 @@ class Collector:
         await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "failed", reason))
 
     def _dispatcher(self, options: TranscriptionOptions) -> Dispatcher:
-        key = (options.card.name, options.target is not None)
+        key = (options.card.name, options.wanted.translate_to is not None)
         if key not in self._dispatchers:
             self._dispatchers[key] = Dispatcher(
                 client_for(options.card, options.secrets, self._transport),
@@ -376,6 +416,7 @@ def retry(
     *,
     states: tuple[str, ...] = ("failed", "waiting", "in doubt"),
     afresh: bool = False,
+    spend_limit: Decimal | None = None,
     on_event: Show = lambda event: None,
 ) -> list[Outcome]:
     """Send again what is missing of jobs, with the same options, and wait for it.
@@ -387,6 +428,7 @@ def retry(
         ids: of jobs, or beginnings of them; none means all in these states.
         states: of the jobs that are meant without ids.
         afresh: send again, and pay again, also what was answered.
+        spend_limit: what each run may cost, in place of the limit that it was started with; None keeps that.
         on_event: called as recordings move along.
 
     Raises:
@@ -395,6 +437,7 @@ def retry(
     outcomes: list[Outcome] = _followed_again(workspace, ids, states) if not afresh else []
     followed = {outcome.job.id for outcome in outcomes if outcome.job}
     batches: dict[bytes, list[tuple[JobRecord, StoredOptions]]] = {}
+    own_batch = secrets.token_hex(8)
     for record in _jobs_to_use(workspace, ids, states):
         if record.id in followed:
             continue
@@ -403,8 +446,11 @@ def retry(
         except InputError as error:
             outcomes.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
             continue
-        alike = msgspec.structs.replace(stored, source="", name="", stem="", about={}, entry=None)
-        batches.setdefault(msgspec.json.encode([record.engine, alike]), []).append((record, stored))
+        if spend_limit is not None:
+            wanted = msgspec.structs.replace(stored.wanted, spend_limit=spend_limit)
+            stored = msgspec.structs.replace(stored, wanted=wanted, batch=stored.batch or own_batch)
+        alike = msgspec.json.encode([record.engine, stored.wanted, stored.wanted_by, stored.batch])
+        batches.setdefault(alike, []).append((record, stored))
     retrial = _Retrial(workspace, afresh=afresh, on_event=on_event)
     for batch in batches.values():
         outcomes += retrial.outcomes(batch)
@@ -449,9 +495,7 @@ class _Retrial:
         first, stored = batch[0]
         try:
             options = options_of_job(self._workspace, first.engine, stored, afresh=self._afresh)
-            formats = chosen_formats(stored.to)
-            self._workspace.trust.require_folder(path_at(stored.into))
-            outputs = Outputs(path_at(stored.into), self._workspace.hidden, formats, options=stored.writing)
+            outputs = outputs_of_job(self._workspace, stored)
         except InputError as error:
             return [Outcome(Source(_path_of(record)), "failed", error=error, job=record) for record, _ in batch]
         failed, recordings, expected = [], [], {}
@@ -471,6 +515,18 @@ class _Retrial:
 
     def _interrupt(self) -> None:
         self._interrupted = InterruptedRunError()
+
+
+def outputs_of_job(workspace: Workspace, stored: StoredOptions, *, overwrite: bool = False) -> Outputs:
+    """Where a job's outputs go, and how they are written.
+
+    Raises:
+        InputError: there is no such format any more.
+        TrustError: the ledger in this folder names another folder, and the settings are not trusted.
+    """
+    workspace.trust.require_folder(stored.folder)
+    formats = chosen_formats(stored.wanted.to or ())
+    return Outputs(stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite)
 
 
 def _let_go_of_unreadable(workspace: Workspace, record: JobRecord, options: TranscriptionOptions) -> None:
@@ -573,6 +629,13 @@ def _stage(name: str) -> Stage:
 def _path_of(record: JobRecord) -> Path:
     source = stored_options(record).source if record.options else ""
     return path_at(source) if source.startswith("file:") else Path(record.recording)
+
+
+def _lacks_second_opinion(job: _Collected, transcript: Transcript, made: Made, hidden: Path) -> bool:
+    """Whether a second engine was to hear what is doubtful in a transcript, and has not yet."""
+    if job.options.second is None or kept_opinion(hidden, job.record.id) is not None:
+        return False
+    return bool(clips_of(transcript, made.speech or (), transcript.recording.duration))
 
 
 def _remarks(job: _Collected) -> Iterator[str]:

@@ -3,9 +3,11 @@
 import os
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
+
+import msgspec
 
 from mantisreed.audio.containers import probe
 from mantisreed.audio.workers import DecodingWorkers
@@ -227,7 +229,10 @@ def compare(
             where="--reference",
             advice="give one for each recording, in the same order, or none",
         )
-    wanted = [replace(options.run, engine=engine, into=_folder(options, engine)) for engine in options.engines]
+    wanted = [
+        msgspec.structs.replace(options.run, engine=engine, into=str(_folder(options, engine)))
+        for engine in options.engines
+    ]
     cards = [transcription_options(workspace, one).card for one in wanted]
     hooks.on_cost([_expected(card, recordings) for card in cards])
     spent: dict[str, Decimal] = {}
@@ -237,7 +242,8 @@ def compare(
             currency = card.price.currency if card.price else ""
             limit = one.spend_limit
             if limit is not None:
-                one = replace(one, spend_limit=max(Decimal(0), limit - spent.get(currency, Decimal(0))))
+                left = limit - spent.get(currency, Decimal(0))
+                one = msgspec.structs.replace(one, spend_limit=max(Decimal(0), left))
             begun = time.monotonic()
             outcomes = transcribe(recordings, workspace, one, workers=workers, on_event=hooks.on_event)
             scores = tuple(_score(outcome, at, options.references) for at, outcome in enumerate(outcomes))

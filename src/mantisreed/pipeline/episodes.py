@@ -11,7 +11,7 @@ import msgspec
 from mantisreed.errors import InputError
 from mantisreed.files import write_whole
 from mantisreed.jobs.records import LEDGER_FILE, Filter, JobRecord
-from mantisreed.pipeline.options import RunOptions, StoredOptions, path_at, stored_options
+from mantisreed.pipeline.options import RunOptions, StoredOptions, stored_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.sources.recordings import Source
@@ -64,7 +64,7 @@ def _done_jobs(workspace: Workspace) -> list[JobRecord]:
 
 def _files(stored: StoredOptions, outputs: Outputs) -> tuple[Path, ...]:
     """What the run would write; nothing where the job wrote elsewhere, or other formats."""
-    if path_at(stored.into).resolve() != outputs.folder.resolve() or not set(outputs.names) <= set(stored.to):
+    if stored.folder.resolve() != outputs.folder.resolve() or not set(outputs.names) <= set(stored.wanted.to or ()):
         return ()
     return tuple(outputs.paths(stored.output_stem))
 

@@ -60,7 +60,7 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         raise InputError("no such file, and no workspace with jobs", where=printable(wanted))
     from mantisreed.jobs.ledger import open_ledger  # only for jobs: these take long to import
     from mantisreed.pipeline.assembling import kept_replies, kept_transcript
-    from mantisreed.pipeline.options import options_of_job, path_at, stored_options
+    from mantisreed.pipeline.options import options_of_job, stored_options
 
     with closing(open_ledger(workspace)) as ledger:
         record = ledger.listing.job(wanted)
@@ -72,7 +72,7 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         kept_transcript(kept, options, workspace.hidden).transcript, stored.writing.redaction
     )
     source = stored.recording if stored.source else Source(Path(stored.name))
-    return Found(Script(transcript), source, stored.output_stem, path_at(stored.into), is_of_job=True)
+    return Found(Script(transcript), source, stored.output_stem, stored.folder, is_of_job=True)
 
 
 def find_script(workspace: Workspace | None, wanted: str) -> Found:

@@ -188,7 +188,7 @@ class _Session:
             workers.warm_up()
             reader.start()
             price = self.options.card.price
-            budget = Budget(self.options.spend_limit, price.currency if price else "")
+            budget = Budget(self.options.wanted.spend_limit, price.currency if price else "")
             while not self._is_over or self._waiting:
                 await self._one_batch(found, workers, budget)
                 if not self._waiting or not await self._again(found):
@@ -246,7 +246,9 @@ class _Session:
         hooks = RunHooks(workers=workers, on_outcome=ended)
         own = Outputs(self._folder / "transcripts", self.workspace.hidden, chosen_formats(["json"]), overwrite=True)
         async with AsyncExitStack() as stack:
-            alone = replace(self.options, translations=(), is_followed=False)  # follow-ups are of the whole
+            # Follow-ups are of the whole.
+            wanted = msgspec.structs.replace(self.options.wanted, translations=(), is_followed=False)
+            alone = replace(self.options, wanted=wanted)
             services = await batch_services(stack, self.workspace, alone, [Source(Path("-"))], hooks)
             await Batch(alone, own, services, budget=budget).follow(found)
 
@@ -332,7 +334,7 @@ class _Session:
         kept = sorted(self._growing.kept(_Kept), key=lambda one: one.number)
         passages = tuple(passage for one in kept for passage in one.passages)
         languages = [one.language for one in kept if one.language]
-        language = self.options.language or max(sorted(set(languages)), key=languages.count, default=None)
+        language = self.options.wanted.language or max(sorted(set(languages)), key=languages.count, default=None)
         notes = [
             f"{one.start:.1f} to {one.end:.1f} s has no answer: {one.reason}" for one in kept if one.state == "failed"
         ]
@@ -359,7 +361,7 @@ class _Session:
 
     async def _followed(self, outcome: Outcome, stem: str) -> Outcome:
         """The outcome with those of what is done with the whole transcript."""
-        if not self.options.has_follow_ups(self.workspace):
+        if not self.options.wanted.has_follow_ups(self.workspace):
             return outcome
         async with AsyncExitStack() as stack:
             transport = await stack.enter_async_context(LateTransport())

@@ -1,11 +1,13 @@
 """What a user wants, what is asked of an engine, and how the ledger remembers it."""
 
 import os
+import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from itertools import accumulate
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote_to_bytes
 
 import msgspec
@@ -22,6 +24,14 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions
 from mantisreed.sources.recordings import Selection, Source
 from mantisreed.workspace import MAX_ATTEMPTS, Workspace, check_language
+
+if TYPE_CHECKING:
+    PathText = str | os.PathLike[str]
+else:
+    PathText = str  # a path becomes its text, which is what the ledger keeps
+
+# Python callers may give any sequence; what is kept is a tuple.
+_TYPES = dict.fromkeys(("hints", "to"), tuple[str, ...] | None)
 
 
 class Translation(msgspec.Struct, frozen=True):
@@ -40,16 +50,18 @@ class Translation(msgspec.Struct, frozen=True):
     back: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class RunOptions:
-    """What a user may want of a run. None takes what the settings say.
+class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """What a user may want of a run: one object from the command line, Python or HTTP to the ledger.
+
+    The ledger keeps it whole with each job, so that every way to go on with the job asks for the same.
+    None takes what the settings say.
 
     Attributes:
         engine: name of the card, or `NAME:PROFILE`; None takes the one in the settings, or the only one.
         language: a BCP 47 tag; None takes the one in the settings, or lets the engine find out.
         translate_to: the tag of another language to answer in, where the card declares translating.
         hints: names and rare words to expect.
-        to: names of output formats.
+        to: names of output formats; a single name is one format.
         into: folder for outputs.
         pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the engine's card.
         writing: how the formats are written.
@@ -68,7 +80,7 @@ class RunOptions:
     translate_to: str | None = None
     hints: Sequence[str] | None = None
     to: Sequence[str] | None = None
-    into: str | os.PathLike[str] | None = None
+    into: PathText | None = None
     pieces: PieceOptions | None = None
     writing: WriteOptions | None = None
     overwrite: bool = False
@@ -80,44 +92,85 @@ class RunOptions:
     is_followed: bool = True
     second_opinion: str | None = None
 
+    def __post_init__(self) -> None:
+        """Take what Python callers write: lists, a single name, a path, a number.
+
+        Raises:
+            InputError: a value is of the wrong type; it says which one.
+        """
+        given = {name: getattr(self, name) for name in self.__struct_fields__}
+        for name in ("hints", "to"):
+            if isinstance(given[name], str):
+                given[name] = (given[name],)
+            elif given[name] is not None:
+                given[name] = tuple(given[name])
+        if isinstance(given["into"], os.PathLike):
+            given["into"] = os.fspath(given["into"])
+        if isinstance(given["spend_limit"], (int, float)) and not isinstance(given["spend_limit"], bool):
+            given["spend_limit"] = Decimal(str(given["spend_limit"]))
+        for one in msgspec.structs.fields(RunOptions):
+            try:
+                value = msgspec.convert(given[one.name], _TYPES.get(one.name, one.type))
+            except msgspec.ValidationError as error:
+                raise InputError(f"{one.name} makes no sense ({error})", where="RunOptions") from error
+            msgspec.structs.force_setattr(self, one.name, value)
+
+    def complete(self, workspace: Workspace) -> "RunOptions":
+        """The same with what the settings say in place of each None, so that settings may change later.
+
+        Raises:
+            InputError: a language is none, or a list of words cannot be read.
+            TrustError: the settings name a list outside of their folder, and are not trusted.
+        """
+        settings = workspace.settings
+        tag = self.language or settings.language
+        return msgspec.structs.replace(
+            self,
+            language=check_language(tag) if tag else None,
+            translate_to=check_language(self.translate_to) if self.translate_to else None,
+            hints=settings.hints if self.hints is None else self.hints,
+            to=settings.to if self.to is None else self.to,
+            into=os.fspath(self.into or workspace.folder / settings.into),
+            pieces=self.pieces or PieceOptions(),
+            writing=self.writing or default_writing(workspace),
+        )
+
+    def has_follow_ups(self, workspace: Workspace) -> bool:
+        """Whether anything is done with a transcript."""
+        return bool(self.translations) or (self.is_followed and bool(workspace.follow_ups))
+
+
+def default_writing(workspace: Workspace) -> WriteOptions:
+    """How outputs are written by the settings alone."""
+    return WriteOptions(rules=workspace.layout(), wording=workspace.wording(), redaction=workspace.redaction())
+
 
 @dataclass(frozen=True, slots=True)
 class TranscriptionOptions:
     """What is asked of an engine for some recordings, checked.
 
     Attributes:
+        wanted: what the user wants, complete.
         card: the engine, with profile and task laid over it.
         secrets: its secrets, by name.
-        language: the tag of the language spoken; None lets the engine find out.
-        target: the tag of the language to answer in; None for that of the recording.
         request_options: language, target and hints as the engine calls them.
-        pieces: how recordings are prepared.
-        afresh: whether to send again what has been answered.
         max_attempts: how often a request that fails in a way that may pass is sent.
-        spend_limit: what all recordings together may cost, with what they have cost before; None for no limit.
-        is_waiting: whether to wait for replies; else only to send.
-        translations: that text services make of each transcript.
-        is_followed: whether follow-ups of the settings are done.
         second: what is asked about what is doubtful; None asks nobody.
+        batch: tells these recordings, which share a spend limit, from all others; empty without a limit.
     """
 
+    wanted: RunOptions
     card: EngineCard
     secrets: Mapping[str, Secret] = field(repr=False)
-    language: str | None = None
-    target: str | None = None
     request_options: RequestOptions = field(default_factory=RequestOptions)
-    pieces: PieceOptions = field(default_factory=PieceOptions)
-    afresh: bool = False
     max_attempts: int = MAX_ATTEMPTS
-    spend_limit: Decimal | None = None
-    is_waiting: bool = True
-    translations: tuple[Translation, ...] = ()
-    is_followed: bool = True
     second: "TranscriptionOptions | None" = None
+    batch: str = ""
 
-    def has_follow_ups(self, workspace: Workspace) -> bool:
-        """Whether anything is done with a transcript."""
-        return bool(self.translations) or (self.is_followed and bool(workspace.follow_ups))
+    @property
+    def pieces(self) -> PieceOptions:
+        """How recordings are prepared."""
+        return self.wanted.pieces or PieceOptions()
 
 
 class Made(msgspec.Struct, frozen=True):
@@ -155,34 +208,31 @@ class StoredOptions(msgspec.Struct, frozen=True):
         source: the recording's place, as `file:` or http address; empty when it holds something secret.
         name: of the recording, fit for showing.
         stem: of its outputs, with what is not plain ASCII as %XX, since names may hold bytes of any kind.
-        into: their folder.
-        to: their formats.
-        language, target: tags.
-        hints: names and rare words.
-        pieces: how it was prepared.
-        writing: how the formats are written.
+        wanted: what the user asked for, complete; its folder is a `file:` address.
         about: what else was said of the recording, by name.
         entry: what a feed knows it by.
-        translations: that text services make of the transcript.
-        is_followed: whether follow-ups of the settings are done.
         wanted_by: the id of whoever wanted the recording, where it is wanted several times.
+        batch: tells the recordings that share a spend limit; empty without one.
     """
 
     source: str
     name: str
     stem: str
-    into: str
-    to: tuple[str, ...]
-    language: str | None = None
-    target: str | None = None
-    hints: tuple[str, ...] = ()
-    pieces: PieceOptions = PieceOptions()
-    writing: WriteOptions = WriteOptions()
+    wanted: RunOptions
     about: dict[str, str] = {}
     entry: str | None = None
-    translations: tuple[Translation, ...] = ()
-    is_followed: bool = True
     wanted_by: str = ""
+    batch: str = ""
+
+    @property
+    def folder(self) -> Path:
+        """Where the outputs go."""
+        return path_at(os.fspath(self.wanted.into or ""))
+
+    @property
+    def writing(self) -> WriteOptions:
+        """How the outputs are written."""
+        return self.wanted.writing or WriteOptions()
 
     @property
     def output_stem(self) -> str:
@@ -209,22 +259,19 @@ class StoredOptions(msgspec.Struct, frozen=True):
         )
 
 
-def follow_ups_of(
-    workspace: Workspace, translations: Sequence[Translation], formats: Sequence[str], *, is_followed: bool = True
-) -> dict[str, FollowUp]:
+def follow_ups_of(workspace: Workspace, wanted: RunOptions, formats: Sequence[str]) -> dict[str, FollowUp]:
     """The follow-ups of a recording: those of the settings, and its translations.
 
     Args:
         workspace: with the settings.
-        translations: that are wanted of this run.
+        wanted: of the run, with its translations, and whether those of the settings are done.
         formats: names of those that they are written in.
-        is_followed: whether those of the settings are done.
 
     Raises:
         InputError: there is no such service.
     """
-    rules = dict(workspace.follow_ups) if is_followed else {}
-    for one in translations:
+    rules = dict(workspace.follow_ups) if wanted.is_followed else {}
+    for one in wanted.translations:
         for service in filter(None, (one.service, one.back)):
             workspace.service(service)
         name = f"translation-{one.target.lower()}"
@@ -242,22 +289,24 @@ def follow_ups_of(
 def options_to_store(options: TranscriptionOptions, recording: Source, stem: str, outputs: Outputs) -> StoredOptions:
     """What is kept of the options for one recording."""
     source = recording.link or recording.path.absolute().as_uri()
+    wanted = msgspec.structs.replace(
+        options.wanted,
+        into=outputs.folder.absolute().as_uri(),
+        to=outputs.names,
+        # What holds for one command only: whoever goes on says it again.
+        afresh=False,
+        overwrite=False,
+        selection=None,
+    )
     return StoredOptions(
-        "" if recording.holds_secrets else source,
-        recording.name,
-        quote(os.fsencode(stem)),
-        outputs.folder.absolute().as_uri(),
-        outputs.names,
-        options.language,
-        options.target,
-        options.request_options.hints,
-        options.pieces,
-        outputs.options,
-        dict(recording.about),
-        recording.entry,
-        options.translations,
-        options.is_followed,
-        recording.wanted_by,
+        source="" if recording.holds_secrets else source,
+        name=recording.name,
+        stem=quote(os.fsencode(stem)),
+        wanted=wanted,
+        about=dict(recording.about),
+        entry=recording.entry,
+        wanted_by=recording.wanted_by,
+        batch=options.batch,
     )
 
 
@@ -270,7 +319,13 @@ def stored_options(record: JobRecord) -> StoredOptions:
     if record.options is None:
         advice = "`mantisreed run` with the recording goes on where it was"
         raise InputError(f"job {record.id} was sent by an older version, which did not note enough", advice=advice)
-    return msgspec.json.decode(record.options, type=StoredOptions)
+    try:
+        return msgspec.json.decode(record.options, type=StoredOptions)
+    except msgspec.MsgspecError as error:
+        raise InputError(
+            f"job {record.id} was noted by another version",
+            advice="`mantisreed run` with the recording goes on where it was",
+        ) from error
 
 
 def path_at(address: str) -> Path:
@@ -297,28 +352,19 @@ def transcription_options(
             f"the card of {card.name} names no price, so that no spend limit can be kept",
             advice="put [engine.NAME.price] per_minute into its card",
         )
-    settings = workspace.settings
-    tag = options.language or settings.language
-    spoken = check_language(tag) if tag else None
-    target = check_language(options.translate_to) if options.translate_to else None
+    wanted = options.complete(workspace)
     return TranscriptionOptions(
+        wanted=wanted,
         card=card,
         secrets=workspace.secrets_of(card) if needs_secrets else {},
-        language=spoken,
-        target=target,
         request_options=RequestOptions(
-            language_for(card, spoken),
-            language_for(card, target),
-            tuple(settings.hints if options.hints is None else options.hints),
+            language_for(card, wanted.language),
+            language_for(card, wanted.translate_to),
+            tuple(wanted.hints or ()),
         ),
-        pieces=options.pieces or PieceOptions(),
-        afresh=options.afresh,
-        max_attempts=settings.max_attempts,
-        spend_limit=options.spend_limit,
-        is_waiting=options.wait,
-        translations=options.translations,
-        is_followed=options.is_followed,
+        max_attempts=workspace.settings.max_attempts,
         second=_second_opinion(workspace, options) if options.second_opinion else None,
+        batch="" if options.spend_limit is None else secrets.token_hex(8),
     )
 
 
@@ -326,13 +372,11 @@ def _second_opinion(workspace: Workspace, options: RunOptions) -> TranscriptionO
     """The same of another engine, or again of the same one.
 
     Raises:
-        InputError: it cannot be asked about stretches of a recording, or nobody waits for what it says.
+        InputError: it cannot be asked about stretches of a recording.
     """
-    if not options.wait:
-        raise InputError(
-            "doubts are known when the transcript is there, and nobody waits for it", where="--second-opinion"
-        )
-    second = transcription_options(workspace, replace(options, engine=options.second_opinion, second_opinion=None))
+    second = transcription_options(
+        workspace, msgspec.structs.replace(options, engine=options.second_opinion, second_opinion=None)
+    )
     if wants_link(second.card):
         raise InputError(
             f"engine {second.card.name} fetches links, and is not sent stretches", where="--second-opinion"
@@ -343,21 +387,10 @@ def _second_opinion(workspace: Workspace, options: RunOptions) -> TranscriptionO
 def options_of_job(
     workspace: Workspace, engine: str, stored: StoredOptions, *, afresh: bool = False
 ) -> TranscriptionOptions:
-    """The options of a job, with the settings as they are now.
+    """The options of a job, with the card and the secrets as they are now.
 
     Raises:
         InputError: its engine is not in the settings any more, or its secret is not there.
     """
-    return transcription_options(
-        workspace,
-        RunOptions(
-            engine=engine,
-            language=stored.language,
-            translate_to=stored.target,
-            hints=stored.hints,
-            pieces=stored.pieces,
-            afresh=afresh,
-            translations=stored.translations,
-            is_followed=stored.is_followed,
-        ),
-    )
+    wanted = msgspec.structs.replace(stored.wanted, engine=engine, afresh=afresh, wait=True)
+    return replace(transcription_options(workspace, wanted), batch=stored.batch)

@@ -404,7 +404,7 @@ class RecordingTask:
 
     async def _response(self, work: Work, progress: Progress) -> "EngineResponse | None":
         dispatcher = self.shared.dispatcher
-        if self.shared.options.is_waiting:
+        if self.shared.options.wanted.wait:
             return await dispatcher.reply(work, progress)
         return await dispatcher.submit(work, progress)
 

@@ -86,7 +86,7 @@ class SecondOpinions:
         if not clips:
             return transcript, ()
         spans = tuple((clip.start, clip.end) for clip in clips)
-        before = None if self._options.afresh else kept_opinion(self._hidden, transcript.job)
+        before = None if self._options.wanted.afresh else kept_opinion(self._hidden, transcript.job)
         name = self._options.card.name
         if before is None or before.clips != spans or before.second.engine != name:
             try:
@@ -118,7 +118,7 @@ class SecondOpinions:
         pieces = msgspec.structs.replace(
             options.pieces, spans=spans, piece_length=None, overlap=None, untouched=False
         )
-        options = replace(options, pieces=pieces)
+        options = replace(options, wanted=msgspec.structs.replace(options.wanted, pieces=pieces))
         digest = await asyncio.to_thread(file_digest, path)
         self.jobs[transcript.job] = job_of(options, digest)
         await self._watch_costs(self.jobs[transcript.job])

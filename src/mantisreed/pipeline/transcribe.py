@@ -20,13 +20,18 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, InterruptedRunError
 from mantisreed.exports.formats import chosen_formats
-from mantisreed.exports.script import WriteOptions
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.episodes import transcribed_before
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
-from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, follow_ups_of, transcription_options
+from mantisreed.pipeline.options import (
+    RunOptions,
+    TranscriptionOptions,
+    default_writing,
+    follow_ups_of,
+    transcription_options,
+)
 from mantisreed.pipeline.outcomes import Outcome, State
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions, channels_named
@@ -132,11 +137,6 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
     )
 
 
-def default_writing(workspace: Workspace) -> WriteOptions:
-    """How outputs are written by the settings alone."""
-    return WriteOptions(rules=workspace.layout(), wording=workspace.wording(), redaction=workspace.redaction())
-
-
 @dataclass(frozen=True, slots=True)
 class _Part:
     """Recordings of which the same is known beforehand, and what is asked of an engine for them.
@@ -214,7 +214,7 @@ def _with_facts(wanted: RunOptions, facts: Facts) -> RunOptions:
     if facts.channels is not None:
         chosen = channels_named(facts.channels, "channels")
         pieces = msgspec.structs.replace(pieces or PieceOptions(), channels=chosen)
-    return replace(
+    return msgspec.structs.replace(
         wanted,
         engine=facts.engine or wanted.engine,
         language=facts.language or wanted.language or facts.presumed_language,
@@ -311,12 +311,12 @@ def follow_ups_maker(
         transport: what carries requests.
         also_doubtful: whether what may have been done already is done again.
     """
-    if not options.has_follow_ups(workspace):
+    if not options.wanted.has_follow_ups(workspace):
         return None
     from mantisreed.pipeline.follow_ups import FollowUps
 
     def made(perform: "Perform", outputs: Outputs) -> FollowUps:
-        rules = follow_ups_of(workspace, options.translations, outputs.names, is_followed=options.is_followed)
+        rules = follow_ups_of(workspace, options.wanted, outputs.names)
         return FollowUps(workspace, rules, outputs, transport, perform, also_doubtful=also_doubtful)
 
     return made
@@ -329,7 +329,7 @@ def require_trust_in_follow_ups(workspace: Workspace, options: RunOptions) -> No
         TrustError: they may not.
         InputError: there is no such text service.
     """
-    rules = follow_ups_of(workspace, options.translations, (), is_followed=options.is_followed)
+    rules = follow_ups_of(workspace, options, ())
     for rule in rules.values():
         workspace.require_trust_in_follow_up(rule.name)
         for service in filter(None, (rule.service, rule.back)):

@@ -125,7 +125,7 @@ class _Keeper:
     def __post_init__(self) -> None:
         price = self.options.card.price
         # For all that is watched, however often a batch has to begin anew.
-        self._budget = Budget(self.options.spend_limit, price.currency if price else "")
+        self._budget = Budget(self.options.wanted.spend_limit, price.currency if price else "")
 
     async def keep(self, selection: Selection) -> None:
         loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()

@@ -21,11 +21,11 @@ from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
-from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
+from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, default_writing, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import piece_options_given
-from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, default_writing, ledger_of
+from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, ledger_of
 from mantisreed.serving.orders import Order, OrderBook, OrderOptions
 from mantisreed.sources.recordings import Source
 from mantisreed.units import money_given
