@@ -12,6 +12,7 @@ import random
 import time
 
 import numpy as np
+from sizes import parsed
 
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.amending import Paragraph, amended
@@ -24,7 +25,7 @@ from mantisreed.transcript.timing import passages_of
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--minutes", type=float, default=60.0)
-    options = parser.parse_args()
+    options = parsed(parser, {"minutes": 2.0})
     english = [phrase for phrase in load_bank() if phrase.language == "en"]
     for seed in (3, 4):
         chance = random.Random(seed)

@@ -19,6 +19,8 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 from pathlib import Path
 
+from sizes import parsed
+
 from mantisreed.subtitles.breaks import PLAIN, break_penalties
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
@@ -218,7 +220,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--layout", nargs="+", default=["broadcast", "phone", "slow"])
     parser.add_argument("--show", metavar="LANGUAGE", help="print the breaks of the tuned half that are wrong")
-    options = parser.parse_args()
+    options = parsed(parser, {"layout": ["broadcast"]})
     files = sorted(GOLD.glob("*.txt"))
     sentences = sum(len(dialogue_of(file).sentence_ends) for file in files)
     print(f"{sentences} sentences; per 100 cues:")

@@ -15,6 +15,8 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from itertools import pairwise
 
+from sizes import parsed
+
 from mantisreed.audio.speech import speech_map
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.doubts import disagreements, doubts_of, seam_doubts, worth_hearing
@@ -119,7 +121,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=20.0)
     parser.add_argument("--recordings", type=int, default=3)
     parser.add_argument("--seed", type=int, default=1)
-    options = parser.parse_args()
+    options = parsed(parser, {"minutes": 1.0, "recordings": 1})
     phrases = load_bank()
     print("precision and recall of each kind")
     for language in ("en", "de"):

@@ -12,6 +12,7 @@ import io
 import time
 
 import numpy as np
+from sizes import parsed
 
 from mantisreed.audio.decode import decode
 from mantisreed.audio.encode import encode
@@ -54,7 +55,7 @@ def row(ear: Ear, phrases: list[Phrase], form: str, snr: float | None, minutes: 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--minutes", type=float, default=15)
-    minutes = parser.parse_args().minutes
+    minutes = parsed(parser, {"minutes": 0.2}).minutes
     bank = load_bank()
     ear = Ear(bank)
     english = [phrase for phrase in bank if phrase.language == "en"]

@@ -11,6 +11,7 @@ import argparse
 import random
 
 import numpy as np
+from sizes import parsed
 
 from mantisreed.audio.speech import speech_map
 from mantisreed.standin.bank import Phrase, load_bank
@@ -53,7 +54,7 @@ def row(phrases: list[Phrase], name: str, recordings: int, snr: float | None, *,
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--recordings", type=int, default=60)
-    recordings = parser.parse_args().recordings
+    recordings = parsed(parser, {"recordings": 2}).recordings
     bank = load_bank()
     english = [phrase for phrase in bank if phrase.language == "en"]
     german = [phrase for phrase in bank if phrase.language == "de"]

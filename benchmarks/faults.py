@@ -17,6 +17,8 @@ import time
 import urllib.request
 from pathlib import Path
 
+from sizes import parsed
+
 from mantisreed.standin import server
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
@@ -32,7 +34,7 @@ def main() -> None:
     parser.add_argument("--recordings", type=int, default=300)
     parser.add_argument("--share", type=float, default=0.3)
     parser.add_argument("--seed", type=int, default=1)
-    options = parser.parse_args()
+    options = parsed(parser, {"recordings": 4})
     bank = load_bank()
     english = [phrase for phrase in bank if phrase.language == "en"]
     profile = FaultProfile(seed=options.seed, faults=options.share, hang=12.0)

@@ -12,7 +12,6 @@ Table: all rows but the last ten are done; the command is run, and run again. Ta
 
 import argparse
 import csv
-import os
 import signal
 import subprocess
 import sys
@@ -26,6 +25,7 @@ from pathlib import Path
 
 import numpy as np
 from judge import SETTINGS, Judge
+from sizes import parsed
 
 from mantisreed.audio.decode import SAMPLE_RATE
 from mantisreed.standin.bank import Phrase, load_bank
@@ -152,8 +152,7 @@ def main() -> None:
     parser.add_argument("--clips", type=int, default=2000)
     parser.add_argument("--rows", type=int, default=10_000)
     parser.add_argument("--seconds", type=int, default=60)
-    given = parser.parse_args()
-    os.environ["MANTISREED_TRUST"] = tempfile.gettempdir()
+    given = parsed(parser, {"clips": 6, "rows": 12, "seconds": 10})
     phrases = [phrase for phrase in load_bank() if phrase.language == "en"]
     print(live(given.seconds, phrases), flush=True)
     print(table(given.rows, phrases), flush=True)

@@ -19,6 +19,7 @@ import tempfile
 from pathlib import Path
 
 from judge import SETTINGS, Judge
+from sizes import parsed
 
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
@@ -59,7 +60,8 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--kills", type=int, default=50)
     parser.add_argument("--seed", type=int, default=1)
-    options = parser.parse_args()
+    parser.add_argument("--seconds", type=float, default=240.0, help="of each recording")
+    options = parsed(parser, {"kills": 1, "seconds": 30.0})
     chance = random.Random(options.seed)
     phrases = [phrase for phrase in load_bank() if phrase.language == "en"]
     judge = Judge()
@@ -68,7 +70,7 @@ def main() -> None:
         (folder / "recordings").mkdir()
         for number in range(4):
             path = folder / "recordings" / f"note {number}.flac"
-            compose(phrases, seed=300 + number, duration=240, pauses=(0.8, 1.5)).write(path)
+            compose(phrases, seed=300 + number, duration=options.seconds, pauses=(0.8, 1.5)).write(path)
         (folder / "mantisreed.toml").write_text(SETTINGS.format(port=port))
         subprocess.run(RUN, cwd=folder, check=True, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
         undisturbed, pieces = outputs(folder), len(judge.answered)

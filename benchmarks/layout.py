@@ -18,6 +18,8 @@ import time
 from collections.abc import Iterator, Sequence
 from itertools import pairwise
 
+from sizes import parsed
+
 from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.standin.bank import load_bank
@@ -123,7 +125,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--minutes", type=int, default=60)
     parser.add_argument("--words", type=int, default=100_000)
-    options = parser.parse_args()
+    options = parsed(parser, {"minutes": 1, "words": 2000})
     english = [phrase for phrase in load_bank() if phrase.language == "en"]
     for title, pauses in (("calm speech", (0.5, 1.6)), ("hurried speech, hardly a pause", (0.05, 0.2))):
         print(f"{options.minutes} minutes of {title}")

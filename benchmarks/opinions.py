@@ -15,6 +15,7 @@ from collections import Counter
 from collections.abc import Sequence
 
 from doubting import transcript_of, true_lines
+from sizes import parsed
 
 from mantisreed.audio.speech import speech_map
 from mantisreed.exports.script import bare_transcript
@@ -66,7 +67,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--minutes", type=float, default=20.0)
     parser.add_argument("--recordings", type=int, default=4)
-    options = parser.parse_args()
+    options = parsed(parser, {"minutes": 1.0, "recordings": 1})
     phrases = load_bank()
     faults, repaired = Counter[str](), Counter[str]()
     good = harmed = 0

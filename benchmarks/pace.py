@@ -20,6 +20,7 @@ from typing import ClassVar
 
 import numpy as np
 import soundfile
+from sizes import parsed
 
 SETTINGS = """
 [settings]
@@ -63,7 +64,7 @@ def main() -> None:
     parser.add_argument("--requests", type=int, default=60)
     parser.add_argument("--pace", type=int, default=15)
     parser.add_argument("--window", type=float, default=20.0)
-    options = parser.parse_args()
+    options = parsed(parser, {"requests": 3, "pace": 2, "window": 0.5})
     chance = np.random.default_rng(1)
     shortest = (options.requests - 1) // options.pace * options.window
     for processes in (1, 2):

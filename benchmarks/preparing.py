@@ -23,6 +23,8 @@ import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
+from sizes import parsed
+
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
 
@@ -35,7 +37,7 @@ workers.warm_up()
 from mantisreed.engines.card import EngineCard, Reply
 from mantisreed.pipeline.pieces import PieceOptions, Preparation
 
-card = EngineCard(name="bench", reply=Reply(kind="text"))
+card = EngineCard(name="bench", reply=Reply(format="text"))
 with workers:
     count = sum(1 for _ in Preparation(Path(sys.argv[1]), card, PieceOptions(piece_length=600.0), workers))
 own, others = (resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
@@ -120,21 +122,22 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--runs", type=int, default=5)
     parser.add_argument("--hours", type=float, default=10)
-    options = parser.parse_args()
+    parser.add_argument("--scale", type=float, default=1.0, help="of all lengths of recordings")
+    options = parsed(parser, {"runs": 1, "hours": 10, "scale": 0.01})
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        against_ffmpeg(recording(folder, 1, "mp3"), folder, options.runs)
-        short, long = (prepared(recording(folder, hours, "flac"))[1] for hours in (1, options.hours))
+        against_ffmpeg(recording(folder, options.scale, "mp3"), folder, options.runs)
+        short, long = (prepared(recording(folder, hours * options.scale, "flac"))[1] for hours in (1, options.hours))
         both = [sum(figures[1:]) for figures in (short, long)]
         print(
             f"2. peak memory for 1 h and {options.hours:g} h: {both[0]} MB ({short[1]} + {short[2]} decoding) and "
             f"{both[1]} MB ({long[1]} + {long[2]}): {both[1] / both[0]:.2f} x (targets: under 200 MB, under 1.2 x)"
         )
-        three = recording(folder, 3, "mp3")
+        three = recording(folder, 3 * options.scale, "mp3")
         waits = sorted(first_request(three, folder) for _ in range(options.runs))
         print(f"3. first request of a 3-h MP3: {statistics.median(waits):.2f} s (target 2), {options.runs} runs")
-        hours = {1: folder / "1h.flac", 2: recording(folder, 2, "flac"), 4: recording(folder, 4, "flac")}
-        each = {h: statistics.median(prepared(path)[0] / h for _ in range(3)) for h, path in hours.items()}
+        hours = {h: recording(folder, h * options.scale, "flac") for h in (1, 2, 4)}
+        each = {h: statistics.median(prepared(path)[0] / h for _ in range(options.runs)) for h, path in hours.items()}
         print("4. seconds for each hour: " + ", ".join(f"{seconds:.2f} of {h} h" for h, seconds in each.items()))
 
 

@@ -20,6 +20,7 @@ import tempfile
 from pathlib import Path
 
 from judge import SETTINGS, Judge
+from sizes import parsed
 
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
@@ -66,8 +67,9 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--rounds", type=int, default=50)
     parser.add_argument("--url")
+    parser.add_argument("--counts", type=int, nargs="+", default=[2, 4], help="processes at once")
     parser.add_argument("--seed", type=int, default=1)
-    options = parser.parse_args()
+    options = parsed(parser, {"rounds": 1, "counts": [2]})
     chance = random.Random(options.seed)
     phrases = [phrase for phrase in load_bank() if phrase.language == "en"]
     judge = Judge()
@@ -79,7 +81,7 @@ def main() -> None:
             compose(phrases, seed=400 + number, duration=50, pauses=(0.8, 1.5)).write(path)
         number = 0
         for engine in ("ferry", "barge"):
-            for count in (2, 4):
+            for count in options.counts:
                 sounds = again = in_doubt = bad = 0
                 for round_ in range(options.rounds):
                     number += 1

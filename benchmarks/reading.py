@@ -1,17 +1,20 @@
 """What a card costs: building a request, and reading a long reply, against what any program has to do for the same.
 
-    python benchmarks/reading.py
+    python benchmarks/reading.py [--words N]
 
 Prints how many times as long as `json.loads` reading a reply of 100 000 words takes, and how many times as long as
 `json.dumps` with base64 building a request of JSON with 1 MB of audio takes.
 """
 
+import argparse
 import base64
 import json
 import statistics
 import time
 import tomllib
 from collections.abc import Callable
+
+from sizes import parsed
 
 from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.requests import RequestBuilder, RequestContext
@@ -31,16 +34,19 @@ times = "ms"
 passages = { each = "parts", text = "text", start = "from", end = "to", speaker = "who" }
 words = { each = "words", text = "w", start = "from", end = "to", confidence = "sure" }
 """
-WORDS, IN_PASSAGE = 100_000, 12
+IN_PASSAGE = 12
 
 
 def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--words", type=int, default=100_000)
+    words = parsed(parser, {"words": 500}).words
     card = read_cards("marsh", tomllib.loads(CARD)["engine"]["marsh"], "the benchmark")["marsh", None]
-    body = reply()
-    piece = Piece(bytes(1_000_000), FORMATS["wav"], 16_000, 1, WORDS * 0.4)
+    body = reply(words)
+    piece = Piece(bytes(1_000_000), FORMATS["wav"], 16_000, 1, words * 0.4)
     plain = median(lambda: json.loads(body), 5)
     ours = median(lambda: read_reply(card, body, piece), 5)
-    print(f"reading {WORDS} words: {ours:.3f} s, {ours / plain:.1f} times json.loads ({plain:.3f} s)")
+    print(f"reading {words} words: {ours:.3f} s, {ours / plain:.1f} times json.loads ({plain:.3f} s)")
     plain = median(lambda: json.dumps({"audio": base64.b64encode(piece.audio).decode(), "lang": "en"}), 50)
     ours = median(lambda: build(card, piece), 50)
     print(
@@ -49,12 +55,12 @@ def main() -> None:
     )
 
 
-def reply() -> bytes:
+def reply(count: int) -> bytes:
     parts = []
-    for first in range(0, WORDS, IN_PASSAGE):
+    for first in range(0, count, IN_PASSAGE):
         words = [
             {"w": f"word{n}", "from": n * 400, "to": n * 400 + 350, "sure": 0.93}
-            for n in range(first, min(first + IN_PASSAGE, WORDS))
+            for n in range(first, min(first + IN_PASSAGE, count))
         ]
         span = {"from": words[0]["from"], "to": words[-1]["to"]}
         parts.append({"text": " ".join(str(word["w"]) for word in words), "who": first % 3, "words": words, **span})

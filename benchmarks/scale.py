@@ -19,6 +19,7 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
+from sizes import parsed
 
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.records import LEDGER_FILE
@@ -78,7 +79,7 @@ def fill(folder: Path, count: int) -> None:
             connection.executemany(f"INSERT INTO {table} ({columns}) VALUES ({marks})", rows)
 
 
-def median(command: list[str], folder: Path, runs: int = 5) -> float:
+def median(command: list[str], folder: Path, runs: int) -> float:
     times = []
     for _ in range(runs):
         started = time.perf_counter()
@@ -91,7 +92,8 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--jobs", type=int, default=100_000)
     parser.add_argument("--seconds", type=float, default=10.0)
-    options = parser.parse_args()
+    parser.add_argument("--runs", type=int, default=5)
+    options = parsed(parser, {"jobs": 300, "seconds": 0.5, "runs": 1})
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         (folder / "mantisreed.toml").write_text(SETTINGS)
@@ -119,7 +121,7 @@ def main() -> None:
             f"a ledger of {options.jobs} jobs, {(folder / '.mantisreed/ledger.sqlite').stat().st_size / 1e6:.0f} MB"
         )
         for name, command in rows.items():
-            print(f"{name:42} {median(command, folder):.2f} s")
+            print(f"{name:42} {median(command, folder, options.runs):.2f} s")
         writers = [
             subprocess.Popen(
                 [sys.executable, "-c", WRITER, ".mantisreed", f"writer{number}", str(options.seconds)],

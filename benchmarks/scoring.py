@@ -11,6 +11,8 @@ import random
 import resource
 import time
 
+from sizes import parsed
+
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.scoring import scored, tokens_of
 from mantisreed.transcript.document import Passage, Transcript, Word
@@ -28,7 +30,7 @@ def transcript_of(words: list[str]) -> Transcript:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--words", type=int, default=100_000)
-    options = parser.parse_args()
+    options = parsed(parser, {"words": 500})
     chance = random.Random(5)
     true = [
         f"{chance.choice('btgmr')}{chance.choice('aeiou')}rd{chance.randrange(900)}" for _ in range(options.words)

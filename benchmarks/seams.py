@@ -20,6 +20,7 @@ from pathlib import Path
 
 import numpy as np
 from rapidfuzz.distance import Levenshtein
+from sizes import parsed
 
 from mantisreed.audio.cuts import Span
 from mantisreed.audio.decode import SAMPLE_RATE, Decoder
@@ -149,7 +150,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--minutes", type=float, default=180)
     parser.add_argument("--pieces", type=float, nargs="+", default=[60, 600])
-    options = parser.parse_args()
+    options = parsed(parser, {"minutes": 1, "pieces": [20]})
     cases = [(row, length) for length in options.pieces for row in ROWS]
     with ProcessPoolExecutor() as pool:
         jobs = [pool.submit(measured, row, options.minutes, length) for row, length in cases]

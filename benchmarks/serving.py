@@ -29,6 +29,7 @@ from pathlib import Path
 import aiohttp
 import numpy as np
 import soundfile
+from sizes import parsed
 
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
@@ -144,7 +145,7 @@ async def streams(address: str, count: int, content: bytes) -> int:
     return heard
 
 
-async def gets(address: str, count: int = 4000, at_once: int = 20) -> float:
+async def gets(address: str, count: int, at_once: int = 20) -> float:
     """Small requests a second."""
     async with aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=at_once)) as session:
 
@@ -245,7 +246,9 @@ def main() -> None:
     parser.add_argument("--uploads", type=int, default=200)
     parser.add_argument("--streams", type=int, default=1000)
     parser.add_argument("--kills", type=int, default=50)
-    options = parser.parse_args()
+    parser.add_argument("--gets", type=int, default=4000)
+    parser.add_argument("--junk", type=int, default=10_000)
+    options = parsed(parser, {"uploads": 4, "streams": 5, "kills": 1, "gets": 200, "junk": 50})
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         os.environ["MANTISREED_TRUST"] = name
@@ -259,12 +262,12 @@ def main() -> None:
             port = free_port()
             address = f"http://127.0.0.1:{port}"
             with service(folder, port) as process:
-                ours = asyncio.run(gets(address))
+                ours = asyncio.run(gets(address, options.gets))
                 bare_port = free_port()
                 with subprocess.Popen([sys.executable, "-c", BARE, str(bare_port)]) as bare:
                     time.sleep(3)
-                    theirs = asyncio.run(gets(f"http://127.0.0.1:{bare_port}"))
-                    again = asyncio.run(gets(address))
+                    theirs = asyncio.run(gets(f"http://127.0.0.1:{bare_port}", options.gets))
+                    again = asyncio.run(gets(address, options.gets))
                     bare.terminate()
                 best = max(ours, again)
                 ratio = f"the bare framework {theirs:.0f}: {best / theirs:.2f} x"
@@ -281,8 +284,9 @@ def main() -> None:
                 print(f"{options.uploads} uploads of 10 MB, 50 at once: {took:.1f} s, {told}")
                 heard = asyncio.run(streams(address, options.streams, small))
                 print(f"{options.streams} event streams: {heard} heard the end of a job")
-                longest = junk("127.0.0.1", port, 10_000, 2000, address)
-                print(f"10 000 calls of junk, 2000 silent connections: a GET took {longest:.2f} s at most")
+                longest = junk("127.0.0.1", port, options.junk, options.junk // 5, address)
+                silent = f"{options.junk // 5} silent connections"
+                print(f"{options.junk} calls of junk, {silent}: a GET took {longest:.2f} s at most")
             kill_folder = folder / "kills"
             kill_folder.mkdir()
             (kill_folder / "mantisreed.toml").write_text(CARD.format(port=engine_port))

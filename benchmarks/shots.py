@@ -12,6 +12,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from sizes import parsed
+
 from mantisreed.audio.shots import shot_changes
 from mantisreed.standin.film import compose_film, write_film
 
@@ -19,8 +21,9 @@ from mantisreed.standin.film import compose_film, write_film
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--seconds", type=float, default=120.0)
-    options = parser.parse_args()
-    for seed in range(1, 5):
+    parser.add_argument("--films", type=int, default=4)
+    options = parsed(parser, {"seconds": 6.0, "films": 1})
+    for seed in range(1, options.films + 1):
         film = compose_film(seed=seed, seconds=options.seconds)
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "film.mp4"

@@ -13,6 +13,8 @@ import sys
 import time
 from pathlib import Path
 
+from sizes import parsed
+
 
 def seconds(command: list[str]) -> float:
     start = time.perf_counter()
@@ -23,7 +25,7 @@ def seconds(command: list[str]) -> float:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--runs", type=int, default=30)
-    runs = parser.parse_args().runs
+    runs = parsed(parser, {"runs": 1}).runs
     script = Path(sys.executable).with_name("mantisreed")
     command = (
         str(script) if script.exists() else shutil.which("mantisreed") or sys.exit("mantisreed is not installed")

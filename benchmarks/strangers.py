@@ -14,6 +14,7 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from sizes import parsed
 from starlette.applications import Starlette
 
 from mantisreed.standin import server
@@ -32,7 +33,7 @@ def main() -> int:
     parser.add_argument("--first", type=int, default=0, help="the first seed")
     parser.add_argument("--count", type=int, default=200, help="how many seeds")
     parser.add_argument("--show", type=int, help="print the card of this seed, and do nothing else")
-    arguments = parser.parse_args()
+    arguments = parsed(parser, {"count": 1})
     bank = load_bank()
     listener = Listener(bank)
     if arguments.show is not None:

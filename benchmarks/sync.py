@@ -14,6 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
+from sizes import parsed
 
 from mantisreed.audio.speech import speech_map
 from mantisreed.standin.bank import load_bank
@@ -54,7 +55,7 @@ def report(name: str, cues: Sequence[Cue], synced: Synced, took: float) -> None:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--minutes", type=int, default=30)
-    options = parser.parse_args()
+    options = parsed(parser, {"minutes": 2})
     english = [phrase for phrase in load_bank() if phrase.language == "en"]
     for seed, pauses in ((3, (0.5, 1.6)), (5, (0.15, 0.9))):
         composition = compose(english, seed=seed, duration=options.minutes * 60.0, pauses=pauses)

@@ -24,6 +24,7 @@ from typing import Any
 
 import aiohttp
 from aiohttp import web
+from sizes import parsed
 
 from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.transport import HttpTransport
@@ -115,7 +116,7 @@ def main() -> None:
     parser.add_argument("--kilobytes", type=int, default=200)
     parser.add_argument("--delay", type=float, default=0.2)
     parser.add_argument("--rounds", type=int, default=3)
-    options = parser.parse_args()
+    options = parsed(parser, {"requests": 20, "at_once": 10, "kilobytes": 10, "delay": 0.01, "rounds": 1})
     audio = os.urandom(options.kilobytes * 1000)
     ideal = options.requests / options.at_once * options.delay
     listening = socket.create_server(("127.0.0.1", 0), backlog=1024)

@@ -12,6 +12,8 @@ import argparse
 import random
 import time
 
+from sizes import parsed
+
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.scoring import scored, tokens_of
 from mantisreed.review.voting import voted
@@ -47,7 +49,7 @@ def heard(true: list[str], rate: float, chance: random.Random) -> Transcript:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--words", type=int, default=20_000)
-    options = parser.parse_args()
+    options = parsed(parser, {"words": 200})
     for rates in ((0.1, 0.1, 0.1), (0.1, 0.1, 0.4), (0.05, 0.1, 0.4), (0.03, 0.4, 0.4), (0.1, 0.1), (0.1,) * 5):
         chance = random.Random(9)
         true = [

@@ -1,12 +1,17 @@
-"""The cards of the benchmarks are cards."""
+"""The cards of the benchmarks are cards, and every benchmark runs."""
 
 import ast
+import os
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
 from mantisreed.workspace import open_workspace
 
+# Nobody runs these by themselves.
+LIBRARIES = ("judge.py", "sizes.py")
 BENCHMARKS = Path(__file__).parent.parent / "benchmarks"
 FILLED = {"port": "80", "pace": "15", "window": "20", "at_once": "4", "PORT": "80"}
 
@@ -29,3 +34,16 @@ def test_the_card_of_a_benchmark_can_be_read(name: str, text: str, tmp_path: Pat
     file = tmp_path / "mantisreed.toml"
     file.write_text(text.replace("{{", "{").replace("}}", "}") if is_format else text)
     assert open_workspace(file).engines
+
+
+@pytest.mark.smoke
+@pytest.mark.parametrize("file", sorted(BENCHMARKS.glob("*.py")), ids=lambda file: file.stem)
+def test_a_benchmark_runs(file: Path, tmp_path: Path) -> None:
+    if file.name in LIBRARIES:
+        pytest.skip("it is no program")
+    folders = {"TMPDIR": str(tmp_path), "XDG_CONFIG_HOME": str(tmp_path / "config")}
+    result = subprocess.run(
+        [sys.executable, file, "--smoke"], env={**os.environ, **folders}, capture_output=True, text=True
+    )
+    assert result.returncode == 0, result.stderr
+    assert result.stdout.strip()

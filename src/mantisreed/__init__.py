@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from mantisreed.pipeline.options import RunOptions, Translation
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.pipeline.pieces import PieceOptions
-    from mantisreed.pipeline.transcribe import transcribe
+    from mantisreed.pipeline.transcribe import transcribe, transcribe_async
     from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
     from mantisreed.subtitles.check import check_cues
     from mantisreed.subtitles.cues import Cue
@@ -65,6 +65,7 @@ __all__ = [
     "retry",
     "reworded",
     "transcribe",
+    "transcribe_async",
     "watch",
 ]
 
@@ -99,6 +100,7 @@ _HOMES = {
     "retry": "pipeline.collecting",
     "reworded": "exports.wording",
     "transcribe": "pipeline.transcribe",
+    "transcribe_async": "pipeline.transcribe",
     "watch": "pipeline.watching",
 }
 
@@ -109,3 +111,7 @@ def __getattr__(name: str) -> object:
     from importlib import import_module
 
     return getattr(import_module(f"mantisreed.{_HOMES[name]}"), name)
+
+
+def __dir__() -> list[str]:
+    return list(__all__)

@@ -4,7 +4,7 @@ An error keeps what happened as attributes; the sentence a person reads is made 
 """
 
 from collections.abc import Mapping
-from typing import Self
+from typing import Any, Self
 
 
 class MantisreedError(Exception):
@@ -41,6 +41,16 @@ def reason_of(error: BaseException) -> str:
 
 class InputError(MantisreedError):
     """Wrong usage, configuration or input: nothing was started."""
+
+
+def require_type(value: object, kind: Any, name: str, advice: str) -> None:
+    """Return if a value that a Python caller gave is of this type, or one of a union of types.
+
+    Raises:
+        InputError: it is not; it says which argument.
+    """
+    if not isinstance(value, kind):
+        raise InputError(f"it cannot be of the type {type(value).__name__}", where=name, advice=advice)
 
 
 class SettingsError(InputError):

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from mantisreed.errors import MantisreedError
 from mantisreed.pipeline.transcribe import LateTransport
+from mantisreed.running import run_interruptibly
 from mantisreed.services.card import TextServiceCard
 from mantisreed.services.client import TextServiceClient
 from mantisreed.workspace import Workspace
@@ -54,4 +55,4 @@ def service_facts(workspace: Workspace, *, is_offline: bool = False) -> list[Ser
         async with LateTransport() as transport:
             return list(await asyncio.gather(*(facts(card, transport) for card in workspace.services.values())))
 
-    return asyncio.run(work())
+    return run_interruptibly(work())

@@ -28,7 +28,8 @@ from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.collecting import Collector, Show
 from mantisreed.pipeline.options import TranscriptionOptions, options_of_job, stored_options
 from mantisreed.pipeline.outcomes import Outcome
-from mantisreed.pipeline.transcribe import LateTransport, interruptible, run_interruptibly
+from mantisreed.pipeline.transcribe import LateTransport
+from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)

@@ -48,18 +48,11 @@ from mantisreed.pipeline.options import (
 from mantisreed.pipeline.outcomes import Outcome, finished_recording, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.recording import job_of
-from mantisreed.pipeline.transcribe import (
-    LateTransport,
-    RunHooks,
-    batch_services,
-    follow_ups_maker,
-    interruptible,
-    run_batch,
-    run_interruptibly,
-)
+from mantisreed.pipeline.transcribe import LateTransport, RunHooks, batch_services, follow_ups_maker, run_batch
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.review.opinions import clips_of
 from mantisreed.review.personal import hidden_transcript
+from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 from mantisreed.workspace import Workspace
@@ -81,6 +74,8 @@ def chosen_jobs(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...
     Raises:
         InputError: an id begins no job, or several.
     """
+    if isinstance(ids, str):
+        ids = [ids]
     with closing(open_ledger(workspace)) as ledger:
         if not ids:
             return ledger.listing.jobs(Filter(states=states))[::-1]

@@ -111,7 +111,7 @@ def export(
         InputError: one of them is not there or not complete; those before it are written.
     """
     exported = []
-    for one in wanted:
+    for one in [wanted] if isinstance(wanted, str) else wanted:
         found = find_transcript(workspace, one)
         folder = into or found.folder
         if workspace and into is None and found.is_of_job:

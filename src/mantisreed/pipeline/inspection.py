@@ -10,6 +10,7 @@ from tempfile import TemporaryDirectory
 from mantisreed.audio.examine import Examination
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import RecordingError
+from mantisreed.running import run_interruptibly
 from mantisreed.sources.recordings import Source, local_file
 
 
@@ -24,7 +25,7 @@ class Inspected:
 
 def inspect_recordings(recordings: Sequence[Source], *, track: int | None = None) -> list[Inspected]:
     """What each of them is like, in order; those that are links are fetched for it."""
-    return asyncio.run(_inspected(recordings, track))
+    return run_interruptibly(_inspected(recordings, track))
 
 
 async def _inspected(recordings: Sequence[Source], track: int | None) -> list[Inspected]:

@@ -36,12 +36,11 @@ from mantisreed.pipeline.transcribe import (
     batch_services,
     check_links,
     follow_ups_maker,
-    interruptible,
     ledger_of,
     outputs_of_run,
     require_trust_in_follow_ups,
-    run_interruptibly,
 )
+from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.streams import StoppableInput, StreamFormat, stream_blocks
 from mantisreed.transcript.document import NOTHING_HEARD, Passage, RecordingFacts, Transcript, Word, speakers_of

@@ -102,7 +102,7 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
         for name in ("hints", "to"):
             if isinstance(given[name], str):
                 given[name] = (given[name],)
-            elif given[name] is not None:
+            elif isinstance(given[name], Sequence):
                 given[name] = tuple(given[name])
         if isinstance(given["into"], os.PathLike):
             given["into"] = os.fspath(given["into"])

@@ -19,6 +19,7 @@ from mantisreed.jobs.records import LEDGER_FILE
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
 from mantisreed.pipeline.recording import job_of
+from mantisreed.running import run_interruptibly
 from mantisreed.sources.recordings import Source, local_file
 from mantisreed.workspace import Workspace
 
@@ -77,7 +78,7 @@ def plan_recordings(
     """What a run with these options would send. Recordings that are links are fetched; nothing is sent."""
     planner = _Planner(workspace, options)
     try:
-        return [asyncio.run(planner.planned(recording)) for recording in recordings]
+        return [run_interruptibly(planner.planned(recording)) for recording in recordings]
     finally:
         planner.close()
 

@@ -1,15 +1,13 @@
 """What `run` does, for Python: one call from sources to outcomes."""
 
 import asyncio
-import os
-import signal
-from collections.abc import Callable, Container, Coroutine, Iterator, Mapping, Sequence
-from contextlib import AsyncExitStack, contextmanager
+from collections.abc import Callable, Container, Mapping, Sequence
+from contextlib import AsyncExitStack
 from dataclasses import dataclass, replace
 from importlib import import_module
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Self, TypeVar
+from typing import TYPE_CHECKING, Self, TypeVar
 
 import msgspec
 
@@ -18,7 +16,7 @@ from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
-from mantisreed.errors import InputError, InterruptedRunError
+from mantisreed.errors import InputError, InterruptedRunError, require_type
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch, BatchServices
@@ -35,7 +33,8 @@ from mantisreed.pipeline.options import (
 from mantisreed.pipeline.outcomes import Outcome, State
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions, channels_named
-from mantisreed.sources.finding import find_recordings
+from mantisreed.running import interruptible, run_in_thread, run_interruptibly
+from mantisreed.sources.finding import Sources, find_recordings
 from mantisreed.sources.recordings import NO_FACTS, Facts, Source
 from mantisreed.trust import TrustError
 from mantisreed.workspace import Workspace
@@ -53,7 +52,7 @@ T = TypeVar("T")
 
 
 def transcribe(
-    sources: Sequence[str | os.PathLike[str] | Source],
+    sources: Sources,
     workspace: Workspace,
     options: RunOptions | None = None,
     *,
@@ -63,10 +62,11 @@ def transcribe(
 ) -> list[Outcome]:
     """Send recordings to an engine and write what comes back.
 
-    Everything that can be checked is checked before anything is sent.
+    Everything that can be checked is checked before anything is sent. It may be called where a loop
+    runs already, as in a notebook; `transcribe_async` is for callers that do not want to block it.
 
     Args:
-        sources: files, folders, tables and http(s) links, or what `find_recordings` gives.
+        sources: files, folders, tables and http(s) links, or what `find_recordings` gives; one, or several.
         workspace: with the engine cards.
         options: what is wanted of the run.
         workers: where long recordings are decoded, if some have been started already.
@@ -79,6 +79,8 @@ def transcribe(
     Raises:
         InputError: a source, an option, the card or a secret is wrong; nothing was sent.
     """
+    require_type(workspace, Workspace, "workspace", "mantisreed.open_workspace() gives one")
+    require_type(options, RunOptions | None, "options", "mantisreed.RunOptions(engine=...) makes them")
     wanted = options or RunOptions()
     recordings = find_recordings(sources, wanted.selection, on_note=lambda note: _tell_note(on_event, note))
     parts = _parts(workspace, wanted, recordings)
@@ -108,6 +110,36 @@ def transcribe(
             for outcome in part.outcomes(workspace, outputs, hooks):
                 outcomes[outcome.recording.key, outcome.recording.facts] = outcome
     return [outcomes[source.key, source.facts] for source in recordings]
+
+
+async def transcribe_async(
+    sources: Sources,
+    workspace: Workspace,
+    options: RunOptions | None = None,
+    *,
+    on_event: Callable[[Event], None] = lambda event: None,
+    on_outcome: Callable[[Outcome], None] = lambda outcome: None,
+) -> list[Outcome]:
+    """The same as `transcribe`, for callers with a loop of their own.
+
+    The work is done on a thread of its own; `on_event` and `on_outcome` are called in the caller's
+    loop. Cancelling it does what Ctrl-C does: nothing more is sent, what is on its way is waited for
+    and noted, and the same call later goes on.
+
+    Raises:
+        InputError: as `transcribe` does.
+    """
+    loop = asyncio.get_running_loop()
+
+    def tell(event: Event) -> None:
+        loop.call_soon_threadsafe(on_event, event)
+
+    def tell_outcome(outcome: Outcome) -> None:
+        loop.call_soon_threadsafe(on_outcome, outcome)
+
+    return await run_in_thread(
+        lambda: transcribe(sources, workspace, options, on_event=tell, on_outcome=tell_outcome)
+    )
 
 
 def _tell_note(on_event: Callable[[Event], None], note: str) -> None:
@@ -348,41 +380,11 @@ async def _link_server(
     return await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
 
 
-def run_interruptibly(work: Coroutine[Any, Any, T]) -> T:
-    """What the work gives; ended by `interruptible`, it ends as Ctrl-C does elsewhere."""
-    try:
-        return asyncio.run(work)
-    except asyncio.CancelledError as error:
-        raise KeyboardInterrupt from error
-
-
 def ledger_of(workspace: Workspace) -> "Ledger":
     """The workspace's ledger, opened. It takes long to import; pieces are prepared meanwhile."""
     from mantisreed.jobs.ledger import open_ledger
 
     return open_ledger(workspace)
-
-
-@contextmanager
-def interruptible(interrupt: Callable[[], None]) -> Iterator[None]:
-    """Within it, the first Ctrl-C (or SIGTERM) calls `interrupt`, and the next one ends the running task."""
-    task, loop, times = asyncio.current_task(), asyncio.get_running_loop(), 0
-    assert task is not None
-
-    def interrupted() -> None:
-        nonlocal times
-        times += 1
-        if times == 1:
-            interrupt()
-        else:
-            task.cancel()
-
-    try:
-        for number in (signal.SIGINT, signal.SIGTERM):
-            loop.add_signal_handler(number, interrupted)
-    except (NotImplementedError, RuntimeError, ValueError):
-        pass  # not the main thread, or a system without: Ctrl-C ends everything at once
-    yield
 
 
 def check_links(workspace: Workspace, card: EngineCard, recordings: Sequence[Source], *, wait: bool = True) -> None:

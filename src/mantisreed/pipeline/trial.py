@@ -1,6 +1,5 @@
 """Trying an engine card with one clip, every step shown; or with a saved answer, without an engine."""
 
-import asyncio
 import time
 from collections.abc import Callable, Mapping
 from contextlib import AsyncExitStack
@@ -26,6 +25,7 @@ from mantisreed.engines.request import FILES, Piece, attachment_of, piece_values
 from mantisreed.errors import TooBigError
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.pieces import PieceOptions, Preparation
+from mantisreed.running import run_interruptibly
 from mantisreed.transcript.document import Word, speakers_of
 from mantisreed.units import clock, short_duration, short_size
 from mantisreed.workspace import Workspace
@@ -43,7 +43,7 @@ def try_engine(workspace: Workspace, options: TranscriptionOptions, clip: Path, 
     Raises:
         MantisreedError: the step that failed; what came before it has been shown.
     """
-    return asyncio.run(_tried(workspace, options, _piece_of(clip, options.card), show))
+    return run_interruptibly(_tried(workspace, options, _piece_of(clip, options.card), show))
 
 
 def try_answer(options: TranscriptionOptions, answer: bytes, clip: Path, show: Show) -> ParsedReply:

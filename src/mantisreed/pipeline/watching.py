@@ -22,11 +22,10 @@ from mantisreed.pipeline.transcribe import (
     RunHooks,
     batch_services,
     check_links,
-    interruptible,
     outputs_of_run,
     require_trust_in_follow_ups,
-    run_interruptibly,
 )
+from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Selection, Source
 from mantisreed.sources.watching import AddressWatch, FolderWatch, WatchMemory
 from mantisreed.workspace import Workspace
@@ -73,7 +72,7 @@ class WatchHooks:
 
 
 def watch(
-    places: Sequence[str | Path],
+    places: str | Path | Sequence[str | Path],
     workspace: Workspace,
     options: RunOptions | None = None,
     watching: WatchOptions | None = None,
@@ -89,6 +88,8 @@ def watch(
         InputError: a folder, an option, the card or a secret is wrong; nothing was sent.
     """
     wanted, watching, hooks = options or RunOptions(), watching or WatchOptions(), hooks or WatchHooks()
+    if isinstance(places, (str, Path)):
+        places = [places]
     checked = transcription_options(workspace, wanted)
     checked = replace(checked, card=fitted(checked.card)[0])
     folders = [Path(place) for place in places if not _is_address(place)]

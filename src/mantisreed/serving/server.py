@@ -4,7 +4,7 @@ import asyncio
 from collections.abc import Callable
 
 from mantisreed.engines.listening import serving
-from mantisreed.pipeline.transcribe import interruptible, run_interruptibly
+from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.serving.app import application
 from mantisreed.serving.service import ServeOptions, Service
 from mantisreed.workspace import Workspace

@@ -1,6 +1,5 @@
 """Feeds: RSS 2.0 and Atom, whose entries enclose recordings."""
 
-import asyncio
 import calendar
 import hashlib
 import logging
@@ -18,6 +17,7 @@ from urllib.parse import unquote
 from mantisreed.cards.urls import UrlError, resolved, split_url
 from mantisreed.errors import InputError, RecordingError, reason_of
 from mantisreed.files import printable
+from mantisreed.running import run_interruptibly
 from mantisreed.sources.fetching import FetchHooks, fetched
 from mantisreed.sources.recordings import LINK, SUFFIXES, Facts, Selection, Source
 
@@ -83,7 +83,7 @@ def _fetched_content(link: str) -> bytes:
                 return path.read_bytes()
 
     try:
-        return asyncio.run(fetch())
+        return run_interruptibly(fetch())
     except RecordingError as error:
         raise InputError(f"this feed {error.what}", where=label, advice=error.advice) from error
 

@@ -4,6 +4,7 @@ import os
 import stat
 from collections.abc import Callable, Iterable
 from pathlib import Path
+from typing import TypeAlias
 from urllib.parse import unquote
 
 from mantisreed.cards.urls import split_url
@@ -29,8 +30,28 @@ _FEED = "feed+"
 """What stands before a link that is a feed, whatever it ends in."""
 
 
+Sources: TypeAlias = "str | os.PathLike[str] | Source | Iterable[str | os.PathLike[str] | Source]"
+"""One source, or several."""
+
+
+def several(given: Sources, name: str) -> list[str | os.PathLike[str] | Source]:
+    """What was given as a list, also where it is a single one.
+
+    Raises:
+        InputError: it is, or holds, something that names no recording.
+    """
+    kinds = (str, os.PathLike, Source)
+    if isinstance(given, kinds):
+        return [given]
+    listed = list(given) if isinstance(given, Iterable) and not isinstance(given, bytes) else [given]
+    for one in listed:
+        if not isinstance(one, kinds):
+            raise InputError(f"a path, a link or a list of them is expected, not {type(one).__name__}", where=name)
+    return listed
+
+
 def find_recordings(
-    sources: "Iterable[str | os.PathLike[str] | Source]",
+    sources: Sources,
     selection: Selection | None = None,
     *,
     on_note: Callable[[str], None] = lambda note: None,
@@ -41,7 +62,7 @@ def find_recordings(
     folder in them that cannot be read, or is a link, is a source with a problem: it is told, and counts as failed.
 
     Args:
-        sources: as the user names them.
+        sources: as the user names them; a single one need not be in a list.
         selection: which of the recordings in folders, tables and feeds are taken; None takes all.
         on_note: called with a line for each kind of file that was left out of a folder.
 
@@ -49,7 +70,7 @@ def find_recordings(
         InputError: a source does not exist, or a folder or table holds no recording.
     """
     found: dict[tuple[str, Facts], Source] = {}
-    for given in sources:
+    for given in several(sources, "sources"):
         if isinstance(given, Source):
             named = [given]
         else:

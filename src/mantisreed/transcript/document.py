@@ -8,11 +8,14 @@ import math
 import re
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
 from mantisreed.errors import InputError
+
+if TYPE_CHECKING:
+    import pandas
 
 SCHEMA = Path(__file__).with_name("transcript.schema.json")
 
@@ -156,6 +159,26 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
     def words(self) -> tuple[Word, ...]:
         """All words, passage by passage."""
         return tuple(word for passage in self.passages for word in passage.words)
+
+    def to_pandas(self) -> "pandas.DataFrame":
+        """A table with a row for each word.
+
+        Its columns are `start` and `end` in seconds, `text`, `confidence` (0 to 1), `speaker` and
+        `passage`, the number of the passage from 0. A passage without timed words is one row.
+
+        Raises:
+            InputError: pandas is not installed.
+        """
+        try:
+            import pandas
+        except ImportError as error:
+            raise InputError("pandas is not installed", advice="python -m pip install pandas") from error
+        rows = [
+            (word.start, word.end, word.text, word.confidence, passage.speaker, number)
+            for number, passage in enumerate(self.passages)
+            for word in passage.words or (Word(passage.text, passage.start, passage.end),)
+        ]
+        return pandas.DataFrame(rows, columns=["start", "end", "text", "confidence", "speaker", "passage"])
 
     @property
     def doubts_worth_hearing(self) -> tuple[Doubt, ...]:
