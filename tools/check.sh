@@ -3,7 +3,8 @@
 #
 #   sh tools/check.sh [VENV]       (default: .venv beside this folder)
 #
-# More arguments after VENV go to pytest.
+# More arguments after VENV go to pytest. It ends with installing and using the built package on each supported Python
+# that is on this machine.
 set -eu
 cd "$(dirname "$0")/.."
 venv=${1:-.venv}
@@ -26,6 +27,15 @@ unset PYTHONDONTWRITEBYTECODE
 "$venv/bin/ruff" format --check
 "$venv/bin/mypy"
 wait
+# As a user would install it, on every Python that is here, with the newest versions that pip finds. It mostly waits for
+# the network, so that it runs beside the tests, with what they leave of the machine.
+told=$(mktemp)
+nice "$venv/bin/python" tools/smoke_pythons.py >"$told" 2>&1 &
+smoke=$!
 # Many tests wait for something, so that there is room for one more than there are cores. The longest files come first
 # (tests/conftest.py), so that none is left alone at the end.
-"$venv/bin/pytest" -n "$(($(getconf _NPROCESSORS_ONLN) + 1))" --dist loadfile --no-loadscope-reorder "$@"
+"$venv/bin/pytest" -n "$(($(getconf _NPROCESSORS_ONLN) + 1))" --dist loadfile --no-loadscope-reorder "$@" || failed=1
+wait "$smoke" || failed=1
+cat "$told"
+rm -f "$told"
+exit "${failed:-0}"
