@@ -30,3 +30,18 @@ def test_help_and_import_load_nothing_heavy() -> None:
 
 def test_every_name_of_the_face_is_there() -> None:
     assert all(getattr(mantisreed, name) is not None for name in mantisreed.__all__)
+
+
+def test_every_suppressed_error_says_why() -> None:
+    """An error that is suppressed may cost somebody a recording: the line says why it does not."""
+    silent = []
+    for file in sorted((ROOT / "src").rglob("*.py")):
+        lines = file.read_text(encoding="utf-8").splitlines()
+        for number, line in enumerate(lines):
+            before = lines[number - 1].strip()
+            is_passed_over = (
+                line.strip() in ("pass", "continue") and before.startswith("except") and "#" not in before
+            )
+            if ("suppress(" in line and "import" not in line and "#" not in line) or is_passed_over:
+                silent.append(f"{file.relative_to(ROOT)}:{number + 1}: {line.strip()}")
+    assert silent == []

@@ -29,7 +29,7 @@ def write_whole(path: Path, content: bytes) -> None:
             _write_under(beside, content)
             beside.replace(path)
         finally:
-            with suppress(OSError):
+            with suppress(OSError):  # what failed before is raised
                 beside.unlink(missing_ok=True)
         flush_folder(path.parent)
 
@@ -94,7 +94,7 @@ def _write_beside(path: Path, content: bytes) -> None:
             path.touch(exist_ok=False)
             beside.replace(path)
     finally:
-        with suppress(OSError):
+        with suppress(OSError):  # what failed before is raised
             beside.unlink(missing_ok=True)
 
 
@@ -157,7 +157,7 @@ def _make_private(path: Path) -> None:
     for folder in (path, *path.parents):
         if folder.name == HIDDEN_FOLDER:
             folder.parent.mkdir(parents=True, exist_ok=True)
-            with suppress(FileExistsError):
+            with suppress(FileExistsError):  # its mode is looked at below
                 folder.mkdir(mode=0o700)
             if os.name == "posix" and folder.stat().st_mode & 0o077 and folder.stat().st_uid == os.geteuid():
                 folder.chmod(0o700)
@@ -176,7 +176,7 @@ def give_back_memory() -> None:
     """Return free memory to the system, where it can be done; holes between large buffers add up otherwise."""
     import ctypes
 
-    with suppress(OSError, AttributeError):
+    with suppress(OSError, AttributeError):  # another C library
         ctypes.CDLL(None).malloc_trim(0)
 
 

@@ -135,7 +135,7 @@ class _Body:
         if not self._is_asked_for:
             return
         most = self._got + _MOST_UNWANTED
-        with suppress(TimeoutError):
+        with suppress(TimeoutError):  # whoever sends for longer is cut off
             async with asyncio.timeout(_MOMENT):
                 while not self.is_over and self._got < most:
                     await self._next()

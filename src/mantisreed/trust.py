@@ -161,7 +161,7 @@ class Trust:
         """Take that back; False where there was nothing to take back."""
         place = _place_of(self.file)
         was_there = place.is_file()
-        with suppress(FileNotFoundError):
+        with suppress(FileNotFoundError):  # somebody else was first
             place.unlink()
         return was_there
 

@@ -85,7 +85,7 @@ def _limit_time(path: Path) -> None:
         size = path.stat().st_size if path.exists() else 0
         hardest = resource.getrlimit(resource.RLIMIT_CPU)[1]
         resource.setrlimit(resource.RLIMIT_CPU, (round(spent + seconds_for(size) + 1), hardest))
-    except (ImportError, OSError, ValueError):
+    except (ImportError, OSError, ValueError):  # a system without such limits
         pass
 
 
@@ -101,7 +101,7 @@ def _limit_process() -> None:
         ):
             hardest = resource.getrlimit(kind)[1]
             resource.setrlimit(kind, (most if hardest == resource.RLIM_INFINITY else min(most, hardest), hardest))
-    except (ImportError, OSError, ValueError):
+    except (ImportError, OSError, ValueError):  # a system without such limits
         pass
 
 

@@ -281,7 +281,7 @@ def _widen(stream: Any) -> None:
         import fcntl
 
         fcntl.fcntl(stream.fileno(), fcntl.F_SETPIPE_SZ, _PIPE_SIZE)
-    except (ImportError, AttributeError, OSError):
+    except (ImportError, AttributeError, OSError):  # it is only slower
         pass
 
 

@@ -158,7 +158,7 @@ def _described_body(body: bytes, kind: str) -> Iterator[str]:
         return
     text = body.decode("utf-8", "replace")
     if "json" in kind and "ndjson" not in kind:
-        with suppress(ValueError, RecursionError):
+        with suppress(ValueError, RecursionError):  # then it is shown as it came
             text = "\n".join(_laid_out(_shortened(json.loads(text))))
     shown = text if len(text) <= _LONGEST_BODY else text[:_LONGEST_BODY] + f" ... ({len(text) - _LONGEST_BODY} more)"
     yield from shown.splitlines()

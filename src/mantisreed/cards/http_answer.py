@@ -52,7 +52,7 @@ class HttpAnswer:
             cookies: SimpleCookie = SimpleCookie()
             try:
                 cookies.load(value)
-            except CookieError:
+            except CookieError:  # browsers pass over such a cookie too
                 continue
             if name in cookies:
                 return cookies[name].value

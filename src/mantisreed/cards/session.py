@@ -90,6 +90,6 @@ class Session:
         if login.expires_in is not None:
             try:
                 return max(0.0, float(login.expires_in.find(answer)))
-            except (TypeError, ValueError):
+            except (TypeError, ValueError):  # the card's own lifetime counts
                 pass
         return None if login.lifetime is None else float(login.lifetime)

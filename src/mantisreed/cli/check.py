@@ -132,7 +132,7 @@ def _kept_before(file: "Path") -> "Path":
         before = file.with_name(f"{file.name}.before" if number == 1 else f"{file.name}.before-{number}")
         try:
             write_new(before, content)
-        except FileExistsError:
+        except FileExistsError:  # an earlier version has that name
             continue
         return before
     raise AssertionError("unreachable")

@@ -136,7 +136,7 @@ class CommandClient(_AnswersAtOnce):
         assert process.stdin is not None and process.stdout is not None and process.stderr is not None
 
         async def feed(stdin: asyncio.StreamWriter) -> None:
-            with contextlib.suppress(BrokenPipeError, ConnectionResetError):
+            with contextlib.suppress(BrokenPipeError, ConnectionResetError):  # it has read enough
                 stdin.write(sound)
                 await stdin.drain()
                 stdin.close()
@@ -190,7 +190,7 @@ class CommandClient(_AnswersAtOnce):
 
 async def _stopped(process: asyncio.subprocess.Process) -> None:
     """Stop a program with whatever it has started, and let go of its pipes."""
-    with contextlib.suppress(ProcessLookupError, PermissionError):
+    with contextlib.suppress(ProcessLookupError, PermissionError):  # it has ended by itself
         os.killpg(process.pid, signal.SIGKILL)
 
     async def drain(stream: asyncio.StreamReader | None) -> None:
@@ -198,7 +198,7 @@ async def _stopped(process: asyncio.subprocess.Process) -> None:
             pass
 
     # Waiting for a process ends when its pipes are read to their end. What has left its session may hold them open.
-    with contextlib.suppress(TimeoutError):
+    with contextlib.suppress(TimeoutError):  # what it still says does not matter
         await asyncio.wait_for(asyncio.gather(drain(process.stdout), drain(process.stderr)), _LAST_OUTPUT)
     process._transport.close()  # type: ignore[attr-defined]
     await process.wait()
@@ -318,12 +318,12 @@ class _PythonProcess:
 
     def stop(self) -> None:
         """End it, whatever it does, with all that it has started."""
-        with contextlib.suppress(ProcessLookupError, PermissionError):
+        with contextlib.suppress(ProcessLookupError, PermissionError):  # it has ended by itself
             os.killpg(self._process.pid, signal.SIGKILL)
         self._process.wait()
         for stream in (self._process.stdin, self._process.stdout):
             if stream is not None:
-                with contextlib.suppress(OSError):
+                with contextlib.suppress(OSError):  # the process behind it is dead
                     stream.close()
 
     def _frame(self) -> tuple[bytes, bytes]:

@@ -150,7 +150,7 @@ class _Connected:
     def _undo(self) -> None:
         # When the disk is full, or the connection gone, it is undone already.
         if self._connection is not None:
-            with suppress(self._driver_error):
+            with suppress(self._driver_error):  # nothing is left to undo
                 self._connection.execute("ROLLBACK")
 
     def after_commit(self, action: Callable[[], None]) -> None:
@@ -179,7 +179,7 @@ class _Connected:
 
     def _drop(self) -> None:
         if self._connection is not None:
-            with suppress(self._driver_error):
+            with suppress(self._driver_error):  # it is broken
                 self._connection.close()
             self._connection = None
 

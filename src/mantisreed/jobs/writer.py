@@ -84,7 +84,7 @@ class LedgerWriter:
             if self._ledger is None:
                 self._ledger = self._open_ledger()
             if len(together) > 1:
-                with suppress(Exception), self._ledger.together():
+                with suppress(Exception), self._ledger.together():  # each is made again, alone, below
                     return [(future, change(self._ledger), None) for change, future in together]
             # One alone; or one of them failed and none was made: now each by itself, so that only that one fails.
             return [self._one(*one) for one in together]

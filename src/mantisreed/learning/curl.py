@@ -468,7 +468,7 @@ class _Writer:
         if value.lstrip().startswith(("{", "[")):
             try:
                 return {"json": self.found.json(json.loads(value))}
-            except ValueError:
+            except ValueError:  # it only begins like JSON
                 pass
         if value.startswith(("http://", "https://")):
             return self.found.json(value, name)

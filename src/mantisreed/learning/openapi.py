@@ -551,7 +551,7 @@ class _Writer:
             tried = Proposal(card.name)
             try:
                 propose_reply(sample.encode(), tried)
-            except InputError:
+            except InputError:  # nothing can be proposed by this sample
                 continue
             card.append(tried)
             return

@@ -141,7 +141,7 @@ def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None
     text = sample.decode("utf-8-sig", "replace")
     try:
         return "json", [parse_json(sample)]
-    except DocumentError:
+    except DocumentError:  # it is something else
         pass
     if looks_like_xml(sample):
         document = _xml(sample)
@@ -191,7 +191,7 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
     for delimiter in _DELIMITERS:
         try:
             rows = [row for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter) if any(row)]
-        except csv.Error:
+        except csv.Error:  # another delimiter may fit
             continue
         if len(rows) < 2 or len(rows[0]) < 2 or len({len(row) for row in rows}) > 1:
             continue
@@ -220,7 +220,7 @@ def _document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
                 try:
                     if isinstance(parse_json(stripped.encode()), (dict, list)):
                         return path, value
-                except DocumentError:
+                except DocumentError:  # it is a plain text
                     continue
             if stripped.startswith("WEBVTT") or ("-->" in stripped and read_srt(stripped).cues):
                 return path, value

@@ -261,7 +261,7 @@ class Batch:
             return outcome
         job, cost = task.job, None
         if job is not None:
-            with suppress(MantisreedError):
+            with suppress(MantisreedError):  # follow-ups can do without the cost
                 cost = (await self._dispatcher.perform(lambda ledger: ledger.listing.job(job))).cost
         finished = finished_recording(outcome, task.stem or "", self._outputs.names, job, cost)
         self._tell(task.recording, "following")

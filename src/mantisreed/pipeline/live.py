@@ -213,7 +213,7 @@ class _Session:
         except Exception as error:  # it is raised where the stream is waited for
             self._error = error
         finally:
-            with suppress(RuntimeError):
+            with suppress(RuntimeError):  # the loop has ended, and nobody waits
                 loop.call_soon_threadsafe(self._end, found)
 
     def _end(self, found: "asyncio.Queue[Source | None]") -> None:

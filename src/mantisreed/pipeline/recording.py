@@ -213,7 +213,7 @@ class RecordingTask:
                 await self._note("postponed" if isinstance(error, PostponedError) else "failed", str(error))
             raise
         except Exception as error:
-            with suppress(MantisreedError):
+            with suppress(MantisreedError):  # what failed is raised, and matters more
                 await self._note("failed", str(InternalError.because(error)))
             raise
         finally:

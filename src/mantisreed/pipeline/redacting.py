@@ -85,8 +85,7 @@ def cover_recording(recording: Path, target: Path, covering: Covering) -> Covere
     except (OSError, soundfile.LibsndfileError) as error:
         raise OutputError(f"cannot be written ({reason_of(error)})", where=printable(target)) from error
     finally:
-        with suppress(OSError):
-            partial.unlink()
+        partial.unlink(missing_ok=True)
     return CoveredRecording(target, *found)
 
 
@@ -94,7 +93,7 @@ def _copy(recording: Path, target: Path, covering: Covering) -> tuple[float, int
     """The seconds and the number of stretches that are covered."""
     probe(recording)  # says what is wrong with what is no sound at all
     if recording.suffix.lower() in _EXACT:
-        with suppress(soundfile.LibsndfileError):
+        with suppress(soundfile.LibsndfileError):  # of another kind than its name says
             return _copy_exactly(recording, target, covering)
     return _copy_decoded(recording, target, covering)
 

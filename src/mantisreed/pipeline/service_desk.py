@@ -126,7 +126,7 @@ class ServiceDesk:
                 raise
 
     async def _note_failure(self, key: str, *, is_in_doubt: bool) -> None:
-        with suppress(MantisreedError):
+        with suppress(MantisreedError):  # what failed is raised, and matters more
             await self._perform(lambda ledger: ledger.follow_ups.not_answered(key, is_in_doubt=is_in_doubt))
 
     async def _wait_for_turn(self, card: TextServiceCard) -> None:

@@ -192,7 +192,7 @@ def _parts_of(card: TextServiceCard, texts: Iterable[str]) -> str:
     assert card.reply.text is not None
     parts = []
     for text in texts:
-        with suppress(DocumentError):
+        with suppress(DocumentError):  # what cannot be read is told below
             found = card.reply.text.find(parse_json(text.encode("utf-8", "replace")))
             parts += [found] if isinstance(found, str) else []
     if not parts:

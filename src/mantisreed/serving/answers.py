@@ -92,7 +92,7 @@ def form_of(request: Request) -> OutputFormat:
         quality = next((one[2:] for one in parameters if one.startswith("q=")), "1")
         try:
             wanted.append((-float(quality), number, kind.lower()))
-        except ValueError:
+        except ValueError:  # a range of types without a sensible weight
             continue
     for weight, _, kind in sorted(wanted):
         if weight == 0:

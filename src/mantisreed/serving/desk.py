@@ -362,6 +362,6 @@ class Desk:
                 task.cancel()
             await asyncio.gather(*late, return_exceptions=True)
         await asyncio.gather(*self._noting, return_exceptions=True)
-        with suppress(MantisreedError):
+        with suppress(MantisreedError):  # all notes that mattered have been waited for
             self._writer.close()
         self.workers.close()

@@ -310,7 +310,7 @@ def _options(given: dict[str, Any]) -> OrderOptions:
                 raise Problem(400, f"{name} is true or false")
             value = value.lower() in _YES
         elif name == "spend_limit" and isinstance(value, str):
-            with suppress(ValueError):
+            with suppress(ValueError):  # the check of types below tells it
                 value = float(value)
         elif name == "channels" and isinstance(value, int):
             value = str(value)

@@ -3,14 +3,14 @@
 import secrets
 import time
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal, get_args
 
 import msgspec
 
-from mantisreed.files import make_folder, write_whole
+from mantisreed.errors import InputError, reason_of
+from mantisreed.files import cannot_write, make_folder, printable, write_whole
 from mantisreed.sources.recordings import Source
 
 OrderState = Literal[
@@ -147,22 +147,38 @@ class OrderBook:
     Attributes:
         folder: where the files are.
         on_change: called with an order whenever something about it has changed.
+        unreadable: why files of jobs could not be read, by the jobs' ids; their recordings are kept.
     """
 
     folder: Path
     on_change: Callable[[Order], None] = lambda order: None
+    unreadable: dict[str, str] = field(default_factory=dict)
     _orders: dict[str, Order] = field(default_factory=dict)
     _by_key: dict[tuple[str, str], str] = field(default_factory=dict)
     _forgotten: dict[str, float] = field(default_factory=dict)
 
     def open(self) -> None:
-        """Read what is there; a file that cannot be read is left where it is."""
+        """Read what is there; a file that cannot be read is left where it is, and is in `unreadable`.
+
+        Raises:
+            InputError: what was spent by forgotten jobs cannot be read: nobody would know what may be spent.
+        """
         make_folder(self.folder)
-        with suppress(OSError, msgspec.MsgspecError):
+        try:
             self._forgotten = msgspec.json.decode(self._spent_file.read_bytes(), type=dict[str, float])
+        except FileNotFoundError:
+            pass  # nothing was forgotten so far
+        except (OSError, msgspec.MsgspecError) as error:
+            raise InputError(
+                f"what tokens have spent cannot be read ({reason_of(error)})",
+                where=printable(self._spent_file),
+                advice="repair it or move it away; without it, their limits begin anew",
+            ) from error
         for file in sorted(self.folder.glob("*.json")):
-            with suppress(OSError, msgspec.MsgspecError):
+            try:
                 self._take(msgspec.json.decode(file.read_bytes(), type=Order))
+            except (OSError, msgspec.MsgspecError) as error:
+                self.unreadable[file.stem] = reason_of(error)
 
     def __len__(self) -> int:
         return len(self._orders)
@@ -223,7 +239,7 @@ class OrderBook:
         """Forget an order, but for what it has cost.
 
         Raises:
-            OutputError: that cannot be noted.
+            OutputError: that cannot be noted, or its file cannot be removed.
         """
         if order.cost and order.id in self._orders:
             self._forgotten[order.owner] = self._forgotten.get(order.owner, 0.0) + order.cost
@@ -231,8 +247,11 @@ class OrderBook:
         self._orders.pop(order.id, None)
         if self._by_key.get((order.owner, order.key or "")) == order.id:
             del self._by_key[order.owner, order.key or ""]
-        with suppress(OSError):
-            (self.folder / f"{order.id}.json").unlink()
+        file = self.folder / f"{order.id}.json"
+        try:
+            file.unlink(missing_ok=True)
+        except OSError as error:
+            raise cannot_write(file, error) from error
 
     def _take(self, order: Order) -> None:
         self._orders[order.id] = order

@@ -158,7 +158,9 @@ class Service:
         transport = await self._stack.enter_async_context(LateTransport())
         self.book.open()
         self._counted = {order.id for order in self.book if order.has_ended}
-        self.intake.clear({order.id for order in self.book})
+        for known, reason in self.book.unreadable.items():
+            self._on_failure(f"job {known} cannot be read, and is left as it is ({reason})")
+        self.intake.clear({order.id for order in self.book} | self.book.unreadable.keys())
         self.playing.clear()
         self.desk = Desk(
             self.workspace,

@@ -45,13 +45,6 @@ async def written(path: Path, blocks: AsyncIterator[bytes], most: int | None, *,
     """
     length, waiting = begun, bytearray()
 
-    def write(content: bytes, *, is_last: bool) -> None:
-        with path.open("ab") as sink:
-            sink.write(content)
-            if is_last:
-                sink.flush()
-                os.fsync(sink.fileno())
-
     try:
         async for block in blocks:
             length += len(block)
@@ -59,16 +52,39 @@ async def written(path: Path, blocks: AsyncIterator[bytes], most: int | None, *,
                 raise Problem(413, f"the recording is over {most} bytes")
             waiting += block
             if len(waiting) >= _BLOCK:
-                await asyncio.to_thread(write, bytes(waiting), is_last=False)
+                await _put(path, bytes(waiting), is_last=False)
                 waiting.clear()
                 if shutil.disk_usage(path.parent).free < _NO_ROOM:
                     raise Problem(507, "there is no room for the recording on this machine")
+    except Problem:
+        raise  # it is not wanted, or there is no room for it
+    except BaseException:
+        # The sender may go on where it broke off: what has come is worth keeping, as far as that can be done.
+        with suppress(OSError):  # why it broke off is raised
+            _append(path, bytes(waiting), is_last=True)
+        raise
+    await _put(path, bytes(waiting), is_last=True)
+    return length
+
+
+async def _put(path: Path, content: bytes, *, is_last: bool) -> None:
+    """Append to a file.
+
+    Raises:
+        Problem: there is no room for it.
+    """
+    try:
+        await asyncio.to_thread(_append, path, content, is_last=is_last)
     except OSError as error:
         raise Problem(507, f"the recording cannot be written ({reason_of(error)})") from error
-    finally:
-        with suppress(OSError):
-            await asyncio.to_thread(write, bytes(waiting), is_last=True)
-    return length
+
+
+def _append(path: Path, content: bytes, *, is_last: bool) -> None:
+    with path.open("ab") as sink:
+        sink.write(content)
+        if is_last:
+            sink.flush()
+            os.fsync(sink.fileno())
 
 
 @dataclass(slots=True)
@@ -163,7 +179,7 @@ class Uploads:
             Problem: it cannot be written there.
         """
         try:
-            with suppress(OSError):
+            with suppress(OSError):  # then it is copied
                 os.link(self.path(upload), target)
                 return
             shutil.copyfile(self.path(upload), target)
@@ -180,6 +196,6 @@ class Uploads:
 
     def _clear_old(self) -> None:
         for folder in self._folder.iterdir():
-            with suppress(OSError):
+            with suppress(OSError):  # another request has removed it
                 if time.time() - (folder / "content").stat().st_mtime > _OLD:
                     shutil.rmtree(folder, ignore_errors=True)

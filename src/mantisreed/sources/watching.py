@@ -14,7 +14,7 @@ from pathlib import Path
 
 import msgspec
 
-from mantisreed.errors import InputError, MantisreedError
+from mantisreed.errors import InputError, MantisreedError, reason_of
 from mantisreed.files import FileState, bytes_digest, make_folder, printable
 from mantisreed.sources.recordings import Selection, Source, recordings_in
 
@@ -46,6 +46,7 @@ class WatchMemory:
 
         Raises:
             OutputError: there is no place for it.
+            InputError: it cannot be read.
         """
         places = [os.fsencode(folder.resolve()) for folder in folders] + [address.encode() for address in addresses]
         name = bytes_digest(place + b"\0" for place in places).removeprefix("sha256:")[:16]
@@ -54,10 +55,15 @@ class WatchMemory:
         self._known = {(entry.path, entry.size, entry.modified_ns) for entry in self._read()}
 
     def _read(self) -> Iterator[_Entry]:
-        with suppress(OSError):
-            for line in self._file.read_bytes().splitlines():
-                with suppress(msgspec.MsgspecError):  # the last line of a process that was killed
-                    yield msgspec.json.decode(line, type=_Entry)
+        try:
+            content = self._file.read_bytes()
+        except FileNotFoundError:
+            return
+        except OSError as error:  # without it everything would be taken, and moved, once more
+            raise InputError(f"cannot be read ({reason_of(error)})", where=printable(self._file)) from error
+        for line in content.splitlines():
+            with suppress(msgspec.MsgspecError):  # the last line of a process that was killed
+                yield msgspec.json.decode(line, type=_Entry)
 
     def knows(self, source: Source, state: FileState) -> bool:
         """Whether this recording, as it is now, is done with."""

@@ -119,7 +119,7 @@ def _keep_sounds(cache: Path, sounds: "Sequence[NDArray[np.float32]]") -> None:
     """Keep decoded sounds for the next start; where that cannot be done, they are decoded again."""
     sink = io.BytesIO()
     np.savez(sink, samples=np.concatenate(sounds), ends=np.cumsum([len(sound) for sound in sounds]))
-    with suppress(OSError, OutputError):
+    with suppress(OSError, OutputError):  # without a cache it is only slower
         cache.parent.mkdir(parents=True, exist_ok=True)
         write_whole(cache, sink.getvalue())
 

@@ -219,7 +219,8 @@ class _Dipper:
             call = f"call_{secrets.token_hex(8)}"
             for _ in range(2 if self._profile.calls == "twice" else 1):
                 headers = _signed(bell(self._key), call, content)
-                with contextlib.suppress(aiohttp.ClientError, TimeoutError):
+                # An engine whose call nobody takes does nothing about it.
+                with contextlib.suppress(aiohttp.ClientError, TimeoutError):  # see above
                     await session.post(dive["ring"], data=content, headers=headers)
 
     async def _mood(self, dive: dict[str, Any]) -> str:
