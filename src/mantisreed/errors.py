@@ -53,6 +53,10 @@ def require_type(value: object, kind: Any, name: str, advice: str) -> None:
         raise InputError(f"it cannot be of the type {type(value).__name__}", where=name, advice=advice)
 
 
+class NothingThereError(InputError):
+    """A place can be read, and holds no recording: whoever watches it waits."""
+
+
 class SettingsError(InputError):
     """`mantisreed.toml` holds something it must not, or lacks something it must have."""
 

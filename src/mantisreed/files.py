@@ -4,7 +4,9 @@ import errno
 import hashlib
 import os
 import secrets
+import signal
 import stat
+import sys
 import unicodedata
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
@@ -130,6 +132,37 @@ class FileState:
         """As it is now. Raises OSError as `stat` does."""
         found = path.stat()
         return cls(found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns)
+
+
+# Linux's fcntl commands (fcntl.h); Python names no F_SETSIG.
+_F_SETSIG, _F_SETLEASE, _F_RDLCK, _F_UNLCK = 10, 1024, 0, 2
+
+
+def is_open_for_writing(path: Path) -> bool:
+    """Whether some process has a file open for writing, as far as the system can tell.
+
+    Linux grants a read lease only on files that nobody has open for writing, to the file's owner and
+    to root. Elsewhere, and of other users' files, nobody can tell: then it is False.
+    """
+    if sys.platform != "linux":
+        return False
+    import fcntl
+
+    try:
+        descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    except OSError:
+        return False  # whoever reads it tells what is wrong with it
+    try:
+        # A writer that opens the file while we hold the lease makes the system signal us. Of the
+        # default signal this process would die; this one is ignored unless somebody handles it.
+        fcntl.fcntl(descriptor, _F_SETSIG, signal.SIGURG)
+        fcntl.fcntl(descriptor, _F_SETLEASE, _F_RDLCK)
+        fcntl.fcntl(descriptor, _F_SETLEASE, _F_UNLCK)
+    except OSError as error:
+        return error.errno == errno.EAGAIN
+    finally:
+        os.close(descriptor)
+    return False
 
 
 HIDDEN_FOLDER = ".mantisreed"

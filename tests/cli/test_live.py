@@ -1,6 +1,7 @@
 """A stream on standard input, as a recorder writes it: driven by the command in a process of its own."""
 
 import asyncio
+import errno
 import io
 import json
 import signal
@@ -20,15 +21,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from cli.ferry import Ferry
+from mantisreed.cli.outcomes import exit_code
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import OUTPUT_FORMATS, chosen_formats
-from mantisreed.pipeline.live import LiveOptions, PhraseOutcome, _Kept, _Session
+from mantisreed.pipeline import live as live_module
+from mantisreed.pipeline.live import LiveOptions, LiveOutcome, PhraseOutcome, _Kept, _Session, listen
 from mantisreed.pipeline.live_files import GrowingOutputs
+from mantisreed.pipeline.options import RunOptions
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.sources.streams import StreamFormat, stream_blocks
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.transcript.document import Passage, Word
+from mantisreed.workspace import open_workspace
 
 RATE = 16_000
 
@@ -66,14 +71,14 @@ def test_each_phrase_is_told_with_its_time_and_failures_are_told_from_silence(
     assert process.returncode == 1, said.decode()
     found = sorted(rows(told), key=lambda row: float(str(row["start"])))
     assert len(found) == len(starts) and sorted(str(row["state"]) for row in found).count("done") == len(starts) - 2
-    assert {row["state"] for row in found} == {"done", "nothing understood", "failed"}
+    assert {row["state"] for row in found} == {"done", "no words", "no reply"}
     for row, start in zip(found, starts, strict=True):
         assert float(str(row["start"])) <= start + 0.05 <= float(str(row["end"]))
     document = json.loads((tmp_path / "transcripts" / "evening.transcript.json").read_text())
     assert document["recording"]["name"] == "evening.wav" and abs(document["recording"]["duration"] - 25) < 0.1
     texts = [row["text"] for row in found if row["state"] == "done"]
     assert " ".join(one["text"] for one in document["passages"]).split() == " ".join(map(str, texts)).split()
-    assert len(document["notes"]) == 1 and "has no answer" in document["notes"][0]
+    assert len(document["notes"]) == 1 and "has no reply" in document["notes"][0]
 
 
 def test_phrases_are_sent_while_the_stream_goes_on_and_an_interruption_finishes_the_phrase(
@@ -167,6 +172,84 @@ def test_whatever_comes_is_heard_or_told(content: bytes) -> None:
                 assert rate and block.dtype == np.int16
         except InputError:
             pass
+
+
+class Breaking(io.RawIOBase):
+    """A stream whose connection breaks after some bytes."""
+
+    def __init__(self, content: bytes) -> None:
+        self._content = io.BytesIO(content)
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: "bytearray | memoryview") -> int:  # type: ignore[override]
+        block = self._content.read(min(len(buffer), 3200))
+        if not block:
+            raise ConnectionResetError("the recorder is gone")
+        buffer[: len(block)] = block
+        return len(block)
+
+
+def heard_from(content: bytes, folder: Path, ferry: Ferry) -> "LiveOutcome":
+    with ferry.sailing(folder, tries=1):
+        workspace = open_workspace(folder / "mantisreed.toml")
+        options = RunOptions(engine="ferry", to="json", into=folder / "out")
+        return listen(io.BufferedReader(Breaking(content)), workspace, options, LiveOptions(name="evening.wav"))
+
+
+def test_a_stream_that_breaks_off_is_written_as_far_as_it_was_heard(
+    ferry: Ferry, stream: tuple[bytes, list[float]], tmp_path: Path
+) -> None:
+    content, starts = stream
+    heard = heard_from(content[: len(content) * 2 // 3], tmp_path, ferry)
+    assert heard.outcome.state == "incomplete" and "the recorder is gone" in str(heard.outcome.error)
+    assert exit_code([heard.outcome]) == 1
+    document = json.loads((tmp_path / "out" / "evening.transcript.json").read_text())
+    assert heard.phrases == sum(start < 25 * 2 / 3 for start in starts) > 2
+    assert len(document["passages"]) >= heard.phrases
+    assert document["notes"][0].startswith("the stream broke off after 16.")
+    with pytest.raises(ConnectionResetError):
+        heard_from(b"", tmp_path, ferry)
+
+
+def test_a_stream_without_a_single_reply_has_failed(
+    ferry: Ferry, stream: tuple[bytes, list[float]], tmp_path: Path
+) -> None:
+    content, starts = stream
+    ferry.faults = ["503"] * 100
+    heard = heard_from(content, tmp_path, ferry)
+    assert heard.failed == heard.phrases == len(starts)
+    assert heard.outcome.state == "incomplete" and exit_code([heard.outcome]) == 1
+    assert "nothing heard" not in json.dumps(heard.outcome.transcript.notes if heard.outcome.transcript else "")
+
+
+def test_a_phrase_that_a_full_disk_cannot_take_is_told_and_the_stream_goes_on(
+    ferry: Ferry, stream: tuple[bytes, list[float]], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    content, starts = stream
+    write = live_module._write_phrase
+
+    def full(path: Path, phrase: object, rate: int) -> None:
+        if path.name == "000002.wav":
+            raise OSError(errno.ENOSPC, "no space left on device")
+        write(path, phrase, rate)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(live_module, "_write_phrase", full)
+    heard = heard_from(content, tmp_path, ferry)
+    assert heard.failed == 1 and heard.phrases == len(starts)
+    assert heard.outcome.transcript is not None
+    assert any("no space left" in note for note in heard.outcome.transcript.notes)
+
+
+def test_a_live_transcript_has_doubts_like_all_others(
+    ferry: Ferry, stream: tuple[bytes, list[float]], tmp_path: Path
+) -> None:
+    content, _ = stream
+    ferry.faults = ["silence", "silence"]
+    heard = heard_from(content, tmp_path, ferry)
+    assert heard.outcome.transcript is not None
+    assert "missing" in {doubt.kind for doubt in heard.outcome.transcript.doubts}
 
 
 def test_a_whole_recording_comes_on_standard_input(ferry: Ferry, english: list[Phrase], tmp_path: Path) -> None:

@@ -14,11 +14,11 @@ import pytest
 
 from cli.ferry import Ferry
 from conftest import Command
-from mantisreed.errors import InputError
 from mantisreed.files import FileState
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
-from mantisreed.sources.recordings import Selection, Source
+from mantisreed.sources import watching as watching_module
+from mantisreed.sources.recordings import Selection, Source, recordings_in
 from mantisreed.sources.watching import FolderWatch, WatchMemory
 from mantisreed.workspace import open_workspace
 
@@ -171,8 +171,82 @@ def test_a_watch_looks_at_each_state_of_a_file_once(tmp_path: Path) -> None:
     finally:
         looking.stop()
     assert WatchMemory(tmp_path / ".mantisreed", [folder])._known == memory._known
-    with pytest.raises(InputError, match="no folder"):
-        FolderWatch([folder / "b.wav"], Selection(), memory, lambda source, state: None)
+
+
+def test_a_file_that_somebody_has_open_is_not_complete_however_long_he_pauses(
+    inbox: Path, ferry: Ferry, mantisreed: Command
+) -> None:
+    (content, _) = sounds(inbox)
+
+    def write() -> None:
+        with (inbox / "slow.flac").open("wb") as sink:
+            sink.write(content[: len(content) // 2])
+            sink.flush()
+            time.sleep(2.0)  # longer than files take to settle
+            sink.write(content[len(content) // 2 :])
+
+    thread = threading.Thread(target=write)
+    thread.start()
+    ended = mantisreed("watch", "inbox", "--move-done", "archive", *QUICK)
+    thread.join()
+    assert ended.returncode == 0, ended.stderr
+    assert [line.split("  ")[1] for line in ended.stdout.splitlines()] == ["done"]
+    assert (inbox.parent / "archive" / "slow.flac").read_bytes() == content
+    assert list(ferry.asked.values()) == [1], "half of it was never sent"
+
+
+def test_an_incomplete_recording_stays_and_is_taken_again_when_it_grows(
+    inbox: Path, ferry: Ferry, mantisreed: Command
+) -> None:
+    (content, _) = sounds(inbox)
+    (inbox / "torn.flac").write_bytes(content[: len(content) * 2 // 3])
+    torn = mantisreed("watch", "inbox", "--move-done", "archive", *QUICK)
+    assert [line.split("  ")[1] for line in torn.stdout.splitlines()] == ["incomplete"]
+    assert (inbox / "torn.flac").exists() and not list((inbox.parent / "archive").iterdir())
+    with (inbox / "torn.flac").open("ab") as sink:
+        sink.write(content[len(content) * 2 // 3 :])
+    whole = mantisreed("watch", "inbox", "--move-done", "archive", *QUICK)
+    assert [line.split("  ")[1] for line in whole.stdout.splitlines()] == ["done"]
+    assert (inbox.parent / "archive" / "torn.flac").read_bytes() == content
+
+
+def test_places_that_cannot_be_read_are_told_at_once_and_the_rest_goes_on(
+    inbox: Path, ferry: Ferry, mantisreed: Command
+) -> None:
+    (content, _) = sounds(inbox)
+    (inbox / "first.flac").write_bytes(content)
+    addresses = ("missing", "memory://nowhere/at-all", "http://127.0.0.1:9/feed.xml")
+    ended = mantisreed("watch", "inbox", *addresses, *QUICK, "--every", "0.2s")
+    assert ended.returncode == 1
+    assert "done  inbox/first.flac" in ended.stdout
+    for place, told in zip(addresses, ("this is no folder", "no such place", "cannot be fetched"), strict=True):
+        assert ended.stderr.count(f"{place}: ") == 1 and told in ended.stderr, ended.stderr
+    assert "1 done, 0 failed, 3 not readable: " in ended.stderr
+
+
+def test_an_event_makes_nobody_look_through_all_files(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    folder, found, looks = tmp_path / "in", list[Source](), list[Path]()
+    folder.mkdir()
+    for number in range(50):
+        (folder / f"{number}.wav").write_bytes(b"x")
+        os.utime(folder / f"{number}.wav", (0, 0))
+
+    def counted(place: Path, selection: Selection) -> Iterator[Source]:
+        looks.append(place)
+        return recordings_in(place, selection)
+
+    monkeypatch.setattr(watching_module, "recordings_in", counted)
+    memory = WatchMemory(tmp_path / ".mantisreed", [folder])
+    looking = FolderWatch([folder], Selection(), memory, lambda source, state: found.append(source), settle=0.1)
+    looking.start()
+    try:
+        wait_for(lambda: len(found) == 50, 5)
+        for number in range(5):
+            (folder / f"new{number}.wav").write_bytes(b"xy")
+            wait_for(lambda: len(found) == 51 + number, 5)  # noqa: B023
+    finally:
+        looking.stop()
+    assert len(looks) == 1
 
 
 def test_wrong_uses_are_told(inbox: Path, mantisreed: Command) -> None:

@@ -30,7 +30,7 @@ def run_live(
 
     from mantisreed.cli.outcomes import exit_code, show_problems, write_report
     from mantisreed.errors import InputError
-    from mantisreed.pipeline.live import LiveOptions, listen
+    from mantisreed.pipeline.live import DEFAULT_PAUSE, LiveOptions, listen
     from mantisreed.sources.streams import StreamFormat
     from mantisreed.workspace import open_workspace
 
@@ -54,7 +54,7 @@ def run_live(
             advice="run it without --live, or `mantisreed redact` afterwards",
         )
     form = StreamFormat.named(pcm) if pcm is not None else None
-    live = LiveOptions(0.8 if silence is None else silence, form=form, name=name)
+    live = LiveOptions(DEFAULT_PAUSE if silence is None else silence, form=form, name=name)
 
     def tell(phrase: "PhraseOutcome") -> None:
         _tell(console, phrase, as_json=as_json)
@@ -64,9 +64,9 @@ def run_live(
     if report is not None:
         write_report(report, [heard.outcome])
     counted = f"{heard.phrases} {'phrase' if heard.phrases == 1 else 'phrases'} in {heard.seconds:.0f} s"
-    console.note(f"{counted}{f', {heard.failed} failed' if heard.failed else ''}")
+    console.note(f"{counted}{f', {heard.failed} without a reply' if heard.failed else ''}")
     show_problems(console, [heard.outcome])
-    return 1 if heard.failed else exit_code([heard.outcome])
+    return exit_code([heard.outcome])
 
 
 def _tell(console: Console, phrase: "PhraseOutcome", *, as_json: bool) -> None:

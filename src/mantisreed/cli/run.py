@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = """\
 examples:
-  arecord -f S16_LE -r 16000 | mantisreed run - --live --pause 0.8s
+  arecord -f S16_LE -r 16000 | mantisreed run - --live --pause 1s
   mantisreed run recordings/ --language en --to srt,vtt --into subtitles --spend-limit 2.50
 """
 
@@ -43,7 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     group = parser.add_argument_group("standard input (the source -)")
     group.add_argument("--live", action="store_true", help="hear it as it comes; send each phrase at once")
-    group.add_argument("--pause", metavar="DURATION", help="silence that ends a phrase (default: 0.8s)")
+    group.add_argument("--pause", metavar="DURATION", help="silence that ends a phrase (default: 0.6s)")
     group.add_argument(
         "--pcm", metavar="RATE[:CHANNELS[:FORMAT]]", help="headerless sound, such as 48000:2:s24le (default: 16000)"
     )

@@ -56,7 +56,11 @@ def run(
     every: str | None = None,
     **given: "Any",
 ) -> int:
-    """Watch until asked to stop; a line for each recording. 1 when some failed, 3 at the spend limit, else 0."""
+    """Watch until asked to stop; a line for each recording.
+
+    Returns:
+        1 when some failed or a place cannot be read, 3 at the spend limit, else 0.
+    """
     from datetime import datetime
     from pathlib import Path
 
@@ -93,14 +97,27 @@ def run(
         if not board.is_drawn:
             console.note(f"{datetime.now():%H:%M:%S}  new  {source.label}")
 
+    unreadable: set[str] = set()
+
+    def tell_problem(place: str, why: str | None) -> None:
+        if why is None:
+            unreadable.discard(place)
+            board.note(f"{place} can be read again")
+        else:
+            unreadable.add(place)
+            board.note(f"mantisreed: {place}: {why}")
+
     console.note(f"watching {', '.join(map(printable, places))}; Ctrl-C ends it")
     with Board(console) as board:
-        hooks = WatchHooks(on_outcome=tell, on_event=board.show, on_found=come, on_note=board.note)
+        hooks = WatchHooks(tell, board.show, come, board.note, tell_problem)
         watch(places, workspace, options, watching, hooks)
-    console.note(f"{count['done']} done, {count['failed']} failed")
+    parts = [f"{count['done']} done", f"{count['failed']} failed"]
+    if unreadable:
+        parts.append(f"{len(unreadable)} not readable: {', '.join(sorted(unreadable))}")
+    console.note(", ".join(parts))
     if over_limit:
         console.note("the spend limit is reached; the same command with a higher one goes on")
-    return 1 if count["failed"] else 3 if over_limit else 0
+    return 1 if count["failed"] or unreadable else 3 if over_limit else 0
 
 
 def _has_failed_after(outcome: "Outcome") -> bool:

@@ -19,16 +19,23 @@ import msgspec
 
 from mantisreed.audio.phrases import LivePhrase, PhraseListener
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.errors import InterruptedRunError, MantisreedError, OutputError, SpendLimitError
+from mantisreed.errors import (
+    InterruptedRunError,
+    MantisreedError,
+    OutputError,
+    RecordingError,
+    SpendLimitError,
+    reason_of,
+)
 from mantisreed.exports.formats import chosen_formats
-from mantisreed.files import bytes_digest, make_folder
+from mantisreed.files import bytes_digest, cannot_write, make_folder
 from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.live_files import GrowingOutputs
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
-from mantisreed.pipeline.outcomes import Outcome, finished_recording
+from mantisreed.pipeline.outcomes import Outcome, State, finished_recording
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.transcribe import (
     LateTransport,
@@ -40,6 +47,7 @@ from mantisreed.pipeline.transcribe import (
     outputs_of_run,
     require_trust_in_follow_ups,
 )
+from mantisreed.review.doubts import with_doubts
 from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.streams import StoppableInput, StreamFormat, stream_blocks
@@ -48,12 +56,15 @@ from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)
 
+DEFAULT_PAUSE = 0.6
+"""Seconds without speech that end a phrase."""
+
 _FOLDER = "live"
 _AGAIN = 5.0  # seconds until phrases that wait for an engine are tried again
 _LONGEST = 30.0  # seconds of a phrase
 _IN_ORDER = 1.0  # seconds that a phrase is held back for one before it
 
-PhraseState = Literal["done", "nothing understood", "failed", "waiting"]
+PhraseState = Literal["done", "no words", "no reply", "waiting"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +79,7 @@ class LiveOptions:
         again: seconds until phrases that wait for an engine are tried again.
     """
 
-    pause: float = 0.8
+    pause: float = DEFAULT_PAUSE
     longest: float = _LONGEST
     form: StreamFormat | None = None
     name: str | None = None
@@ -81,7 +92,7 @@ class PhraseOutcome:
 
     Attributes:
         start, end: seconds from the beginning of the stream.
-        state: `nothing understood` when the engine heard no words in it; `failed` when it was not answered.
+        state: `no words` when the engine heard none in it; `no reply` when it was not answered.
         passages: what was said, with times in the stream.
         error: why it failed or waits.
     """
@@ -194,8 +205,8 @@ class _Session:
                     break
         for number in sorted(self._untold):
             self._tell_now(number)
-        if self._error is not None:
-            raise self._error
+        if self._error is not None and not self._seconds:
+            raise self._error  # it is no stream at all
         outcome = await asyncio.to_thread(self._finish, source, stem)
         return LiveOutcome(await self._followed(outcome, stem), self._count, self._failed, self._seconds)
 
@@ -208,10 +219,12 @@ class _Session:
                 self._seconds += len(samples) / rate
                 for phrase in listener.hear(samples):
                     self._give(phrase, rate, loop, found)
+        except Exception as error:  # what was heard until then is written, and why it broke off is told
+            _log.info("the stream broke off", exc_info=True)
+            self._error = error
+        try:
             for phrase in listener.finish() if listener else ():
                 self._give(phrase, rate, loop, found)
-        except Exception as error:  # it is raised where the stream is waited for
-            self._error = error
         finally:
             with suppress(RuntimeError):  # the loop has ended, and nobody waits
                 loop.call_soon_threadsafe(self._end, found)
@@ -225,13 +238,29 @@ class _Session:
     ) -> None:
         self._count += 1
         path = self._folder / f"{self._count:06d}.wav"
-        with wave.open(str(path), "wb") as sink:
-            sink.setnchannels(1)
-            sink.setsampwidth(2)
-            sink.setframerate(rate)
-            sink.writeframes(phrase.samples.tobytes())
-        self._phrases[path.name] = self._count, phrase.start, phrase.start + len(phrase.samples) / rate
+        place = self._count, phrase.start, phrase.start + len(phrase.samples) / rate
+        try:
+            _write_phrase(path, phrase, rate)
+        except OSError as error:  # a full disk: this phrase is lost, and the stream goes on
+            with suppress(OSError):  # a part of it may be there
+                path.unlink(missing_ok=True)
+            loop.call_soon_threadsafe(self._lose, *place, cannot_write(path, error))
+            return
+        self._phrases[path.name] = place
         loop.call_soon_threadsafe(found.put_nowait, Source(path))
+
+    def _lose(self, number: int, start: float, end: float, error: MantisreedError) -> None:
+        """A phrase could not be kept, and was not sent."""
+        self._keep(_Kept(number, start, end, "no reply", reason=str(error)))
+        self._tell(number, PhraseOutcome(start, end, "no reply", error=error))
+
+    def _keep(self, phrase: _Kept) -> None:
+        if phrase.state == "no reply":
+            self._failed += 1
+        try:
+            self._growing.add(phrase)
+        except OutputError as error:
+            _log.warning("%s", error)  # all is written once more at the end
 
     async def _one_batch(
         self, found: "asyncio.Queue[Source | None]", workers: DecodingWorkers, budget: Budget
@@ -262,17 +291,12 @@ class _Session:
         del self._phrases[outcome.recording.path.name]
         told = _phrase_outcome(outcome, start, end)
         language = outcome.transcript.language if outcome.transcript else None
-        if told.state == "failed":
-            self._failed += 1
-        else:
+        if told.state != "no reply":
             outcome.recording.path.unlink(missing_ok=True)
         for file in outcome.files:
             file.unlink(missing_ok=True)
         reason = "" if told.error is None else str(told.error)
-        try:
-            self._growing.add(_Kept(number, start, end, told.state, told.passages, language, reason))
-        except OutputError as error:
-            _log.warning("%s", error)  # all is written once more at the end
+        self._keep(_Kept(number, start, end, told.state, told.passages, language, reason))
         self._tell(number, told)
         return False
 
@@ -325,8 +349,7 @@ class _Session:
     def _give_up(self, waiting: Sequence[Source]) -> None:
         for source in waiting:
             number, start, end = self._phrases.pop(source.path.name)
-            self._failed += 1
-            self._growing.add(_Kept(number, start, end, "failed", reason="the engine was not there"))
+            self._keep(_Kept(number, start, end, "no reply", reason="the engine was not there"))
 
     def _finish(self, source: Source, stem: str) -> Outcome:
         """Write all formats of the whole, as of any recording."""
@@ -334,14 +357,15 @@ class _Session:
         passages = tuple(passage for one in kept for passage in one.passages)
         languages = [one.language for one in kept if one.language]
         language = self.options.wanted.language or max(sorted(set(languages)), key=languages.count, default=None)
-        notes = [
-            f"{one.start:.1f} to {one.end:.1f} s has no answer: {one.reason}" for one in kept if one.state == "failed"
-        ]
+        unanswered = [one for one in kept if one.state == "no reply"]
+        notes = [f"{one.start:.1f} to {one.end:.1f} s has no reply: {one.reason}" for one in unanswered]
+        if self._error is not None:
+            notes.insert(0, f"the stream broke off after {self._seconds:.1f} s: {reason_of(self._error)}")
         if not passages and not notes:
             notes.append(NOTHING_HEARD)
         # A stream is nowhere as a whole; it is known by what was made of it.
         digest = bytes_digest([self._folder.name.encode(), msgspec.json.encode(passages)])
-        transcript = Transcript(
+        plain = Transcript(
             recording=RecordingFacts(source.name, digest, round(self._seconds, 3)),
             engine=self.options.card.name,
             job=digest.removeprefix("sha256:")[:16],
@@ -350,13 +374,27 @@ class _Session:
             passages=passages,
             notes=tuple(notes),
         )
+        transcript = with_doubts(plain, [(one.start, one.end) for one in kept])
         written = self._growing.write_whole(source, transcript)
-        with suppress(OSError):
+        with suppress(OSError):  # what is left over takes little room
             self._growing.file.unlink()
             (self._folder / "transcripts").rmdir()
             self._folder.rmdir()
-        state: Literal["done", "nothing heard"] = "done" if passages else "nothing heard"
-        return Outcome(source, state, transcript, written.files, written.changes)
+        state, error = self._ended_as(has_words=bool(passages), notes=notes)
+        return Outcome(source, state, transcript, written.files, written.changes, error)
+
+    def _ended_as(self, *, has_words: bool, notes: Sequence[str]) -> tuple[State, MantisreedError | None]:
+        """The state of the whole, and what went wrong: what has no reply is never taken for silence."""
+        if self._error is None and not self._failed:
+            return ("done" if has_words else "nothing heard"), None
+        advice = "what was heard is written"
+        if self._error is not None:
+            return "incomplete", RecordingError(notes[0], where=self._name, advice=advice)
+        phrases = "1 phrase has" if self._failed == 1 else f"{self._failed} phrases have"
+        what = f"{phrases} no reply: {notes[0]}"
+        if has_words:
+            return "incomplete", MantisreedError(what, where=self._name, advice=advice)
+        return "failed", MantisreedError(what, where=self._name)
 
     async def _followed(self, outcome: Outcome, stem: str) -> Outcome:
         """The outcome with those of what is done with the whole transcript."""
@@ -375,12 +413,20 @@ class _Session:
         return replace(outcome, follow_ups=tuple(ended))
 
 
+def _write_phrase(path: Path, phrase: LivePhrase, rate: int) -> None:
+    with wave.open(str(path), "wb") as sink:
+        sink.setnchannels(1)
+        sink.setsampwidth(2)
+        sink.setframerate(rate)
+        sink.writeframes(phrase.samples.tobytes())
+
+
 def _phrase_outcome(outcome: Outcome, start: float, end: float) -> PhraseOutcome:
     transcript = outcome.transcript
     if transcript is None:
-        return PhraseOutcome(start, end, "failed", error=outcome.error)
+        return PhraseOutcome(start, end, "no reply", error=outcome.error)
     passages = tuple(moved(passage, start) for passage in transcript.passages)
-    state: PhraseState = "done" if passages else "nothing understood"
+    state: PhraseState = "done" if passages else "no words"
     return PhraseOutcome(start, end, state, passages, outcome.error)
 
 

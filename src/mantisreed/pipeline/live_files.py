@@ -1,6 +1,7 @@
 """Files that grow while somebody speaks: subtitles and text, phrase by phrase, in order."""
 
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Protocol, TypeVar
@@ -49,6 +50,7 @@ class GrowingOutputs:
         """Write nothing yet."""
         self._outputs, self._stem, self.file = outputs, stem, file
         self._held: dict[int, Numbered] = {}
+        self._unwritten: list[Numbered] = []
         self._next = 1
         self._cues = 0
         self._last = 0.0
@@ -59,12 +61,13 @@ class GrowingOutputs:
         Raises:
             OutputError: it cannot be written.
         """
+        self._held[phrase.number] = phrase
         try:
             with self.file.open("ab") as sink:
                 sink.write(msgspec.json.encode(phrase) + b"\n")
         except OSError as error:
+            self._unwritten.append(phrase)  # a full disk may have room again at the end
             raise cannot_write(self.file, error) from error
-        self._held[phrase.number] = phrase
         while self._held:
             if self._next not in self._held:
                 if len(self._held) < _LONGEST_WAIT:
@@ -78,7 +81,11 @@ class GrowingOutputs:
         if self.file.exists():
             with self.file.open("rb") as lines:
                 for line in lines:
-                    yield msgspec.json.decode(line, type=kind)
+                    with suppress(msgspec.MsgspecError):  # torn by a full disk: it is in memory as well
+                        yield msgspec.json.decode(line, type=kind)
+        for phrase in self._unwritten:
+            assert isinstance(phrase, kind)
+            yield phrase
 
     def write_whole(self, source: Source, transcript: Transcript) -> Written:
         """Write all outputs anew, as of any recording; what has grown is ours.

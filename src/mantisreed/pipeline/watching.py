@@ -10,7 +10,7 @@ from pathlib import Path
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import InputError, RefusedError, SpendLimitError, UnreachableError, reason_of
-from mantisreed.files import FileState, make_folder, printable
+from mantisreed.files import FileState, is_open_for_writing, make_folder, printable
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event
@@ -27,7 +27,7 @@ from mantisreed.pipeline.transcribe import (
 )
 from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Selection, Source
-from mantisreed.sources.watching import AddressWatch, FolderWatch, WatchMemory
+from mantisreed.sources.watching import AddressWatch, FolderWatch, OnProblem, WatchMemory
 from mantisreed.workspace import Workspace
 
 _FINISHED = frozenset(("done", "nothing heard", "incomplete", "doubtful"))
@@ -42,7 +42,8 @@ class WatchOptions:
     Attributes:
         until_idle: seconds after which to end when nothing has come and nothing is under way; None goes on for ever.
         settle: seconds for which nobody must have written to a file.
-        move_done: where recordings go that are done; None leaves them.
+        move_done: where recordings go that are done; None leaves them. What is incomplete, or
+            somebody goes on writing to, is never moved.
         again: seconds until what waits for an engine is tried again, where nobody says when.
         every: seconds between two looks at feeds and storages.
     """
@@ -63,12 +64,14 @@ class WatchHooks:
         on_event: called as recordings move along.
         on_found: called with each recording that has come.
         on_note: called with what else there is to say.
+        on_problem: called with each place that cannot be read and why, and with None when it can be again.
     """
 
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
     on_event: Callable[[Event], None] = lambda event: None
     on_found: Callable[[Source], None] = lambda source: None
     on_note: Callable[[str], None] = lambda note: None
+    on_problem: OnProblem = lambda place, why: None
 
 
 def watch(
@@ -80,12 +83,14 @@ def watch(
 ) -> None:
     """Send each recording that is, or appears, in these folders, feeds and storages, once; until it is asked to stop.
 
+    What cannot be read is told at once, and looked at again and again; the rest goes on.
+
     A spend limit is for what this call spends; when it is reached, the watch ends.
 
     The first interruption (Ctrl-C, SIGTERM) takes nothing new and lets what is on its way come in.
 
     Raises:
-        InputError: a folder, an option, the card or a secret is wrong; nothing was sent.
+        InputError: none of the places is there, or an option, the card or a secret is wrong; nothing was sent.
     """
     wanted, watching, hooks = options or RunOptions(), watching or WatchOptions(), hooks or WatchHooks()
     if isinstance(places, (str, Path)):
@@ -94,6 +99,9 @@ def watch(
     checked = replace(checked, card=fitted(checked.card)[0])
     folders = [Path(place) for place in places if not _is_address(place)]
     addresses = [str(place) for place in places if _is_address(place)]
+    if not addresses and not any(folder.is_dir() for folder in folders):
+        where = ", ".join(map(printable, folders))
+        raise InputError("this is no folder, and cannot be watched", where=where)
     check_links(workspace, checked.card, [Source(folder) for folder in folders])
     require_trust_in_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
@@ -135,10 +143,21 @@ class _Keeper:
         def come(source: Source, state: FileState) -> None:
             loop.call_soon_threadsafe(self._come, source, state, found)
 
+        def tell_problem(place: str, why: str | None) -> None:
+            loop.call_soon_threadsafe(self.hooks.on_problem, place, why)
+
         watch = FolderWatch(
-            self.folders, selection, memory, come, settle=self.watching.settle, left_out=self.watching.move_done
+            self.folders,
+            selection,
+            memory,
+            come,
+            settle=self.watching.settle,
+            left_out=self.watching.move_done,
+            on_problem=tell_problem,
         )
-        looks = AddressWatch(self.addresses, selection, memory, come, every=self.watching.every)
+        looks = AddressWatch(
+            self.addresses, selection, memory, come, every=self.watching.every, on_problem=tell_problem
+        )
         self._last = time.monotonic()
 
         def interrupt() -> None:
@@ -201,10 +220,20 @@ class _Keeper:
         if outcome.state in _FINISHED:
             if state is not None:
                 memory.note(source, state)
-            if self.watching.move_done is not None and source.link is None:
+            if self._may_be_moved(outcome, state):
                 self._move(source)
         self.hooks.on_outcome(outcome)
         return False
+
+    def _may_be_moved(self, outcome: Outcome, state: FileState | None) -> bool:
+        """Whether a recording is done with: all of it was there, and nobody has written to it since."""
+        source = outcome.recording
+        if self.watching.move_done is None or source.link is not None or outcome.state == "incomplete":
+            return False
+        try:
+            return FileState.of(source.path) == state and not is_open_for_writing(source.path)
+        except OSError:
+            return False  # somebody else has moved or removed it
 
     def _move(self, source: Source) -> None:
         folder = self.watching.move_done

@@ -15,7 +15,7 @@ from typing import Any
 from urllib.parse import unquote
 
 from mantisreed.cards.urls import UrlError, resolved, split_url
-from mantisreed.errors import InputError, RecordingError, reason_of
+from mantisreed.errors import InputError, NothingThereError, RecordingError, reason_of
 from mantisreed.files import printable
 from mantisreed.running import run_interruptibly
 from mantisreed.sources.fetching import FetchHooks, fetched
@@ -116,7 +116,7 @@ def entries_of(content: bytes, link: str | None, selection: Selection, *, where:
     chosen = _chosen(entries, selection)
     if not chosen:
         what = "no entry of this feed encloses a recording" if not entries else "no entry of this feed is so new"
-        raise InputError(what, where=where)
+        raise NothingThereError(what, where=where)
     facts = Facts(presumed_language=_tag(str(channel.get("language", ""))))
     return [_source(entry, chosen, facts, str(channel.get("title", "")), link) for entry in chosen]
 

@@ -8,7 +8,7 @@ from typing import TypeAlias
 from urllib.parse import unquote
 
 from mantisreed.cards.urls import split_url
-from mantisreed.errors import InputError
+from mantisreed.errors import InputError, NothingThereError
 from mantisreed.files import printable
 from mantisreed.sources.recordings import (
     FEED_SUFFIXES,
@@ -100,7 +100,7 @@ def _recordings_of(
             advice = "recordings end in .wav, .mp3, .m4a, ..." + (
                 "; see --include and --exclude" if selection.include or selection.exclude else ""
             )
-            raise InputError("no recording in this folder", where=printable(path), advice=advice)
+            raise NothingThereError("no recording in this folder", where=printable(path), advice=advice)
         return inside
     try:
         kind = path.stat().st_mode

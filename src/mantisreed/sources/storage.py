@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
 from mantisreed.cards.secrets import Secret
-from mantisreed.errors import InputError, RecordingError, reason_of
+from mantisreed.errors import InputError, NothingThereError, RecordingError, reason_of
 from mantisreed.files import printable
 from mantisreed.sources.fetching import LARGEST_RECORDING, FetchHooks, scratch_file
 from mantisreed.sources.recordings import Selection, Source, is_recording
@@ -29,6 +29,7 @@ _PROTOCOLS = frozenset((*_EXTRAS, "abfss", "ssh", "ftp", "smb", "zip", "tar", "m
 """What addresses may begin with. Others of fsspec run programs, follow web links unguarded, or name local files."""
 
 _WHOLE = frozenset(("s3", "s3a", "gs", "gcs", "abfs", "abfss", "az", "zip", "tar", "memory"))
+_BUCKETS = frozenset(("s3", "s3a", "gs", "gcs", "abfs", "abfss", "az"))
 _INNER = frozenset(("zip", "tar"))
 _LETS_IN = re.compile(r"SECRET|PASSWORD|TOKEN|_KEY$|KEY_ID$|CREDENTIAL", re.IGNORECASE)
 _SHORTEST_KEY = 8  # characters; hiding shorter ones would hide half of what is printed
@@ -52,12 +53,22 @@ def stored_recordings(address: str, selection: Selection) -> list[Source]:
         else:
             base = path.rstrip("/")
             found = [one for one in files.find(path) if selection.takes(Path(posixpath.relpath(one, base or ".")))]
+        is_missing = not found and not files.exists(_root_of(address, path))
     except Exception as error:  # each file system has errors of its own
         raise InputError(f"this storage cannot be read ({reason_of(error)})", where=where) from error
+    if is_missing:
+        raise InputError("there is no such place", where=where, advice="check its name, and your rights")
     taken = [one for one in sorted(found) if is_recording(posixpath.basename(one))]
     if not taken:
-        raise InputError("no recording there", where=where, advice="recordings end in .wav, .mp3, .m4a, ...")
+        raise NothingThereError("no recording there", where=where, advice="recordings end in .wav, .mp3, .m4a, ...")
     return [_source(files, one, chain, address) for one in taken]
+
+
+def _root_of(address: str, path: str) -> str:
+    """What must be there even when it holds nothing: the bucket of object storage, where folders are only names."""
+    is_bucket = address.partition("://")[0] in _BUCKETS
+    base = _GLOB.split(path, maxsplit=1)[0].rstrip("/")
+    return base.partition("/")[0] if is_bucket else base or "/"
 
 
 def _source(files: Any, path: str, chain: str, address: str) -> Source:
