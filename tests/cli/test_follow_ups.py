@@ -20,6 +20,7 @@ import pytest
 
 from cli.ferry import Ferry
 from conftest import Command, free_port
+from mantisreed.pipeline import mailing
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.mailbox import MailBox, mailbox
@@ -313,7 +314,7 @@ to = ["{to}@marsh.example"]
     try:
         sailing(table.format(port=port, to="nobody"))
         refused = mantisreed(*run)
-        assert refused.returncode == 1 and "knows no such recipient: nobody@marsh.example" in refused.stderr
+        assert refused.returncode == 1 and "nobody@marsh.example is refused (550 no such user)" in refused.stderr
         sailing(table.format(port=port, to="warden"))
         assert mantisreed(*run).returncode == 0
         assert len(handler.contents) == 1
@@ -322,6 +323,84 @@ to = ["{to}@marsh.example"]
     sailing(table.format(port=port, to="other"))
     away = mantisreed(*run)
     assert away.returncode == 1 and "mail server cannot be reached" in away.stderr and "Traceback" not in away.stderr
+
+
+class Grey:
+    """A mail server that asks some recipients to come back, and refuses others."""
+
+    def __init__(self, tries: int) -> None:
+        self.tries = {"grey@marsh.example": tries}
+        self.taken: list[str] = []
+
+    async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:  # noqa: N802
+        if address.startswith("nobody"):
+            return "550 5.1.1 there is no nobody on this marsh"
+        if self.tries.get(address, 0) > 0:
+            self.tries[address] -= 1
+            return "451 4.7.1 come back when the tide is in"
+        envelope.rcpt_tos.append(address)
+        return "250 OK"
+
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802
+        self.taken += envelope.rcpt_tos
+        return "250 OK"
+
+
+@pytest.mark.parametrize("each", ["recording", "run"])
+def test_each_recipient_has_a_mail_once_whatever_becomes_of_the_others(
+    mantisreed: Command, sailing: Settings, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, each: str
+) -> None:
+    from aiosmtpd.controller import Controller
+
+    monkeypatch.setattr(mailing, "_COME_BACK", (0.01, 0.01))
+    handler, port = Grey(tries=2), free_port()
+    controller = Controller(handler, "127.0.0.1", port)
+    controller.start()
+    rule = f"""
+[after.mail]
+mail.server = "smtp://127.0.0.1:{port}"
+mail.sender = "a@marsh.example"
+mail.to = ["warden@marsh.example", "nobody@marsh.example", "grey@marsh.example"]
+mail.each = "{each}"
+"""
+    run = ("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
+    try:
+        sailing(rule)
+        first = mantisreed(*run)
+        assert first.returncode == 1
+        assert "nobody@marsh.example is refused (550 5.1.1 there is no nobody on this marsh)" in first.stderr
+        assert sorted(handler.taken) == ["grey@marsh.example", "warden@marsh.example"]
+        for command in (run, ("retry",), run):
+            assert mantisreed(*command).returncode == 1
+        assert len(handler.taken) == 2, "whoever has it gets it no second time"
+        sailing(rule.replace("nobody", "ringer"))
+        assert mantisreed(*run).returncode == 0
+        assert sorted(handler.taken)[1:] == ["ringer@marsh.example", "warden@marsh.example"]
+    finally:
+        controller.stop()
+
+
+def test_a_recipient_who_is_to_come_back_later_waits_and_is_told_in_the_servers_words(
+    mantisreed: Command, sailing: Settings, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from aiosmtpd.controller import Controller
+
+    monkeypatch.setattr(mailing, "_COME_BACK", (0.01,))
+    handler, port = Grey(tries=3), free_port()
+    controller = Controller(handler, "127.0.0.1", port)
+    controller.start()
+    sailing(f"""
+[after.mail]
+mail.server = "smtp://127.0.0.1:{port}"
+mail.sender = "a@marsh.example"
+mail.to = ["grey@marsh.example"]
+""")
+    try:
+        first = mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
+        assert first.returncode == 3 and "451 4.7.1 come back when the tide is in" in first.stderr
+        assert mantisreed("retry").returncode == 0 and handler.taken == ["grey@marsh.example"]
+    finally:
+        controller.stop()
 
 
 def test_a_call_is_signed_and_has_the_same_id_when_it_is_made_again(

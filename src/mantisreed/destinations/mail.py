@@ -59,11 +59,12 @@ def _body(mail: Mail, parcel: Parcel) -> str:
     return f"{head}\n\n{facts.get('text') or facts.get('error') or ''}".strip()
 
 
-async def send_mail(mail: Mail, message: EmailMessage, password: Secret | None) -> None:
-    """Hand a message to the server.
+async def send_mail(mail: Mail, message: EmailMessage, recipient: str, password: Secret | None) -> None:
+    """Hand a message to the server, for one recipient.
 
     Raises:
-        DeliveryError: the server did not take it, or not for everybody; or nobody knows whether it did.
+        DeliveryError: the server did not take it, or nobody knows whether it did. `wants_later` where it
+            asks to come back later (a reply of 4xx, RFC 5321, 4.2.1).
     """
     import aiosmtplib
 
@@ -88,21 +89,22 @@ async def send_mail(mail: Mail, message: EmailMessage, password: Secret | None) 
         )
         async with client:
             is_sending = True
-            refused, _ = await client.send_message(message)
+            await client.send_message(message, recipients=[recipient])
     except aiosmtplib.SMTPRecipientsRefused as error:
-        who = ", ".join(str(one.recipient) for one in error.recipients)
-        raise DeliveryError(f"the server knows no such recipient: {who}", where=where, advice="check `to`") from error
+        refusal = error.recipients[0]
+        raise DeliveryError(
+            f"{recipient} is refused ({refusal.code} {one_line(refusal.message)})",
+            where=where,
+            advice="check `to`" if refusal.code >= 500 else "`mantisreed retry` sends it later",
+            wants_later=refusal.code < 500,
+        ) from error
     except aiosmtplib.SMTPAuthenticationError as error:
         raise DeliveryError("the server refuses this user or password", where=where) from error
     except aiosmtplib.SMTPResponseException as error:
-        passes = 400 <= error.code < 500
+        is_for_now = 400 <= error.code < 500
         what = f"the server refuses it ({error.code} {one_line(error.message)})"
-        raise DeliveryError(what, where=where, may_pass=passes) from error
+        raise DeliveryError(what, where=where, wants_later=is_for_now) from error
     except (aiosmtplib.SMTPException, OSError, TimeoutError) as error:
         # Once the message may be on its way, nobody knows whether the server has taken it.
         what = f"the mail server cannot be reached ({reason_of(error)})"
         raise DeliveryError(what, where=where, may_pass=not is_sending, may_be_there=is_sending) from error
-    if refused:
-        raise DeliveryError(
-            f"not taken for {', '.join(refused)}; the others have it", where=where, advice="check `to`"
-        )

@@ -23,6 +23,7 @@ class DeliveryError(MantisreedError):
     Attributes:
         may_pass: whether trying again by itself makes sense.
         may_be_there: whether it may have been taken all the same.
+        wants_later: whether the destination answered that it takes it later.
     """
 
     def __init__(
@@ -33,9 +34,11 @@ class DeliveryError(MantisreedError):
         advice: str | None = None,
         may_pass: bool = False,
         may_be_there: bool = False,
+        wants_later: bool = False,
     ) -> None:
         super().__init__(what, where=where, advice=advice)
-        self.may_pass, self.may_be_there = may_pass, may_be_there
+        self.may_pass, self.may_be_there = may_pass or wants_later, may_be_there
+        self.wants_later = wants_later
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,6 +1,7 @@
 """Rows in tables: CSV files and databases. Each result has one row, however often it is delivered."""
 
 import csv
+import errno
 import hashlib
 import io
 import json
@@ -18,7 +19,7 @@ from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Rows
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
-from mantisreed.files import HIDDEN_FOLDER, FileState, make_folder, printable
+from mantisreed.files import HIDDEN_FOLDER, FileState, make_folder, printable, write_whole
 
 _DELIVERY = "delivery"
 """The column by which a row is known."""
@@ -60,12 +61,19 @@ def add_row(rows: Rows, parcel: Parcel, folder: Path, password: Secret | None) -
 
 @dataclass(frozen=True, slots=True)
 class _Known:
-    """What is in a CSV file, as it was when we last looked; it need not be read again for each row."""
+    """What is in a CSV file, as it was when we last looked; it need not be read again for each row.
+
+    Attributes:
+        state: what the system said of it.
+        columns: of its first row.
+        deliveries: of its rows.
+        last_row: where the last row is not ended by a line break; a writer may have been stopped in it.
+    """
 
     state: FileState
     columns: list[str]
     deliveries: set[str]
-    ends_whole: bool
+    last_row: dict[str, str] | None
 
 
 _known: dict[Path, _Known] = {}
@@ -80,7 +88,11 @@ def _add_to_file(file: Path, row: Mapping[str, Any], hidden: Path) -> None:
     try:
         # Threads of this process share the lock object's file, and wait for each other as processes do.
         with FileLock(hidden / f"rows-{name}.lock", thread_local=False):
+            cells = {column: harmless_cell("" if value is None else str(value)) for column, value in row.items()}
             known = _looked_at(file)
+            if known.last_row is not None and _is_torn(known.last_row, cells):
+                _remove_last_row(file)
+                known = _looked_at(file)
             if row[_DELIVERY] in known.deliveries:
                 return
             sink = io.StringIO(newline="")
@@ -88,16 +100,45 @@ def _add_to_file(file: Path, row: Mapping[str, Any], hidden: Path) -> None:
                 csv.writer(sink).writerow(row)
             else:
                 _check_columns(known.columns, row, printable(file))
-            if not known.ends_whole:
-                sink.write("\r\n")  # after the last row of somebody who was stopped in the middle of it
+            if known.last_row is not None:
+                sink.write("\r\n")  # it is whole, and somebody's editor left the end of its line away
             columns = known.columns or list(row)
-            cells = {column: harmless_cell("" if value is None else str(value)) for column, value in row.items()}
             csv.DictWriter(sink, columns).writerow(cells)
-            with file.open("ab") as table:
-                table.write(sink.getvalue().encode("utf-8", "replace"))
-            _known[file] = _Known(FileState.of(file), columns, _with(known.deliveries, row[_DELIVERY]), True)
+            _append(file, sink.getvalue().encode("utf-8", "replace"))
+            _known[file] = _Known(FileState.of(file), columns, _with(known.deliveries, row[_DELIVERY]), None)
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise DeliveryError(f"cannot be written ({reason_of(error)})", where=printable(file)) from error
+
+
+def _append(file: Path, content: bytes) -> None:
+    """Add to a file, all or nothing: a part that a full disk has taken is taken back."""
+    with file.open("ab", buffering=0) as table:
+        size = table.seek(0, os.SEEK_END)
+        try:
+            if table.write(content) != len(content):
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            os.fsync(table.fileno())
+        except OSError:
+            table.truncate(size)
+            raise
+
+
+def _is_torn(last: Mapping[str, str], cells: Mapping[str, str]) -> bool:
+    """Whether a last row without an end of line is the beginning of this row."""
+    written = [value or "" for name, value in last.items() if name in cells and value is not None]
+    wanted = list(cells.values())[: len(written)]
+    if not written:
+        return False
+    return written[:-1] == wanted[:-1] and wanted[-1].startswith(written[-1])
+
+
+def _remove_last_row(file: Path) -> None:
+    """Write the table again without its last row, which is torn."""
+    content = file.read_bytes().decode("utf-8-sig")
+    rows = list(csv.reader(io.StringIO(content, newline="")))
+    sink = io.StringIO(newline="")
+    csv.writer(sink).writerows(rows[:-1])
+    write_whole(file, sink.getvalue().encode("utf-8", "replace"))
 
 
 def _with(deliveries: set[str], one: str) -> set[str]:
@@ -108,14 +149,16 @@ def _with(deliveries: set[str], one: str) -> set[str]:
 def _looked_at(file: Path) -> _Known:
     """What is in the file now."""
     if not file.exists():
-        return _Known(FileState(0, 0, 0, 0), [], set(), True)
+        return _Known(FileState(0, 0, 0, 0), [], set(), None)
     state, before = FileState.of(file), _known.get(file)
     if before is not None and before.state == state:
         return before
     content = file.read_bytes().decode("utf-8-sig")
     reader = csv.DictReader(io.StringIO(content, newline=""))
-    deliveries = {str(row.get(_DELIVERY)) for row in reader}
-    return _Known(state, list(reader.fieldnames or ()), deliveries, not content or content.endswith("\n"))
+    rows = list(reader)
+    deliveries = {str(row.get(_DELIVERY)) for row in rows}
+    last = rows[-1] if rows and not content.endswith("\n") else None
+    return _Known(state, list(reader.fieldnames or ()), deliveries, last)
 
 
 def _check_columns(known: list[str], row: Mapping[str, Any], where: str) -> None:
@@ -132,8 +175,11 @@ def _add_to_database(rows: Rows, row: Mapping[str, Any], folder: Path, password:
     engine = sa.create_engine(database_url(rows.database, folder, password), poolclass=sa.NullPool)
     where = sa.engine.make_url(rows.database).render_as_string(hide_password=True)
     try:
+        with closing(engine.connect()) as connection:
+            _make_table(rows, row, connection)
         with closing(engine.connect()) as connection, connection.begin():
-            table = _table(rows, row, engine, connection)
+            table = sa.Table(rows.table, sa.MetaData(), autoload_with=connection)
+            _check_columns(list(table.c.keys()), row, rows.table)
             is_there = sa.select(table.c[_DELIVERY]).where(table.c[_DELIVERY] == row[_DELIVERY])
             if connection.execute(is_there).first() is None:
                 connection.execute(sa.insert(table).values(**{name: _storable(value) for name, value in row.items()}))
@@ -145,7 +191,8 @@ def _add_to_database(rows: Rows, row: Mapping[str, Any], folder: Path, password:
             ) from error
     except sa.exc.SQLAlchemyError as error:
         reason = reason_of(getattr(error, "orig", None) or error)
-        passes = isinstance(error, sa.exc.OperationalError)
+        # Connections break, servers restart, and others hold locks: all of that passes.
+        passes = isinstance(error, (sa.exc.OperationalError, sa.exc.InterfaceError, sa.exc.InternalError))
         raise DeliveryError(f"the database cannot be written ({reason})", where=where, may_pass=passes) from error
     finally:
         engine.dispose()
@@ -162,19 +209,26 @@ def database_url(address: str, folder: Path, password: Secret | None) -> Any:
     return url if password is None else url.set(password=password.reveal())
 
 
-def _table(rows: Rows, row: Mapping[str, Any], engine: Any, connection: Any) -> Any:
-    """The table, made if it is not there."""
+def _make_table(rows: Rows, row: Mapping[str, Any], connection: Any) -> None:
+    """Make the table, if it is not there.
+
+    Rows of one run come at one moment, and each finds that there is no table: databases tell all but
+    one of them that it exists by now, each in words of its own.
+    """
     import sqlalchemy as sa
 
-    metadata = sa.MetaData()
     if sa.inspect(connection).has_table(rows.table):
-        table = sa.Table(rows.table, metadata, autoload_with=connection)
-        _check_columns(list(table.c.keys()), row, rows.table)
-        return table
+        return
     columns = [sa.Column(name, _type_of(value)) for name, value in row.items() if name != _DELIVERY]
-    table = sa.Table(rows.table, metadata, sa.Column(_DELIVERY, sa.String(_SHOWN_KEY), primary_key=True), *columns)
-    metadata.create_all(connection)
-    return table
+    known_by = sa.Column(_DELIVERY, sa.String(_SHOWN_KEY), primary_key=True)
+    table = sa.Table(rows.table, sa.MetaData(), known_by, *columns)
+    connection.rollback()  # what was looked at does not hold any more
+    try:
+        with connection.begin():
+            table.create(connection)
+    except sa.exc.DBAPIError:
+        if not sa.inspect(connection).has_table(rows.table):
+            raise
 
 
 def _type_of(value: Any) -> Any:

@@ -15,7 +15,6 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from mantisreed.cards.rendering import digest_of_request
 from mantisreed.destinations.calls import send_call
 from mantisreed.destinations.copies import copy_files
-from mantisreed.destinations.mail import message_for, send_mail
 from mantisreed.destinations.parcels import DeliveryError, Parcel, ParcelFile
 from mantisreed.destinations.programs import run_program
 from mantisreed.destinations.rows import add_row
@@ -23,6 +22,7 @@ from mantisreed.destinations.rules import TRANSCRIPT, FollowUp
 from mantisreed.errors import InternalError, MantisreedError, PostponedError
 from mantisreed.jobs.failures import seconds_before
 from mantisreed.jobs.follow_ups import FollowUpEnd, FollowUpRecord, FollowUpState
+from mantisreed.pipeline.mailing import Letter, Mailing
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.results import Finished, FollowUpOutcome, Result, Tally, text_of
 from mantisreed.pipeline.service_desk import Perform, ServiceDesk
@@ -39,8 +39,9 @@ T = TypeVar("T")
 
 _log = logging.getLogger(__name__)
 
-_AT_MOST_ONCE = ("mail", "command")
-"""What may have been done when a program ended in the middle, and would then be done twice."""
+_AT_MOST_ONCE = ("command",)
+"""What may have been done when a program ended in the middle, and would then be done twice. Mail sees to that itself,
+for each recipient."""
 
 _IDENTITY = {
     "mail": ("to",),
@@ -79,7 +80,7 @@ class FollowUps:
         self._transport, self._perform = transport, perform
         self._also_doubtful = also_doubtful
         self._desk = ServiceDesk(workspace, transport, perform)
-        self._digests: dict[str, list[tuple[Source, str, Parcel]]] = {}
+        self._letters: dict[str, list[tuple[Source, str, Letter]]] = {}
         self._stopped = False
 
     def stop(self) -> None:
@@ -153,14 +154,15 @@ class FollowUps:
         job = finished.known_by
         self._workspace.require_trust_in_follow_up(rule.name)
         parcel = parcel_of(finished, results, known_by)
-        if rule.mail is not None and rule.mail.each == "run":
-            return await self._collected(rule, finished, known_by, parcel)
         may_be_again = self._also_doubtful or rule.action not in _AT_MOST_ONCE
         found = await self._perform(
             lambda ledger: ledger.follow_ups.claim(known_by, job, rule.name, also_doubtful=may_be_again)
         )
         if found is not None:
             return await self._met(rule, finished, found)
+        if rule.mail is not None:
+            base = _known_by(rule, finished, results, with_target=False)
+            return await self._mailed(rule, finished, known_by, Letter(job, base, parcel))
         tally = Tally()
         result = await self._done(rule, finished, results, parcel, tally)
         await self._end(known_by, result, tally)
@@ -220,9 +222,7 @@ class FollowUps:
 
     async def _delivered(self, rule: FollowUp, parcel: Parcel) -> Result:
         folder = self._workspace.folder
-        if rule.mail is not None:
-            await send_mail(rule.mail, message_for(rule.mail, [parcel], parcel.key), self._secret(rule.mail.password))
-        elif rule.call is not None:
+        if rule.call is not None:
             await send_call(rule.call, parcel, self._secret(rule.call.secret), self._transport)
         elif rule.copy is not None:
             places = await asyncio.to_thread(copy_files, rule.copy, parcel, folder)
@@ -237,18 +237,31 @@ class FollowUps:
     def _secret(self, source: "SecretSource | None") -> "Secret | None":
         return None if source is None else source.read(self._workspace.folder)
 
-    async def _collected(self, rule: FollowUp, finished: Finished, known_by: str, parcel: Parcel) -> FollowUpOutcome:
-        """Keep a recording for the mail at the end of the run, unless it was in one."""
-        job = finished.known_by
-        found = await self._perform(
-            lambda ledger: ledger.follow_ups.claim(known_by, job, rule.name, also_doubtful=self._also_doubtful)
+    def _mailing(self, rule: FollowUp) -> Mailing:
+        assert rule.mail is not None
+        source = rule.mail.password
+        return Mailing(
+            rule,
+            self._perform,
+            lambda: self._secret(source),
+            also_doubtful=self._also_doubtful,
+            is_stopped=lambda: self._stopped,
         )
-        if found is not None:
-            return await self._met(rule, finished, found)
-        reason = "waits for the end of the run"
-        await self._perform(lambda ledger: ledger.follow_ups.put_off(known_by, job, rule.name, reason))
-        self._digests.setdefault(rule.name, []).append((finished.source, known_by, parcel))
-        return FollowUpOutcome(rule.name, "skipped")
+
+    async def _mailed(self, rule: FollowUp, finished: Finished, known_by: str, letter: Letter) -> FollowUpOutcome:
+        """Send a mail, or keep the recording for the one at the end of the run.
+
+        The rule itself has an entry in the ledger, by its recipients; each of them has another one.
+        """
+        assert rule.mail is not None
+        if rule.mail.each == "run":
+            reason = "waits for the end of the run"
+            await self._perform(lambda ledger: ledger.follow_ups.put_off(known_by, letter.job, rule.name, reason))
+            self._letters.setdefault(rule.name, []).append((finished.source, known_by, letter))
+            return FollowUpOutcome(rule.name, "skipped")
+        outcome = await self._mailing(rule).send([letter])
+        await self._note(known_by, outcome)
+        return outcome
 
     async def at_the_end(self, order: Sequence[Source] = ()) -> list[FollowUpOutcome]:
         """Send what is sent once for a whole run.
@@ -258,35 +271,26 @@ class FollowUps:
         """
         outcomes = []
         places = {source.key: place for place, source in enumerate(order)}
-        for name, collected in self._digests.items():
-            rule = self._rules[name]
+        for name, collected in self._letters.items():
             collected.sort(key=lambda one: places.get(one[0].key, len(places)))
-            try:
-                await self._send_digest(rule, collected)
-                outcome = FollowUpOutcome(name, "done", result=Result("nothing"))
-            except MantisreedError as error:
-                for _, known_by, _ in collected:
-                    await self._failed(rule, known_by, error)
-                outcome = FollowUpOutcome(name, "failed", error)
-            outcomes.append(outcome)
-        self._digests.clear()
+            outcomes.append(await self._sent_together(self._rules[name], collected))
+        self._letters.clear()
         return outcomes
 
-    async def _send_digest(self, rule: FollowUp, collected: Sequence[tuple[Source, str, Parcel]]) -> None:
-        mail = rule.mail
-        assert mail is not None
-        keys = [known_by for _, known_by, _ in collected]
-        for source, known_by, parcel in collected:
-            job = str(parcel.facts.get("job") or source.key)
-            await self._perform(
-                lambda ledger, known_by=known_by, job=job: ledger.follow_ups.claim(  # type: ignore[misc]
-                    known_by, job, rule.name, also_doubtful=True
-                )
-            )
-        message = message_for(mail, [parcel for *_, parcel in collected], digest_of_request(keys))
-        await self._tried_again(rule, lambda: send_mail(mail, message, self._secret(mail.password)))
-        for known_by in keys:
-            await self._end(known_by, Result("nothing"), Tally())
+    async def _sent_together(
+        self, rule: FollowUp, collected: Sequence[tuple[Source, str, Letter]]
+    ) -> FollowUpOutcome:
+        try:
+            outcome = await self._mailing(rule).send([letter for *_, letter in collected])
+            for _, known_by, _ in collected:
+                await self._note(known_by, outcome)
+        except MantisreedError as error:
+            return FollowUpOutcome(rule.name, "failed", error)
+        return outcome
+
+    async def _note(self, known_by: str, outcome: FollowUpOutcome) -> None:
+        end = FollowUpEnd(outcome.state, None if outcome.error is None else str(outcome.error), {"kind": "nothing"})
+        await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end))
 
 
 def _applies(rule: FollowUp, finished: Finished) -> bool:
@@ -325,15 +329,22 @@ def parcel_of(finished: Finished, results: Mapping[str, Result], key: str) -> Pa
     return Parcel(key, facts_of(finished, results), files)
 
 
-def _known_by(rule: FollowUp, finished: Finished, results: Mapping[str, Result]) -> str:
-    """The same for the same result, whatever else has changed."""
+def _known_by(rule: FollowUp, finished: Finished, results: Mapping[str, Result], *, with_target: bool = True) -> str:
+    """The same for the same result, whatever else has changed.
+
+    Args:
+        rule: of the follow-up.
+        finished: the recording.
+        results: of the follow-ups that it needs.
+        with_target: whether it is another one when it goes elsewhere.
+    """
     given = to_json(finished.transcript).decode() if finished.transcript else finished.error
     needed = [digest_of_request((results[name].body or b"").hex()) for name in rule.follows]
     if rule.service is not None:
         action: Any = [rule.service, rule.target, rule.to, rule.two_languages, rule.back, rule.reduce]
     else:
         settings = getattr(rule, rule.action)
-        action = [str(getattr(settings, key)) for key in _IDENTITY[rule.action]]
+        action = [str(getattr(settings, key)) for key in _IDENTITY[rule.action]] if with_target else []
     return digest_of_request([finished.known_by, rule.name, rule.action, action, given, needed])[:32]
 
 
