@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from mantisreed.errors import OutputError, reason_of
+from mantisreed.errors import InputError, OutputError, reason_of
 
 _DIGEST_BLOCK = 1 << 20
 
@@ -203,6 +203,21 @@ def cannot_write(path: Path, error: OSError) -> OutputError:
         where=printable(path),
         advice="choose another folder, or make this one writable",
     )
+
+
+def check_new_file(path: Path) -> None:
+    """See, before anything is done, that a file can be written that the user has named.
+
+    Raises:
+        InputError: its folder is not there, or it cannot be written.
+    """
+    folder = path.parent
+    if not folder.is_dir():
+        raise InputError(f"there is no folder {printable(folder)}")
+    if path.is_dir():
+        raise InputError("is a folder, and no file", where=printable(path))
+    if not os.access(path if path.exists() else folder, os.W_OK):
+        raise InputError("cannot be written", where=printable(path))
 
 
 def give_back_memory() -> None:

@@ -506,3 +506,68 @@ mail = {{ server = "{scheme}://127.0.0.1:{port}", sender = "a@marsh.example", to
     finally:
         controller.stop()
     assert len(list((tmp_path / "maildir" / "new").iterdir())) == 1
+
+
+MAIL = 'server = "smtp://127.0.0.1:9"\nsender = "a@marsh.example"\nto = ["b@marsh.example"]'
+
+
+@pytest.mark.parametrize(
+    ("options", "after", "told"),
+    [
+        (("--report", "nowhere/r.csv"), "", "there is no folder nowhere"),
+        (("--report", "."), "", "is a folder"),
+        (("--translate-with", "judge", "--translate-to", "de"), "", "service judge gives data, and cannot translate"),
+        (("--translate-with", "mirror", "--translate-to", "fr"), "", "does not know the language 'fr'"),
+        (("--translate-with", "mirror", "--translate-to", "de", "--language", "pl"), "", "language 'pl'"),
+        (
+            ("--translate-with", "mirror", "--translate-to", "de", "--back-with", "judge"),
+            "",
+            "service judge gives data, and cannot translate",
+        ),
+        ((), '[after.a]\nservice = "mirror"\ntarget = "fr"\nto = ["srt"]', "does not know the language 'fr'"),
+        ((), f'[after.a.mail]\n{MAIL}\nattach = ["pdf"]', "there will be no file 'pdf'"),
+        ((), '[after.a]\ncall.url = "http://127.0.0.1:9"\ncall.send = "md"', "there will be no file 'md'"),
+        ((), '[after.a]\ncopy.to = "kept"\ncopy.files = ["german"]', "there will be no file 'german'"),
+        ((), '[after.a]\ncopy.to = "note 0.flac/kept"', "is a file, and no folder"),
+        ((), '[after.a]\ncopy.to = "nothing://kept"', "nothing is read from nothing://"),
+        ((), '[after.a]\ncommand.run = ["no-such-program", "{text}"]', "there is no program 'no-such-program'"),
+        ((), '[after.a]\nrows = { file = "old.csv", columns = { words = "words" } }', "has no column"),
+        ((), f'[after.a.mail]\n{MAIL}\nuser = "a"\npassword = "env:NO_SUCH_PASSWORD"', "NO_SUCH_PASSWORD"),
+        (("--replace", "nowhere.txt"), "", "nowhere.txt"),
+        (("--redact-names", "nowhere.txt"), "", "nowhere.txt"),
+        (("--strong-words", "mask", "--strong-words-file", "nowhere.txt"), "", "nowhere.txt"),
+        (("--to", "srt,pdf"), "", "pdf"),
+        (("--layout", "huge"), "", "huge"),
+        (("--language", "not a language"), "", "language"),
+        (("--translate-to", "de"), "", "declares no translating"),
+        (("--second-opinion", "nobody"), "", "nobody"),
+        (("--into", "note 0.flac"), "", "note 0.flac"),
+    ],
+)
+def test_whatever_is_named_outside_is_checked_before_anything_is_sent(
+    mantisreed: Command,
+    ferry: Ferry,
+    desk: Desk,
+    sailing: Settings,
+    tmp_path: Path,
+    options: tuple[str, ...],
+    after: str,
+    told: str,
+) -> None:
+    sailing(after)
+    (tmp_path / "old.csv").write_text("recording,text\r\n")
+    result = mantisreed("run", "note 0.flac", "--engine", "ferry", *options)
+    assert result.returncode == 2 and told in result.stderr, result.stderr
+    assert not ferry.asked and not desk.asked
+    assert len(result.stderr.strip().splitlines()) <= 2
+
+
+def test_a_program_that_never_stops_printing_is_stopped(
+    mantisreed: Command, sailing: Settings, tmp_path: Path
+) -> None:
+    program = tmp_path / "gull"
+    program.write_text("#!/bin/sh\nyes gull\n")
+    program.chmod(0o755)
+    sailing(f'[after.a]\ncommand.run = ["{program}"]')
+    result = mantisreed("run", "note 0.flac", "--engine", "ferry")
+    assert result.returncode == 1 and "prints more than any result is long" in result.stderr

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_overwrite
+from mantisreed.cli.arguments import add_overwrite, new_file
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -30,7 +30,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--to", metavar="FORMATS", default="json,srt,vtt", help="formats to write (default: %(default)s)"
     )
     parser.add_argument(
-        "--learn-glossary", metavar="FILE", help="Ask for each correction whether to keep it in this glossary"
+        "--learn-glossary",
+        type=new_file,
+        metavar="FILE",
+        help="Ask for each correction whether to keep it in this glossary",
     )
     parser.add_argument("--recording", metavar="FILE", help="Time what was put in by the speech in this")
     parser.add_argument("--json", action="store_true", dest="as_json", help="what was changed as JSON on stdout")

@@ -28,6 +28,27 @@ def at_least(least: int) -> "Callable[[str], int]":
     return number
 
 
+def new_file(given: str) -> str:
+    """The name of a file that is to be written, for argparse: seen to be possible before anything is done."""
+    from pathlib import Path
+
+    from mantisreed.errors import InputError
+    from mantisreed.files import check_new_file
+
+    try:
+        check_new_file(Path(given))
+    except InputError as error:
+        raise argparse.ArgumentTypeError(str(error)) from error
+    return given
+
+
+def new_picture(given: str) -> str:
+    """The same for a picture."""
+    if not given.lower().endswith(".png"):
+        raise argparse.ArgumentTypeError(f"a picture is written as PNG: let the name {given!r} end in .png")
+    return new_file(given)
+
+
 def share(given: str) -> float:
     """A number from 0 to 1, for argparse."""
     try:
@@ -432,7 +453,9 @@ def described_changes(changes: "Mapping[str, int]") -> list[str]:
 def add_report(parser: argparse.ArgumentParser) -> None:
     """How results are given out."""
     parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
-    parser.add_argument("--report", metavar="FILE.csv", help="write a row for each recording to FILE.csv as well")
+    parser.add_argument(
+        "--report", type=new_file, metavar="FILE.csv", help="write a row for each recording to FILE.csv as well"
+    )
 
 
 def add_jobs(parser: argparse.ArgumentParser, default: str) -> None:

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config, add_layout, layout_rules, workspace_if_any
+from mantisreed.cli.arguments import add_config, add_layout, layout_rules, new_picture, workspace_if_any
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -38,7 +38,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--language", metavar="TAG", help="Check where lines break in this language, such as en")
     parser.add_argument("--recording", metavar="FILE", help="Check that cues stand while somebody speaks in this")
     parser.add_argument("--encoding", metavar="NAME", help="encoding of the files (default: found out)")
-    parser.add_argument("--plot", metavar="FILE.png", help="draw reading speed over time, and lengths of cues")
+    parser.add_argument(
+        "--plot", type=new_picture, metavar="FILE.png", help="draw reading speed over time, and lengths of cues"
+    )
     parser.add_argument("--json", action="store_true", dest="as_json", help="findings as JSON on stdout")
     add_layout(parser)
 

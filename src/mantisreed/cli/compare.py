@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config, add_overwrite, add_sources, at_least
+from mantisreed.cli.arguments import add_config, add_overwrite, add_sources, at_least, new_picture
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -56,7 +56,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="show the N longest differences (default: %(default)s)",
     )
-    parser.add_argument("--plot", metavar="FILE.png", help="draw where the engines differ, agreement, and errors")
+    parser.add_argument(
+        "--plot", type=new_picture, metavar="FILE.png", help="draw where the engines differ, agreement, and errors"
+    )
     parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")
     add_overwrite(parser)
 

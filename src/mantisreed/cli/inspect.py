@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_sources, selection
+from mantisreed.cli.arguments import add_sources, new_picture, selection
 from mantisreed.cli.console import Console, described_error
 
 TYPE_CHECKING = False
@@ -24,7 +24,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `inspect` takes."""
     parser.epilog = EXAMPLES
     add_sources(parser)
-    parser.add_argument("--plot", metavar="FILE.png", help="draw waveform, speech and loudness; for one recording")
+    parser.add_argument(
+        "--plot", type=new_picture, metavar="FILE.png", help="draw waveform, speech and loudness; for one recording"
+    )
     parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")
 
 

@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, piece_options, selection
+from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, new_picture, piece_options, selection
 from mantisreed.cli.console import Console, described_error, plain_table
 
 TYPE_CHECKING = False
@@ -26,7 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     add_engine(parser)
     add_pieces(parser)
-    parser.add_argument("--plot", metavar="FILE.png", help="draw the pieces over the waveform")
+    parser.add_argument("--plot", type=new_picture, metavar="FILE.png", help="draw the pieces over the waveform")
     parser.add_argument("--json", action="store_true", dest="as_json", help="the plan as JSON on stdout")
 
 

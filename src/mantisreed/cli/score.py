@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import at_least
+from mantisreed.cli.arguments import at_least, new_file, new_picture
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -35,8 +35,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--worst", type=at_least(0), default=3, metavar="N", help="Show the N worst passages (default: 3)"
     )
     parser.add_argument("--alignment", action="store_true", help="Show all stretches that differ")
-    parser.add_argument("--html", metavar="FILE", help="Write the alignment of one transcript as a page")
-    parser.add_argument("--plot", metavar="FILE.png", help="Draw errors over time and calibration of confidences")
+    parser.add_argument(
+        "--html", type=new_file, metavar="FILE", help="Write the alignment of one transcript as a page"
+    )
+    parser.add_argument(
+        "--plot", type=new_picture, metavar="FILE.png", help="Draw errors over time and calibration of confidences"
+    )
     parser.add_argument("--json", action="store_true", dest="as_json", help="scores as JSON on stdout")
 
 

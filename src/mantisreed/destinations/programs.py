@@ -4,6 +4,7 @@ import asyncio
 import json
 import os
 from collections.abc import Mapping
+from contextlib import suppress
 from typing import Any
 
 from mantisreed.cards.secrets import Secret, redacted
@@ -13,6 +14,8 @@ from mantisreed.errors import reason_of
 from mantisreed.transcript.writing import one_line
 
 _LARGEST_RESULT = 16 << 20  # bytes that a program may print
+_LAST_SAID = 4096  # bytes of standard error that are kept
+_BLOCK = 1 << 16
 _QUOTED = 300  # characters of what it says on standard error
 
 
@@ -46,9 +49,12 @@ async def run_program(program: Program, parcel: Parcel, secrets: Mapping[str, Se
     except (OSError, ValueError) as error:
         raise DeliveryError(f"it cannot be started ({reason_of(error)})", where=where) from error
     try:
-        printed, said = await asyncio.wait_for(
-            process.communicate(given[program.stdin].encode("utf-8", "replace")), float(program.timeout)
-        )
+        async with asyncio.timeout(float(program.timeout)):
+            printed, said = await _spoken_with(process, given[program.stdin].encode("utf-8", "replace"))
+    except ExceptionGroup as errors:
+        if errors.subgroup(_TooMuchError) is None:
+            raise
+        raise DeliveryError("it prints more than any result is long, and was stopped", where=where) from None
     except TimeoutError:
         raise DeliveryError(f"it took longer than {program.timeout:g} s, and was stopped", where=where) from None
     finally:
@@ -57,6 +63,46 @@ async def run_program(program: Program, parcel: Parcel, secrets: Mapping[str, Se
         told = redacted(one_line(said.decode("utf-8", "replace"))[-_QUOTED:])
         raise DeliveryError(f"it ended with {process.returncode}{f': {told}' if told else ''}", where=where)
     return _result(program, printed, where)
+
+
+class _TooMuchError(Exception):
+    """A program prints more than we take."""
+
+
+async def _spoken_with(process: asyncio.subprocess.Process, given: bytes) -> tuple[bytes, bytes]:
+    """What a program prints, and the end of what it says on standard error, when it has ended.
+
+    Raises:
+        _TooMuchError: it prints too much; what came by then is all that was ever in memory.
+    """
+    assert process.stdin is not None and process.stdout is not None and process.stderr is not None
+    stdin, stdout, stderr = process.stdin, process.stdout, process.stderr
+
+    async def feed() -> None:
+        with suppress(BrokenPipeError, ConnectionResetError):  # it has read enough
+            stdin.write(given)
+            await stdin.drain()
+            stdin.close()
+
+    async def printed() -> bytes:
+        content = bytearray()
+        while block := await stdout.read(_BLOCK):
+            content += block
+            if len(content) > _LARGEST_RESULT:
+                raise _TooMuchError
+        return bytes(content)
+
+    async def said() -> bytes:
+        content = b""
+        while block := await stderr.read(_BLOCK):
+            content = (content + block)[-_LAST_SAID:]
+        return content
+
+    async with asyncio.TaskGroup() as tasks:
+        tasks.create_task(feed())
+        printing, saying = tasks.create_task(printed()), tasks.create_task(said())
+    await process.wait()
+    return printing.result(), saying.result()
 
 
 def _stop(process: asyncio.subprocess.Process) -> None:
@@ -72,8 +118,6 @@ def _stop(process: asyncio.subprocess.Process) -> None:
 def _result(program: Program, printed: bytes, where: str) -> Any:
     if program.result == "nothing":
         return None
-    if len(printed) > _LARGEST_RESULT:
-        raise DeliveryError("it prints more than any result is long", where=where)
     text = printed.decode("utf-8", "replace").strip()
     if program.result == "text":
         return text

@@ -59,6 +59,24 @@ def add_row(rows: Rows, parcel: Parcel, folder: Path, password: Secret | None) -
         _add_to_database(rows, row, folder, password)
 
 
+def check_file(file: Path, rows: Rows) -> None:
+    """See, before anything is done, that rows can be added to a CSV file.
+
+    Raises:
+        InputError: it is no file, cannot be read, or has other columns.
+    """
+    if not file.exists():
+        return
+    if not file.is_file():
+        raise InputError("is not a file, and cannot be a table", where=printable(file))
+    try:
+        known = _looked_at(file)
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        raise InputError(f"cannot be read as a table ({reason_of(error)})", where=printable(file)) from error
+    if known.columns:
+        _check_columns(known.columns, {_DELIVERY: "", **rows.columns}, printable(file))
+
+
 @dataclass(frozen=True, slots=True)
 class _Known:
     """What is in a CSV file, as it was when we last looked; it need not be read again for each row.

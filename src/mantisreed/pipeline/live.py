@@ -32,6 +32,7 @@ from mantisreed.files import bytes_digest, cannot_write, make_folder
 from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
+from mantisreed.pipeline.checking import check_follow_ups
 from mantisreed.pipeline.live_files import GrowingOutputs
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
@@ -45,7 +46,6 @@ from mantisreed.pipeline.transcribe import (
     follow_ups_maker,
     ledger_of,
     outputs_of_run,
-    require_trust_in_follow_ups,
 )
 from mantisreed.review.doubts import with_doubts
 from mantisreed.running import interruptible, run_interruptibly
@@ -138,7 +138,7 @@ def listen(
     checked = transcription_options(workspace, wanted)
     checked = replace(checked, card=fitted(checked.card)[0])
     check_links(workspace, checked.card, [Source(Path("-"))])
-    require_trust_in_follow_ups(workspace, wanted)
+    check_follow_ups(workspace, wanted)
     longest = min(live.longest, float(checked.card.accepts.max_duration))
     outputs = outputs_of_run(workspace, wanted)
     session = _Session(workspace, checked, outputs, replace(live, longest=longest), on_phrase)

@@ -20,6 +20,7 @@ from mantisreed.errors import InputError, InterruptedRunError, require_type
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch, BatchServices
+from mantisreed.pipeline.checking import check_follow_ups
 from mantisreed.pipeline.episodes import transcribed_before
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
@@ -84,7 +85,7 @@ def transcribe(
     wanted = options or RunOptions()
     recordings = find_recordings(sources, wanted.selection, on_note=lambda note: _tell_note(on_event, note))
     parts = _parts(workspace, wanted, recordings)
-    require_trust_in_follow_ups(workspace, wanted)
+    check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     before = _told_as_done(transcribed_before(workspace, wanted, outputs, recordings), on_event)
     parts = [part.without(before) for part in parts]
@@ -352,20 +353,6 @@ def follow_ups_maker(
         return FollowUps(workspace, rules, outputs, transport, perform, also_doubtful=also_doubtful)
 
     return made
-
-
-def require_trust_in_follow_ups(workspace: Workspace, options: RunOptions) -> None:
-    """Return if the settings may do all that is to be done with the transcripts; asked before anything is sent.
-
-    Raises:
-        TrustError: they may not.
-        InputError: there is no such text service.
-    """
-    rules = follow_ups_of(workspace, options, ())
-    for rule in rules.values():
-        workspace.require_trust_in_follow_up(rule.name)
-        for service in filter(None, (rule.service, rule.back)):
-            workspace.require_trust_in_service(service)
 
 
 async def _link_server(

@@ -13,6 +13,7 @@ from mantisreed.errors import InputError, RefusedError, SpendLimitError, Unreach
 from mantisreed.files import FileState, is_open_for_writing, make_folder, printable
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch
+from mantisreed.pipeline.checking import check_follow_ups
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
@@ -23,7 +24,6 @@ from mantisreed.pipeline.transcribe import (
     batch_services,
     check_links,
     outputs_of_run,
-    require_trust_in_follow_ups,
 )
 from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Selection, Source
@@ -103,7 +103,7 @@ def watch(
         where = ", ".join(map(printable, folders))
         raise InputError("this is no folder, and cannot be watched", where=where)
     check_links(workspace, checked.card, [Source(folder) for folder in folders])
-    require_trust_in_follow_ups(workspace, wanted)
+    check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     if watching.move_done is not None:
         _check_target(watching.move_done, folders)
