@@ -1,15 +1,17 @@
-"""How many breaks of lines and cues a professional would change, on dialogue that was marked by hand.
+"""How many breaks of lines and cues a professional would change, on dialogue that was marked by
+hand.
 
     python benchmarks/breaks.py [--layout NAME ...] [--show LANGUAGE]
 
-`gold/LANGUAGE-N.txt` hold invented dialogue with marks where a break is right or acceptable; a break anywhere else is
-wrong. The files with even numbers were not looked at while the layout was tuned; both halves are printed. Words get
-times as speech of some 15 characters a second has them, with pauses after clauses and sentences. For each layout, by
-language: cues, and per 100 cues the breaks of lines and of cues that are wrong; the breaks that are acceptable
-although a right one kept all rules too; the wrong ones of lines that the layout knew to be poor, and had no better
-place for (the others stand before a preposition, conjunction or phrase, where guides allow a break and the marks do
-not); gaps that flicker; cues that end in a sentence although another one ends inside; cues that go out before their
-last word; cues that break a rule.
+`gold/LANGUAGE-N.txt` hold invented dialogue with marks where a break is right or acceptable; a
+break anywhere else is wrong. The files with even numbers were not looked at while the layout was
+tuned; both halves are printed. Words get times as speech of some 15 characters a second has them,
+with pauses after clauses and sentences. For each layout, by language: cues, and per 100 cues the
+breaks of lines and of cues that are wrong; the breaks that are acceptable although a right one kept
+all rules too; the wrong ones of lines that the layout knew to be poor, and had no better place for
+(the others stand before a preposition, conjunction or phrase, where guides allow a break and the
+marks do not); gaps that flicker; cues that end in a sentence although another one ends inside; cues
+that go out before their last word; cues that break a rule.
 """
 
 import argparse
@@ -110,7 +112,13 @@ def dialogue_of(file: Path, speed: float = 15.0, seed: int = 7) -> Dialogue:
         if words:
             text = (" " if not is_spaceless(texts[0][0]) else "").join(texts)
             found.passages.append(
-                Passage(words[0].start, words[-1].end, text, f"voice {speaker % 2 + 1}", words=tuple(words))
+                Passage(
+                    words[0].start,
+                    words[-1].end,
+                    text,
+                    f"voice {speaker % 2 + 1}",
+                    words=tuple(words),
+                )
             )
             words.clear()
             texts.clear()
@@ -185,7 +193,9 @@ def tally_of(dialogue: Dialogue, cues: Sequence[Cue], rules: LayoutRules, langua
                 tally.wrong_cues += is_last
                 following = cues[number + 1].lines[0] if is_last and number + 1 < len(cues) else ""
                 kind = "cue " if is_last else "line"
-                tally.examples.append(f"{kind}  {' | '.join(lines)}{'  ||  ' + following if is_last else ''}")
+                tally.examples.append(
+                    f"{kind}  {' | '.join(lines)}{'  ||  ' + following if is_last else ''}"
+                )
         if len(lines) == 2 and _could_be_better(dialogue, begin, lines, rules):
             tally.could_be_better += 1
             tally.examples.append(f"best  {' | '.join(lines)}")
@@ -200,8 +210,12 @@ def tally_of(dialogue: Dialogue, cues: Sequence[Cue], rules: LayoutRules, langua
     return tally
 
 
-def _could_be_better(dialogue: Dialogue, begin: int, lines: Sequence[str], rules: LayoutRules) -> bool:
-    """Whether a cue of two lines is broken where it is only acceptable, and a right place kept its lines alike."""
+def _could_be_better(
+    dialogue: Dialogue, begin: int, lines: Sequence[str], rules: LayoutRules
+) -> bool:
+    """Whether a cue of two lines is broken where it is only acceptable, and a right place kept its
+    lines alike.
+    """
     text = " ".join(lines) if not is_spaceless(lines[0][-1]) else "".join(lines)
     here = begin + len("".join(lines[0].split()))
     if dialogue.marks.get(here, WRONG) != ACCEPTABLE:
@@ -210,16 +224,22 @@ def _could_be_better(dialogue: Dialogue, begin: int, lines: Sequence[str], rules
     for place, sign in enumerate(text):
         at += not sign.isspace()
         above, below = text_width(text[: place + 1].strip()), text_width(text[place + 1 :].strip())
-        is_even = max(above, below) <= rules.line_length and min(above, below) >= 0.4 * max(above, below)
+        is_even = max(above, below) <= rules.line_length and min(above, below) >= 0.4 * max(
+            above, below
+        )
         if at != here and place + 1 < len(text) and dialogue.marks.get(at) == RIGHT and is_even:
             return True
     return False
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--layout", nargs="+", default=["broadcast", "phone", "slow"])
-    parser.add_argument("--show", metavar="LANGUAGE", help="print the breaks of the tuned half that are wrong")
+    parser.add_argument(
+        "--show", metavar="LANGUAGE", help="print the breaks of the tuned half that are wrong"
+    )
     options = parsed(parser, {"layout": ["broadcast"]})
     files = sorted(GOLD.glob("*.txt"))
     sentences = sum(len(dialogue_of(file).sentence_ends) for file in files)

@@ -2,11 +2,12 @@
 
     python benchmarks/doubting.py [--minutes M] [--recordings N]
 
-Composes recordings in English and German with noise 20 and 10 dB under the speech, takes their true words as what an
-engine heard, plants the bad habits of engines into them, listens for speech in the noisy sound, and compares the
-doubts with what was planted. A fault is found when a doubt of its kind touches it; a doubt is right when it touches
-a fault of its kind. Seams: the recordings without pauses, cut every 20 s. Disagreement: the spoiled transcript
-against the true one. Target: at least 0.9 for each kind and each number.
+Composes recordings in English and German with noise 20 and 10 dB under the speech, takes their true
+words as what an engine heard, plants the bad habits of engines into them, listens for speech in the
+noisy sound, and compares the doubts with what was planted. A fault is found when a doubt of its
+kind touches it; a doubt is right when it touches a fault of its kind. Seams: the recordings without
+pauses, cut every 20 s. Disagreement: the spoiled transcript against the true one. Target: at least
+0.9 for each kind and each number.
 """
 
 import argparse
@@ -35,7 +36,9 @@ def true_lines(composition: Composition) -> list[Line]:
     chance = random.Random(composition.seed)
     lines = []
     for spoken in composition.truth:
-        words = tuple(HeardWord(w.text, w.start, w.end, chance.uniform(0.8, 0.98)) for w in spoken.words)
+        words = tuple(
+            HeardWord(w.text, w.start, w.end, chance.uniform(0.8, 0.98)) for w in spoken.words
+        )
         lines.append(Line(spoken.phrase.text, spoken.phrase.voice, words))
     return lines
 
@@ -55,8 +58,16 @@ class Count:
         self.faults, self.found = Counter[str](), Counter[str]()
         self.doubts, self.right = Counter[str](), Counter[str]()
 
-    def take(self, kind: str, faults: Sequence[Planted], doubts: Sequence[Doubt], aside: Sequence[Planted]) -> None:
-        """Count; doubts that only touch faults of other kinds, `aside`, are neither right nor wrong."""
+    def take(
+        self,
+        kind: str,
+        faults: Sequence[Planted],
+        doubts: Sequence[Doubt],
+        aside: Sequence[Planted],
+    ) -> None:
+        """Count; doubts that only touch faults of other kinds, `aside`, are neither right nor
+        wrong.
+        """
         named = _FOUND_AS.get(kind, kind)
         own = [one for one in doubts if one.kind == named]
         self.faults[named] += len(faults)
@@ -70,16 +81,23 @@ class Count:
     def shown(self, kind: str) -> str:
         precision = self.right[kind] / max(1, self.doubts[kind])
         recall = self.found[kind] / max(1, self.faults[kind])
-        return f"{precision:.2f} {recall:.2f} ({self.faults[kind]:4} faults, {self.doubts[kind]:4} doubts)"
+        return (
+            f"{precision:.2f} {recall:.2f} ({self.faults[kind]:4} faults, "
+            f"{self.doubts[kind]:4} doubts)"
+        )
 
 
 def _touch(fault: Planted, doubt: Doubt) -> bool:
     return doubt.start < fault.end and doubt.end > fault.start
 
 
-def count_habits(count: Count, composition: Composition, phrases: Sequence[Phrase], language: str) -> None:
+def count_habits(
+    count: Count, composition: Composition, phrases: Sequence[Phrase], language: str
+) -> None:
     speech = [(one.start, one.end) for one in speech_map(composition.blocks())]
-    shares = dict.fromkeys(("silence", "loop", "missing", "language", "script", "pace", "unsure"), 0.03)
+    shares = dict.fromkeys(
+        ("silence", "loop", "missing", "language", "script", "pace", "unsure"), 0.03
+    )
     for number, habits in enumerate((Habits(**shares), Habits(drift=0.02), Habits(nonsense=0.05))):
         planter = Planter(habits, phrases, random.Random(composition.seed * 10 + number))
         lines = planter.spoiled(true_lines(composition), composition.duration, language)
@@ -88,7 +106,9 @@ def count_habits(count: Count, composition: Composition, phrases: Sequence[Phras
         if habits.nonsense:
             true = transcript_of(true_lines(composition), language, composition.duration)
             doubts += disagreements(transcript, true)
-        for kind in ("nonsense",) if habits.nonsense else ("drift",) if habits.drift else tuple(shares):
+        for kind in (
+            ("nonsense",) if habits.nonsense else ("drift",) if habits.drift else tuple(shares)
+        ):
             own = [one for one in planter.planted if one.kind == kind]
             count.take(kind, own, doubts, [one for one in planter.planted if one.kind != kind])
 
@@ -106,7 +126,8 @@ def count_seams(count: Count, composition: Composition, language: str) -> None:
                 words.append(Word(word.text, first, last))
             if word.start < end - _WORDS_OF_A_CUT and end + _WORDS_OF_A_CUT < word.end:
                 faults.append(Planted("seam", word.start, word.end))
-    # A cut less than a tenth of a second from a word's edge hurts it a little or not at all; it is not counted.
+    # A cut less than a tenth of a second from a word's edge hurts it a little or not at all; it is
+    # not counted.
     unclear = [
         Planted("unclear", word.start - 0.2, word.end + 0.2)
         for word in composition.words
@@ -117,7 +138,9 @@ def count_seams(count: Count, composition: Composition, language: str) -> None:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--minutes", type=float, default=20.0)
     parser.add_argument("--recordings", type=int, default=3)
     parser.add_argument("--seed", type=int, default=1)
@@ -131,7 +154,9 @@ def main() -> None:
             for number in range(options.recordings):
                 seed = options.seed * 100 + number
                 lasts = options.minutes * 60
-                calm = compose(spoken, seed=seed, duration=lasts, pauses=(0.5, 3.0), snr=snr, level_range=4.0)
+                calm = compose(
+                    spoken, seed=seed, duration=lasts, pauses=(0.5, 3.0), snr=snr, level_range=4.0
+                )
                 count_habits(count, calm, phrases, language)
                 fluent = compose(spoken, seed=seed, duration=lasts, pauses=(-0.1, 0.1), snr=snr)
                 count_seams(count, fluent, language)

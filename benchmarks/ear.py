@@ -2,9 +2,10 @@
 
     python benchmarks/ear.py [--minutes M]
 
-Each row is one composed recording of M minutes through one format at one signal-to-noise ratio: phrases said, found,
-and made up; words lost; the standard deviation of phrase starts; mean confidence; and the speed of hearing alone, in
-multiples of real time on one core. Target: every phrase at 20 and at 10 dB, 300 times real time at 20 dB.
+Each row is one composed recording of M minutes through one format at one signal-to-noise ratio:
+phrases said, found, and made up; words lost; the standard deviation of phrase starts; mean
+confidence; and the speed of hearing alone, in multiples of real time on one core. Target: every
+phrase at 20 and at 10 dB, 300 times real time at 20 dB.
 """
 
 import argparse
@@ -38,7 +39,10 @@ def row(ear: Ear, phrases: list[Phrase], form: str, snr: float | None, minutes: 
     heard, seconds = listen(ear, composition, form)
     rest, offsets, words_heard, confidences = list(heard), [], 0, []
     for spoken in composition.truth:
-        match = next((h for h in rest if h.phrase is spoken.phrase and abs(h.start - spoken.start) < 0.05), None)
+        match = next(
+            (h for h in rest if h.phrase is spoken.phrase and abs(h.start - spoken.start) < 0.05),
+            None,
+        )
         if match:
             rest.remove(match)
             offsets.append(match.start - spoken.start)
@@ -47,13 +51,16 @@ def row(ear: Ear, phrases: list[Phrase], form: str, snr: float | None, minutes: 
     noise = "none" if snr is None else f"{snr:g} dB"
     return (
         f"{form:6} {noise:>6}  {len(composition.truth):5} {len(offsets):6} {len(rest):8} "
-        f"{len(composition.words) - words_heard:6} of {len(composition.words):5} {np.std(offsets) * 1000:7.2f} ms "
+        f"{len(composition.words) - words_heard:6} of {len(composition.words):5} "
+        f"{np.std(offsets) * 1000:7.2f} ms "
         f"{np.mean(confidences):8.2f} {composition.duration / seconds:8.0f} x"
     )
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--minutes", type=float, default=15)
     minutes = parsed(parser, {"minutes": 0.2}).minutes
     bank = load_bank()

@@ -2,9 +2,10 @@
 
     python benchmarks/estimate.py [--recordings N]
 
-Composes recordings of 20 to 60 seconds, computes their speech maps, lays the true text over them, and compares the
-starts of all words with the truth. Beside it stands the plain way: the words spread evenly over the whole recording.
-Target at 20 dB: mean under 0.25 s, 95th percentile under 0.6 s.
+Composes recordings of 20 to 60 seconds, computes their speech maps, lays the true text over them,
+and compares the starts of all words with the truth. Beside it stands the plain way: the words
+spread evenly over the whole recording. Target at 20 dB: mean under 0.25 s, 95th percentile under
+0.6 s.
 """
 
 import argparse
@@ -29,7 +30,9 @@ def errors_of(composition: Composition, *, listen: bool) -> np.ndarray:
     return errors
 
 
-def row(phrases: list[Phrase], name: str, recordings: int, snr: float | None, *, listen: bool) -> str:
+def row(
+    phrases: list[Phrase], name: str, recordings: int, snr: float | None, *, listen: bool
+) -> str:
     chance = random.Random(1)
     errors = np.concatenate(
         [
@@ -52,7 +55,9 @@ def row(phrases: list[Phrase], name: str, recordings: int, snr: float | None, *,
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--recordings", type=int, default=60)
     recordings = parsed(parser, {"recordings": 2}).recordings
     bank = load_bank()

@@ -2,10 +2,11 @@
 
     python benchmarks/faults.py [--recordings N] [--share S] [--seed N]
 
-Half of the recordings goes to an engine that answers at once, half to one with uploads, jobs and a token. Prints how
-many are done, how many have the text that was spoken, how many failed by an answer that came damaged (it may have
-been charged, so that it is kept, and not asked for again without being told to), what went wrong by kind, and how
-many sounds were answered well more than once. Target: all done or damaged, all texts right, none answered twice.
+Half of the recordings goes to an engine that answers at once, half to one with uploads, jobs and a
+token. Prints how many are done, how many have the text that was spoken, how many failed by an
+answer that came damaged (it may have been charged, so that it is kept, and not asked for again
+without being told to), what went wrong by kind, and how many sounds were answered well more than
+once. Target: all done or damaged, all texts right, none answered twice.
 """
 
 import argparse
@@ -30,7 +31,9 @@ KEY = "a-key-for-benchmarks"
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--recordings", type=int, default=300)
     parser.add_argument("--share", type=float, default=0.3)
     parser.add_argument("--seed", type=int, default=1)
@@ -66,11 +69,23 @@ def main() -> None:
         states: list[str] = []
         damaged = 0
         for engine in ("brook", "dipper"):
-            command = [sys.executable, "-m", "mantisreed", "run", engine, "--engine", engine, "--json", "-q"]
+            command = [
+                sys.executable,
+                "-m",
+                "mantisreed",
+                "run",
+                engine,
+                "--engine",
+                engine,
+                "--json",
+                "-q",
+            ]
             result = subprocess.run(command, cwd=folder, capture_output=True, text=True)
             ended = json.loads(result.stdout)["recordings"]
             states += [one["state"] for one in ended]
-            damaged += sum("not" in str(one.get("error")) and one["state"] == "failed" for one in ended)
+            damaged += sum(
+                "not" in str(one.get("error")) and one["state"] == "failed" for one in ended
+            )
             print(result.stderr.strip()[:400] or f"{engine}: exit code {result.returncode}")
         seconds = time.perf_counter() - started
         written = {
@@ -86,7 +101,8 @@ def main() -> None:
         print(
             f"{states.count('done')} of {options.recordings} done in {seconds:.0f} s, "
             f"{len(written) - len(wrong)} with the text spoken {wrong or ''}, "
-            f"{damaged} kept as damaged answers, {len(states) - states.count('done') - damaged} otherwise"
+            f"{damaged} kept as damaged answers, {len(states) - states.count('done') - damaged} "
+            "otherwise"
         )
         print(f"{sum(tally['asked'].values())} requests, faults: {tally['faults']}")
         print(f"{len(tally['answered'])} sounds answered, {twice} of them more than once")

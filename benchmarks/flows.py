@@ -1,12 +1,13 @@
-"""Clips dropped into a watched folder, phrases of a live stream, a large table: what is lost, and how long it takes.
+"""Clips dropped into a watched folder, phrases of a live stream, a large table: what is lost, and
+how long it takes.
 
     python benchmarks/flows.py [--clips N] [--rows N] [--seconds N]
 
-Clips: so many are dropped at one moment into a folder that is watched, before an engine that takes eight at once,
-0.15 s each. The watch is killed (SIGKILL) in the middle and started again. Target: one output each, nothing answered
-again but what was on its way at the kill.
-Live: a stream is fed at its own pace; the time from the end of each phrase to its request is measured. Target: at
-most 0.3 s beyond the pause.
+Clips: so many are dropped at one moment into a folder that is watched, before an engine that takes
+eight at once, 0.15 s each. The watch is killed (SIGKILL) in the middle and started again. Target:
+one output each, nothing answered again but what was on its way at the kill.
+Live: a stream is fed at its own pace; the time from the end of each phrase to its request is
+measured. Target: at most 0.3 s beyond the pause.
 Table: all rows but the last ten are done; the command is run, and run again. Target: under 3 s.
 """
 
@@ -38,7 +39,11 @@ PAUSE = 0.8
 def write_clip(path: Path, number: int, phrases: Sequence[Phrase]) -> None:
     """A phrase, with noise that no other clip has."""
     spoken = phrases[number % len(phrases)].samples[: 2 * SAMPLE_RATE] * 32767
-    samples = (spoken + np.random.default_rng(number).normal(0, 10, len(spoken))).clip(-32768, 32767).astype("<i2")
+    samples = (
+        (spoken + np.random.default_rng(number).normal(0, 10, len(spoken)))
+        .clip(-32768, 32767)
+        .astype("<i2")
+    )
     with wave.open(str(path), "wb") as sink:
         sink.setnchannels(1)
         sink.setsampwidth(2)
@@ -52,25 +57,32 @@ def clips(count: int, phrases: Sequence[Phrase]) -> str:
         folder = Path(place)
         waiting, inbox = folder / "waiting", folder / "inbox"
         waiting.mkdir()
-        settings = SETTINGS.format(port=port).replace("[engine.ferry]", "[engine.ferry]\nmax_concurrent = 8")
+        settings = SETTINGS.format(port=port).replace(
+            "[engine.ferry]", "[engine.ferry]\nmax_concurrent = 8"
+        )
         (folder / "mantisreed.toml").write_text(settings)
         for number in range(count):
             write_clip(waiting / f"clip {number:05d}.wav", number, phrases)
         inbox.mkdir()
         command = [*COMMAND, "watch", "inbox", "--engine", "ferry", "--to", "txt", "-q"]
         began = time.monotonic()
-        with subprocess.Popen([*command, "--until-idle", "60s"], cwd=folder, stdout=subprocess.DEVNULL) as first:
+        with subprocess.Popen(
+            [*command, "--until-idle", "60s"], cwd=folder, stdout=subprocess.DEVNULL
+        ) as first:
             time.sleep(2)
             for path in waiting.iterdir():
                 path.rename(inbox / path.name)
             while sum(judge.answered.values()) < count // 3:
                 time.sleep(0.1)
             first.send_signal(signal.SIGKILL)
-        subprocess.run([*command, "--until-idle", "4s"], cwd=folder, stdout=subprocess.DEVNULL, check=True)
+        subprocess.run(
+            [*command, "--until-idle", "4s"], cwd=folder, stdout=subprocess.DEVNULL, check=True
+        )
         took = time.monotonic() - began
         outputs = len(list((folder / "transcripts").iterdir()))
         return (
-            f"{count} clips, killed once: {outputs} outputs, {judge.answered_again} answered again, "
+            f"{count} clips, killed once: {outputs} outputs, {judge.answered_again} answered "
+            "again, "
             f"{took:.0f} s (the engine alone takes {count * 0.15 / 8:.0f} s)"
         )
 
@@ -93,15 +105,32 @@ def live(seconds: int, phrases: Sequence[Phrase]) -> str:
         def log_message(self, *arguments: object) -> None:
             pass
 
-    with tempfile.TemporaryDirectory() as place, ThreadingHTTPServer(("127.0.0.1", 0), Handler) as server:
+    with (
+        tempfile.TemporaryDirectory() as place,
+        ThreadingHTTPServer(("127.0.0.1", 0), Handler) as server,
+    ):
         threading.Thread(target=server.serve_forever, daemon=True).start()
         (Path(place) / "mantisreed.toml").write_text(SETTINGS.format(port=server.server_address[1]))
-        command = [*COMMAND, "run", "-", "--live", "--engine", "ferry", "--pause", f"{PAUSE}s", "-q"]
-        with subprocess.Popen(command, cwd=place, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL) as process:
+        command = [
+            *COMMAND,
+            "run",
+            "-",
+            "--live",
+            "--engine",
+            "ferry",
+            "--pause",
+            f"{PAUSE}s",
+            "-q",
+        ]
+        with subprocess.Popen(
+            command, cwd=place, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL
+        ) as process:
             assert process.stdin is not None
             time.sleep(3)  # it takes a while to start, which is no part of what is measured
             began, step = time.monotonic(), 320 * 2
-            for place_in, block in enumerate(content[n : n + step] for n in range(0, len(content), step)):
+            for place_in, block in enumerate(
+                content[n : n + step] for n in range(0, len(content), step)
+            ):
                 ahead = began + place_in * 0.02 - time.monotonic()
                 if ahead > 0:
                     time.sleep(ahead)
@@ -110,10 +139,12 @@ def live(seconds: int, phrases: Sequence[Phrase]) -> str:
             process.stdin.close()
             process.wait()
         server.shutdown()
-    ends = [said.words[-1].end for said in composition.truth][:-1]  # the last one ends with the stream
+    # The last one ends with the stream.
+    ends = [said.words[-1].end for said in composition.truth][:-1]
     beyond = [moment - began - end - PAUSE for moment, end in zip(came, ends, strict=False)]
     return (
-        f"{len(ends) + 1} phrases, {len(came)} requests; from the end of a phrase to its request, beyond the pause: "
+        f"{len(ends) + 1} phrases, {len(came)} requests; from the end of a phrase to its request, "
+        "beyond the pause: "
         f"median {np.median(beyond):.2f} s, at most {max(beyond):.2f} s"
     )
 
@@ -122,14 +153,30 @@ def table(rows: int, phrases: Sequence[Phrase]) -> str:
     with tempfile.TemporaryDirectory() as place, Judge(0.0).sitting() as port:
         folder = Path(place)
         (folder / "mantisreed.toml").write_text(SETTINGS.format(port=port))
-        columns = ("source", "title", "text", "state", "words", "confidence", "cost", "files", "error")
+        columns = (
+            "source",
+            "title",
+            "text",
+            "state",
+            "words",
+            "confidence",
+            "cost",
+            "files",
+            "error",
+        )
         with (folder / "calls.csv").open("w", newline="") as sink:
             writer = csv.writer(sink)
             writer.writerow(columns)
             for number in range(rows):
                 name = f"clip {number:05d}.wav"
-                write_clip(folder / name, number, phrases) if number >= rows - 10 else (folder / name).touch()
-                done = ("a text", "done", 2, "", "0.0001", "x.txt", "") if number < rows - 10 else ("",) * 7
+                write_clip(folder / name, number, phrases) if number >= rows - 10 else (
+                    folder / name
+                ).touch()
+                done = (
+                    ("a text", "done", 2, "", "0.0001", "x.txt", "")
+                    if number < rows - 10
+                    else ("",) * 7
+                )
                 writer.writerow((name, f"note {number}", *done))
         began = time.monotonic()
         command = [*COMMAND, "run", "calls.csv", "--fill", "--engine", "ferry", "--to", "txt", "-q"]
@@ -148,7 +195,9 @@ def table(rows: int, phrases: Sequence[Phrase]) -> str:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--clips", type=int, default=2000)
     parser.add_argument("--rows", type=int, default=10_000)
     parser.add_argument("--seconds", type=int, default=60)

@@ -25,7 +25,7 @@ price = {{ per_minute = "0.01", currency = "shells" }}
 steps.start = {{ path = "/trips", raw = "{{audio}}", take.trip = "trip" }}
 steps.ask = {{ path = "/trips/{{trip}}", state = "is", waiting = ["afloat"], done = ["ashore"], interval = "100 ms" }}
 reply.text = "says"
-"""
+"""  # noqa: E501
 """`ferry` answers at once, `barge` takes jobs."""
 
 
@@ -55,7 +55,9 @@ class Judge:
 
         class Handler(BaseHTTPRequestHandler):
             def do_POST(self) -> None:
-                digest = hashlib.sha256(self.rfile.read(int(self.headers["Content-Length"]))).hexdigest()
+                digest = hashlib.sha256(
+                    self.rfile.read(int(self.headers["Content-Length"]))
+                ).hexdigest()
                 if self.path != "/trips":
                     time.sleep(judge.delay)
                 with judge._lock:

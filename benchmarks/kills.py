@@ -2,10 +2,11 @@
 
     python benchmarks/kills.py [--kills N] [--seed N]
 
-Recordings are sent in pieces to an engine that counts what it answers; the command is killed (SIGKILL) at random
-moments and started again until the batch is done, batch after batch until there were enough kills. Prints for each
-batch: kills, whether all outputs are to the byte those of the undisturbed run, pieces, how many were answered more
-than once, and how many attempts the ledger calls in doubt. Nothing may be answered twice beyond those.
+Recordings are sent in pieces to an engine that counts what it answers; the command is killed
+(SIGKILL) at random moments and started again until the batch is done, batch after batch until there
+were enough kills. Prints for each batch: kills, whether all outputs are to the byte those of the
+undisturbed run, pieces, how many were answered more than once, and how many attempts the ledger
+calls in doubt. Nothing may be answered twice beyond those.
 """
 
 import argparse
@@ -39,14 +40,18 @@ def clear(folder: Path, judge: Judge) -> None:
 
 
 def doubts(folder: Path) -> int:
-    listed = subprocess.run([*COMMAND, "jobs", "--json"], cwd=folder, capture_output=True, check=True).stdout
+    listed = subprocess.run(
+        [*COMMAND, "jobs", "--json"], cwd=folder, capture_output=True, check=True
+    ).stdout
     return sum(job["doubts"] for job in json.loads(listed)["jobs"])
 
 
 def killed_batch(folder: Path, chance: random.Random, most: int) -> int:
     """Kills until the batch is done, or until there were enough; then it is let through."""
     for kills in range(most + 1):
-        process = subprocess.Popen(RUN, cwd=folder, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            RUN, cwd=folder, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
+        )
         try:
             process.wait(timeout=None if kills == most else chance.uniform(0.3, 3.0))
             return kills
@@ -57,7 +62,9 @@ def killed_batch(folder: Path, chance: random.Random, most: int) -> int:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--kills", type=int, default=50)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--seconds", type=float, default=240.0, help="of each recording")
@@ -70,9 +77,13 @@ def main() -> None:
         (folder / "recordings").mkdir()
         for number in range(4):
             path = folder / "recordings" / f"note {number}.flac"
-            compose(phrases, seed=300 + number, duration=options.seconds, pauses=(0.8, 1.5)).write(path)
+            compose(phrases, seed=300 + number, duration=options.seconds, pauses=(0.8, 1.5)).write(
+                path
+            )
         (folder / "mantisreed.toml").write_text(SETTINGS.format(port=port))
-        subprocess.run(RUN, cwd=folder, check=True, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            RUN, cwd=folder, check=True, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
+        )
         undisturbed, pieces = outputs(folder), len(judge.answered)
         total = 0
         while total < options.kills:
@@ -82,9 +93,14 @@ def main() -> None:
             twice = judge.answered_again
             same = "the same to the byte" if outputs(folder) == undisturbed else "DIFFERENT"
             in_doubt = doubts(folder)
-            verdict = "" if twice <= in_doubt and len(judge.answered) == pieces else "  PAID TWICE OR LOST"
+            verdict = (
+                ""
+                if twice <= in_doubt and len(judge.answered) == pieces
+                else "  PAID TWICE OR LOST"
+            )
             print(
-                f"{kills:3} kills: outputs {same}; {len(judge.answered)} of {pieces} pieces, {twice} answered again, "
+                f"{kills:3} kills: outputs {same}; {len(judge.answered)} of {pieces} pieces, "
+                f"{twice} answered again, "
                 f"{in_doubt} in doubt{verdict}",
                 flush=True,
             )

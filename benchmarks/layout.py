@@ -2,13 +2,14 @@
 
     python benchmarks/layout.py [--minutes N] [--words N]
 
-Lays out composed speech, whose words and times are known, and prints for the layout and for a fill that puts words
-into a cue for as long as they fit: cues, the share that breaks a rule, how many break one although the words allow
-keeping it, by how much these pass the reading speed, the share of cues that end with a sentence or clause, and the
-breaks of lines and cues that part what belongs together, such as an article and its noun. Then writes a long
-transcript as SRT, WebVTT and TTML and prints the time, for two lengths. Targets: no breach in calm speech that words
-allow to avoid, and by less than a tenth in hurried speech, where phrases would be torn otherwise; 100 000 words in
-2 s, linear.
+Lays out composed speech, whose words and times are known, and prints for the layout and for a fill
+that puts words into a cue for as long as they fit: cues, the share that breaks a rule, how many
+break one although the words allow keeping it, by how much these pass the reading speed, the share
+of cues that end with a sentence or clause, and the breaks of lines and cues that part what belongs
+together, such as an article and its noun. Then writes a long transcript as SRT, WebVTT and TTML and
+prints the time, for two lengths. Targets: no breach in calm speech that words allow to avoid, and
+by less than a tenth in hurried speech, where phrases would be torn otherwise; 100 000 words in 2 s,
+linear.
 """
 
 import argparse
@@ -35,7 +36,22 @@ from mantisreed.transcript.timing import passages_of
 
 RULES = LayoutRules()
 CARELESS = (
-    *("the", "of", "and", "we", "saw", "near", "a", "twelve", "old", "mud", "ringed", "before", "which", "water"),
+    *(
+        "the",
+        "of",
+        "and",
+        "we",
+        "saw",
+        "near",
+        "a",
+        "twelve",
+        "old",
+        "mud",
+        "ringed",
+        "before",
+        "which",
+        "water",
+    ),
     *("dunlin", "counted", "because", "reeds"),
 )
 
@@ -63,7 +79,9 @@ def _fits(run: Sequence[Word], rules: LayoutRules) -> bool:
 
 
 def is_avoidable(cues: Sequence[Cue], at: int, rules: LayoutRules) -> bool:
-    """Whether the words of a cue that breaks a rule, with those of its neighbours, can be cut so that none does."""
+    """Whether the words of a cue that breaks a rule, with those of its neighbours, can be cut so
+    that none does.
+    """
     first, last = max(0, at - 1), min(len(cues), at + 2)
     words = [word for cue in cues[first:last] for word in cue.words]
     following = cues[last].start if last < len(cues) else float("inf")
@@ -77,7 +95,9 @@ def is_avoidable(cues: Sequence[Cue], at: int, rules: LayoutRules) -> bool:
                 break
             lines = broken_into_lines([word.text for word in run], [0.0] * len(run), rules)
             latest = (words[end].start if end < len(words) else following) - rules.gap
-            room = min(max(latest, run[-1].end if end == len(words) else 0.0), run[0].start + rules.longest)
+            room = min(
+                max(latest, run[-1].end if end == len(words) else 0.0), run[0].start + rules.longest
+            )
             length = room - run[0].start
             width = sum(map(len, lines))
             keeps = len(lines) <= rules.lines and run[-1].end - run[0].start <= rules.longest
@@ -99,9 +119,11 @@ def describe(name: str, cues: Sequence[Cue]) -> None:
         parted += penalties[at] >= UNIT
         at += len(line.split())
     print(
-        f"  {name:8} {len(cues):5} cues, {len(broken) / len(cues):6.1%} break a rule, {len(avoided)} of them "
+        f"  {name:8} {len(cues):5} cues, {len(broken) / len(cues):6.1%} break a rule, "
+        f"{len(avoided)} of them "
         f"avoidably{by}; "
-        f"{good / len(ends):5.1%} end with a sentence or clause; {parted} breaks part what belongs together"
+        f"{good / len(ends):5.1%} end with a sentence or clause; {parted} breaks part what "
+        "belongs together"
     )
 
 
@@ -114,7 +136,12 @@ def long_transcript(count: int) -> Transcript:
         at += length + (0.6 if text.endswith(".") else 0.02)
         if number % 40 == 39:
             passages.append(
-                Passage(words[0].start, words[-1].end, " ".join(w.text for w in words), words=tuple(words))
+                Passage(
+                    words[0].start,
+                    words[-1].end,
+                    " ".join(w.text for w in words),
+                    words=tuple(words),
+                )
             )
             words, at = [], at + 1.0
     facts = RecordingFacts("long.wav", "", at)
@@ -122,12 +149,17 @@ def long_transcript(count: int) -> Transcript:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--minutes", type=int, default=60)
     parser.add_argument("--words", type=int, default=100_000)
     options = parsed(parser, {"minutes": 1, "words": 2000})
     english = [phrase for phrase in load_bank() if phrase.language == "en"]
-    for title, pauses in (("calm speech", (0.5, 1.6)), ("hurried speech, hardly a pause", (0.05, 0.2))):
+    for title, pauses in (
+        ("calm speech", (0.5, 1.6)),
+        ("hurried speech, hardly a pause", (0.05, 0.2)),
+    ):
         print(f"{options.minutes} minutes of {title}")
         composition = compose(english, seed=3, duration=options.minutes * 60.0, pauses=pauses)
         words = [Word(word.text, word.start, word.end) for word in composition.words]
@@ -144,7 +176,10 @@ def main() -> None:
             begun = time.perf_counter()
             OUTPUT_FORMATS[name].write(laid, WriteOptions(rules=RULES), "long.wav")
             parts.append(f"{name} {time.perf_counter() - begun:.2f}")
-        print(f"{count} words in {len(cues)} cues: {time.perf_counter() - started:.2f} s ({', '.join(parts)})")
+        print(
+            f"{count} words in {len(cues)} cues: {time.perf_counter() - started:.2f} s "
+            f"({', '.join(parts)})"
+        )
 
 
 if __name__ == "__main__":

@@ -2,11 +2,12 @@
 
     python benchmarks/opinions.py [--minutes M] [--recordings N]
 
-Plants the bad habits of engines into composed recordings as `doubting.py` does, finds the doubts, and asks a second
-engine about the doubtful stretches alone. It hears 3 in 100 words wrongly, is 0.05 s off, and half words where a clip
-was cut through one. Prints the share of the planted faults that are repaired (the text of the stretch is as it was
-said, but for one word), the share of good words that are harmed (target: under 0.5 %), and the seconds that are paid
-for an hour. Targets for repairs are not set; confident nonsense cannot be found by one engine alone.
+Plants the bad habits of engines into composed recordings as `doubting.py` does, finds the doubts,
+and asks a second engine about the doubtful stretches alone. It hears 3 in 100 words wrongly, is
+0.05 s off, and half words where a clip was cut through one. Prints the share of the planted faults
+that are repaired (the text of the stretch is as it was said, but for one word), the share of good
+words that are harmed (target: under 0.5 %), and the seconds that are paid for an hour. Targets for
+repairs are not set; confident nonsense cannot be found by one engine alone.
 """
 
 import argparse
@@ -32,7 +33,9 @@ from mantisreed.transcript.timing import passages_of
 Timed = Word | SpokenWord
 
 
-def second_reading(clips: Sequence[Clip], true: Sequence[Timed], language: str, chance: random.Random) -> Transcript:
+def second_reading(
+    clips: Sequence[Clip], true: Sequence[Timed], language: str, chance: random.Random
+) -> Transcript:
     heard: list[Word] = []
     for clip in clips:
         for word in true:
@@ -42,13 +45,22 @@ def second_reading(clips: Sequence[Clip], true: Sequence[Timed], language: str, 
             text = word.text if last - first > 0.9 * (word.end - word.start) else word.text[:2]
             text = f"{word.text[:1]}oor" if chance.random() < 0.03 else text
             shift = chance.gauss(0.0, 0.03)
-            heard.append(Word(text, max(0.0, first + shift), max(0.01, last + shift), chance.uniform(0.8, 0.97)))
+            heard.append(
+                Word(
+                    text,
+                    max(0.0, first + shift),
+                    max(0.01, last + shift),
+                    chance.uniform(0.8, 0.97),
+                )
+            )
     passages: list[Passage] = list(passages_of(heard, 1.0)) if heard else []
     return bare_transcript(passages, language=language)
 
 
 def said(words: Sequence[Timed], start: float, end: float) -> list[str]:
-    return comparable(" ".join(word.text for word in words if start <= (word.start + word.end) / 2 <= end))
+    return comparable(
+        " ".join(word.text for word in words if start <= (word.start + word.end) / 2 <= end)
+    )
 
 
 def right(transcript: Transcript, true: Sequence[Timed]) -> set[int]:
@@ -59,12 +71,17 @@ def right(transcript: Transcript, true: Sequence[Timed]) -> set[int]:
     return {
         number
         for number, word in enumerate(true)
-        if any(abs(start - word.start) < 0.3 for start in by_text.get("".join(comparable(word.text)), ()))
+        if any(
+            abs(start - word.start) < 0.3
+            for start in by_text.get("".join(comparable(word.text)), ())
+        )
     }
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--minutes", type=float, default=20.0)
     parser.add_argument("--recordings", type=int, default=4)
     options = parsed(parser, {"minutes": 1.0, "recordings": 1})
@@ -73,12 +90,19 @@ def main() -> None:
     good = harmed = 0
     paid, before_by, after_by = (dict.fromkeys(("others", "drift"), 0.0) for _ in range(3))
     lasted = 0.0
-    shares = dict.fromkeys(("silence", "loop", "missing", "language", "script", "pace", "unsure"), 0.03)
+    shares = dict.fromkeys(
+        ("silence", "loop", "missing", "language", "script", "pace", "unsure"), 0.03
+    )
     for language in ("en", "de"):
         spoken = [phrase for phrase in phrases if phrase.language == language]
         for number in range(options.recordings):
             composition = compose(
-                spoken, seed=number, duration=options.minutes * 60, pauses=(0.5, 3.0), snr=15, level_range=4.0
+                spoken,
+                seed=number,
+                duration=options.minutes * 60,
+                pauses=(0.5, 3.0),
+                snr=15,
+                level_range=4.0,
             )
             speech = [(one.start, one.end) for one in speech_map(composition.blocks())]
             for habits in (Habits(**shares), Habits(drift=0.02)):
@@ -86,7 +110,9 @@ def main() -> None:
                 lines = planter.spoiled(true_lines(composition), composition.duration, language)
                 first = with_doubts(transcript_of(lines, language, composition.duration), speech)
                 clips = clips_of(first, speech, composition.duration)
-                second = second_reading(clips, composition.words, language, random.Random(number + 1))
+                second = second_reading(
+                    clips, composition.words, language, random.Random(number + 1)
+                )
                 final = with_second_opinion(first, clips, second, speech)
                 true = composition.words
                 planted = planter.planted if not habits.drift else []
@@ -95,7 +121,9 @@ def main() -> None:
                     start, end = fault.start - 0.2, fault.end + 0.2
                     errors = word_errors(said(true, start, end), said(final.words, start, end))
                     repaired[fault.kind] += errors.substituted + errors.missing + errors.added <= 1
-                texts = [" ".join(word.text for word in one) for one in (true, first.words, final.words)]
+                texts = [
+                    " ".join(word.text for word in one) for one in (true, first.words, final.words)
+                ]
                 reference, before, after = map(comparable, texts)
                 group = "drift" if habits.drift else "others"
                 before_by[group] += word_errors(reference, before).rate
@@ -105,7 +133,9 @@ def main() -> None:
                     at
                     for at in was
                     if not any(
-                        f.start - 0.5 < true[at].start < f.end + 0.5 for f in planter.planted if not habits.drift
+                        f.start - 0.5 < true[at].start < f.end + 0.5
+                        for f in planter.planted
+                        if not habits.drift
                     )
                 }
                 good += len(clear)
@@ -118,7 +148,9 @@ def main() -> None:
     print(f"{'all':10} {sum(repaired.values()) / total:5.0%} of {total} repaired")
     runs = 2 * options.recordings
     for group, seconds in paid.items():
-        told = f"word errors {before_by[group] / runs:.1%} before, {after_by[group] / runs:.1%} after"
+        told = (
+            f"word errors {before_by[group] / runs:.1%} before, {after_by[group] / runs:.1%} after"
+        )
         print(f"{group}: {told}; {3600 * seconds / lasted:.0f} s paid an hour")
     print(f"{harmed} of {good} good words harmed ({harmed / good:.2%})")
 

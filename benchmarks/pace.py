@@ -1,10 +1,11 @@
-"""How exactly an engine's pace is kept: never over it, and how near the shortest time that it allows.
+"""How exactly an engine's pace is kept: never over it, and how near the shortest time that it
+allows.
 
     python benchmarks/pace.py [--requests N] [--pace N] [--window S]
 
-Recordings are sent by one process, and by two at once that share a ledger, to an engine that notes when each request
-comes in. Prints the most requests that came in any window, and the time from the first to the last against the
-shortest possible. Target: never over, within 2 %.
+Recordings are sent by one process, and by two at once that share a ledger, to an engine that notes
+when each request comes in. Prints the most requests that came in any window, and the time from the
+first to the last against the shortest possible. Target: never over, within 2 %.
 """
 
 import argparse
@@ -60,7 +61,9 @@ class Server(ThreadingHTTPServer):
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--requests", type=int, default=60)
     parser.add_argument("--pace", type=int, default=15)
     parser.add_argument("--window", type=float, default=20.0)
@@ -81,17 +84,22 @@ def main() -> None:
             threading.Thread(target=server.serve_forever, daemon=True).start()
             command = [sys.executable, "-m", "mantisreed", "run", "-q", "--keep-silence"]
             running = [
-                subprocess.Popen([*command, f"part {number}"], cwd=folder, stdout=subprocess.DEVNULL)
+                subprocess.Popen(
+                    [*command, f"part {number}"], cwd=folder, stdout=subprocess.DEVNULL
+                )
                 for number in range(processes)
             ]
             codes = [process.wait() for process in running]
             server.shutdown()
         came = np.sort(Sluice.came)
-        most = max(int(np.sum((came >= moment) & (came < moment + options.window))) for moment in came)
+        most = max(
+            int(np.sum((came >= moment) & (came < moment + options.window))) for moment in came
+        )
         taken = float(came[-1] - came[0])
         over = "OVER" if most > options.pace else "never over"
         print(
-            f"{processes} process{'es' if processes > 1 else ''}, exit codes {codes}: {len(came)} requests, at most "
+            f"{processes} process{'es' if processes > 1 else ''}, exit codes {codes}: {len(came)} "
+            "requests, at most "
             f"{most} in any {options.window:g} s ({over}), {taken:.2f} s against {shortest:.2f} s: "
             f"{(taken / shortest - 1) * 100:.1f} % more"
         )

@@ -1,12 +1,13 @@
-"""Several processes with the same command on one ledger, with and without kills: is any sound paid for twice?
+"""Several processes with the same command on one ledger, with and without kills: is any sound paid
+for twice?
 
     python benchmarks/processes.py [--rounds N] [--url postgresql://USER@HOST:PORT/DATABASE]
 
-In each round 2 or 4 processes run the same command at once, to an engine that answers at once or one that takes
-jobs; in every second round one of them is killed (SIGKILL) at a random moment. With --url the ledger is in
-PostgreSQL, where each round has a schema of its own. Prints for each kind of round: rounds, sounds, sounds that were
-answered again, attempts that the ledger calls in doubt, and rounds in which something was lost or more was answered
-again than is in doubt. Goal: none.
+In each round 2 or 4 processes run the same command at once, to an engine that answers at once or
+one that takes jobs; in every second round one of them is killed (SIGKILL) at a random moment. With
+--url the ledger is in PostgreSQL, where each round has a schema of its own. Prints for each kind of
+round: rounds, sounds, sounds that were answered again, attempts that the ledger calls in doubt, and
+rounds in which something was lost or more was answered again than is in doubt. Goal: none.
 """
 
 import argparse
@@ -32,7 +33,8 @@ def one_round(folder: Path, engine: str, count: int, kill_after: float | None) -
     """Whether all processes that were not killed have ended well, and all outputs are there."""
     run = [*COMMAND, "run", "recordings", "--piece-length", "8s", "--engine", engine]
     processes = [
-        subprocess.Popen(run, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) for _ in range(count)
+        subprocess.Popen(run, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        for _ in range(count)
     ]
     if kill_after is not None:
         try:
@@ -40,11 +42,16 @@ def one_round(folder: Path, engine: str, count: int, kill_after: float | None) -
         except subprocess.TimeoutExpired:
             processes[0].send_signal(signal.SIGKILL)
     codes = [process.wait() for process in processes]
-    return all(code in (0, -signal.SIGKILL) for code in codes) and len(list((folder / "transcripts").iterdir())) == 9
+    return (
+        all(code in (0, -signal.SIGKILL) for code in codes)
+        and len(list((folder / "transcripts").iterdir())) == 9
+    )
 
 
 def doubts(folder: Path) -> int:
-    listed = subprocess.run([*COMMAND, "jobs", "--json"], cwd=folder, capture_output=True, check=True).stdout
+    listed = subprocess.run(
+        [*COMMAND, "jobs", "--json"], cwd=folder, capture_output=True, check=True
+    ).stdout
     return sum(job["doubts"] for job in json.loads(listed)["jobs"])
 
 
@@ -64,7 +71,9 @@ def clear(folder: Path, port: int, url: str | None, number: int) -> None:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--rounds", type=int, default=50)
     parser.add_argument("--url")
     parser.add_argument("--counts", type=int, nargs="+", default=[2, 4], help="processes at once")
@@ -95,7 +104,8 @@ def main() -> None:
                     in_doubt += doubtful
                     bad += not is_well or judge.answered_again > doubtful
                 print(
-                    f"{engine}, {count} processes: {options.rounds} rounds, {sounds} sounds, {again} answered again, "
+                    f"{engine}, {count} processes: {options.rounds} rounds, {sounds} sounds, "
+                    f"{again} answered again, "
                     f"{in_doubt} in doubt, {bad} rounds not as they should be",
                     flush=True,
                 )

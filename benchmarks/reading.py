@@ -1,9 +1,10 @@
-"""What a card costs: building a request, and reading a long reply, against what any program has to do for the same.
+"""What a card costs: building a request, and reading a long reply, against what any program has to
+do for the same.
 
     python benchmarks/reading.py [--words N]
 
-Prints how many times as long as `json.loads` reading a reply of 100 000 words takes, and how many times as long as
-`json.dumps` with base64 building a request of JSON with 1 MB of audio takes.
+Prints how many times as long as `json.loads` reading a reply of 100 000 words takes, and how many
+times as long as `json.dumps` with base64 building a request of JSON with 1 MB of audio takes.
 """
 
 import argparse
@@ -33,21 +34,29 @@ send.json = { audio = "{audio|base64}", lang = "{language}", rate = "{sample_rat
 times = "ms"
 passages = { each = "parts", text = "text", start = "from", end = "to", speaker = "who" }
 words = { each = "words", text = "w", start = "from", end = "to", confidence = "sure" }
-"""
+"""  # noqa: E501
 IN_PASSAGE = 12
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--words", type=int, default=100_000)
     words = parsed(parser, {"words": 500}).words
-    card = read_cards("marsh", tomllib.loads(CARD)["engine"]["marsh"], "the benchmark")["marsh", None]
+    card = read_cards("marsh", tomllib.loads(CARD)["engine"]["marsh"], "the benchmark")[
+        "marsh", None
+    ]
     body = reply(words)
     piece = Piece(bytes(1_000_000), FORMATS["wav"], 16_000, 1, words * 0.4)
     plain = median(lambda: json.loads(body), 5)
     ours = median(lambda: read_reply(card, body, piece), 5)
-    print(f"reading {words} words: {ours:.3f} s, {ours / plain:.1f} times json.loads ({plain:.3f} s)")
-    plain = median(lambda: json.dumps({"audio": base64.b64encode(piece.audio).decode(), "lang": "en"}), 50)
+    print(
+        f"reading {words} words: {ours:.3f} s, {ours / plain:.1f} times json.loads ({plain:.3f} s)"
+    )
+    plain = median(
+        lambda: json.dumps({"audio": base64.b64encode(piece.audio).decode(), "lang": "en"}), 50
+    )
     ours = median(lambda: build(card, piece), 50)
     print(
         f"building a request: {ours * 1e3:.2f} ms, {ours / plain:.1f} times json.dumps and base64 "
@@ -63,7 +72,14 @@ def reply(count: int) -> bytes:
             for n in range(first, min(first + IN_PASSAGE, count))
         ]
         span = {"from": words[0]["from"], "to": words[-1]["to"]}
-        parts.append({"text": " ".join(str(word["w"]) for word in words), "who": first % 3, "words": words, **span})
+        parts.append(
+            {
+                "text": " ".join(str(word["w"]) for word in words),
+                "who": first % 3,
+                "words": words,
+                **span,
+            }
+        )
     return json.dumps({"parts": parts}).encode()
 
 

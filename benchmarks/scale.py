@@ -2,9 +2,10 @@
 
     python benchmarks/scale.py [--jobs N]
 
-Prints the wall time of `jobs`, of `jobs` with filters, of `costs`, of collecting with nothing out and of running what
-is done already, against a bare interpreter. Targets for 100 000 jobs: `jobs` 0.5 s, resuming 2 s. Then two processes
-write to one ledger at once for some seconds, and their errors are counted.
+Prints the wall time of `jobs`, of `jobs` with filters, of `costs`, of collecting with nothing out
+and of running what is done already, against a bare interpreter. Targets for 100 000 jobs: `jobs`
+0.5 s, resuming 2 s. Then two processes write to one ledger at once for some seconds, and their
+errors are counted.
 """
 
 import argparse
@@ -61,19 +62,34 @@ def fill(folder: Path, count: int) -> None:
     states = ["done"] * 97 + ["failed", "cancelled", "waiting"]
     jobs, pieces, requests, attempts = [], [], [], []
     for number in range(count):
-        job, key, state = f"{number * 2654435761 % 2**48:016x}", f"request {number}", states[number % 100]
+        job, key, state = (
+            f"{number * 2654435761 % 2**48:016x}",
+            f"request {number}",
+            states[number % 100],
+        )
         engine, created = ("brook", "heron", "pond")[number % 3], now - number * 30
         name = f"evening/net {number}.wav"
-        jobs.append((job, name, name, f"sha256:{number}", engine, state, 60.0, "shells", created, created))
+        jobs.append(
+            (job, name, name, f"sha256:{number}", engine, state, 60.0, "shells", created, created)
+        )
         requests.append((key, state, "nothing" if state == "done" else None))
         pieces.append((job, key, 0.0, 60.0))
         attempts.append((key, job, created, created, 1000, state, "sure", 60.0, "0.01"))
     with closing(sqlite3.connect(folder / LEDGER_FILE)) as connection, connection:
         for table, columns, rows in (
-            ("job", "id, recording, searchable, digest, engine, state, duration, currency, created, changed", jobs),
+            (
+                "job",
+                "id, recording, searchable, digest, engine, state, duration, currency, created, "
+                "changed",
+                jobs,
+            ),
             ("request", "key, state, reply", requests),
             ("piece", "job, request, starts, ends", pieces),
-            ("attempt", "request, job, started, ended, bytes, outcome, charge, billed, cost", attempts),
+            (
+                "attempt",
+                "request, job, started, ended, bytes, outcome, charge, billed, cost",
+                attempts,
+            ),
         ):
             marks = ", ".join("?" * len(columns.split(",")))
             connection.executemany(f"INSERT INTO {table} ({columns}) VALUES ({marks})", rows)
@@ -89,7 +105,9 @@ def median(command: list[str], folder: Path, runs: int) -> float:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--jobs", type=int, default=100_000)
     parser.add_argument("--seconds", type=float, default=10.0)
     parser.add_argument("--runs", type=int, default=5)
@@ -99,9 +117,16 @@ def main() -> None:
         (folder / "mantisreed.toml").write_text(SETTINGS)
         (folder / ".mantisreed").mkdir()
         fill(folder / ".mantisreed", options.jobs)
-        soundfile.write(folder / "note.wav", np.random.default_rng(1).normal(0, 0.1, 32_000), 16_000)
+        soundfile.write(
+            folder / "note.wav", np.random.default_rng(1).normal(0, 0.1, 32_000), 16_000
+        )
         program = [sys.executable, "-m", "mantisreed"]
-        subprocess.run([*program, "run", "note.wav", "--keep-silence"], cwd=folder, check=True, capture_output=True)
+        subprocess.run(
+            [*program, "run", "note.wav", "--keep-silence"],
+            cwd=folder,
+            check=True,
+            capture_output=True,
+        )
         rows = {
             "python -c pass": [sys.executable, "-c", "pass"],
             "jobs": [*program, "jobs"],
@@ -118,13 +143,21 @@ def main() -> None:
             "run of what is done": [*program, "run", "note.wav", "--keep-silence"],
         }
         print(
-            f"a ledger of {options.jobs} jobs, {(folder / '.mantisreed/ledger.sqlite').stat().st_size / 1e6:.0f} MB"
+            f"a ledger of {options.jobs} jobs, "
+            f"{(folder / '.mantisreed/ledger.sqlite').stat().st_size / 1e6:.0f} MB"
         )
         for name, command in rows.items():
             print(f"{name:42} {median(command, folder, options.runs):.2f} s")
         writers = [
             subprocess.Popen(
-                [sys.executable, "-c", WRITER, ".mantisreed", f"writer{number}", str(options.seconds)],
+                [
+                    sys.executable,
+                    "-c",
+                    WRITER,
+                    ".mantisreed",
+                    f"writer{number}",
+                    str(options.seconds),
+                ],
                 cwd=folder,
                 stdout=subprocess.PIPE,
                 text=True,

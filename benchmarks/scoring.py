@@ -2,8 +2,9 @@
 
     python benchmarks/scoring.py [--words N]
 
-Makes a text of N words, plants substitutions, deletions and insertions in 1, 5 and 20 of 100, scores it, and prints
-the errors planted and found, the time, and the peak memory. Target: 100 000 words in 2 s and 200 MB.
+Makes a text of N words, plants substitutions, deletions and insertions in 1, 5 and 20 of 100,
+scores it, and prints the errors planted and found, the time, and the peak memory. Target: 100 000
+words in 2 s and 200 MB.
 """
 
 import argparse
@@ -22,18 +23,24 @@ def transcript_of(words: list[str]) -> Transcript:
     timed = [Word(word, 0.4 * at, 0.4 * at + 0.3, 0.9) for at, word in enumerate(words)]
     passages = [timed[at : at + 20] for at in range(0, len(timed), 20)]
     return bare_transcript(
-        [Passage(run[0].start, run[-1].end, " ".join(one.text for one in run), words=tuple(run)) for run in passages],
+        [
+            Passage(run[0].start, run[-1].end, " ".join(one.text for one in run), words=tuple(run))
+            for run in passages
+        ],
         language="en",
     )
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--words", type=int, default=100_000)
     options = parsed(parser, {"words": 500})
     chance = random.Random(5)
     true = [
-        f"{chance.choice('btgmr')}{chance.choice('aeiou')}rd{chance.randrange(900)}" for _ in range(options.words)
+        f"{chance.choice('btgmr')}{chance.choice('aeiou')}rd{chance.randrange(900)}"
+        for _ in range(options.words)
     ]
     for share in (0.01, 0.05, 0.2):
         heard, planted = [], 0
@@ -49,7 +56,8 @@ def main() -> None:
         took = time.perf_counter() - begun
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         print(
-            f"{share:4.0%}: {planted} planted, {score.words.count} found, {took:.2f} s, {peak:.0f} MB at most so far"
+            f"{share:4.0%}: {planted} planted, {score.words.count} found, {took:.2f} s, "
+            f"{peak:.0f} MB at most so far"
         )
 
 

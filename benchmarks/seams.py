@@ -1,11 +1,13 @@
-"""Words lost, made up or broken when a long recording is cut, sent in pieces and put together again.
+"""Words lost, made up or broken when a long recording is cut, sent in pieces and put together
+again.
 
     python benchmarks/seams.py [--minutes M] [--pieces 60 600]
 
-Each row is one composed recording of M minutes, cut into pieces of at most so many seconds, heard piece by piece by
-the stand-ins' ear and stitched. Beside it stands cutting blindly at that length. Target: no word lost, doubled or
-broken at seams; elsewhere errors are the ear's own. The confusing engine takes a tenth of all words for others, in
-each hearing different ones: there, broken words are the engine's, and lost or added ones would be ours.
+Each row is one composed recording of M minutes, cut into pieces of at most so many seconds, heard
+piece by piece by the stand-ins' ear and stitched. Beside it stands cutting blindly at that length.
+Target: no word lost, doubled or broken at seams; elsewhere errors are the ear's own. The confusing
+engine takes a tenth of all words for others, in each hearing different ones: there, broken words
+are the engine's, and lost or added ones would be ours.
 """
 
 import argparse
@@ -113,11 +115,17 @@ def blindly(path: Path, length: float) -> Iterator[tuple[Span, bytes]]:
 
 
 def errors(heard: Sequence[PieceReading], overlaps: int, composition: Composition) -> str:
-    """Words lost, broken and added within two seconds of a seam, and elsewhere, where the cuts are not to blame."""
+    """Words lost, broken and added within two seconds of a seam, and elsewhere, where the cuts are
+    not to blame.
+    """
     stitched = stitch(heard)
-    words = [" ".join(comparable(word.text)) for passage in stitched.passages for word in passage.words]
+    words = [
+        " ".join(comparable(word.text)) for passage in stitched.passages for word in passage.words
+    ]
     truth = composition.words
-    edits = Levenshtein.editops([" ".join(comparable(w.text)) for w in truth], words, score_hint=len(truth) // 20)
+    edits = Levenshtein.editops(
+        [" ".join(comparable(w.text)) for w in truth], words, score_hint=len(truth) // 20
+    )
     edges = np.array([edge for one, other in pairwise(heard) for edge in (one.end, other.start)])
     counts: Counter[tuple[str, bool]] = Counter()
     for edit in edits:
@@ -126,7 +134,8 @@ def errors(heard: Sequence[PieceReading], overlaps: int, composition: Compositio
     lost, broken, added = (counts[tag, True] for tag in ("delete", "replace", "insert"))
     elsewhere = sum(count for (_, at_seam), count in counts.items() if not at_seam)
     return (
-        f"{len(heard):4} pieces, {overlaps:3} overlaps, of {len(truth)} words at seams {lost} lost, {broken} broken, "
+        f"{len(heard):4} pieces, {overlaps:3} overlaps, of {len(truth)} words at seams {lost} "
+        f"lost, {broken} broken, "
         f"{added} added; {elsewhere} wrong elsewhere; {len(stitched.notes)} seams doubtful"
     )
 
@@ -147,7 +156,9 @@ def measured(row: Row, minutes: float, length: float) -> tuple[str, str]:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--minutes", type=float, default=180)
     parser.add_argument("--pieces", type=float, nargs="+", default=[60, 600])
     options = parsed(parser, {"minutes": 1, "pieces": [20]})
@@ -156,7 +167,9 @@ def main() -> None:
         jobs = [pool.submit(measured, row, options.minutes, length) for row, length in cases]
         for (row, length), job in zip(cases, jobs, strict=True):
             cut, blind = job.result()
-            print(f"{length:4.0f} s, {row.name:44}{cut}\n{'':10}{'cut blindly':40}{blind}", flush=True)
+            print(
+                f"{length:4.0f} s, {row.name:44}{cut}\n{'':10}{'cut blindly':40}{blind}", flush=True
+            )
 
 
 if __name__ == "__main__":

@@ -3,9 +3,11 @@
     python benchmarks/serving.py [--uploads N] [--streams N] [--kills N]
 
 Starts an engine that answers at once and `mantisreed serve` on loopback, and prints:
-- 200 uploads of 10 MB at 50 at once: seconds, and the service's peak memory while they come (target: under 250 MB);
+- 200 uploads of 10 MB at 50 at once: seconds, and the service's peak memory while they come
+  (target: under 250 MB);
 - 1000 open event streams: how many get the events of a job;
-- 10 000 calls of junk and 2000 connections that say nothing: the longest wait for a `GET` meanwhile;
+- 10 000 calls of junk and 2000 connections that say nothing: the longest wait for a `GET`
+  meanwhile;
 - small `GET`s a second, beside the bare framework with one route (target: at least 0.6 x);
 - kill -9 at 50 moments under load: accepted jobs that are lost (target: none).
 """
@@ -83,7 +85,9 @@ def free_port() -> int:
 def service(folder: Path, port: int) -> Iterator[subprocess.Popen[str]]:
     command = [sys.executable, "-m", "mantisreed", "serve", "--listen", f"127.0.0.1:{port}"]
     with (folder / "serve.err").open("a") as errors:
-        process = subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stderr=errors, text=True)
+        process = subprocess.Popen(
+            command, cwd=folder, stdout=subprocess.PIPE, stderr=errors, text=True
+        )
     assert process.stdout is not None
     line = process.stdout.readline()
     if "listening" not in line:
@@ -104,12 +108,16 @@ def peak(process: subprocess.Popen[str]) -> float:
 async def uploads(address: str, content: bytes, count: int, at_once: int) -> float:
     room = asyncio.Semaphore(at_once)
     timeout = aiohttp.ClientTimeout(total=None)
-    async with aiohttp.ClientSession(timeout=timeout, connector=aiohttp.TCPConnector(limit=at_once)) as session:
+    async with aiohttp.ClientSession(
+        timeout=timeout, connector=aiohttp.TCPConnector(limit=at_once)
+    ) as session:
 
         async def one(number: int) -> None:
             async with room:
                 kind = {"Content-Type": "audio/wav"}
-                async with session.post(f"{address}/jobs?name=u{number}.wav", data=content, headers=kind) as answer:
+                async with session.post(
+                    f"{address}/jobs?name=u{number}.wav", data=content, headers=kind
+                ) as answer:
                     assert answer.status == 202, await answer.text()
 
         begun = time.perf_counter()
@@ -121,7 +129,9 @@ async def streams(address: str, count: int, content: bytes) -> int:
     """How many of so many streams hear that a job has ended."""
     heard = 0
     timeout = aiohttp.ClientTimeout(total=120)
-    async with aiohttp.ClientSession(timeout=timeout, connector=aiohttp.TCPConnector(limit=0)) as session:
+    async with aiohttp.ClientSession(
+        timeout=timeout, connector=aiohttp.TCPConnector(limit=0)
+    ) as session:
         opened = asyncio.Semaphore(0)
 
         async def one() -> None:
@@ -170,7 +180,10 @@ def junk(host: str, port: int, calls: int, silent: int, address: str) -> float:
 
     def noise(times: int) -> None:
         for _ in range(times):
-            with contextlib.suppress(OSError), socket.create_connection((host, port), timeout=5) as line:
+            with (
+                contextlib.suppress(OSError),
+                socket.create_connection((host, port), timeout=5) as line,
+            ):
                 line.sendall(
                     chance.randbytes(300)
                     if chance.random() < 0.5
@@ -216,13 +229,17 @@ def kills(folder: Path, content: bytes, times: int) -> tuple[int, int]:
         async with aiohttp.ClientSession() as session:
             while process.poll() is None:
                 with contextlib.suppress(aiohttp.ClientError):
-                    async with session.post(f"{address}/jobs?name=k{len(accepted)}.wav", data=content) as answer:
+                    async with session.post(
+                        f"{address}/jobs?name=k{len(accepted)}.wav", data=content
+                    ) as answer:
                         if answer.status == 202:
                             accepted.append((await answer.json())["id"])
 
     for _ in range(times):
         with service(folder, port) as process:
-            threading.Timer(chance.uniform(0.05, 1.2), lambda: os.kill(process.pid, signal.SIGKILL)).start()
+            threading.Timer(
+                chance.uniform(0.05, 1.2), lambda: os.kill(process.pid, signal.SIGKILL)
+            ).start()
             asyncio.run(load(process))
 
     async def missing() -> int:
@@ -242,7 +259,9 @@ def kills(folder: Path, content: bytes, times: int) -> tuple[int, int]:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--uploads", type=int, default=200)
     parser.add_argument("--streams", type=int, default=1000)
     parser.add_argument("--kills", type=int, default=50)
@@ -272,7 +291,8 @@ def main() -> None:
                 best = max(ours, again)
                 ratio = f"the bare framework {theirs:.0f}: {best / theirs:.2f} x"
                 print(f"small GETs: {best:.0f} a second, {ratio}", flush=True)
-                # Somebody speaks for a while, and then nobody: the engine has little to do, the service all of it.
+                # Somebody speaks for a while, and then nobody: the engine has little to do, the
+                # service all of it.
                 spoken, rate = soundfile.read(folder / "small.wav", dtype="int16")
                 sound = np.zeros(5_000_000, np.int16)
                 sound[: len(spoken)] = spoken

@@ -23,12 +23,16 @@ def seconds(command: list[str]) -> float:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--runs", type=int, default=30)
     runs = parsed(parser, {"runs": 1}).runs
     script = Path(sys.executable).with_name("mantisreed")
     command = (
-        str(script) if script.exists() else shutil.which("mantisreed") or sys.exit("mantisreed is not installed")
+        str(script)
+        if script.exists()
+        else shutil.which("mantisreed") or sys.exit("mantisreed is not installed")
     )
     rows: dict[str, list[str]] = {
         "python -c pass": [sys.executable, "-c", "pass"],

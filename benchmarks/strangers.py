@@ -1,4 +1,5 @@
-"""How many of the services that seeds compose are understood: text, times, speakers, confidence, language, bill.
+"""How many of the services that seeds compose are understood: text, times, speakers, confidence,
+language, bill.
 
     python benchmarks/strangers.py [--first SEED] [--count N] [--show SEED]
 
@@ -29,7 +30,9 @@ AT_ONCE = 3
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--first", type=int, default=0, help="the first seed")
     parser.add_argument("--count", type=int, default=200, help="how many seeds")
     parser.add_argument("--show", type=int, help="print the card of this seed, and do nothing else")
@@ -43,7 +46,9 @@ def main() -> int:
     strangers = [Stranger(seed, listener, f"salt-{seed}-marsh") for seed in seeds]
     with tempfile.TemporaryDirectory() as root:
         sound = Path(root) / "note.wav"
-        compose([phrase for phrase in bank if phrase.language == "en"], seed=5, duration=15).write(sound)
+        compose([phrase for phrase in bank if phrase.language == "en"], seed=5, duration=15).write(
+            sound
+        )
         application = Starlette(routes=mounted(strangers))
         with (
             server.bound_socket(0) as waiting,
@@ -53,7 +58,11 @@ def main() -> int:
             found = list(pool.map(lambda stranger: tried(stranger, address, sound), strangers))
     for stranger, faults in zip(strangers, found, strict=True):
         if faults:
-            print(f"{stranger.seed}: {stranger.kind}", *(f"    {fault[:400]}" for fault in faults[:5]), sep="\n")
+            print(
+                f"{stranger.seed}: {stranger.kind}",
+                *(f"    {fault[:400]}" for fault in faults[:5]),
+                sep="\n",
+            )
     good = sum(not faults for faults in found)
     print(f"{good} of {len(strangers)} services are understood in everything")
     return 0 if good == len(strangers) else 1
@@ -62,12 +71,18 @@ def main() -> int:
 def tried(stranger: Stranger, address: str, sound: Path) -> list[str]:
     folder = sound.parent / stranger.name
     folder.mkdir()
-    environment = {**os.environ, KEY_VARIABLE: stranger.key, "XDG_CONFIG_HOME": str(sound.parent / "none")}
+    environment = {
+        **os.environ,
+        KEY_VARIABLE: stranger.key,
+        "XDG_CONFIG_HOME": str(sound.parent / "none"),
+    }
     environment[TRUST_VARIABLE] = str(folder)
 
     def run(arguments: Sequence[str]) -> Ended:
         command = [sys.executable, "-m", "mantisreed", *arguments]
-        ended = subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True, timeout=300)
+        ended = subprocess.run(
+            command, cwd=folder, env=environment, capture_output=True, text=True, timeout=300
+        )
         return Ended(ended.returncode, ended.stdout, ended.stderr)
 
     return faults_of(stranger, address, sound, folder, run)

@@ -1,11 +1,12 @@
-"""How fast many requests go through with every promise of the ledger kept, beside a client that promises nothing.
+"""How fast many requests go through with every promise of the ledger kept, beside a client that
+promises nothing.
 
     python benchmarks/throughput.py [--requests N] [--at-once N] [--kilobytes N] [--delay S]
 
-A server in a process of its own takes each upload and answers after a delay. The same uploads are made by a bare
-aiohttp client and by the dispatcher (each piece noted before it is sent, each reply on disk before it counts). Prints
-wall time against the ideal (requests / at once x delay), CPU per request and peak memory. Target: at most 1.25 x the
-bare client.
+A server in a process of its own takes each upload and answers after a delay. The same uploads are
+made by a bare aiohttp client and by the dispatcher (each piece noted before it is sent, each reply
+on disk before it counts). Prints wall time against the ideal (requests / at once x delay), CPU per
+request and peak memory. Target: at most 1.25 x the bare client.
 """
 
 import argparse
@@ -84,10 +85,15 @@ async def dispatched(card: EngineCard, folder: Path, audio: bytes, requests: int
     writer = LedgerWriter(lambda: Ledger(folder))
     piece = Piece(audio, FORMATS["flac"], 16_000, 1, 10.0, ((0.0, 10.0),))
     async with HttpTransport() as transport:
-        dispatcher = Dispatcher(client_for(card, {}, transport), card, writer, DispatchOptions(max_attempts=3))
+        dispatcher = Dispatcher(
+            client_for(card, {}, transport), card, writer, DispatchOptions(max_attempts=3)
+        )
         job = JobToOpen("job", "made up", "sha256:0", "weir", "shells")
         await dispatcher.perform(lambda ledger: ledger.jobs.open(job))
-        works = [Work("job", f"request {number}", 10.0 * number, 10.0, None, piece) for number in range(requests)]
+        works = [
+            Work("job", f"request {number}", 10.0 * number, 10.0, None, piece)
+            for number in range(requests)
+        ]
         await asyncio.gather(*(dispatcher.reply(work, silent) for work in works))
     writer.close()
 
@@ -110,20 +116,29 @@ def in_a_process(work: Callable[[], Coroutine[Any, Any, None]]) -> tuple[float, 
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--requests", type=int, default=2000)
     parser.add_argument("--at-once", type=int, default=200)
     parser.add_argument("--kilobytes", type=int, default=200)
     parser.add_argument("--delay", type=float, default=0.2)
     parser.add_argument("--rounds", type=int, default=3)
-    options = parsed(parser, {"requests": 20, "at_once": 10, "kilobytes": 10, "delay": 0.01, "rounds": 1})
+    options = parsed(
+        parser, {"requests": 20, "at_once": 10, "kilobytes": 10, "delay": 0.01, "rounds": 1}
+    )
     audio = os.urandom(options.kilobytes * 1000)
     ideal = options.requests / options.at_once * options.delay
     listening = socket.create_server(("127.0.0.1", 0), backlog=1024)
     port = listening.getsockname()[1]
-    server = multiprocessing.get_context("fork").Process(target=serve, args=(listening, options.delay), daemon=True)
+    server = multiprocessing.get_context("fork").Process(
+        target=serve, args=(listening, options.delay), daemon=True
+    )
     server.start()
-    print(f"{options.requests} requests of {options.kilobytes} kB, {options.at_once} at once; ideal {ideal:.2f} s")
+    print(
+        f"{options.requests} requests of {options.kilobytes} kB, {options.at_once} at once; ideal "
+        f"{ideal:.2f} s"
+    )
     with tempfile.TemporaryDirectory() as place:
         settings = Path(place, "mantisreed.toml")
         settings.write_text(CARD.format(port=port, at_once=options.at_once))
@@ -139,7 +154,8 @@ def main() -> None:
                 walls.append(wall)
                 each = cpu / options.requests * 1000
                 print(
-                    f"{name:16} {wall:6.2f} s  {wall / ideal:5.2f} x  {each:5.2f} ms of CPU a request  {peak:4.0f} MB"
+                    f"{name:16} {wall:6.2f} s  {wall / ideal:5.2f} x  {each:5.2f} ms of CPU a "
+                    f"request  {peak:4.0f} MB"
                 )
             print(f"with the ledger against bare: {walls[1] / walls[0]:.2f} x")
     server.terminate()

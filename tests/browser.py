@@ -15,11 +15,35 @@ import aiohttp
 BROWSER = shutil.which("chromium") or shutil.which("chromium-browser")
 
 _FLAGS = (
-    *("--headless=new", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking"),
-    *("--disable-component-update", "--disable-sync", "--disable-quic", "--autoplay-policy=no-user-gesture-required"),
-    *("--remote-debugging-port=0", "--window-size=1280,800", "--disable-dev-shm-usage", "--mute-audio"),
+    *(
+        "--headless=new",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--no-first-run",
+        "--disable-background-networking",
+    ),
+    *(
+        "--disable-component-update",
+        "--disable-sync",
+        "--disable-quic",
+        "--autoplay-policy=no-user-gesture-required",
+    ),
+    *(
+        "--remote-debugging-port=0",
+        "--window-size=1280,800",
+        "--disable-dev-shm-usage",
+        "--mute-audio",
+    ),
 )
-_CODES = {"Enter": 13, "Escape": 27, " ": 32, "ArrowDown": 40, "ArrowUp": 38, "ArrowLeft": 37, "ArrowRight": 39}
+_CODES = {
+    "Enter": 13,
+    "Escape": 27,
+    " ": 32,
+    "ArrowDown": 40,
+    "ArrowUp": 38,
+    "ArrowLeft": 37,
+    "ArrowRight": 39,
+}
 CTRL, SHIFT = 2, 8
 
 
@@ -57,7 +81,10 @@ class Browser:
     def open(self, address: str) -> "Page":
         """A new window with a page, when it is loaded."""
         target = self._run(self._json("PUT", f"/json/new?{'about:blank'}"))
-        page = Page(self, self._run(self._session.ws_connect(target["webSocketDebuggerUrl"], max_msg_size=0)))
+        page = Page(
+            self,
+            self._run(self._session.ws_connect(target["webSocketDebuggerUrl"], max_msg_size=0)),
+        )
         self._pages.append(page)
         page.call("Page.enable")
         page.call("Runtime.enable")
@@ -103,7 +130,9 @@ class Page:
 
     def value(self, script: str) -> Any:
         """What a script gives, when a promise that it gives is kept."""
-        result = self.call("Runtime.evaluate", expression=script, awaitPromise=True, returnByValue=True)
+        result = self.call(
+            "Runtime.evaluate", expression=script, awaitPromise=True, returnByValue=True
+        )
         assert "exceptionDetails" not in result, result["exceptionDetails"]
         return result["result"].get("value")
 
@@ -128,11 +157,24 @@ class Page:
             " return [box.x + box.width / 2, box.y + box.height / 2]; })()"
         )
         for kind in ("mousePressed", "mouseReleased"):
-            self.call("Input.dispatchMouseEvent", type=kind, x=where[0], y=where[1], button="left", clickCount=1)
+            self.call(
+                "Input.dispatchMouseEvent",
+                type=kind,
+                x=where[0],
+                y=where[1],
+                button="left",
+                clickCount=1,
+            )
 
     def view(self, width: int, height: int, *, is_dark: bool = False) -> None:
         """Set the size of the window and the scheme of colours."""
-        self.call("Emulation.setDeviceMetricsOverride", width=width, height=height, deviceScaleFactor=1, mobile=False)
+        self.call(
+            "Emulation.setDeviceMetricsOverride",
+            width=width,
+            height=height,
+            deviceScaleFactor=1,
+            mobile=False,
+        )
         scheme = {"name": "prefers-color-scheme", "value": "dark" if is_dark else "light"}
         self.call("Emulation.setEmulatedMedia", features=[scheme])
 
@@ -144,11 +186,14 @@ class Page:
         """What axe-core finds wrong for people who use keyboards and screen readers."""
         import axe_core_python
 
-        source = next(Path(axe_core_python.__file__).parent.rglob("axe.min.js")).read_text(encoding="utf-8")
+        source = next(Path(axe_core_python.__file__).parent.rglob("axe.min.js")).read_text(
+            encoding="utf-8"
+        )
         self.call("Runtime.evaluate", expression=source)
         found = self.value(
             "axe.run(document, {resultTypes: ['violations']}).then(found => found.violations.map("
-            "one => `${one.id}: ${one.help}: ${one.nodes.slice(0, 3).map(node => node.html).join(' | ')}`))"
+            "one => `${one.id}: ${one.help}: ${one.nodes.slice(0, 3).map(node => "
+            "node.html).join(' | ')}`))"
         )
         assert isinstance(found, list)
         return found
@@ -156,7 +201,8 @@ class Page:
     def downloaded(self, name: str) -> bytes:
         """A file that the page has saved, when it is whole.
 
-        The browser keeps the name free with an empty file, and puts the whole one in its place at the end.
+        The browser keeps the name free with an empty file, and puts the whole one in its place at
+        the end.
         """
         file = self._browser.downloads / name
         wait_until(lambda: file.exists() and file.stat().st_size > 0, seconds=60.0)

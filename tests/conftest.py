@@ -27,10 +27,13 @@ from mantisreed.trust import TRUST_VARIABLE
 
 KEY = "a-key-for-tests"
 
-# Machines that run tests stall now and then; time is the benchmarks' business. Where a change is judged, it is
-# judged by the same examples each time.
+# Machines that run tests stall now and then; time is the benchmarks' business. Where a change is
+# judged, it is judged by the same examples each time.
 hypothesis_settings.register_profile(
-    "steady", deadline=None, derandomize="CI" in os.environ, max_examples=int(os.environ.get("EXAMPLES", "100"))
+    "steady",
+    deadline=None,
+    derandomize="CI" in os.environ,
+    max_examples=int(os.environ.get("EXAMPLES", "100")),
 )
 hypothesis_settings.load_profile("steady")
 
@@ -48,7 +51,9 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
     def rank(item: pytest.Item) -> int:
         path = item.path.as_posix()
-        return next((number for number, name in enumerate(_LONGEST) if path.endswith(name)), len(_LONGEST))
+        return next(
+            (number for number, name in enumerate(_LONGEST) if path.endswith(name)), len(_LONGEST)
+        )
 
     items.sort(key=rank)
 
@@ -58,8 +63,12 @@ Standin = Callable[..., AbstractContextManager[subprocess.Popen[str]]]
 
 
 @pytest.fixture(autouse=True)
-def no_shared_cards(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The settings of whoever runs the tests have no part in them, and those that tests write are trusted."""
+def no_shared_cards(
+    tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The settings of whoever runs the tests have no part in them, and those that tests write are
+    trusted.
+    """
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.getbasetemp() / "no-settings"))
     monkeypatch.setenv(TRUST_VARIABLE, str(tmp_path_factory.getbasetemp()))
 
@@ -117,14 +126,18 @@ def listener(bank: tuple[Phrase, ...], ear: Ear) -> Listener:
 def address(listener: Listener) -> Iterator[str]:
     """Where all stand-ins listen; under `/small` is a brook that takes less than its card says."""
     application = server.standins(listener, KEY)
-    application.router.routes.append(Mount("/small", routes=brook.routes(listener, KEY, most_bytes=600_000)))
+    application.router.routes.append(
+        Mount("/small", routes=brook.routes(listener, KEY, most_bytes=600_000))
+    )
     with server.bound_socket(0) as waiting, server.serving(application, waiting) as found:
         yield found
 
 
 @pytest.fixture
 def settings(address: str, listener: Listener, tmp_path: Path) -> Path:
-    """A workspace's settings file with the cards of the running stand-ins; brook is the engine to use."""
+    """A workspace's settings file with the cards of the running stand-ins; brook is the engine to
+    use.
+    """
     file = tmp_path / "mantisreed.toml"
     server.write_cards(file, address, KEY, listener)
     file.write_text(f'[settings]\nengine = "brook"\nmax_attempts = 1\n\n{file.read_text()}')
@@ -136,10 +149,14 @@ Moody = Callable[..., AbstractContextManager[str]]
 
 @pytest.fixture
 def moody(listener: Listener, tmp_path: Path) -> Moody:
-    """Stand-ins of their own with such a fault profile; writes settings with their cards, and gives their address."""
+    """Stand-ins of their own with such a fault profile; writes settings with their cards, and gives
+    their address.
+    """
 
     @contextmanager
-    def start(profile: FaultProfile, engine: str = "dipper", more: str = "", tries: int = 5) -> Iterator[str]:
+    def start(
+        profile: FaultProfile, engine: str = "dipper", more: str = "", tries: int = 5
+    ) -> Iterator[str]:
         with (
             server.bound_socket(0) as waiting,
             server.serving(server.standins(listener, KEY, profile), waiting) as at,
@@ -148,7 +165,10 @@ def moody(listener: Listener, tmp_path: Path) -> Moody:
             if file.exists():
                 file.unlink()
             server.write_cards(file, at, KEY, listener)
-            file.write_text(f'[settings]\nengine = "{engine}"\nmax_attempts = {tries}\n{more}\n{file.read_text()}')
+            file.write_text(
+                f'[settings]\nengine = "{engine}"\nmax_attempts = '
+                f"{tries}\n{more}\n{file.read_text()}"
+            )
             yield at
 
     return start
@@ -156,14 +176,19 @@ def moody(listener: Listener, tmp_path: Path) -> Moody:
 
 @pytest.fixture
 def mantisreed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Command:
-    """The command's own entry point, called in this process as the program calls it, in a temporary folder.
+    """The command's own entry point, called in this process as the program calls it, in a temporary
+    folder.
 
-    Starting the program takes more than half a second each time; `program` does that, for what only a process shows.
+    Starting the program takes more than half a second each time; `program` does that, for what only
+    a process shows.
     """
 
     def run(*arguments: str | bytes | Path) -> subprocess.CompletedProcess[str]:
         given = [os.fsdecode(argument) for argument in arguments]
-        streams = [io.TextIOWrapper(io.BytesIO(), "utf-8", "surrogateescape", write_through=True) for _ in range(2)]
+        streams = [
+            io.TextIOWrapper(io.BytesIO(), "utf-8", "surrogateescape", write_through=True)
+            for _ in range(2)
+        ]
         handlers = list(logging.getLogger("mantisreed").handlers)
         with monkeypatch.context() as patch:
             patch.chdir(tmp_path)
@@ -209,7 +234,9 @@ def program(tmp_path: Path) -> Command:
 
 @pytest.fixture
 def standin_process(tmp_path: Path) -> Standin:
-    """`mantisreed standin ...` in a process of its own, from its first line until the context ends."""
+    """`mantisreed standin ...` in a process of its own, from its first line until the context
+    ends.
+    """
 
     @contextmanager
     def start(*arguments: str) -> Iterator[subprocess.Popen[str]]:

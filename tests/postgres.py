@@ -48,7 +48,11 @@ def postgresql() -> Iterator[str]:
     )
     options = ["-D", data, "-k", str(folder), "-h", "127.0.0.1", "-p", str(port), "-c", "fsync=off"]
     process = subprocess.Popen(
-        [server, *options], user=user, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        [server, *options],
+        user=user,
+        cwd=folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
     )
     try:
         for _ in range(200):

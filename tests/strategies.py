@@ -2,7 +2,14 @@
 
 from hypothesis import strategies as st
 
-from mantisreed.transcript.document import Doubt, Passage, RecordingFacts, Replacement, Transcript, Word
+from mantisreed.transcript.document import (
+    Doubt,
+    Passage,
+    RecordingFacts,
+    Replacement,
+    Transcript,
+    Word,
+)
 
 texts = st.text(st.characters(exclude_categories=("Cs", "Cc", "Z")), min_size=1, max_size=12)
 
@@ -24,7 +31,14 @@ def timed_words(draw: st.DrawFn, most: int = 40) -> list[Word]:
 def passages(draw: st.DrawFn) -> Passage:
     words = draw(timed_words())
     speaker = draw(st.none() | texts)
-    return Passage(words[0].start, words[-1].end, " ".join(w.text for w in words), speaker, "engine", tuple(words))
+    return Passage(
+        words[0].start,
+        words[-1].end,
+        " ".join(w.text for w in words),
+        speaker,
+        "engine",
+        tuple(words),
+    )
 
 
 transcripts = st.builds(
@@ -36,7 +50,9 @@ transcripts = st.builds(
     speakers=st.lists(texts, max_size=2).map(tuple),
     passages=st.lists(passages(), max_size=3).map(tuple),
     notes=st.lists(texts, max_size=2).map(tuple),
-    doubts=st.lists(st.builds(Doubt, texts, st.just(1.0), st.just(2.5), texts, st.just(0.5)), max_size=2).map(tuple),
+    doubts=st.lists(
+        st.builds(Doubt, texts, st.just(1.0), st.just(2.5), texts, st.just(0.5)), max_size=2
+    ).map(tuple),
     replacements=st.lists(
         st.builds(Replacement, st.just(1.0), st.just(2.5), texts, texts, texts, texts), max_size=2
     ).map(tuple),

@@ -23,13 +23,17 @@ def test_one_attack_of_each_kind_is_held(tmp_path: Path) -> None:
 
 @pytest.mark.timeout(300)
 def test_one_attack_of_each_kind_on_flows_is_held(tmp_path: Path) -> None:
-    result = ended("attack_flows.py", "--only", "flow", "--one-of-each", "--jobs", "2", folder=tmp_path)
+    result = ended(
+        "attack_flows.py", "--only", "flow", "--one-of-each", "--jobs", "2", folder=tmp_path
+    )
     assert result.returncode == 0, result.stdout
     assert result.stdout.count("held  ") == 5
 
 
 @pytest.mark.timeout(300)
-@pytest.mark.parametrize(("fuzzer", "inputs"), [("fuzz_replies.py", "1500"), ("fuzz_readers.py", "4000")])
+@pytest.mark.parametrize(
+    ("fuzzer", "inputs"), [("fuzz_replies.py", "1500"), ("fuzz_readers.py", "4000")]
+)
 def test_broken_inputs_end_in_time_and_in_words(tmp_path: Path, fuzzer: str, inputs: str) -> None:
     result = ended(fuzzer, "--inputs", inputs, "--seed", "3", folder=tmp_path)
     assert result.returncode == 0, result.stderr

@@ -21,7 +21,11 @@ def cards() -> list[tuple[str, str]]:
     found = []
     for file in sorted(BENCHMARKS.glob("*.py")):
         for node in ast.walk(ast.parse(file.read_text())):
-            if isinstance(node, ast.Constant) and isinstance(node.value, str) and "\n[engine." in node.value:
+            if (
+                isinstance(node, ast.Constant)
+                and isinstance(node.value, str)
+                and "\n[engine." in node.value
+            ):
                 found.append((file.name, node.value))
     return found
 
@@ -30,7 +34,9 @@ def cards() -> list[tuple[str, str]]:
 def test_the_card_of_a_benchmark_can_be_read(name: str, text: str, tmp_path: Path) -> None:
     is_format = "{{" in text
     for key, value in FILLED.items():
-        text = text.replace(f"{{{key}}}", value) if is_format else text.replace(f":{key}", f":{value}")
+        text = (
+            text.replace(f"{{{key}}}", value) if is_format else text.replace(f":{key}", f":{value}")
+        )
     file = tmp_path / "mantisreed.toml"
     file.write_text(text.replace("{{", "{").replace("}}", "}") if is_format else text)
     assert open_workspace(file).engines
@@ -43,7 +49,10 @@ def test_a_benchmark_runs(file: Path, tmp_path: Path) -> None:
         pytest.skip("it is no program")
     folders = {"TMPDIR": str(tmp_path), "XDG_CONFIG_HOME": str(tmp_path / "config")}
     result = subprocess.run(
-        [sys.executable, file, "--smoke"], env={**os.environ, **folders}, capture_output=True, text=True
+        [sys.executable, file, "--smoke"],
+        env={**os.environ, **folders},
+        capture_output=True,
+        text=True,
     )
     assert result.returncode == 0, result.stderr
     assert result.stdout.strip()

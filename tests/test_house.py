@@ -16,7 +16,9 @@ def test_a_layer_imports_only_from_layers_below_it() -> None:
 
 
 def test_help_and_import_load_nothing_heavy() -> None:
-    heavy = "av numpy scipy aiohttp msgspec rich starlette uvicorn jmespath asyncio dataclasses logging"
+    heavy = (
+        "av numpy scipy aiohttp msgspec rich starlette uvicorn jmespath asyncio dataclasses logging"
+    )
     program = (
         "import sys, mantisreed\n"
         "from mantisreed.cli.main import main\n"
@@ -24,7 +26,9 @@ def test_help_and_import_load_nothing_heavy() -> None:
         "except SystemExit: pass\n"
         f"print([name for name in {heavy.split()} if name in sys.modules])"
     )
-    result = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True)
+    result = subprocess.run(
+        [sys.executable, "-c", program], capture_output=True, text=True, check=True
+    )
     assert result.stdout.splitlines()[-1] == "[]"
 
 
@@ -40,7 +44,9 @@ def test_every_suppressed_error_says_why() -> None:
         for number, line in enumerate(lines):
             before = lines[number - 1].strip()
             is_passed_over = (
-                line.strip() in ("pass", "continue") and before.startswith("except") and "#" not in before
+                line.strip() in ("pass", "continue")
+                and before.startswith("except")
+                and "#" not in before
             )
             if ("suppress(" in line and "import" not in line and "#" not in line) or is_passed_over:
                 silent.append(f"{file.relative_to(ROOT)}:{number + 1}: {line.strip()}")

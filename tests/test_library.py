@@ -7,6 +7,7 @@ import subprocess
 import sys
 from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -16,7 +17,10 @@ from mantisreed.errors import InputError
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
-BAD = "1\n00:00:01,000 --> 00:00:09,000\nForty dunlin were ringed before the tide came back over the mud.\n"
+BAD = (
+    "1\n00:00:01,000 --> 00:00:09,000\nForty dunlin were ringed before the tide came back over "
+    "the mud.\n"
+)
 
 
 def examples() -> list[tuple[str, str]]:
@@ -24,14 +28,19 @@ def examples() -> list[tuple[str, str]]:
     found = []
     for page in PAGES:
         texts = re.findall(r"```python\n(.*?)```", page.read_text(encoding="utf-8"), re.DOTALL)
-        found += [(f"{page.stem.lower().replace('-', '_')}_{number}", text) for number, text in enumerate(texts)]
+        found += [
+            (f"{page.stem.lower().replace('-', '_')}_{number}", text)
+            for number, text in enumerate(texts)
+        ]
     return found
 
 
 def test_the_example_for_subtitles_works(tmp_path: Path) -> None:
     example = next(text for _, text in examples() if "read_script" in text)
     (tmp_path / "talk.srt").write_text(BAD)
-    result = subprocess.run([sys.executable, "-c", example], cwd=tmp_path, capture_output=True, text=True)
+    result = subprocess.run(
+        [sys.executable, "-c", example], cwd=tmp_path, capture_output=True, text=True
+    )
     assert result.returncode == 0, result.stderr
     assert result.stdout.splitlines() == [
         "1 1.0 line-length 64 columns 37 columns",
@@ -43,7 +52,10 @@ def test_the_example_for_subtitles_works(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "checker",
-    [("mypy", "--strict", "--no-incremental"), ("basedpyright", "--level", "error", "--pythonpath", sys.executable)],
+    [
+        ("mypy", "--strict", "--no-incremental"),
+        ("basedpyright", "--level", "error", "--pythonpath", sys.executable),
+    ],
     ids=lambda one: one[0],
 )
 def test_type_checkers_accept_the_examples(checker: tuple[str, ...], tmp_path: Path) -> None:
@@ -85,14 +97,19 @@ def test_it_works_where_a_loop_runs_already(settings: Path, note: Note, tmp_path
     assert outcome.state == "done"
 
 
-def test_the_async_form_leaves_the_loop_free_and_can_be_cancelled(settings: Path, note: Note, tmp_path: Path) -> None:
+def test_the_async_form_leaves_the_loop_free_and_can_be_cancelled(
+    settings: Path, note: Note, tmp_path: Path
+) -> None:
     workspace = mantisreed.open_workspace(settings)
     stages: list[str] = []
 
     async def both() -> None:
         work = asyncio.create_task(
             mantisreed.transcribe_async(
-                note.path, workspace, options(tmp_path), on_event=lambda event: stages.append(event.stage)
+                note.path,
+                workspace,
+                options(tmp_path),
+                on_event=lambda event: stages.append(event.stage),
             )
         )
         turns = 0
@@ -102,7 +119,9 @@ def test_the_async_form_leaves_the_loop_free_and_can_be_cancelled(settings: Path
         (outcome,) = work.result()
         assert outcome.state == "done" and turns > 2
 
-        work = asyncio.create_task(mantisreed.transcribe_async(note.path, workspace, options(tmp_path)))
+        work = asyncio.create_task(
+            mantisreed.transcribe_async(note.path, workspace, options(tmp_path))
+        )
         await asyncio.sleep(0.01)
         work.cancel()
         with pytest.raises(asyncio.CancelledError):
@@ -127,22 +146,27 @@ def test_signals_are_handled_as_before(settings: Path, note: Note, tmp_path: Pat
 
 def test_wrong_types_are_told_by_name(settings: Path, note: Note) -> None:
     workspace = mantisreed.open_workspace(settings)
+    options: Any = mantisreed.RunOptions
+    transcribe: Any = mantisreed.transcribe
+    work: Any
     for work, told in (
-        (lambda: mantisreed.RunOptions(to=5), "to makes no sense"),  # type: ignore[arg-type]
-        (lambda: mantisreed.RunOptions(wait="yes"), "wait makes no sense"),  # type: ignore[arg-type]
-        (lambda: mantisreed.RunOptions(pieces=10), "pieces makes no sense"),  # type: ignore[arg-type]
-        (lambda: mantisreed.transcribe(7, workspace), "sources: a path, a link or a list"),  # type: ignore[arg-type]
-        (lambda: mantisreed.transcribe([note.path, 7], workspace), "not int"),  # type: ignore[list-item]
-        (lambda: mantisreed.transcribe(note.path, "folder"), "workspace: it cannot be of the type str"),  # type: ignore[arg-type]
-        (lambda: mantisreed.transcribe(note.path, workspace, {"to": "srt"}), "options: "),  # type: ignore[arg-type]
+        (lambda: options(to=5), "to makes no sense"),
+        (lambda: options(wait="yes"), "wait makes no sense"),
+        (lambda: options(pieces=10), "pieces makes no sense"),
+        (lambda: transcribe(7, workspace), "sources: a path, a link or a list"),
+        (lambda: transcribe([note.path, 7], workspace), "not int"),
+        (lambda: transcribe(note.path, "folder"), "workspace: it cannot be of the type str"),
+        (lambda: transcribe(note.path, workspace, {"to": "srt"}), "options: "),
     ):
         with pytest.raises(InputError, match=re.escape(told)):
             work()
-    assert mantisreed.RunOptions(spend_limit=2.5).spend_limit == Decimal("2.5")  # type: ignore[arg-type]
+    assert options(spend_limit=2.5).spend_limit == Decimal("2.5")
 
 
 def test_words_are_a_table(settings: Path, note: Note, tmp_path: Path) -> None:
-    (outcome,) = mantisreed.transcribe(note.path, mantisreed.open_workspace(settings), options(tmp_path))
+    (outcome,) = mantisreed.transcribe(
+        note.path, mantisreed.open_workspace(settings), options(tmp_path)
+    )
     assert outcome.transcript is not None
     table = outcome.transcript.to_pandas()
     assert list(table.columns) == ["start", "end", "text", "confidence", "speaker", "passage"]

@@ -11,7 +11,11 @@ def test_every_dependency_has_its_licence_and_a_tested_version() -> None:
     project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
     wanted = [*project["dependencies"], *project["optional-dependencies"]["postgresql"]]
     names = {re.split(r"[\[<>=~ ]", requirement)[0].lower() for requirement in wanted}
-    listed = set(re.findall(r"^\| `([a-z0-9-]+)` \|", (ROOT / "docs" / "licences.md").read_text(), re.MULTILINE))
+    listed = set(
+        re.findall(
+            r"^\| `([a-z0-9-]+)` \|", (ROOT / "docs" / "licences.md").read_text(), re.MULTILINE
+        )
+    )
     assert names == listed
     lines = (ROOT / "constraints.txt").read_text().lower().splitlines()
     recorded = {line.partition("==")[0].replace("_", "-") for line in lines}

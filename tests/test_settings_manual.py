@@ -23,7 +23,18 @@ def test_every_key_is_in_the_manual() -> None:
 def test_every_key_of_flows_is_in_their_manual() -> None:
     page = (Path(__file__).parent.parent / "docs" / "flows.md").read_text(encoding="utf-8")
     named = set(re.findall(r"`([a-z_]+)`", page))
-    for table in (FollowUp, Mail, Call, Copy, Rows, Program, TextLimits, TextPrice, TextRateLimit, TextReply):
+    for table in (
+        FollowUp,
+        Mail,
+        Call,
+        Copy,
+        Rows,
+        Program,
+        TextLimits,
+        TextPrice,
+        TextRateLimit,
+        TextReply,
+    ):
         assert set(table.__struct_fields__) - {"name"} <= named, table
 
 
@@ -35,8 +46,15 @@ def test_the_example_works_and_a_slip_in_it_is_refused(tmp_path: Path) -> None:
     (tmp_path / "corrections.txt").write_text("terne -> tern\n")
     workspace = open_workspace(file)
     assert workspace.layout().max_cps == 14 and workspace.layout().line_length == 30
-    assert workspace.wording().glossary == (("terne", "tern"),) and workspace.engine(None).name == "marsh"
-    for right, wrong in (("replace =", "replaces ="), ("max_cps = 14", "max_cps = 0"), ('"srt"', "3")):
+    assert (
+        workspace.wording().glossary == (("terne", "tern"),)
+        and workspace.engine(None).name == "marsh"
+    )
+    for right, wrong in (
+        ("replace =", "replaces ="),
+        ("max_cps = 14", "max_cps = 0"),
+        ('"srt"', "3"),
+    ):
         file.write_text(found[1].replace(right, wrong))
         with pytest.raises(SettingsError):
             open_workspace(file)

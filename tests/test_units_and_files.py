@@ -47,7 +47,12 @@ def test_clock_text_is_read_back_to_the_millisecond(milliseconds: int) -> None:
 
 
 def test_lengths_and_sizes_for_people() -> None:
-    assert [short_duration(s) for s in (4.21, 20, 723.4, 3723)] == ["4.2 s", "0:20", "12:03", "1:02:03"]
+    assert [short_duration(s) for s in (4.21, 20, 723.4, 3723)] == [
+        "4.2 s",
+        "0:20",
+        "12:03",
+        "1:02:03",
+    ]
     assert [short_size(n) for n in (812, 3_500_000)] == ["812 B", "3.3 MiB"]
 
 

@@ -54,7 +54,11 @@ def test_what_is_wrong_in_the_shared_file_is_told_with_its_name(
     (tmp_path / "mantisreed.toml").write_text("")
     shared.write_text('[settings]\nengine = "marsh"\n')
     result = mantisreed("engines")
-    assert result.returncode == 2 and "mantisreed.toml" in result.stderr and "settings" in result.stderr
+    assert (
+        result.returncode == 2
+        and "mantisreed.toml" in result.stderr
+        and "settings" in result.stderr
+    )
     shared.write_text(SHARED.replace("url =", "address =", 1))
     result = mantisreed("engines")
     assert result.returncode == 2 and "it is called 'url' now" in result.stderr

@@ -1,9 +1,11 @@
-"""Attack the built program as strangers would: engines, links, folders, files and callers that mean no good.
+"""Attack the built program as strangers would: engines, links, folders, files and callers that mean
+no good.
 
     python tools/attack.py [--only WORDS] [--one-of-each] [--jobs N]
 
-Each attack has a folder of its own, with the program started in it as a user starts it, and one line: what was tried,
-and whether it held. Ends with 1 when one did not. The ten classes are those of docs/security.md.
+Each attack has a folder of its own, with the program started in it as a user starts it, and one
+line: what was tried, and whether it held. Ends with 1 when one did not. The ten classes are those
+of docs/security.md.
 """
 
 import argparse
@@ -52,17 +54,31 @@ AT_ONCE = 'send.raw = "{audio}"'
 AS_JOB = """
 steps.start = { path = "/jobs", raw = "{audio}", take.job = "id" }
 steps.ask = { path = "/jobs/{job}", method = "GET", state = "is", done = ["done"], interval = "50 ms" }
-"""
+"""  # noqa: E501
 WORDS = 'text = "says"\nwords = { each = "w", text = "t", start = "s", end = "e", speaker = "p" }'
-GOOD = {"says": "nets up", "w": [{"t": "nets", "s": 0.1, "e": 0.4}, {"t": "up", "s": 0.5, "e": 0.9}]}
+GOOD = {
+    "says": "nets up",
+    "w": [{"t": "nets", "s": 0.1, "e": 0.4}, {"t": "up", "s": 0.5, "e": 0.9}],
+}
 
 Answer = Callable[[str, bytes], bytes]
 """From a request's head and body to all bytes of the answer."""
 
 
 def answered(body: bytes | str | object, *headers: str, status: str = "200 OK") -> bytes:
-    content = body if isinstance(body, bytes) else (body if isinstance(body, str) else json.dumps(body)).encode()
-    lines = (f"HTTP/1.1 {status}", f"Content-Length: {len(content)}", "Connection: close", *headers, "", "")
+    content = (
+        body
+        if isinstance(body, bytes)
+        else (body if isinstance(body, str) else json.dumps(body)).encode()
+    )
+    lines = (
+        f"HTTP/1.1 {status}",
+        f"Content-Length: {len(content)}",
+        "Connection: close",
+        *headers,
+        "",
+        "",
+    )
     return "\r\n".join(lines).encode("latin-1") + content
 
 
@@ -82,9 +98,16 @@ class Hut:
     folder: Path
     heads: list[str] = field(default_factory=list)
 
-    def run(self, *arguments: str, most_files: int = 0, trust: bool = True) -> "subprocess.CompletedProcess[str]":
-        environment = {name: value for name, value in os.environ.items() if name != "MANTISREED_TRUST"}
-        environment |= {"MARSH_KEY": KEY, "XDG_CONFIG_HOME": str(self.folder.parent / "of the user")}
+    def run(
+        self, *arguments: str, most_files: int = 0, trust: bool = True
+    ) -> "subprocess.CompletedProcess[str]":
+        environment = {
+            name: value for name, value in os.environ.items() if name != "MANTISREED_TRUST"
+        }
+        environment |= {
+            "MARSH_KEY": KEY,
+            "XDG_CONFIG_HOME": str(self.folder.parent / "of the user"),
+        }
         if trust:
             environment["MANTISREED_TRUST"] = str(self.folder)
 
@@ -122,7 +145,9 @@ class Hut:
                         connection, _ = listener.accept()
                     except OSError:
                         return
-                    threading.Thread(target=self._serve, args=(connection, answer), daemon=True).start()
+                    threading.Thread(
+                        target=self._serve, args=(connection, answer), daemon=True
+                    ).start()
 
             threading.Thread(target=serve, daemon=True).start()
             yield f"http://{host}:{listener.getsockname()[1]}"
@@ -140,7 +165,12 @@ class Hut:
                 said = head.decode("latin-1")
                 self.heads.append(said)
                 length = next(
-                    (int(row[15:]) for row in said.split("\r\n") if row.lower().startswith("content-length")), 0
+                    (
+                        int(row[15:])
+                        for row in said.split("\r\n")
+                        if row.lower().startswith("content-length")
+                    ),
+                    0,
                 )
                 connection.sendall(answer(said, stream.read(length)))
             except (OSError, ValueError):
@@ -149,7 +179,9 @@ class Hut:
     def everything(self) -> bytes:
         """All that was written by now, but for what we put there."""
         ours = {"mantisreed.toml", "a.wav", "b.wav"}
-        files = [path for path in self.folder.rglob("*") if path.is_file() and path.name not in ours]
+        files = [
+            path for path in self.folder.rglob("*") if path.is_file() and path.name not in ours
+        ]
         return b"\n".join(path.read_bytes() for path in files)
 
 
@@ -177,12 +209,20 @@ def each(kind: str, variants: dict[str, object], tried: Callable[[Hut, object], 
 
 NESTED = 100_000
 REPLIES: dict[str, object] = {
-    "a million words for three seconds": b'{"says":"x","w":[' + b'{"t":"a","s":0.1,"e":0.2},' * 1_000_000 + b"{}]}",
+    "a million words for three seconds": b'{"says":"x","w":['
+    + b'{"t":"a","s":0.1,"e":0.2},' * 1_000_000
+    + b"{}]}",
     "a megabyte of text": b'{"says":"' + b"a " * 500_000 + b'","w":[]}',
     "a list a hundred thousand deep": b'{"says":"x","w":' + b"[" * NESTED + b"]" * NESTED + b"}",
-    "a table a hundred thousand deep": b'{"says":"x","w":' + b'{"w":' * NESTED + b"1" + b"}" * NESTED + b"}",
-    "a time of 4000 digits": json.dumps({"says": "x", "w": [{"t": "x", "s": "9" * 4000, "e": 1}]}).encode(),
-    "a time with an exponent of a billion": b'{"says":"x","w":[{"t":"x","s":{"seconds":"1e999999999"},"e":1}]}',
+    "a table a hundred thousand deep": b'{"says":"x","w":'
+    + b'{"w":' * NESTED
+    + b"1"
+    + b"}" * NESTED
+    + b"}",
+    "a time of 4000 digits": json.dumps(
+        {"says": "x", "w": [{"t": "x", "s": "9" * 4000, "e": 1}]}
+    ).encode(),
+    "a time with an exponent of a billion": b'{"says":"x","w":[{"t":"x","s":{"seconds":"1e999999999"},"e":1}]}',  # noqa: E501
     "a time beyond any number": b'{"says":"x","w":[{"t":"x","s":1e999,"e":1e999}]}',
     "gzip of gzip of zeros": gzip.compress(gzip.compress(bytes(300_000_000))),
     "no JSON at all": b"\x00\xff" * 1000,
@@ -191,7 +231,9 @@ REPLIES: dict[str, object] = {
 
 
 def spoiled(hut: Hut, body: object) -> None:
-    """One recording gets a good answer, the other a bad one: the good one is done, in any run, soon."""
+    """One recording gets a good answer, the other a bad one: the good one is done, in any run,
+    soon.
+    """
     first: list[bytes] = []
 
     def answer(head: str, sound: bytes) -> bytes:
@@ -205,7 +247,10 @@ def spoiled(hut: Hut, body: object) -> None:
             must(ended.returncode == 1, f"exit code {ended.returncode}: {ended.stderr[-200:]}")
             states = sorted(one["state"] for one in json.loads(ended.stdout)["recordings"])
             must(states == ["done", "failed"], f"{states}")
-            must("unexpected" not in ended.stderr and "internal" not in ended.stderr, ended.stderr[-200:])
+            must(
+                "unexpected" not in ended.stderr and "internal" not in ended.stderr,
+                ended.stderr[-200:],
+            )
         must(len(hut.heads) == 2, f"{len(hut.heads)} requests were paid for")
 
 
@@ -244,7 +289,9 @@ def echoed(hut: Hut, form: object) -> None:
         hut.card(url)
         ended = hut.run("run", "a.wav", "-v", "--log-file", "all.log", "--report", "rows.csv")
         tried = hut.run("engines", "try", "reed")
-    said = (ended.stdout + ended.stderr + tried.stdout + tried.stderr).encode("utf-8", "surrogateescape")
+    said = (ended.stdout + ended.stderr + tried.stdout + tried.stderr).encode(
+        "utf-8", "surrogateescape"
+    )
     for text in (said, hut.everything()):
         must(str(form).encode() not in text and KEY.encode() not in text, "the key came out")
 
@@ -272,17 +319,19 @@ def private(hut: Hut) -> None:
     with hut.serving(lambda head, sound: answered(GOOD)) as url:
         hut.card(url)
         hut.run("run", "a.wav")
-    must((hut.folder / ".mantisreed").stat().st_mode & 0o077 == 0, "others can look into .mantisreed")
+    must(
+        (hut.folder / ".mantisreed").stat().st_mode & 0o077 == 0, "others can look into .mantisreed"
+    )
 
 
 # 3. Settings from elsewhere
 
 FOREIGN: dict[str, object] = {
     "sends an environment variable away": "",
-    "starts a program": '[engine.x]\ncommand.run = ["touch", "was-here", "{audio_file}"]\nreply.format = "text"\n',
+    "starts a program": '[engine.x]\ncommand.run = ["touch", "was-here", "{audio_file}"]\nreply.format = "text"\n',  # noqa: E501
     "loads an object": '[engine.x]\npython.object = "evil:engine"\nreply.format = "text"\n',
     "writes outside": '[settings]\ninto = "../elsewhere"\n',
-    "speaks to a database": '[ledger]\nurl = "postgresql://me@127.0.0.1:9/l"\npassword = "env:MARSH_KEY"\n',
+    "speaks to a database": '[ledger]\nurl = "postgresql://me@127.0.0.1:9/l"\npassword = "env:MARSH_KEY"\n',  # noqa: E501
     "leads the hidden folder away": "link",
 }
 
@@ -306,7 +355,13 @@ def foreign(hut: Hut, toml: object) -> None:
             "engines try",
         ):
             hut.run(*command.split(), trust=False)
-        for command in ("plan a.wav --engine reed", "engines list", "engines check", "inspect a.wav", "costs"):
+        for command in (
+            "plan a.wav --engine reed",
+            "engines list",
+            "engines check",
+            "inspect a.wav",
+            "costs",
+        ):
             hut.run(*command.split(), trust=False)
     must(not hut.heads, "a request went out")
     must(not (hut.folder / "was-here").exists(), "something was started")
@@ -318,7 +373,16 @@ each("foreign settings", FOREIGN, foreign)
 
 @attack("foreign settings: modules in the folder are not loaded")
 def modules(hut: Hut) -> None:
-    for name in ("numpy", "av", "json", "aiohttp", "msgspec", "soundfile", "encodings", "sitecustomize"):
+    for name in (
+        "numpy",
+        "av",
+        "json",
+        "aiohttp",
+        "msgspec",
+        "soundfile",
+        "encodings",
+        "sitecustomize",
+    ):
         (hut.folder / f"{name}.py").write_text("open('was-here', 'w')\n")
     with hut.serving(lambda head, sound: answered(GOOD)) as url:
         hut.card(url)
@@ -358,7 +422,10 @@ def led(hut: Hut, pattern: object) -> None:
     must(not stranger.heads, "a request went to another host")
     lines = [line for head in hut.heads for line in head.split("\r\n")]
     must(sum(line.endswith(" HTTP/1.1") for line in lines) == len(hut.heads), "a request was split")
-    must(not any("/../" in line.split(" ")[1] for line in lines if line.endswith(" HTTP/1.1")), "dot segments")
+    must(
+        not any("/../" in line.split(" ")[1] for line in lines if line.endswith(" HTTP/1.1")),
+        "dot segments",
+    )
 
 
 each("id of an engine", dict(IDS), led)
@@ -387,7 +454,9 @@ def called(hut: Hut) -> Iterator[int]:
     head = f'[callbacks]\npublic = "https://h.example"\nlisten = "127.0.0.1:{port}"\n'
     hut.card("http://127.0.0.1:9", head=head)
     command = [str(Path(sys.executable).with_name("mantisreed")), "serve", "--callbacks", "--trust"]
-    process = subprocess.Popen(command, cwd=hut.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    process = subprocess.Popen(
+        command, cwd=hut.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    )
     assert process.stdout is not None
     process.stdout.readline()
     try:
@@ -417,7 +486,9 @@ CALLERS: dict[str, object] = {
 
 
 def pestered(hut: Hut, caller: object) -> None:
-    """Others are answered all the same, from another address of this machine or soon again from this one."""
+    """Others are answered all the same, from another address of this machine or soon again from
+    this one.
+    """
     assert isinstance(caller, tuple)
     content, count = caller
     with called(hut) as port:
@@ -450,7 +521,9 @@ def ogg_with_a_gap() -> bytes:
     import io
 
     sink = io.BytesIO()
-    soundfile.write(sink, np.random.default_rng(1).normal(0, 0.1, 48_000), 16_000, format="OGG", subtype="OPUS")
+    soundfile.write(
+        sink, np.random.default_rng(1).normal(0, 0.1, 48_000), 16_000, format="OGG", subtype="OPUS"
+    )
     content = bytearray(sink.getvalue())
     last = content.rfind(b"OggS")
     content[last + 6 : last + 14] = struct.pack("<q", 48_000 * 86_400 * 30)
@@ -475,7 +548,20 @@ def wav_claiming(seconds: float) -> bytes:
     """A WAV header that promises so much, with next to no sound behind it."""
     size = min(0xFFFFFFF0, int(seconds * 32_000))
     head = struct.pack(
-        "<4sI4s4sIHHIIHH4sI", b"RIFF", size, b"WAVE", b"fmt ", 16, 1, 1, 16_000, 32_000, 2, 16, b"data", size
+        "<4sI4s4sIHHIIHH4sI",
+        b"RIFF",
+        size,
+        b"WAVE",
+        b"fmt ",
+        16,
+        1,
+        1,
+        16_000,
+        32_000,
+        2,
+        16,
+        b"data",
+        size,
     )
     return head + bytes(2000)
 
@@ -484,10 +570,16 @@ SOUNDS: dict[str, object] = {
     "a gap of thirty days": ogg_with_a_gap,
     "a header that promises days": lambda: wav_claiming(1e6),
     "noise that calls itself WAV": lambda: b"RIFF" + np.random.default_rng(2).bytes(100_000),
-    "a sample rate of 1 Hz": lambda: wav_claiming(1).replace(struct.pack("<I", 16_000), struct.pack("<I", 1), 1),
-    "65535 channels": lambda: wav_claiming(1).replace(struct.pack("<HH", 1, 1), struct.pack("<HH", 1, 65_535), 1),
+    "a sample rate of 1 Hz": lambda: wav_claiming(1).replace(
+        struct.pack("<I", 16_000), struct.pack("<I", 1), 1
+    ),
+    "65535 channels": lambda: wav_claiming(1).replace(
+        struct.pack("<HH", 1, 1), struct.pack("<HH", 1, 65_535), 1
+    ),
     "nothing": lambda: b"",
-    "a playlist of other files": lambda: b"#EXTM3U\n#EXT-X-TARGETDURATION:1\n#EXTINF:1,\nfile:///etc/passwd\n",
+    "a playlist of other files": lambda: (
+        b"#EXTM3U\n#EXT-X-TARGETDURATION:1\n#EXTINF:1,\nfile:///etc/passwd\n"
+    ),
     "a concat script": lambda: b"ffconcat version 1.0\nfile /etc/passwd\n",
 }
 
@@ -520,12 +612,22 @@ def no_files(hut: Hut) -> None:
 
 
 LINKS: dict[str, object] = {
-    "without end": lambda port: b"HTTP/1.1 200 OK\r\nContent-Length: 99999999999999\r\n\r\n" + bytes(1000),
-    "to a file of this machine": lambda port: answered(b"", "Location: file:///etc/passwd", status="302 Found"),
-    "to this machine": lambda port: answered(b"", f"Location: http://127.0.0.9:{port}/", status="302 Found"),
-    "to the cloud's metadata": lambda port: answered(b"", "Location: http://169.254.169.254/", status="302 Found"),
+    "without end": lambda port: (
+        b"HTTP/1.1 200 OK\r\nContent-Length: 99999999999999\r\n\r\n" + bytes(1000)
+    ),
+    "to a file of this machine": lambda port: answered(
+        b"", "Location: file:///etc/passwd", status="302 Found"
+    ),
+    "to this machine": lambda port: answered(
+        b"", f"Location: http://127.0.0.9:{port}/", status="302 Found"
+    ),
+    "to the cloud's metadata": lambda port: answered(
+        b"", "Location: http://169.254.169.254/", status="302 Found"
+    ),
     "in circles": lambda port: answered(b"", "Location: /again", status="302 Found"),
-    "packed zeros": lambda port: answered(zlib.compress(bytes(1 << 28)), "Content-Encoding: deflate"),
+    "packed zeros": lambda port: answered(
+        zlib.compress(bytes(1 << 28)), "Content-Encoding: deflate"
+    ),
 }
 
 
@@ -539,7 +641,9 @@ def fetched(hut: Hut, make: object) -> None:
             ended = hut.run("inspect", f"{url}/a.wav")
     must(ended.returncode == 1, f"exit code {ended.returncode}")
     must(not inner.heads, "somebody else was reached")
-    must(not any(path.name.endswith(".part") for path in hut.folder.rglob("*")), "something was left")
+    must(
+        not any(path.name.endswith(".part") for path in hut.folder.rglob("*")), "something was left"
+    )
 
 
 each("link", LINKS, fetched)
@@ -552,7 +656,7 @@ FILES: dict[str, object] = {
     "cues.srt": b"1\n00:00:01,000 --> 00:00:02,000\nx\n\n" * 30_000,
     "nested.vtt": b"WEBVTT\n\n00:01.000 --> 00:02.000\n" + b"<c.a>" * 200_000 + b"x",
     "deep.ttml": b"<tt xmlns='http://www.w3.org/ns/ttml'><body>" + b"<div>" * 100_000,
-    "rate.ttml": b"<tt xmlns='http://www.w3.org/ns/ttml' frameRate='0'><body><p begin='1f' end='2f'>x</p></body>"
+    "rate.ttml": b"<tt xmlns='http://www.w3.org/ns/ttml' frameRate='0'><body><p begin='1f' end='2f'>x</p></body>"  # noqa: E501
     b"</tt>",
     "entities.ttml": b"<!DOCTYPE x [<!ENTITY a 'aaaa'><!ENTITY b '&a;&a;'>]><tt>&b;</tt>",
     "passage.md": b"**Ada** 00:00:01.000\n\n" + b"word " * 200_000,
@@ -593,7 +697,10 @@ def named(hut: Hut) -> None:
         for command in (("run", name), ("inspect", name), ("plan", name), ("jobs",)):
             ended = hut.run(*command)
             must(
-                not any(one in ended.stdout + ended.stderr for one in ("\x1b", "\x9b", "\x07", "\u202e")), command[0]
+                not any(
+                    one in ended.stdout + ended.stderr for one in ("\x1b", "\x9b", "\x07", "\u202e")
+                ),
+                command[0],
             )
 
 
@@ -606,7 +713,10 @@ def said(hut: Hut) -> None:
         for _ in replies:
             for command in (("run", "a.wav", "--afresh"), ("engines", "try", "reed"), ("jobs",)):
                 ended = hut.run(*command)
-                must(not any(one in ended.stdout + ended.stderr for one in ("\x1b", "\x9b", "\x07")), command[0])
+                must(
+                    not any(one in ended.stdout + ended.stderr for one in ("\x1b", "\x9b", "\x07")),
+                    command[0],
+                )
             replies.reverse()
 
 
@@ -619,7 +729,9 @@ def formulas(hut: Hut) -> None:
     for path in hut.folder.rglob("*.[ct]sv"):
         with path.open(encoding="utf-8", newline="") as rows:
             cells = [
-                cell for row in csv.reader(rows, delimiter="," if path.suffix == ".csv" else "\t") for cell in row
+                cell
+                for row in csv.reader(rows, delimiter="," if path.suffix == ".csv" else "\t")
+                for cell in row
             ]
         must(
             cells and not any(cell[:1] in tuple("=+-@\t\r") and cell != "-" for cell in cells),
@@ -629,7 +741,10 @@ def formulas(hut: Hut) -> None:
 
 @attack("markup: names that would break TTML")
 def markup(hut: Hut) -> None:
-    body = {"says": "x", "w": [{"t": "]]></tt><x>&", "s": 0, "e": 1, "p": "\"'><\0\ud800\n</ttm:agent>"}]}
+    body = {
+        "says": "x",
+        "w": [{"t": "]]></tt><x>&", "s": 0, "e": 1, "p": "\"'><\0\ud800\n</ttm:agent>"}],
+    }
     with hut.serving(lambda head, sound: answered(json.dumps(body).encode())) as url:
         hut.card(url)
         hut.run("run", "a.wav", "--to", "ttml")  # done, and doubtful: it looks like markup
@@ -677,7 +792,9 @@ def long_name(hut: Hut) -> None:
     with hut.serving(lambda head, sound: answered(GOOD)) as url:
         hut.card(url)
         ended = hut.run("run", ".", "--json")
-    must(all(one["state"] == "done" for one in json.loads(ended.stdout)["recordings"]), ended.stderr)
+    must(
+        all(one["state"] == "done" for one in json.loads(ended.stdout)["recordings"]), ended.stderr
+    )
 
 
 @attack("folder: hardly any open files")
@@ -700,11 +817,22 @@ def supplied(hut: Hut) -> None:
         if "==" in line and line[0] != "#"
     )
     told = (root / "docs" / "licences.md").read_text().lower()
-    listed = subprocess.run([sys.executable, "-m", "pip", "list", "--format=json"], capture_output=True, check=True)
-    installed = {one["name"].lower().replace("_", "-"): one["version"] for one in json.loads(listed.stdout)}
-    must(subprocess.run([sys.executable, "-m", "pip", "check"], capture_output=True).returncode == 0, "pip check")
+    listed = subprocess.run(
+        [sys.executable, "-m", "pip", "list", "--format=json"], capture_output=True, check=True
+    )
+    installed = {
+        one["name"].lower().replace("_", "-"): one["version"] for one in json.loads(listed.stdout)
+    }
+    must(
+        subprocess.run([sys.executable, "-m", "pip", "check"], capture_output=True).returncode == 0,
+        "pip check",
+    )
     must("ffmpeg" in told, "FFmpeg's licences are not told")
-    wrong = {n: v for n, v in pinned.items() if installed.get(n.lower().replace("_", "-"), v.strip()) != v.strip()}
+    wrong = {
+        n: v
+        for n, v in pinned.items()
+        if installed.get(n.lower().replace("_", "-"), v.strip()) != v.strip()
+    }
     must("CONSTRAINTS" in os.environ or not wrong, f"not what was tried: {wrong}")
 
 
@@ -723,26 +851,42 @@ def tried(name: str, sounds: Path) -> str | None:
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--only", default="", metavar="WORDS", help="attacks whose names begin so")
-    parser.add_argument("--one-of-each", action="store_true", help="only the first attack of each kind")
-    parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1, metavar="N", help="so many at once")
+    parser.add_argument(
+        "--one-of-each", action="store_true", help="only the first attack of each kind"
+    )
+    parser.add_argument(
+        "--jobs", type=int, default=os.cpu_count() or 1, metavar="N", help="so many at once"
+    )
     options = parser.parse_args()
     chosen = [name for name in ATTACKS if name.startswith(options.only)]
     if options.one_of_each:
         chosen = list({name.partition(":")[0]: name for name in reversed(chosen)}.values())[::-1]
     begun = time.monotonic()
-    with tempfile.TemporaryDirectory(prefix="attack-") as sounds, ThreadPoolExecutor(options.jobs) as pool:
+    with (
+        tempfile.TemporaryDirectory(prefix="attack-") as sounds,
+        ThreadPoolExecutor(options.jobs) as pool,
+    ):
         for number, name in enumerate(("a.wav", "b.wav")):
-            tone = np.random.default_rng(number).normal(0, 0.2, 48_000) * (np.arange(48_000) % 16_000 < 9_000)
+            tone = np.random.default_rng(number).normal(0, 0.2, 48_000) * (
+                np.arange(48_000) % 16_000 < 9_000
+            )
             soundfile.write(Path(sounds, name), tone, 16_000)
             (Path(sounds) / "mantisreed.toml").touch()
         results = pool.map(lambda name: tried(name, Path(sounds)), chosen)
         fallen = 0
         for name, fell in zip(chosen, results, strict=True):
             fallen += fell is not None
-            print(f"{'held' if fell is None else 'FELL'}  {name}{f': {fell}' if fell else ''}", flush=True)
-    print(f"{len(chosen) - fallen} of {len(chosen)} attacks held, in {time.monotonic() - begun:.0f} s")
+            print(
+                f"{'held' if fell is None else 'FELL'}  {name}{f': {fell}' if fell else ''}",
+                flush=True,
+            )
+    print(
+        f"{len(chosen) - fallen} of {len(chosen)} attacks held, in {time.monotonic() - begun:.0f} s"
+    )
     return 1 if fallen else 0
 
 

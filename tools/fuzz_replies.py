@@ -1,11 +1,12 @@
-"""Give every kind of reply that a card can describe to the reader, made hostile, until it does harm.
+"""Give every kind of reply that a card can describe to the reader, made hostile, until it does
+harm.
 
     python tools/fuzz_replies.py [--inputs N] [--seed N]
 
-A reply may be refused in a sentence or become a transcript, which then has to be written, in a format by turns.
-Anything else is a failure: another exception, a text with control characters, times that make no sense, or more
-computing than the budget, which grows with the size of the reply. Prints how many were read, refused and failed, and
-the slowest.
+A reply may be refused in a sentence or become a transcript, which then has to be written, in a
+format by turns. Anything else is a failure: another exception, a text with control characters,
+times that make no sense, or more computing than the budget, which grows with the size of the reply.
+Prints how many were read, refused and failed, and the slowest.
 """
 
 import base64
@@ -51,13 +52,13 @@ CARDS = {
     "samples": f'times = "samples"\n{_WORD} }}',
     "lengths": 'words = { each = "w", text = "t", start = "s", length = "e" }',
     "beginnings": 'words = { each = "w", text = "t", start = "s" }',
-    "side by side": 'words = { text = "w[].t", start = "w[].s", end = "w[].e", confidence = "w[].c" }',
-    "passages": f'passages = {{ each = "q", text = "t", start = "s", end = "e", speaker = "p" }}\n{_WORD} }}',
-    "bare passages": 'passages = { each = "q", text = "t", start = "s", end = "e", alternatives = "a" }',
+    "side by side": 'words = { text = "w[].t", start = "w[].s", end = "w[].e", confidence = "w[].c" }',  # noqa: E501
+    "passages": f'passages = {{ each = "q", text = "t", start = "s", end = "e", speaker = "p" }}\n{_WORD} }}',  # noqa: E501
+    "bare passages": 'passages = { each = "q", text = "t", start = "s", end = "e", alternatives = "a" }',  # noqa: E501
     "turns": f'turns = {{ each = "q", start = "s", end = "e", speaker = "p" }}\n{_WORD} }}',
     "names": f'speakers = {{ each = "q", id = "p", name = "t" }}\n{_WORD} }}',
     "tokens": f'{_WORD}, tokens = {{ begin_mark = "▁" }} }}',
-    "kinds": f'{_WORD}, kind = "c", events = ["♪"], punctuation = [".", 1], event_pattern = "\\\\[.*\\\\]" }}',
+    "kinds": f'{_WORD}, kind = "c", events = ["♪"], punctuation = [".", 1], event_pattern = "\\\\[.*\\\\]" }}',  # noqa: E501
     "lines": f'format = "lines"\n{_WORD} }}',
     "text lines": 'format = "lines"\ntext = "x"',
     "events": f'format = "events"\n{_WORD} }}',
@@ -69,7 +70,21 @@ CARDS = {
     **{name: f'format = "{name}"' for name in ("srt", "vtt", "ttml", "ctm")},
 }
 TEXTS = (
-    *("Nets", "closed", "at", "nine.", "▁reed", "[door]", "♪", ".", "", " ", "\0", "\x1b[2J\x1b]0;x\x07", "a\u2028b"),
+    *(
+        "Nets",
+        "closed",
+        "at",
+        "nine.",
+        "▁reed",
+        "[door]",
+        "♪",
+        ".",
+        "",
+        " ",
+        "\0",
+        "\x1b[2J\x1b]0;x\x07",
+        "a\u2028b",
+    ),
     *(
         "\ud800",
         "\udfff",
@@ -101,7 +116,25 @@ TEXTS = (
     ),
 )
 NUMBERS: tuple[Any, ...] = (
-    *(0, 0.1, 0.5, 1, 1.5, 2, -1, -0.0, 1e308, -1e308, 1e-320, 5e17, 10**30, 10**400, -(10**400), 2**63, 2**64),
+    *(
+        0,
+        0.1,
+        0.5,
+        1,
+        1.5,
+        2,
+        -1,
+        -0.0,
+        1e308,
+        -1e308,
+        1e-320,
+        5e17,
+        10**30,
+        10**400,
+        -(10**400),
+        2**63,
+        2**64,
+    ),
     *(
         "0.5",
         "1e999999999",
@@ -128,11 +161,20 @@ NUMBERS: tuple[Any, ...] = (
         "9e99999h",
         "2026-11-25T06:00:00Z",
     ),
-    *("9999-12-31T23:59:59-23:59", "0001-01-01T00:00:00+23:59", "Mon, 99 Foo 20000000", "1" * 90, None, True, [], {}),
+    *(
+        "9999-12-31T23:59:59-23:59",
+        "0001-01-01T00:00:00+23:59",
+        "Mon, 99 Foo 20000000",
+        "1" * 90,
+        None,
+        True,
+        [],
+        {},
+    ),
     *(
         {"seconds": 1},
         {"seconds": "1e999999999"},
-        {"nanos": 10**300},
+        {"millis": 10**300},
         {"seconds": "9" * 5000},
         {"hours": "1e-99999999"},
     ),
@@ -158,9 +200,20 @@ class Maker:
     def item(self) -> Any:
         if self.chance.random() < 0.02:
             return self.chance.choice((None, 1, "x", [], [[]], {}, True))
-        keys = {"t": self.text, "s": self.number, "e": self.number, "c": self.number, "p": self.text, "w": self.few}
+        keys = {
+            "t": self.text,
+            "s": self.number,
+            "e": self.number,
+            "c": self.number,
+            "p": self.text,
+            "w": self.few,
+        }
         keys |= {"a": lambda: [self.text() for _ in range(3)]}
-        return {key: make() for key, make in keys.items() if self.chance.random() < (0.1 if key == "w" else 0.9)}
+        return {
+            key: make()
+            for key, make in keys.items()
+            if self.chance.random() < (0.1 if key == "w" else 0.9)
+        }
 
     def few(self) -> list[Any]:
         return [self.item() for _ in range(self.chance.randrange(6))]
@@ -175,7 +228,10 @@ class Maker:
             case 1:
                 return self.chance.choice((None, 1, "x y z", {"w": few}))
             case 2:
-                return [{"t": "a", "s": 0.1, "e": 2, "p": str(n)} for n in range(self.chance.choice((50, 3000)))]
+                return [
+                    {"t": "a", "s": 0.1, "e": 2, "p": str(n)}
+                    for n in range(self.chance.choice((50, 3000)))
+                ]
             case 3:
                 return [{"t": "a", "s": None, "e": n / 1000} for n in range(1999, 0, -1)]
         return few
@@ -183,10 +239,18 @@ class Maker:
     def document(self) -> Any:
         if self.chance.random() < 0.02:
             return self.chance.choice((None, [], 0, "x", True))
-        return {"x": self.text(), "l": self.text(), "z": self.number(), "w": self.items(), "q": self.items()}
+        return {
+            "x": self.text(),
+            "l": self.text(),
+            "z": self.number(),
+            "w": self.items(),
+            "q": self.items(),
+        }
 
     def json(self) -> bytes:
-        body = json.dumps(self.document(), ensure_ascii=self.chance.random() < 0.5).encode("utf-8", "surrogatepass")
+        body = json.dumps(self.document(), ensure_ascii=self.chance.random() < 0.5).encode(
+            "utf-8", "surrogatepass"
+        )
         if self.chance.random() < 0.03:
             depth = self.chance.choice((100, 900, 100_000))
             nested = self.chance.choice((b"[", b'{"w":', b'[{"a":'))
@@ -208,16 +272,23 @@ class Maker:
             return json.dumps({"x": coded.decode("utf-8", "replace")}).encode()
         if form == "xml":
             words = "".join(
-                f"<w s='{self.xml(self.number())}' e='{self.xml(self.number())}'><t>{self.xml(self.text())}</t></w>"
+                f"<w s='{self.xml(self.number())}' "
+                f"e='{self.xml(self.number())}'><t>{self.xml(self.text())}</t></w>"
                 for _ in range(chance.randrange(5))
             )
-            return f"<a><r>{words * chance.choice((1, 1, 1, 200))}</r></a>".encode("utf-8", "replace")
-        rows = [(self.number(), self.number(), str(self.text())) for _ in range(chance.randrange(6))]
+            return f"<a><r>{words * chance.choice((1, 1, 1, 200))}</r></a>".encode(
+                "utf-8", "replace"
+            )
+        rows = [
+            (self.number(), self.number(), str(self.text())) for _ in range(chance.randrange(6))
+        ]
         rows *= chance.choice((1, 1, 1, 1, 500))
         writers: dict[str, Callable[[Any, Any, str], str]] = {
             "csv": lambda start, end, text: f'{start},{end},"{text}"\n',
             "plain": lambda _, __, text: f"{text} ",
-            "srt": lambda start, end, text: f"1\n00:00:0{start},000 --> 00:00:0{end},000\n{text}\n\n",
+            "srt": lambda start, end, text: (
+                f"1\n00:00:0{start},000 --> 00:00:0{end},000\n{text}\n\n"
+            ),
             "vtt": lambda start, end, text: (
                 f"00:00:0{start} --> 00:00:0{end} line:{start}\n<v {text}>{text}<00:00:{end}>\n\n"
             ),
@@ -229,7 +300,11 @@ class Maker:
         if form not in writers:
             return self.json()
         text = "".join(writers[form](*row) for row in rows)
-        heads = {"csv": "s,e,t\n", "vtt": "WEBVTT\n\n", "ttml": "<tt xmlns='http://www.w3.org/ns/ttml'><body><div>"}
+        heads = {
+            "csv": "s,e,t\n",
+            "vtt": "WEBVTT\n\n",
+            "ttml": "<tt xmlns='http://www.w3.org/ns/ttml'><body><div>",
+        }
         ends = {"ttml": "</div></body></tt>"}
         return (heads.get(form, "") + text + ends.get(form, "")).encode("utf-8", "surrogatepass")
 
@@ -237,7 +312,8 @@ class Maker:
 def cards() -> dict[str, EngineCard]:
     """A card for each kind of reply."""
     tables = [
-        f'[engine.e{number}]\nurl = "http://127.0.0.1/"\nsend.raw = "{{audio}}"\n[engine.e{number}.reply]\n{reply}\n'
+        f'[engine.e{number}]\nurl = "http://127.0.0.1/"\nsend.raw = '
+        f'"{{audio}}"\n[engine.e{number}.reply]\n{reply}\n'
         for number, reply in enumerate(CARDS.values())
     ]
     with tempfile.TemporaryDirectory() as folder:

@@ -1,4 +1,6 @@
-"""What fuzzers share: so many inputs, a budget of computing and memory, and the first failure kept in a file."""
+"""What fuzzers share: so many inputs, a budget of computing and memory, and the first failure kept
+in a file.
+"""
 
 import argparse
 import resource
@@ -12,10 +14,14 @@ MOST_MEMORY = 4 << 30
 """Bytes of address space for all of it."""
 
 Case = tuple[str, bytes, Callable[[], bool]]
-"""What an input is of, the input, and what reads it: True when it is read, False when it is refused in words."""
+"""What an input is of, the input, and what reads it: True when it is read, False when it is refused
+in words.
+"""
 
 
-def fuzz(description: str, cases: Callable[[int], Iterator[Case]], *, always: float, each_byte: float) -> int:
+def fuzz(
+    description: str, cases: Callable[[int], Iterator[Case]], *, always: float, each_byte: float
+) -> int:
     """Try inputs and print what became of them; gives the exit code.
 
     Args:
@@ -23,7 +29,9 @@ def fuzz(description: str, cases: Callable[[int], Iterator[Case]], *, always: fl
         cases: makes inputs of a seed, without end.
         always, each_byte: seconds of computing that any input may take, and for each byte of it.
     """
-    parser = argparse.ArgumentParser(description=description, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=description, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--inputs", type=int, default=1_000_000)
     parser.add_argument("--seed", type=int, default=1)
     options = parser.parse_args()
@@ -34,14 +42,21 @@ def fuzz(description: str, cases: Callable[[int], Iterator[Case]], *, always: fl
         try:
             read += check()
             took = time.process_time() - begun
-            assert took < always + each_byte * len(content), f"{took:.2f} s of computing for {len(content)} bytes"
+            assert took < always + each_byte * len(content), (
+                f"{took:.2f} s of computing for {len(content)} bytes"
+            )
         except Exception as error:
             kept = Path(f"failed.{name.replace(' ', '-')}")
             kept.write_bytes(content)
-            print(f"{name} failed: {type(error).__name__}: {error}; the input is in {kept}", file=sys.stderr)
+            print(
+                f"{name} failed: {type(error).__name__}: {error}; the input is in {kept}",
+                file=sys.stderr,
+            )
             return 1
         slowest = max(slowest, (took, f"{name}, {len(content)} bytes"))
     seconds, refused = time.monotonic() - started, options.inputs - read
-    print(f"{options.inputs} inputs in {seconds:.0f} s: {read} read, {refused} refused, none failed")
+    print(
+        f"{options.inputs} inputs in {seconds:.0f} s: {read} read, {refused} refused, none failed"
+    )
     print(f"slowest: {slowest[0]:.2f} s ({slowest[1]})")
     return 0

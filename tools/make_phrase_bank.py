@@ -2,9 +2,10 @@
 
     python tools/make_phrase_bank.py [--into src/mantisreed/standin/bank]
 
-Needs the library espeak-ng (Debian: libespeak-ng1). Its phoneme events say at which sample each sound begins and
-which word it belongs to; words that it runs together ("of the") are divided by their numbers of phonemes. The bank
-that ships with the package was made by this script with espeak-ng 1.51 and is not made again at installation.
+Needs the library espeak-ng (Debian: libespeak-ng1). Its phoneme events say at which sample each
+sound begins and which word it belongs to; words that it runs together ("of the") are divided by
+their numbers of phonemes. The bank that ships with the package was made by this script with
+espeak-ng 1.51 and is not made again at installation.
 """
 
 import argparse
@@ -50,7 +51,9 @@ class _Event(ctypes.Structure):
     )
 
 
-_CALLBACK = ctypes.CFUNCTYPE(ctypes.c_int, ctypes.POINTER(ctypes.c_short), ctypes.c_int, ctypes.POINTER(_Event))
+_CALLBACK = ctypes.CFUNCTYPE(
+    ctypes.c_int, ctypes.POINTER(ctypes.c_short), ctypes.c_int, ctypes.POINTER(_Event)
+)
 
 
 @dataclass
@@ -86,7 +89,9 @@ class Synthesizer:
         self._library.espeak_SetVoiceByName(voice.encode())
         self._library.espeak_SetParameter(_SPEED, words_per_minute, 0)
         encoded = text.encode()
-        self._library.espeak_Synth(encoded, ctypes.c_size_t(len(encoded) + 1), 0, _CHARACTERS, 0, _UTF8, None, None)
+        self._library.espeak_Synth(
+            encoded, ctypes.c_size_t(len(encoded) + 1), 0, _CHARACTERS, 0, _UTF8, None, None
+        )
         return self._utterance
 
     def _receive(self, wave, length, events) -> int:  # type: ignore[no-untyped-def]
@@ -114,7 +119,11 @@ def word_times(
         first, last = group[0][0], group[-1][0]
         limit = next((position for position, _ in tokens if position > last), len(text) + 2)
         start, end = _span(utterance.sounds, first, limit, len(utterance.samples))
-        weights = [1] if len(group) == 1 else [_sound_count(synthesizer, word, voice, pace) for _, word in group]
+        weights = (
+            [1]
+            if len(group) == 1
+            else [_sound_count(synthesizer, word, voice, pace) for _, word in group]
+        )
         edges = np.cumsum([0, *weights]) / sum(weights) * (end - start) + start
         for (_, word), left, right in zip(group, edges[:-1], edges[1:], strict=True):
             spans.append((word, left / synthesizer.rate, right / synthesizer.rate))
@@ -133,7 +142,9 @@ def _groups(tokens: list[tuple[int, str]], spoken: set[int]) -> Iterator[list[tu
 
 
 def _span(sounds: list[Sound], first: int, limit: int, end_of_audio: int) -> tuple[int, int]:
-    """First and last sample of the sounds from text position `first` up to `limit`; pauses do not count."""
+    """First and last sample of the sounds from text position `first` up to `limit`; pauses do not
+    count.
+    """
     inside = [
         index
         for index, sound in enumerate(sounds)
@@ -146,7 +157,9 @@ def _span(sounds: list[Sound], first: int, limit: int, end_of_audio: int) -> tup
 
 def _sound_count(synthesizer: Synthesizer, word: str, voice: str, pace: int) -> int:
     alone = synthesizer.speak(word.strip(".,!?"), voice, pace)
-    return max(1, sum(1 for sound in alone.sounds if sound.name and not sound.name.startswith(("_", "("))))
+    return max(
+        1, sum(1 for sound in alone.sounds if sound.name and not sound.name.startswith(("_", "(")))
+    )
 
 
 def trimmed(
@@ -156,7 +169,9 @@ def trimmed(
     margin = 0.02
     first = max(0, round((words[0][1] - margin) * rate))
     last = min(len(samples), round((words[-1][2] + margin) * rate))
-    return samples[first:last], [(word, start - first / rate, end - first / rate) for word, start, end in words]
+    return samples[first:last], [
+        (word, start - first / rate, end - first / rate) for word, start, end in words
+    ]
 
 
 def read_phrases(path: Path) -> Iterator[tuple[str, str]]:
@@ -168,7 +183,9 @@ def read_phrases(path: Path) -> Iterator[tuple[str, str]]:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--into", type=Path, default=Path("src/mantisreed/standin/bank"))
     into = parser.parse_args().into
     synthesizer = Synthesizer()
@@ -194,11 +211,13 @@ def main() -> None:
                 "language": source.stem,
                 "voice": voice,
                 "words": [
-                    {"text": word, "start": round(start, 3), "end": round(end, 3)} for word, start, end in words
+                    {"text": word, "start": round(start, 3), "end": round(end, 3)}
+                    for word, start, end in words
                 ],
             }
             stem.with_suffix(".json").write_text(
-                json.dumps(document, ensure_ascii=False, separators=(",", ":")) + "\n", encoding="utf-8"
+                json.dumps(document, ensure_ascii=False, separators=(",", ":")) + "\n",
+                encoding="utf-8",
             )
 
 

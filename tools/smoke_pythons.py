@@ -2,10 +2,10 @@
 
     python tools/smoke_pythons.py [PYTHON ...]
 
-For each Python of the supported versions that is on this machine (on PATH, of pyenv or of uv), and in
-turn: builds the wheel once, installs it into a new virtual environment with whatever versions the
-index resolves today, and runs `mantisreed demo`, one `run` and one `serve`. Without arguments, Pythons
-are looked for. Exit code 1 when one of them fails; what it printed is shown.
+For each Python of the supported versions that is on this machine (on PATH, of pyenv or of uv), and
+in turn: builds the wheel once, installs it into a new virtual environment with whatever versions
+the index resolves today, and runs `mantisreed demo`, one `run` and one `serve`. Without arguments,
+Pythons are looked for. Exit code 1 when one of them fails; what it printed is shown.
 """
 
 import argparse
@@ -82,7 +82,18 @@ def called(*command: str | Path, folder: Path, environment: Mapping[str, str] | 
 
 
 def built_wheel(folder: Path) -> Path:
-    called(sys.executable, "-m", "pip", "wheel", "--quiet", "--no-deps", "-w", folder, ROOT, folder=folder)
+    called(
+        sys.executable,
+        "-m",
+        "pip",
+        "wheel",
+        "--quiet",
+        "--no-deps",
+        "-w",
+        folder,
+        ROOT,
+        folder=folder,
+    )
     return next(folder.glob("mantisreed-*.whl"))
 
 
@@ -112,12 +123,18 @@ def check(python: Path, wheel: Path, folder: Path) -> str:
 
 
 class standin:  # noqa: N801 - reads as a function where it is used
-    """The stand-in engines, with their cards in the folder's settings, as long as the context lasts."""
+    """The stand-in engines, with their cards in the folder's settings, as long as the context
+    lasts.
+    """
 
     def __init__(self, program: Path, folder: Path, environment: Mapping[str, str]) -> None:
         command = [str(program), "standin", "--cards", "mantisreed.toml"]
         self._process = subprocess.Popen(
-            command, cwd=folder, env={**os.environ, **environment}, stdout=subprocess.PIPE, text=True
+            command,
+            cwd=folder,
+            env={**os.environ, **environment},
+            stdout=subprocess.PIPE,
+            text=True,
         )
         self._settings = folder / "mantisreed.toml"
 
@@ -162,7 +179,9 @@ def serve(program: Path, recording: Path, folder: Path, environment: Mapping[str
 
 
 def main() -> int:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("pythons", nargs="*", type=Path, metavar="PYTHON")
     given = parser.parse_args().pythons
     chosen = {version_of(path) or str(path): path for path in given} if given else pythons()
@@ -175,7 +194,11 @@ def main() -> int:
             began = time.monotonic()
             try:
                 decoder = check(python, wheel, folder)
-                print(f"Python {version}: works with PyAV {decoder}, {time.monotonic() - began:.0f} s", flush=True)
+                print(
+                    f"Python {version}: works with PyAV {decoder}, {time.monotonic() - began:.0f} "
+                    "s",
+                    flush=True,
+                )
             except (SmokeError, OSError, subprocess.SubprocessError) as error:
                 has_failed = True
                 print(f"Python {version}: FAILED\n{error}", flush=True)

@@ -1,4 +1,5 @@
-"""Recordings in, timestamped transcripts and subtitles out, by whichever speech-to-text engine you have.
+"""Recordings in, timestamped transcripts and subtitles out, by whichever speech-to-text engine you
+have.
 
     import mantisreed
 

@@ -1,6 +1,7 @@
 """What can go wrong, told apart by what a person would do about it.
 
-An error keeps what happened as attributes; the sentence a person reads is made from them at the edge, by `cli/`.
+An error keeps what happened as attributes; the sentence a person reads is made from them at the
+edge, by `cli/`.
 """
 
 from collections.abc import Mapping
@@ -50,7 +51,9 @@ def require_type(value: object, kind: Any, name: str, advice: str) -> None:
         InputError: it is not; it says which argument.
     """
     if not isinstance(value, kind):
-        raise InputError(f"it cannot be of the type {type(value).__name__}", where=name, advice=advice)
+        raise InputError(
+            f"it cannot be of the type {type(value).__name__}", where=name, advice=advice
+        )
 
 
 class NothingThereError(InputError):
@@ -78,7 +81,8 @@ class InternalError(MantisreedError):
         return cls(
             f"internal error: {type(error).__name__}: {reason_of(error)}",
             where=where,
-            advice="this is a fault in mantisreed: report it with what --log-file FILE holds after the same command",
+            advice="this is a fault in mantisreed: report it with what --log-file FILE holds "
+            "after the same command",
         )
 
 
@@ -92,7 +96,8 @@ class EngineError(MantisreedError):
     Attributes:
         engine: the name of the engine card.
         status: the HTTP status of the answer; None when there was no answer.
-        answer: the beginning of what the engine said, with secrets hidden; empty when it said nothing.
+        answer: the beginning of what the engine said, with secrets hidden; empty when it said
+            nothing.
         retry_after: seconds that the engine asks us to wait; None when it does not say.
         before_work: whether it came before the engine had anything to do, so that it cannot cost.
     """
@@ -119,21 +124,28 @@ class UnreachableError(EngineError):
     """No connection, or no answer in time.
 
     Attributes:
-        was_sent: whether the request may have reached the engine, so that it may have been done and charged for.
+        was_sent: whether the request may have reached the engine, so that it may have been done and
+            charged for.
     """
 
     was_sent = False
 
 
 class PostponedError(MantisreedError):
-    """Nothing more is done for now; what was sent is noted, and the same command goes on where it was.
+    """Nothing more is done for now; what was sent is noted, and the same command goes on where it
+    was.
 
     Attributes:
         until: when it makes sense to go on, in seconds since 1970; None when that is not known.
     """
 
     def __init__(
-        self, what: str, *, where: str | None = None, advice: str | None = None, until: float | None = None
+        self,
+        what: str,
+        *,
+        where: str | None = None,
+        advice: str | None = None,
+        until: float | None = None,
     ) -> None:
         super().__init__(what, where=where, advice=advice)
         self.until = until
@@ -187,7 +199,8 @@ class UnreadableReplyError(EngineError):
         is_whole: whether `body` is all of it.
         step: which step of the card it answers.
         values: what reading it again would need: what earlier steps took.
-        may_be_charged: whether the engine may be at work all the same; not before the step that starts it.
+        may_be_charged: whether the engine may be at work all the same; not before the step that
+            starts it.
     """
 
     body: bytes | None = None
@@ -198,7 +211,9 @@ class UnreadableReplyError(EngineError):
 
 
 class AnothersIdError(UnreadableReplyError):
-    """The engine gave an id that another of its jobs has: asking by it is of no use, sending again is."""
+    """The engine gave an id that another of its jobs has: asking by it is of no use, sending again
+    is.
+    """
 
 
 class JobFailedError(EngineError):

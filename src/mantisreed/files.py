@@ -74,7 +74,8 @@ def _write_under(path: Path, content: bytes) -> None:
         # A file without a name: whenever the program is killed, nothing of it is left.
         with os.fdopen(descriptor, "wb") as sink:
             _write_through(sink, content)
-            # The descriptor of the folder makes Python use the one system call that gives such a file a name.
+            # The descriptor of the folder makes Python use the one system call that gives such a
+            # file a name.
             source = f"/proc/self/fd/{descriptor}"
             os.link(source, path.name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
     finally:
@@ -92,7 +93,8 @@ def _write_beside(path: Path, content: bytes) -> None:
         except FileExistsError:
             raise
         except OSError:
-            # File systems without hard links: the name is taken with an empty file, which the content then replaces.
+            # File systems without hard links: the name is taken with an empty file, which the
+            # content then replaces.
             path.touch(exist_ok=False)
             beside.replace(path)
     finally:
@@ -107,7 +109,9 @@ def _write_through(sink: BinaryIO, content: bytes) -> None:
 
 
 def flush_folder(folder: Path) -> None:
-    """Put names that were made or moved in a folder on disk: without it, a power cut may take them back."""
+    """Put names that were made or moved in a folder on disk: without it, a power cut may take them
+    back.
+    """
     if os.name != "posix":
         return  # other systems cannot open folders, and flush them by themselves
     with suppress(OSError):  # some network file systems refuse it
@@ -120,7 +124,9 @@ def flush_folder(folder: Path) -> None:
 
 @dataclass(frozen=True, slots=True)
 class FileState:
-    """What the system says of a file; two that are equal mean that nobody has written to it in between."""
+    """What the system says of a file; two that are equal mean that nobody has written to it in
+    between.
+    """
 
     device: int
     inode: int
@@ -141,8 +147,8 @@ _F_SETSIG, _F_SETLEASE, _F_RDLCK, _F_UNLCK = 10, 1024, 0, 2
 def is_open_for_writing(path: Path) -> bool:
     """Whether some process has a file open for writing, as far as the system can tell.
 
-    Linux grants a read lease only on files that nobody has open for writing, to the file's owner and
-    to root. Elsewhere, and of other users' files, nobody can tell: then it is False.
+    Linux grants a read lease only on files that nobody has open for writing, to the file's owner
+    and to root. Elsewhere, and of other users' files, nobody can tell: then it is False.
     """
     if sys.platform != "linux":
         return False
@@ -186,13 +192,19 @@ def make_folder(path: Path) -> None:
 
 
 def _make_private(path: Path) -> None:
-    """See that the hidden folder, if this one is in it, is for its owner alone, whatever the umask says."""
+    """See that the hidden folder, if this one is in it, is for its owner alone, whatever the umask
+    says.
+    """
     for folder in (path, *path.parents):
         if folder.name == HIDDEN_FOLDER:
             folder.parent.mkdir(parents=True, exist_ok=True)
             with suppress(FileExistsError):  # its mode is looked at below
                 folder.mkdir(mode=0o700)
-            if os.name == "posix" and folder.stat().st_mode & 0o077 and folder.stat().st_uid == os.geteuid():
+            if (
+                os.name == "posix"
+                and folder.stat().st_mode & 0o077
+                and folder.stat().st_uid == os.geteuid()
+            ):
                 folder.chmod(0o700)
 
 
@@ -221,7 +233,9 @@ def check_new_file(path: Path) -> None:
 
 
 def give_back_memory() -> None:
-    """Return free memory to the system, where it can be done; holes between large buffers add up otherwise."""
+    """Return free memory to the system, where it can be done; holes between large buffers add up
+    otherwise.
+    """
     import ctypes
 
     with suppress(OSError, AttributeError):  # another C library
@@ -250,7 +264,8 @@ def bytes_digest(blocks: Iterable[bytes]) -> str:
 def printable(path: str | os.PathLike[str]) -> str:
     """A name fit for one line of a terminal or a document.
 
-    Line breaks, control and direction characters, and bytes that are not UTF-8 appear as escapes (`\\n`, `\\xff`).
+    Line breaks, control and direction characters, and bytes that are not UTF-8 appear as escapes
+    (`\\n`, `\\xff`).
     """
     return "".join(_escaped(character) for character in os.fspath(path))
 
@@ -259,6 +274,9 @@ def _escaped(character: str) -> str:
     code = ord(character)
     if 0xDC80 <= code <= 0xDCFF:  # how Python keeps a byte that is not UTF-8
         return f"\\x{code - 0xDC00:02x}"
-    if unicodedata.category(character) in ("Cc", "Cf", "Cs", "Zl", "Zp") and character not in "\u200c\u200d":
+    if (
+        unicodedata.category(character) in ("Cc", "Cf", "Cs", "Zl", "Zp")
+        and character not in "\u200c\u200d"
+    ):
         return character.encode("unicode_escape", "surrogatepass").decode("ascii")
     return character

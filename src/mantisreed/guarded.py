@@ -1,4 +1,6 @@
-"""Limits of what is served from here, for all servers of ours: nobody who connects can keep others out."""
+"""Limits of what is served from here, for all servers of ours: nobody who connects can keep others
+out.
+"""
 
 import asyncio
 from collections import Counter
@@ -10,18 +12,26 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 LARGEST_HEAD = 32 * 1024
 """Bytes of a request's head."""
 
-_ROUND = 10.0  # seconds after which it is looked whether something moves on a connection, again and again
-_SLOWEST = 100  # bytes a second that a body comes at: slower than any sound that is sent while it is recorded
-# Rounds in a row without progress after which a connection is cut off: while a head comes, while a body comes (it
-# may cross a dead spot), and while nobody reads the answer.
+# seconds after which it is looked whether something moves on a connection, again and again
+_ROUND = 10.0
+# bytes a second that a body comes at: slower than any sound that is sent while it is recorded
+_SLOWEST = 100
+# Rounds in a row without progress after which a connection is cut off: while a head comes, while a
+# body comes (it may cross a dead spot), and while nobody reads the answer.
 _HEAD_ROUNDS, _BODY_ROUNDS, _READER_ROUNDS = 1, 3, 6
-_MOMENT, _MOST_UNWANTED = 5.0, 64 << 20  # seconds and bytes that who is refused has to finish what was begun
+# Seconds and bytes that who is refused has to finish what was begun.
+_MOMENT, _MOST_UNWANTED = (
+    5.0,
+    64 << 20,
+)
 
 
 def guarded(most_of_one: int) -> type[asyncio.Protocol]:
-    """A protocol that lets nobody keep others out: who says nothing, too slowly or too often is cut off.
+    """A protocol that lets nobody keep others out: who says nothing, too slowly or too often is cut
+    off.
 
-    However long something takes that does move, as a large upload or a stream of events, it is left alone.
+    However long something takes that does move, as a large upload or a stream of events, it is left
+    alone.
 
     Args:
         most_of_one: connections of one address at once.
@@ -63,7 +73,9 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
             self._next_look = self.loop.call_later(_ROUND, self._look, transport)
 
         def _patience(self, unread: int) -> int:
-            """For how many rounds it may stay as it is; 0 where something moves, or the application is at work."""
+            """For how many rounds it may stay as it is; 0 where something moves, or the application
+            is at work.
+            """
             if self.cycle is not self._seen:
                 return 0  # another request has begun meanwhile
             if unread:
@@ -79,8 +91,8 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
 class LimitedBodies:
     """An application that takes bodies up to so many bytes; what is larger is answered with 413.
 
-    Who is refused while still sending has a moment to finish: many clients only listen when they have sent all, and
-    would find the connection closed in place of an answer.
+    Who is refused while still sending has a moment to finish: many clients only listen when they
+    have sent all, and would find the connection closed in place of an answer.
     """
 
     def __init__(self, app: ASGIApp, largest: int) -> None:
@@ -102,7 +114,9 @@ class LimitedBodies:
             await self._application(scope, body.receive, answer.send)
         except Exception:
             if not body.is_too_large:
-                raise  # else it stumbled over a body that was cut off, which is the sender's fault and nobody's news
+                # else it stumbled over a body that was cut off, which is the sender's fault and
+                # nobody's news
+                raise
         if not answer.has_begun:
             body.is_too_large = False
             await _refuse(answer.send)
@@ -112,7 +126,8 @@ class _Body:
     """What comes with a request.
 
     Attributes:
-        is_too_large: whether more has come than is taken; the application knows that as a sender who has left.
+        is_too_large: whether more has come than is taken; the application knows that as a sender
+            who has left.
         is_over: whether nothing more comes.
     """
 
@@ -169,7 +184,8 @@ class _Answer:
 
 
 _TOO_LARGE = (
-    b'{"type":"about:blank","title":"too large","status":413,"detail":"the body is larger than what is taken here"}'
+    b'{"type":"about:blank","title":"too large","status":413,"detail":"the body is '
+    b'larger than what is taken here"}'
 )
 
 

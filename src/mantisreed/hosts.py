@@ -1,4 +1,6 @@
-"""Which hosts are on the internet, and which near this machine, where nobody whom we do not know may lead us."""
+"""Which hosts are on the internet, and which near this machine, where nobody whom we do not know
+may lead us.
+"""
 
 import ipaddress
 import socket
@@ -14,7 +16,12 @@ Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
 def is_private(address: Address) -> bool:
     """Whether an address is not on the internet: this machine, this network, or one of its kind."""
-    if not address.is_global or address.is_multicast or address.is_reserved or address.is_unspecified:
+    if (
+        not address.is_global
+        or address.is_multicast
+        or address.is_reserved
+        or address.is_unspecified
+    ):
         return True
     if isinstance(address, ipaddress.IPv4Address):
         return False
@@ -25,7 +32,9 @@ def is_private(address: Address) -> bool:
 
 
 def is_written_private(host: str) -> bool:
-    """Whether a host is written as an address that is private; no resolver is asked about such hosts."""
+    """Whether a host is written as an address that is private; no resolver is asked about such
+    hosts.
+    """
     try:
         return is_private(ipaddress.ip_address(host.partition("%")[0]))
     except ValueError:
@@ -35,8 +44,8 @@ def is_written_private(host: str) -> bool:
 class InternetResolver(AbstractResolver):
     """Finds addresses; unless they may be private, only those on the internet.
 
-    The connection goes to the very address that was looked at, so that a name that leads elsewhere a moment later
-    leads nobody astray.
+    The connection goes to the very address that was looked at, so that a name that leads elsewhere
+    a moment later leads nobody astray.
 
     Attributes:
         takes_private: whether they may be.
@@ -46,7 +55,9 @@ class InternetResolver(AbstractResolver):
         self.takes_private = takes_private
         self._resolver = ThreadedResolver()
 
-    async def resolve(self, host: str, port: int = 0, family: Any = socket.AF_INET) -> list[ResolveResult]:
+    async def resolve(
+        self, host: str, port: int = 0, family: Any = socket.AF_INET
+    ) -> list[ResolveResult]:
         """See `AbstractResolver`.
 
         Raises:
@@ -54,10 +65,14 @@ class InternetResolver(AbstractResolver):
         """
         try:
             found = await self._resolver.resolve(host, port, family)
-        except ValueError as error:  # a name that no host can have, as one with a part of a hundred letters
+        except (
+            ValueError
+        ) as error:  # a name that no host can have, as one with a part of a hundred letters
             raise OSError(f"{host[:80]!r} is no name of a host") from error
         if not self.takes_private and any(is_written_private(one["host"]) for one in found):
-            raise OSError(f"it is redirected to {host}, which is not on the internet but near this machine")
+            raise OSError(
+                f"it is redirected to {host}, which is not on the internet but near this machine"
+            )
         return found
 
     async def close(self) -> None:

@@ -1,4 +1,5 @@
-"""Running coroutines from plain calls: also where a loop runs already, and so that they can be stopped.
+"""Running coroutines from plain calls: also where a loop runs already, and so that they can be
+stopped.
 
 A notebook has a loop in the thread that runs its cells. What is called there gets a thread and a
 loop of its own, and Ctrl-C, which only the main thread hears, is handed on to it.
@@ -6,15 +7,18 @@ loop of its own, and Ctrl-C, which only the main thread hears, is handed on to i
 
 import asyncio
 import contextvars
+import os
 import signal
 import threading
 from collections.abc import Callable, Coroutine, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any, TypeVar
 
 T = TypeVar("T")
 
+_LAST_OUTPUT = 2.0  # seconds that a stopped program's pipes are read for
+_BLOCK = 1 << 16
 _SIGNALS = (signal.SIGINT, signal.SIGTERM)
 
 
@@ -36,7 +40,9 @@ class Interruption:
                 loop.call_soon_threadsafe(interrupted)
 
     def attach(self, loop: asyncio.AbstractEventLoop, interrupted: Callable[[], None]) -> None:
-        """From now on interruptions call this, in its loop; those that came before do so at once."""
+        """From now on interruptions call this, in its loop; those that came before do so at
+        once.
+        """
         with self._lock:
             self._guard = loop, interrupted
             pending, self._pending = self._pending, 0
@@ -49,7 +55,9 @@ class Interruption:
             self._guard = None
 
 
-_current: contextvars.ContextVar[Interruption | None] = contextvars.ContextVar("interruption", default=None)
+_current: contextvars.ContextVar[Interruption | None] = contextvars.ContextVar(
+    "interruption", default=None
+)
 
 
 def run_interruptibly(work: Coroutine[Any, Any, T]) -> T:
@@ -75,7 +83,9 @@ def _has_loop() -> bool:
 
 
 def _run_beside(work: Coroutine[Any, Any, T]) -> T:
-    """Run the work in a thread with a loop of its own; an interruption of this thread goes there."""
+    """Run the work in a thread with a loop of its own; an interruption of this thread goes
+    there.
+    """
     interruption = _current.get() or Interruption()
     token = _current.set(interruption)
     try:
@@ -112,7 +122,8 @@ async def run_in_thread(work: Callable[[], T]) -> T:
 
 @contextmanager
 def interruptible(interrupt: Callable[[], None]) -> Iterator[None]:
-    """Within it, the first Ctrl-C (or SIGTERM) calls `interrupt`, the next one ends the running task.
+    """Within it, the first Ctrl-C (or SIGTERM) calls `interrupt`, the next one ends the running
+    task.
 
     Signals are handled as before when it is over.
     """
@@ -148,3 +159,22 @@ def interruptible(interrupt: Callable[[], None]) -> Iterator[None]:
             # None stands for a handler that was not set from Python, and cannot be set again.
             if before[number] is not None:
                 signal.signal(number, before[number])
+
+
+async def stop_program(process: asyncio.subprocess.Process) -> None:
+    """Stop a program with whatever it has started, and let go of its pipes."""
+    with suppress(ProcessLookupError, PermissionError):  # it has ended by itself
+        os.killpg(process.pid, signal.SIGKILL)
+
+    async def drain(stream: asyncio.StreamReader | None) -> None:
+        while stream is not None and await stream.read(_BLOCK):
+            pass
+
+    # Waiting for a process ends when its pipes are read to their end. What has left its session may
+    # hold them open.
+    with suppress(TimeoutError):  # what it still says does not matter
+        await asyncio.wait_for(
+            asyncio.gather(drain(process.stdout), drain(process.stderr)), _LAST_OUTPUT
+        )
+    process._transport.close()  # type: ignore[attr-defined]
+    await process.wait()

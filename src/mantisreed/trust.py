@@ -1,8 +1,10 @@
-"""Trust in settings: what a folder's settings would use of its user's, and whether the user has said yes to that.
+"""Trust in settings: what a folder's settings would use of its user's, and whether the user has
+said yes to that.
 
-A folder from elsewhere may hold a `mantisreed.toml`. It could send an environment variable to a stranger, start a
-program or write outside its folder, by nothing more than a command that somebody types out of habit. So settings are
-trusted one folder at a time, for exactly what they use; anything more asks again.
+A folder from elsewhere may hold a `mantisreed.toml`. It could send an environment variable to a
+stranger, start a program or write outside its folder, by nothing more than a command that somebody
+types out of habit. So settings are trusted one folder at a time, for exactly what they use;
+anything more asks again.
 
 What was trusted is kept in the user's own configuration, where no folder from elsewhere can write.
 """
@@ -24,7 +26,9 @@ from mantisreed.errors import InputError
 from mantisreed.files import HIDDEN_FOLDER, make_folder, printable, write_whole
 
 TRUST_VARIABLE = "MANTISREED_TRUST"
-"""The environment variable that names folders whose settings are trusted, with all folders in them."""
+"""The environment variable that names folders whose settings are trusted, with all folders in
+them.
+"""
 
 UseKind = Literal["secret", "program", "object", "database", "writing", "leading", "reading"]
 """What is used: `leading` is the hidden folder that is a link to another one."""
@@ -87,7 +91,9 @@ class TrustError(InputError):
 
 
 class _Remembered(msgspec.Struct, frozen=True):
-    """Trust in one settings file: what it used when its user said yes, and when that was (seconds since 1970)."""
+    """Trust in one settings file: what it used when its user said yes, and when that was (seconds
+    since 1970).
+    """
 
     settings: str
     digest: str
@@ -117,17 +123,23 @@ class Trust:
             TrustError: they may not.
         """
         asked = [use for use in self.uses if use.kind in kinds and use.engine == engine]
-        if any(not (self.is_named and use.kind in _BY_NAMING) for use in asked) and not self.is_trusted:
+        if (
+            any(not (self.is_named and use.kind in _BY_NAMING) for use in asked)
+            and not self.is_trusted
+        ):
             raise TrustError(self.file, self.uses)
 
     def require_folder(self, folder: Path) -> None:
         """Return if outputs may be written into a folder that the settings' ledger names.
 
         Raises:
-            TrustError: it lies outside of the settings' own folder, and they are neither named nor trusted.
+            TrustError: it lies outside of the settings' own folder, and they are neither named nor
+                trusted.
         """
         if not (is_inside(folder, self.file.parent) or self.is_named or self.is_trusted):
-            use = Use("writing", f"write to {printable(folder)}, which the ledger in this folder names")
+            use = Use(
+                "writing", f"write to {printable(folder)}, which the ledger in this folder names"
+            )
             raise TrustError(self.file, (*self.uses, use))
 
     @property
@@ -135,7 +147,11 @@ class Trust:
         """Whether the user has said yes to exactly this."""
         if self.is_given or _is_given_for_now:
             return True
-        listed = [Path(folder) for folder in os.environ.get(TRUST_VARIABLE, "").split(os.pathsep) if folder]
+        listed = [
+            Path(folder)
+            for folder in os.environ.get(TRUST_VARIABLE, "").split(os.pathsep)
+            if folder
+        ]
         if any(is_inside(self.file, folder) for folder in listed):
             return True
         remembered = _decoded(_place_of(self.file))
@@ -178,16 +194,23 @@ def digest_of(uses: Iterable[Use]) -> str:
     return hashlib.sha256(msgspec.json.encode(listed)).hexdigest()
 
 
-def uses_of(file: Path, document: Mapping[str, Any], engines: Mapping[str, Mapping[str, Any]]) -> tuple[Use, ...]:
+def uses_of(
+    file: Path, document: Mapping[str, Any], engines: Mapping[str, Mapping[str, Any]]
+) -> tuple[Use, ...]:
     """What settings would use of their user's.
 
     Args:
         file: where they stand.
         document: as TOML has them.
-        engines: the tables of the engine cards that they have a part in, with what they share laid under them.
+        engines: the tables of the engine cards that they have a part in, with what they share laid
+            under them.
     """
     return (
-        *(use for name, table in engines.items() for use in _uses_of_engine(name, table, file.parent)),
+        *(
+            use
+            for name, table in engines.items()
+            for use in _uses_of_engine(name, table, file.parent)
+        ),
         *(
             use
             for name, table in _named_tables(document, "service")
@@ -217,12 +240,19 @@ def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterat
     # Profiles may keep a secret of the same name elsewhere: each place counts.
     places = {str(source) for secrets in _tables(table, "secrets") for source in secrets.values()}
     addresses = sorted({found for text in _texts(table) for found in _AUTHORITY.findall(text)})
-    # Where a request goes is clear from the card alone, unless its host is put together or comes from an answer.
+    # Where a request goes is clear from the card alone, unless its host is put together or comes
+    # from an answer.
     is_clear = not any("{" in address for address in addresses) and not _may_leave_its_host(table)
-    whole = "" if is_clear else msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
+    whole = (
+        "" if is_clear else msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
+    )
     to = ", ".join(printable(address) for address in addresses) or "what it starts"
     for place in sorted(places):
-        if is_clear and _is_of_the_folder(place, folder) and all(map(_is_on_this_machine, addresses)):
+        if (
+            is_clear
+            and _is_of_the_folder(place, folder)
+            and all(map(_is_on_this_machine, addresses))
+        ):
             continue
         yield Use("secret", f"send {printable(place)} to {to}", name, whole)
     for key, kind, verb in (("command", "program", "start"), ("python", "object", "load")):
@@ -241,7 +271,9 @@ def _named_tables(document: Mapping[str, Any], key: str) -> Iterator[tuple[str, 
 
 
 def _uses_of_follow_up(name: str, table: Mapping[str, Any], folder: Path) -> Iterator[Use]:
-    """What a follow-up would do without being asked each time: send results away, write elsewhere, start programs."""
+    """What a follow-up would do without being asked each time: send results away, write elsewhere,
+    start programs.
+    """
     exact = msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
     for key, target in (("mail", "server"), ("call", "url")):
         for found in _tables(table, key):
@@ -264,7 +296,9 @@ def _uses_of_follow_up(name: str, table: Mapping[str, Any], folder: Path) -> Ite
             yield Use("writing", f"write to {printable(file)}", name, exact)
         local = database.removeprefix("sqlite:///")
         if database and (local == database or not is_inside(folder / local, folder)):
-            yield Use("database", f"write to the database {printable(database[:_SHOWN])}", name, exact)
+            yield Use(
+                "database", f"write to the database {printable(database[:_SHOWN])}", name, exact
+            )
 
 
 def _has_foreign_secret(value: Any, folder: Path) -> bool:
@@ -286,7 +320,10 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
     hidden = folder / HIDDEN_FOLDER
     for path in (hidden, *_links_in(hidden)):
         if path.is_symlink() and not is_inside(path, folder):
-            yield Use("leading", f"write to {printable(path.resolve())}, where {printable(path.name)} leads")
+            yield Use(
+                "leading",
+                f"write to {printable(path.resolve())}, where {printable(path.name)} leads",
+            )
     ledger = document.get("ledger", {})
     if ledger:
         password = f" with {printable(str(ledger['password']))}" if "password" in ledger else ""
@@ -295,7 +332,9 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
     served = document.get("serve", {})
     if isinstance(served, dict) and _has_foreign_secret(served, folder):
         exact = msgspec.json.encode(served, order="deterministic", enc_hook=str).decode()
-        yield Use("secret", "sign the calls of the service with keys from elsewhere", "serve", exact)
+        yield Use(
+            "secret", "sign the calls of the service with keys from elsewhere", "serve", exact
+        )
 
 
 def _links_in(folder: Path) -> list[Path]:
@@ -317,12 +356,16 @@ def _tables(table: Mapping[str, Any], key: str) -> Iterator[Mapping[str, Any]]:
 def _texts(value: Any) -> Iterator[str]:
     if isinstance(value, str):
         yield value
-    for item in value.values() if isinstance(value, dict) else value if isinstance(value, list) else ():
+    for item in (
+        value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    ):
         yield from _texts(item)
 
 
 def _may_leave_its_host(value: Any) -> bool:
-    """Whether a card lets keys follow an address that an answer gives, or puts its host together from parts."""
+    """Whether a card lets keys follow an address that an answer gives, or puts its host together
+    from parts.
+    """
     if isinstance(value, list):
         return any(map(_may_leave_its_host, value))
     if not isinstance(value, dict):

@@ -41,7 +41,8 @@ def parse_duration(text: str) -> float:
 
 
 def parse_size(text: str) -> int:
-    """Bytes from "25 MB", "16 MiB", "512 KiB" or a bare number. MB is 1000 x 1000, MiB is 1024 x 1024.
+    """Bytes from "25 MB", "16 MiB", "512 KiB" or a bare number. MB is 1000 x 1000, MiB is 1024 x
+    1024.
 
     Raises:
         ValueError: the text is none of these.
@@ -104,7 +105,11 @@ def iso_moment(seconds: float) -> str:
     """A moment, in seconds since 1970, as ISO 8601 has it: UTC, to the millisecond."""
     from datetime import UTC, datetime
 
-    return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    return (
+        datetime.fromtimestamp(seconds, UTC)
+        .isoformat(timespec="milliseconds")
+        .replace("+00:00", "Z")
+    )
 
 
 def money_given(given: str | float | None, where: str) -> Decimal | None:

@@ -1,4 +1,6 @@
-"""The workspace: a folder with a `mantisreed.toml`, the hidden `.mantisreed/` beside it, and what they hold."""
+"""The workspace: a folder with a `mantisreed.toml`, the hidden `.mantisreed/` beside it, and what
+they hold.
+"""
 
 import re
 import tomllib
@@ -26,9 +28,21 @@ from mantisreed.trust import Trust, uses_of
 SETTINGS_FILE = "mantisreed.toml"
 
 MAX_ATTEMPTS = 5
-"""How often a request that fails in a way that may pass is sent, unless the settings say otherwise."""
+"""How often a request that fails in a way that may pass is sent, unless the settings say
+otherwise.
+"""
 
-_TABLES = ("settings", "layout", "links", "callbacks", "serve", "ledger", "engine", "service", "after")
+_TABLES = (
+    "settings",
+    "layout",
+    "links",
+    "callbacks",
+    "serve",
+    "ledger",
+    "engine",
+    "service",
+    "after",
+)
 
 _PASSWORD = re.compile(r"[A-Za-z]://[^/?#\s{}@:]*:[^/?#\s{}@]+@")
 """A user's name and password before the host of an address (RFC 3986, 3.2.1)."""
@@ -51,7 +65,8 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
         max_attempts: how often a request that fails in a way that may pass is sent.
         layout: name of the layout rules.
         strong_words: what outputs do with them.
-        strong_words_file: a list of one's own, relative to the workspace; None takes those that ship.
+        strong_words_file: a list of one's own, relative to the workspace; None takes those that
+            ship.
         replace: a glossary of corrections for outputs, relative to the workspace.
         redact: kinds of personal data that are hidden in all outputs; `all` for every one.
         redact_names: a list of names that are hidden too, relative to the workspace.
@@ -84,7 +99,9 @@ class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 
 
 class Callbacks(Links, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """`[callbacks]`: how engines that call back reach `mantisreed serve --callbacks`; keys as in `[links]`."""
+    """`[callbacks]`: how engines that call back reach `mantisreed serve --callbacks`; keys as in
+    `[links]`.
+    """
 
     listen: str = "0.0.0.0:8441"
 
@@ -150,7 +167,9 @@ class Workspace:
     follow_ups: Mapping[str, FollowUp] = field(default_factory=dict)
 
     def origin_of(self, card: EngineCard) -> str:
-        """Where a card comes from: the workspace, the settings that all workspaces share, or both."""
+        """Where a card comes from: the workspace, the settings that all workspaces share, or
+        both.
+        """
         name = card.name.partition(":")[0]
         if name not in self.shared:
             return "workspace"
@@ -167,7 +186,8 @@ class Workspace:
         return self.folder / HIDDEN_FOLDER
 
     def engine(self, name: str | None, *, translating: bool = False) -> EngineCard:
-        """The card with this name, or `NAME:PROFILE`; with None the one in the settings, or the only one.
+        """The card with this name, or `NAME:PROFILE`; with None the one in the settings, or the
+        only one.
 
         Raises:
             InputError: there is no such card, or no single one, or it cannot translate.
@@ -189,10 +209,16 @@ class Workspace:
             return next(iter(self.engines.values()))
         if wanted is None:
             raise InputError(
-                "no engine is chosen", where=printable(self.file), advice=f"--engine NAME; it has: {known}"
+                "no engine is chosen",
+                where=printable(self.file),
+                advice=f"--engine NAME; it has: {known}",
             )
         if wanted not in self.engines:
-            raise InputError(f"no engine is called {wanted!r}", where=printable(self.file), advice=f"it has: {known}")
+            raise InputError(
+                f"no engine is called {wanted!r}",
+                where=printable(self.file),
+                advice=f"it has: {known}",
+            )
         return self.engines[wanted]
 
     def layout(self, name: str | None = None) -> LayoutRules:
@@ -205,12 +231,17 @@ class Workspace:
         if wanted not in self.layouts:
             known = ", ".join(self.layouts)
             raise InputError(
-                f"no layout is called {wanted!r}", where=printable(self.file), advice=f"there are: {known}"
+                f"no layout is called {wanted!r}",
+                where=printable(self.file),
+                advice=f"there are: {known}",
             )
         return self.layouts[wanted]
 
     def wording(
-        self, strong: Strong | None = None, own_list: Path | None = None, glossary: Path | None = None
+        self,
+        strong: Strong | None = None,
+        own_list: Path | None = None,
+        glossary: Path | None = None,
     ) -> Wording:
         """What outputs do with words: as given, and else as the settings say.
 
@@ -219,7 +250,9 @@ class Workspace:
             TrustError: the settings name one outside of their folder, and are not trusted.
         """
         settings = self.settings
-        if (own_list is None and settings.strong_words_file) or (glossary is None and settings.replace):
+        if (own_list is None and settings.strong_words_file) or (
+            glossary is None and settings.replace
+        ):
             self.trust.require("reading")
         if own_list is None and settings.strong_words_file is not None:
             own_list = self.folder / settings.strong_words_file
@@ -243,7 +276,8 @@ class Workspace:
         return redaction_from(",".join(settings.redact), self.folder / settings.redact_names, ())
 
     def secrets_of(self, card: EngineCard) -> dict[str, Secret]:
-        """The card's secrets, read from where they are kept; its program or object may be started from now on.
+        """The card's secrets, read from where they are kept; its program or object may be started
+        from now on.
 
         Raises:
             SecretError: one of them is not there.
@@ -253,7 +287,8 @@ class Workspace:
         return {name: source.read(self.folder) for name, source in card.secrets.items()}
 
     def call_keys(self) -> dict[Literal["live", "test"], Secret | None]:
-        """The keys with which the service signs its calls, read from where they are kept, by profile.
+        """The keys with which the service signs its calls, read from where they are kept, by
+        profile.
 
         Raises:
             SecretError: one of them is not there.
@@ -268,7 +303,8 @@ class Workspace:
         }
 
     def require_trust_in(self, engine: str) -> None:
-        """Return if the settings may use what this engine's card needs of the user's: secrets, a program, an object.
+        """Return if the settings may use what this engine's card needs of the user's: secrets, a
+        program, an object.
 
         Raises:
             TrustError: they may not.
@@ -284,7 +320,9 @@ class Workspace:
         if name not in self.services:
             known = ", ".join(self.services) or "none"
             raise InputError(
-                f"no text service is called {name!r}", where=printable(self.file), advice=f"it has: {known}"
+                f"no text service is called {name!r}",
+                where=printable(self.file),
+                advice=f"it has: {known}",
             )
         return self.services[name]
 
@@ -297,7 +335,8 @@ class Workspace:
         self.trust.require("secret", engine=f"service.{name}")
 
     def require_trust_in_follow_up(self, name: str) -> None:
-        """Return if the settings may do what this follow-up does: send results away, write elsewhere, start programs.
+        """Return if the settings may do what this follow-up does: send results away, write
+        elsewhere, start programs.
 
         Raises:
             TrustError: they may not.
@@ -322,7 +361,8 @@ def open_workspace(
     """Read and check a settings file, with the engine cards that all workspaces share.
 
     Args:
-        settings_file: which one; None looks for `mantisreed.toml` in `start` and the folders above it.
+        settings_file: which one; None looks for `mantisreed.toml` in `start` and the folders above
+            it.
         start: where to look from; None is the current folder.
         is_trusted: whether the caller vouches for it; else `mantisreed.trust` says what it may use.
 
@@ -348,9 +388,13 @@ def read_settings(file: Path) -> dict[str, Any]:
     try:
         content = file.read_text(encoding="utf-8")
     except FileNotFoundError as error:
-        raise InputError("no such settings file", where=printable(file), advice="check --config") from error
+        raise InputError(
+            "no such settings file", where=printable(file), advice="check --config"
+        ) from error
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError("the settings file cannot be read as text", where=printable(file)) from error
+        raise InputError(
+            "the settings file cannot be read as text", where=printable(file)
+        ) from error
     try:
         document = tomllib.loads(content)
         _refuse_passwords(document, printable(file))
@@ -358,7 +402,9 @@ def read_settings(file: Path) -> dict[str, Any]:
     except RecursionError as error:
         raise SettingsError("it is nested too deeply", where=printable(file)) from error
     except tomllib.TOMLDecodeError as error:
-        raise SettingsError(f"not TOML: {error}".lower().replace("toml", "TOML"), where=printable(file)) from error
+        raise SettingsError(
+            f"not TOML: {error}".lower().replace("toml", "TOML"), where=printable(file)
+        ) from error
 
 
 def _refuse_passwords(value: Any, file: str, key: str = "") -> None:
@@ -371,15 +417,24 @@ def _refuse_passwords(value: Any, file: str, key: str = "") -> None:
         raise SettingsError(
             f"key {key!r} holds a password in an address",
             where=file,
-            advice='keep it elsewhere, as a secret: password = "env:NAME" in [ledger], every.basic = "USER:{name}"',
+            advice='keep it elsewhere, as a secret: password = "env:NAME" in [ledger], '
+            'every.basic = "USER:{name}"',
         )
-    pairs = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    pairs = (
+        value.items()
+        if isinstance(value, dict)
+        else enumerate(value)
+        if isinstance(value, list)
+        else ()
+    )
     for name, inner in pairs:
         _refuse_passwords(inner, file, f"{key}.{name}".lstrip("."))
 
 
 def _shared_cards(file: Path) -> dict[str, Any]:
-    """The tables of engine cards that all workspaces share. Their files of secrets lie beside them."""
+    """The tables of engine cards that all workspaces share. Their files of secrets lie beside
+    them.
+    """
     document = read_settings(file)
     unknown = [key for key in document if key != "engine"]
     if unknown:
@@ -417,7 +472,9 @@ def engine_tables(document: Mapping[str, Any], file: str) -> dict[str, Any]:
     loose = [key for key, table in tables.items() if not isinstance(table, dict)]
     if loose:
         raise SettingsError(
-            f"key {loose[0]!r}: expected a table", where=f"{file}: [engine]", advice="name the table [engine.NAME]"
+            f"key {loose[0]!r}: expected a table",
+            where=f"{file}: [engine]",
+            advice="name the table [engine.NAME]",
         )
     return tables
 
@@ -429,7 +486,9 @@ def check_language(tag: str) -> str:
         InputError: it has not.
     """
     if not _LANGUAGE_TAG.fullmatch(tag):
-        raise InputError(f"{tag!r} is not a language tag", advice="a tag looks like en, en-GB or zh-Hant")
+        raise InputError(
+            f"{tag!r} is not a language tag", advice="a tag looks like en, en-GB or zh-Hant"
+        )
     return tag
 
 
@@ -448,14 +507,17 @@ def settings_above(start: Path) -> Path:
     )
 
 
-def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any], trust: Trust) -> Workspace:
+def _workspace(
+    file: Path, document: Mapping[str, Any], shared: Mapping[str, Any], trust: Trust
+) -> Workspace:
     name = printable(file)
     unknown = [key for key in document if key not in _TABLES]
     if unknown:
         raise SettingsError(
             f"unknown table or key {unknown[0]!r}",
             where=name,
-            advice="known: [settings], [layout.NAME], [links], [callbacks], [serve], [ledger], [engine.NAME], "
+            advice="known: [settings], [layout.NAME], [links], [callbacks], [serve], [ledger], "
+            "[engine.NAME], "
             "[service.NAME] and [after.NAME]",
         )
     for key in _TABLES:
@@ -465,7 +527,10 @@ def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any
     services = _services(document.get("service", {}), name)
     follow_ups = read_follow_ups(document.get("after", {}), services, name)
     own = engine_tables(document, name)
-    tables = {**shared, **{key: laid_over(shared.get(key, {}), table) for key, table in own.items()}}
+    tables = {
+        **shared,
+        **{key: laid_over(shared.get(key, {}), table) for key, table in own.items()},
+    }
     places = {key: name if key in own else printable(user_settings_file()) for key in tables}
     cards = {
         key: card
@@ -478,7 +543,9 @@ def _workspace(file: Path, document: Mapping[str, Any], shared: Mapping[str, Any
         {card_name: card for (card_name, task), card in cards.items() if task is None},
         {card_name: card for (card_name, task), card in cards.items() if task == TRANSLATE},
         checked(document["links"], Links, name, "links") if "links" in document else None,
-        checked(document["callbacks"], Callbacks, name, "callbacks") if "callbacks" in document else None,
+        checked(document["callbacks"], Callbacks, name, "callbacks")
+        if "callbacks" in document
+        else None,
         checked(document.get("serve", {}), ServeKeys, name, "serve"),
         _ledger_place(document["ledger"], name) if "ledger" in document else None,
         _layouts(document.get("layout", {}), name),
@@ -494,7 +561,9 @@ def _services(tables: Mapping[str, Any], file: str) -> dict[str, TextServiceCard
     loose = [key for key, table in tables.items() if not isinstance(table, dict)]
     if loose:
         advice = "name the table [service.NAME]"
-        raise SettingsError(f"key {loose[0]!r}: expected a table", where=f"{file}: [service]", advice=advice)
+        raise SettingsError(
+            f"key {loose[0]!r}: expected a table", where=f"{file}: [service]", advice=advice
+        )
     return {name: read_service(name, table, file) for name, table in tables.items()}
 
 
@@ -503,7 +572,9 @@ def _layouts(tables: Mapping[str, Any], file: str) -> dict[str, LayoutRules]:
     layouts = dict(LAYOUTS)
     for name, table in tables.items():
         if not isinstance(table, dict):
-            raise SettingsError(f"key {name!r}: expected a table [layout.{name}]", where=f"{file}: [layout]")
+            raise SettingsError(
+                f"key {name!r}: expected a table [layout.{name}]", where=f"{file}: [layout]"
+            )
         checked(table, LayoutRules, file, f"layout.{name}")
         layouts[name] = layouts.get(name, LayoutRules()).changed(table)
     return layouts
@@ -522,6 +593,7 @@ def _ledger_place(table: Mapping[str, Any], file: str) -> LedgerPlace:
         raise SettingsError(
             "key 'url' holds a password",
             where=f"{file}: [ledger]",
-            advice='keep it elsewhere and write password = "env:NAME", "file:PATH" or "keyring:SERVICE/USER"',
+            advice='keep it elsewhere and write password = "env:NAME", "file:PATH" or '
+            '"keyring:SERVICE/USER"',
         )
     return place

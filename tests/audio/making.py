@@ -20,7 +20,9 @@ def write_sound(
     pictures_last: float | None = None,
     tags: dict[str, str] | None = None,
 ) -> None:
-    """Write mono float samples, shape (n,), with one codec; track k is the samples times k / tracks."""
+    """Write mono float samples, shape (n,), with one codec; track k is the samples times k /
+    tracks.
+    """
     with av.open(path, "w", format=container) as output:
         output.metadata.update(tags or {})
         pictures = _add_pictures(output) if video else None
@@ -40,7 +42,9 @@ def write_sound(
             _write_pictures(output, pictures, pictures_last or delay + len(samples) / rate)
 
 
-def write_film(path: Path, codec: str, samples: np.ndarray, *, seconds: float, rate: int = 16_000) -> None:
+def write_film(
+    path: Path, codec: str, samples: np.ndarray, *, seconds: float, rate: int = 16_000
+) -> None:
     """Sound, and pictures that may last longer."""
     write_sound(path, codec, samples, rate=rate, video=True, pictures_last=seconds)
 
@@ -55,7 +59,9 @@ def _add_pictures(output: "av.container.OutputContainer") -> "av.VideoStream":
     return stream
 
 
-def _write_pictures(output: "av.container.OutputContainer", stream: "av.VideoStream", seconds: float) -> None:
+def _write_pictures(
+    output: "av.container.OutputContainer", stream: "av.VideoStream", seconds: float
+) -> None:
     rate = stream.codec_context.framerate or Fraction(10)
     for number in range(round(seconds * rate)):
         frame = av.VideoFrame(64, 64, "yuv420p")
@@ -72,7 +78,9 @@ def several_tracks(path: Path, *tracks: np.ndarray, rate: int = 16_000) -> Path:
         for stream, samples in zip(streams, tracks, strict=True):
             assert isinstance(stream, av.AudioStream)
             scaled = (samples[np.newaxis] * 32767).astype(np.int16)
-            frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(scaled), format="s16", layout="mono")
+            frame = av.AudioFrame.from_ndarray(
+                np.ascontiguousarray(scaled), format="s16", layout="mono"
+            )
             frame.sample_rate, frame.time_base, frame.pts = rate, Fraction(1, rate), 0
             output.mux(stream.encode(frame))
             output.mux(stream.encode(None))

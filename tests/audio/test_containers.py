@@ -13,7 +13,9 @@ from mantisreed.audio.tracks import track_to_take
 from mantisreed.errors import RecordingError
 
 LOUD_LATE = np.concatenate([np.zeros(12 * RATE, np.float32), chirp(8)])
-"""Variable bit rates cost next to nothing for its first half, so that a guess by the first frames is far off."""
+"""Variable bit rates cost next to nothing for its first half, so that a guess by the first frames
+is far off.
+"""
 
 COUNTED = [
     ("a.aiff", "pcm_s16be"),
@@ -63,7 +65,9 @@ def damage_of(path: Path) -> list[str]:
 
 
 @pytest.mark.parametrize(("name", "codec"), COUNTED + GUESSED)
-def test_an_intact_recording_is_never_called_incomplete(tmp_path: Path, name: str, codec: str) -> None:
+def test_an_intact_recording_is_never_called_incomplete(
+    tmp_path: Path, name: str, codec: str
+) -> None:
     assert damage_of(written(tmp_path / name, codec)) == []
 
 
@@ -77,7 +81,9 @@ def test_an_amr_file_whose_bit_rate_changes_is_not_called_incomplete(tmp_path: P
 
 
 @pytest.mark.parametrize(("name", "codec"), COUNTED)
-def test_a_recording_that_breaks_off_is_told_where_its_header_counts(tmp_path: Path, name: str, codec: str) -> None:
+def test_a_recording_that_breaks_off_is_told_where_its_header_counts(
+    tmp_path: Path, name: str, codec: str
+) -> None:
     whole = written(tmp_path / name, codec).read_bytes()
     half = tmp_path / f"half{Path(name).suffix}"
     half.write_bytes(whole[: len(whole) * 6 // 10])
@@ -89,7 +95,9 @@ def test_a_recording_that_breaks_off_is_told_where_its_header_counts(tmp_path: P
 
 
 @pytest.mark.parametrize("name", ["film.mp4", "film.mkv", "film.mov", "film.webm", "film.ts"])
-def test_pictures_that_run_longer_than_the_sound_promise_no_sound(tmp_path: Path, name: str) -> None:
+def test_pictures_that_run_longer_than_the_sound_promise_no_sound(
+    tmp_path: Path, name: str
+) -> None:
     codec = {"film.mov": "pcm_s16le", "film.webm": "libopus"}.get(name, "aac")
     rate = RATES.get(codec, RATE)
     write_film(tmp_path / name, codec, resampled(chirp(4), rate), rate=rate, seconds=12.0)
@@ -112,7 +120,9 @@ def test_tags_of_any_bytes_are_read(tmp_path: Path) -> None:
     written(tmp_path / "a.mp3", "libmp3lame")
     content = (tmp_path / "a.mp3").read_bytes()
     title = b"TIT2" + (8).to_bytes(4, "big") + b"\0\0" + b"\3r\xe9d\xffgull"
-    (tmp_path / "tagged.mp3").write_bytes(b"ID3\4\0\0" + bytes([0, 0, 0, len(title)]) + title + content[45:])
+    (tmp_path / "tagged.mp3").write_bytes(
+        b"ID3\4\0\0" + bytes([0, 0, 0, len(title)]) + title + content[45:]
+    )
     write_sound(tmp_path / "b.mka", "flac", chirp(), tags={"title": "Marsh at dusk"})
     odd = (tmp_path / "b.mka").read_bytes().replace(b"Marsh at dusk", b"Marsh \xe9\xff dusk")
     (tmp_path / "b.mka").write_bytes(odd)
@@ -148,7 +158,9 @@ def test_sphere_files_are_read_and_their_header_counts(tmp_path: Path) -> None:
 def test_mxf_and_compressed_aiff_are_read(tmp_path: Path) -> None:
     write_sound(tmp_path / "a.aifc", "pcm_alaw", chirp(4), container="aiff")
     assert damage_of(tmp_path / "a.aifc") == []
-    write_film(tmp_path / "a.mxf", "pcm_s16le", resampled(chirp(4), 48_000), rate=48_000, seconds=4.0)
+    write_film(
+        tmp_path / "a.mxf", "pcm_s16le", resampled(chirp(4), 48_000), rate=48_000, seconds=4.0
+    )
     assert damage_of(tmp_path / "a.mxf") == []
 
 

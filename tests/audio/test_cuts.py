@@ -9,10 +9,16 @@ from mantisreed.audio.cuts import CutRules, Span, SpanChooser, choose_spans, sma
 
 
 @st.composite
-def speech_and_duration(draw: st.DrawFn, shortest_pause: int = 15) -> tuple[list[tuple[float, float]], float]:
+def speech_and_duration(
+    draw: st.DrawFn, shortest_pause: int = 15
+) -> tuple[list[tuple[float, float]], float]:
     at, speech = 0, []
     for pause, spoken in draw(
-        st.lists(st.tuples(st.integers(shortest_pause, 800), st.integers(10, 2500)), min_size=1, max_size=40)
+        st.lists(
+            st.tuples(st.integers(shortest_pause, 800), st.integers(10, 2500)),
+            min_size=1,
+            max_size=40,
+        )
     ):
         speech.append(((at + pause) / 100, (at + pause + spoken) / 100))
         at += pause + spoken
@@ -22,7 +28,9 @@ def speech_and_duration(draw: st.DrawFn, shortest_pause: int = 15) -> tuple[list
 def cut_through(spans: list[Span], speech: list[tuple[float, float]]) -> list[float]:
     """Seconds at which an edge goes through speech."""
     edges = [edge for span in spans for edge in (span.start, span.end)]
-    return [edge for edge in edges if any(start + 1e-6 < edge < end - 1e-6 for start, end in speech)]
+    return [
+        edge for edge in edges if any(start + 1e-6 < edge < end - 1e-6 for start, end in speech)
+    ]
 
 
 @given(speech_and_duration(), st.integers(20, 120))
@@ -31,9 +39,13 @@ def test_spans_hold_all_speech_and_none_is_too_long(
 ) -> None:
     speech, duration = given_speech
     spans = choose_spans(speech, duration, CutRules(longest))
-    assert all(0 <= span.start < span.end <= duration and span.length <= longest + 1e-6 for span in spans)
+    assert all(
+        0 <= span.start < span.end <= duration and span.length <= longest + 1e-6 for span in spans
+    )
     for start, end in speech:
-        covered = sorted((max(start, span.start), min(end, span.end)) for span in spans if span.end > start)
+        covered = sorted(
+            (max(start, span.start), min(end, span.end)) for span in spans if span.end > start
+        )
         reached = start
         for left, right in covered:
             assert left <= reached + 1e-6 or left >= end
@@ -57,7 +69,8 @@ def test_around_a_pause_that_may_be_none_the_pieces_overlap() -> None:
 
 
 def test_long_pauses_are_cut_and_short_ones_are_not() -> None:
-    speech = [(n * 5.0, n * 5.0 + (4.8 if n % 4 else 3.0)) for n in range(24)]  # a longer pause after each fourth
+    # A longer pause after each fourth.
+    speech = [(n * 5.0, n * 5.0 + (4.8 if n % 4 else 3.0)) for n in range(24)]
     spans = choose_spans(speech, 120.0, CutRules(30.0))
     assert len(spans) <= 6
     for before, after in pairwise(spans):
@@ -96,7 +109,11 @@ def test_each_span_repeats_the_end_of_the_one_before_when_asked(
     for before, after in pairwise(spans):
         pause = next((b[0] - a[1] for a, b in pairwise(speech) if a[1] <= before.end <= b[0]), 0.0)
         assert after.overlaps or pause >= min(10.0, longest / 4) - 1e-6
-        assert not after.overlaps or before.end - after.start >= 4.0 - 1e-6 or after.start == before.start
+        assert (
+            not after.overlaps
+            or before.end - after.start >= 4.0 - 1e-6
+            or after.start == before.start
+        )
 
 
 def test_kept_silence_behind_a_long_run_fits_into_a_span_with_it() -> None:
@@ -139,7 +156,9 @@ def test_spans_leave_while_the_recording_is_heard(
 def test_looking_ahead_costs_hardly_more_pieces_than_knowing_all() -> None:
     speech = [(n * 7.0, n * 7.0 + 4.0 + n % 3) for n in range(400)]
     chooser = SpanChooser(CutRules(60.0))
-    spans = [span for start, end in speech for span in chooser.hear([(start, end)], end)] + chooser.finish(2800.0)
+    spans = [
+        span for start, end in speech for span in chooser.hear([(start, end)], end)
+    ] + chooser.finish(2800.0)
     assert len(spans) <= len(choose_spans(speech, 2800.0, CutRules(60.0))) + 1
 
 

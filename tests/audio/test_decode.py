@@ -84,7 +84,8 @@ def test_ogg_vorbis_is_read(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("name", "codec"), [("a.mp4", "aac"), ("a.mov", "pcm_s16le"), ("a.mkv", "libmp3lame"), ("a.webm", "libopus")]
+    ("name", "codec"),
+    [("a.mp4", "aac"), ("a.mov", "pcm_s16le"), ("a.mkv", "libmp3lame"), ("a.webm", "libopus")],
 )
 def test_the_sound_of_a_video_is_read_and_its_times_are_those_of_the_pictures(
     tmp_path: Path, name: str, codec: str
@@ -201,7 +202,9 @@ def test_a_corrupt_middle_is_told_with_its_time_and_what_is_behind_it_stays_in_p
     assert abs(lag_and_fit(heard[tail], truth[tail])[0]) < 0.1
     (start, end) = decoder.gaps[0]
     assert 0 < start < len(truth) / RATE * 0.7 and end - start > 0.2
-    assert decoder.damage()[0].startswith(f"no sound could be read from 00:00:{start:06.3f} to 00:00:{end:06.3f}")
+    assert decoder.damage()[0].startswith(
+        f"no sound could be read from 00:00:{start:06.3f} to 00:00:{end:06.3f}"
+    )
 
 
 def test_numbers_that_are_none_and_absurd_ones_become_sound(tmp_path: Path) -> None:
@@ -213,8 +216,12 @@ def test_numbers_that_are_none_and_absurd_ones_become_sound(tmp_path: Path) -> N
     assert lag_and_fit(heard[0], chirp())[1] > 0.95
 
 
-@pytest.mark.parametrize(("data_size", "all_size"), [(1000, 1036), (0, 0), (0xFFFF_FFFF, 0xFFFF_FFFF)])
-def test_a_wrong_length_in_the_header_loses_nothing(tmp_path: Path, data_size: int, all_size: int) -> None:
+@pytest.mark.parametrize(
+    ("data_size", "all_size"), [(1000, 1036), (0, 0), (0xFFFF_FFFF, 0xFFFF_FFFF)]
+)
+def test_a_wrong_length_in_the_header_loses_nothing(
+    tmp_path: Path, data_size: int, all_size: int
+) -> None:
     soundfile.write(tmp_path / "a.wav", chirp(), RATE)
     content = bytearray((tmp_path / "a.wav").read_bytes())
     content[4:8], content[40:44] = all_size.to_bytes(4, "little"), data_size.to_bytes(4, "little")
@@ -234,15 +241,21 @@ def test_many_channels_high_rates_and_single_samples_work(tmp_path: Path) -> Non
     assert decoded(tmp_path / "one.wav").shape == (1, 1)
 
 
-@pytest.mark.parametrize(("subtype", "channels"), [("PCM_16", 1), ("PCM_24", 1), ("FLOAT", 1), ("PCM_16", 2)])
+@pytest.mark.parametrize(
+    ("subtype", "channels"), [("PCM_16", 1), ("PCM_24", 1), ("FLOAT", 1), ("PCM_16", 2)]
+)
 def test_whole_numbers_are_the_same_sound(tmp_path: Path, subtype: str, channels: int) -> None:
-    soundfile.write(tmp_path / "a.wav", np.stack([chirp()] * channels, axis=1), RATE, subtype=subtype)
+    soundfile.write(
+        tmp_path / "a.wav", np.stack([chirp()] * channels, axis=1), RATE, subtype=subtype
+    )
     sound = np.concatenate(list(Decoder(tmp_path / "a.wav").sound()), axis=1)
     assert sound.dtype == np.int16
     assert np.abs(sound / 32768 - decoded(tmp_path / "a.wav")).max() < 1.1 / 32768
 
 
-def test_joined_files_of_different_rates_are_heard_to_the_end_and_not_called_broken(tmp_path: Path) -> None:
+def test_joined_files_of_different_rates_are_heard_to_the_end_and_not_called_broken(
+    tmp_path: Path,
+) -> None:
     parts = []
     for number, rate in enumerate((44_100, 22_050)):
         part = tmp_path / f"{number}.mp3"
@@ -256,7 +269,9 @@ def test_joined_files_of_different_rates_are_heard_to_the_end_and_not_called_bro
 
 
 @pytest.mark.parametrize("subtype", ["PCM_U8", "PCM_16", "PCM_24", "FLOAT", "DOUBLE"])
-def test_channels_of_opposite_phase_do_not_cancel_each_other_out(tmp_path: Path, subtype: str) -> None:
+def test_channels_of_opposite_phase_do_not_cancel_each_other_out(
+    tmp_path: Path, subtype: str
+) -> None:
     path, voice = tmp_path / "inverted.wav", chirp()
     soundfile.write(path, np.stack([voice, -voice], axis=1), RATE, subtype=subtype)
     decoder = Decoder(path)
@@ -275,13 +290,17 @@ def test_what_is_no_file_is_refused_before_it_is_opened(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("gap", "length"), [(30.0, 32.0), (200_000.0, 2.0)])
-def test_silence_that_a_file_only_claims_costs_nothing(tmp_path: Path, gap: float, length: float) -> None:
+def test_silence_that_a_file_only_claims_costs_nothing(
+    tmp_path: Path, gap: float, length: float
+) -> None:
     path = tmp_path / "gap.mkv"
     with av.open(path, "w") as output:
         stream = output.add_stream("pcm_s16le", rate=RATE, layout="mono")
         assert isinstance(stream, av.AudioStream)
         for start in (0.0, 1.0 + gap):
-            frame = av.AudioFrame.from_ndarray(np.full((1, RATE), 1000, np.int16), format="s16", layout="mono")
+            frame = av.AudioFrame.from_ndarray(
+                np.full((1, RATE), 1000, np.int16), format="s16", layout="mono"
+            )
             frame.sample_rate, frame.time_base = RATE, Fraction(1, RATE)
             frame.pts = round(start * RATE)
             output.mux(stream.encode(frame))

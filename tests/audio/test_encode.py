@@ -14,8 +14,12 @@ from mantisreed.audio.formats import FORMATS
 
 
 @pytest.mark.parametrize("name", [name for name, form in FORMATS.items() if form.lossless])
-@given(values=st.lists(st.integers(-32768, 32767), min_size=1, max_size=300), cut=st.integers(0, 300))
-def test_lossless_formats_give_back_16_bit_samples_exactly(name: str, values: list[int], cut: int) -> None:
+@given(
+    values=st.lists(st.integers(-32768, 32767), min_size=1, max_size=300), cut=st.integers(0, 300)
+)
+def test_lossless_formats_give_back_16_bit_samples_exactly(
+    name: str, values: list[int], cut: int
+) -> None:
     samples = (np.array([values]) / 32768).astype(np.float32)
     blocks = [block for block in (samples[:, :cut], samples[:, cut:]) if block.size]
 
@@ -85,4 +89,6 @@ def test_encoding_stops_as_soon_as_the_size_is_passed() -> None:
 
 
 def test_samples_over_full_scale_are_clipped_not_wrapped() -> None:
-    assert to_int16(np.array([[1.5, -1.5, 0.99999]], np.float32)).tolist() == [[32767, -32768, 32767]]
+    assert to_int16(np.array([[1.5, -1.5, 0.99999]], np.float32)).tolist() == [
+        [32767, -32768, 32767]
+    ]

@@ -18,7 +18,9 @@ def examined(folder: Path, samples: np.ndarray, rate: int = 16_000) -> Examinati
 
 
 def test_loudness_is_that_of_the_standard(tmp_path: Path) -> None:
-    """EBU Tech 3341, case 1: a stereo sine of 1 kHz at -23 dBFS, 20 s, has -23.0 LUFS, within 0.1."""
+    """EBU Tech 3341, case 1: a stereo sine of 1 kHz at -23 dBFS, 20 s, has -23.0 LUFS, within
+    0.1.
+    """
     sine = 10 ** (-23 / 20) * np.sin(2 * np.pi * 1000 * np.arange(48_000 * 20) / 48_000)
     found = examined(tmp_path, np.stack([sine, sine], axis=1), 48_000)
     assert found.loudness == pytest.approx(-23.0, abs=0.1)
@@ -28,12 +30,16 @@ def test_loudness_is_that_of_the_standard(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("snr", [20.0, 10.0])
-def test_noise_and_snr_are_near_the_truth(english: list[Phrase], tmp_path: Path, snr: float) -> None:
+def test_noise_and_snr_are_near_the_truth(
+    english: list[Phrase], tmp_path: Path, snr: float
+) -> None:
     composition = compose(english, seed=71, duration=90, pauses=(0.6, 2.0), snr=snr)
     composition.write(tmp_path / "a.flac")
     found = examine(tmp_path / "a.flac")
     assert found.snr == pytest.approx(snr, abs=2.0)
-    assert found.speech_seconds == pytest.approx(sum(s.phrase.duration for s in composition.truth), rel=0.08)
+    assert found.speech_seconds == pytest.approx(
+        sum(s.phrase.duration for s in composition.truth), rel=0.08
+    )
     assert 0.5 < found.longest_silence < 4.5
     assert any(text.startswith("noisy") for text in found.advice) == (snr < 12)
 

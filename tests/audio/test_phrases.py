@@ -1,4 +1,6 @@
-"""Phrases in a stream: found as soon as the speaker pauses, whole, and with memory that does not grow."""
+"""Phrases in a stream: found as soon as the speaker pauses, whole, and with memory that does not
+grow.
+"""
 
 import sys
 from itertools import pairwise
@@ -18,12 +20,18 @@ PAUSE = 0.8
 
 def heard(samples: np.ndarray, block: int = 1600, longest: float = 30.0) -> list[LivePhrase]:
     listener = PhraseListener(SAMPLE_RATE, pause=PAUSE, longest=longest)
-    found = [phrase for n in range(0, len(samples), block) for phrase in listener.hear(samples[n : n + block])]
+    found = [
+        phrase
+        for n in range(0, len(samples), block)
+        for phrase in listener.hear(samples[n : n + block])
+    ]
     return found + listener.finish()
 
 
 @pytest.mark.parametrize("snr", [None, 30.0, 20.0, 12.0])
-def test_each_phrase_is_given_whole_as_soon_as_the_speaker_pauses(english: list[Phrase], snr: float | None) -> None:
+def test_each_phrase_is_given_whole_as_soon_as_the_speaker_pauses(
+    english: list[Phrase], snr: float | None
+) -> None:
     composition = compose(english, seed=31, duration=60, pauses=(1.4, 2.0), snr=snr)
     samples = (np.concatenate(list(composition.blocks()), axis=1)[0] * 32767).astype(np.int16)
     found = heard(samples)
@@ -49,7 +57,9 @@ def test_blocks_of_any_size_give_the_same_phrases(sizes: list[int], seed: int) -
     found += listener.finish()
     whole = PhraseListener(SAMPLE_RATE, pause=0.3)
     once = whole.hear(samples) + whole.finish()
-    assert [(one.start, len(one.samples)) for one in found] == [(one.start, len(one.samples)) for one in once]
+    assert [(one.start, len(one.samples)) for one in found] == [
+        (one.start, len(one.samples)) for one in once
+    ]
 
 
 def test_who_never_pauses_is_cut_where_it_is_quietest_and_nothing_is_lost() -> None:

@@ -14,12 +14,20 @@ from mantisreed.standin.composer import Composition, compose
 Change = Callable[[np.ndarray], np.ndarray]
 
 
-def covered(composition: Composition, stretches: list[Stretch], later: float = 0.0) -> tuple[float, float]:
-    """The share of speech inside the map, and the share of pauses over 0.3 s that it has a gap in."""
+def covered(
+    composition: Composition, stretches: list[Stretch], later: float = 0.0
+) -> tuple[float, float]:
+    """The share of speech inside the map, and the share of pauses over 0.3 s that it has a gap
+    in.
+    """
     count = round(composition.duration * 100) + 1
     inside, spoken = np.zeros(count, bool), np.zeros(count, bool)
     for stretch in stretches:
-        inside[max(0, round((stretch.start - later) * 100)) : max(0, round((stretch.end - later) * 100))] = True
+        inside[
+            max(0, round((stretch.start - later) * 100)) : max(
+                0, round((stretch.end - later) * 100)
+            )
+        ] = True
     for word in composition.words:
         spoken[round(word.start * 100) : round(word.end * 100)] = True
     pauses = [(a.end, b.start) for a, b in pairwise(composition.words) if b.start - a.end > 0.3]
@@ -31,7 +39,9 @@ def sound_of(composition: Composition) -> np.ndarray:
     return np.concatenate(list(composition.blocks()), axis=1)
 
 
-@pytest.mark.parametrize(("snr", "speech", "pauses"), [(None, 0.995, 0.99), (20.0, 0.99, 0.9), (10.0, 0.97, 0.75)])
+@pytest.mark.parametrize(
+    ("snr", "speech", "pauses"), [(None, 0.995, 0.99), (20.0, 0.99, 0.9), (10.0, 0.97, 0.75)]
+)
 def test_speech_is_inside_and_pauses_are_found(
     english: list[Phrase], snr: float | None, speech: float, pauses: float
 ) -> None:
@@ -58,7 +68,9 @@ def as_by_telephone(sound: np.ndarray) -> np.ndarray:
 @pytest.mark.parametrize("change", [hummed, drifting, as_by_telephone])
 def test_hum_drift_and_a_narrow_band_hide_no_speech(english: list[Phrase], change: Change) -> None:
     composition = compose(english, seed=42, duration=120, pauses=(0.4, 1.5), level_range=6, snr=20)
-    inside, found = covered(composition, speech_map([change(sound_of(composition)).astype(np.float32)]))
+    inside, found = covered(
+        composition, speech_map([change(sound_of(composition)).astype(np.float32)])
+    )
     assert inside > 0.98 and found > 0.9
 
 
@@ -68,7 +80,8 @@ def test_speech_after_minutes_of_silence_is_heard_and_the_silence_is_not(
 ) -> None:
     composition = compose(english, seed=43, duration=60, pauses=(0.4, 1.5), snr=snr)
     sound = sound_of(composition)
-    lead = np.tile(sound[:, :7000], (1, 400))  # nearly three minutes of what is before the first word
+    # Nearly three minutes of what is before the first word.
+    lead = np.tile(sound[:, :7000], (1, 400))
     later = lead.shape[1] / 16_000
     stretches = speech_map(np.array_split(np.concatenate([lead, sound], axis=1), 60, axis=1))
     assert sum(s.end - s.start for s in stretches if s.start < later) < 0.5

@@ -12,7 +12,13 @@ import pytest
 
 from audio.making import write_sound
 from mantisreed.audio.examine import examine
-from mantisreed.audio.workers import MOST_MEMORY, DecodingWorkers, LocalStream, SoundStream, seconds_for
+from mantisreed.audio.workers import (
+    MOST_MEMORY,
+    DecodingWorkers,
+    LocalStream,
+    SoundStream,
+    seconds_for,
+)
 from mantisreed.errors import RecordingError
 
 
@@ -27,7 +33,9 @@ def tone(tmp_path: Path) -> Path:
     return path
 
 
-def test_a_worker_gives_what_decoding_here_gives_and_is_used_again(tone: Path, tmp_path: Path) -> None:
+def test_a_worker_gives_what_decoding_here_gives_and_is_used_again(
+    tone: Path, tmp_path: Path
+) -> None:
     content = tone.read_bytes()
     half = tmp_path / "half.flac"
     half.write_bytes(content[: len(content) // 2])
@@ -49,7 +57,9 @@ def test_what_cannot_be_read_is_told_as_if_it_were_read_here(tmp_path: Path) -> 
             with pytest.raises(RecordingError) as here:
                 samples_of(LocalStream(tmp_path / name, sample_rate=16_000, channels=1, track=None))
             with pytest.raises(RecordingError) as there:
-                samples_of(workers.stream(tmp_path / name, sample_rate=16_000, channels=1, track=None))
+                samples_of(
+                    workers.stream(tmp_path / name, sample_rate=16_000, channels=1, track=None)
+                )
             assert (there.value.what, there.value.advice) == (here.value.what, here.value.advice)
 
 
@@ -64,7 +74,9 @@ def test_a_worker_that_dies_or_is_not_wanted_any_more_is_replaced(tone: Path) ->
         workers.give_back(dead)
         with pytest.raises(RecordingError, match="has ended"):
             samples_of(workers.stream(tone, sample_rate=16_000, channels=1, track=None))
-        assert samples_of(workers.stream(tone, sample_rate=16_000, channels=1, track=None)).shape == (1, 160_000)
+        assert samples_of(
+            workers.stream(tone, sample_rate=16_000, channels=1, track=None)
+        ).shape == (1, 160_000)
 
 
 @pytest.mark.parametrize("number", [signal.SIGSEGV, signal.SIGXCPU, signal.SIGKILL])
@@ -85,7 +97,9 @@ def test_the_death_of_a_worker_is_an_error_of_this_recording_and_says_of_what(
         assert workers.contents(tone).tracks[0].channels == 1
 
 
-@pytest.mark.skipif(sys.platform != "linux", reason="limits of another process are told by Linux only")
+@pytest.mark.skipif(
+    sys.platform != "linux", reason="limits of another process are told by Linux only"
+)
 def test_a_worker_has_limits(tone: Path) -> None:
     with DecodingWorkers() as workers:
         workers.contents(tone)
@@ -119,7 +133,9 @@ def test_examining_in_a_worker_finds_what_is_found_here(tone: Path) -> None:
     here = examine(tone)
     with DecodingWorkers() as workers:
         there = workers.examine(tone)
-    assert (there.waveform.low == here.waveform.low).all() and there.waveform.loudness.dtype == np.float32
+    assert (
+        there.waveform.low == here.waveform.low
+    ).all() and there.waveform.loudness.dtype == np.float32
     assert replace(there, waveform=here.waveform) == here
 
 

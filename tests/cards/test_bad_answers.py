@@ -47,7 +47,9 @@ method = "POST"
 """
 
 
-def asked(folder: Path, toml: str, script: Callable[[HttpRequest], HttpAnswer]) -> tuple[EngineResponse, list[str]]:
+def asked(
+    folder: Path, toml: str, script: Callable[[HttpRequest], HttpAnswer]
+) -> tuple[EngineResponse, list[str]]:
     card = workspace_of(folder, toml).engine(None)
     transport = ScriptedTransport(script)
 
@@ -84,8 +86,16 @@ def test_pages_are_read_as_one_reply(tmp_path: Path) -> None:
 
     came, urls = asked(tmp_path, PAGES, script)
     read = reading_of(workspace_of(tmp_path, PAGES).engine(None), came, PIECE, {})
-    assert [word.text for passage in read.passages for word in passage.words] == [f"word{n}" for n in range(4)]
-    assert urls == ["/api/jobs", "/api/jobs/j", "/api/jobs/j?from=1", "/api/jobs/j?from=2", "/api/jobs/j?from=3"]
+    assert [word.text for passage in read.passages for word in passage.words] == [
+        f"word{n}" for n in range(4)
+    ]
+    assert urls == [
+        "/api/jobs",
+        "/api/jobs/j",
+        "/api/jobs/j?from=1",
+        "/api/jobs/j?from=2",
+        "/api/jobs/j?from=3",
+    ]
 
 
 @pytest.mark.parametrize(
@@ -96,13 +106,19 @@ def test_pages_are_read_as_one_reply(tmp_path: Path) -> None:
         ("http://[no", "the link to the next page cannot be used"),
     ],
 )
-def test_pages_without_end_are_given_up_and_the_work_is_not_done_again(tmp_path: Path, link: str, told: str) -> None:
+def test_pages_without_end_are_given_up_and_the_work_is_not_done_again(
+    tmp_path: Path, link: str, told: str
+) -> None:
     count = 0
 
     def script(request: HttpRequest) -> HttpAnswer:
         nonlocal count
         count += 1
-        return HttpAnswer(200, {}, b'{"id": "j"}') if request.method == "POST" else page(count, link.format(n=count))
+        return (
+            HttpAnswer(200, {}, b'{"id": "j"}')
+            if request.method == "POST"
+            else page(count, link.format(n=count))
+        )
 
     with pytest.raises(UnreadableReplyError, match=told) as error:
         asked(tmp_path, PAGES, script)
@@ -123,21 +139,44 @@ def test_a_count_of_bytes_that_makes_no_sense_is_told(tmp_path: Path, received: 
 @pytest.mark.parametrize(
     ("toml", "told"),
     [
-        (f'{HEAD}send.raw = "{{audio}}"\nsend.form.a = "{{audio}}"\nreply.text = "t"', "only one of the keys"),
+        (
+            f'{HEAD}send.raw = "{{audio}}"\nsend.form.a = "{{audio}}"\nreply.text = "t"',
+            "only one of the keys",
+        ),
         (f'{HEAD}send.path = "/x"\nreply.text = "t"', "no step sends the audio"),
-        (f'{HEAD}send = {{ raw = "{{audio}}" }}\nsteps.a.raw = "{{audio}}"\nreply.text = "t"', "send"),
-        (f'{HEAD}steps.a = {{ raw = "{{audio}}", path = "/{{job}}" }}\nreply.text = "t"', "unknown placeholder"),
-        (f'{HEAD}values.a = "{{b}}"\nvalues.b = "{{a}}"\nsend.raw = "{{audio}}"\nreply.text = "t"', "unknown"),
-        (f'{HEAD}send.raw = "{{audio}}"\nsend.state = "x"\nsend.done = [1]\nreply.text = "t"', "step"),
+        (
+            f'{HEAD}send = {{ raw = "{{audio}}" }}\nsteps.a.raw = "{{audio}}"\nreply.text = "t"',
+            "send",
+        ),
+        (
+            f'{HEAD}steps.a = {{ raw = "{{audio}}", path = "/{{job}}" }}\nreply.text = "t"',
+            "unknown placeholder",
+        ),
+        (
+            f'{HEAD}values.a = "{{b}}"\nvalues.b = "{{a}}"\nsend.raw = "{{audio}}"\nreply.text = "t"',  # noqa: E501
+            "unknown",
+        ),
+        (
+            f'{HEAD}send.raw = "{{audio}}"\nsend.state = "x"\nsend.done = [1]\nreply.text = "t"',
+            "step",
+        ),
         (f'{JOB}\nsteps.ask = {{ path = "/{{job}}", state = "s" }}', "done"),
         (f'{JOB}\nsteps.more = {{ raw = "{{audio}}" }}', "the audio is sent already"),
-        (f'{HEAD}send.raw = "{{audio}}"\nreply.format = "text"\nreply.words.text = "w"', "is not read with format"),
+        (
+            f'{HEAD}send.raw = "{{audio}}"\nreply.format = "text"\nreply.words.text = "w"',
+            "is not read with format",
+        ),
         (f'{HEAD}send.raw = "{{audio}}"\nreply.text = "t"\nreply.times = "ms"', "has no effect"),
-        (f'{HEAD}send.raw = "{{audio}}"\nreply.format = "yaml"', "'json', 'lines', 'events', 'xml'"),
+        (
+            f'{HEAD}send.raw = "{{audio}}"\nreply.format = "yaml"',
+            "'json', 'lines', 'events', 'xml'",
+        ),
         (f'{HEAD}send.raw = "{{audio_file}}"\nreply.text = "t"', "unknown placeholder"),
     ],
 )
-def test_a_card_that_contradicts_itself_is_refused_in_a_line(tmp_path: Path, toml: str, told: str) -> None:
+def test_a_card_that_contradicts_itself_is_refused_in_a_line(
+    tmp_path: Path, toml: str, told: str
+) -> None:
     with pytest.raises(SettingsError) as error:
         workspace_of(tmp_path, toml)
     said = f"{error.value} {error.value.advice or ''}"
@@ -150,7 +189,7 @@ BOMB = b'<!DOCTYPE a [<!ENTITY b "bbbb">]><r><w from="0" to="1">&b;</w></r>'
 @pytest.mark.parametrize("body", [BOMB, b"<r><w>", b"<r>" * 2000, b'{"words": [' + b"[" * 100_000])
 def test_documents_that_bite_are_refused(tmp_path: Path, body: bytes) -> None:
     form = "xml" if body.startswith(b"<") else "json"
-    toml = f'{HEAD}send.raw = "{{audio}}"\nreply.format = "{form}"\nreply.words = {{ each = "r.w", text = "text" }}'
+    toml = f'{HEAD}send.raw = "{{audio}}"\nreply.format = "{form}"\nreply.words = {{ each = "r.w", text = "text" }}'  # noqa: E501
     card = workspace_of(tmp_path, toml).engine(None)
     with pytest.raises(UnreadableReplyError) as error:
         reading_of(card, EngineResponse(body), PIECE, {})

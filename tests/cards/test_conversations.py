@@ -103,7 +103,10 @@ def test_the_sound_goes_out_in_chunks_and_partial_text_is_told(
     assert heard[0] == json.dumps({"hello": "en"}) and heard[-1] == "over"
     assert [len(chunk) for chunk in heard[1:-1] if isinstance(chunk, bytes)] == [16_000] * 4
     read = reading_of(
-        workspace_of(tmp_path, CARD.format(address="http://marsh.example")).engine(None), came, PIECE, {}
+        workspace_of(tmp_path, CARD.format(address="http://marsh.example")).engine(None),
+        came,
+        PIECE,
+        {},
     )
     assert [word.text for passage in read.passages for word in passage.words] == ["Nets"]
     assert "heard so far: Nets" in caplog.text
@@ -121,19 +124,22 @@ def test_the_sound_goes_out_as_fast_as_it_was_spoken_where_the_card_says_so(
         await socket.send_json({"kind": "end"})
 
     address = talking(talk)
-    card = workspace_of(tmp_path, CARD.format(address=address).replace("chunk =", "speed = 4.0\nchunk =")).engine(
-        None
-    )
+    card = workspace_of(
+        tmp_path, CARD.format(address=address).replace("chunk =", "speed = 4.0\nchunk =")
+    ).engine(None)
 
     async def go() -> None:
         async with HttpTransport() as transport:
             await client_for(card, {}, transport).submit(PIECE, RequestOptions("en"))
 
     asyncio.run(go())
-    assert 0.35 <= taken[0] < 2.0  # two seconds of sound, four times as fast, the first chunk at once
+    # Two seconds of sound, four times as fast, the first chunk at once.
+    assert 0.35 <= taken[0] < 2.0
 
 
-def test_what_was_said_before_it_broke_off_is_no_whole_reply(tmp_path: Path, talking: Callable[[Talk], str]) -> None:
+def test_what_was_said_before_it_broke_off_is_no_whole_reply(
+    tmp_path: Path, talking: Callable[[Talk], str]
+) -> None:
     async def talk(socket: WebSocket) -> None:
         await listened(socket)
         await socket.send_json({"kind": "final", "w": "Nets", "from": 0.5, "to": 0.9})
@@ -144,7 +150,9 @@ def test_what_was_said_before_it_broke_off_is_no_whole_reply(tmp_path: Path, tal
     assert told.value.was_sent and "Nets" in str(told.value.answer)
 
 
-def test_an_error_message_is_told_in_the_services_words(tmp_path: Path, talking: Callable[[Talk], str]) -> None:
+def test_an_error_message_is_told_in_the_services_words(
+    tmp_path: Path, talking: Callable[[Talk], str]
+) -> None:
     async def talk(socket: WebSocket) -> None:
         await socket.send_json({"kind": "error", "text": "too loud"})
         await socket.close()
@@ -180,7 +188,9 @@ def test_a_service_that_never_ends_the_conversation_is_given_up(
         await socket.receive()
 
     address = talking(talk)
-    card = workspace_of(tmp_path, CARD.format(address=address).replace('"5 s"', '"300 ms"')).engine(None)
+    card = workspace_of(tmp_path, CARD.format(address=address).replace('"5 s"', '"300 ms"')).engine(
+        None
+    )
 
     async def go() -> None:
         async with HttpTransport() as transport:

@@ -11,7 +11,9 @@ from hypothesis import strategies as st
 
 from mantisreed.cards.secrets import HIDDEN, Secret, redacted, redacted_body, without_secrets
 
-printable_keys = st.text(st.characters(min_codepoint=0x21, max_codepoint=0x2FF), min_size=6, max_size=40)
+printable_keys = st.text(
+    st.characters(min_codepoint=0x21, max_codepoint=0x2FF), min_size=6, max_size=40
+)
 FORMS: dict[str, Callable[[str], str]] = {
     "as it is": lambda key: key,
     "in a URL": lambda key: quote(key, safe=""),
@@ -50,6 +52,9 @@ def test_a_text_without_a_secret_stays_as_it_is(text: str) -> None:
 
 def test_what_the_process_knows_leaves_it_nowhere_and_replies_keep_their_other_bytes() -> None:
     Secret("salt-marsh-0815")
-    assert redacted("key salt-marsh-0815, also salt%2Dmarsh-0815") == f"key {HIDDEN}, also salt%2D{HIDDEN}"
+    assert (
+        redacted("key salt-marsh-0815, also salt%2Dmarsh-0815")
+        == f"key {HIDDEN}, also salt%2D{HIDDEN}"
+    )
     body = b'\xff{"echo": "salt-marsh-0815", "said": "marsh"}'
     assert redacted_body(body) == b'\xff{"echo": "***", "said": "marsh"}'

@@ -39,11 +39,20 @@ async def serving(serve: Serve) -> AsyncIterator[str]:
         await asyncio.gather(*tasks, return_exceptions=True)
 
 
-def exchange(serve: Serve, *, timeout: float = 5.0, largest: int = 1 << 20, path: str = "") -> HttpAnswer:
+def exchange(
+    serve: Serve, *, timeout: float = 5.0, largest: int = 1 << 20, path: str = ""
+) -> HttpAnswer:
     async def go() -> HttpAnswer:
         async with serving(serve) as address, HttpTransport(largest) as transport:
             request = HttpRequest(
-                "marsh", "send", "POST", address + path, (), timeout, b"x", secrets=(Secret("hush"),)
+                "marsh",
+                "send",
+                "POST",
+                address + path,
+                (),
+                timeout,
+                b"x",
+                secrets=(Secret("hush"),),
             )
             return await transport.exchange(request)
 
@@ -87,12 +96,16 @@ async def half_a_body(reader: asyncio.StreamReader, writer: asyncio.StreamWriter
 
 
 async def moved(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-    writer.write(b"HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:9/elsewhere\r\nContent-Length: 0\r\n\r\n")
+    writer.write(
+        b"HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:9/elsewhere\r\nContent-Length: 0\r\n\r\n"
+    )
     await writer.drain()
 
 
 def test_an_engine_that_says_nothing_is_given_up() -> None:
-    with pytest.raises(UnreachableError, match=r"no answer within 0\.3 s \(http://127\.0\.0\.1:\d+\)") as caught:
+    with pytest.raises(
+        UnreachableError, match=r"no answer within 0\.3 s \(http://127\.0\.0\.1:\d+\)"
+    ) as caught:
         exchange(silent, timeout=0.3)
     assert caught.value.was_sent
 
@@ -104,9 +117,15 @@ def test_a_reply_that_never_ends_is_given_up_and_may_have_been_charged() -> None
 
 
 def test_a_gigantic_reply_is_given_up_and_its_beginning_kept() -> None:
-    with pytest.raises(UnreadableReplyError, match="larger than 1.0 MiB".replace(".", r"\.")) as caught:
+    with pytest.raises(
+        UnreadableReplyError, match="larger than 1.0 MiB".replace(".", r"\.")
+    ) as caught:
         exchange(flooding)
-    assert caught.value.body is not None and len(caught.value.body) <= 1 << 20 and not caught.value.is_whole
+    assert (
+        caught.value.body is not None
+        and len(caught.value.body) <= 1 << 20
+        and not caught.value.is_whole
+    )
 
 
 @pytest.mark.parametrize("serve", [hanging_up, half_a_body])

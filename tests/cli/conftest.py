@@ -19,5 +19,7 @@ def recordings(english: list[Phrase], tmp_path: Path) -> Path:
     folder = tmp_path / "recordings"
     folder.mkdir()
     for number in range(2):
-        compose(english, seed=200 + number, duration=60, pauses=(0.8, 1.5)).write(folder / f"note {number}.flac")
+        compose(english, seed=200 + number, duration=60, pauses=(0.8, 1.5)).write(
+            folder / f"note {number}.flac"
+        )
     return folder

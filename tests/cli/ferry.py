@@ -1,4 +1,6 @@
-"""A plain engine that counts what it was asked and what it charged for, and fails as it is told to: the judge."""
+"""A plain engine that counts what it was asked and what it charged for, and fails as it is told to:
+the judge.
+"""
 
 import hashlib
 import json
@@ -82,7 +84,9 @@ class Ferry:
 
         class Handler(BaseHTTPRequestHandler):
             def do_POST(self) -> None:
-                digest = hashlib.sha256(self.rfile.read(int(self.headers["Content-Length"]))).hexdigest()
+                digest = hashlib.sha256(
+                    self.rfile.read(int(self.headers["Content-Length"]))
+                ).hexdigest()
                 with ferry._lock:
                     ferry.asked[digest] += 1
                 if self.path == "/trips":
@@ -104,7 +108,9 @@ class Ferry:
 
         with Server(("127.0.0.1", 0), Handler) as server:
             threading.Thread(target=server.serve_forever, daemon=True).start()
-            (folder / "mantisreed.toml").write_text(CARD.format(port=server.server_address[1], tries=tries))
+            (folder / "mantisreed.toml").write_text(
+                CARD.format(port=server.server_address[1], tries=tries)
+            )
             try:
                 yield
             finally:
@@ -115,12 +121,16 @@ class Ferry:
         if not fault:
             time.sleep(self.slowness)
         body = json.dumps({"says": said_of(digest)}).encode()
-        status, kind = {"503": (503, "text/plain"), "429": (429, "text/plain"), "key": (401, "text/plain")}.get(
-            fault, (200, "application/json")
-        )
+        status, kind = {
+            "503": (503, "text/plain"),
+            "429": (429, "text/plain"),
+            "key": (401, "text/plain"),
+        }.get(fault, (200, "application/json"))
         if fault == "silence":
             body = b'{"says": ""}'
-        body = {"truncated": body[:-9], "empty": b"", "html": b"<!DOCTYPE html><p>low tide"}.get(fault, body)
+        body = {"truncated": body[:-9], "empty": b"", "html": b"<!DOCTYPE html><p>low tide"}.get(
+            fault, body
+        )
         if not fault:
             with self._lock:
                 self.answered[digest] += 1
@@ -163,4 +173,6 @@ def _respond(
 
 def outputs(folder: Path, name: str = "transcripts") -> dict[str, bytes]:
     """The outputs in a workspace, by name."""
-    return {path.name: path.read_bytes() for path in sorted((folder / name).iterdir()) if path.is_file()}
+    return {
+        path.name: path.read_bytes() for path in sorted((folder / name).iterdir()) if path.is_file()
+    }

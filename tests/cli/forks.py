@@ -1,11 +1,13 @@
-"""A program that runs the command again and again, each time in a process of its own, without importing it anew.
+"""A program that runs the command again and again, each time in a process of its own, without
+importing it anew.
 
     python forks.py FOLDER
 
-It reads JSON from standard input, a line for each group of processes that are to run at once: a list of
-{"arguments": [...], "dies_at": N or null}. A process dies by SIGKILL at its N-th step: before and after each commit
-of the ledger, and before and after each file that is put in its place. It answers with a line for each group: a list
-of [exit status, number of steps that were made]. What the processes say is in `said-N.txt` in the folder.
+It reads JSON from standard input, a line for each group of processes that are to run at once: a
+list of {"arguments": [...], "dies_at": N or null}. A process dies by SIGKILL at its N-th step:
+before and after each commit of the ledger, and before and after each file that is put in its place.
+It answers with a line for each group: a list of [exit status, number of steps that were made]. What
+the processes say is in `said-N.txt` in the folder.
 """
 
 import json
@@ -61,7 +63,9 @@ class Steps:
 
 
 def run(arguments: list[str], dies_at: int | None, told: int, said: Path) -> None:
-    """One process: run the command, tell how many steps it made, and end; what it says goes into a file."""
+    """One process: run the command, tell how many steps it made, and end; what it says goes into a
+    file.
+    """
     steps = Steps(dies_at)
     steps.watch()
     null = os.open(os.devnull, os.O_RDWR)

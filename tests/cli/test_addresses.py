@@ -41,7 +41,7 @@ ATOM = """<?xml version="1.0"?><feed xmlns="http://www.w3.org/2005/Atom" xml:lan
 <id>f</id>
 <updated>2026-11-05T10:00:00Z</updated><entry><title>Netz drei</title><id>urn:x:1</id>
 <updated>2026-11-05T10:00:00Z</updated><link rel="enclosure" type="audio/flac" href="http://marsh.example/n.flac"/>
-</entry></feed>"""
+</entry></feed>"""  # noqa: E501
 
 
 @dataclass
@@ -75,10 +75,16 @@ def shelf() -> Iterator[Shelf]:
             content, kind = shelf.pages.get(self.path, (b"", ""))
             start = int(wanted[6:].partition("-")[0]) if wanted else 0
             self.send_response(404 if not kind else 206 if wanted else 200)
-            for name, value in {"Content-Type": kind, "ETag": '"1"', **shelf.headers.get(self.path, {})}.items():
+            for name, value in {
+                "Content-Type": kind,
+                "ETag": '"1"',
+                **shelf.headers.get(self.path, {}),
+            }.items():
                 self.send_header(name, value)
             if wanted:
-                self.send_header("Content-Range", f"bytes {start}-{len(content) - 1}/{len(content)}")
+                self.send_header(
+                    "Content-Range", f"bytes {start}-{len(content) - 1}/{len(content)}"
+                )
             self.send_header("Content-Length", str(len(content) - start))
             self.end_headers()
             end = len(content) if shelf.breaks is None else start + shelf.breaks
@@ -108,7 +114,9 @@ def test_a_link_that_breaks_off_is_taken_up_again_and_has_the_name_that_its_host
     mantisreed: Command, ferry: Ferry, shelf: Shelf, sound: bytes, tmp_path: Path
 ) -> None:
     shelf.pages["/x"] = sound, "audio/flac"
-    shelf.headers["/x"] = {"Content-Disposition": "attachment; filename*=UTF-8''Night%20w%C3%A4tch.flac"}
+    shelf.headers["/x"] = {
+        "Content-Disposition": "attachment; filename*=UTF-8''Night%20w%C3%A4tch.flac"
+    }
     shelf.breaks = len(sound) // 3 + 1
     with ferry.sailing(tmp_path):
         result = mantisreed("run", f"{shelf.url}/x")
@@ -140,7 +148,13 @@ def test_a_name_that_a_host_gives_leads_nowhere_else(
     ],
 )
 def test_what_is_no_recording_is_told_before_it_is_decoded(
-    mantisreed: Command, ferry: Ferry, shelf: Shelf, tmp_path: Path, content: bytes, kind: str, told: str
+    mantisreed: Command,
+    ferry: Ferry,
+    shelf: Shelf,
+    tmp_path: Path,
+    content: bytes,
+    kind: str,
+    told: str,
 ) -> None:
     shelf.pages["/x"] = content, kind
     with ferry.sailing(tmp_path):
@@ -149,31 +163,54 @@ def test_what_is_no_recording_is_told_before_it_is_decoded(
 
 
 def test_a_feed_is_transcribed_once_with_its_titles_and_offers_its_transcripts(
-    mantisreed: Command, ferry: Ferry, shelf: Shelf, sound: bytes, english: list[Phrase], tmp_path: Path
+    mantisreed: Command,
+    ferry: Ferry,
+    shelf: Shelf,
+    sound: bytes,
+    english: list[Phrase],
+    tmp_path: Path,
 ) -> None:
-    shelf.pages |= {"/feed.xml": (FEED.encode(), "text/xml"), "/two/sound.flac": (sound, "audio/flac")}
+    shelf.pages |= {
+        "/feed.xml": (FEED.encode(), "text/xml"),
+        "/two/sound.flac": (sound, "audio/flac"),
+    }
     with ferry.sailing(tmp_path):
         first = mantisreed("run", f"{shelf.url}/feed.xml", "--newest", "1", "--to", "vtt,json")
         assert first.returncode == 0, first.stderr
         (document,) = (tmp_path / "transcripts").glob("*.json")
         said = json.loads(document.read_text())
-        assert said["recording"]["about"]["title"] == "Evening round" and said["language"] == "en-GB"
+        assert (
+            said["recording"]["about"]["title"] == "Evening round" and said["language"] == "en-GB"
+        )
         compose(english, seed=6, duration=10).write(tmp_path / "other.flac")
         shelf.pages["/one/sound.flac"] = (tmp_path / "other.flac").read_bytes(), "audio/flac"
         shelf.asked.clear()
-        command = ("run", f"feed+{shelf.url}/feed.xml", "--to", "vtt", "--publish-at", "https://marsh.example/t/")
+        command = (
+            "run",
+            f"feed+{shelf.url}/feed.xml",
+            "--to",
+            "vtt",
+            "--publish-at",
+            "https://marsh.example/t/",
+        )
         again = mantisreed(*command)
         assert again.returncode == 0 and "transcribed before" in again.stderr
         assert [path for path, _ in shelf.asked] == ["/feed.xml", "/one/sound.flac"]
         tags = (tmp_path / "transcripts" / "transcript-tags.xml").read_text()
         assert tags.count("<podcast:transcript ") == 2 and "<guid>a2</guid>" in tags
-        assert 'url="https://marsh.example/t/Morning%20%20round.vtt" type="text/vtt" language="en-GB"' in tags
+        assert (
+            'url="https://marsh.example/t/Morning%20%20round.vtt" type="text/vtt" language="en-GB"'
+            in tags
+        )
 
 
 def test_entries_are_chosen_by_number_and_by_day() -> None:
     def titles(**chosen: object) -> list[str]:
         selection = Selection(**chosen)  # type: ignore[arg-type]
-        return [dict(one.about)["title"] for one in entries_of(FEED.encode(), "http://h/f", selection, where="f")]
+        return [
+            dict(one.about)["title"]
+            for one in entries_of(FEED.encode(), "http://h/f", selection, where="f")
+        ]
 
     assert titles() == ["Evening round", "Morning: round"]
     assert titles(newest=1) == titles(since=date(2026, 11, 4)) == ["Evening round"]
@@ -183,7 +220,10 @@ def test_entries_are_chosen_by_number_and_by_day() -> None:
     assert entry.link == "http://marsh.example/n.flac" and entry.facts.presumed_language == "de"
 
 
-@given(st.binary(max_size=200) | st.text(max_size=200).map(lambda text: f"<rss><channel>{text}".encode()))
+@given(
+    st.binary(max_size=200)
+    | st.text(max_size=200).map(lambda text: f"<rss><channel>{text}".encode())
+)
 def test_whatever_is_no_feed_is_told(content: bytes) -> None:
     with pytest.raises(InputError):
         entries_of(content, "http://h/f", Selection(), where="f")
@@ -192,7 +232,9 @@ def test_whatever_is_no_feed_is_told(content: bytes) -> None:
 @pytest.mark.parametrize("link", ["file:///etc/passwd", "ftp://h/a.mp3", "javascript:1"])
 def test_a_feed_leads_to_the_web_only(link: str) -> None:
     content = FEED.replace("/one/sound.flac", link).encode()
-    assert [one.problem for one in entries_of(content, "http://h/f", Selection(), where="f")].count(None) == 1
+    assert [one.problem for one in entries_of(content, "http://h/f", Selection(), where="f")].count(
+        None
+    ) == 1
 
 
 def test_a_feed_on_the_internet_leads_to_nothing_near_this_machine(
@@ -226,11 +268,16 @@ def test_recordings_come_from_an_object_store_and_from_archives(
     with zipfile.ZipFile(tmp_path / "kept.zip", "w") as archive:
         archive.writestr("inner/bird.flac", sound)
     with ferry.sailing(tmp_path), serving(store.application(), bound_socket(0)) as url:
-        monkeypatch.setitem(conf, "s3", {"endpoint_url": url, "key": "marsh-key", "secret": "marsh-secret"})
+        monkeypatch.setitem(
+            conf, "s3", {"endpoint_url": url, "key": "marsh-key", "secret": "marsh-secret"}
+        )
         for source in ("s3://marsh/", "s3://marsh/day 1/*.flac", "zip://**::kept.zip"):
             result = mantisreed("run", source, "--to", "txt")
             assert result.returncode == 0, result.stderr
-        assert {path.name for path in (tmp_path / "transcripts").iterdir()} == {"note.txt", "bird.txt"}
+        assert {path.name for path in (tmp_path / "transcripts").iterdir()} == {
+            "note.txt",
+            "bird.txt",
+        }
         missing = mantisreed("run", "s3://nowhere/x.flac")
         assert missing.returncode == 2 and "no recording there" in missing.stderr
         write_stored("s3://marsh/out/note.txt", b"a text")
@@ -252,10 +299,24 @@ def test_a_watched_storage_is_looked_at_again_and_again_and_each_recording_is_do
     store = ObjectStore()
     store.put("marsh/in/first.flac", sound)
     compose(english, seed=8, duration=10).write(tmp_path / "other.flac")
-    command = [sys.executable, "-m", "mantisreed", "watch", "s3://marsh/in", "--every", "0.3s", "--to", "txt"]
+    command = [
+        sys.executable,
+        "-m",
+        "mantisreed",
+        "watch",
+        "s3://marsh/in",
+        "--every",
+        "0.3s",
+        "--to",
+        "txt",
+    ]
     outputs = tmp_path / "transcripts"
     with ferry.sailing(tmp_path), serving(store.application(), bound_socket(0)) as url:
-        keys = {"FSSPEC_S3_ENDPOINT_URL": url, "FSSPEC_S3_KEY": "marsh-key", "FSSPEC_S3_SECRET": "marsh-secret"}
+        keys = {
+            "FSSPEC_S3_ENDPOINT_URL": url,
+            "FSSPEC_S3_KEY": "marsh-key",
+            "FSSPEC_S3_SECRET": "marsh-secret",
+        }
         for idle in ("60s", "1s"):
             with subprocess.Popen(
                 [*command, "--until-idle", idle], cwd=tmp_path, env={**os.environ, **keys}

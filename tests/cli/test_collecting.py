@@ -1,4 +1,6 @@
-"""Sent now and collected later, tried again, called off, forgotten, within a budget: through the built command."""
+"""Sent now and collected later, tried again, called off, forgotten, within a budget: through the
+built command.
+"""
 
 import csv
 import json
@@ -19,7 +21,9 @@ from mantisreed.standin.faults import FaultProfile
 
 
 def jobs(mantisreed: Command, *options: str) -> list[dict[str, object]]:
-    found: list[dict[str, object]] = json.loads(mantisreed("jobs", "--json", *options).stdout)["jobs"]
+    found: list[dict[str, object]] = json.loads(mantisreed("jobs", "--json", *options).stdout)[
+        "jobs"
+    ]
     return found
 
 
@@ -61,7 +65,10 @@ def test_two_jobs_for_the_same_sound_wait_for_one_answer(
 ) -> None:
     (tmp_path / "copy.flac").write_bytes((recordings / "note 0.flac").read_bytes())
     with moody(FaultProfile(queue=3.0)) as address:
-        for source, options in (("recordings/note 0.flac", ()), ("copy.flac", ("--piece-length", "10min"))):
+        for source, options in (
+            ("recordings/note 0.flac", ()),
+            ("copy.flac", ("--piece-length", "10min")),
+        ):
             assert mantisreed("submit", source, *options).returncode == 0
         assert mantisreed("collect", "--wait").returncode == 0
         assert list(heard(address).values()) == [1]
@@ -77,7 +84,9 @@ def test_a_changed_recording_or_card_between_submit_and_collect_is_told_in_a_lin
         settings.write_text(whole.replace("[engine.dipper", "[engine.diver"))
         gone = mantisreed("collect")
         assert gone.returncode == 1 and "no engine is called 'dipper'" in gone.stderr
-        settings.write_text(whole.replace('path = "/dives"', 'path = "/dives"\nquery.tide = "high"'))
+        settings.write_text(
+            whole.replace('path = "/dives"', 'path = "/dives"\nquery.tide = "high"')
+        )
         (recordings / "note 0.flac").write_bytes((recordings / "note 1.flac").read_bytes())
         result = mantisreed("collect", "--wait")
     assert result.returncode == 0, result.stderr
@@ -95,12 +104,16 @@ def test_retry_sends_what_is_missing_as_it_was_ordered(
         assert mantisreed(*command).returncode == 1
         ferry.slowness = 0.0
         sent = sum(ferry.asked.values())
-        assert sum(ferry.answered.values()) == sent - 1  # what was on its way when one failed was waited for
+        # What was on its way when one failed was waited for.
+        assert sum(ferry.answered.values()) == sent - 1
         assert "in doubt" not in mantisreed("jobs").stdout
         again = mantisreed("retry", "--report", "report.csv")
         assert again.returncode == 0, again.stderr
         assert set(ferry.answered.values()) == {1} and sum(ferry.asked.values()) > sent
-        assert sorted(path.name for path in (tmp_path / "cues").iterdir()) == ["note 0.srt", "note 1.srt"]
+        assert sorted(path.name for path in (tmp_path / "cues").iterdir()) == [
+            "note 0.srt",
+            "note 1.srt",
+        ]
         (row,) = csv.DictReader((tmp_path / "report.csv").read_text().splitlines())
         assert row["state"] == "done" and row["files"].endswith(".srt") and float(row["cost"]) > 0
         assert {job["state"] for job in jobs(mantisreed)} == {"done"}
@@ -121,7 +134,9 @@ def test_a_cancelled_job_is_called_off_at_the_engine_and_not_collected(
         assert [job["id"] for job in jobs(mantisreed, "--state", "cancelled")] == [first]
         assert mantisreed("collect").returncode == 3
         settings = tmp_path / "mantisreed.toml"
-        settings.write_text(settings.read_text().replace('[engine.dipper.cancel]\npath = "/dives/{dive}"\n', ""))
+        settings.write_text(
+            settings.read_text().replace('[engine.dipper.cancel]\npath = "/dives/{dive}"\n', "")
+        )
         assert "its answer will not be used" in mantisreed("cancel", second[:5]).stdout
         assert "is cancelled already" in mantisreed("cancel", second).stdout
         assert mantisreed("collect").stderr.strip() == "no job to do anything about"
@@ -154,7 +169,9 @@ def test_a_spend_limit_stops_before_it_is_passed_and_counts_what_was_spent(
         assert stopped.returncode == 3 and "over the limit of 0.0120 shells" in stopped.stderr
         for _ in range(2):  # a smaller piece may still have room the second time
             paid = sum(float(str(job["cost"] or 0)) for job in jobs(mantisreed))
-            assert 0.006 < paid <= 0.012 and sum(ferry.answered.values()) == sum(ferry.asked.values())
+            assert 0.006 < paid <= 0.012 and sum(ferry.answered.values()) == sum(
+                ferry.asked.values()
+            )
             assert mantisreed(*command, "--spend-limit", "0.012").returncode == 3
         assert mantisreed(*command, "--spend-limit", "1").returncode == 0
         settings = tmp_path / "mantisreed.toml"
@@ -188,13 +205,23 @@ def test_jobs_that_are_lost_or_fail_are_told_apart(
         result = mantisreed("run", "recordings", "--piece-length", "30s")
         assert result.returncode == 0, result.stderr
         assert "in doubt and may have been charged for" in result.stderr
-        shown = [json.loads(mantisreed("jobs", str(job["id"]), "--json").stdout) for job in jobs(mantisreed)]
-        attempts = [attempt for job in shown for piece in job["pieces"] for attempt in piece["attempts"]]
+        shown = [
+            json.loads(mantisreed("jobs", str(job["id"]), "--json").stdout)
+            for job in jobs(mantisreed)
+        ]
+        attempts = [
+            attempt for job in shown for piece in job["pieces"] for attempt in piece["attempts"]
+        ]
         errors = [attempt["error"] for attempt in attempts if attempt["error"]]
-        assert len(errors) == 2 and all("does not know the job any more" in error for error in errors)
+        assert len(errors) == 2 and all(
+            "does not know the job any more" in error for error in errors
+        )
     with moody(FaultProfile(failing=1.0)):
         result = mantisreed("run", "recordings/note 0.flac", "--afresh")
-        assert result.returncode == 1 and "the job failed (state 'drowned'), saying: a wave took it" in result.stderr
+        assert (
+            result.returncode == 1
+            and "the job failed (state 'drowned'), saying: a wave took it" in result.stderr
+        )
 
 
 def test_jobs_are_found_by_recording_engine_state_and_age(
@@ -203,7 +230,9 @@ def test_jobs_are_found_by_recording_engine_state_and_age(
     with ferry.sailing(tmp_path):
         mantisreed("run", "recordings")
     assert len(jobs(mantisreed, "--recording", "NOTE 1")) == 1
-    assert len(jobs(mantisreed, "--since", "1h", "--engine", "ferry", "--state", "done,failed")) == 2
+    assert (
+        len(jobs(mantisreed, "--since", "1h", "--engine", "ferry", "--state", "done,failed")) == 2
+    )
     assert jobs(mantisreed, "--before", "2d") == jobs(mantisreed, "--engine", "fer") == []
     listed = mantisreed("jobs", "--limit", "1")
     assert "the newest 1 of 2; --limit 0 lists all" in listed.stderr
@@ -212,7 +241,8 @@ def test_jobs_are_found_by_recording_engine_state_and_age(
 
 
 @pytest.mark.parametrize(
-    ("engine", "calls"), [("dipper", "once"), ("dipper", "twice"), ("dipper", "early"), ("dipper:carrier", "early")]
+    ("engine", "calls"),
+    [("dipper", "once"), ("dipper", "twice"), ("dipper", "early"), ("dipper:carrier", "early")],
 )
 def test_what_engines_call_back_for_is_written_by_the_server(
     mantisreed: Command,
@@ -227,7 +257,8 @@ def test_what_engines_call_back_for_is_written_by_the_server(
         settings = tmp_path / "mantisreed.toml"
         port = free_port()
         settings.write_text(
-            settings.read_text() + f'\n[callbacks]\npublic = "http://127.0.0.1:{port}"\nlisten = "127.0.0.1:{port}"\n'
+            settings.read_text()
+            + f'\n[callbacks]\npublic = "http://127.0.0.1:{port}"\nlisten = "127.0.0.1:{port}"\n'
         )
         with standin_process("serve", "--callbacks") as serving:
             sent = mantisreed("submit", "recordings")
@@ -235,10 +266,14 @@ def test_what_engines_call_back_for_is_written_by_the_server(
             if "2 done" not in sent.stderr:
                 assert serving.stdout is not None
                 told = {
-                    serving.stdout.readline().split(maxsplit=1)[0] for _ in range(2 - sent.stderr.count("1 done"))
+                    serving.stdout.readline().split(maxsplit=1)[0]
+                    for _ in range(2 - sent.stderr.count("1 done"))
                 }
                 assert told <= set(sent.stdout.split())
-        shown = [json.loads(mantisreed("jobs", str(job["id"]), "--json").stdout) for job in jobs(mantisreed)]
+        shown = [
+            json.loads(mantisreed("jobs", str(job["id"]), "--json").stdout)
+            for job in jobs(mantisreed)
+        ]
         attempts = [[one["outcome"] for one in job["pieces"][0]["attempts"]] for job in shown]
         assert attempts == [["done"], ["done"]] and {job["state"] for job in shown} == {"done"}
     assert len(outputs(tmp_path)) == 8
@@ -256,7 +291,9 @@ def test_a_run_takes_what_was_called_for_at_once_and_asks_slowly_when_nobody_cal
     assert time.monotonic() - started >= 2
 
 
-def test_ctrl_c_once_keeps_what_is_on_its_way(ferry: Ferry, recordings: Path, tmp_path: Path) -> None:
+def test_ctrl_c_once_keeps_what_is_on_its_way(
+    ferry: Ferry, recordings: Path, tmp_path: Path
+) -> None:
     ferry.slowness = 1.5
     with ferry.sailing(tmp_path):
         command = [sys.executable, "-m", "mantisreed", "run", "recordings", "--piece-length", "8s"]
@@ -312,7 +349,10 @@ def test_no_secret_is_in_the_ledger_the_log_or_anything_that_is_shown(
     ("command", "told"),
     [
         (("serve", "--callbacks"), "do not say how engines reach this machine"),
-        (("serve", "--callbacks", "--listen", "x"), "[callbacks] listen in the settings says where"),
+        (
+            ("serve", "--callbacks", "--listen", "x"),
+            "[callbacks] listen in the settings says where",
+        ),
         (("serve", "--listen", "0.0.0.0:8442"), "there is no token"),
         (("serve", "token", "revoke", "hut"), "there is no token 'hut'"),
         (("serve", "--max-size", "huge"), "a size such as 500 MB"),
@@ -342,4 +382,6 @@ def test_what_makes_no_sense_is_told_in_two_lines(
 ) -> None:
     with ferry.sailing(tmp_path):
         result = mantisreed(*command)
-    assert result.returncode == 2 and told in result.stderr and len(result.stderr.splitlines()) <= 2, result.stderr
+    assert (
+        result.returncode == 2 and told in result.stderr and len(result.stderr.splitlines()) <= 2
+    ), result.stderr

@@ -23,7 +23,9 @@ def recording(english: list[Phrase], tmp_path: Path) -> Path:
     return path
 
 
-def test_engines_are_compared_on_the_same_recording(mantisreed: Command, moody: Moody, recording: Path) -> None:
+def test_engines_are_compared_on_the_same_recording(
+    mantisreed: Command, moody: Moody, recording: Path
+) -> None:
     arguments = ("compare", "round.flac", "--engines", "brook,heron,sedge", "--language", "en")
     with moody(BAD, engine="brook"):
         shown = mantisreed(*arguments, "--reference", "round.txt", "--plot", "engines.png")
@@ -37,16 +39,24 @@ def test_engines_are_compared_on_the_same_recording(mantisreed: Command, moody: 
     found = json.loads(result.stdout)
     brook, heron, sedge = found["engines"]
     assert brook["wer"] > 0.1 and heron["wer"] == sedge["wer"] == 0.0 and brook["doubts"] > 0
-    assert brook["price_of_a_good_hour"] > 1.1 * 60 * 0.004  # an hour costs 0.24 shells, good or bad
+    # An hour costs 0.24 shells, good or bad.
+    assert brook["price_of_a_good_hour"] > 1.1 * 60 * 0.004
     assert found["agreement"][1][2] == 1.0 > found["agreement"][0][1] == found["agreement"][1][0]
     differences = found["recordings"][0]["differences"]
     assert differences and all(one["outvoted"] == [True, False, False] for one in differences)
-    assert all(len(one["readings"]) == 3 and one["readings"][1] == one["readings"][2] for one in differences)
+    assert all(
+        len(one["readings"]) == 3 and one["readings"][1] == one["readings"][2]
+        for one in differences
+    )
 
 
-def test_the_limit_is_for_all_engines_together(mantisreed: Command, moody: Moody, recording: Path) -> None:
+def test_the_limit_is_for_all_engines_together(
+    mantisreed: Command, moody: Moody, recording: Path
+) -> None:
     with moody(FaultProfile(), engine="brook"):
-        result = mantisreed("compare", "round.flac", "--engines", "brook,brook:quick", "--spend-limit", "0.003")
+        result = mantisreed(
+            "compare", "round.flac", "--engines", "brook,brook:quick", "--spend-limit", "0.003"
+        )
     assert result.returncode == 3 and "over the limit" in result.stderr, result.stderr
 
 
@@ -56,7 +66,10 @@ def test_wrong_comparisons_are_told_before_anything_is_sent(
     for arguments, told in (
         (("--engines", "brook"), "two engines or more"),
         (("--engines", "brook,nobody"), "nobody"),
-        (("--engines", "brook,heron", "--reference", "round.txt", "--reference", "round.txt"), "2 references"),
+        (
+            ("--engines", "brook,heron", "--reference", "round.txt", "--reference", "round.txt"),
+            "2 references",
+        ),
         (("--engines", "brook,heron", "--reference", "missing.txt"), "cannot be read"),
         (("--engines", "brook,heron", "--plot", "engines.pdf"), "PNG"),
         (("--engines", "brook,wren", "--spend-limit", "1"), "names no price"),

@@ -23,7 +23,11 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
 
     folder = tmp_path_factory.mktemp("demo")
     result = subprocess.run(
-        [sys.executable, "-m", "mantisreed", "demo"], cwd=folder, capture_output=True, text=True, timeout=120
+        [sys.executable, "-m", "mantisreed", "demo"],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        timeout=120,
     )
     assert result.returncode == 0, result.stderr
     return folder / "mantisreed-demo", result.stdout
@@ -34,7 +38,9 @@ def truths(bank: tuple[Phrase, ...]) -> dict[str, Composition]:
     return demo_compositions(bank)
 
 
-def test_every_recording_comes_out_in_every_format(demo: tuple[Path, str], truths: dict[str, Composition]) -> None:
+def test_every_recording_comes_out_in_every_format(
+    demo: tuple[Path, str], truths: dict[str, Composition]
+) -> None:
     folder, printed = demo
     for name in truths:
         stem = Path(name).stem
@@ -43,7 +49,8 @@ def test_every_recording_comes_out_in_every_format(demo: tuple[Path, str], truth
         transcript = from_json((folder / "transcripts" / f"{stem}.transcript.json").read_bytes())
         assert transcript.recording.duration == pytest.approx(truths[name].duration, abs=0.1)
         assert (
-            transcript.language == ("de" if name.endswith("m4a") else "en") and NOTHING_HEARD not in transcript.notes
+            transcript.language == ("de" if name.endswith("m4a") else "en")
+            and NOTHING_HEARD not in transcript.notes
         )
         assert name in printed and str(len(transcript.words)) in printed
     assert {Path(name).suffix for name in truths} == {".wav", ".flac", ".mp3", ".opus", ".m4a"}
@@ -56,19 +63,29 @@ def test_clean_english_recordings_come_back_with_every_word_at_its_time(
     stem, truth = Path(name).stem, truths[name]
     folder = demo[0] / "transcripts"
     true_text = " ".join(spoken.phrase.text for spoken in truth.truth)
-    assert word_errors(comparable(true_text), comparable((folder / f"{stem}.txt").read_text())).rate == 0
+    assert (
+        word_errors(comparable(true_text), comparable((folder / f"{stem}.txt").read_text())).rate
+        == 0
+    )
 
     starts, ends = {word.start for word in truth.words}, {word.end for word in truth.words}
     for block in (folder / f"{stem}.srt").read_text().split("\n\n")[:-1]:
         start, end = (parse_duration(time) for time in block.split("\n")[1].split(" --> "))
         assert min(abs(start - true) for true in starts) < 0.15
-        assert min(end - true for true in ends if true <= end + 0.15) < 2.0  # longer only for its reader
+        # Longer only for its reader.
+        assert min(end - true for true in ends if true <= end + 0.15) < 2.0
     transcript = from_json((folder / f"{stem}.transcript.json").read_bytes())
     for word, true in zip(transcript.words, truth.words, strict=True):
-        assert word.text == true.text and abs(word.start - true.start) < 0.02 and abs(word.end - true.end) < 0.02
+        assert (
+            word.text == true.text
+            and abs(word.start - true.start) < 0.02
+            and abs(word.end - true.end) < 0.02
+        )
 
 
-def test_noise_and_two_voices_are_understood_as_well(demo: tuple[Path, str], truths: dict[str, Composition]) -> None:
+def test_noise_and_two_voices_are_understood_as_well(
+    demo: tuple[Path, str], truths: dict[str, Composition]
+) -> None:
     for name, truth in truths.items():
         heard = (demo[0] / "transcripts" / f"{Path(name).stem}.txt").read_text()
         said = sorted(spoken.phrase.text for spoken in truth.truth)
@@ -84,12 +101,15 @@ def test_the_commands_it_prints_repeat_it(
     assert serve[0] == "serve" and serve[-1] == "brook"
     at = {"mantisreed-demo": str(folder)}
     run, standin = (
-        [word.replace("mantisreed-demo", at["mantisreed-demo"]) for word in line] for line in (run, standin)
+        [word.replace("mantisreed-demo", at["mantisreed-demo"]) for word in line]
+        for line in (run, standin)
     )
     with standin_process(*standin):
         result = mantisreed(*run, "--json")
     assert result.returncode == 0, result.stderr
-    assert [recording["state"] for recording in json.loads(result.stdout)["recordings"]] == ["done"] * 5
+    assert [recording["state"] for recording in json.loads(result.stdout)["recordings"]] == [
+        "done"
+    ] * 5
 
 
 def test_a_folder_of_somebody_else_is_left_alone(mantisreed: Command, tmp_path: Path) -> None:

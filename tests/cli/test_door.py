@@ -1,4 +1,6 @@
-"""What leaves the process: no secret, nothing that steers a terminal, and long tables in little time."""
+"""What leaves the process: no secret, nothing that steers a terminal, and long tables in little
+time.
+"""
 
 import re
 import time
@@ -23,7 +25,11 @@ def test_no_secret_and_no_escape_sequence_is_printed(capsys: pytest.CaptureFixtu
     console.problem(InputError(said, where=said, advice=said))
     console.bug(ValueError(said))
     printed = "".join(capsys.readouterr())
-    assert "brine-and" not in printed and not RAW.search(printed.replace("\n", "")) and "\u202e" not in printed
+    assert (
+        "brine-and" not in printed
+        and not RAW.search(printed.replace("\n", ""))
+        and "\u202e" not in printed
+    )
     assert printed.count("***") >= 5 and "\\x1b]0;title" in printed
 
 
@@ -49,7 +55,9 @@ def test_a_long_table_is_laid_out_in_no_time(capsys: pytest.CaptureFixture[str])
     assert lines[8] == "    7  潮 7\\x1b[2J"
 
 
-def test_what_the_tool_keeps_is_for_its_owner_alone(mantisreed: Command, settings: Path, tmp_path: Path) -> None:
+def test_what_the_tool_keeps_is_for_its_owner_alone(
+    mantisreed: Command, settings: Path, tmp_path: Path
+) -> None:
     (tmp_path / ".mantisreed").mkdir(mode=0o755)
     mantisreed("jobs")
     mantisreed("run", "absent.wav")

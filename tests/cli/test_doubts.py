@@ -32,12 +32,18 @@ def rows_of(result_json: str) -> dict[str, object]:
     return row
 
 
-def test_doubts_are_found_kept_counted_and_coloured(mantisreed: Command, moody: Moody, recording: Path) -> None:
+def test_doubts_are_found_kept_counted_and_coloured(
+    mantisreed: Command, moody: Moody, recording: Path
+) -> None:
     folder = recording.parent
     with moody(BAD, engine="brook"):
-        result = mantisreed("run", "round.flac", "--into", "out", "--to", "json,md,html,srt", "--report", "r.csv")
+        result = mantisreed(
+            "run", "round.flac", "--into", "out", "--to", "json,md,html,srt", "--report", "r.csv"
+        )
         assert result.returncode == 0, result.stderr
-        listed = mantisreed("run", "round.flac", "--into", "out", "--to", "json,md,html,srt", "--json")
+        listed = mantisreed(
+            "run", "round.flac", "--into", "out", "--to", "json,md,html,srt", "--json"
+        )
     found = transcript_in(folder / "out").doubts
     kinds = {doubt.kind for doubt in found}
     assert {"silence", "loop"} <= kinds
@@ -55,7 +61,8 @@ def test_doubts_are_found_kept_counted_and_coloured(mantisreed: Command, moody: 
     told = json.loads(shown.stdout)["doubts"]
     assert len(told) == counted and set(told[0]) >= {"kind", "start", "end", "why", "grade"}
     assert (
-        "with their times" in mantisreed("amend", "out/round.transcript.json", "out/round.md", "--into", "b").stdout
+        "with their times"
+        in mantisreed("amend", "out/round.transcript.json", "out/round.md", "--into", "b").stdout
     )
 
 
@@ -65,10 +72,21 @@ def test_a_second_opinion_replaces_what_is_doubtful_and_says_so(
     folder = recording.parent
     with moody(BAD, engine="brook"):
         mantisreed("run", "round.flac", "--into", "first", "--to", "json")
-        asked = mantisreed("run", "round.flac", "--into", "both", "--to", "json,txt", "--second-opinion", "heron")
-        again = mantisreed("run", "round.flac", "--into", "both", "--to", "json,txt", "--second-opinion", "heron")
+        asked = mantisreed(
+            "run", "round.flac", "--into", "both", "--to", "json,txt", "--second-opinion", "heron"
+        )
+        again = mantisreed(
+            "run", "round.flac", "--into", "both", "--to", "json,txt", "--second-opinion", "heron"
+        )
         listed = mantisreed(
-            "run", "round.flac", "--into", "both", "--second-opinion", "heron", "--report", "told.csv"
+            "run",
+            "round.flac",
+            "--into",
+            "both",
+            "--second-opinion",
+            "heron",
+            "--report",
+            "told.csv",
         )
         jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
     assert asked.returncode == 0 and "heron heard" in asked.stderr, asked.stderr
@@ -90,11 +108,21 @@ def test_a_second_opinion_replaces_what_is_doubtful_and_says_so(
     assert transcript_in(folder / "exported") == both
 
 
-def test_a_second_opinion_keeps_to_the_spend_limit(mantisreed: Command, moody: Moody, recording: Path) -> None:
+def test_a_second_opinion_keeps_to_the_spend_limit(
+    mantisreed: Command, moody: Moody, recording: Path
+) -> None:
     with moody(BAD, engine="brook"):
-        # The first reading of a minute and a half costs 0.006 shells; the stretches would cost more than is left.
+        # The first reading of a minute and a half costs 0.006 shells; the stretches would cost more
+        # than is left.
         result = mantisreed(
-            "run", "round.flac", "--into", "out", "--second-opinion", "brook", "--spend-limit", "0.0062"
+            "run",
+            "round.flac",
+            "--into",
+            "out",
+            "--second-opinion",
+            "brook",
+            "--spend-limit",
+            "0.0062",
         )
     assert result.returncode == 0 and "no second opinion by brook" in result.stderr, result.stderr
     assert "over the limit" in result.stderr
@@ -106,7 +134,9 @@ def test_a_second_opinion_that_was_asked_for_is_given_by_every_way_to_go_on(
 ) -> None:
     folder = recording.parent
     with moody(FaultProfile(habits={"dipper": BAD.habits["brook"]}), engine="dipper"):
-        submitted = mantisreed("submit", "round.flac", "--into", "sent", "--to", "json", "--second-opinion", "heron")
+        submitted = mantisreed(
+            "submit", "round.flac", "--into", "sent", "--to", "json", "--second-opinion", "heron"
+        )
         assert submitted.returncode == 0, submitted.stderr
         collected = mantisreed("collect", "--wait")
     assert collected.returncode == 0 and "heron heard" in collected.stderr, collected.stderr
@@ -114,7 +144,9 @@ def test_a_second_opinion_that_was_asked_for_is_given_by_every_way_to_go_on(
     assert sent.replacements and {one.engine for one in sent.replacements} == {"heron"}
 
 
-def test_a_retry_keeps_the_second_opinion_and_the_limit(mantisreed: Command, moody: Moody, recording: Path) -> None:
+def test_a_retry_keeps_the_second_opinion_and_the_limit(
+    mantisreed: Command, moody: Moody, recording: Path
+) -> None:
     folder = recording.parent
     with moody(BAD, engine="brook"):
         stopped = mantisreed(
@@ -129,7 +161,9 @@ def test_a_retry_keeps_the_second_opinion_and_the_limit(mantisreed: Command, moo
     assert transcript_in(folder / "out").replacements
 
 
-def test_wrong_uses_are_told_in_one_line(mantisreed: Command, settings: Path, recording: Path) -> None:
+def test_wrong_uses_are_told_in_one_line(
+    mantisreed: Command, settings: Path, recording: Path
+) -> None:
     for arguments, told in (
         (("run", "round.flac", "--second-opinion", "nobody"), "nobody"),
         (("doubts", "missing.srt"), "cannot be read"),

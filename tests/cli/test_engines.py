@@ -21,10 +21,14 @@ IN_MANUAL = [
 
 @pytest.fixture
 def manual(tmp_path: Path, address: str, note: Note) -> Path:
-    """A workspace whose settings are all cards of the manual, their made-up addresses led to the stand-ins."""
+    """A workspace whose settings are all cards of the manual, their made-up addresses led to the
+    stand-ins.
+    """
     toml = "\n".join(re.findall(r"```toml\n(.*?)```", MANUAL, re.DOTALL))
     port = free_port()
-    toml = toml.replace("https://files.marsh.example", f"http://127.0.0.1:{port}").replace(":8440", f":{port}")
+    toml = toml.replace("https://files.marsh.example", f"http://127.0.0.1:{port}").replace(
+        ":8440", f":{port}"
+    )
     toml = re.sub(r"https://(\w+)\.marsh\.example", rf"{address}/\1", toml)
     toml = toml.replace('"python3"', f'"{sys.executable}"')
     (tmp_path / "mantisreed.toml").write_text(toml)
@@ -36,46 +40,81 @@ def manual(tmp_path: Path, address: str, note: Note) -> Path:
 
 
 @pytest.mark.parametrize("engine", IN_MANUAL)
-def test_every_card_of_the_manual_works(mantisreed: Command, manual: Path, note: Note, engine: str) -> None:
-    result = mantisreed("run", "note.wav", "--engine", engine, "--to", "json", "--language", "en", "--hint", "dunlin")
+def test_every_card_of_the_manual_works(
+    mantisreed: Command, manual: Path, note: Note, engine: str
+) -> None:
+    result = mantisreed(
+        "run",
+        "note.wav",
+        "--engine",
+        engine,
+        "--to",
+        "json",
+        "--language",
+        "en",
+        "--hint",
+        "dunlin",
+    )
     assert result.returncode == 0, result.stderr
     transcript = from_json((manual / "transcripts" / "note.transcript.json").read_bytes())
     said = note.composition.words
-    assert [word.text for word in transcript.words] == [word.text for word in said] and transcript.engine == engine
-    errors = [abs(word.start - true.start) for word, true in zip(transcript.words, said, strict=True)]
+    assert [word.text for word in transcript.words] == [
+        word.text for word in said
+    ] and transcript.engine == engine
+    errors = [
+        abs(word.start - true.start) for word, true in zip(transcript.words, said, strict=True)
+    ]
     if engine.partition(":")[0] in ("bittern", "rail"):
         assert {passage.timing for passage in transcript.passages} == {"estimated"}
         assert sum(errors) / len(errors) < 0.25 and max(errors) < 1.5
     else:
-        assert {passage.timing for passage in transcript.passages} == {"engine"} and max(errors) < 0.02
+        assert {passage.timing for passage in transcript.passages} == {"engine"} and max(
+            errors
+        ) < 0.02
 
 
-def test_the_manual_names_every_engine_that_is_tested_and_translating(mantisreed: Command, manual: Path) -> None:
+def test_the_manual_names_every_engine_that_is_tested_and_translating(
+    mantisreed: Command, manual: Path
+) -> None:
     listed = json.loads(mantisreed("engines", "--json").stdout)["engines"]
     assert [facts["engine"] for facts in listed] == IN_MANUAL
-    assert mantisreed("run", "note.wav", "--engine", "brook", "--translate-to", "de").returncode == 0
+    assert (
+        mantisreed("run", "note.wav", "--engine", "brook", "--translate-to", "de").returncode == 0
+    )
 
 
-def test_the_list_says_what_cards_take_and_whether_secrets_are_there(mantisreed: Command, settings: Path) -> None:
+def test_the_list_says_what_cards_take_and_whether_secrets_are_there(
+    mantisreed: Command, settings: Path
+) -> None:
     shown = mantisreed("engines")
     brook = next(line for line in shown.stdout.splitlines() if line.startswith("brook "))
-    for fact in ("send > json", "16.0 MiB", "0.004 shells a minute", "120 per 60 s", "key is there"):
+    for fact in (
+        "send > json",
+        "16.0 MiB",
+        "0.004 shells a minute",
+        "120 per 60 s",
+        "key is there",
+    ):
         assert fact in brook
     settings.with_name("standin.key").unlink()
     assert "key is MISSING (file:standin.key)" in mantisreed("engines").stdout
 
 
-def test_a_shown_card_is_whole_with_its_profile_and_without_secrets(mantisreed: Command, settings: Path) -> None:
+def test_a_shown_card_is_whole_with_its_profile_and_without_secrets(
+    mantisreed: Command, settings: Path
+) -> None:
     result = mantisreed("engines", "show", "sedge:worded")
     (card,) = tomllib.loads(result.stdout)["engine"].values()
-    assert card["send"]["json"]["clock"] == "worded" and card["reply"]["times"] == "suffixed"
+    assert card["send"]["json"]["clock"] == "worded" and card["reply"]["times"] == "iso8601"
     assert card["accepts"]["max_bytes"] == 10_000_000
     assert card["secrets"] == {"key": "file:standin.key"} and KEY not in result.stdout
     assert json.loads(mantisreed("engines", "show", "sedge:worded", "--json").stdout)["engine"]
 
 
 @pytest.mark.parametrize("engine", ["brook", "heron", "sedge", "dipper", "bittern", "rail"])
-def test_a_try_shows_every_step_and_no_secret(mantisreed: Command, settings: Path, engine: str) -> None:
+def test_a_try_shows_every_step_and_no_secret(
+    mantisreed: Command, settings: Path, engine: str
+) -> None:
     result = mantisreed("engines", "try", engine, "--language", "en")
     assert result.returncode == 0, result.stderr
     assert "Could you read that number back to me, please?" in result.stdout
@@ -89,12 +128,19 @@ def test_a_try_shows_every_step_and_no_secret(mantisreed: Command, settings: Pat
         assert "estimated from the speech map" in result.stdout
 
 
-def test_a_dry_try_sends_nothing(mantisreed: Command, settings: Path, note: Note, address: str) -> None:
+def test_a_dry_try_sends_nothing(
+    mantisreed: Command, settings: Path, note: Note, address: str
+) -> None:
     settings.write_text(settings.read_text().replace(address, "http://127.0.0.1:9"))
     result = mantisreed("engines", "try", "dipper", note.path, "--dry")
     assert result.returncode == 0, result.stderr
-    assert "POST http://127.0.0.1:9/dipper/pebbles" in result.stdout and "audio/flac" in result.stdout
-    assert "GET http://127.0.0.1:9/dipper/dives/$dive" in result.stdout and "HTTP " not in result.stdout
+    assert (
+        "POST http://127.0.0.1:9/dipper/pebbles" in result.stdout and "audio/flac" in result.stdout
+    )
+    assert (
+        "GET http://127.0.0.1:9/dipper/dives/$dive" in result.stdout
+        and "HTTP " not in result.stdout
+    )
     wet = mantisreed("engines", "try", "dipper")
     assert wet.returncode == 1 and "cannot reach http://127.0.0.1:9" in wet.stderr
     assert "the request of token" in wet.stdout
@@ -121,10 +167,15 @@ def test_learn_prints_a_table_to_paste(mantisreed: Command, tmp_path: Path) -> N
         (["try", "plover"], "engine plover wants a link to the audio"),
         (["learn"], "arguments are required: SAMPLE"),
         (["learn", "absent.json"], "absent.json: the file cannot be read"),
-        (["learn", "mantisreed.toml", "--length", "soon"], "--length: a number with a unit is expected"),
+        (
+            ["learn", "mantisreed.toml", "--length", "soon"],
+            "--length: a number with a unit is expected",
+        ),
     ],
 )
-def test_wrong_use_is_told(mantisreed: Command, settings: Path, arguments: list[str], told: str) -> None:
+def test_wrong_use_is_told(
+    mantisreed: Command, settings: Path, arguments: list[str], told: str
+) -> None:
     result = mantisreed("engines", *arguments)
     assert result.returncode in (1, 2) and told in result.stderr
     assert len(result.stderr.splitlines()) <= 2

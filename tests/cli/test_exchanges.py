@@ -25,13 +25,19 @@ def transcribed(mantisreed: Command, note: Note, *options: str | Path) -> Transc
 
 @pytest.fixture
 def mine(settings: Path, note: Note) -> Note:
-    """The note, copied into the workspace; there the program hears by the note's phrases only, to start sooner."""
+    """The note, copied into the workspace; there the program hears by the note's phrases only, to
+    start sooner.
+    """
     small = settings.with_name("small-bank")
     small.mkdir()
     for spoken in note.composition.truth:
-        for file in BUNDLED.joinpath(spoken.phrase.name).parent.glob(f"{Path(spoken.phrase.name).name}.*"):
+        for file in BUNDLED.joinpath(spoken.phrase.name).parent.glob(
+            f"{Path(spoken.phrase.name).name}.*"
+        ):
             shutil.copy(file, small)
-    settings.write_text(settings.read_text().replace('standin.wren"', f'standin.wren", "--bank", "{small}"'))
+    settings.write_text(
+        settings.read_text().replace('standin.wren"', f'standin.wren", "--bank", "{small}"')
+    )
     path = settings.with_name("note.wav")
     path.write_bytes(note.path.read_bytes())
     return Note(path, note.composition)
@@ -45,7 +51,8 @@ def test_the_link_is_served_by_us_or_is_the_sources_own(
 
     port = free_port()
     settings.write_text(
-        f'[links]\npublic = "http://127.0.0.1:{port}"\nlisten = "127.0.0.1:{port}"\n\n{settings.read_text()}'
+        f'[links]\npublic = "http://127.0.0.1:{port}"\nlisten = '
+        f'"127.0.0.1:{port}"\n\n{settings.read_text()}'
     )
     served = transcribed(mantisreed, mine, "--engine", "plover")
     assert [word.text for word in served.words] == [word.text for word in mine.composition.words]
@@ -56,11 +63,22 @@ def test_the_link_is_served_by_us_or_is_the_sources_own(
         link = f"http://127.0.0.1:{files.server_port}/note.wav"
         for engine in ("plover", "brook"):
             result = mantisreed(
-                "run", link, "--engine", engine, "--json", "--to", "txt", "--overwrite", "--into", engine
+                "run",
+                link,
+                "--engine",
+                engine,
+                "--json",
+                "--to",
+                "txt",
+                "--overwrite",
+                "--into",
+                engine,
             )
             assert result.returncode == 0, result.stderr
             (described,) = json.loads(result.stdout)["recordings"]
-            assert described["recording"] == link and described["words"] == len(mine.composition.words)
+            assert described["recording"] == link and described["words"] == len(
+                mine.composition.words
+            )
         gone = mantisreed("run", link.replace("note", "gone"), "-q")
         files.shutdown()
     assert gone.returncode == 1 and "cannot be fetched (HTTP 404)" in gone.stderr
@@ -75,11 +93,15 @@ def test_other_readings_and_speakers_are_kept(mantisreed: Command, mine: Note) -
     assert dived.speakers == tuple(str(number + 1) for number in range(len(voices)))
 
 
-def test_an_engine_answers_in_another_language_where_its_card_says_how(mantisreed: Command, mine: Note) -> None:
+def test_an_engine_answers_in_another_language_where_its_card_says_how(
+    mantisreed: Command, mine: Note
+) -> None:
     rendered = transcribed(mantisreed, mine, "--engine", "brook", "--translate-to", "de")
     assert rendered.language == "de" and len(rendered.passages) == len(mine.composition.truth)
     assert rendered.passages[0].text != mine.composition.truth[0].phrase.text
-    assert rendered.passages[0].start == pytest.approx(mine.composition.truth[0].words[0].start, abs=0.02)
+    assert rendered.passages[0].start == pytest.approx(
+        mine.composition.truth[0].words[0].start, abs=0.02
+    )
     refused = mantisreed("run", mine.path, "--engine", "heron", "--translate-to", "de")
     assert refused.returncode == 2 and "engine heron declares no translating" in refused.stderr
 
@@ -98,11 +120,26 @@ def test_nothing_heard_is_no_error_with_any_engine(
     [
         ("heron", 'shore = "north"', 'shore = "west"', "has no heron on the 'west' shore"),
         ("sedge", 'user = "ringer"', 'user = "cook"', "it refuses the key (HTTP 401)"),
-        ("sedge", '"{sample_rate}"', "8000", "saying: the sound has to be FLAC or OPUS, of pitch 16000"),
-        ("sedge", 'times = "100 ns"', 'times = "ms"', "is reply.times = 'ms' right?"),
+        (
+            "sedge",
+            '"{sample_rate}"',
+            "8000",
+            "saying: the sound has to be FLAC or OPUS, of pitch 16000",
+        ),
+        ("sedge", 'times = "us"', 'times = "ms"', "is reply.times = 'ms' right?"),
         ("dipper", 'client = "wader"', 'client = "diver"', "(HTTP 401 at step token)"),
-        ("dipper", 'done = ["surfaced"]', 'done = ["risen"]', "finds 'surfaced', which its card does not list"),
-        ("dipper", "header:Location", "header:Place", "upload.take.pebble (header:Place) finds nothing"),
+        (
+            "dipper",
+            'done = ["surfaced"]',
+            'done = ["risen"]',
+            "finds 'surfaced', which its card does not list",
+        ),
+        (
+            "dipper",
+            "header:Location",
+            "header:Place",
+            "upload.take.pebble (header:Place) finds nothing",
+        ),
         (
             "dipper",
             'path = "{catch}"',
@@ -118,9 +155,19 @@ def test_nothing_heard_is_no_error_with_any_engine(
         ),
         ("rail", 'format = "srt"', 'format = "json"\ntext = "x"', "it is not JSON"),
         ("wren", '"--write"', '"--wright"', "ended with code 2"),
-        ("wren", "run = [", 'run = ["no-such-recogniser", ', "cannot start no-such-recogniser (no such program)"),
+        (
+            "wren",
+            "run = [",
+            'run = ["no-such-recogniser", ',
+            "cannot start no-such-recogniser (no such program)",
+        ),
         ("wren", '"10 min"', '"10 ms"', "did not end within 0.01 s and was stopped"),
-        ("stilt", 'object = "stilt"', 'object = "stylt"', "the object 'stylt' of engine stilt cannot be loaded"),
+        (
+            "stilt",
+            'object = "stilt"',
+            'object = "stylt"',
+            "the object 'stylt' of engine stilt cannot be loaded",
+        ),
     ],
 )
 def test_what_goes_wrong_is_told_in_the_engines_words(
@@ -150,19 +197,32 @@ command.environment.DRUM = "{key}"
 """
     settings.write_text(settings.read_text() + card)
     result = mantisreed("run", mine.path, "--engine", "snipe", "-q")
-    assert result.returncode == 1 and "sh ended with code 3, saying: drum flac with ***" in result.stderr
+    assert (
+        result.returncode == 1
+        and "sh ended with code 3, saying: drum flac with ***" in result.stderr
+    )
     settings.write_text(settings.read_text().replace('"{format}"]', '"{key}"]'))
     result = mantisreed("run", mine.path, "--engine", "snipe", "-q")
-    assert result.returncode == 2 and "{key} is a secret; arguments can be seen by others" in result.stderr
+    assert (
+        result.returncode == 2
+        and "{key} is a secret; arguments can be seen by others" in result.stderr
+    )
 
 
-def test_a_key_file_that_others_can_read_is_warned_about(mantisreed: Command, settings: Path, mine: Note) -> None:
+def test_a_key_file_that_others_can_read_is_warned_about(
+    mantisreed: Command, settings: Path, mine: Note
+) -> None:
     settings.with_name("standin.key").chmod(0o644)
     result = mantisreed("run", mine.path)
-    assert result.returncode == 0 and "others on this machine can read file:standin.key" in result.stderr
+    assert (
+        result.returncode == 0
+        and "others on this machine can read file:standin.key" in result.stderr
+    )
 
 
-def test_a_wren_hears_by_any_bank(standin_process: Standin, mantisreed: Command, mine: Note, tmp_path: Path) -> None:
+def test_a_wren_hears_by_any_bank(
+    standin_process: Standin, mantisreed: Command, mine: Note, tmp_path: Path
+) -> None:
     bank = tmp_path / "bank"
     bank.mkdir()
     (bank / "whole.wav").write_bytes(mine.path.read_bytes())

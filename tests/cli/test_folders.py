@@ -1,4 +1,6 @@
-"""Folders and files that are not as they should be: told, counted, and without harm to the others."""
+"""Folders and files that are not as they should be: told, counted, and without harm to the
+others.
+"""
 
 import os
 import resource
@@ -34,12 +36,17 @@ def test_folders_that_are_not_looked_into_are_told_and_counted(
             ended = mantisreed(command, "evenings")
             assert ended.returncode == 1, command
             for name in ("linked", "round"):
-                assert f"evenings/{name}: it is a link to a folder, which is not followed" in ended.stderr, command
+                assert (
+                    f"evenings/{name}: it is a link to a folder, which is not followed"
+                    in ended.stderr
+                ), command
         assert (tmp_path / "transcripts" / "note.txt").exists()
         assert mantisreed("run", "evenings/note.wav").returncode == 0
 
 
-@pytest.mark.skipif(os.name != "posix" or os.geteuid() == 0, reason="who may do everything can read everything")
+@pytest.mark.skipif(
+    os.name != "posix" or os.geteuid() == 0, reason="who may do everything can read everything"
+)
 def test_an_unreadable_folder_is_told(folder: Path) -> None:
     (folder / "locked").mkdir(mode=0)
     assert [source.problem for source in find_recordings([folder]) if source.problem] == [
@@ -47,7 +54,9 @@ def test_an_unreadable_folder_is_told(folder: Path) -> None:
     ]
 
 
-def test_an_unreadable_folder_is_a_source_with_a_problem(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_unreadable_folder_is_a_source_with_a_problem(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     locked = folder / "locked"
     locked.mkdir()
     real = os.scandir
@@ -92,10 +101,14 @@ def test_few_open_files_are_adapted_to_or_told(
     folder: Path, ferry: Ferry, tmp_path: Path, most: int, code: int
 ) -> None:
     for number in range(24):
-        (folder / f"note {number}.wav").write_bytes((folder / "note.wav").read_bytes() + bytes(2 * number))
+        (folder / f"note {number}.wav").write_bytes(
+            (folder / "note.wav").read_bytes() + bytes(2 * number)
+        )
     with ferry.sailing(tmp_path):
         file = tmp_path / "mantisreed.toml"
-        file.write_text(file.read_text().replace("[engine.ferry]\n", "[engine.ferry]\nmax_concurrent = 200\n"))
+        file.write_text(
+            file.read_text().replace("[engine.ferry]\n", "[engine.ferry]\nmax_concurrent = 200\n")
+        )
         ended = subprocess.run(
             [sys.executable, "-m", "mantisreed", "run", "evenings", "--keep-silence"],
             cwd=tmp_path,

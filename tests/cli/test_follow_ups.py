@@ -1,4 +1,6 @@
-"""What happens after each transcript, driven by the command against stand-ins and real servers on loopback."""
+"""What happens after each transcript, driven by the command against stand-ins and real servers on
+loopback.
+"""
 
 import base64
 import csv
@@ -29,7 +31,8 @@ Settings = Callable[..., None]
 
 
 class Desk:
-    """A text service that counts: it turns texts round, word by word; a judge of lengths; and a place for calls.
+    """A text service that counts: it turns texts round, word by word; a judge of lengths; and a
+    place for calls.
 
     Attributes:
         asked: texts that it was sent, in order.
@@ -72,7 +75,9 @@ def desk() -> Iterator[Desk]:
         def do_POST(self) -> None:
             body = self.rfile.read(int(self.headers["Content-Length"]))
             if self.path == "/call":
-                desk.calls.append(({key.lower(): value for key, value in self.headers.items()}, body))
+                desk.calls.append(
+                    ({key.lower(): value for key, value in self.headers.items()}, body)
+                )
             status, answer = desk.answer(self.path, body)
             content = b"" if status == 204 else json.dumps(answer).encode()
             self.send_response(status)
@@ -136,7 +141,15 @@ def test_translated_subtitles_keep_the_times_of_the_passages_and_are_paid_once(
 ) -> None:
     command = (
         *("run", "note 0.flac", "--engine", "ferry", "--language", "en", "--to", "srt,json"),
-        *("--translate-with", "mirror", "--translate-to", "de", "--two-languages", "--back-with", "mirror"),
+        *(
+            "--translate-with",
+            "mirror",
+            "--translate-to",
+            "de",
+            "--two-languages",
+            "--back-with",
+            "mirror",
+        ),
     )
     result = mantisreed(*command)
     assert result.returncode == 0, result.stderr
@@ -148,7 +161,10 @@ def test_translated_subtitles_keep_the_times_of_the_passages_and_are_paid_once(
     for passage, other in zip(original["passages"], translated["passages"], strict=True):
         assert other["text"].split() == passage["text"].split()[::-1]
         assert (other["start"], other["end"]) == (passage["start"], passage["end"])
-        assert all(passage["start"] <= word["start"] <= word["end"] <= passage["end"] for word in other["words"])
+        assert all(
+            passage["start"] <= word["start"] <= word["end"] <= passage["end"]
+            for word in other["words"]
+        )
     assert (outputs / "note 0.de.srt").exists() and (outputs / "note 0.en-de.srt").exists()
     with (outputs / "note 0.de.check.csv").open() as table:
         assert all(row["back"] == row["original"] for row in csv.DictReader(table))
@@ -184,7 +200,7 @@ copy = { to = "never" }
 [after.sorry]
 when = "failed"
 copy = { to = "never" }
-""")
+""")  # noqa: E501
     (tmp_path / "broken.flac").write_bytes(b"no sound")
     for _ in range(2):
         result = mantisreed("run", "note 0.flac", "note 1.flac", "--engine", "ferry", "--to", "txt")
@@ -223,9 +239,14 @@ copy = { to = "kept" }
     sailing(after)
     desk.faults = [500]
     result = mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
-    assert result.returncode == 1 and "1 done; follow-ups: 1 failed, 1 done, 1 waiting" in result.stderr
+    assert (
+        result.returncode == 1
+        and "1 done; follow-ups: 1 failed, 1 done, 1 waiting" in result.stderr
+    )
     assert "needs length, which is failed" in result.stderr
-    assert (tmp_path / "transcripts" / "note 0.txt").exists() and (tmp_path / "kept" / "note 0.txt").exists()
+    assert (tmp_path / "transcripts" / "note 0.txt").exists() and (
+        tmp_path / "kept" / "note 0.txt"
+    ).exists()
     (tmp_path / "note 0.flac").unlink()  # it is not needed any more
     again = mantisreed("retry")
     assert again.returncode == 0, again.stderr
@@ -250,16 +271,20 @@ mail.subject = "{{recording}}: {{words}} words"
 mail.attach = ["srt"]
 [after.digest]
 mail = {{ server = "{server}", sender = "hut@marsh.example", to = ["all@marsh.example"], each = "run" }}
-""")
+""")  # noqa: E501
         for _ in range(2):
-            result = mantisreed("run", "note 0.flac", "note 1.flac", "--engine", "ferry", "--to", "txt,srt")
+            result = mantisreed(
+                "run", "note 0.flac", "note 1.flac", "--engine", "ferry", "--to", "txt,srt"
+            )
             assert result.returncode == 0, result.stderr
         mails = messages(box)
         assert len(mails) == 3
         (digest,) = [one for one in mails if one["To"] == "all@marsh.example"]
         body = digest.get_body().get_content()
         for number in range(2):
-            assert " ".join(transcript_of(tmp_path, f"note {number}").split()) in " ".join(body.split())
+            assert " ".join(transcript_of(tmp_path, f"note {number}").split()) in " ".join(
+                body.split()
+            )
         subjects = [one["Subject"] for one in mails if one["To"] == "warden@marsh.example"]
         assert sorted(subjects)[0].startswith("note 0.flac: ") and subjects[0].endswith(" words")
         files = {part.get_filename() for one in mails for part in one.iter_attachments()}
@@ -280,7 +305,9 @@ def test_mail_of_a_real_server_refused_recipients_and_a_server_that_is_away(
         def __init__(self) -> None:
             self.contents: list[bytes] = []
 
-        async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:  # noqa: N802
+        async def handle_RCPT(  # noqa: N802
+            self, server: Any, session: Any, envelope: Any, address: str, options: Any
+        ) -> str:
             if address.startswith("nobody"):
                 return "550 no such user"
             envelope.rcpt_tos.append(address)
@@ -290,12 +317,19 @@ def test_mail_of_a_real_server_refused_recipients_and_a_server_that_is_away(
             self.contents.append(envelope.content)
             return "250 OK"
 
-    def authenticate(server: Any, session: Any, envelope: Any, mechanism: str, given: LoginPassword) -> AuthResult:
+    def authenticate(
+        server: Any, session: Any, envelope: Any, mechanism: str, given: LoginPassword
+    ) -> AuthResult:
         return AuthResult(success=(given.login, given.password) == (b"hut", b"a long password"))
 
     handler, port = Handler(), free_port()
     controller = Controller(
-        handler, "127.0.0.1", port, authenticator=authenticate, auth_required=True, auth_require_tls=False
+        handler,
+        "127.0.0.1",
+        port,
+        authenticator=authenticate,
+        auth_required=True,
+        auth_require_tls=False,
     )
     controller.start()
     (tmp_path / "mail.key").write_text("a long password\n")
@@ -314,7 +348,10 @@ to = ["{to}@marsh.example"]
     try:
         sailing(table.format(port=port, to="nobody"))
         refused = mantisreed(*run)
-        assert refused.returncode == 1 and "nobody@marsh.example is refused (550 no such user)" in refused.stderr
+        assert (
+            refused.returncode == 1
+            and "nobody@marsh.example is refused (550 no such user)" in refused.stderr
+        )
         sailing(table.format(port=port, to="warden"))
         assert mantisreed(*run).returncode == 0
         assert len(handler.contents) == 1
@@ -322,7 +359,11 @@ to = ["{to}@marsh.example"]
         controller.stop()
     sailing(table.format(port=port, to="other"))
     away = mantisreed(*run)
-    assert away.returncode == 1 and "mail server cannot be reached" in away.stderr and "Traceback" not in away.stderr
+    assert (
+        away.returncode == 1
+        and "mail server cannot be reached" in away.stderr
+        and "Traceback" not in away.stderr
+    )
 
 
 class Grey:
@@ -332,7 +373,9 @@ class Grey:
         self.tries = {"grey@marsh.example": tries}
         self.taken: list[str] = []
 
-    async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:  # noqa: N802
+    async def handle_RCPT(  # noqa: N802
+        self, server: Any, session: Any, envelope: Any, address: str, options: Any
+    ) -> str:
         if address.startswith("nobody"):
             return "550 5.1.1 there is no nobody on this marsh"
         if self.tries.get(address, 0) > 0:
@@ -348,7 +391,11 @@ class Grey:
 
 @pytest.mark.parametrize("each", ["recording", "run"])
 def test_each_recipient_has_a_mail_once_whatever_becomes_of_the_others(
-    mantisreed: Command, sailing: Settings, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, each: str
+    mantisreed: Command,
+    sailing: Settings,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    each: str,
 ) -> None:
     from aiosmtpd.controller import Controller
 
@@ -368,7 +415,10 @@ mail.each = "{each}"
         sailing(rule)
         first = mantisreed(*run)
         assert first.returncode == 1
-        assert "nobody@marsh.example is refused (550 5.1.1 there is no nobody on this marsh)" in first.stderr
+        assert (
+            "nobody@marsh.example is refused (550 5.1.1 there is no nobody on this marsh)"
+            in first.stderr
+        )
         assert sorted(handler.taken) == ["grey@marsh.example", "warden@marsh.example"]
         for command in (run, ("retry",), run):
             assert mantisreed(*command).returncode == 1
@@ -416,7 +466,9 @@ call = {{ url = "http://127.0.0.1:{desk.port}/call", secret = "file:call.key" }}
     assert mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt").returncode == 0
     (first, body), (again, _) = desk.calls
     assert first["webhook-id"] == again["webhook-id"]
-    signed = hmac.digest(key, f"{first['webhook-id']}.{first['webhook-timestamp']}.".encode() + body, "sha256")
+    signed = hmac.digest(
+        key, f"{first['webhook-id']}.{first['webhook-timestamp']}.".encode() + body, "sha256"
+    )
     assert first["webhook-signature"] == f"v1,{base64.b64encode(signed).decode()}"
     assert json.loads(body)["text"].split() == transcript_of(tmp_path, "note 0").split()
 
@@ -433,7 +485,7 @@ needs = ["count"]
 rows = { file = "kept.csv", columns = { size = "after.count.size" } }
 [after.bad]
 command = { run = ["python3", "-c", "import sys; sys.exit('the tide is out')"] }
-""")
+""")  # noqa: E501
     result = mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
     assert result.returncode == 1 and "the tide is out" in result.stderr
     with (tmp_path / "kept.csv").open() as table:
@@ -444,21 +496,48 @@ command = { run = ["python3", "-c", "import sys; sys.exit('the tide is out')"] }
 @pytest.mark.parametrize(
     ("after", "told"),
     [
-        ('[after.a]\nneeds = ["b"]\ncopy.to = "x"\n[after.b]\nneeds = ["a"]\ncopy.to = "x"', "wait for each other"),
+        (
+            '[after.a]\nneeds = ["b"]\ncopy.to = "x"\n[after.b]\nneeds = ["a"]\ncopy.to = "x"',
+            "wait for each other",
+        ),
         ('[after.a]\nneeds = ["z"]\ncopy.to = "x"', "there is no [after.z]"),
         ('[after.a]\nservice = "z"', "there is no [service.z]"),
         ("[after.a]", "expected one of the keys service"),
-        ('[after.a]\ncopy.to = "x"\nrows = { file = "f", columns = { a = "words" } }', "found 'copy' and 'rows'"),
-        ('[after.a.mail]\nserver = "http://x"\nsender = "a@b.c"\nto = ["a@b.c"]', "expected smtp://"),
-        ('[after.a.mail]\nserver = "smtp://x"\nsender = "a@b.c"\nto = ["nobody"]', "no mail address"),
-        ('[after.a.mail]\nserver = "smtp://u:secret-word@x"\nsender = "a@b.c"\nto = ["a@b.c"]', "holds a password"),
-        ('[after.a]\nrows = { database = "oracle://x", columns = { a = "words" } }', "expected sqlite:///"),
+        (
+            '[after.a]\ncopy.to = "x"\nrows = { file = "f", columns = { a = "words" } }',
+            "found 'copy' and 'rows'",
+        ),
+        (
+            '[after.a.mail]\nserver = "http://x"\nsender = "a@b.c"\nto = ["a@b.c"]',
+            "expected smtp://",
+        ),
+        (
+            '[after.a.mail]\nserver = "smtp://x"\nsender = "a@b.c"\nto = ["nobody"]',
+            "no mail address",
+        ),
+        (
+            '[after.a.mail]\nserver = "smtp://u:secret-word@x"\nsender = "a@b.c"\nto = ["a@b.c"]',
+            "holds a password",
+        ),
+        (
+            '[after.a]\nrows = { database = "oracle://x", columns = { a = "words" } }',
+            "expected sqlite:///",
+        ),
         ('[after.a]\ncopy.to = "x/{recodring}"', "nothing is known as 'recodring'"),
-        ('[after.a]\nrows = { file = "f", columns = { a = "wrods" } }', "nothing is known as 'wrods'"),
+        (
+            '[after.a]\nrows = { file = "f", columns = { a = "wrods" } }',
+            "nothing is known as 'wrods'",
+        ),
         ('[after.a]\nonly_if = "wrds > `3`"\ncopy.to = "x"', "nothing is known as 'wrds'"),
         ('[after.a]\nwhat = 1\ncopy.to = "x"', "unknown key 'what'"),
-        ('[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "b" }', "no step sends the text"),
-        ('[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "{passages}" }', "belong together"),
+        (
+            '[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "b" }',
+            "no step sends the text",
+        ),
+        (
+            '[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "{passages}" }',
+            "belong together",
+        ),
     ],
 )
 def test_what_makes_no_sense_in_the_settings_is_told_in_a_line(
@@ -480,7 +559,9 @@ def test_services_tell_what_they_take(mantisreed: Command, sailing: Settings) ->
 
 
 @pytest.mark.parametrize("scheme", ["smtp", "smtps"])
-def test_mail_goes_over_tls(mantisreed: Command, sailing: Settings, tmp_path: Path, scheme: str) -> None:
+def test_mail_goes_over_tls(
+    mantisreed: Command, sailing: Settings, tmp_path: Path, scheme: str
+) -> None:
     from aiosmtpd.controller import Controller
     from aiosmtpd.handlers import Mailbox
 
@@ -488,18 +569,35 @@ def test_mail_goes_over_tls(mantisreed: Command, sailing: Settings, tmp_path: Pa
     if program is None:
         pytest.skip("no openssl to make a certificate with")
     key, certificate = tmp_path / "key.pem", tmp_path / "certificate.pem"
-    command = [program, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=localhost", "-days", "1"]
-    subprocess.run([*command, "-keyout", str(key), "-out", str(certificate)], check=True, capture_output=True)
+    command = [
+        program,
+        "req",
+        "-x509",
+        "-newkey",
+        "rsa:2048",
+        "-nodes",
+        "-subj",
+        "/CN=localhost",
+        "-days",
+        "1",
+    ]
+    subprocess.run(
+        [*command, "-keyout", str(key), "-out", str(certificate)], check=True, capture_output=True
+    )
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(certificate, key)
     port, box = free_port(), Mailbox(tmp_path / "maildir")
-    tls = {"ssl_context": context} if scheme == "smtps" else {"tls_context": context, "require_starttls": True}
+    tls = (
+        {"ssl_context": context}
+        if scheme == "smtps"
+        else {"tls_context": context, "require_starttls": True}
+    )
     controller = Controller(box, "127.0.0.1", port, **tls)
     controller.start()
     sailing(f"""
 [after.mail]
 mail = {{ server = "{scheme}://127.0.0.1:{port}", sender = "a@marsh.example", to = ["b@marsh.example"] }}
-""")
+""")  # noqa: E501
     try:
         result = mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
         assert result.returncode == 0, result.stderr
@@ -516,23 +614,59 @@ MAIL = 'server = "smtp://127.0.0.1:9"\nsender = "a@marsh.example"\nto = ["b@mars
     [
         (("--report", "nowhere/r.csv"), "", "there is no folder nowhere"),
         (("--report", "."), "", "is a folder"),
-        (("--translate-with", "judge", "--translate-to", "de"), "", "service judge gives data, and cannot translate"),
-        (("--translate-with", "mirror", "--translate-to", "fr"), "", "does not know the language 'fr'"),
-        (("--translate-with", "mirror", "--translate-to", "de", "--language", "pl"), "", "language 'pl'"),
+        (
+            ("--translate-with", "judge", "--translate-to", "de"),
+            "",
+            "service judge gives data, and cannot translate",
+        ),
+        (
+            ("--translate-with", "mirror", "--translate-to", "fr"),
+            "",
+            "does not know the language 'fr'",
+        ),
+        (
+            ("--translate-with", "mirror", "--translate-to", "de", "--language", "pl"),
+            "",
+            "language 'pl'",
+        ),
         (
             ("--translate-with", "mirror", "--translate-to", "de", "--back-with", "judge"),
             "",
             "service judge gives data, and cannot translate",
         ),
-        ((), '[after.a]\nservice = "mirror"\ntarget = "fr"\nto = ["srt"]', "does not know the language 'fr'"),
+        (
+            (),
+            '[after.a]\nservice = "mirror"\ntarget = "fr"\nto = ["srt"]',
+            "does not know the language 'fr'",
+        ),
         ((), f'[after.a.mail]\n{MAIL}\nattach = ["pdf"]', "there will be no file 'pdf'"),
-        ((), '[after.a]\ncall.url = "http://127.0.0.1:9"\ncall.send = "md"', "there will be no file 'md'"),
-        ((), '[after.a]\ncopy.to = "kept"\ncopy.files = ["german"]', "there will be no file 'german'"),
+        (
+            (),
+            '[after.a]\ncall.url = "http://127.0.0.1:9"\ncall.send = "md"',
+            "there will be no file 'md'",
+        ),
+        (
+            (),
+            '[after.a]\ncopy.to = "kept"\ncopy.files = ["german"]',
+            "there will be no file 'german'",
+        ),
         ((), '[after.a]\ncopy.to = "note 0.flac/kept"', "is a file, and no folder"),
         ((), '[after.a]\ncopy.to = "nothing://kept"', "nothing is read from nothing://"),
-        ((), '[after.a]\ncommand.run = ["no-such-program", "{text}"]', "there is no program 'no-such-program'"),
-        ((), '[after.a]\nrows = { file = "old.csv", columns = { words = "words" } }', "has no column"),
-        ((), f'[after.a.mail]\n{MAIL}\nuser = "a"\npassword = "env:NO_SUCH_PASSWORD"', "NO_SUCH_PASSWORD"),
+        (
+            (),
+            '[after.a]\ncommand.run = ["no-such-program", "{text}"]',
+            "there is no program 'no-such-program'",
+        ),
+        (
+            (),
+            '[after.a]\nrows = { file = "old.csv", columns = { words = "words" } }',
+            "has no column",
+        ),
+        (
+            (),
+            f'[after.a.mail]\n{MAIL}\nuser = "a"\npassword = "env:NO_SUCH_PASSWORD"',
+            "NO_SUCH_PASSWORD",
+        ),
         (("--replace", "nowhere.txt"), "", "nowhere.txt"),
         (("--redact-names", "nowhere.txt"), "", "nowhere.txt"),
         (("--strong-words", "mask", "--strong-words-file", "nowhere.txt"), "", "nowhere.txt"),

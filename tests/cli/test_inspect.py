@@ -31,20 +31,41 @@ def test_a_recording_is_described_for_people_and_for_programs(
     (tmp_path / "broken.wav").write_text("not sound")
     read = mantisreed("inspect", "call.flac", "broken.wav")
     assert read.returncode == 1 and "broken.wav: this is not a recording" in read.stderr
-    for text in ("length    0:40", "flac in flac", "16000 Hz, stereo", "LUFS", "channel 2", "--channels apart"):
+    for text in (
+        "length    0:40",
+        "flac in flac",
+        "16000 Hz, stereo",
+        "LUFS",
+        "channel 2",
+        "--channels apart",
+    ):
         assert text in read.stdout
-    found = json.loads(mantisreed("inspect", "call.flac", "broken.wav", "--json").stdout)["recordings"]
+    found = json.loads(mantisreed("inspect", "call.flac", "broken.wav", "--json").stdout)[
+        "recordings"
+    ]
     assert found[0]["duration"] == 40.0 and found[0]["snr"] == pytest.approx(20, abs=3)
     assert [channel["is_empty"] for channel in found[0]["channels"]] == [False, False]
     assert found[0]["tracks"][0]["codec"] == "flac" and "error" in found[1]
 
 
-def test_pictures_are_drawn(mantisreed: Command, settings: Path, call: Path, tmp_path: Path) -> None:
+def test_pictures_are_drawn(
+    mantisreed: Command, settings: Path, call: Path, tmp_path: Path
+) -> None:
     inspected = mantisreed("inspect", "call.flac", "--plot", "call.png")
     assert inspected.returncode == 0 and size_of(tmp_path / "call.png") == (1280, 720)
     soundfile.write(tmp_path / "a $ 🪶.wav", np.zeros(16_000), 16_000)
     plan = mantisreed(
-        *("plan", "call.flac", "a $ 🪶.wav", "--channels", "apart", "--piece-length", "15s", "--plot", "plan.png")
+        *(
+            "plan",
+            "call.flac",
+            "a $ 🪶.wav",
+            "--channels",
+            "apart",
+            "--piece-length",
+            "15s",
+            "--plot",
+            "plan.png",
+        )
     )
     assert plan.returncode == 0, plan.stderr
     assert size_of(tmp_path / "plan.png")[0] == 1280

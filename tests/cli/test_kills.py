@@ -1,4 +1,6 @@
-"""Killed at each step, and several processes at once: nothing is lost, and nothing is paid for twice."""
+"""Killed at each step, and several processes at once: nothing is lost, and nothing is paid for
+twice.
+"""
 
 import json
 import shutil
@@ -28,7 +30,9 @@ pytestmark = pytest.mark.timeout(400)  # each of them runs the command some fift
 def at_once(tmp_path: Path) -> Iterator[RunAtOnce]:
     """Runs the same command in several processes at once; gives exit codes and steps."""
     command = [sys.executable, str(Path(__file__).with_name("forks.py")), str(tmp_path)]
-    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as forks:
+    with subprocess.Popen(
+        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    ) as forks:
         assert forks.stdin is not None and forks.stdout is not None
 
         def run(*arguments: str, dies_at: tuple[int | None, ...] = (None,)) -> Results:
@@ -44,7 +48,9 @@ def at_once(tmp_path: Path) -> Iterator[RunAtOnce]:
 
 @pytest.fixture
 def recordings(english: list[Phrase], tmp_path: Path) -> Path:
-    """Two recordings that are too short for a decoding process of their own, which would take long to start."""
+    """Two recordings that are too short for a decoding process of their own, which would take long
+    to start.
+    """
     folder = tmp_path / "recordings"
     folder.mkdir()
     for number in range(2):
@@ -96,7 +102,8 @@ def test_several_processes_with_the_same_command_pay_for_nothing_twice(
         for round_ in range(2):
             clear(tmp_path, ferry)
             results = at_once(
-                *("run", "recordings", "--piece-length", "6s", "--engine", engine), dies_at=(None,) * count
+                *("run", "recordings", "--piece-length", "6s", "--engine", engine),
+                dies_at=(None,) * count,
             )
             said = [(tmp_path / f"said-{number}.txt").read_text() for number in range(count)]
             assert [code for code, _ in results] == [0] * count, (round_, said)
@@ -150,5 +157,7 @@ mail = {{ server = "{server}", sender = "hut@marsh.example", to = ["warden@marsh
             if code == 1:
                 assert at_once("retry")[0][0] == 0, step
             assert (tmp_path / "kept.csv").read_text().count("\n") == 2, step
-            assert at_once(*command)[0][0] == 0 and len(box.messages) - before <= sent + (code == 1), step
+            assert at_once(*command)[0][0] == 0 and len(box.messages) - before <= sent + (
+                code == 1
+            ), step
         assert doubtful

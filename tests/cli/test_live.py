@@ -1,4 +1,6 @@
-"""A stream on standard input, as a recorder writes it: driven by the command in a process of its own."""
+"""A stream on standard input, as a recorder writes it: driven by the command in a process of its
+own.
+"""
 
 import asyncio
 import errno
@@ -25,7 +27,14 @@ from mantisreed.cli.outcomes import exit_code
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import OUTPUT_FORMATS, chosen_formats
 from mantisreed.pipeline import live as live_module
-from mantisreed.pipeline.live import LiveOptions, LiveOutcome, PhraseOutcome, _Kept, _Session, listen
+from mantisreed.pipeline.live import (
+    LiveOptions,
+    LiveOutcome,
+    PhraseOutcome,
+    _Kept,
+    _Session,
+    listen,
+)
 from mantisreed.pipeline.live_files import GrowingOutputs
 from mantisreed.pipeline.options import RunOptions
 from mantisreed.pipeline.outputs import Outputs
@@ -43,12 +52,24 @@ def stream(english: list[Phrase]) -> tuple[bytes, list[float]]:
     """PCM with several phrases, and when each begins."""
     composition = compose(english, seed=9, duration=25, pauses=(1.2, 2.0))
     samples = np.concatenate(list(composition.blocks()), axis=1)[0]
-    return (samples * 32767).astype("<i2").tobytes(), [said.words[0].start for said in composition.truth]
+    return (samples * 32767).astype("<i2").tobytes(), [
+        said.words[0].start for said in composition.truth
+    ]
 
 
 @contextmanager
 def live(folder: Path, *arguments: str) -> Iterator[subprocess.Popen[bytes]]:
-    command = [sys.executable, "-m", "mantisreed", "run", "-", "--live", "--engine", "ferry", *arguments]
+    command = [
+        sys.executable,
+        "-m",
+        "mantisreed",
+        "run",
+        "-",
+        "--live",
+        "--engine",
+        "ferry",
+        *arguments,
+    ]
     pipe = subprocess.PIPE
     with subprocess.Popen(command, cwd=folder, stdin=pipe, stdout=pipe, stderr=pipe) as process:
         try:
@@ -65,19 +86,31 @@ def test_each_phrase_is_told_with_its_time_and_failures_are_told_from_silence(
     ferry: Ferry, stream: tuple[bytes, list[float]], tmp_path: Path
 ) -> None:
     content, starts = stream
-    with ferry.sailing(tmp_path, tries=1), live(tmp_path, "--json", "--name", "evening.wav") as process:
+    with (
+        ferry.sailing(tmp_path, tries=1),
+        live(tmp_path, "--json", "--name", "evening.wav") as process,
+    ):
         ferry.faults = ["503", "silence"]  # the second phrase fails, the first one holds nothing
         told, said = process.communicate(content, timeout=60)
     assert process.returncode == 1, said.decode()
     found = sorted(rows(told), key=lambda row: float(str(row["start"])))
-    assert len(found) == len(starts) and sorted(str(row["state"]) for row in found).count("done") == len(starts) - 2
+    assert (
+        len(found) == len(starts)
+        and sorted(str(row["state"]) for row in found).count("done") == len(starts) - 2
+    )
     assert {row["state"] for row in found} == {"done", "no words", "no reply"}
     for row, start in zip(found, starts, strict=True):
         assert float(str(row["start"])) <= start + 0.05 <= float(str(row["end"]))
     document = json.loads((tmp_path / "transcripts" / "evening.transcript.json").read_text())
-    assert document["recording"]["name"] == "evening.wav" and abs(document["recording"]["duration"] - 25) < 0.1
+    assert (
+        document["recording"]["name"] == "evening.wav"
+        and abs(document["recording"]["duration"] - 25) < 0.1
+    )
     texts = [row["text"] for row in found if row["state"] == "done"]
-    assert " ".join(one["text"] for one in document["passages"]).split() == " ".join(map(str, texts)).split()
+    assert (
+        " ".join(one["text"] for one in document["passages"]).split()
+        == " ".join(map(str, texts)).split()
+    )
     assert len(document["notes"]) == 1 and "has no reply" in document["notes"][0]
 
 
@@ -86,13 +119,18 @@ def test_phrases_are_sent_while_the_stream_goes_on_and_an_interruption_finishes_
 ) -> None:
     content, starts = stream
     subtitles = tmp_path / "transcripts" / "evening.srt"
-    with ferry.sailing(tmp_path), live(tmp_path, "--to", "srt,json", "--name", "evening.wav") as process:
+    with (
+        ferry.sailing(tmp_path),
+        live(tmp_path, "--to", "srt,json", "--name", "evening.wav") as process,
+    ):
         assert process.stdin is not None
         # Up to the middle of the third phrase; the stream stays open.
         process.stdin.write(content[: int((starts[2] + 0.9) * RATE) * 2])
         process.stdin.flush()
         end = time.monotonic() + 30
-        while (not subtitles.exists() or subtitles.read_text().count("-->") < 2) and time.monotonic() < end:
+        while (
+            not subtitles.exists() or subtitles.read_text().count("-->") < 2
+        ) and time.monotonic() < end:
             time.sleep(0.05)
         grown = subtitles.read_text()
         assert grown.count("-->") >= 2 and sum(ferry.asked.values()) == 2
@@ -132,8 +170,13 @@ def read(content: bytes, form: StreamFormat | None = None) -> tuple[int, np.ndar
     return blocks[0][0], np.concatenate([block for _, block in blocks])
 
 
-@given(st.lists(st.integers(-32768, 32767), min_size=800, max_size=3000), st.sampled_from([0, 0xFFFFFFFF, None]))
-def test_wav_is_read_as_it_comes_whatever_length_its_head_names(numbers: list[int], length: int | None) -> None:
+@given(
+    st.lists(st.integers(-32768, 32767), min_size=800, max_size=3000),
+    st.sampled_from([0, 0xFFFFFFFF, None]),
+)
+def test_wav_is_read_as_it_comes_whatever_length_its_head_names(
+    numbers: list[int], length: int | None
+) -> None:
     samples = np.array(numbers, np.int16)
     content = wav(samples)
     if length is not None:  # recorders do not know the length beforehand
@@ -195,7 +238,12 @@ def heard_from(content: bytes, folder: Path, ferry: Ferry) -> "LiveOutcome":
     with ferry.sailing(folder, tries=1):
         workspace = open_workspace(folder / "mantisreed.toml")
         options = RunOptions(engine="ferry", to="json", into=folder / "out")
-        return listen(io.BufferedReader(Breaking(content)), workspace, options, LiveOptions(name="evening.wav"))
+        return listen(
+            io.BufferedReader(Breaking(content)),
+            workspace,
+            options,
+            LiveOptions(name="evening.wav"),
+        )
 
 
 def test_a_stream_that_breaks_off_is_written_as_far_as_it_was_heard(
@@ -203,7 +251,9 @@ def test_a_stream_that_breaks_off_is_written_as_far_as_it_was_heard(
 ) -> None:
     content, starts = stream
     heard = heard_from(content[: len(content) * 2 // 3], tmp_path, ferry)
-    assert heard.outcome.state == "incomplete" and "the recorder is gone" in str(heard.outcome.error)
+    assert heard.outcome.state == "incomplete" and "the recorder is gone" in str(
+        heard.outcome.error
+    )
     assert exit_code([heard.outcome]) == 1
     document = json.loads((tmp_path / "out" / "evening.transcript.json").read_text())
     assert heard.phrases == sum(start < 25 * 2 / 3 for start in starts) > 2
@@ -221,7 +271,9 @@ def test_a_stream_without_a_single_reply_has_failed(
     heard = heard_from(content, tmp_path, ferry)
     assert heard.failed == heard.phrases == len(starts)
     assert heard.outcome.state == "incomplete" and exit_code([heard.outcome]) == 1
-    assert "nothing heard" not in json.dumps(heard.outcome.transcript.notes if heard.outcome.transcript else "")
+    assert "nothing heard" not in json.dumps(
+        heard.outcome.transcript.notes if heard.outcome.transcript else ""
+    )
 
 
 def test_a_phrase_that_a_full_disk_cannot_take_is_told_and_the_stream_goes_on(
@@ -252,7 +304,9 @@ def test_a_live_transcript_has_doubts_like_all_others(
     assert "missing" in {doubt.kind for doubt in heard.outcome.transcript.doubts}
 
 
-def test_a_whole_recording_comes_on_standard_input(ferry: Ferry, english: list[Phrase], tmp_path: Path) -> None:
+def test_a_whole_recording_comes_on_standard_input(
+    ferry: Ferry, english: list[Phrase], tmp_path: Path
+) -> None:
     compose(english, seed=3, duration=10).write(tmp_path / "note.flac")
     command = [
         sys.executable,
@@ -268,9 +322,17 @@ def test_a_whole_recording_comes_on_standard_input(ferry: Ferry, english: list[P
         "dawn.flac",
     ]
     with ferry.sailing(tmp_path):
-        for content, code in (((tmp_path / "note.flac").read_bytes(), 0), (b"", 2), (b"no sound", 1)):
-            result = subprocess.run(command, cwd=tmp_path, input=content, capture_output=True, timeout=60)
-            assert result.returncode == code and b"Traceback" not in result.stderr, result.stderr.decode()
+        for content, code in (
+            ((tmp_path / "note.flac").read_bytes(), 0),
+            (b"", 2),
+            (b"no sound", 1),
+        ):
+            result = subprocess.run(
+                command, cwd=tmp_path, input=content, capture_output=True, timeout=60
+            )
+            assert result.returncode == code and b"Traceback" not in result.stderr, (
+                result.stderr.decode()
+            )
     assert (tmp_path / "transcripts" / "dawn.txt").exists()
 
 
@@ -279,7 +341,9 @@ def test_phrases_are_told_in_order_but_none_waits_long_for_another() -> None:
         told: list[float] = []
         session = _Session(None, None, None, LiveOptions(), lambda one: told.append(one.start))  # type: ignore[arg-type]
         for number in order:
-            session._tell(abs(number), PhraseOutcome(float(number), 0.0, "done") if number > 0 else None)
+            session._tell(
+                abs(number), PhraseOutcome(float(number), 0.0, "done") if number > 0 else None
+            )
         await asyncio.sleep(1.1)
         session._tell(9, PhraseOutcome(9.0, 0.0, "done"))
         return told
@@ -287,16 +351,29 @@ def test_phrases_are_told_in_order_but_none_waits_long_for_another() -> None:
     assert asyncio.run(work([2, 1, 3])) == [1.0, 2.0, 3.0]
     assert sorted(asyncio.run(work([3, 2]))) == [2.0, 3.0]  # the first one has no answer yet
     # One that waits holds back nobody, and is told when it is done.
-    assert asyncio.run(work([-1, 2, 1, 4, 3, 5, 6, 7, 8]))[:9] == [2.0, 1.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0]
+    assert asyncio.run(work([-1, 2, 1, 4, 3, 5, 6, 7, 8]))[:9] == [
+        2.0,
+        1.0,
+        3.0,
+        4.0,
+        5.0,
+        6.0,
+        7.0,
+        8.0,
+        9.0,
+    ]
 
 
-def test_what_grows_is_what_readers_take_and_loses_no_phrase_after_a_short_pause(tmp_path: Path) -> None:
+def test_what_grows_is_what_readers_take_and_loses_no_phrase_after_a_short_pause(
+    tmp_path: Path,
+) -> None:
     outputs = Outputs(tmp_path, tmp_path / "hidden", chosen_formats(["srt", "vtt", "txt"]))
     growing = GrowingOutputs(outputs, "evening", tmp_path / "phrases.jsonl")
     for number in (1, 2, 3, 4):
         start = number * 1.4  # a pause of 0.3 s, which is shorter than a cue stays
         words = tuple(
-            Word(text, start + n * 0.2, start + n * 0.2 + 0.15) for n, text in enumerate(["a", "&", "b", ">", "c"])
+            Word(text, start + n * 0.2, start + n * 0.2 + 0.15)
+            for n, text in enumerate(["a", "&", "b", ">", "c"])
         )
         passage = Passage(start, start + 1.1, "a & b > c", words=words)
         growing.add(_Kept(number, start, start + 1.1, "done", (passage,)))

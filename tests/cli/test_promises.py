@@ -1,4 +1,6 @@
-"""Promises of the README, attacked: what is paid stays paid, one failure stops nothing, nobody's files are lost."""
+"""Promises of the README, attacked: what is paid stays paid, one failure stops nothing, nobody's
+files are lost.
+"""
 
 import json
 import os
@@ -45,10 +47,16 @@ EDITS_THAT_DO_NOT_REACH_THE_ENGINE: dict[str, tuple[str, str]] = {
         'formats = ["flac"]\n[engine.ferry.price]',
         'formats = ["flac"]\nlanguages = ["en"]\n[engine.ferry.price]',
     ),
-    "errors": ("[engine.ferry.reply]", "[engine.ferry.errors]\nrefused.statuses = [498]\n[engine.ferry.reply]"),
+    "errors": (
+        "[engine.ferry.reply]",
+        "[engine.ferry.errors]\nrefused.statuses = [498]\n[engine.ferry.reply]",
+    ),
     "price": ('per_minute = "0.01"', 'per_minute = "0.02"'),
     "billing step": ('per_minute = "0.01"', 'per_minute = "0.01"\nbilling_step = "1 min"'),
-    "pace": ("[engine.ferry.price]", "[engine.ferry.rate_limit]\nrequests = 900\n[engine.ferry.price]"),
+    "pace": (
+        "[engine.ferry.price]",
+        "[engine.ferry.rate_limit]\nrequests = 900\n[engine.ferry.price]",
+    ),
     "about": ("[engine.ferry]", '[engine.ferry]\nabout = "across the creek"'),
     "name": ("ferry", "punt"),
     "poll limit": ('interval = "100 ms"', 'interval = "100 ms"\nlimit = "9 h"'),
@@ -77,7 +85,9 @@ def test_what_does_not_reach_the_engine_is_no_reason_to_pay_again(
         again = mantisreed(*RUN, "--engine", name)
         assert again.returncode == 0, again.stderr
         assert asked(ferry) == before
-        assert [one["id"] for one in json.loads(mantisreed("jobs", "--json").stdout)["jobs"]] == [job]
+        assert [one["id"] for one in json.loads(mantisreed("jobs", "--json").stdout)["jobs"]] == [
+            job
+        ]
 
 
 def test_what_reaches_the_engine_makes_another_request(
@@ -87,7 +97,9 @@ def test_what_reaches_the_engine_makes_another_request(
         settings = tmp_path / "mantisreed.toml"
         text = settings.read_text()
         raw = '[engine.ferry.send]\nraw = "{audio}"'
-        for number, more in enumerate(('query.tide = "high"', 'headers.X-Tide = "low"', 'path = "/upstream"'), 1):
+        for number, more in enumerate(
+            ('query.tide = "high"', 'headers.X-Tide = "low"', 'path = "/upstream"'), 1
+        ):
             assert mantisreed(*RUN).returncode == 0
             settings.write_text(text.replace(raw, f"{raw}\n{more}"))
             assert mantisreed(*RUN).returncode == 0
@@ -110,7 +122,9 @@ def test_a_job_that_is_partly_answered_keeps_its_cuts_when_the_card_changes(
         assert len(answered) >= 2
         for longest in ("50 s", "15 s", "2 h"):
             settings.write_text(capped.replace('"14 s"', f'"{longest}"'))
-            planned = json.loads(mantisreed("plan", "recordings/note 0.flac", "--json").stdout)["recordings"][0]
+            planned = json.loads(mantisreed("plan", "recordings/note 0.flac", "--json").stdout)[
+                "recordings"
+            ][0]
             assert max(piece["end"] - piece["start"] for piece in planned["pieces"]) <= 14
         assert mantisreed(*command).returncode == 0
         assert set(ferry.answered.values()) == {1} and answered.keys() <= ferry.answered.keys()
@@ -119,7 +133,11 @@ def test_a_job_that_is_partly_answered_keeps_its_cuts_when_the_card_changes(
 
 
 def test_plan_and_run_give_the_same_pieces_however_fast_they_are_encoded(
-    mantisreed: Command, ferry: Ferry, english: list[Phrase], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    mantisreed: Command,
+    ferry: Ferry,
+    english: list[Phrase],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     compose(english, seed=77, duration=150, pauses=(0.3, 1.2), snr=12).write(tmp_path / "talk.wav")
     chance = random.Random(3)
@@ -137,12 +155,18 @@ def test_plan_and_run_give_the_same_pieces_however_fast_they_are_encoded(
 
     with ferry.sailing(tmp_path):
         settings = tmp_path / "mantisreed.toml"
-        settings.write_text(settings.read_text().replace('["flac"]\n', '["flac"]\nmax_bytes = "300 kB"\n', 1))
+        settings.write_text(
+            settings.read_text().replace('["flac"]\n', '["flac"]\nmax_bytes = "300 kB"\n', 1)
+        )
         plans = []
         for is_slow in (False, True, True):
-            monkeypatch.setattr("mantisreed.pipeline.pieces.open_encoder", slowed if is_slow else open_encoder)
+            monkeypatch.setattr(
+                "mantisreed.pipeline.pieces.open_encoder", slowed if is_slow else open_encoder
+            )
             (plan,) = json.loads(mantisreed("plan", "talk.wav", "--json").stdout)["recordings"]
-            plans.append([(piece["start"], piece["end"], piece["bytes"]) for piece in plan["pieces"]])
+            plans.append(
+                [(piece["start"], piece["end"], piece["bytes"]) for piece in plan["pieces"]]
+            )
         assert mantisreed("run", "talk.wav").returncode == 0
         job = json.loads(mantisreed("jobs", "--json").stdout)["jobs"][0]["id"]
         made = json.loads(mantisreed("jobs", job, "--json").stdout)["pieces"]
@@ -197,7 +221,11 @@ def _limit_while_writing(hard: int) -> Callable[[Callable[[], Any]], Any]:
 
 
 def test_a_recording_that_is_replaced_while_it_is_read_is_noticed_before_anything_of_it_is_sent(
-    mantisreed: Command, ferry: Ferry, recordings: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    mantisreed: Command,
+    ferry: Ferry,
+    recordings: Path,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     note = recordings / "note 0.flac"
 
@@ -214,7 +242,11 @@ def test_a_recording_that_is_replaced_while_it_is_read_is_noticed_before_anythin
 
 
 def test_whatever_goes_wrong_with_one_recording_the_others_are_done(
-    mantisreed: Command, ferry: Ferry, recordings: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    mantisreed: Command,
+    ferry: Ferry,
+    recordings: Path,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     (recordings / "a dangling link.wav").symlink_to("nowhere.wav")
     os.mkfifo(recordings / "a pipe.wav")
@@ -230,9 +262,15 @@ def test_whatever_goes_wrong_with_one_recording_the_others_are_done(
     monkeypatch.setattr("mantisreed.pipeline.recording.transcript_of", unlucky)
     with ferry.sailing(tmp_path):
         settings = tmp_path / "mantisreed.toml"
-        settings.write_text(settings.read_text().replace("[engine.ferry]", "[engine.ferry]\nmax_concurrent = 1"))
-        result = mantisreed("run", "recordings", "--spend-limit", "1", "--json", "--log-file", "log")
-    states = {one["recording"].rpartition("/")[2]: one for one in json.loads(result.stdout)["recordings"]}
+        settings.write_text(
+            settings.read_text().replace("[engine.ferry]", "[engine.ferry]\nmax_concurrent = 1")
+        )
+        result = mantisreed(
+            "run", "recordings", "--spend-limit", "1", "--json", "--log-file", "log"
+        )
+    states = {
+        one["recording"].rpartition("/")[2]: one for one in json.loads(result.stdout)["recordings"]
+    }
     assert result.returncode == 1 and "Traceback" not in result.stderr
     assert {name: one["state"] for name, one in states.items()} == {
         "a dangling link.wav": "failed",
@@ -252,7 +290,10 @@ def test_a_named_pipe_is_refused_at_once(mantisreed: Command, ferry: Ferry, tmp_
     with ferry.sailing(tmp_path):
         for command in ("run", "plan", "inspect"):
             result = mantisreed(command, "pipe")
-            assert result.returncode == 2 and "pipes, sockets and devices cannot be read" in result.stderr
+            assert (
+                result.returncode == 2
+                and "pipes, sockets and devices cannot be read" in result.stderr
+            )
 
 
 def test_two_channels_of_opposite_phase_are_heard_and_told(

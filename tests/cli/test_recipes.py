@@ -25,9 +25,9 @@ from mantisreed.standin.server import bound_socket, new_key, serving, standins, 
 
 ROOT = Path(__file__).parent.parent.parent
 FEED = """<?xml version="1.0"?><rss version="2.0"><channel><title>Marsh</title><language>en</language>{}</channel>
-</rss>"""
+</rss>"""  # noqa: E501
 ITEM = """<item><title>Note {n}</title><guid>n{n}</guid><pubDate>Tue, 0{n} Nov 2026 07:00:00 GMT</pubDate>
-<enclosure url="/note {n}.flac" type="audio/flac" length="1"/></item>"""
+<enclosure url="/note {n}.flac" type="audio/flac" length="1"/></item>"""  # noqa: E501
 
 
 def recipes() -> dict[str, tuple[str, str]]:
@@ -36,7 +36,9 @@ def recipes() -> dict[str, tuple[str, str]]:
     part = page.partition("## Recipes\n")[2].partition("\n## ")[0]
     found = {}
     for one in part.split("\n### ")[1:]:
-        settings, command = (re.search(rf"```{kind}\n(.*?)```", one, re.DOTALL) for kind in ("toml", "sh"))
+        settings, command = (
+            re.search(rf"```{kind}\n(.*?)```", one, re.DOTALL) for kind in ("toml", "sh")
+        )
         assert settings and command
         found[one.partition("\n")[0]] = settings[1], command[1].strip()
     return found
@@ -48,11 +50,15 @@ def box(
 ) -> Iterator[MailBox]:
     """Recordings, a feed and a table in the folder; engines, services and a mail box around it."""
     for number in (1, 2):
-        compose(english, seed=90 + number, duration=12, pauses=(1.2, 1.6)).write(tmp_path / f"note {number}.flac")
+        compose(english, seed=90 + number, duration=12, pauses=(1.2, 1.6)).write(
+            tmp_path / f"note {number}.flac"
+        )
     (tmp_path / "inbox").mkdir()
     compose(english, seed=95, duration=12).write(tmp_path / "inbox" / "round.flac")
     (tmp_path / "inbox" / "broken.flac").write_bytes(b"no sound at all")
-    (tmp_path / "notes.xml").write_text(FEED.format("".join(ITEM.format(n=number) for number in (1, 2))))
+    (tmp_path / "notes.xml").write_text(
+        FEED.format("".join(ITEM.format(n=number) for number in (1, 2)))
+    )
 
     class Handler(SimpleHTTPRequestHandler):
         def __init__(self, *arguments: object) -> None:
@@ -98,7 +104,12 @@ def test_a_sheet_of_links(mantisreed: Command, box: MailBox, tmp_path: Path) -> 
     with (tmp_path / "calls.csv").open() as table:
         rows = list(csv.DictReader(table))
     assert [row["state"] for row in rows] == ["done", "done", "failed"], said
-    assert code == "1" and rows[0]["title"] == "First" and rows[1]["text"] and "no such file" in rows[2]["error"]
+    assert (
+        code == "1"
+        and rows[0]["title"] == "First"
+        and rows[1]["text"]
+        and "no such file" in rows[2]["error"]
+    )
 
 
 def test_a_feed_with_a_digest_by_mail(mantisreed: Command, box: MailBox) -> None:
@@ -111,7 +122,9 @@ def test_a_feed_with_a_digest_by_mail(mantisreed: Command, box: MailBox) -> None
     assert "Note 1 (2026-11-01T07:00:00Z)" in body.get_content()
 
 
-def test_a_folder_and_the_tone_of_what_is_said(mantisreed: Command, box: MailBox, tmp_path: Path) -> None:
+def test_a_folder_and_the_tone_of_what_is_said(
+    mantisreed: Command, box: MailBox, tmp_path: Path
+) -> None:
     _, said, code = run(mantisreed, box, "A folder, and the tone of what is said in a table")
     with sqlite3.connect(tmp_path / "tones.sqlite") as database:
         rows = database.execute("SELECT recording, words, tone FROM tones").fetchall()
@@ -119,7 +132,11 @@ def test_a_folder_and_the_tone_of_what_is_said(mantisreed: Command, box: MailBox
 
 
 def test_live_phrases_from_a_recorder(
-    mantisreed: Command, box: MailBox, tmp_path: Path, english: list[Phrase], monkeypatch: pytest.MonkeyPatch
+    mantisreed: Command,
+    box: MailBox,
+    tmp_path: Path,
+    english: list[Phrase],
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     import numpy as np
 
@@ -135,7 +152,9 @@ def test_live_phrases_from_a_recorder(
     assert code == "0", said
     for spoken in composition.truth:
         assert spoken.phrase.text in told
-    assert (tmp_path / "transcripts" / "evening.srt").read_text().count("-->") >= len(composition.truth)
+    assert (tmp_path / "transcripts" / "evening.srt").read_text().count("-->") >= len(
+        composition.truth
+    )
     assert sys.stdin is not None
 
 
@@ -149,5 +168,9 @@ def test_a_nightly_batch(mantisreed: Command, box: MailBox, tmp_path: Path) -> N
 
 
 def test_every_recipe_is_run_here() -> None:
-    names = [name for name in globals() if name.startswith("test_") and name != "test_every_recipe_is_run_here"]
+    names = [
+        name
+        for name in globals()
+        if name.startswith("test_") and name != "test_every_recipe_is_run_here"
+    ]
     assert len(names) == len(recipes())

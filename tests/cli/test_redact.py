@@ -16,7 +16,9 @@ from mantisreed.standin.faults import FaultProfile
 @pytest.fixture
 def names(tmp_path: Path, note: Note) -> str:
     """A list with a rare word of the recording as if it were a name."""
-    words = {word.strip(".,!?") for said in note.composition.truth for word in said.phrase.text.split()}
+    words = {
+        word.strip(".,!?") for said in note.composition.truth for word in said.phrase.text.split()
+    }
     chosen = max(sorted(words), key=len)
     (tmp_path / "people.txt").write_text(f"# who is in it\n{chosen}\n")
     return chosen
@@ -25,7 +27,10 @@ def names(tmp_path: Path, note: Note) -> str:
 def test_names_are_hidden_in_everything_that_a_run_writes_and_sends_on(
     mantisreed: Command, moody: Moody, note: Note, names: str, tmp_path: Path
 ) -> None:
-    after = '\n[after.row]\n[after.row.rows]\nfile = "rows.csv"\n[after.row.rows.columns]\ntext = "text"\n'
+    after = (
+        '\n[after.row]\n[after.row.rows]\nfile = "rows.csv"\n[after.row.rows.columns]\ntext = '
+        '"text"\n'
+    )
     with moody(FaultProfile(), engine="brook"):
         settings = tmp_path / "mantisreed.toml"
         settings.write_text(settings.read_text() + after)
@@ -41,7 +46,11 @@ def test_names_are_hidden_in_everything_that_a_run_writes_and_sends_on(
         assert result.returncode == 0, result.stderr
         job = json.loads(mantisreed("jobs", "--json").stdout)["jobs"][0]["id"]
         mantisreed("export", job, "--into", "again", "--to", "json,txt")
-    files = [*(tmp_path / "out").iterdir(), *(tmp_path / "again").glob("*.*"), tmp_path / "rows.csv"]
+    files = [
+        *(tmp_path / "out").iterdir(),
+        *(tmp_path / "again").glob("*.*"),
+        tmp_path / "rows.csv",
+    ]
     assert len(files) == 12
     for file in files:
         text = file.read_text()
@@ -52,7 +61,9 @@ def test_names_are_hidden_in_everything_that_a_run_writes_and_sends_on(
 def test_settings_hide_as_the_option_does(
     mantisreed: Command, settings: Path, note: Note, names: str, tmp_path: Path
 ) -> None:
-    settings.write_text(settings.read_text().replace("[settings]", '[settings]\nredact_names = "people.txt"'))
+    settings.write_text(
+        settings.read_text().replace("[settings]", '[settings]\nredact_names = "people.txt"')
+    )
     assert mantisreed("run", str(note.path), "--into", "out", "--trust").returncode == 0
     assert names.lower() not in (tmp_path / "out" / "note.txt").read_text().lower()
 
@@ -60,12 +71,27 @@ def test_settings_hide_as_the_option_does(
 @pytest.mark.parametrize("suffix", [".wav", ".flac", ".opus"])
 @pytest.mark.parametrize("cover", ["tone", "silence"])
 def test_a_copy_of_the_recording_has_nothing_of_the_words(
-    mantisreed: Command, settings: Path, note: Note, names: str, tmp_path: Path, ear: Ear, suffix: str, cover: str
+    mantisreed: Command,
+    settings: Path,
+    note: Note,
+    names: str,
+    tmp_path: Path,
+    ear: Ear,
+    suffix: str,
+    cover: str,
 ) -> None:
     recording = tmp_path / f"note{suffix}"
     note.composition.write(recording)
     mantisreed("run", recording.name, "--into", "out", "--to", "json")
-    arguments = ("redact", "out/note.transcript.json", recording.name, "--names", "people.txt", "--cover", cover)
+    arguments = (
+        "redact",
+        "out/note.transcript.json",
+        recording.name,
+        "--names",
+        "people.txt",
+        "--cover",
+        cover,
+    )
     result = mantisreed(*arguments, "--into", "clean", "--to", "json,srt,vtt")
     assert result.returncode == 0, result.stderr
     assert names.lower() not in result.stdout.lower()
@@ -73,20 +99,30 @@ def test_a_copy_of_the_recording_has_nothing_of_the_words(
         assert names.lower() not in file.read_text().lower(), file
     copy = tmp_path / "clean" / f"note{suffix if suffix != '.opus' else '.flac'}"
     sound, rate = soundfile.read(copy, dtype="int16")
-    (place, *_) = json.loads(mantisreed(*arguments[:2], "--names", "people.txt", "--json").stdout)["found"]
+    (place, *_) = json.loads(mantisreed(*arguments[:2], "--names", "people.txt", "--json").stdout)[
+        "found"
+    ]
     first, last = round((place["start"] - 0.1) * rate), round((place["end"] + 0.1) * rate)
     if suffix != ".opus":
         before, _ = soundfile.read(recording, dtype="int16")
         assert np.array_equal(sound[: first - 1], before[: first - 1])
-        assert len(sound) == len(before) and not np.array_equal(sound[first:last], before[first:last])
+        assert len(sound) == len(before) and not np.array_equal(
+            sound[first:last], before[first:last]
+        )
     if cover == "silence":
         assert not sound[first + 1 : last - 1].any()
-    heard = [word.text for phrase in ear.listen(decode(copy, sample_rate=EAR_RATE)) for word in phrase.words]
+    heard = [
+        word.text
+        for phrase in ear.listen(decode(copy, sample_rate=EAR_RATE))
+        for word in phrase.words
+    ]
     assert len(heard) > 10  # the rest is heard as before
     assert names not in " ".join(heard)
 
 
-def test_what_is_found_is_listed_and_wrong_uses_are_told(mantisreed: Command, note: Note, tmp_path: Path) -> None:
+def test_what_is_found_is_listed_and_wrong_uses_are_told(
+    mantisreed: Command, note: Note, tmp_path: Path
+) -> None:
     (tmp_path / "call.srt").write_text(
         "1\n00:00:01,000 --> 00:00:04,000\nCall 0171-2345678\nor mail odo@hut.example\n"
     )
@@ -107,7 +143,9 @@ def test_what_is_found_is_listed_and_wrong_uses_are_told(mantisreed: Command, no
         assert result.returncode in (1, 2) and told in result.stderr, result.stderr
 
 
-def test_a_copy_is_not_written_over_what_is_there(mantisreed: Command, note: Note, tmp_path: Path) -> None:
+def test_a_copy_is_not_written_over_what_is_there(
+    mantisreed: Command, note: Note, tmp_path: Path
+) -> None:
     (tmp_path / "call.srt").write_text("1\n00:00:01,000 --> 00:00:04,000\nCall 0171-2345678\n")
     arguments = ("redact", "call.srt", str(note.path), "--into", "clean")
     assert mantisreed(*arguments).returncode == 0
@@ -131,7 +169,15 @@ def test_sound_of_another_recording_is_never_covered(
     samples, rate = soundfile.read(note.path)
     soundfile.write(tmp_path / "other.wav", samples[: len(samples) // 2], rate)
     for command in (
-        ("redact", "out/note.transcript.json", "other.wav", "--names", "people.txt", "--into", "clean"),
+        (
+            "redact",
+            "out/note.transcript.json",
+            "other.wav",
+            "--names",
+            "people.txt",
+            "--into",
+            "clean",
+        ),
         ("doubts", "out/note.transcript.json", "--recording", "other.wav"),
         ("review", "out/note.transcript.json", "other.wav"),
     ):

@@ -20,8 +20,12 @@ def test_a_page_is_written_for_a_job_a_transcript_and_subtitles(
     assert beside.stdout.strip() == "out/note.review.html" and beside.stderr == ""
     first, second = (tmp_path / folder / "note.review.html" for folder in ("pages", "out"))
     assert first.read_text() == second.read_text()
-    assert "exists already" in mantisreed("review", "out/note.transcript.json", str(note.path)).stderr
-    subtitles = mantisreed("review", "out/note.srt", str(note.path), "--without-sound", "--into", "srt")
+    assert (
+        "exists already" in mantisreed("review", "out/note.transcript.json", str(note.path)).stderr
+    )
+    subtitles = mantisreed(
+        "review", "out/note.srt", str(note.path), "--without-sound", "--into", "srt"
+    )
     assert subtitles.returncode == 0, subtitles.stderr
     assert len((tmp_path / "srt" / "note.review.html").read_text()) < len(first.read_text())
 

@@ -16,17 +16,34 @@ from mantisreed.standin.habits import Habits
 
 MANUAL = (Path(__file__).parents[2] / "docs" / "review.md").read_text(encoding="utf-8")
 BLOCKS = re.findall(r"```sh\n(.*?)```", MANUAL, re.DOTALL)
-LINES = [line.partition(" #")[0].strip() for block in BLOCKS for line in block.splitlines() if line.strip()]
+LINES = [
+    line.partition(" #")[0].strip()
+    for block in BLOCKS
+    for line in block.splitlines()
+    if line.strip()
+]
 HABITS = {"brook": Habits(loop=0.2, silence=0.3)}
 
 
 def test_the_manual_has_recipes_for_every_command() -> None:
     commands = {line.split()[1] for line in LINES}
-    assert {"score", "amend", "vote", "doubts", "run", "compare", "review", "redact", "export"} <= commands
+    assert {
+        "score",
+        "amend",
+        "vote",
+        "doubts",
+        "run",
+        "compare",
+        "review",
+        "redact",
+        "export",
+    } <= commands
 
 
 @pytest.mark.timeout(300)
-def test_every_recipe_works(mantisreed: Command, moody: Moody, english: list[Phrase], tmp_path: Path) -> None:
+def test_every_recipe_works(
+    mantisreed: Command, moody: Moody, english: list[Phrase], tmp_path: Path
+) -> None:
     composition = compose(english, seed=44, duration=40, pauses=(0.8, 2.0))
     composition.write(tmp_path / "round.wav")
     truth = "\n".join(said.phrase.text for said in composition.truth)
@@ -38,7 +55,9 @@ def test_every_recipe_works(mantisreed: Command, moody: Moody, english: list[Phr
     (tmp_path / "people.txt").write_text("dunlin\n")
     with moody(FaultProfile(habits=HABITS), engine="brook", tries=1):
         for engine in ("brook", "heron", "sedge"):
-            done = mantisreed("run", "round.wav", "--engine", engine, "--into", engine, "--to", "json,srt,vtt,txt")
+            done = mantisreed(
+                "run", "round.wav", "--engine", engine, "--into", engine, "--to", "json,srt,vtt,txt"
+            )
             assert done.returncode == 0, done.stderr
         for name, engine in (
             ("talk", "brook"),
@@ -50,7 +69,9 @@ def test_every_recipe_works(mantisreed: Command, moody: Moody, english: list[Phr
         ):
             for ending in ("transcript.json", "srt", "vtt", "txt"):
                 if not (tmp_path / f"{name}.{ending}").exists():
-                    shutil.copy(tmp_path / engine / f"round.{ending}", tmp_path / f"{name}.{ending}")
+                    shutil.copy(
+                        tmp_path / engine / f"round.{ending}", tmp_path / f"{name}.{ending}"
+                    )
         jobs = json.loads(mantisreed("jobs", "--json", "--engine", "brook").stdout)["jobs"]
         for number, line in enumerate(LINES):
             given = shlex.split(line.replace("3fa9", jobs[0]["id"]))[1:]

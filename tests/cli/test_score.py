@@ -6,7 +6,14 @@ import sys
 from pathlib import Path
 
 from conftest import Command
-from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, from_json, to_json
+from mantisreed.transcript.document import (
+    Passage,
+    RecordingFacts,
+    Transcript,
+    Word,
+    from_json,
+    to_json,
+)
 
 SRT = "1\n00:00:01,000 --> 00:00:03,000\nWe saw too old terns today.\n\n"
 
@@ -14,8 +21,12 @@ SRT = "1\n00:00:01,000 --> 00:00:03,000\nWe saw too old terns today.\n\n"
 def test_a_transcript_is_scored_against_a_text(mantisreed: Command, tmp_path: Path) -> None:
     (tmp_path / "truth.txt").write_text("We saw 2 old terns today.\n")
     (tmp_path / "talk.srt").write_text(SRT)
-    (tmp_path / "other.vtt").write_text("WEBVTT\n\n00:01.000 --> 00:02.000\nMud and more mud, nothing else.\n")
-    shown = mantisreed("score", "truth.txt", "talk.srt", "other.vtt", "--alignment", "--plot", "errors.png")
+    (tmp_path / "other.vtt").write_text(
+        "WEBVTT\n\n00:01.000 --> 00:02.000\nMud and more mud, nothing else.\n"
+    )
+    shown = mantisreed(
+        "score", "truth.txt", "talk.srt", "other.vtt", "--alignment", "--plot", "errors.png"
+    )
     assert shown.returncode == 0 and "16.67%" in shown.stdout and "[2 -> too]" in shown.stdout
     assert "is it the same recording?" in shown.stderr
     assert (tmp_path / "errors.png").read_bytes().startswith(b"\x89PNG")
@@ -25,7 +36,9 @@ def test_a_transcript_is_scored_against_a_text(mantisreed: Command, tmp_path: Pa
     assert score["wer"] == round(1 / 6, 5) and 0 < score["cer"] < 0.2
     assert "<ins>too</ins>" in (tmp_path / "talk.html").read_text()
     exact = mantisreed("score", "truth.txt", "talk.srt", "--json", "--count", "numbers")
-    assert json.loads(exact.stdout)["scores"][0]["confusions"] == [{"said": "2", "heard": "too", "count": 1}]
+    assert json.loads(exact.stdout)["scores"][0]["confusions"] == [
+        {"said": "2", "heard": "too", "count": 1}
+    ]
 
 
 def test_what_cannot_be_scored_is_said_in_one_line(mantisreed: Command, tmp_path: Path) -> None:
@@ -48,24 +61,35 @@ def a_transcript() -> bytes:
     words = tuple(Word(word, 1.0 + 0.4 * at, 1.3 + 0.4 * at, 0.9) for at, word in enumerate(WORDS))
     passage = Passage(1.0, words[-1].end, " ".join(WORDS), None, "engine", words)
     facts = RecordingFacts("talk.wav", "sha256:1", 5.0)
-    return to_json(Transcript(recording=facts, engine="brook", job="1", language="en", passages=(passage,)))
+    return to_json(
+        Transcript(recording=facts, engine="brook", job="1", language="en", passages=(passage,))
+    )
 
 
 def test_a_corrected_text_is_laid_over_its_transcript(mantisreed: Command, tmp_path: Path) -> None:
     (tmp_path / "talk.transcript.json").write_bytes(a_transcript())
     (tmp_path / "talk.txt").write_text("We saw two very old terns today.\n")
-    result = mantisreed("amend", "talk.transcript.json", "talk.txt", "--into", "new", "--to", "json,srt")
-    assert result.returncode == 0 and "5 words kept with their times" in result.stdout, result.stderr
+    result = mantisreed(
+        "amend", "talk.transcript.json", "talk.txt", "--into", "new", "--to", "json,srt"
+    )
+    assert result.returncode == 0 and "5 words kept with their times" in result.stdout, (
+        result.stderr
+    )
     anew = from_json((tmp_path / "new" / "talk.transcript.json").read_bytes())
     times = {word.text: word.start for word in anew.words}
-    assert (times["We"], times["today."], times["old"]) == (1.0, 3.0, 2.2) and times["two"] < times["very"] < 2.2
+    assert (times["We"], times["today."], times["old"]) == (1.0, 3.0, 2.2) and times["two"] < times[
+        "very"
+    ] < 2.2
     assert "two very old" in (tmp_path / "new" / "talk.srt").read_text()
     assert mantisreed("amend", "talk.transcript.json", "talk.txt", "--into", "new").returncode == 2
     srt = "1\n00:00:01,000 --> 00:00:03,000\nWe saw two\nold terns today.\n"
     (tmp_path / "talk.srt").write_text(srt)
     as_json = mantisreed("amend", "talk.transcript.json", "talk.srt", "--into", "other", "--json")
     described = json.loads(as_json.stdout)
-    assert described["corrections"] == [{"was": "too", "is": "two", "count": 1}] and described["kept"] == 5
+    assert (
+        described["corrections"] == [{"was": "too", "is": "two", "count": 1}]
+        and described["kept"] == 5
+    )
     (tmp_path / "mud.txt").write_text("Nothing of this was ever there.\n")
     for corrected in ("mud.txt", "missing.txt"):
         assert mantisreed("amend", "talk.transcript.json", corrected, "--into", "x").returncode == 2
@@ -74,7 +98,16 @@ def test_a_corrected_text_is_laid_over_its_transcript(mantisreed: Command, tmp_p
 def test_corrections_are_kept_in_a_glossary_when_asked(tmp_path: Path) -> None:
     (tmp_path / "talk.transcript.json").write_bytes(a_transcript())
     (tmp_path / "talk.txt").write_text("We saw two old terns today.\n")
-    command = [sys.executable, "-m", "mantisreed", "amend", "talk.transcript.json", "talk.txt", "--into", "new"]
+    command = [
+        sys.executable,
+        "-m",
+        "mantisreed",
+        "amend",
+        "talk.transcript.json",
+        "talk.txt",
+        "--into",
+        "new",
+    ]
     for number, answer in enumerate(("n\n", "y\n", "y\n")):
         subprocess.run(
             [*command, "--overwrite", "--learn-glossary", "glossary.txt"],
@@ -102,7 +135,9 @@ def test_one_transcript_is_made_out_of_several(mantisreed: Command, tmp_path: Pa
 
 def test_doubts_are_listed(mantisreed: Command, tmp_path: Path) -> None:
     loop = "thank you for watching " * 4
-    (tmp_path / "talk.srt").write_text(f"1\n00:00:01,000 --> 00:00:09,000\nWe went home. {loop}\n\n")
+    (tmp_path / "talk.srt").write_text(
+        f"1\n00:00:01,000 --> 00:00:09,000\nWe went home. {loop}\n\n"
+    )
     shown = mantisreed("doubts", "talk.srt")
     assert shown.returncode == 0 and "1 doubt: 1 loop" in shown.stdout, shown.stdout
     (doubt,) = json.loads(mantisreed("doubts", "talk.srt", "--json").stdout)["doubts"]

@@ -1,4 +1,6 @@
-"""Cards speak to services that nobody has seen: whatever a seed composes, the transcript is what was said."""
+"""Cards speak to services that nobody has seen: whatever a seed composes, the transcript is what
+was said.
+"""
 
 import tomllib
 from collections.abc import Iterator, Sequence
@@ -48,7 +50,9 @@ def test_a_stranger_is_understood_to_the_millisecond(
         return Ended(result.returncode, result.stdout, result.stderr)
 
     assert faults_of(stranger, where, note.path, tmp_path, run) == [], stranger.kind
-    kept = b"".join(file.read_bytes() for file in (tmp_path / ".mantisreed").rglob("*") if file.is_file())
+    kept = b"".join(
+        file.read_bytes() for file in (tmp_path / ".mantisreed").rglob("*") if file.is_file()
+    )
     assert stranger.key.encode() not in kept
 
 
@@ -58,7 +62,9 @@ def test_a_card_that_is_shown_is_the_card_that_was_read(listener: Listener) -> N
         table = tomllib.loads(stranger.card("http://marsh.example"))["engine"][stranger.name]
         card = read_cards(stranger.name, table, "the card")[stranger.name, None]
         shown = described_card(card)
-        again = read_cards(stranger.name, tomllib.loads(shown)["engine"][stranger.name], "the shown card")
+        again = read_cards(
+            stranger.name, tomllib.loads(shown)["engine"][stranger.name], "the shown card"
+        )
         assert described_card(again[stranger.name, None]) == shown
         for key in ("every", "send", "steps", "login", "token", "sign", "reply", "batch"):
             assert getattr(again[stranger.name, None], key) == getattr(card, key), (seed, key)
@@ -67,7 +73,16 @@ def test_a_card_that_is_shown_is_the_card_that_was_read(listener: Listener) -> N
 def test_seeds_compose_every_ability(listener: Listener) -> None:
     kinds = " ".join(Stranger(seed, listener, "key").kind for seed in range(200))
     for ability in (
-        *("at once", "job/body", "job/header", "job/text", "uploaded", "chunked/header", "chunked/body", "batch"),
+        *(
+            "at once",
+            "job/body",
+            "job/header",
+            "job/text",
+            "uploaded",
+            "chunked/header",
+            "chunked/body",
+            "batch",
+        ),
         *(
             "conversation",
             "bearer",
@@ -102,8 +117,27 @@ def test_seeds_compose_every_ability(listener: Listener) -> None:
             "side by side",
             "tokens",
         ),
-        *("moment", "samples", "iso8601", "clock", "suffixed", "20 ms", "only length", "relative", "speaker turns"),
-        *("percent", "negative log", "inside base64", "zip", "gzip", "pages link", "pages token", "pages offset"),
+        *(
+            "moment",
+            "samples",
+            "iso8601",
+            "clock",
+            "suffixed",
+            "20 ms",
+            "only length",
+            "relative",
+            "speaker turns",
+        ),
+        *(
+            "percent",
+            "negative log",
+            "inside base64",
+            "zip",
+            "gzip",
+            "pages link",
+            "pages token",
+            "pages offset",
+        ),
         *(
             "then redirect",
             "then link",

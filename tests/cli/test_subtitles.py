@@ -26,15 +26,27 @@ TALK = """1
 """
 
 
-def test_several_files_go_into_a_folder_each_under_its_own_name(mantisreed: Command, tmp_path: Path) -> None:
+def test_several_files_go_into_a_folder_each_under_its_own_name(
+    mantisreed: Command, tmp_path: Path
+) -> None:
     for name in ("a.srt", "b.srt"):
         (tmp_path / name).write_text(TALK)
-    assert mantisreed("convert", "a.srt", "b.srt", "--to", "vtt,html", "--into", "web").returncode == 0
-    assert sorted(path.name for path in (tmp_path / "web").iterdir()) == ["a.html", "a.vtt", "b.html", "b.vtt"]
+    assert (
+        mantisreed("convert", "a.srt", "b.srt", "--to", "vtt,html", "--into", "web").returncode == 0
+    )
+    assert sorted(path.name for path in (tmp_path / "web").iterdir()) == [
+        "a.html",
+        "a.vtt",
+        "b.html",
+        "b.vtt",
+    ]
     for wrong, told in (
         (("a.srt", "b.srt", "c.srt"), "--join joins"),
         (("a.srt", "--into", "web"), "no format is named"),
-        (("a.srt", "b.srt", "c.srt", "--join", "--into", "web", "--to", "srt"), "not into a folder"),
+        (
+            ("a.srt", "b.srt", "c.srt", "--join", "--into", "web", "--to", "srt"),
+            "not into a folder",
+        ),
         (("a.srt", "c.srt", "--offsets", "0"), "add --join"),
         (("a.srt", "c.srt", "--from", "5s", "--until", "5s"), "nothing would be left"),
         (("a.srt", "c.srt", "--encoding", "mud"), "no encoding is called"),
@@ -55,7 +67,11 @@ def piped(content: bytes, *arguments: str) -> subprocess.CompletedProcess[bytes]
 
 
 def test_standard_input_and_output_are_files_like_others() -> None:
-    for content, more in ((TALK.encode(), ()), (TALK.encode("utf-16"), ()), (TALK.encode(), ("--read-as", "srt"))):
+    for content, more in (
+        (TALK.encode(), ()),
+        (TALK.encode("utf-16"), ()),
+        (TALK.encode(), ("--read-as", "srt")),
+    ):
         result = piped(content, *more)
         assert result.returncode == 0 and result.stdout == TALK.encode()
     assert b"--read-as" in piped(b"mud").stderr
@@ -76,14 +92,19 @@ def test_what_a_format_cannot_say_is_told_and_a_file_without_cues_is_no_silent_s
     assert other.stdout == "Tea & toast\n" and "this is vtt" in other.stderr
 
 
-def test_a_recording_is_not_ignored_where_a_file_has_times(mantisreed: Command, note: Note, tmp_path: Path) -> None:
+def test_a_recording_is_not_ignored_where_a_file_has_times(
+    mantisreed: Command, note: Note, tmp_path: Path
+) -> None:
     (tmp_path / "talk.srt").write_text(TALK)
     result = mantisreed("convert", "talk.srt", "talk.vtt", "--recording", note.path)
     assert result.returncode == 2 and "mantisreed sync" in result.stderr
 
 
 def test_fix_changes_only_what_is_wrong(mantisreed: Command, tmp_path: Path) -> None:
-    bad = "3\n00:00:06,000 --> 00:00:06,200\nWe have never seen so many dunlin in one place before today, never.\n\n"
+    bad = (
+        "3\n00:00:06,000 --> 00:00:06,200\nWe have never seen so many dunlin in one place "
+        "before today, never.\n\n"
+    )
     (tmp_path / "talk.srt").write_text(TALK + bad)
     assert mantisreed("check", "talk.srt", "--language", "en", "--fix").returncode == 0
     assert (tmp_path / "talk.srt").read_text().startswith(TALK)
@@ -92,11 +113,15 @@ def test_fix_changes_only_what_is_wrong(mantisreed: Command, tmp_path: Path) -> 
     assert third.start == 6.0 and len(third.lines) == 2
 
 
-def test_drifted_subtitles_are_laid_on_their_recording_again(mantisreed: Command, note: Note, tmp_path: Path) -> None:
+def test_drifted_subtitles_are_laid_on_their_recording_again(
+    mantisreed: Command, note: Note, tmp_path: Path
+) -> None:
     rules = LAYOUTS["broadcast"]
     words = [Word(word.text, word.start, word.end) for word in note.composition.words]
     cues = lay_out(list(passages_of(words, 0.4)), rules, language="en")
-    late = [replace(cue, start=cue.start * 25 / 24 + 3.3, end=cue.end * 25 / 24 + 3.3) for cue in cues]
+    late = [
+        replace(cue, start=cue.start * 25 / 24 + 3.3, end=cue.end * 25 / 24 + 3.3) for cue in cues
+    ]
     (tmp_path / "late.srt").write_text(write_srt(late))
     (tmp_path / "right.srt").write_text(write_srt(cues))
     first, last = str(cues[0].start), str(cues[-1].start)

@@ -33,22 +33,31 @@ def rows_of(file: Path) -> list[dict[str, str]]:
         return list(csv.DictReader(source))
 
 
-def test_a_table_is_filled_in_and_gone_on_with(folder: Path, ferry: Ferry, mantisreed: Command) -> None:
+def test_a_table_is_filled_in_and_gone_on_with(
+    folder: Path, ferry: Ferry, mantisreed: Command
+) -> None:
     file = folder / "calls.csv"
     file.write_bytes(
         b"\xef\xbb\xbfnumber,source,language,remark\r\n"
         b'007,recordings/note 0.flac,en,"a, ""b"""\r\n'
-        b"008,missing.flac,en,=1+1\r\n009,recordings/note 1.flac,,\r\n010,recordings/note 0.flac,en,again\r\n"
+        b"008,missing.flac,en,=1+1\r\n009,recordings/note 1.flac,,\r\n010,recordings/note "
+        b"0.flac,en,again\r\n"
     )
     ended = mantisreed("run", "calls.csv", "--fill")
     assert ended.returncode == 1 and "missing.flac: no such file" in ended.stderr
     rows = rows_of(file)
     assert [row["state"] for row in rows] == ["done", "failed", "done", "done"]
     assert [row["number"] for row in rows] == ["007", "008", "009", "010"]
-    assert rows[0]["remark"] == 'a, "b"' and rows[1]["remark"] == "=1+1", "what was there is not ours to change"
+    assert rows[0]["remark"] == 'a, "b"' and rows[1]["remark"] == "=1+1", (
+        "what was there is not ours to change"
+    )
     assert rows[0]["text"] and rows[0]["text"] == rows[3]["text"] != rows[2]["text"]
     assert rows[1]["error"].endswith("missing.flac: no such file") and not rows[1]["text"]
-    assert float(rows[0]["cost"]) > 0 and int(rows[0]["words"]) == 6 and "note 0.txt" in rows[0]["files"]
+    assert (
+        float(rows[0]["cost"]) > 0
+        and int(rows[0]["words"]) == 6
+        and "note 0.txt" in rows[0]["files"]
+    )
     assert file.read_bytes().startswith(b"\xef\xbb\xbf") and b"\r\n" in file.read_bytes()
     (folder / "missing.flac").write_bytes((folder / "recordings" / "note 1.flac").read_bytes())
     ferry.forget()
@@ -59,7 +68,9 @@ def test_a_table_is_filled_in_and_gone_on_with(folder: Path, ferry: Ferry, manti
     assert mantisreed("run", "calls.csv", "--fill").returncode == 0
 
 
-def test_rows_say_what_is_known_of_their_recordings(folder: Path, ferry: Ferry, mantisreed: Command) -> None:
+def test_rows_say_what_is_known_of_their_recordings(
+    folder: Path, ferry: Ferry, mantisreed: Command
+) -> None:
     (folder / "calls.jsonl").write_text(
         '{"file": "recordings/note 0.flac", "engine": "barge", "more": {"kept": [1]}}\n\n'
         '{"file": "recordings/note 1.flac", "engine": "curlew"}\n'
@@ -71,18 +82,36 @@ def test_rows_say_what_is_known_of_their_recordings(folder: Path, ferry: Ferry, 
     ended = mantisreed("run", "calls.jsonl", "--fill", "--column", "file")
     assert ended.returncode == 1
     rows = [json.loads(line) for line in (folder / "calls.jsonl").read_text().splitlines()]
-    assert [row["state"] for row in rows] == ["done", "failed", "failed", "failed", "done", "failed", "failed"]
+    assert [row["state"] for row in rows] == [
+        "done",
+        "failed",
+        "failed",
+        "failed",
+        "done",
+        "failed",
+        "failed",
+    ]
     assert rows[0]["more"] == {"kept": [1]}
-    told = ("curlew", "english_uk", "seven", None, "nothing is read from gopher", "nothing in its column 'file'")
+    told = (
+        "curlew",
+        "english_uk",
+        "seven",
+        None,
+        "nothing is read from gopher",
+        "nothing in its column 'file'",
+    )
     for row, words in zip(rows[1:], told, strict=True):
         assert words is None or words in row["error"]
     jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
     assert sorted(job["engine"] for job in jobs) == ["barge", "ferry"]
 
 
-def test_a_spend_limit_is_for_the_whole_table(folder: Path, ferry: Ferry, mantisreed: Command) -> None:
+def test_a_spend_limit_is_for_the_whole_table(
+    folder: Path, ferry: Ferry, mantisreed: Command
+) -> None:
     (folder / "calls.csv").write_text(
-        "source,engine\nrecordings/note 0.flac,ferry\nrecordings/note 1.flac,barge\nrecordings/note 1.flac,ferry\n"
+        "source,engine\nrecordings/note 0.flac,ferry\nrecordings/note "
+        "1.flac,barge\nrecordings/note 1.flac,ferry\n"
     )
     ended = mantisreed("run", "calls.csv", "--fill", "--spend-limit", "0.015")
     assert ended.returncode == 3
@@ -92,7 +121,8 @@ def test_a_spend_limit_is_for_the_whole_table(folder: Path, ferry: Ferry, mantis
 
 def test_an_interruption_is_for_the_whole_table(folder: Path, ferry: Ferry) -> None:
     (folder / "calls.csv").write_text(
-        "source,engine\nrecordings/note 0.flac,ferry\nrecordings/note 1.flac,barge\nrecordings/note 1.flac,ferry\n"
+        "source,engine\nrecordings/note 0.flac,ferry\nrecordings/note "
+        "1.flac,barge\nrecordings/note 1.flac,ferry\n"
     )
     ferry.slowness = 0.3
     signals = [signal.SIGINT]
@@ -101,21 +131,27 @@ def test_an_interruption_is_for_the_whole_table(folder: Path, ferry: Ferry) -> N
         if event.stage == "sending" and signals:
             os.kill(os.getpid(), signals.pop())
 
-    outcomes = transcribe([folder / "calls.csv"], open_workspace(folder / "mantisreed.toml"), on_event=interrupt)
+    outcomes = transcribe(
+        [folder / "calls.csv"], open_workspace(folder / "mantisreed.toml"), on_event=interrupt
+    )
     assert not signals
     assert [outcome.state for outcome in outcomes].count("waiting") >= 1
     assert not any(outcome.job and outcome.job.engine == "barge" for outcome in outcomes)
 
 
 def test_a_table_is_a_source_like_any_other(folder: Path, mantisreed: Command) -> None:
-    (folder / "calls.tsv").write_text("source\tnote\nrecordings/note 0.flac\tx\nrecordings/note 1.flac\ty\n")
+    (folder / "calls.tsv").write_text(
+        "source\tnote\nrecordings/note 0.flac\tx\nrecordings/note 1.flac\ty\n"
+    )
     for command in ("plan", "inspect", "run"):
         ended = mantisreed(command, "calls.tsv", "--json")
         assert ended.returncode == 0
         assert len(json.loads(ended.stdout)["recordings"]) == 2
 
 
-def test_patterns_choose_from_folders_and_partial_files_are_left_out(folder: Path, mantisreed: Command) -> None:
+def test_patterns_choose_from_folders_and_partial_files_are_left_out(
+    folder: Path, mantisreed: Command
+) -> None:
     sound = (folder / "recordings" / "note 0.flac").read_bytes()
     for name in ("~note.flac", "note 7.flac.part", ".hidden.flac"):
         (folder / "recordings" / name).write_bytes(sound)
@@ -166,7 +202,9 @@ def test_speakers_have_the_names_that_their_row_gives(
     mantisreed: Command, ferry: Ferry, english: list[Phrase], tmp_path: Path
 ) -> None:
     compose(english, seed=4, duration=20, channels=2).write(tmp_path / "call.flac")
-    (tmp_path / "calls.csv").write_text("source,channels,speakers\ncall.flac,apart,Warden; Skipper\n")
+    (tmp_path / "calls.csv").write_text(
+        "source,channels,speakers\ncall.flac,apart,Warden; Skipper\n"
+    )
     with ferry.sailing(tmp_path):
         assert mantisreed("run", "calls.csv", "--engine", "ferry", "--to", "json").returncode == 0
     (file,) = (tmp_path / "transcripts").iterdir()
@@ -190,7 +228,9 @@ def test_names_go_to_labels_in_their_order(
     assert tuple(one.speaker for one in with_speaker_names(passages, names)) == wanted
 
 
-def test_what_a_folder_skips_is_counted_and_named(mantisreed: Command, english: list[Phrase], tmp_path: Path) -> None:
+def test_what_a_folder_skips_is_counted_and_named(
+    mantisreed: Command, english: list[Phrase], tmp_path: Path
+) -> None:
     folder = tmp_path / "inbox"
     folder.mkdir()
     compose(english, seed=4, duration=5).write(folder / "whole.flac")
@@ -203,7 +243,9 @@ def test_what_a_folder_skips_is_counted_and_named(mantisreed: Command, english: 
         (folder / f"map{number}.pdf").write_bytes(b"x")
     (folder / ".DS_Store").touch()
     told = mantisreed("inspect", "inbox").stderr
-    assert "4 files left out, hidden or partial: " in told and all(name in told for name in left_out)
+    assert "4 files left out, hidden or partial: " in told and all(
+        name in told for name in left_out
+    )
     assert "1 file left out, empty: empty.wav" in told
     assert "7 files left out, not recordings by their names: map" in told and "and 2 more" in told
     assert ".DS_Store" not in told

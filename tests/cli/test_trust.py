@@ -40,7 +40,9 @@ python.object = "marker:engine"
 reply.format = "text"
 accepts.formats = ["wav"]
 """
-LEDGER = '[ledger]\nurl = "postgresql://me@stranger.invalid/ledger"\npassword = "env:STRANGER_WANTS"\n'
+LEDGER = (
+    '[ledger]\nurl = "postgresql://me@stranger.invalid/ledger"\npassword = "env:STRANGER_WANTS"\n'
+)
 HARMLESS = '[engine.stranger]\nurl = "{url}"\naccepts.formats = ["flac"]\n'
 HARMLESS += 'send.raw = "{{audio}}"\nreply.text = "says"\n'
 
@@ -63,7 +65,9 @@ class Folder:
 
     def settings(self, toml: str, **more: object) -> None:
         """Put such a settings file into the folder."""
-        (self.path / "mantisreed.toml").write_text(toml.format(url=self.url, **more) if "{" in toml else toml)
+        (self.path / "mantisreed.toml").write_text(
+            toml.format(url=self.url, **more) if "{" in toml else toml
+        )
 
     def run(self, *arguments: str) -> "subprocess.CompletedProcess[str]":
         return self.mantisreed(*(arguments or ("run", "note.wav")))
@@ -93,7 +97,9 @@ HABITS = (
 
 
 @pytest.mark.parametrize("command", HABITS, ids=" ".join)
-def test_a_key_goes_nowhere_out_of_habit(folder: Folder, command: tuple[str, ...], ferry: Ferry) -> None:
+def test_a_key_goes_nowhere_out_of_habit(
+    folder: Folder, command: tuple[str, ...], ferry: Ferry
+) -> None:
     with served(ferry, folder) as url:
         folder.url = url
         folder.settings(ENGINE)
@@ -106,7 +112,9 @@ def test_a_key_goes_nowhere_out_of_habit(folder: Folder, command: tuple[str, ...
 
 
 @pytest.mark.parametrize("command", HABITS, ids=" ".join)
-def test_no_program_starts_out_of_habit_nor_by_naming_the_file(folder: Folder, command: tuple[str, ...]) -> None:
+def test_no_program_starts_out_of_habit_nor_by_naming_the_file(
+    folder: Folder, command: tuple[str, ...]
+) -> None:
     mark = folder.path / "was-here"
     folder.settings(PROGRAM, mark=mark)
     for more in ((), ("--config", "mantisreed.toml")):
@@ -127,12 +135,17 @@ def test_no_object_is_loaded_out_of_habit(folder: Folder, command: tuple[str, ..
     assert not mark.exists()
 
 
-@pytest.mark.parametrize("command", ["jobs", "costs", "collect", "retry", "cancel x", "forget x --yes", "export x"])
+@pytest.mark.parametrize(
+    "command", ["jobs", "costs", "collect", "retry", "cancel x", "forget x --yes", "export x"]
+)
 def test_no_database_is_spoken_to_out_of_habit(folder: Folder, command: str) -> None:
     folder.settings(LEDGER + HARMLESS)
     refused = folder.run(*command.split())
     assert refused.returncode == 2
-    assert "keep the ledger at postgresql://me@stranger.invalid/ledger with env:STRANGER_WANTS" in refused.stderr
+    assert (
+        "keep the ledger at postgresql://me@stranger.invalid/ledger with env:STRANGER_WANTS"
+        in refused.stderr
+    )
 
 
 @pytest.mark.parametrize("into", ["../elsewhere", "{outside}", "link/in"])
@@ -177,7 +190,9 @@ def test_a_ledger_from_elsewhere_chooses_no_folder(
     assert folder.run("export", job[:8], "--to", "txt", "--into", str(outside)).returncode == 0
 
 
-def test_a_card_of_the_users_own_is_not_turned_to_another_host(folder: Folder, tmp_path: Path) -> None:
+def test_a_card_of_the_users_own_is_not_turned_to_another_host(
+    folder: Folder, tmp_path: Path
+) -> None:
     shared = tmp_path / "of the user" / "mantisreed" / "mantisreed.toml"
     shared.parent.mkdir(parents=True)
     shared.write_text(ENGINE.format(url="https://speech.marsh.example/"))
@@ -197,7 +212,9 @@ def test_trust_is_remembered_for_exactly_this(folder: Folder, ferry: Ferry) -> N
         assert f"  send env:STRANGER_WANTS to {url} (engine stranger)" in told.stdout
         assert folder.run().returncode == 0
         assert str(folder.path / "mantisreed.toml") in folder.run("trust", "--list").stdout
-        folder.settings(ENGINE + "\n[settings]\nlayout = 'phone'\n[engine.stranger.price]\nper_minute = 1\n")
+        folder.settings(
+            ENGINE + "\n[settings]\nlayout = 'phone'\n[engine.stranger.price]\nper_minute = 1\n"
+        )
         assert folder.run().returncode == 0, "what is used has not changed"
         folder.settings(ENGINE.replace("STRANGER_WANTS", "HOME"))
         assert folder.run().returncode == 2
@@ -230,7 +247,9 @@ def test_somebody_at_a_terminal_is_asked_once(folder: Folder, answer: str) -> No
     parent, child = pty.openpty()
     os.write(parent, answer.encode())
     command = [sys.executable, "-m", "mantisreed", "run", "note.wav"]
-    ended = subprocess.run(command, cwd=folder.path, stdin=child, stderr=child, stdout=subprocess.PIPE, timeout=60)
+    ended = subprocess.run(
+        command, cwd=folder.path, stdin=child, stderr=child, stdout=subprocess.PIPE, timeout=60
+    )
     said = os.read(parent, 1 << 16).decode()
     os.close(child)
     os.close(parent)
@@ -255,17 +274,34 @@ def test_the_users_own_key_beside_a_stand_in_needs_no_trust(folder: Folder, ferr
         ('url = "https://a.example/"', 'url = "https://b.example/"'),
         ('url = "https://a.example/"', 'url = "https://a.example:8443/"'),
         ('url = "https://a.example/"', 'url = "http://a.example/"'),
-        ('url = "https://{h}/"\nvalues.h = "a.example"', 'url = "https://{h}/"\nvalues.h = "b.example"'),
+        (
+            'url = "https://{h}/"\nvalues.h = "a.example"',
+            'url = "https://{h}/"\nvalues.h = "b.example"',
+        ),
         ('url = "{h}"\nvalues.h = "a.example"', 'url = "{h}"\nvalues.h = "b.example"'),
-        ('url = "https://a.example"\nsend.path = "/v1"', 'url = "https://a.example"\nsend.path = ".b.example/v1"'),
-        ('url = "https://a.example"\nsend.path = "@b/"', 'url = "https://a.example"\nsend.path = "@c/"'),
+        (
+            'url = "https://a.example"\nsend.path = "/v1"',
+            'url = "https://a.example"\nsend.path = ".b.example/v1"',
+        ),
+        (
+            'url = "https://a.example"\nsend.path = "@b/"',
+            'url = "https://a.example"\nsend.path = "@c/"',
+        ),
         ('url = "https://a.example/"', 'url = "https://a.example/"\nsend.keys = true'),
         ('url = "https://a.example/"', 'url = "https://a.example/"\nsend.follow_redirects = true'),
-        ('url = "https://a.example/"', 'url = "https://a.example/"\nprofile.x.url = "https://b.example/"'),
-        ('url = "https://a.example/"', 'url = "https://a.example/"\nsend.url = "https://b.example/"'),
+        (
+            'url = "https://a.example/"',
+            'url = "https://a.example/"\nprofile.x.url = "https://b.example/"',
+        ),
+        (
+            'url = "https://a.example/"',
+            'url = "https://a.example/"\nsend.url = "https://b.example/"',
+        ),
     ],
 )
-def test_whatever_turns_a_key_elsewhere_is_another_use(tmp_path: Path, before: str, after: str) -> None:
+def test_whatever_turns_a_key_elsewhere_is_another_use(
+    tmp_path: Path, before: str, after: str
+) -> None:
     import tomllib
 
     def digest(toml: str) -> str:

@@ -1,4 +1,6 @@
-"""Replies that cannot be read: kept, marked, read again when the card changes, and asked for anew by `retry`."""
+"""Replies that cannot be read: kept, marked, read again when the card changes, and asked for anew
+by `retry`.
+"""
 
 import json
 from pathlib import Path
@@ -38,7 +40,9 @@ def test_a_marked_reply_is_not_interpreted_again_until_the_card_changes(
     assert sum(ferry.asked.values()) == 1, "the kept reply was read, and nothing paid"
 
 
-def test_retry_asks_for_another_reply(tmp_path: Path, note: Note, mantisreed: Command, ferry: Ferry) -> None:
+def test_retry_asks_for_another_reply(
+    tmp_path: Path, note: Note, mantisreed: Command, ferry: Ferry
+) -> None:
     (tmp_path / "note.wav").write_bytes(note.path.read_bytes())
     ferry.faults = ["html"]
     with ferry.sailing(tmp_path):

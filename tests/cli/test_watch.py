@@ -1,4 +1,6 @@
-"""Folders that are watched: each recording once, when it is complete, whatever happens meanwhile."""
+"""Folders that are watched: each recording once, when it is complete, whatever happens
+meanwhile.
+"""
 
 import json
 import os
@@ -59,14 +61,26 @@ def test_what_is_there_and_what_comes_is_done_once_it_is_complete(
     ended = mantisreed("watch", "inbox", "--move-done", "archive", *QUICK)
     thread.join()
     assert ended.returncode == 1
-    assert sorted(line.split("  ")[1] for line in ended.stdout.splitlines()) == ["done", "done", "failed"]
+    assert sorted(line.split("  ")[1] for line in ended.stdout.splitlines()) == [
+        "done",
+        "done",
+        "failed",
+    ]
     assert sum(ferry.asked.values()) == 2, "nothing was sent while it grew"
-    assert sorted(path.name for path in (inbox.parent / "archive").iterdir()) == ["first.flac", "growing.flac"]
-    assert sorted(path.name for path in (inbox.parent / "transcripts").iterdir()) == ["first.txt", "growing.txt"]
+    assert sorted(path.name for path in (inbox.parent / "archive").iterdir()) == [
+        "first.flac",
+        "growing.flac",
+    ]
+    assert sorted(path.name for path in (inbox.parent / "transcripts").iterdir()) == [
+        "first.txt",
+        "growing.txt",
+    ]
     assert (inbox / "bad.wav").exists() and (inbox / "half.flac.part").exists()
 
 
-def test_the_next_watch_goes_on_where_the_last_one_was(inbox: Path, ferry: Ferry, mantisreed: Command) -> None:
+def test_the_next_watch_goes_on_where_the_last_one_was(
+    inbox: Path, ferry: Ferry, mantisreed: Command
+) -> None:
     first, second = sounds(inbox)
     (inbox / "first.flac").write_bytes(first)
     assert mantisreed("watch", "inbox", *QUICK).returncode == 0
@@ -76,7 +90,9 @@ def test_the_next_watch_goes_on_where_the_last_one_was(inbox: Path, ferry: Ferry
     assert [line.split("  ")[2] for line in ended.stdout.splitlines()] == ["inbox/second.flac"]
     assert not (inbox.parent / "transcripts" / "first.txt").exists(), "it was done with"
     (inbox / "first.flac").write_bytes(second)
-    assert len(mantisreed("watch", "inbox", *QUICK).stdout.splitlines()) == 1, "it is another recording now"
+    assert len(mantisreed("watch", "inbox", *QUICK).stdout.splitlines()) == 1, (
+        "it is another recording now"
+    )
     assert sum(ferry.asked.values()) == 2, "whose sound was known"
 
 
@@ -141,7 +157,9 @@ def test_what_waits_for_an_engine_is_tried_again(inbox: Path, ferry: Ferry) -> N
     assert notes == ["1 wait; tried again in 0 s"]
 
 
-def test_a_spend_limit_is_for_all_that_is_watched(inbox: Path, ferry: Ferry, mantisreed: Command) -> None:
+def test_a_spend_limit_is_for_all_that_is_watched(
+    inbox: Path, ferry: Ferry, mantisreed: Command
+) -> None:
     for number in range(6):  # a minute each, at a hundredth of a shell
         (inbox / f"{number}.flac").write_bytes(sounds(inbox)[0] + bytes(number))
     ended = mantisreed("watch", "inbox", "--spend-limit", "0.025", *QUICK)
@@ -154,7 +172,11 @@ def test_a_watch_looks_at_each_state_of_a_file_once(tmp_path: Path) -> None:
     folder.mkdir()
     memory = WatchMemory(tmp_path / ".mantisreed", [folder])
     looking = FolderWatch(
-        [folder], Selection(exclude=("no*",)), memory, lambda source, state: found.append(source), settle=0.1
+        [folder],
+        Selection(exclude=("no*",)),
+        memory,
+        lambda source, state: found.append(source),
+        settle=0.1,
     )
     for name in ("a.wav", "not.wav", "a.txt"):
         (folder / name).write_bytes(b"x")
@@ -219,12 +241,16 @@ def test_places_that_cannot_be_read_are_told_at_once_and_the_rest_goes_on(
     ended = mantisreed("watch", "inbox", *addresses, *QUICK, "--every", "0.2s")
     assert ended.returncode == 1
     assert "done  inbox/first.flac" in ended.stdout
-    for place, told in zip(addresses, ("this is no folder", "no such place", "cannot be fetched"), strict=True):
+    for place, told in zip(
+        addresses, ("this is no folder", "no such place", "cannot be fetched"), strict=True
+    ):
         assert ended.stderr.count(f"{place}: ") == 1 and told in ended.stderr, ended.stderr
     assert "1 done, 0 failed, 3 not readable: " in ended.stderr
 
 
-def test_an_event_makes_nobody_look_through_all_files(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_event_makes_nobody_look_through_all_files(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     folder, found, looks = tmp_path / "in", list[Source](), list[Path]()
     folder.mkdir()
     for number in range(50):
@@ -237,7 +263,9 @@ def test_an_event_makes_nobody_look_through_all_files(tmp_path: Path, monkeypatc
 
     monkeypatch.setattr(watching_module, "recordings_in", counted)
     memory = WatchMemory(tmp_path / ".mantisreed", [folder])
-    looking = FolderWatch([folder], Selection(), memory, lambda source, state: found.append(source), settle=0.1)
+    looking = FolderWatch(
+        [folder], Selection(), memory, lambda source, state: found.append(source), settle=0.1
+    )
     looking.start()
     try:
         wait_for(lambda: len(found) == 50, 5)

@@ -1,4 +1,6 @@
-"""Rows in tables, with everything against them: other writers, a full disk, a stop in the middle of a row."""
+"""Rows in tables, with everything against them: other writers, a full disk, a stop in the middle of
+a row.
+"""
 
 import csv
 import errno
@@ -47,7 +49,9 @@ def test_the_first_rows_of_a_run_make_the_table_once_and_none_is_lost(
         list(pool.map(lambda number: add_row(rules, parcel(number), tmp_path, None), range(40)))
     if kind == "postgresql":
         with psycopg.connect(database) as connection:
-            found = connection.execute("SELECT count(*), count(DISTINCT words) FROM notes").fetchone()
+            found = connection.execute(
+                "SELECT count(*), count(DISTINCT words) FROM notes"
+            ).fetchone()
         assert found == (40, 40)
 
 
@@ -58,7 +62,9 @@ def test_a_database_that_is_away_is_worth_another_try(tmp_path: Path) -> None:
     assert caught.value.may_pass
 
 
-def test_a_full_disk_leaves_no_part_of_a_row(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_full_disk_leaves_no_part_of_a_row(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     rules = table(file="notes.csv")
     add_row(rules, parcel(1), tmp_path, None)
     before = (tmp_path / "notes.csv").read_bytes()
@@ -85,7 +91,11 @@ def test_a_row_that_was_begun_is_written_whole(tmp_path: Path, kept: int) -> Non
     (tmp_path / "notes.csv").write_bytes(both[: min(len(one) + kept, len(both) - 1)])
     add_row(rules, parcel(2), tmp_path, None)
     add_row(rules, parcel(3), tmp_path, None)
-    assert [row["recording"] for row in in_file(tmp_path / "notes.csv")] == ["note 1", "note 2", "note 3"]
+    assert [row["recording"] for row in in_file(tmp_path / "notes.csv")] == [
+        "note 1",
+        "note 2",
+        "note 3",
+    ]
 
 
 def test_a_whole_row_without_an_end_of_line_stays(tmp_path: Path) -> None:
@@ -94,4 +104,8 @@ def test_a_whole_row_without_an_end_of_line_stays(tmp_path: Path) -> None:
         add_row(rules, parcel(number), tmp_path, None)
     (tmp_path / "notes.csv").write_bytes((tmp_path / "notes.csv").read_bytes().rstrip(b"\r\n"))
     add_row(rules, parcel(3), tmp_path, None)
-    assert [row["recording"] for row in in_file(tmp_path / "notes.csv")] == ["note 1", "note 2", "note 3"]
+    assert [row["recording"] for row in in_file(tmp_path / "notes.csv")] == [
+        "note 1",
+        "note 2",
+        "note 3",
+    ]

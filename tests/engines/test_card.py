@@ -24,7 +24,12 @@ def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("old", "new", "place", "told"),
     [
-        ("path =", "address =", "[engine.brook.send]", "unknown key 'address'; it is called 'url' now"),
+        (
+            "path =",
+            "address =",
+            "[engine.brook.send]",
+            "unknown key 'address'; it is called 'url' now",
+        ),
         ("max_bytes =", "most_bytes =", "[engine.brook.accepts]", "it is called 'max_bytes' now"),
         (
             "[engine.brook.price]",
@@ -32,15 +37,45 @@ def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:
             "[engine.brook]",
             "write the steps in order, as [engine.NAME",
         ),
-        ("[engine.brook.price]", "[engine.brook.pace]", "[engine.brook]", "it is called 'rate_limit' now"),
-        ('text = "says"', 'kind = "json"\ntext = "says"', "[engine.brook.reply]", "it is called 'format' now"),
-        ('text = "says"', 'format = "jason"\ntext = "says"', "[engine.brook.reply]", "expected 'json', 'lines', 'ev"),
+        (
+            "[engine.brook.price]",
+            "[engine.brook.pace]",
+            "[engine.brook]",
+            "it is called 'rate_limit' now",
+        ),
+        (
+            'text = "says"',
+            'kind = "json"\ntext = "says"',
+            "[engine.brook.reply]",
+            "it is called 'format' now",
+        ),
+        (
+            'text = "says"',
+            'format = "jason"\ntext = "says"',
+            "[engine.brook.reply]",
+            "expected 'json', 'lines', 'ev",
+        ),
         ("path =", "pathe =", "[engine.brook.send]", "unknown key 'pathe'; did you mean 'path'?"),
-        ("about =", "colour =", "[engine.brook]", "unknown key 'colour'; keys here: about, url, secrets"),
-        ("engine.brook.price", "engine.brook.prize", "[engine.brook]", "unknown key 'prize'; did you mean 'price'?"),
+        (
+            "about =",
+            "colour =",
+            "[engine.brook]",
+            "unknown key 'colour'; keys here: about, url, secrets",
+        ),
+        (
+            "engine.brook.price",
+            "engine.brook.prize",
+            "[engine.brook]",
+            "unknown key 'prize'; did you mean 'price'?",
+        ),
         ('url = "http://127.0.0.1:9/brook"', "", "[engine.brook]", "key 'url' is missing"),
         ("http://127.0.0.1:9/brook", "brook.example", "[engine.brook]", "key 'url': expected http"),
-        ('"file:standin.key"', '"q7-very-secret"', "[engine.brook.secrets]", "key 'key': a secret is never written"),
+        (
+            '"file:standin.key"',
+            '"q7-very-secret"',
+            "[engine.brook.secrets]",
+            "key 'key': a secret is never written",
+        ),
         ('"16 MiB"', '"16 buckets"', "[engine.brook.accepts]", "key 'max_bytes': a size such as"),
         ('"60 s"', "true", "[engine.brook.rate_limit]", "key 'window': expected a duration"),
         (
@@ -56,12 +91,27 @@ def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:
             "[engine.brook.send.form]",
             "key 'creek': expected text or",
         ),
-        ('"flac", ', '"sirens", ', "[engine.brook.accepts]", "key 'formats': expected some of flac, wav"),
+        (
+            '"flac", ',
+            '"sirens", ',
+            "[engine.brook.accepts]",
+            "key 'formats': expected some of flac, wav",
+        ),
         ('"{audio}"', '"audio"', "[engine.brook.send]", "no step sends the audio"),
         ("{language}", "{tongue}", "[engine.brook.send]", "unknown placeholder {tongue}"),
         ("{key}", "{kay}", "[engine.brook.every]", "unknown placeholder {kay}"),
-        ('each = "words"', 'each = "words["', "[engine.brook.reply.words]", "key 'each': 'words[' is not a JMESPath"),
-        ('each = "words"', "each = 4", "[engine.brook.reply.words]", "key 'each': expected a JMESPath"),
+        (
+            'each = "words"',
+            'each = "words["',
+            "[engine.brook.reply.words]",
+            "key 'each': 'words[' is not a JMESPath",
+        ),
+        (
+            'each = "words"',
+            "each = 4",
+            "[engine.brook.reply.words]",
+            "key 'each': expected a JMESPath",
+        ),
     ],
 )
 def test_what_is_wrong_in_a_card_is_told_with_its_place(
@@ -94,7 +144,9 @@ def test_what_is_wrong_in_the_settings_is_told(tmp_path: Path, toml: str, told: 
 def test_the_engine_is_the_one_named_or_set_or_the_only_one(tmp_path: Path) -> None:
     two = BROOK + BROOK.replace("engine.brook", "engine.heron")
     assert workspace_of(tmp_path, BROOK).engine(None).name == "brook"
-    assert workspace_of(tmp_path, f'[settings]\nengine = "heron"\n{two}').engine(None).name == "heron"
+    assert (
+        workspace_of(tmp_path, f'[settings]\nengine = "heron"\n{two}').engine(None).name == "heron"
+    )
     with pytest.raises(InputError, match="no engine is chosen"):
         workspace_of(tmp_path, two).engine(None)
     with pytest.raises(InputError, match="'sedge'") as caught:

@@ -55,7 +55,7 @@ reason = "why"
 interval = "1 s"
 max_interval = "4 s"
 limit = "60 s"
-"""
+"""  # noqa: E501
 
 
 def card_of(folder: Path, toml: str = DIVER, old: str = "", new: str = "") -> EngineCard:
@@ -119,25 +119,38 @@ def test_steps_follow_one_another_and_take_what_they_need(tmp_path: Path) -> Non
     reply, asked, _ = ask(card_of(tmp_path), Pool("wet", "dry"))
     assert [request.step for request in asked] == ["token", "upload", "start", "ask", "ask"]
     token, upload, start, question, _ = asked
-    assert token.body == b"grant_type=client_credentials" and (token.header("Authorization") or "").startswith(
-        "Basic "
-    )
+    assert token.body == b"grant_type=client_credentials" and (
+        token.header("Authorization") or ""
+    ).startswith("Basic ")
     assert (upload.method, upload.url, upload.body) == ("PUT", "http://store.example/up", b"sound")
     assert json.loads(start.body or b"") == {"at": "spot 7", "tongue": "en", "n": 1}
     assert start.url == "http://pool.example/east-side/jobs?v=2"
-    assert question.url.endswith("/jobs/a/b%20c?v=2") and question.headers == (("Authorization", "Bearer t1"),)
+    assert question.url.endswith("/jobs/a/b%20c?v=2") and question.headers == (
+        ("Authorization", "Bearer t1"),
+    )
     assert json.loads(reply.body or b"")["text"] == "Tea?"
 
 
 @pytest.mark.parametrize(
     ("condition", "made"),
-    [("audio_size > `3`", True), ("audio_size > `3000`", False), ("callback", False), ("language == 'en'", True)],
+    [
+        ("audio_size > `3`", True),
+        ("audio_size > `3000`", False),
+        ("callback", False),
+        ("language == 'en'", True),
+    ],
 )
-def test_a_step_is_skipped_where_its_condition_does_not_hold(tmp_path: Path, condition: str, made: bool) -> None:
-    step = f'steps.note = {{ path = "/note", json.ring = "5", when = "{condition}" }}\nsteps.start ='
+def test_a_step_is_skipped_where_its_condition_does_not_hold(
+    tmp_path: Path, condition: str, made: bool
+) -> None:
+    step = (
+        f'steps.note = {{ path = "/note", json.ring = "5", when = "{condition}" }}\nsteps.start ='
+    )
     pool = Pool("dry")
     card = card_of(tmp_path, old="steps.start =", new=step)
-    _, asked, _ = ask(card, lambda request: answered({}) if request.step == "note" else pool(request))
+    _, asked, _ = ask(
+        card, lambda request: answered({}) if request.step == "note" else pool(request)
+    )
     assert ("note" in [request.step for request in asked]) == made
 
 
@@ -207,7 +220,9 @@ def test_errors_are_known_by_the_cards_own_signs(
 
 def program(folder: Path, *arguments: str, more: str = "") -> EngineCard:
     run = json.dumps([sys.executable, "-c", *arguments])
-    return card_of(folder, f'[engine.p]\nreply.format = "text"\n[engine.p.command]\nrun = {run}\n{more}')
+    return card_of(
+        folder, f'[engine.p]\nreply.format = "text"\n[engine.p.command]\nrun = {run}\n{more}'
+    )
 
 
 def heard(client: EngineClient) -> bytes | None:
@@ -220,13 +235,19 @@ def test_a_program_gets_the_sound_and_its_environment(tmp_path: Path) -> None:
     show = "import sys, os; print(open(sys.argv[1], 'rb').read(), sys.argv[2:], os.environ['PASS'])"
     more = 'environment.PASS = "{key}"\n[engine.p.secrets]\nkey = "env:K"\n'
     card = program(tmp_path, show, "{audio_file}", "{hints}", "{language}", more=more)
-    assert heard(client_for(card, SECRETS, ScriptedTransport(Pool()))) == b"b'sound' ['dunlin, knot'] hush\n"
+    assert (
+        heard(client_for(card, SECRETS, ScriptedTransport(Pool())))
+        == b"b'sound' ['dunlin, knot'] hush\n"
+    )
 
 
 def test_a_program_that_hangs_is_stopped_with_all_that_it_started(tmp_path: Path) -> None:
     marker = tmp_path / "still-here"
     child = f"import time, pathlib; time.sleep(1.5); pathlib.Path({str(marker)!r}).touch()"
-    parent = f"import subprocess, sys, time; subprocess.Popen([sys.executable, '-c', {child!r}]); time.sleep(60)"
+    parent = (
+        f"import subprocess, sys, time; subprocess.Popen([sys.executable, '-c', {child!r}]); "
+        "time.sleep(60)"
+    )
     card = program(tmp_path, parent, "{audio_file}", more='timeout = "500 ms"\n')
     with pytest.raises(UnreachableError, match=r"did not end within 0\.5 s"):
         heard(client_for(card, {}, ScriptedTransport(Pool())))
@@ -252,7 +273,9 @@ def test_a_program_that_writes_without_end_is_stopped_while_it_is_read(
     with pytest.raises(UnreadableReplyError, match="wrote more than") as caught:
         heard(
             client_for(
-                program(tmp_path, "while True: print('tide' * 1000)", "{audio_file}"), {}, ScriptedTransport(Pool())
+                program(tmp_path, "while True: print('tide' * 1000)", "{audio_file}"),
+                {},
+                ScriptedTransport(Pool()),
             )
         )
     assert not caught.value.is_whole and caught.value.body
@@ -284,7 +307,10 @@ def loon(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> EngineClient:
 
 def test_an_object_is_called_and_its_errors_are_told(loon: EngineClient, tmp_path: Path) -> None:
     assert json.loads(heard(loon) or b"") == {"got": "sound", "hints": ["dunlin", "knot"]}
-    for language, error in (("xx", "raised ValueError: no such tongue"), ("qq", "raised SystemExit: 3")):
+    for language, error in (
+        ("xx", "raised ValueError: no such tongue"),
+        ("qq", "raised SystemExit: 3"),
+    ):
         with pytest.raises(EngineBrokeError, match=error):
             asyncio.run(loon.submit(PIECE, RequestOptions(language)))
     with pytest.raises(InputError, match="cannot be loaded"):
@@ -292,7 +318,9 @@ def test_an_object_is_called_and_its_errors_are_told(loon: EngineClient, tmp_pat
         client_for(card, {}, ScriptedTransport(Pool()))
 
 
-def test_an_object_that_hangs_is_stopped_and_the_next_piece_gets_another_process(loon: EngineClient) -> None:
+def test_an_object_that_hangs_is_stopped_and_the_next_piece_gets_another_process(
+    loon: EngineClient,
+) -> None:
     with pytest.raises(UnreachableError, match=r"did not answer within 0\.7 s") as caught:
         asyncio.run(loon.submit(PIECE, RequestOptions("zz")))
     assert caught.value.was_sent
@@ -302,4 +330,7 @@ def test_an_object_that_hangs_is_stopped_and_the_next_piece_gets_another_process
 def test_a_ticket_is_plain_values_that_can_be_kept(tmp_path: Path) -> None:
     client = client_for(card_of(tmp_path), SECRETS, ScriptedTransport(Pool()))
     ticket = asyncio.run(client.submit(PIECE, RequestOptions()))
-    assert isinstance(ticket, Ticket) and json.loads(json.dumps(dict(ticket.values)))["values"]["id"] == "a/b c"
+    assert (
+        isinstance(ticket, Ticket)
+        and json.loads(json.dumps(dict(ticket.values)))["values"]["id"] == "a/b c"
+    )

@@ -79,8 +79,12 @@ def test_a_request_does_not_show_its_secrets(tmp_path: Path) -> None:
     assert "hush" not in repr(request(tmp_path)) + str(SECRETS)
 
 
-@pytest.mark.parametrize(("asked", "sent"), [("en", "en"), ("de-AT", "de"), ("EN-gb", "en"), (None, None)])
-def test_a_language_is_sent_as_the_card_lists_it(tmp_path: Path, asked: str | None, sent: str | None) -> None:
+@pytest.mark.parametrize(
+    ("asked", "sent"), [("en", "en"), ("de-AT", "de"), ("EN-gb", "en"), (None, None)]
+)
+def test_a_language_is_sent_as_the_card_lists_it(
+    tmp_path: Path, asked: str | None, sent: str | None
+) -> None:
     assert language_for(brook_card(tmp_path), asked) == sent
     with pytest.raises(InputError, match="does not know the language 'fr'"):
         language_for(brook_card(tmp_path), "fr")
@@ -98,7 +102,7 @@ def test_words_passages_and_language_are_found(tmp_path: Path) -> None:
     assert (second.timing, second.end, second.words[0].text) == ("estimated", 10.0, "Tea?")
 
 
-@pytest.mark.parametrize(("unit", "factor"), [("ms", 1e3), ("us", 1e6), ("100 ns", 1e7)])
+@pytest.mark.parametrize(("unit", "factor"), [("ms", 1e3), ("us", 1e6), ("1/6000 s", 6e3)])
 def test_times_come_in_any_unit(tmp_path: Path, unit: str, factor: float) -> None:
     document = json.loads(json.dumps(GOOD), parse_float=lambda text: float(text) * factor)
     read = reading(tmp_path, document, 'text = "says"', f'times = "{unit}"\ntext = "says"')
@@ -106,8 +110,14 @@ def test_times_come_in_any_unit(tmp_path: Path, unit: str, factor: float) -> Non
 
 
 def test_words_without_passages_are_grouped_by_pauses(tmp_path: Path) -> None:
-    words = [{"w": text, "from": at, "till": at + 0.3} for text, at in (("one", 0.0), ("two", 0.4), ("three", 5.0))]
-    start, end = BROOK.index("[engine.brook.reply.passages]"), BROOK.index("[engine.brook.reply.words]")
+    words = [
+        {"w": text, "from": at, "till": at + 0.3}
+        for text, at in (("one", 0.0), ("two", 0.4), ("three", 5.0))
+    ]
+    start, end = (
+        BROOK.index("[engine.brook.reply.passages]"),
+        BROOK.index("[engine.brook.reply.words]"),
+    )
     read = reading(tmp_path, {"says": "one two three", "words": words}, BROOK[start:end])
     assert [passage.text for passage in read.passages] == ["one two", "three"]
 
@@ -146,7 +156,9 @@ def test_errors_are_told_apart_and_quote_the_engine_without_secrets(
     card = brook_card(tmp_path)
     answer = HttpAnswer(status, {}, b"<p>no   use with\x07 hush-hush</p>" + b"x" * 5000)
     with pytest.raises(kind) as caught:
-        check_answer(card, answer, SECRETS.values(), AskedStep("send", card.sequence[0][1], is_only=True))
+        check_answer(
+            card, answer, SECRETS.values(), AskedStep("send", card.sequence[0][1], is_only=True)
+        )
     assert "no use with? ***" in str(caught.value) and "hush" not in str(caught.value)
     assert len(str(caught.value)) < 400 and caught.value.status == status
     if kind is RefusedError:
@@ -174,16 +186,27 @@ def changed(path: str, value: Any) -> dict[str, Any]:
         (changed("stretches", None), r"reply.passages.each \(stretches\) finds nothing"),
         (changed("stretches", "x"), r"reply.passages.each \(stretches\) finds no list"),
         (changed("stretches", []), "finds text, but no passage or word"),
-        (changed("stretches/0/from", "soon"), r"reply.passages.start \(from\) finds 'soon', not a time in 's'"),
-        (changed("stretches/0/words/1/till", "x"), r"reply.words.end \(till\) finds 'x', not a time"),
+        (
+            changed("stretches/0/from", "soon"),
+            r"reply.passages.start \(from\) finds 'soon', not a time in 's'",
+        ),
+        (
+            changed("stretches/0/words/1/till", "x"),
+            r"reply.words.end \(till\) finds 'x', not a time",
+        ),
         (changed("stretches/0/words/0/from", float("nan")), "finds nan, not a time"),
         (changed("stretches/0/words/0/w", {}), r"reply.words.text \(w\) finds no text"),
         (changed("stretches/0/words/1/from", -3), r"finds -3, a negative time"),
         (changed("stretches/0/till", 0.5), r"an end \(0.5 s\) comes before its start \(1 s\)"),
-        (changed("stretches/1/till", 2500.0), r"a time of 2500 s in a piece of 10 s; is reply.times = 's' right"),
+        (
+            changed("stretches/1/till", 2500.0),
+            r"a time of 2500 s in a piece of 10 s; is reply.times = 's' right",
+        ),
     ],
 )
-def test_a_reply_that_is_not_as_the_card_says_is_told_by_path(tmp_path: Path, document: object, told: str) -> None:
+def test_a_reply_that_is_not_as_the_card_says_is_told_by_path(
+    tmp_path: Path, document: object, told: str
+) -> None:
     with pytest.raises(UnreadableReplyError, match=told):
         reading(tmp_path, document)
 
@@ -194,7 +217,9 @@ def test_secrets_come_from_the_environment_or_a_file(tmp_path: Path) -> None:
     assert SecretSource.parse("env:K").read(tmp_path, {"K": "from env"}).reveal() == "from env"
 
 
-@pytest.mark.parametrize("place", ["env:ABSENT", "env:EMPTY", "file:absent", "file:.", "env:BROKEN"])
+@pytest.mark.parametrize(
+    "place", ["env:ABSENT", "env:EMPTY", "file:absent", "file:.", "env:BROKEN"]
+)
 def test_a_secret_that_is_not_there_is_told_by_its_place(tmp_path: Path, place: str) -> None:
     with pytest.raises(SecretError) as caught:
         SecretSource.parse(place).read(tmp_path, {"EMPTY": " \n", "BROKEN": "a\r\nX-Evil: b"})

@@ -13,7 +13,13 @@ from hypothesis import strategies as st
 
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.limits import LONGEST_TIME, is_modest_number, most_bytes, most_characters, most_items
+from mantisreed.cards.limits import (
+    LONGEST_TIME,
+    is_modest_number,
+    most_bytes,
+    most_characters,
+    most_items,
+)
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.http_client import _money
@@ -36,7 +42,7 @@ HUGE: tuple[Any, ...] = (
     ),
     *(
         {"seconds": "1e999999999"},
-        {"nanos": 10**400},
+        {"millis": 10**400},
         {"hours": "9" * 5000},
         {"s": "1/0"},
         [],
@@ -47,12 +53,22 @@ HUGE: tuple[Any, ...] = (
     ),
 )
 NUMBERS = st.one_of(
-    st.sampled_from(HUGE), st.integers(), st.floats(), st.decimals().map(str), st.text(max_size=30), st.booleans()
+    st.sampled_from(HUGE),
+    st.integers(),
+    st.floats(),
+    st.decimals().map(str),
+    st.text(max_size=30),
+    st.booleans(),
 )
 
 
-@given(st.sampled_from(UNITS), st.one_of(NUMBERS, st.dictionaries(st.sampled_from(("s", "nanos", "x")), NUMBERS)))
-def test_whatever_a_time_is_it_is_one_of_this_world_or_none_and_soon(unit: str, found: object) -> None:
+@given(
+    st.sampled_from(UNITS),
+    st.one_of(NUMBERS, st.dictionaries(st.sampled_from(("s", "millis", "x")), NUMBERS)),
+)
+def test_whatever_a_time_is_it_is_one_of_this_world_or_none_and_soon(
+    unit: str, found: object
+) -> None:
     begun = time.process_time()
     seconds = TimeUnit(unit).seconds(found, 16_000)
     assert seconds is None or abs(seconds) <= LONGEST_TIME
@@ -69,19 +85,30 @@ def test_prices_keep_their_digits() -> None:
     assert _money("0.0040") == Decimal("0.0040") and _money(1e-9) == Decimal("1e-9")
 
 
-@given(st.decimals(allow_nan=False, allow_infinity=False, min_value=-(10**9), max_value=10**9, places=6).map(str))
+@given(
+    st.decimals(
+        allow_nan=False, allow_infinity=False, min_value=-(10**9), max_value=10**9, places=6
+    ).map(str)
+)
 def test_usual_numbers_are_modest(text: str) -> None:
     assert is_modest_number(text)
 
 
 def test_limits_grow_with_the_sound() -> None:
-    for limit in (most_characters, most_items, lambda seconds: most_bytes(seconds, is_document=True)):
+    for limit in (
+        most_characters,
+        most_items,
+        lambda seconds: most_bytes(seconds, is_document=True),
+    ):
         assert 0 < limit(0.0) < limit(60.0) <= limit(3600.0)
     assert most_bytes(1e9, is_document=True) <= 256 << 20
 
 
 def reading(reply: str, document: object, seconds: float = 2.0) -> ParsedReply:
-    card_toml = f'[engine.marsh]\nurl = "http://127.0.0.1/"\nsend.raw = "{{audio}}"\n[engine.marsh.reply]\n{reply}\n'
+    card_toml = (
+        '[engine.marsh]\nurl = "http://127.0.0.1/"\nsend.raw = '
+        f'"{{audio}}"\n[engine.marsh.reply]\n{reply}\n'
+    )
     with tempfile.TemporaryDirectory() as folder:
         card = workspace_of(Path(folder), card_toml).engine("marsh")
     piece = Piece(b"", FORMATS["flac"], 16_000, 1, seconds, ((0.0, seconds),))
@@ -122,7 +149,9 @@ def test_turns_that_lie_over_one_another_take_no_time() -> None:
 
 
 def test_texts_lose_what_is_no_text() -> None:
-    document = {"w": [{"t": "tern\0\x1b[2J", "s": 0.1, "e": 0.5}, {"t": "\ud800", "s": 0.6, "e": 0.7}]}
+    document = {
+        "w": [{"t": "tern\0\x1b[2J", "s": 0.1, "e": 0.5}, {"t": "\ud800", "s": 0.6, "e": 0.7}]
+    }
     (passage,) = reading(WORDS, document).passages
     assert [word.text for word in passage.words] == ["tern [2J"]
     assert passage.text == "tern [2J"

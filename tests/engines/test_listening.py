@@ -39,7 +39,9 @@ async def asked(port: int) -> bytes:
     return answer
 
 
-def test_who_says_nothing_is_cut_off_and_others_are_answered(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_who_says_nothing_is_cut_off_and_others_are_answered(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     monkeypatch.setattr(guarded, "_ROUND", 0.5)
 
     async def talk(port: int) -> None:
@@ -170,7 +172,8 @@ def test_a_gigantic_head_is_refused() -> None:
 
 
 @pytest.mark.parametrize(
-    "head", ["Content-Length: 5000", "Content-Length: 99999999999999999999", "Transfer-Encoding: chunked"]
+    "head",
+    ["Content-Length: 5000", "Content-Length: 99999999999999999999", "Transfer-Encoding: chunked"],
 )
 def test_a_body_beyond_what_is_taken_is_not_read(head: str) -> None:
     read: list[bytes] = []
@@ -201,7 +204,9 @@ def test_whoever_is_refused_while_sending_hears_why(expects: bool) -> None:
 
     async def go() -> None:
         port = free_port()
-        application = LimitedBodies(Starlette(routes=[Route("/", refuse, methods=["POST"])]), 30_000_000)
+        application = LimitedBodies(
+            Starlette(routes=[Route("/", refuse, methods=["POST"])]), 30_000_000
+        )
         async with listening.serving(application, f"127.0.0.1:{port}", key="a test"):
             for length, told in ((20_000_000, b"no tide today"), (40_000_000, b" 413 ")):
                 reader, writer = await asyncio.open_connection("127.0.0.1", port)
@@ -221,7 +226,10 @@ def test_whoever_is_refused_while_sending_hears_why(expects: bool) -> None:
 def test_connections_send_small_answers_at_once() -> None:
     from mantisreed.engines.listening import _bound
 
-    with _bound("127.0.0.1:0", "listen") as waiting, socket.create_connection(waiting.getsockname()):
+    with (
+        _bound("127.0.0.1:0", "listen") as waiting,
+        socket.create_connection(waiting.getsockname()),
+    ):
         accepted, _ = waiting.accept()
         with accepted:
             assert accepted.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY)

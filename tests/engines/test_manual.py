@@ -51,11 +51,15 @@ def structs_in(kind: Any, seen: set[type]) -> Iterator[type]:
 def test_every_key_placeholder_and_filter_is_in_the_manual() -> None:
     named = set(re.findall(r"`([a-z_]+)", MANUAL)) | set(re.findall(r"`[a-z_]+\.([a-z_]+)", MANUAL))
     tables = [table for table in structs_in(EngineCard, set()) if table is not ErrorPatterns]
-    keys = {field.name for table in (*tables, Errors) for field in msgspec.structs.fields(table)} - {"name"}
+    keys = {
+        field.name for table in (*tables, Errors) for field in msgspec.structs.fields(table)
+    } - {"name"}
     assert keys <= named, keys - named
     for placeholder in PLACEHOLDERS:
         assert f"{{{placeholder}" in MANUAL, placeholder
-    assert {name for name in FILTERS if f"`{name}`" not in MANUAL and f"`{name}:" not in MANUAL} == set()
+    assert {
+        name for name in FILTERS if f"`{name}`" not in MANUAL and f"`{name}:" not in MANUAL
+    } == set()
 
 
 def test_the_smallest_cards_are_short() -> None:

@@ -1,4 +1,6 @@
-"""What a reply holds that its card does not lead one to expect is told; nothing of any shape makes reading crash."""
+"""What a reply holds that its card does not lead one to expect is told; nothing of any shape makes
+reading crash.
+"""
 
 import json
 import tomllib
@@ -19,11 +21,17 @@ PIECE = Piece(b"", FORMATS["wav"], 16_000, 1, 10.0, ((0.0, 10.0),))
 
 
 def card_of(reply: str) -> EngineCard:
-    toml = f'[engine.smew]\nurl = "http://smew.marsh.example"\nsend.raw = "{{audio}}"\n[engine.smew.reply]\n{reply}'
+    toml = (
+        '[engine.smew]\nurl = "http://smew.marsh.example"\nsend.raw = '
+        f'"{{audio}}"\n[engine.smew.reply]\n{reply}'
+    )
     return read_cards("smew", tomllib.loads(toml)["engine"]["smew"], "a test")["smew", None]
 
 
-WORDS = 'words = { each = "words", text = "w", start = "a", end = "b", confidence = "c", speaker = "who" }'
+WORDS = (
+    'words = { each = "words", text = "w", start = "a", end = "b", confidence = "c", speaker '
+    '= "who" }'
+)
 NESTED = """
 passages = { each = "parts", text = "t", start = "a", end = "b" }
 words = { each = "words", text = "w", start = "a", end = "b" }
@@ -35,32 +43,59 @@ def reading(reply: str, document: Any) -> ParsedReply:
     return read_reply(card_of(reply), body, PIECE)
 
 
-def word(text: str, start: Any = 1.0, end: Any = 2.0, sure: Any = 0.9, who: Any = "A") -> dict[str, Any]:
+def word(
+    text: str, start: Any = 1.0, end: Any = 2.0, sure: Any = 0.9, who: Any = "A"
+) -> dict[str, Any]:
     return {"w": text, "a": start, "b": end, "c": sure, "who": who}
 
 
 @pytest.mark.parametrize(
     ("reply", "document", "told"),
     [
-        (WORDS, {"words": [word("mud", 3, 4), word("tide", 1, 2)]}, "comes before the one it follows"),
+        (
+            WORDS,
+            {"words": [word("mud", 3, 4), word("tide", 1, 2)]},
+            "comes before the one it follows",
+        ),
         (WORDS, {"words": [word("mud", sure=1.5)]}, "confidence is not on its scale"),
         (WORDS, {"words": [word("mud", sure="high")]}, "confidence is not on its scale"),
         (WORDS, {"words": [word("mud", sure=-0.2)]}, "confidence is not on its scale"),
-        (f'confidence_scale = "log"\n{WORDS}', {"words": [word("mud", sure=0.7)]}, "confidence is not on its scale"),
+        (
+            f'confidence_scale = "log"\n{WORDS}',
+            {"words": [word("mud", sure=0.7)]},
+            "confidence is not on its scale",
+        ),
         (WORDS, {"words": [word("▁mud")]}, "mark of a part of a word"),
         (WORDS, {"words": [word("ma@@"), word("rsh", 2, 3)]}, "mark of a part of a word"),
         (WORDS, {"words": [word("<b>mud</b>")]}, "looks like markup"),
         (WORDS, {"words": [word("mud"), word("tide", None, None)]}, "has no time"),
         (WORDS, {"words": [word("mud", 1, None), word("tide", 2, 3)]}, "has no end"),
-        ('text = "t"', {"t": "1\n00:00:01,000 --> 00:00:02,000\nMud."}, "looks like a subtitle file"),
-        ('text = "t"', {"t": "WEBVTT\n\n00:01.000 --> 00:02.000\nMud."}, "looks like a subtitle file"),
+        (
+            'text = "t"',
+            {"t": "1\n00:00:01,000 --> 00:00:02,000\nMud."},
+            "looks like a subtitle file",
+        ),
+        (
+            'text = "t"',
+            {"t": "WEBVTT\n\n00:01.000 --> 00:02.000\nMud."},
+            "looks like a subtitle file",
+        ),
         ('text = "t"', {"t": '{"words": ["mud"]}'}, "looks like JSON"),
         ('text = "t"', {"t": "Mud &amp; tide"}, "looks like markup"),
         ('format = "text"', b"<r><w>Mud</w></r>", "looks like markup"),
         ('format = "text"', b'{"text": "Mud"}', "looks like JSON"),
         (
             NESTED,
-            {"parts": [{"t": "Mud tide", "a": 1, "b": 2, "words": [word("Mud", 1, 2), word("tide", 5, 6)]}]},
+            {
+                "parts": [
+                    {
+                        "t": "Mud tide",
+                        "a": 1,
+                        "b": 2,
+                        "words": [word("Mud", 1, 2), word("tide", 5, 6)],
+                    }
+                ]
+            },
             "lies outside its passage",
         ),
     ],
@@ -73,7 +108,11 @@ def test_nothing_wrong_is_read_without_a_word(reply: str, document: Any, told: s
     ("reply", "document", "told"),
     [
         (WORDS, {"words": [word("[door]")]}, "looks like a sound"),
-        (WORDS, {"words": [word("mud", sure=None)]}, "path finds nothing in the reply: confidence (c)"),
+        (
+            WORDS,
+            {"words": [word("mud", sure=None)]},
+            "path finds nothing in the reply: confidence (c)",
+        ),
         (WORDS, {"words": [word("mud", None, 0.5), word("tide", 1, 2)]}, "has no start"),
     ],
 )
@@ -93,8 +132,16 @@ def test_what_may_be_right_is_remarked(reply: str, document: Any, told: str) -> 
         (WORDS, {"words": [{"x": 1}]}, "reply.words.text (w) finds nothing"),
         ('inside = "payload"\ntext = "t"', {"other": "x"}, "reply.inside (payload) finds nothing"),
         ('inside = "base64:payload"\ntext = "t"', {"payload": "!"}, "reply.inside"),
-        (f'times = "moment"\nzero = "began"\n{WORDS}', {"words": [word("mud")]}, "reply.zero (began) finds nothing"),
-        ('words = { text = "w", start = "a", end = "b" }', {"w": ["mud"], "a": [1, 2, 3], "b": [2]}, "finds 3 items"),
+        (
+            f'times = "moment"\nzero = "began"\n{WORDS}',
+            {"words": [word("mud")]},
+            "reply.zero (began) finds nothing",
+        ),
+        (
+            'words = { text = "w", start = "a", end = "b" }',
+            {"w": ["mud"], "a": [1, 2, 3], "b": [2]},
+            "finds 3 items",
+        ),
     ],
 )
 def test_what_cannot_be_right_is_refused(reply: str, document: Any, told: str) -> None:
@@ -104,8 +151,10 @@ def test_what_cannot_be_right_is_refused(reply: str, document: Any, told: str) -
 
 
 def test_times_in_parts_are_added_up() -> None:
-    parts = word("mud", {}, {"seconds": "1", "nanos": 500_000_000})
-    (passage,) = reading(WORDS, {"words": [parts, word("tide", {"seconds": 2}, {"millis": 2500})]}).passages
+    parts = word("mud", {}, {"minutes": "0", "millis": 1_500})
+    (passage,) = reading(
+        WORDS, {"words": [parts, word("tide", {"seconds": 2}, {"millis": 2500})]}
+    ).passages
     assert [(said.start, said.end) for said in passage.words] == [(0.0, 1.5), (2.0, 2.5)]
 
 
@@ -126,7 +175,9 @@ def test_a_document_in_a_fence_is_taken_out_of_it() -> None:
 
 def test_speakers_may_be_called_by_their_place_in_a_list() -> None:
     document = {"words": [word("mud", who=1)], "people": ["Ada", "Brin"]}
-    (passage,) = reading(f'{WORDS}\nspeakers = {{ each = "people", name = "@" }}', document).passages
+    (passage,) = reading(
+        f'{WORDS}\nspeakers = {{ each = "people", name = "@" }}', document
+    ).passages
     assert passage.speaker == "Brin"
 
 
@@ -145,7 +196,8 @@ REPLIES = [
     'words = { text = "w", start = "a", length = "b", confidence = "c" }',
     'times = "clock"\nwords = { each = "words[].parts[]", text = "w", length = "b" }',
     f'{WORDS}\nturns = {{ each = "parts", start = "a", end = "b", speaker = "t" }}',
-    'times = "moment"\nzero = "t"\nwords = { each = "words", text = "w", start = "a", tokens.begin_mark = " " }',
+    'times = "moment"\nzero = "t"\nwords = { each = "words", text = "w", start = "a", '
+    'tokens.begin_mark = " " }',
     'inside = "t"\ntext = "t"',
 ]
 

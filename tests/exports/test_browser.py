@@ -30,8 +30,20 @@ track.addEventListener("error", () => { document.querySelector("pre").textConten
 track.track.mode = "showing";
 </script>"""
 FLAGS = (
-    *("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-sync"),
-    *("--disable-background-networking", "--disable-component-update", "--virtual-time-budget=8000", "--dump-dom"),
+    *(
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-sync",
+    ),
+    *(
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--virtual-time-budget=8000",
+        "--dump-dom",
+    ),
 )
 
 
@@ -42,7 +54,16 @@ def test_a_browser_finds_the_same_cues(tmp_path: Path, inner_times: bool) -> Non
     cues = (
         Cue(0.5, 2.0, ("Nets closed.",), "Ada & Co <hut>", words),
         Cue(2.25, 4.0, ("5 < 6 & 7 > 6, --> ok?", "&amp; stays", "\u202bשלום"), None),
-        Cue(3600.0, 3601.5, ("沼の鳥 é ñ 🪶",), "B", (), (Mark(0, 0, 3, "i"),), "line:0 align:start", "last"),
+        Cue(
+            3600.0,
+            3601.5,
+            ("沼の鳥 é ñ 🪶",),
+            "B",
+            (),
+            (Mark(0, 0, 3, "i"),),
+            "line:0 align:start",
+            "last",
+        ),
     )
     options = WriteOptions(inner_times=inner_times)
     (tmp_path / "cues.vtt").write_bytes(OUTPUT_FORMATS["vtt"].write(Script(cues=cues), options))
@@ -54,7 +75,9 @@ def test_a_browser_finds_the_same_cues(tmp_path: Path, inner_times: bool) -> Non
         address = f"http://127.0.0.1:{server.server_address[1]}/page.html"
         profile = f"--user-data-dir={tmp_path / 'profile'}"
         assert BROWSER is not None
-        shown = subprocess.run([BROWSER, *FLAGS, profile, address], capture_output=True, text=True, timeout=60).stdout
+        shown = subprocess.run(
+            [BROWSER, *FLAGS, profile, address], capture_output=True, text=True, timeout=60
+        ).stdout
         server.shutdown()
     found = re.search(r"<pre>(.*?)</pre>", shown, re.DOTALL)
     assert found is not None, shown

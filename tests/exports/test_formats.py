@@ -1,4 +1,6 @@
-"""Every format written and read back, by ourselves and by others, and read however it occurs in the wild."""
+"""Every format written and read back, by ourselves and by others, and read however it occurs in the
+wild.
+"""
 
 import io
 import re
@@ -25,7 +27,11 @@ from strategies import passages, transcripts
 
 READABLE = [form for form in FORMATS if form.read_text is not None]
 # Printable text of one line as subtitles hold it, without what SRT has no way to say.
-LINES = st.text(st.characters(exclude_categories=("Cs", "Cc", "Zl", "Zp", "Cn", "Co", "Cf")), min_size=1, max_size=30)
+LINES = st.text(
+    st.characters(exclude_categories=("Cs", "Cc", "Zl", "Zp", "Cn", "Co", "Cf")),
+    min_size=1,
+    max_size=30,
+)
 
 
 @st.composite
@@ -52,7 +58,9 @@ def cue_lists(draw: st.DrawFn) -> list[Cue]:
         length = draw(st.integers(1, 9000))
         name = " ".join(draw(LINES).split())
         speaker = draw(st.none() | st.just(name or "x"))
-        cues.append(Cue(at / 1000, (at + length) / 1000, shown, speaker, marks=draw(marks_of(shown))))
+        cues.append(
+            Cue(at / 1000, (at + length) / 1000, shown, speaker, marks=draw(marks_of(shown)))
+        )
         at += length
     return cues
 
@@ -71,12 +79,18 @@ def test_ttml_is_read_back_as_it_was_written_and_is_imsc_text(cues: list[Cue]) -
     root = Tree.fromstring(text.partition("?>")[2])
     assert root.tag == f"{{{NAMESPACE}}}tt"
     assert root.get(f"{{{NAMESPACE}#parameter}}contentProfiles") == PROFILE
-    regions = {one.get("{http://www.w3.org/XML/1998/namespace}id") for one in root.iter(f"{{{NAMESPACE}}}region")}
+    regions = {
+        one.get("{http://www.w3.org/XML/1998/namespace}id")
+        for one in root.iter(f"{{{NAMESPACE}}}region")
+    }
     (body,) = root.iter(f"{{{NAMESPACE}}}body")
     assert body.get("region") in regions
     styling = f"{{{NAMESPACE}#styling}}"
     (region,) = root.iter(f"{{{NAMESPACE}}}region")
-    styles = {one.get("{http://www.w3.org/XML/1998/namespace}id"): one for one in root.iter(f"{{{NAMESPACE}}}style")}
+    styles = {
+        one.get("{http://www.w3.org/XML/1998/namespace}id"): one
+        for one in root.iter(f"{{{NAMESPACE}}}style")
+    }
     assert f"{styling}backgroundColor" not in styles[region.get("style", "")].attrib
     for paragraph in root.iter(f"{{{NAMESPACE}}}p"):
         (span,) = list(paragraph)
@@ -86,30 +100,47 @@ def test_ttml_is_read_back_as_it_was_written_and_is_imsc_text(cues: list[Cue]) -
 @given(cue_lists())
 def test_srt_keeps_times_and_text(cues: list[Cue]) -> None:
     plain = [
-        Cue(cue.start, cue.end, tuple(re.sub(r"[<{>}&\\-]|^\d", "x", line) for line in cue.lines), marks=cue.marks)
+        Cue(
+            cue.start,
+            cue.end,
+            tuple(re.sub(r"[<{>}&\\-]|^\d", "x", line) for line in cue.lines),
+            marks=cue.marks,
+        )
         for cue in cues
     ]
     found = read_srt(write_srt(plain))
     assert found.cues == plain and found.remarks == []
 
 
-@pytest.mark.parametrize(("form", "demuxer", "codecs"), [("srt", "srt", "srt subrip"), ("vtt", "webvtt", "webvtt")])
+@pytest.mark.parametrize(
+    ("form", "demuxer", "codecs"), [("srt", "srt", "srt subrip"), ("vtt", "webvtt", "webvtt")]
+)
 def test_another_reader_finds_the_same_cues(form: str, demuxer: str, codecs: str) -> None:
     """FFmpeg's demuxers, as PyAV ships them."""
     said = ["Nets", "&", "rings", "<", "3", "mm", ">", "none.", "Tea?"]
     words = tuple(Word(text, n * 0.4, n * 0.4 + 0.3) for n, text in enumerate(said))
-    script = Script(cues=tuple(lay_out([Passage(0.0, 4.0, "", words=words)], LayoutRules(line_length=16))))
+    script = Script(
+        cues=tuple(lay_out([Passage(0.0, 4.0, "", words=words)], LayoutRules(line_length=16)))
+    )
     found, plain = [], WriteOptions(inner_times=False)
-    with av.open(io.BytesIO(OUTPUT_FORMATS[form].write(script, plain)), "r", format=demuxer) as container:
+    with av.open(
+        io.BytesIO(OUTPUT_FORMATS[form].write(script, plain)), "r", format=demuxer
+    ) as container:
         assert container.streams.subtitles[0].codec_context.name in codecs.split()
         for packet in container.demux():
             if packet.size and packet.pts is not None and packet.time_base is not None:
                 start = float(packet.pts * packet.time_base)
                 end = start + float((packet.duration or 0) * packet.time_base)
                 found.append((round(start, 3), round(end, 3), bytes(packet).decode()))
-    assert [one[:2] for one in found] == [(round(cue.start, 3), round(cue.end, 3)) for cue in script.cues or ()]
+    assert [one[:2] for one in found] == [
+        (round(cue.start, 3), round(cue.end, 3)) for cue in script.cues or ()
+    ]
     for (_, _, text), cue in zip(found, script.cues or (), strict=True):
-        shown = text.replace("&amp;", "&").replace("&lt;", "<").replace("&gt;", ">") if form == "vtt" else text
+        shown = (
+            text.replace("&amp;", "&").replace("&lt;", "<").replace("&gt;", ">")
+            if form == "vtt"
+            else text
+        )
         assert shown == "\n".join(cue.lines)
 
 
@@ -118,15 +149,23 @@ def test_what_any_format_writes_it_reads_with_all_its_words(transcript: Transcri
     script = Script(transcript)
     for form in READABLE:
         for rows in ("words", "passages", "cues") if form.name in ("csv", "tsv") else (None,):
-            back = form.read(form.write(script, WriteOptions(rows=rows, rules=LayoutRules(speakers="none")), "note"))
+            back = form.read(
+                form.write(
+                    script, WriteOptions(rows=rows, rules=LayoutRules(speakers="none")), "note"
+                )
+            )
             if form.name in ("json", "csv", "tsv", "vtt"):
                 # Passages may overlap, and cues stand in the order of their times.
                 said = "".join("".join(one.text.split()) for one in script.passages)
-                assert sorted("".join("".join(one.text.split()) for one in back.passages)) == sorted(said)
+                assert sorted(
+                    "".join("".join(one.text.split()) for one in back.passages)
+                ) == sorted(said)
 
 
 @given(st.binary(max_size=400), st.sampled_from(READABLE))
-def test_no_bytes_make_a_reader_fail_in_another_way_than_by_saying_so(content: bytes, form: object) -> None:
+def test_no_bytes_make_a_reader_fail_in_another_way_than_by_saying_so(
+    content: bytes, form: object
+) -> None:
     try:
         script = form.read(content)  # type: ignore[attr-defined]
     except InputError:
@@ -136,14 +175,43 @@ def test_no_bytes_make_a_reader_fail_in_another_way_than_by_saying_so(content: b
 
 
 PARTS = (
-    *("WEBVTT", "\n", "\n\n", "00:01.000 --> 00:02.000", "1", "-->", "<v A>", "<", "NOTE", "&amp;", "STYLE", "**"),
-    *("99:59:59,999", "<00:01.5>", "tern", "\r", "\ufeff", "<tt", "<p begin='1s'", ">", "</p>", "</tt>", "[01:02] "),
+    *(
+        "WEBVTT",
+        "\n",
+        "\n\n",
+        "00:01.000 --> 00:02.000",
+        "1",
+        "-->",
+        "<v A>",
+        "<",
+        "NOTE",
+        "&amp;",
+        "STYLE",
+        "**",
+    ),
+    *(
+        "99:59:59,999",
+        "<00:01.5>",
+        "tern",
+        "\r",
+        "\ufeff",
+        "<tt",
+        "<p begin='1s'",
+        ">",
+        "</p>",
+        "</tt>",
+        "[01:02] ",
+    ),
 )
 PIECES = st.lists(st.sampled_from(PARTS), max_size=30).map("".join)
 
 
-@given(PIECES, st.sampled_from(READABLE), st.sampled_from(["utf-8", "utf-16", "utf-16-le", "latin-1"]))
-def test_no_mixture_of_what_formats_are_made_of_makes_a_reader_fail(text: str, form: object, encoding: str) -> None:
+@given(
+    PIECES, st.sampled_from(READABLE), st.sampled_from(["utf-8", "utf-16", "utf-16-le", "latin-1"])
+)
+def test_no_mixture_of_what_formats_are_made_of_makes_a_reader_fail(
+    text: str, form: object, encoding: str
+) -> None:
     with suppress(InputError):
         form.read(text.encode(encoding, "replace"))  # type: ignore[attr-defined]
 
@@ -152,14 +220,31 @@ def test_no_mixture_of_what_formats_are_made_of_makes_a_reader_fail(text: str, f
     ("form", "content", "told"),
     [
         ("srt", "1\n00:00:03,000 --> 00:00:01,000\nTern\n", "ended before it began"),
-        ("srt", "A list of terns\n\n1\n00:00:01,000 --> 00:00:02,000\nTern\n", "before the first cue was left out"),
+        (
+            "srt",
+            "A list of terns\n\n1\n00:00:01,000 --> 00:00:02,000\nTern\n",
+            "before the first cue was left out",
+        ),
         ("srt", "1\n00:00:01,000 --> 00:00:02,000\n<font size=2>Tern</font>\n", "dropped: font"),
-        ("srt", "1\n00:00:01,000 --> 00:00:03,000\nTern\n\n2\n00:00:02,000 --> 00:00:04,000\nAuk\n", "overlap"),
+        (
+            "srt",
+            "1\n00:00:01,000 --> 00:00:03,000\nTern\n\n2\n00:00:02,000 --> 00:00:04,000\nAuk\n",
+            "overlap",
+        ),
         ("vtt", "00:01.000 --> 00:02.000\nTern\n", "first line is not WEBVTT"),
         ("vtt", "WEBVTT\n\n0:1,5 --> 0:2,5\nTern\n", "not written as the standard wants"),
-        ("vtt", "WEBVTT\n\nsome stray text\n\n00:01.000 --> 00:02.000\nTern\n", "text without a time"),
+        (
+            "vtt",
+            "WEBVTT\n\nsome stray text\n\n00:01.000 --> 00:02.000\nTern\n",
+            "text without a time",
+        ),
         ("vtt", "WEBVTT\n\n00:01.000 --> 00:02.000\nTern <i\n", "a tag does not end"),
-        ("ttml", f'<tt xmlns="{NAMESPACE}"><body><div><p begin="soon" end="2s">Tern</p></div></body></tt>', "a time"),
+        (
+            "ttml",
+            f'<tt xmlns="{NAMESPACE}"><body><div><p begin="soon" '
+            'end="2s">Tern</p></div></body></tt>',
+            "a time",
+        ),
         ("csv", "start,end,word\n0,1,Tern\nx,y,Auk\n", "row 3 has no times"),
         ("ctm", "note 1 0.0 0.5 Tern\nnonsense\n", "line 2 is not as CTM"),
         ("timed", "stray\n00:01  Tern\n", "before the first time"),
@@ -171,7 +256,9 @@ def test_what_is_mended_or_left_out_is_told(form: str, content: str, told: str) 
     assert "Tern" in " ".join(passage.text for passage in script.passages)
 
 
-@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "latin-1"])
+@pytest.mark.parametrize(
+    "encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "latin-1"]
+)
 def test_text_is_read_in_whatever_it_was_written(encoding: str) -> None:
     content = "1\r\n100:00:01,5 --> 100:00:02,5\r\nMöwe\r\n".encode(encoding)
     script = OUTPUT_FORMATS["srt"].read(content)
@@ -181,7 +268,7 @@ def test_text_is_read_in_whatever_it_was_written(encoding: str) -> None:
 def test_ttml_times_of_all_kinds_add_up() -> None:
     text = f"""<tt xmlns="{NAMESPACE}" xmlns:ttp="{NAMESPACE}#parameter" ttp:frameRate="25" ttp:tickRate="1000">
     <body begin="10s"><div begin="1m"><p begin="500ms" dur="2s">one<br/>two</p>
-    <p begin="00:00:03:05" end="00:00:04.5">three</p><p begin="5000t" end="150f">four</p></div></body></tt>"""
+    <p begin="00:00:03:05" end="00:00:04.5">three</p><p begin="5000t" end="150f">four</p></div></body></tt>"""  # noqa: E501
     cues = read_ttml(text).cues
     assert [(cue.start, cue.end) for cue in cues] == [(70.5, 72.5), (73.2, 74.5), (75.0, 76.0)]
     assert cues[0].lines == ("one", "two")
@@ -191,8 +278,12 @@ def test_ttml_times_of_all_kinds_add_up() -> None:
 
 @given(passages())
 def test_a_cue_for_each_word_and_times_inside_cues(passage: Passage) -> None:
-    transcript = Transcript(recording=RecordingFacts("n", "", 1.0), engine="", job="", passages=(passage,))
-    single = OUTPUT_FORMATS["vtt"].read(OUTPUT_FORMATS["vtt"].write(Script(transcript), WriteOptions(each_word=True)))
+    transcript = Transcript(
+        recording=RecordingFacts("n", "", 1.0), engine="", job="", passages=(passage,)
+    )
+    single = OUTPUT_FORMATS["vtt"].read(
+        OUTPUT_FORMATS["vtt"].write(Script(transcript), WriteOptions(each_word=True))
+    )
     assert len(single.cues or ()) >= 1
     inner = OUTPUT_FORMATS["vtt"].write(Script(transcript), WriteOptions(inner_times=True))
     plain = OUTPUT_FORMATS["vtt"].write(Script(transcript))
@@ -204,8 +295,13 @@ def test_scripts_are_moved_cut_and_joined() -> None:
     script = Script(cues=cues)
     later = retimed(script, lambda seconds: seconds * 2 - 3)
     assert [(cue.start, cue.end) for cue in later.cues or ()] == [(0.0, 1.0), (3.0, 7.0)]
-    assert [cue.lines for cue in retimed(script, lambda seconds: seconds - 2).cues or ()] == [("two",)]
-    assert [(cue.start, cue.end) for cue in part(script, 1.5, 4.0).cues or ()] == [(1.5, 2.0), (3.0, 4.0)]
+    assert [cue.lines for cue in retimed(script, lambda seconds: seconds - 2).cues or ()] == [
+        ("two",)
+    ]
+    assert [(cue.start, cue.end) for cue in part(script, 1.5, 4.0).cues or ()] == [
+        (1.5, 2.0),
+        (3.0, 4.0),
+    ]
     whole = joined_scripts([script, script], [0.0, 10.0])
     assert [cue.start for cue in whole.cues or ()] == [1.0, 3.0, 11.0, 13.0]
 
@@ -225,7 +321,13 @@ def test_a_speakers_mark_is_not_put_before_one_that_stands_there() -> None:
 def test_a_format_is_known_by_its_ending() -> None:
     from pathlib import Path
 
-    names = {"a.transcript.json": "json", "a.timed.txt": "timed", "b.TTML": "ttml", "c.xml": "ttml", "d.srt": "srt"}
+    names = {
+        "a.transcript.json": "json",
+        "a.timed.txt": "timed",
+        "b.TTML": "ttml",
+        "c.xml": "ttml",
+        "d.srt": "srt",
+    }
     assert {name: format_of(Path(name)).name for name in names} == names
     with pytest.raises(InputError, match="not known by its ending"):
         format_of(Path("e.doc"))

@@ -1,4 +1,6 @@
-"""Files from anywhere: readers take time that grows with the size, refuse in a line, and write nothing that runs."""
+"""Files from anywhere: readers take time that grows with the size, refuse in a line, and write
+nothing that runs.
+"""
 
 import contextlib
 import csv
@@ -41,8 +43,14 @@ PATTERNS: dict[str, tuple[str, Callable[[int], str]]] = {
     "voices": ("vtt", lambda n: VTT + "".join(f"<v {number}>x" for number in range(n // 9))),
     "settings": ("vtt", lambda n: VTT[:-1] + " line:1" * (n // 7) + "\nx"),
     "open italics": ("srt", lambda n: "1\n00:00:01,000 --> 00:00:02,000\n" + "<i>x\n" * (n // 5)),
-    "open colours": ("srt", lambda n: "1\n00:00:01,000 --> 00:00:02,000\n" + "<font color=red>x\n" * (n // 18)),
-    "spans": ("ttml", lambda n: TTML.format(P + "<span>" * (n // 14) + "</span>" * (n // 14) + "</p>")),
+    "open colours": (
+        "srt",
+        lambda n: "1\n00:00:01,000 --> 00:00:02,000\n" + "<font color=red>x\n" * (n // 18),
+    ),
+    "spans": (
+        "ttml",
+        lambda n: TTML.format(P + "<span>" * (n // 14) + "</span>" * (n // 14) + "</p>"),
+    ),
     "breaks": ("ttml", lambda n: TTML.format(P + "<br/>" * (n // 5) + "</p>")),
     "divisions": ("ttml", lambda n: TTML.format("<div>" * (n // 11) + "</div>" * (n // 11))),
     "a passage": ("md", lambda n: "**A** 00:00:01.000\n\n" + "word " * (n // 5)),
@@ -73,7 +81,10 @@ def test_reading_takes_time_that_grows_with_the_size(pattern: str) -> None:
 
 
 @pytest.mark.parametrize("name", READERS)
-@given(content=st.binary(max_size=300) | st.text(max_size=300).map(lambda text: text.encode("utf-8", "replace")))
+@given(
+    content=st.binary(max_size=300)
+    | st.text(max_size=300).map(lambda text: text.encode("utf-8", "replace"))
+)
 def test_no_reader_fails_otherwise_than_by_refusing(name: str, content: bytes) -> None:
     try:
         READERS[name](content)
@@ -81,7 +92,9 @@ def test_no_reader_fails_otherwise_than_by_refusing(name: str, content: bytes) -
         assert "\n" not in error.what
 
 
-@pytest.mark.parametrize("text", ["=1+1", "+cmd|' /C calc'!A0", "-2+3", "@SUM(A1)", "\t=1", "'=1", "''@x"])
+@pytest.mark.parametrize(
+    "text", ["=1+1", "+cmd|' /C calc'!A0", "-2+3", "@SUM(A1)", "\t=1", "'=1", "''@x"]
+)
 def test_no_cell_is_a_formula_and_reading_gives_it_back(text: str) -> None:
     script = Script(cues=(Cue(1.0, 2.0, (text,), text),))
     written = write_table(script, WriteOptions(), delimiter=",")
@@ -108,28 +121,39 @@ NAMES = st.text(st.characters(codec=None), max_size=20)
 
 
 @given(
-    NAMES, NAMES, NAMES, st.sampled_from(["ttml", "vtt", "srt", "csv", "tsv", "md", "timed", "txt", "ctm", "json"])
+    NAMES,
+    NAMES,
+    NAMES,
+    st.sampled_from(["ttml", "vtt", "srt", "csv", "tsv", "md", "timed", "txt", "ctm", "json"]),
 )
 def test_whatever_a_speaker_or_language_is_called_files_are_well_formed(
     speaker: str, language: str, text: str, name: str
 ) -> None:
     passages = (Passage(0.0, 1.0, text, speaker), Passage(1.0, 2.0, "Tea.", "Ben"))
     script = Script(bare_transcript(passages, language=language))
-    written = OUTPUT_FORMATS[name].write(script, WriteOptions(rules=LayoutRules(speakers="name")), "fog.wav")
+    written = OUTPUT_FORMATS[name].write(
+        script, WriteOptions(rules=LayoutRules(speakers="name")), "fog.wav"
+    )
     if name == "ttml":
         ElementTree.fromstring(written.decode())
     if name == "json":
         document = json.loads(written)
         assert "\n" not in (document["language"] or "") + "".join(document["speakers"])
     if name in ("csv", "tsv"):
-        rows = list(csv.reader(io.StringIO(written.decode(), newline=""), delimiter="," if name == "csv" else "\t"))
+        rows = list(
+            csv.reader(
+                io.StringIO(written.decode(), newline=""), delimiter="," if name == "csv" else "\t"
+            )
+        )
         assert len(rows) == 3 and all("\n" not in row[2] for row in rows)
 
 
 @pytest.mark.parametrize("times", ["1e300, 1e301", "-1, 2", "5, 2", "0, 1e8"])
 def test_a_transcript_with_times_that_are_none_is_refused(times: str) -> None:
     start, end = times.split(", ")
-    document = json.loads(OUTPUT_FORMATS["json"].write(Script(bare_transcript((Passage(0.0, 1.0, "Tea."),)))))
+    document = json.loads(
+        OUTPUT_FORMATS["json"].write(Script(bare_transcript((Passage(0.0, 1.0, "Tea."),))))
+    )
     document["passages"][0] |= {"start": float(start), "end": float(end)}
     with pytest.raises(InputError, match="times that are none"):
         OUTPUT_FORMATS["json"].read(json.dumps(document).encode())
@@ -139,4 +163,6 @@ def test_a_transcript_with_times_that_are_none_is_refused(times: str) -> None:
 def test_a_gigantic_cell_is_refused_in_a_line(delimiter: str) -> None:
     for content in (b"start,end,word\n1,2," + b"a" * 200_000, b"a" * 200_000):
         with pytest.raises(InputError, match="cannot be read"):
-            OUTPUT_FORMATS[delimiter].read(content.replace(b",", b"\t") if delimiter == "tsv" else content)
+            OUTPUT_FORMATS[delimiter].read(
+                content.replace(b",", b"\t") if delimiter == "tsv" else content
+            )

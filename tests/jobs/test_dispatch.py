@@ -53,7 +53,9 @@ BROKEN: object = (503, {}, "")
 
 
 class Weir:
-    """An engine whose answers to questions are given beforehand, and a clock that sleeping moves."""
+    """An engine whose answers to questions are given beforehand, and a clock that sleeping
+    moves.
+    """
 
     def __init__(self, folder: Path, *answers: object) -> None:
         self.answers = list(answers)
@@ -77,7 +79,11 @@ class Weir:
             given = self.to_sending.pop(0) if self.to_sending else {"id": self.sent}
             if isinstance(given, EngineError):
                 raise given
-            return given if isinstance(given, HttpAnswer) else HttpAnswer(200, {}, json.dumps(given).encode())
+            return (
+                given
+                if isinstance(given, HttpAnswer)
+                else HttpAnswer(200, {}, json.dumps(given).encode())
+            )
         self.asked_at.append(self.now)
         given = self.answers.pop(0) if self.answers else "wet"
         if isinstance(given, HttpAnswer):
@@ -119,7 +125,10 @@ class Weir:
 
     @property
     def waits(self) -> list[float]:
-        return [later - earlier for earlier, later in zip([0.0, *self.asked_at], self.asked_at, strict=False)]
+        return [
+            later - earlier
+            for earlier, later in zip([0.0, *self.asked_at], self.asked_at, strict=False)
+        ]
 
 
 def test_questions_come_soon_at_first_then_slower_up_to_the_cards_slowest(tmp_path: Path) -> None:
@@ -128,7 +137,9 @@ def test_questions_come_soon_at_first_then_slower_up_to_the_cards_slowest(tmp_pa
     assert weir.waits == [1.0, 1.5, 2.25, 3.375, 4.0, 4.0, 4.0] and weir.sent == 1
 
 
-def test_what_fails_while_asking_is_asked_again_as_late_as_wanted_and_never_sent_again(tmp_path: Path) -> None:
+def test_what_fails_while_asking_is_asked_again_as_late_as_wanted_and_never_sent_again(
+    tmp_path: Path,
+) -> None:
     weir = Weir(tmp_path, BROKEN, (429, {"Retry-After": "30"}, ""), "wet", "dry")
     assert weir.reply() is not None
     assert weir.waits == [1.0, 1.5, 30.0, 3.375] and weir.sent == 1
@@ -161,7 +172,9 @@ def test_a_job_that_failed_is_not_sent_again_by_itself(tmp_path: Path) -> None:
     assert weir.sent == 1 and weir.piece.attempts[0].charge == "maybe"
 
 
-def test_a_job_that_the_engine_never_knew_is_not_sent_again_as_the_card_may_be_wrong(tmp_path: Path) -> None:
+def test_a_job_that_the_engine_never_knew_is_not_sent_again_as_the_card_may_be_wrong(
+    tmp_path: Path,
+) -> None:
     weir = Weir(tmp_path, *[FORGOTTEN] * 20)
     for _ in range(2):
         with pytest.raises(JobLostError, match="does not know the job"):
@@ -178,7 +191,9 @@ def test_a_job_that_the_engine_knew_and_forgot_is_sent_once_more(tmp_path: Path)
     assert [one.charge for one in weir.piece.attempts] == ["maybe", "sure"]
 
 
-def test_an_answer_without_an_id_is_kept_and_read_again_when_the_card_is_mended(tmp_path: Path) -> None:
+def test_an_answer_without_an_id_is_kept_and_read_again_when_the_card_is_mended(
+    tmp_path: Path,
+) -> None:
     weir = Weir(tmp_path, "dry")
     weir.to_sending = [{"ident": 7}]
     for _ in range(2):
@@ -218,12 +233,17 @@ def test_a_result_that_is_not_as_expected_is_kept_to_the_byte_and_not_fetched_ag
         ([HttpAnswer(413, {}, b"")], 1, "failed", ["none"]),
         ([HttpAnswer(401, {}, b"")], 1, "waiting", ["none"]),
         ([HttpAnswer(429, {"Retry-After": "2"}, b"")] * 9, 4, "waiting", ["none"] * 4),
-        ([HttpAnswer(429, {"Retry-After": "99999999999999999999999"}, b"")], 1, "waiting", ["none"]),
+        (
+            [HttpAnswer(429, {"Retry-After": "99999999999999999999999"}, b"")],
+            1,
+            "waiting",
+            ["none"],
+        ),
         ([HttpAnswer(429, {"Retry-After": "-5"}, b"")] * 9, 4, "waiting", ["none"] * 4),
         ([HttpAnswer(429, {"Retry-After": "1795602470947"}, b"")] * 9, 4, "waiting", ["none"] * 4),
     ],
 )
-def test_what_fails_while_sending_is_tried_again_where_that_is_of_use_and_counted_as_it_may_be_charged(
+def test_what_fails_while_sending_is_tried_again_where_that_is_of_use_and_counted_as_it_may_be_charged(  # noqa: E501
     tmp_path: Path, answers: list[object], sent: int, state: str, charges: list[str]
 ) -> None:
     weir = Weir(tmp_path)
@@ -266,7 +286,11 @@ def test_a_lost_request_is_in_doubt_and_counted_each_time(tmp_path: Path) -> Non
 
 def test_submitting_leaves_the_job_at_the_engine_for_anybody(tmp_path: Path) -> None:
     weir = Weir(tmp_path, "dry")
-    assert weir.reply(wait=False) is None and weir.piece.state == "working" and weir.piece.request.owner is None
+    assert (
+        weir.reply(wait=False) is None
+        and weir.piece.state == "working"
+        and weir.piece.request.owner is None
+    )
     assert weir.reply() is not None and weir.sent == 1
 
 

@@ -28,13 +28,17 @@ BILL = Bill(30.0, COST)
 CUT = EngineBrokeError("cut off", engine="brook")
 
 
-def claimed(ledger: Ledger, key: str = "r1", job: str = JOB.id, *, afresh: bool = False) -> RequestRecord:
+def claimed(
+    ledger: Ledger, key: str = "r1", job: str = JOB.id, *, afresh: bool = False
+) -> RequestRecord:
     record = ledger.requests.claim(PieceToSend(job, key, 0.0, 30.0, price=COST), afresh=afresh)
     assert record is not None
     return record
 
 
-def sent(ledger: Ledger, key: str = "r1", job: str = JOB.id, *, token: str | None = None) -> RequestRecord:
+def sent(
+    ledger: Ledger, key: str = "r1", job: str = JOB.id, *, token: str | None = None
+) -> RequestRecord:
     return ledger.requests.send(claimed(ledger, key, job), 1000, token=token)
 
 
@@ -47,7 +51,9 @@ def ended(ledger: Ledger, record: RequestRecord, event: Event) -> None:
     ledger.requests.end(record, event, CUT)
 
 
-def taken(ledger: Ledger, record: RequestRecord, ticket: Mapping[str, object], mark: str) -> RequestRecord:
+def taken(
+    ledger: Ledger, record: RequestRecord, ticket: Mapping[str, object], mark: str
+) -> RequestRecord:
     assert ledger.requests.accept(record, ticket, mark) == "accepted"
     return ledger.requests.as_it_is(record)
 
@@ -57,7 +63,9 @@ def another_job(ledger: Ledger, job: str = "def456") -> str:
     return job
 
 
-def test_a_reply_is_kept_to_the_byte_and_taken_again_for_nothing(ledger: Ledger, opening: Opening) -> None:
+def test_a_reply_is_kept_to_the_byte_and_taken_again_for_nothing(
+    ledger: Ledger, opening: Opening
+) -> None:
     body = bytes(range(256)) * 100
     assert ledger.requests.reply(answered(ledger, body=body)) == body
     other = opening()
@@ -65,7 +73,12 @@ def test_a_reply_is_kept_to_the_byte_and_taken_again_for_nothing(ledger: Ledger,
     assert again.has_reply and other.requests.reply(again) == body
     assert other.listing.pieces("def456")[0].saved and ledger.listing.saved_seconds() == 30.0
     (spent,) = ledger.listing.spending()
-    assert (spent.engine, spent.currency, spent.seconds, spent.cost) == ("brook", "shells", 30.0, COST)
+    assert (spent.engine, spent.currency, spent.seconds, spent.cost) == (
+        "brook",
+        "shells",
+        30.0,
+        COST,
+    )
 
 
 def test_nothing_heard_is_kept_as_well(ledger: Ledger) -> None:
@@ -78,7 +91,10 @@ def test_asking_afresh_keeps_the_old_reply_until_the_new_one_is_there(ledger: Le
     again = ledger.requests.send(claimed(ledger, afresh=True), 10)
     assert ledger.requests.reply(claimed(ledger)) == b"old"
     ended(ledger, again, "bad request")
-    assert ledger.requests.reply(claimed(ledger)) == b"old" and ledger.listing.pieces(JOB.id)[0].state == "done"
+    assert (
+        ledger.requests.reply(claimed(ledger)) == b"old"
+        and ledger.listing.pieces(JOB.id)[0].state == "done"
+    )
     again = ledger.requests.send(claimed(ledger, afresh=True), 10)
     ledger.requests.answer(again, b"new", BILL)
     assert ledger.requests.reply(claimed(ledger)) == b"new"
@@ -87,13 +103,17 @@ def test_asking_afresh_keeps_the_old_reply_until_the_new_one_is_there(ledger: Le
 
 @pytest.mark.parametrize("harm", ["changed", "gone"])
 @pytest.mark.parametrize("size", [10, 300_000])
-def test_a_kept_reply_that_was_harmed_is_replaced_by_a_new_one(tmp_path: Path, harm: str, size: int) -> None:
+def test_a_kept_reply_that_was_harmed_is_replaced_by_a_new_one(
+    tmp_path: Path, harm: str, size: int
+) -> None:
     ledger = Ledger(tmp_path)
     ledger.jobs.open(JOB)
     body = bytes(size)
     record = answered(ledger, body=body)
     with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
-        connection.execute("UPDATE reply SET body = x'00'" if harm == "changed" else "DELETE FROM reply")
+        connection.execute(
+            "UPDATE reply SET body = x'00'" if harm == "changed" else "DELETE FROM reply"
+        )
     connection.close()
     for file in (tmp_path / "replies").rglob("*.reply"):
         file.write_bytes(b"other") if harm == "changed" else file.unlink()
@@ -154,7 +174,12 @@ time.sleep(60)
     [("claimed", "waiting", []), ("sent", "in doubt", ["in doubt"]), ("taken", "working", [None])],
 )
 def test_what_a_process_had_under_way_is_anybodys_once_it_was_killed(
-    ledger: Ledger, place: str | None, tmp_path: Path, how_far: str, state: str, outcomes: list[str | None]
+    ledger: Ledger,
+    place: str | None,
+    tmp_path: Path,
+    how_far: str,
+    state: str,
+    outcomes: list[str | None],
 ) -> None:
     command = [sys.executable, "-c", SENDER, str(tmp_path), how_far, place or ""]
     piece = PieceToSend(JOB.id, "r1", 0.0, 30.0)
@@ -179,10 +204,14 @@ def test_what_a_process_had_under_way_is_anybodys_once_it_was_killed(
     assert [attempt.outcome for attempt in found.attempts] == outcomes
 
 
-def test_a_process_of_the_same_host_name_and_number_elsewhere_is_not_dead(ledger: Ledger, opening: Opening) -> None:
+def test_a_process_of_the_same_host_name_and_number_elsewhere_is_not_dead(
+    ledger: Ledger, opening: Opening
+) -> None:
     """Two containers may agree in both; only the lock tells."""
     other = opening()
-    assert other.owner != ledger.owner and len({other.owner, ledger.owner} & {str(os.getpid())}) == 0
+    assert (
+        other.owner != ledger.owner and len({other.owner, ledger.owner} & {str(os.getpid())}) == 0
+    )
     sent(ledger)
     other.recover()
     assert [piece.state for piece in other.listing.pieces(JOB.id)] == ["sending"]
@@ -208,9 +237,13 @@ def test_any_beginning_of_an_id_finds_a_job_when_it_is_the_only_one(ledger: Ledg
     assert [job.id for job in ledger.listing.jobs(limit=1)] == ["abd999"]
 
 
-def test_an_answer_that_cannot_be_read_is_kept_and_forgotten_when_it_is_sent_again(ledger: Ledger) -> None:
+def test_an_answer_that_cannot_be_read_is_kept_and_forgotten_when_it_is_sent_again(
+    ledger: Ledger,
+) -> None:
     record = sent(ledger)
-    ledger.requests.end(record, "unidentified", CUT, unread=("send", b"<odd/>"), ticket={"pool": "east"})
+    ledger.requests.end(
+        record, "unidentified", CUT, unread=("send", b"<odd/>"), ticket={"pool": "east"}
+    )
     kept = claimed(ledger)
     assert (kept.state, kept.failure, kept.ticket) == ("failed", "unidentified", {"pool": "east"})
     assert kept.unread is not None and kept.unread[0] == "send"
@@ -251,14 +284,20 @@ def test_ledgers_that_race_for_the_same_requests_send_each_once(opening: Opening
     assert sorted(won) == list(range(40))
 
 
-def test_a_budget_sees_what_other_processes_have_sent_before_it_sends(ledger: Ledger, opening: Opening) -> None:
+def test_a_budget_sees_what_other_processes_have_sent_before_it_sends(
+    ledger: Ledger, opening: Opening
+) -> None:
     other = opening()
     budgets = []
     for own in (ledger, other):
         budget = Budget(3 * COST, "shells")
         budget.watch([JOB.id], own.listing.costly_attempts([JOB.id]))
         budgets.append(budget)
-    for number, own, budget in ((1, ledger, budgets[0]), (2, other, budgets[1]), (3, ledger, budgets[0])):
+    for number, own, budget in (
+        (1, ledger, budgets[0]),
+        (2, other, budgets[1]),
+        (3, ledger, budgets[0]),
+    ):
         own.requests.send(claimed(own, f"r{number}"), 10, budget=budget)
     with pytest.raises(MantisreedError, match=r"over the limit of 0.0060 shells"):
         other.requests.send(claimed(other, "r4"), 10, budget=budgets[1])
@@ -273,7 +312,9 @@ def test_the_rate_limit_is_exact_over_all_that_share_the_ledger(opening: Opening
     assert ledgers[0].pace.next_turn("heron", 15, 60.0)[1] == 0.0
 
 
-def test_a_clock_that_was_a_day_ahead_holds_nobody_up(ledger: Ledger, place: str | None, tmp_path: Path) -> None:
+def test_a_clock_that_was_a_day_ahead_holds_nobody_up(
+    ledger: Ledger, place: str | None, tmp_path: Path
+) -> None:
     if place is not None:
         pytest.skip("the server's clock is the only one")
     now = ledger.pace.next_turn("brook", 1, 60.0)[0]
@@ -295,6 +336,8 @@ def test_a_ledger_that_cannot_be_used_is_told_in_one_line(tmp_path: Path) -> Non
         assert list(connection.iterdump()) == before
     connection.close()
     (tmp_path / "other").mkdir()
-    (tmp_path / "other" / LEDGER_FILE).write_text("no database at all, though long enough to be one" * 40)
+    (tmp_path / "other" / LEDGER_FILE).write_text(
+        "no database at all, though long enough to be one" * 40
+    )
     with pytest.raises(LedgerError, match="cannot be used"):
         Ledger(tmp_path / "other")

@@ -1,4 +1,6 @@
-"""The ledger over time: older versions, dead processes, jobs cancelled and forgotten, changes made together."""
+"""The ledger over time: older versions, dead processes, jobs cancelled and forgotten, changes made
+together.
+"""
 
 import asyncio
 import json
@@ -30,14 +32,25 @@ from mantisreed.workspace import open_workspace
 MADE = json.dumps({"pieces": ["r2"], "duration": 9.0})
 
 
-def test_a_ledger_of_version_1_becomes_one_of_this_version_and_keeps_what_was_paid(tmp_path: Path) -> None:
+def test_a_ledger_of_version_1_becomes_one_of_this_version_and_keeps_what_was_paid(
+    tmp_path: Path,
+) -> None:
     with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
         connection.executescript(Path(__file__).with_name("ledger_version_1.sql").read_text())
     connection.close()
     ledger = Ledger(tmp_path)
     job = ledger.listing.job("0aa1")
-    assert (job.recording, job.state, job.pieces, job.pieces_done, job.cost) == ("dawn.wav", "waiting", 2, 1, COST)
-    assert claimed(ledger, "r1", job.id).has_reply and claimed(ledger, "r2", job.id).state == "in doubt"
+    assert (job.recording, job.state, job.pieces, job.pieces_done, job.cost) == (
+        "dawn.wav",
+        "waiting",
+        2,
+        1,
+        COST,
+    )
+    assert (
+        claimed(ledger, "r1", job.id).has_reply
+        and claimed(ledger, "r2", job.id).state == "in doubt"
+    )
     ledger.close()
     ledger = Ledger(tmp_path)
     sent(ledger, "r3", job.id, token="a token")
@@ -77,7 +90,10 @@ def test_what_a_process_left_is_told_as_it_is(ledger: Ledger, opening: Opening) 
     other = opening()
     states = {job.id: (job.state, job.reason) for job in other.listing.jobs()}
     broken_off = "the program ended before everything was sent"
-    assert states["abc123"] == ("in doubt", broken_off) and states["def456"] == ("waiting", broken_off)
+    assert states["abc123"] == ("in doubt", broken_off) and states["def456"] == (
+        "waiting",
+        broken_off,
+    )
     assert states["fed789"] == ("working", None) and not other.jobs.is_another_process_at("fed789")
 
 
@@ -130,11 +146,14 @@ def test_an_id_that_was_given_to_the_wrong_request_is_taken_away_from_it(ledger:
     assert claimed(ledger, "r2", heir).has_reply
     ledger.jobs.note_made(heir, MADE, 9.0, is_out=False)
     assert [ledger.jobs.note(job, "written") for job in (JOB.id, heir)] == ["done", "done"]
-    assert ledger.requests.accept(claimed(ledger, "r1"), {"id": 7}, "7", is_found=True) == "accepted"
+    assert (
+        ledger.requests.accept(claimed(ledger, "r1"), {"id": 7}, "7", is_found=True) == "accepted"
+    )
     now = ledger.requests.as_it_is(second)
     assert (now.state, now.reply) == ("waiting", None)
     assert {ledger.listing.job(job).state for job in (JOB.id, heir)} == {"waiting"}
-    # Whoever asked with the ticket that was taken away is told, and so is who comes late to say that it is done.
+    # Whoever asked with the ticket that was taken away is told, and so is who comes late to say
+    # that it is done.
     assert not ledger.requests.answer(second, b"again", BILL, by_ticket=True)
     assert ledger.jobs.note(JOB.id, "written") == "waiting"
     assert ledger.listing.job("abc").reason == "the engine gave it the id of another job"
@@ -153,7 +172,9 @@ def test_the_same_request_in_another_job_waits_for_the_same_answer(ledger: Ledge
     assert ledger.requests.as_it_is(twin).state == "cancelled"
 
 
-def test_a_request_that_a_living_process_sends_is_not_cancelled(ledger: Ledger, opening: Opening) -> None:
+def test_a_request_that_a_living_process_sends_is_not_cancelled(
+    ledger: Ledger, opening: Opening
+) -> None:
     sent(ledger)
     with pytest.raises(LedgerError, match="being sent by another process"):
         opening().requests.cancel(JOB.id)
@@ -175,7 +196,10 @@ def test_forgetting_keeps_what_other_jobs_need_and_removes_files_after_the_commi
     assert file.read_bytes() == large and ledger.requests.reply(claimed(ledger, "r2")) == large
     assert ledger.requests.forget(JOB.id) == 1 and not file.exists()
     assert ledger.requests.reply(claimed(ledger, "r1", other)) == b"r1"
-    assert ledger.listing.job("abc").cost == 2 * COST and ledger.listing.job("abc").state == "cancelled"
+    assert (
+        ledger.listing.job("abc").cost == 2 * COST
+        and ledger.listing.job("abc").state == "cancelled"
+    )
     assert claimed(ledger, "r2").state == "cancelled"
 
 
@@ -184,7 +208,8 @@ def test_what_is_owed_counts_what_is_out_and_whatever_may_have_been_charged(ledg
     ledger.requests.answer(records[0], b"x", BILL)
     for record, event in zip(records[1:], ("lost", "unidentified", "refused"), strict=False):
         ended(ledger, record, event)  # type: ignore[arg-type]
-    assert len(ledger.listing.costly_attempts([JOB.id])) == 4  # all but the refused one; the last is on its way
+    # All but the refused one; the last is on its way.
+    assert len(ledger.listing.costly_attempts([JOB.id])) == 4
     job = ledger.listing.job("abc")
     assert (job.cost, job.maybe, job.doubts) == (COST, 2 * COST, 2)
     (spent,) = ledger.listing.spending("month")
@@ -198,19 +223,29 @@ def test_a_price_without_a_currency_is_a_cost_all_the_same(ledger: Ledger) -> No
     assert (spent.currency, spent.cost) == ("", COST)
 
 
-def test_changes_of_one_moment_are_committed_together_and_one_that_fails_fails_alone(opening: Opening) -> None:
+def test_changes_of_one_moment_are_committed_together_and_one_that_fails_fails_alone(
+    opening: Opening,
+) -> None:
     async def go() -> list[object]:
         writer = LedgerWriter(opening)
         await writer.perform(lambda ledger: ledger.jobs.open(JOB))
 
         async def one(number: int) -> object:
             record = await writer.perform(lambda ledger: claimed(ledger, f"r{number % 20}"))
-            return (await writer.perform(lambda ledger: ledger.requests.send(record, number), is_urgent=True)).attempt
+            return (
+                await writer.perform(
+                    lambda ledger: ledger.requests.send(record, number), is_urgent=True
+                )
+            ).attempt
 
         try:
-            return await asyncio.gather(*(one(number) for number in range(21)), return_exceptions=True)
+            return await asyncio.gather(
+                *(one(number) for number in range(21)), return_exceptions=True
+            )
         finally:
-            states = await writer.perform(lambda ledger: [piece.state for piece in ledger.listing.pieces(JOB.id)])
+            states = await writer.perform(
+                lambda ledger: [piece.state for piece in ledger.listing.pieces(JOB.id)]
+            )
             assert len(states) == 20 and set(states) == {"sending"}
             writer.close()
 
@@ -288,7 +323,9 @@ def test_a_password_is_never_in_the_settings_and_a_missing_server_is_told_in_a_l
         result = mantisreed("jobs")
         assert result.returncode == 2 and told in result.stderr, result.stderr
         assert len(result.stderr.splitlines()) == 2
-    settings.write_text('[ledger]\nurl = "postgresql://marsh@127.0.0.1/ledger"\npassword = "file:key"\n')
+    settings.write_text(
+        '[ledger]\nurl = "postgresql://marsh@127.0.0.1/ledger"\npassword = "file:key"\n'
+    )
     (tmp_path / "key").write_text("cattail\n")
     place = open_workspace(settings).ledger
     assert place is not None and "cattail" not in repr(place)
@@ -313,14 +350,18 @@ for body in (bytes(120_000), bytes(400_000)):
         print(type(error).__name__, error, "|", error.advice)
 resource.setrlimit(resource.RLIMIT_FSIZE, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))
 print(ledger.requests.as_it_is(record).state, ledger.requests.answer(record, b"small", Bill(1.0, None)))
-"""
+"""  # noqa: E501
 
 
 def test_a_full_disk_loses_nothing_and_is_told_in_a_line(tmp_path: Path) -> None:
-    result = subprocess.run([sys.executable, "-c", FULL, str(tmp_path)], capture_output=True, text=True)
+    result = subprocess.run(
+        [sys.executable, "-c", FULL, str(tmp_path)], capture_output=True, text=True
+    )
     assert result.returncode == 0, result.stderr
     in_database, in_file, end = result.stdout.splitlines()
-    assert in_database.startswith("LedgerError") and "check that the disk is not full" in in_database
+    assert (
+        in_database.startswith("LedgerError") and "check that the disk is not full" in in_database
+    )
     assert in_file.startswith("OutputError") and "cannot be written" in in_file
     assert end == "sending True"
 

@@ -53,7 +53,15 @@ def test_every_event_can_happen_somewhere() -> None:
 def test_nothing_that_may_have_been_charged_counts_as_free() -> None:
     for (state, event), rule in REQUEST_LIFE.items():
         told_that_it_was_not_done = event in {
-            *("not reached", "slow down", "engine broke", "refused", "bad request", "too big", "format refused"),
+            *(
+                "not reached",
+                "slow down",
+                "engine broke",
+                "refused",
+                "bad request",
+                "too big",
+                "format refused",
+            ),
         }
         if state == "sending" and rule.outcome is not None:
             assert (rule.charge == "none") == told_that_it_was_not_done, event
@@ -66,7 +74,10 @@ def test_a_whole_answer_is_never_asked_for_again_by_itself() -> None:
         assert after("sending", event).again == "never"
     for state in STATES:
         if (state, "answered") in REQUEST_LIFE:
-            assert after(state, "answered").state == "done" and after(state, "answered").charge == "sure"
+            assert (
+                after(state, "answered").state == "done"
+                and after(state, "answered").charge == "sure"
+            )
 
 
 def test_a_reply_is_taken_in_every_state_in_which_it_can_come() -> None:

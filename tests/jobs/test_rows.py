@@ -1,4 +1,6 @@
-"""Rows in tables of SQLite and of a real PostgreSQL: made if need be, one for each result, in words what is wrong."""
+"""Rows in tables of SQLite and of a real PostgreSQL: made if need be, one for each result, in words
+what is wrong.
+"""
 
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -14,7 +16,11 @@ from mantisreed.destinations.rules import Rows
 from mantisreed.errors import InputError
 from mantisreed.jobs.follow_ups import FollowUpEnd, QuestionToAsk
 
-COLUMNS = {"recording": ReplyPath("recording"), "words": ReplyPath("words"), "tone": ReplyPath("after.tone")}
+COLUMNS = {
+    "recording": ReplyPath("recording"),
+    "words": ReplyPath("words"),
+    "tone": ReplyPath("after.tone"),
+}
 
 
 def parcel(number: int) -> Parcel:
@@ -27,7 +33,10 @@ def parcel(number: int) -> Parcel:
 def found(address: str, folder: Path, table: str = "notes") -> list[tuple[object, ...]]:
     engine = sa.create_engine(database_url(address, folder, None), poolclass=sa.NullPool)
     with engine.connect() as connection:
-        return [tuple(row) for row in connection.execute(sa.text(f"SELECT recording, words, tone FROM {table}"))]
+        return [
+            tuple(row)
+            for row in connection.execute(sa.text(f"SELECT recording, words, tone FROM {table}"))
+        ]
 
 
 def test_each_result_has_one_row_however_often_and_by_whomever_it_is_delivered(
@@ -38,10 +47,15 @@ def test_each_result_has_one_row_however_often_and_by_whomever_it_is_delivered(
     add_row(rows, parcel(0), tmp_path, None)
     with ThreadPoolExecutor(8) as pool:
         list(pool.map(lambda number: add_row(rows, parcel(number % 5), tmp_path, None), range(40)))
-    assert sorted(found(address, tmp_path)) == [(f"note {n}.wav", float(n), "calm; glad") for n in range(5)]
+    assert sorted(found(address, tmp_path)) == [
+        (f"note {n}.wav", float(n), "calm; glad") for n in range(5)
+    ]
     with pytest.raises(InputError, match="has no column 'other'"):
         add_row(
-            Rows(database=address, table="notes", columns={"other": ReplyPath("words")}), parcel(9), tmp_path, None
+            Rows(database=address, table="notes", columns={"other": ReplyPath("words")}),
+            parcel(9),
+            tmp_path,
+            None,
         )
 
 

@@ -30,9 +30,15 @@ def test_a_form_becomes_a_form_and_its_key_a_secret() -> None:
     assert card["url"] == "https://api.tern.example" and card["secrets"] == {"key": "env:TERN_KEY"}
     assert card["every"] == {"headers": {"Authorization": "Token {key}"}}
     send = card["send"]
-    assert send["path"] == "/v2/{account}/hear" and send["query"] == {"model": "large", "lang": "{language}"}
+    assert send["path"] == "/v2/{account}/hear" and send["query"] == {
+        "model": "large",
+        "lang": "{language}",
+    }
     assert send["form"]["file"] == "{audio}" and send["form"]["keywords"] == ["dunlin", "knot"]
-    assert send["form"]["config"]["json"] == {"language": "{language}", "sample_rate": "{sample_rate}"}
+    assert send["form"]["config"]["json"] == {
+        "language": "{language}",
+        "sample_rate": "{sample_rate}",
+    }
     assert card["accepts"]["formats"] == ["wav"] and card["values"] == {"account": "..."}
 
 
@@ -42,15 +48,21 @@ def test_a_form_becomes_a_form_and_its_key_a_secret() -> None:
         ("curl https://t.example/x -T note.flac", {"method": "PUT", "raw": "{audio}"}),
         ("curl https://t.example/x --data-binary @note.ogg", {"raw": "{audio}"}),
         (
-            "curl https://t.example/x --data-binary @n.wav -H 'Content-Type: application/octet-stream'",
+            "curl https://t.example/x --data-binary @n.wav -H 'Content-Type: "
+            "application/octet-stream'",
             {"raw": "{audio}", "content_type": "application/octet-stream"},
         ),
         (
-            """curl https://t.example/x --json '{"input":"data:audio/wav;base64,UklGRiQA","tongues":["en"]}'""",
-            {"json": {"input": "data:{content_type};base64,{audio|base64}", "tongues": ["{language}"]}},
+            """curl https://t.example/x --json '{"input":"data:audio/wav;base64,UklGRiQA","tongues":["en"]}'""",  # noqa: E501
+            {
+                "json": {
+                    "input": "data:{content_type};base64,{audio|base64}",
+                    "tongues": ["{language}"],
+                }
+            },
         ),
         (
-            """curl https://t.example/x -d '{"audio": {"content": "'"$(base64 n.wav)"'"}, "languageCode": "en"}'""",
+            """curl https://t.example/x -d '{"audio": {"content": "'"$(base64 n.wav)"'"}, "languageCode": "en"}'""",  # noqa: E501
             {"json": {"audio": {"content": "{audio|base64}"}, "languageCode": "{language}"}},
         ),
         (
@@ -58,16 +70,22 @@ def test_a_form_becomes_a_form_and_its_key_a_secret() -> None:
             {"urlencoded": {"speech": "{audio|base64}", "lang": "{language}", "apikey": "{key}"}},
         ),
         (
-            """curl https://t.example/x --json '{"sound_link": "https://f.example/a.mp3", "hints": ["a"]}'""",
+            """curl https://t.example/x --json '{"sound_link": "https://f.example/a.mp3", "hints": ["a"]}'""",  # noqa: E501
             {"json": {"sound_link": "{audio_link}", "hints": "{hints}"}},
         ),
         (
             "curl https://t.example/x -F 'meta=a; b' -F sound=@n.mp3",
             {"form": {"meta": "a; b", "sound": "{audio}"}},
         ),
-        ("curl -G https://t.example/x -d url=https://f.example/a.wav", {"query": {"url": "{audio_link}"}}),
+        (
+            "curl -G https://t.example/x -d url=https://f.example/a.wav",
+            {"query": {"url": "{audio_link}"}},
+        ),
         ('curl ^\n "https://t.example/x" ^\n --data-binary "@n.wav"', {"raw": "{audio}"}),
-        ('curl -XPOST https://t.example/x -LsSd \'{"data": "<base64>"}\'', {"json": {"data": "{audio|base64}"}}),
+        (
+            'curl -XPOST https://t.example/x -LsSd \'{"data": "<base64>"}\'',
+            {"json": {"data": "{audio|base64}"}},
+        ),
     ],
 )
 def test_every_way_to_send_sound_is_found(command: str, body: dict[str, Any]) -> None:
@@ -88,21 +106,26 @@ def test_every_way_to_send_sound_is_found(command: str, body: dict[str, Any]) ->
         ("-b session=abc", {"headers": {"Cookie": "session={key}"}}),
     ],
 )
-def test_every_kind_of_key_goes_into_a_secret_and_nowhere_else(header: str, every: dict[str, Any]) -> None:
+def test_every_kind_of_key_goes_into_a_secret_and_nowhere_else(
+    header: str, every: dict[str, Any]
+) -> None:
     toml = propose_from_curl(f"curl {header} -T a.wav https://t.example/x", "tern").toml
     assert tomllib.loads(toml)["engine"]["tern"]["every"] == every
     assert not any(key in toml for key in ("sk-12345", "abc", "hush", "c3Rh"))
 
 
 def test_what_was_not_read_is_told() -> None:
-    proposal = propose_from_curl("curl https://t.example -d @body.json\ncurl https://t.example/2", "tern")
+    proposal = propose_from_curl(
+        "curl https://t.example -d @body.json\ncurl https://t.example/2", "tern"
+    )
     notes = " ".join(proposal.notes)
     assert "the body is in the file body.json" in notes and "another command followed" in notes
     assert "where the audio goes was not found" in notes
 
 
 @pytest.mark.parametrize(
-    "command", ["curl", "curl -X POST", "curl 'https://t.example", "curl https://t.example -d '{\"a\": }'"]
+    "command",
+    ["curl", "curl -X POST", "curl 'https://t.example", "curl https://t.example -d '{\"a\": }'"],
 )
 def test_what_is_no_command_is_refused(command: str) -> None:
     with pytest.raises(InputError):

@@ -69,7 +69,7 @@ components:
           result:
             type: object
             properties: {language: {type: string}, words: {type: array, items: {$ref: "#/components/schemas/Word"}}}
-""")
+""")  # noqa: E501
 
 
 def proposed(document: Any, operation: str | None = None) -> Proposal:
@@ -84,11 +84,23 @@ def card_of(proposal: Proposal) -> dict[str, Any]:
 
 def test_a_job_becomes_steps_with_limits_formats_and_states_of_the_schema() -> None:
     card = card_of(proposed(DOCUMENT))
-    assert card["url"] == "https://{region}.tern.example/v1" and card["values"] == {"region": "north"}
-    assert card["accepts"] == {"max_bytes": 26214400, "formats": ["flac", "wav"], "languages": ["en", "de", "nl"]}
+    assert card["url"] == "https://{region}.tern.example/v1" and card["values"] == {
+        "region": "north"
+    }
+    assert card["accepts"] == {
+        "max_bytes": 26214400,
+        "formats": ["flac", "wav"],
+        "languages": ["en", "de", "nl"],
+    }
     assert card["every"] == {"headers": {"X-Band": "{key}"}}
     start, ask = card["steps"]["start"], card["steps"]["ask"]
-    form = {"sound": "{audio}", "model": "small", "language": "{language}", "word_times": True, "hints": "{hints}"}
+    form = {
+        "sound": "{audio}",
+        "model": "small",
+        "language": "{language}",
+        "word_times": True,
+        "hints": "{hints}",
+    }
     assert start == {"path": "/flights", "form": form, "take": {"job": "id"}}
     assert ask == {
         "path": "/flights/{job}",
@@ -115,7 +127,9 @@ def test_a_job_becomes_steps_with_limits_formats_and_states_of_the_schema() -> N
         ("pass", "every", {"bearer": "{token}"}),
     ],
 )
-def test_every_security_scheme_becomes_its_key(scheme: str, place: str, found: dict[str, Any]) -> None:
+def test_every_security_scheme_becomes_its_key(
+    scheme: str, place: str, found: dict[str, Any]
+) -> None:
     document = {**DOCUMENT, "security": [{scheme: []}]}
     card = card_of(proposed(document))
     assert card[place] == found
@@ -125,10 +139,14 @@ def test_every_security_scheme_becomes_its_key(scheme: str, place: str, found: d
 def test_an_example_answer_is_learnt_rather_than_the_schema() -> None:
     document = copy.deepcopy(DOCUMENT)
     words = [
-        {"w": word, "at": n * 0.4, "to": n * 0.4 + 0.3} for n, word in enumerate(["Nets", "closed", "at", "nine"])
+        {"w": word, "at": n * 0.4, "to": n * 0.4 + 0.3}
+        for n, word in enumerate(["Nets", "closed", "at", "nine"])
     ]
     answers = document["paths"]["/flights"]["post"]["responses"]
-    answers["202"]["content"]["application/json"] = {"example": {"heard": words}, "schema": {"type": "object"}}
+    answers["202"]["content"]["application/json"] = {
+        "example": {"heard": words},
+        "schema": {"type": "object"},
+    }
     reply = card_of(proposed(document))["reply"]
     assert reply["words"] == {"each": "heard", "text": "w", "start": "at", "end": "to"}
 
@@ -137,13 +155,24 @@ def test_an_example_answer_is_learnt_rather_than_the_schema() -> None:
     ("body", "send"),
     [
         ({"audio/wav": {}, "audio/flac": {}}, {"raw": "{audio}"}),
-        ({"application/octet-stream": {}}, {"raw": "{audio}", "content_type": "application/octet-stream"}),
         (
-            {"application/json": {"schema": {"properties": {"audio": {"type": "string", "format": "byte"}}}}},
+            {"application/octet-stream": {}},
+            {"raw": "{audio}", "content_type": "application/octet-stream"},
+        ),
+        (
+            {
+                "application/json": {
+                    "schema": {"properties": {"audio": {"type": "string", "format": "byte"}}}
+                }
+            },
             {"json": {"audio": "{audio|base64}"}},
         ),
         (
-            {"application/json": {"schema": {"properties": {"sound_link": {"type": "string", "format": "uri"}}}}},
+            {
+                "application/json": {
+                    "schema": {"properties": {"sound_link": {"type": "string", "format": "uri"}}}
+                }
+            },
             {"json": {"sound_link": "{audio_link}"}},
         ),
     ],
@@ -151,18 +180,25 @@ def test_an_example_answer_is_learnt_rather_than_the_schema() -> None:
 def test_every_kind_of_body_is_proposed(body: dict[str, Any], send: dict[str, Any]) -> None:
     document = copy.deepcopy(DOCUMENT)
     answers: dict[str, Any] = {"200": {"content": {"text/vtt": {}}}}
-    document["paths"] = {"/hear": {"post": {"requestBody": {"content": body}, "responses": answers}}}
+    document["paths"] = {
+        "/hear": {"post": {"requestBody": {"content": body}, "responses": answers}}
+    }
     card = card_of(proposed(document))
     assert card["send"] == {"path": "/hear", **send} and card["reply"] == {"format": "vtt"}
 
 
 def test_several_operations_are_listed_and_one_can_be_chosen() -> None:
     document = copy.deepcopy(DOCUMENT)
-    more = {"requestBody": {"content": {"audio/wav": {}}}, "responses": {"200": {"content": {"text/vtt": {}}}}}
+    more = {
+        "requestBody": {"content": {"audio/wav": {}}},
+        "responses": {"200": {"content": {"text/vtt": {}}}},
+    }
     document["paths"]["/more"] = {"post": more}
     with pytest.raises(InputError) as told:
         proposed(document)
-    assert "post /more" in str(told.value.advice) and "startFlight (POST /flights)" in str(told.value.advice)
+    assert "post /more" in str(told.value.advice) and "startFlight (POST /flights)" in str(
+        told.value.advice
+    )
     assert card_of(proposed(document, "startflight"))["steps"]
     with pytest.raises(InputError, match="there is no operation 'nope'"):
         proposed(document, "nope")

@@ -44,7 +44,11 @@ def verdict(listener: Listener, hearing: Hearing, seed: int) -> str:
     if read.doubts or any("may say" in note or "doubtful" in note for note in proposal.notes):
         return "told"
     if not truth.has_times:
-        return "right" if " ".join(passage.text for passage in read.passages) == truth.text else "wrong"
+        return (
+            "right"
+            if " ".join(passage.text for passage in read.passages) == truth.text
+            else "wrong"
+        )
     if [word.text for word in words] != [word.text for word in truth.words]:
         return "wrong"
     if any(passage.timing == "estimated" for passage in read.passages):
@@ -59,5 +63,6 @@ def verdict(listener: Listener, hearing: Hearing, seed: int) -> str:
 def test_no_proposal_is_sure_and_wrong(listener: Listener, hearing: Hearing) -> None:
     found = {seed: verdict(listener, hearing, seed) for seed in SEEDS}
     assert [seed for seed, said in found.items() if said == "wrong"] == []
-    # Names of strangers say nothing, so that much has to stay a comment; but much is found all the same.
+    # Names of strangers say nothing, so that much has to stay a comment; but much is found all the
+    # same.
     assert sum(said == "right" for said in found.values()) >= len(SEEDS) // 2

@@ -45,7 +45,10 @@ def raw_reply(workspace: Workspace, engine: str, piece: Piece) -> bytes:
 
     async def ask() -> EngineResponse:
         port = free_port()
-        async with HttpTransport() as transport, LinkServer(f"127.0.0.1:{port}", f"http://127.0.0.1:{port}") as links:
+        async with (
+            HttpTransport() as transport,
+            LinkServer(f"127.0.0.1:{port}", f"http://127.0.0.1:{port}") as links,
+        ):
             client = client_for(card, workspace.secrets_of(card), transport)
             link = links.offer(piece.audio, piece.form.content_type, piece.form.extension)
             return await reply_to(client, card, replace(piece, link=link), RequestOptions())
@@ -59,7 +62,9 @@ def with_reply(settings: Path, engine: str, reply: str) -> Workspace:
     """The workspace with that engine's own `reply` tables taken out and the proposal put in."""
     name = engine.partition(":")[0]
     tables = re.split(r"(?m)^(?=\[)", settings.read_text())
-    kept = [table for table in tables if not re.match(rf"\[engine\.{name}\.(reply|profile|task)", table)]
+    kept = [
+        table for table in tables if not re.match(rf"\[engine\.{name}\.(reply|profile|task)", table)
+    ]
     file = settings.with_name("learnt.toml")
     file.write_text("".join(kept) + "\n" + reply)
     return open_workspace(file)
@@ -81,10 +86,18 @@ def test_a_proposal_reads_the_reply_as_the_card_does(
     learnt = with_reply(settings, engine, proposed(reply, length, name)).engine(name)
 
     wanted, found = read_reply(card, reply, piece), read_reply(learnt, reply, piece)
-    assert [passage.words for passage in found.passages] == [passage.words for passage in wanted.passages]
-    assert [passage.text for passage in found.passages] == [passage.text for passage in wanted.passages]
-    assert [passage.speaker for passage in found.passages] == [passage.speaker for passage in wanted.passages]
-    assert [passage.alternatives for passage in found.passages] == [p.alternatives for p in wanted.passages]
+    assert [passage.words for passage in found.passages] == [
+        passage.words for passage in wanted.passages
+    ]
+    assert [passage.text for passage in found.passages] == [
+        passage.text for passage in wanted.passages
+    ]
+    assert [passage.speaker for passage in found.passages] == [
+        passage.speaker for passage in wanted.passages
+    ]
+    assert [passage.alternatives for passage in found.passages] == [
+        p.alternatives for p in wanted.passages
+    ]
 
 
 def test_a_text_without_times_and_a_state_are_pointed_out() -> None:
@@ -98,12 +111,16 @@ def test_a_text_without_times_and_a_state_are_pointed_out() -> None:
 def test_one_word_is_little_to_go_by_and_that_is_said() -> None:
     sample = {"words": [{"text": "Tea?", "begin": 100, "end": 400}]}
     proposal = proposed(json.dumps(sample).encode())
-    assert '# times = "ms"' in proposal and '# start = "begin"  (not sure: only one item to go by' in proposal
+    assert (
+        '# times = "ms"' in proposal
+        and '# start = "begin"  (not sure: only one item to go by' in proposal
+    )
 
 
 def test_names_that_are_no_identifiers_are_quoted() -> None:
     words = [
-        {"the word": text, "@from": n / 2, "@to": n / 2 + 0.4} for n, text in enumerate(["Nets", "closed", "now"])
+        {"the word": text, "@from": n / 2, "@to": n / 2 + 0.4}
+        for n, text in enumerate(["Nets", "closed", "now"])
     ]
     proposal = proposed(json.dumps({"word-list": words}).encode())
     assert r'each = "\"word-list\""' in proposal and r'start = "\"@from\""' in proposal
@@ -139,27 +156,47 @@ def test_a_speaker_number_is_no_confidence_and_a_riders_name_no_time() -> None:
         t0=lambda n: int((0.5 + 0.4 * n) * 1e9),
         t1=lambda n: int((0.8 + 0.4 * n) * 1e9),
     )
-    found = {"each": "out", "text": "w", "start": "t0", "end": "t1", "speaker": "speaker", "reply.times": "ns"}
+    found = {
+        "each": "out",
+        "text": "w",
+        "start": "t0",
+        "end": "t1",
+        "speaker": "speaker",
+        "reply.times": "ns",
+    }
     assert words_of({"out": sample}) == found
 
 
 def test_the_number_of_a_word_is_no_time_and_no_confidence() -> None:
-    sample = rows(id=lambda n: n, begin=lambda n: 500 + 400 * n, span=lambda n: 300, sure=lambda n: 0.9 - n / 100)
+    sample = rows(
+        id=lambda n: n,
+        begin=lambda n: 500 + 400 * n,
+        span=lambda n: 300,
+        sure=lambda n: 0.9 - n / 100,
+    )
     found = words_of({"out": sample})
     assert (found["start"], found["length"], found["confidence"]) == ("begin", "span", "sure")
 
 
 @pytest.mark.parametrize(
     ("value", "scale"),
-    [(lambda n: 0.9 - n / 50, None), (lambda n: 90 + n, "percent"), (lambda n: -0.1 * n - 0.01, "log")],
+    [
+        (lambda n: 0.9 - n / 50, None),
+        (lambda n: 90 + n, "percent"),
+        (lambda n: -0.1 * n - 0.01, "log"),
+    ],
 )
 def test_the_scale_of_confidences_is_seen(value: Callable[[int], float], scale: str | None) -> None:
-    found = words_of({"out": rows(start=lambda n: 0.4 * n, end=lambda n: 0.4 * n + 0.3, score=value)})
+    found = words_of(
+        {"out": rows(start=lambda n: 0.4 * n, end=lambda n: 0.4 * n + 0.3, score=value)}
+    )
     assert found["confidence"] == "score" and found.get("reply.confidence_scale") == scale
 
 
 def test_what_is_not_sure_is_a_comment_with_its_values() -> None:
-    proposal = proposed(json.dumps({"out": rows(q=lambda n: 0.9 - n / 50, at=lambda n: 0.4 * n)}).encode())
+    proposal = proposed(
+        json.dumps({"out": rows(q=lambda n: 0.9 - n / 50, at=lambda n: 0.4 * n)}).encode()
+    )
     assert '# confidence = "q"  (not sure: values 0.9' in proposal
     assert "confidence" not in tomllib.loads(proposal)["engine"]["marsh"]["reply"]["words"]
 
@@ -168,11 +205,16 @@ def test_what_is_not_sure_is_a_comment_with_its_values() -> None:
     ("sample", "found"),
     [
         (
-            b"<r><w s='0.5' e='0.9'>Nets</w><w s='0.9' e='1.3'>closed</w><w s='1.3' e='1.5'>now</w></r>",
+            b"<r><w s='0.5' e='0.9'>Nets</w><w s='0.9' e='1.3'>closed</w><w s='1.3' "
+            b"e='1.5'>now</w></r>",
             {"each": "r.w", "text": "text", "start": "s", "end": "e", "reply.format": "xml"},
         ),
         (
-            {"tokens": SAID, "starts": [0.4 * n for n in range(9)], "ends": [0.4 * n + 0.3 for n in range(9)]},
+            {
+                "tokens": SAID,
+                "starts": [0.4 * n for n in range(9)],
+                "ends": [0.4 * n + 0.3 for n in range(9)],
+            },
             {"text": "tokens", "start": "starts", "end": "ends"},
         ),
         (
@@ -181,7 +223,14 @@ def test_what_is_not_sure_is_a_comment_with_its_values() -> None:
         ),
         (
             "\n".join(
-                json.dumps({"type": kind, "word": word, "from": f"{0.4 * n:.1f}s", "to": f"{0.4 * n + 0.3:.1f}s"})
+                json.dumps(
+                    {
+                        "type": kind,
+                        "word": word,
+                        "from": f"{0.4 * n:.1f}s",
+                        "to": f"{0.4 * n + 0.3:.1f}s",
+                    }
+                )
                 for n, word in enumerate(SAID)
                 for kind in ("partial", "final")
             ).encode(),
@@ -200,7 +249,10 @@ def test_what_is_not_sure_is_a_comment_with_its_values() -> None:
             {"each": "out", "text": "w", "start": "s", "end": "e", "reply.inside": "data"},
         ),
         (
-            b"w,from,to\n" + "".join(f"{w},{0.4 * n:.2f},{0.4 * n + 0.3:.2f}\n" for n, w in enumerate(SAID)).encode(),
+            b"w,from,to\n"
+            + "".join(
+                f"{w},{0.4 * n:.2f},{0.4 * n + 0.3:.2f}\n" for n, w in enumerate(SAID)
+            ).encode(),
             {"each": "@", "text": "w", "start": "from", "end": "to", "reply.format": "csv"},
         ),
     ],
@@ -222,7 +274,7 @@ def test_files_of_the_trade_are_known(format_: str) -> None:
         "srt": "1\n00:00:00,500 --> 00:00:01,000\nNets closed.\n",
         "vtt": "WEBVTT\n\n00:00.500 --> 00:01.000\nNets closed.\n",
         "ctm": "note 1 0.50 0.30 Nets 0.9\nnote 1 0.90 0.30 closed 0.8\n",
-        "ttml": '<tt xmlns="http://www.w3.org/ns/ttml"><body><div><p begin="0.5s" end="1s">N</p></div></body></tt>',
+        "ttml": '<tt xmlns="http://www.w3.org/ns/ttml"><body><div><p begin="0.5s" end="1s">N</p></div></body></tt>',  # noqa: E501
     }
     reply = tomllib.loads(proposed(samples[format_].encode()))["engine"]["marsh"]["reply"]
     assert reply == {"format": format_}

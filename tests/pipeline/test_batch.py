@@ -28,7 +28,12 @@ from mantisreed.sources.recordings import Source
 SPOKEN = {
     "says": "Tea?",
     "stretches": [
-        {"from": 1, "till": 2, "says": "Tea?", "words": [{"w": "Tea?", "from": 1, "till": 2, "sure": 0.5}]}
+        {
+            "from": 1,
+            "till": 2,
+            "says": "Tea?",
+            "words": [{"w": "Tea?", "from": 1, "till": 2, "sure": 0.5}],
+        }
     ],
 }
 SILENT = {"says": "", "stretches": []}
@@ -55,9 +60,13 @@ class Clock:
 class Bench:
     """A batch with everything around it."""
 
-    def __init__(self, folder: Path, answers: dict[str, object], old: str = "", new: str = "") -> None:
+    def __init__(
+        self, folder: Path, answers: dict[str, object], old: str = "", new: str = ""
+    ) -> None:
         folder.mkdir(exist_ok=True)
-        self.options = TranscriptionOptions(RunOptions(), brook_card(folder, old, new), {"key": Secret("hush")})
+        self.options = TranscriptionOptions(
+            RunOptions(), brook_card(folder, old, new), {"key": Secret("hush")}
+        )
         self.folder = folder
         self.events: list[Event] = []
         self.clock = Clock()
@@ -69,11 +78,15 @@ class Bench:
         self.sent_at.append(self.clock.now)
         size = str(len(request.parts[0].content))
         document = self.answers.get(size, self.answers[""])
-        status, body = document if isinstance(document, tuple) else (200, json.dumps(document).encode())
+        status, body = (
+            document if isinstance(document, tuple) else (200, json.dumps(document).encode())
+        )
         return HttpAnswer(status, {}, body)
 
     def run(self, recordings: list[Path]) -> list[Outcome]:
-        outputs = Outputs(self.folder / "out", self.folder / ".hidden", chosen_formats(["txt", "json"]))
+        outputs = Outputs(
+            self.folder / "out", self.folder / ".hidden", chosen_formats(["txt", "json"])
+        )
 
         async def go() -> list[Outcome]:
             services = BatchServices(
@@ -116,14 +129,18 @@ def test_nothing_heard_is_told_apart_from_failure(tmp_path: Path, note: Note) ->
 
 
 @pytest.mark.parametrize("how", ["one recording is stopped", "all is interrupted"])
-def test_what_is_stopped_between_two_pieces_is_not_taken_for_the_whole(tmp_path: Path, note: Note, how: str) -> None:
+def test_what_is_stopped_between_two_pieces_is_not_taken_for_the_whole(
+    tmp_path: Path, note: Note, how: str
+) -> None:
     bench = Bench(tmp_path, {"": SPOKEN}, "about =", "max_concurrent = 1\nabout =")
     bench.options = replace(bench.options, wanted=RunOptions(pieces=PieceOptions(piece_length=5.0)))
     answer = bench.answer
 
     def answer_and_stop(request: HttpRequest) -> HttpAnswer:
         if not bench.sent_at:
-            bench.batch.interrupt() if how == "all is interrupted" else bench.batch.stop_recording(str(note.path))
+            bench.batch.interrupt() if how == "all is interrupted" else bench.batch.stop_recording(
+                str(note.path)
+            )
         return answer(request)
 
     bench.transport = ScriptedTransport(answer_and_stop)
@@ -141,7 +158,10 @@ def test_the_pace_is_kept_and_waits_are_shown_with_their_reason(tmp_path: Path, 
     bench = Bench(tmp_path, {"": SPOKEN}, "requests = 120", "requests = 2")
     bench.run(copies(note, tmp_path, 5))
     assert bench.sent_at == sorted(bench.sent_at)
-    assert all(later - earlier >= 60 for earlier, later in zip(bench.sent_at, bench.sent_at[2:], strict=False))
+    assert all(
+        later - earlier >= 60
+        for earlier, later in zip(bench.sent_at, bench.sent_at[2:], strict=False)
+    )
     notes = [event.text() for event in bench.events if event.stage == "waiting"]
     assert "waiting (brook allows 2 per 60 s: next in 60 s)" in notes
 
@@ -172,13 +192,20 @@ def test_a_recording_that_breaks_off_is_transcribed_and_marked(tmp_path: Path, n
     assert "Tea?" in (tmp_path / "out" / "half.txt").read_text()
 
 
-def test_the_same_work_has_the_same_address_and_other_work_another(tmp_path: Path, note: Note) -> None:
+def test_the_same_work_has_the_same_address_and_other_work_another(
+    tmp_path: Path, note: Note
+) -> None:
     def address(old: str = "", new: str = "") -> str:
         (outcome,) = Bench(tmp_path, {"": SPOKEN}, old, new).run([note.path])
         assert outcome.transcript is not None
         return outcome.transcript.job
 
-    assert address() == address() == address("requests = 120", "requests = 7") == address("standin.key", "other.key")
+    assert (
+        address()
+        == address()
+        == address("requests = 120", "requests = 7")
+        == address("standin.key", "other.key")
+    )
     assert address() != address('"deep"', '"shallow"')
 
 
@@ -242,9 +269,15 @@ class MisleadingEels(Bench):
         return HttpAnswer(200, {}, json.dumps(document).encode())
 
 
-def test_what_was_given_anothers_reply_is_sent_again_and_waited_for(tmp_path: Path, note: Note) -> None:
+def test_what_was_given_anothers_reply_is_sent_again_and_waited_for(
+    tmp_path: Path, note: Note
+) -> None:
     bench = MisleadingEels(tmp_path)
     outcomes = bench.run(copies(note, tmp_path, 2))
-    assert [outcome.state for outcome in outcomes] == ["done", "done"], [outcome.error for outcome in outcomes]
-    said = [word.text for outcome in outcomes if outcome.transcript for word in outcome.transcript.words]
+    assert [outcome.state for outcome in outcomes] == ["done", "done"], [
+        outcome.error for outcome in outcomes
+    ]
+    said = [
+        word.text for outcome in outcomes if outcome.transcript for word in outcome.transcript.words
+    ]
     assert sorted(said) == ["first", "second"] and len(bench.sent) == 3 and bench.looks == 2

@@ -1,4 +1,6 @@
-"""Calls that are forged, repeated, late, unknown or good, given to the listener as a server would."""
+"""Calls that are forged, repeated, late, unknown or good, given to the listener as a server
+would.
+"""
 
 import asyncio
 import base64
@@ -44,11 +46,19 @@ callback.brings = "reply"
 """
 
 
-def signed(body: bytes, call: str = "call_1", moment: float | None = None, secret: str = SECRET) -> dict[str, str]:
+def signed(
+    body: bytes, call: str = "call_1", moment: float | None = None, secret: str = SECRET
+) -> dict[str, str]:
     stamp = str(int(time.time() if moment is None else moment))
     key = base64.b64decode(secret.removeprefix("whsec_"))
-    signature = base64.b64encode(hmac.new(key, f"{call}.{stamp}.".encode() + body, hashlib.sha256).digest()).decode()
-    return {"webhook-id": call, "webhook-timestamp": stamp, "webhook-signature": f"v1,bm9uZQ== v1,{signature}"}
+    signature = base64.b64encode(
+        hmac.new(key, f"{call}.{stamp}.".encode() + body, hashlib.sha256).digest()
+    ).decode()
+    return {
+        "webhook-id": call,
+        "webhook-timestamp": stamp,
+        "webhook-signature": f"v1,bm9uZQ== v1,{signature}",
+    }
 
 
 QUIET = ServeHooks(lambda listen: None, lambda outcome: None)
@@ -93,7 +103,9 @@ class Marsh:
         return piece
 
 
-async def called(listener: CallbackListener, path: str, body: bytes, headers: dict[str, str]) -> int:
+async def called(
+    listener: CallbackListener, path: str, body: bytes, headers: dict[str, str]
+) -> int:
     status = 0
 
     async def receive() -> Message:
@@ -104,7 +116,14 @@ async def called(listener: CallbackListener, path: str, body: bytes, headers: di
         status = message.get("status", status)
 
     raw = [(name.encode(), value.encode()) for name, value in headers.items()]
-    scope = {"type": "http", "method": "POST", "path": path, "headers": raw, "query_string": b"", "root_path": ""}
+    scope = {
+        "type": "http",
+        "method": "POST",
+        "path": path,
+        "headers": raw,
+        "query_string": b"",
+        "root_path": "",
+    }
     await listener.application(scope, receive, send)
     return status
 
@@ -118,12 +137,22 @@ def marsh(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Marsh]:
     ledger = open_ledger(workspace)
     wanted = {"into": (tmp_path / "out").as_uri(), "to": ["txt"]}
     options = {"source": "", "name": "note", "stem": "note", "wanted": wanted}
-    ledger.jobs.open(JobToOpen("abc123", "note.wav", "sha256:1", request.param, None, json.dumps(options)))
-    sound = {"duration": 9.0, "sample_rate": 16000, "channels": 1, "form": "flac", "speech": [[0, 9]]}
+    ledger.jobs.open(
+        JobToOpen("abc123", "note.wav", "sha256:1", request.param, None, json.dumps(options))
+    )
+    sound = {
+        "duration": 9.0,
+        "sample_rate": 16000,
+        "channels": 1,
+        "form": "flac",
+        "speech": [[0, 9]],
+    }
     record = ledger.requests.claim(PieceToSend("abc123", "r1", 0.0, 9.0, sound=json.dumps(sound)))
     assert record is not None
     ledger.requests.accept(ledger.requests.send(record, 10, token="a-token"), {"id": "7"}, "7")
-    ledger.jobs.note_made("abc123", json.dumps({"pieces": ["r1"], "duration": 9.0}), 9.0, is_out=True)
+    ledger.jobs.note_made(
+        "abc123", json.dumps({"pieces": ["r1"], "duration": 9.0}), 9.0, is_out=True
+    )
     ledger.close()
     seen_later = open_ledger(workspace)
     yield Marsh(workspace, seen_later)
@@ -141,7 +170,11 @@ def test_what_is_forged_unknown_or_old_changes_nothing(marsh: Marsh) -> None:
         ("/calls/a-token", GOOD, signed(GOOD, moment=time.time() - 400)),
         ("/calls/a-token", GOOD, signed(GOOD, moment=time.time() + 400)),
         ("/calls/a-token", GOOD, signed(GOOD) | {"webhook-timestamp": "²"}),
-        ("/calls/a-token", GOOD, signed(GOOD, secret="whsec_" + base64.b64encode(b"another").decode())),
+        (
+            "/calls/a-token",
+            GOOD,
+            signed(GOOD, secret="whsec_" + base64.b64encode(b"another").decode()),
+        ),
     )
     assert statuses == [404, 401, 401, 401, 401, 401, 401]
     assert marsh.piece.state == "working" and marsh.asked == []
@@ -183,7 +216,11 @@ def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(
 
     def failing(*arguments: object) -> object:
         if rounds < 4:
-            raise (LedgerError("the ledger cannot be used") if rounds % 2 else KeyError("nobody thought of this"))
+            raise (
+                LedgerError("the ledger cannot be used")
+                if rounds % 2
+                else KeyError("nobody thought of this")
+            )
         monkeypatch.undo()
         return marsh.ledger.listing.jobs()
 
@@ -192,7 +229,9 @@ def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(
         collector = Collector(marsh.workspace, marsh, writer=writer)
         done = asyncio.Event()
         hooks = ServeHooks(lambda listen: None, lambda outcome: done.set(), told.append)
-        listener = CallbackListener(marsh.workspace, writer, collector, hooks, time=Time(sleep=sleep))
+        listener = CallbackListener(
+            marsh.workspace, writer, collector, hooks, time=Time(sleep=sleep)
+        )
         await writer.perform(lambda ledger: monkeypatch.setattr(ledger.listing, "jobs", failing))
         asking = asyncio.create_task(listener.rounds())
         await asyncio.wait_for(done.wait(), 20)
@@ -221,7 +260,9 @@ def test_what_is_called_for_while_its_sender_is_still_at_it_is_written_out_when_
         done = asyncio.Event()
         hooks = ServeHooks(lambda listen: None, lambda outcome: done.set())
         collector = Collector(marsh.workspace, marsh, writer=writer)
-        listener = CallbackListener(marsh.workspace, writer, collector, hooks, time=Time(sleep=sleep))
+        listener = CallbackListener(
+            marsh.workspace, writer, collector, hooks, time=Time(sleep=sleep)
+        )
         await writer.perform(
             lambda ledger: monkeypatch.setattr(
                 ledger.jobs, "is_another_process_at", lambda job: not sender_ends.is_set()

@@ -1,4 +1,6 @@
-"""Many recordings to stand-ins of which a third of all answers goes wrong, in every way there is."""
+"""Many recordings to stand-ins of which a third of all answers goes wrong, in every way there
+is.
+"""
 
 import asyncio
 import json
@@ -39,15 +41,21 @@ def notes(english: list[Phrase], tmp_path: Path) -> Iterator[dict[Path, Composit
     yield composed
 
 
-def sent(folder: Path, engine: str, recordings: list[Path], *, afresh: bool = False) -> list[Outcome]:
+def sent(
+    folder: Path, engine: str, recordings: list[Path], *, afresh: bool = False
+) -> list[Outcome]:
     async def go() -> list[Outcome]:
         workspace = open_workspace(folder / "mantisreed.toml")
         outputs = Outputs(folder / "out", workspace.hidden, chosen_formats(["json"]))
         async with HttpTransport() as transport:
             options = transcription_options(workspace, RunOptions(engine=engine, afresh=afresh))
             time = Time(sleep=lambda seconds: asyncio.sleep(min(seconds, 0.05)))
-            services = BatchServices(transport, lambda: open_ledger(workspace), workspace.hidden, time=time)
-            return await Batch(options, outputs, services).run([Source(path) for path in recordings])
+            services = BatchServices(
+                transport, lambda: open_ledger(workspace), workspace.hidden, time=time
+            )
+            return await Batch(options, outputs, services).run(
+                [Source(path) for path in recordings]
+            )
 
     return asyncio.run(go())
 
@@ -57,7 +65,9 @@ def hurry(folder: Path, engine: str) -> None:
     settings = folder / "mantisreed.toml"
     text = settings.read_text()
     for step in ("send", "steps.upload", "steps.start", "steps.ask", "steps.fetch"):
-        text = text.replace(f"[engine.{engine}.{step}]", f'[engine.{engine}.{step}]\ntimeout = "4 s"')
+        text = text.replace(
+            f"[engine.{engine}.{step}]", f'[engine.{engine}.{step}]\ntimeout = "4 s"'
+        )
     settings.write_text(text)
 
 
@@ -105,9 +115,20 @@ def test_a_whole_answer_that_is_damaged_is_kept_and_never_asked_for_again_by_its
         assert 2 <= len(failed) < len(outcomes)
         for outcome, composition in zip(outcomes, notes.values(), strict=True):
             assert outcome.state != "done" or is_right(outcome, composition)
-        again = sent(tmp_path, engine, [list(notes)[number] for number in failed if _is_answered(outcomes[number])])
-        assert {outcome.state for outcome in again} <= {"failed"} and tally(address)["asked"] == before["asked"]
-    charges = [attempt.charge for pieces in _pieces_of(tmp_path, outcomes) for p in pieces for attempt in p.attempts]
+        again = sent(
+            tmp_path,
+            engine,
+            [list(notes)[number] for number in failed if _is_answered(outcomes[number])],
+        )
+        assert {outcome.state for outcome in again} <= {"failed"} and tally(address)[
+            "asked"
+        ] == before["asked"]
+    charges = [
+        attempt.charge
+        for pieces in _pieces_of(tmp_path, outcomes)
+        for p in pieces
+        for attempt in p.attempts
+    ]
     assert charges.count("sure") + charges.count("maybe") <= len(outcomes)
     assert list((tmp_path / ".mantisreed" / "unreadable").iterdir()) or engine == "dipper"
     with moody(FaultProfile(), engine=engine):

@@ -26,7 +26,9 @@ TRANSCRIPT = Transcript(
 
 
 def outputs(folder: Path, *, overwrite: bool = False) -> Outputs:
-    return Outputs(folder / "out", folder / ".hidden", chosen_formats(["txt", "srt"]), overwrite=overwrite)
+    return Outputs(
+        folder / "out", folder / ".hidden", chosen_formats(["txt", "srt"]), overwrite=overwrite
+    )
 
 
 def test_two_recordings_with_one_stem_do_not_meet_now_or_later(tmp_path: Path) -> None:
@@ -59,7 +61,9 @@ def test_ended_between_any_two_writes_it_knows_its_own_files_again(
 ) -> None:
     wav = Source(tmp_path / "note.wav")
     if not is_first:
-        outputs(tmp_path).write("note", wav, replace(TRANSCRIPT, passages=(Passage(0.0, 1.0, "Nets open."),)))
+        outputs(tmp_path).write(
+            "note", wav, replace(TRANSCRIPT, passages=(Passage(0.0, 1.0, "Nets open."),))
+        )
     left = [writes]
 
     def or_end(write: Callable[[Path, bytes], None]) -> Callable[[Path, bytes], None]:
@@ -80,7 +84,9 @@ def test_ended_between_any_two_writes_it_knows_its_own_files_again(
     assert (tmp_path / "out" / "note.txt").read_text() == "Nets closed.\n"
 
 
-def test_processes_that_write_one_name_at_one_moment_never_replace_each_others_file(tmp_path: Path) -> None:
+def test_processes_that_write_one_name_at_one_moment_never_replace_each_others_file(
+    tmp_path: Path,
+) -> None:
     """Each has its own view of the folder, as two processes have; they meet at every step."""
     starting = threading.Barrier(8)
 
@@ -100,7 +106,9 @@ def test_processes_that_write_one_name_at_one_moment_never_replace_each_others_f
         assert (tmp_path / "out" / f"{stem}.txt").read_text() == f"Said by {number}.\n"
 
 
-def test_a_file_that_comes_into_being_while_we_write_is_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_file_that_comes_into_being_while_we_write_is_kept(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     own = outputs(tmp_path)
 
     def meanwhile(path: Path, content: bytes) -> None:

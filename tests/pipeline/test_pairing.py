@@ -32,7 +32,9 @@ def test_the_recording_itself_is_taken_without_a_word(tmp_path: Path) -> None:
     assert check_same_recording(transcript(file_digest(path), 3.0), path) == ()
 
 
-def test_another_file_of_the_same_length_is_told_and_one_of_another_length_refused(tmp_path: Path) -> None:
+def test_another_file_of_the_same_length_is_told_and_one_of_another_length_refused(
+    tmp_path: Path,
+) -> None:
     path = recording(tmp_path, "copy.flac", 3.0)
     (told,) = check_same_recording(transcript("sha256:" + "0" * 64, 3.2), path)
     assert "not the file that was transcribed" in told
@@ -53,5 +55,7 @@ def test_transcripts_of_recordings_of_other_lengths_are_refused() -> None:
     assert check_same_recordings([("1", first), ("1 again", first), ("4", nameless)]) == ()
     (told,) = check_same_recordings([("1", first), ("2", twin)])
     assert "2 and 1 are of different files, b.wav and a.wav, as long" in told
-    with pytest.raises(InputError, match=r"another recording than 1: c\.wav, 1:30, and a\.wav, 1:00"):
+    with pytest.raises(
+        InputError, match=r"another recording than 1: c\.wav, 1:30, and a\.wav, 1:00"
+    ):
         check_same_recordings([("1", first), ("3", other)])

@@ -27,7 +27,9 @@ def card(**accepts: object) -> EngineCard:
     return EngineCard(name="test", reply=Reply(format="text"), accepts=Accepts(**accepts))  # type: ignore[arg-type]
 
 
-def prepared(path: Path, options: PieceOptions | None = None, **accepts: object) -> list[PreparedPiece]:
+def prepared(
+    path: Path, options: PieceOptions | None = None, **accepts: object
+) -> list[PreparedPiece]:
     return list(Preparation(path, card(**accepts), options or PieceOptions()))
 
 
@@ -69,7 +71,9 @@ def test_pieces_for_an_engine_that_tells_speakers_share_words_to_match_them_by(
     tmp_path: Path, speech: np.ndarray
 ) -> None:
     path = recording(tmp_path, speech)
-    words = WordPaths(each=ReplyPath("w"), text=ReplyPath("t"), start=ReplyPath("s"), speaker=ReplyPath("who"))
+    words = WordPaths(
+        each=ReplyPath("w"), text=ReplyPath("t"), start=ReplyPath("s"), speaker=ReplyPath("who")
+    )
     telling = EngineCard(name="test", reply=Reply(words=words))
     pieces = list(Preparation(path, telling, PieceOptions(piece_length=20.0)))
     assert all(piece.span.overlaps for piece in pieces[1:])
@@ -77,7 +81,9 @@ def test_pieces_for_an_engine_that_tells_speakers_share_words_to_match_them_by(
 
 def test_silence_is_not_sent_unless_it_is_to_be_kept(tmp_path: Path, speech: np.ndarray) -> None:
     pause = np.random.default_rng(1).standard_normal(RATE * 60) * 1e-4
-    path = recording(tmp_path, pause, speech[: 20 * RATE], pause, speech[20 * RATE : 40 * RATE], pause)
+    path = recording(
+        tmp_path, pause, speech[: 20 * RATE], pause, speech[20 * RATE : 40 * RATE], pause
+    )
     first, second = prepared(path)
     assert 59 < first.span.start < 61 and 78 < first.span.end < 82
     assert 138 < second.span.start < 142 and 158 < second.span.end < 162
@@ -86,8 +92,12 @@ def test_silence_is_not_sent_unless_it_is_to_be_kept(tmp_path: Path, speech: np.
     assert len(samples_in(whole)) == 220 * RATE
 
 
-def test_silence_that_costs_less_than_another_request_is_sent(tmp_path: Path, speech: np.ndarray) -> None:
-    path = recording(tmp_path, speech[: 20 * RATE], np.zeros(RATE * 40), speech[20 * RATE : 40 * RATE])
+def test_silence_that_costs_less_than_another_request_is_sent(
+    tmp_path: Path, speech: np.ndarray
+) -> None:
+    path = recording(
+        tmp_path, speech[: 20 * RATE], np.zeros(RATE * 40), speech[20 * RATE : 40 * RATE]
+    )
     dear = EngineCard(
         name="dear",
         reply=Reply(format="text"),
@@ -104,7 +114,9 @@ def test_a_recording_in_which_nobody_speaks_has_no_piece(tmp_path: Path) -> None
 
 
 def test_channels_are_sent_apart_and_empty_ones_are_not(tmp_path: Path, speech: np.ndarray) -> None:
-    voices = np.stack([speech[: 30 * RATE], np.zeros(30 * RATE), speech[30 * RATE : 60 * RATE]], axis=1)
+    voices = np.stack(
+        [speech[: 30 * RATE], np.zeros(30 * RATE), speech[30 * RATE : 60 * RATE]], axis=1
+    )
     path = recording(tmp_path, voices)
     truth = soundfile.read(path, dtype="int16")[0]
     pieces = prepared(path, PieceOptions(channels="apart", piece_length=10.0))
@@ -136,10 +148,17 @@ def test_the_same_channel_twice_is_told(tmp_path: Path, speech: np.ndarray) -> N
     ],
 )
 def test_lossless_where_it_fits_or_else_a_bit_rate_that_does(
-    tmp_path: Path, speech: np.ndarray, formats: tuple[str, ...], cap: int, name: str, bit_rate: int | None
+    tmp_path: Path,
+    speech: np.ndarray,
+    formats: tuple[str, ...],
+    cap: int,
+    name: str,
+    bit_rate: int | None,
 ) -> None:
     pieces = prepared(recording(tmp_path, speech), formats=formats, max_bytes=Bytes(cap))
-    assert {(piece.piece.form.name, piece.piece.form.bit_rate) for piece in pieces} == {(name, bit_rate)}
+    assert {(piece.piece.form.name, piece.piece.form.bit_rate) for piece in pieces} == {
+        (name, bit_rate)
+    }
     assert all(len(piece.piece.audio) <= cap for piece in pieces)
 
 
@@ -155,17 +174,23 @@ def test_what_is_larger_than_expected_is_cut_again(tmp_path: Path) -> None:
         prepared(path, options, formats=("flac",), max_bytes=Bytes(9_000))
 
 
-def test_a_header_that_promises_too_little_leaves_no_sound_out(tmp_path: Path, english: list[Phrase]) -> None:
+def test_a_header_that_promises_too_little_leaves_no_sound_out(
+    tmp_path: Path, english: list[Phrase]
+) -> None:
     noisy = [
-        np.concatenate(list(compose(english, seed=82, duration=length, pauses=(0.8, 1.4), snr=10).blocks()), axis=1)[
-            0
-        ]
+        np.concatenate(
+            list(compose(english, seed=82, duration=length, pauses=(0.8, 1.4), snr=10).blocks()),
+            axis=1,
+        )[0]
         for length in (60, 120)
     ]
-    soundfile.write(tmp_path / "a.flac", np.concatenate([noisy[0], np.zeros(RATE * 35), noisy[1]]), RATE)
+    soundfile.write(
+        tmp_path / "a.flac", np.concatenate([noisy[0], np.zeros(RATE * 35), noisy[1]]), RATE
+    )
     truth = soundfile.read(tmp_path / "a.flac", dtype="int16")[0]
     content = bytearray((tmp_path / "a.flac").read_bytes())
-    content[22:26] = (10 * RATE).to_bytes(4, "big")  # STREAMINFO: the low bits of the number of samples
+    # STREAMINFO: the low bits of the number of samples.
+    content[22:26] = (10 * RATE).to_bytes(4, "big")
     (tmp_path / "a.flac").write_bytes(content)
     options, accepts = PieceOptions(), card(formats=("flac",), max_bytes=Bytes(250_000))
     preparation = Preparation(tmp_path / "a.flac", accepts, options)
@@ -178,7 +203,9 @@ def test_a_header_that_promises_too_little_leaves_no_sound_out(tmp_path: Path, e
         assert len(piece.piece.audio) <= 250_000
 
 
-def test_the_first_pieces_leave_while_the_rest_is_decoded(tmp_path: Path, speech: np.ndarray) -> None:
+def test_the_first_pieces_leave_while_the_rest_is_decoded(
+    tmp_path: Path, speech: np.ndarray
+) -> None:
     path = recording(tmp_path, np.tile(speech, 10))
     preparation = Preparation(path, card(), PieceOptions(piece_length=60.0))
     next(iter(preparation))
@@ -186,7 +213,9 @@ def test_the_first_pieces_leave_while_the_rest_is_decoded(tmp_path: Path, speech
     preparation.close()
 
 
-def test_closing_while_another_thread_prepares_the_next_piece_stops_it(tmp_path: Path, speech: np.ndarray) -> None:
+def test_closing_while_another_thread_prepares_the_next_piece_stops_it(
+    tmp_path: Path, speech: np.ndarray
+) -> None:
     path = recording(tmp_path, np.tile(speech, 10))
     preparation = Preparation(path, card(), PieceOptions(piece_length=300.0))
     pieces = iter(preparation)

@@ -43,7 +43,9 @@ def test_a_cut_row_has_no_more_changes_than_an_uncut_one(kinds: int, share: floa
     assert changes_in(aligned_runs(one, other, is_exact=False)) >= changes_in(runs)
 
 
-@given(st.lists(st.sampled_from("abcd"), max_size=60), st.lists(st.sampled_from("abcd"), max_size=60))
+@given(
+    st.lists(st.sampled_from("abcd"), max_size=60), st.lists(st.sampled_from("abcd"), max_size=60)
+)
 @settings(max_examples=200)
 def test_runs_cover_both_rows_in_order(one: list[str], other: list[str]) -> None:
     patch = pytest.MonkeyPatch()
@@ -57,5 +59,14 @@ def test_runs_cover_both_rows_in_order(one: list[str], other: list[str]) -> None
     for before, run in pairwise(runs):
         assert (before.last, before.end) == (run.first, run.begin) and before.tag != run.tag
     if runs:
-        assert (runs[0].first, runs[0].begin, runs[-1].last, runs[-1].end) == (0, 0, len(one), len(other))
-    assert all(one[run.first : run.last] == other[run.begin : run.end] for run in runs if run.tag == "equal")
+        assert (runs[0].first, runs[0].begin, runs[-1].last, runs[-1].end) == (
+            0,
+            0,
+            len(one),
+            len(other),
+        )
+    assert all(
+        one[run.first : run.last] == other[run.begin : run.end]
+        for run in runs
+        if run.tag == "equal"
+    )

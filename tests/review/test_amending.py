@@ -17,7 +17,9 @@ def talk(*texts: tuple[str, str | None]) -> Transcript:
         for word in text.split():
             words.append(Word(word, round(at, 3), round(at + 0.3, 3), 0.9))
             at += 0.35
-        passages.append(Passage(words[0].start, words[-1].end, text, speaker, "engine", tuple(words)))
+        passages.append(
+            Passage(words[0].start, words[-1].end, text, speaker, "engine", tuple(words))
+        )
         at += 1.0
     return bare_transcript(passages, language="en")
 
@@ -44,7 +46,10 @@ def test_words_that_were_not_touched_keep_their_times_and_the_others_get_some() 
 
 
 def test_what_was_put_in_stands_with_its_sentence() -> None:
-    corrected = [Paragraph("We saw too old terns. Yes."), Paragraph("Then and a heron came over at noon.")]
+    corrected = [
+        Paragraph("We saw too old terns. Yes."),
+        Paragraph("Then and a heron came over at noon."),
+    ]
     anew, _ = amended(TALK, corrected)
     after = times_of(anew)
     assert after["terns."][1] <= after["Yes."][0] and after["Then"][1] <= after["and"][0]
@@ -52,12 +57,19 @@ def test_what_was_put_in_stands_with_its_sentence() -> None:
 
 
 def test_paragraphs_are_split_joined_and_given_to_others() -> None:
-    (one,) = amended(TALK, [Paragraph("We saw too old terns. And a heron came over at noon.", "Ada")])[0].passages
+    (one,) = amended(
+        TALK, [Paragraph("We saw too old terns. And a heron came over at noon.", "Ada")]
+    )[0].passages
     assert one.speaker == "Ada" and len(one.words) == 12
     anew, changes = amended(
-        TALK, [Paragraph("We saw too old terns.", "Cleo"), Paragraph("And a heron came over at noon.")]
+        TALK,
+        [Paragraph("We saw too old terns.", "Cleo"), Paragraph("And a heron came over at noon.")],
     )
-    assert (anew.passages[0].speaker, anew.speakers, changes.speakers) == ("Cleo", ("Cleo", "Ben"), 5)
+    assert (anew.passages[0].speaker, anew.speakers, changes.speakers) == (
+        "Cleo",
+        ("Cleo", "Ben"),
+        5,
+    )
 
 
 def test_cues_say_nothing_of_passages() -> None:
@@ -68,7 +80,10 @@ def test_cues_say_nothing_of_passages() -> None:
         Paragraph("over at nine."),
     ]
     anew, changes = amended(TALK, lines, keeps_passages=True)
-    assert [passage.text for passage in anew.passages] == ["We saw too old terns.", "And a heron came over at nine."]
+    assert [passage.text for passage in anew.passages] == [
+        "We saw too old terns.",
+        "And a heron came over at nine.",
+    ]
     assert changes.pairs == {("noon.", "nine."): 1}
 
 
@@ -81,7 +96,9 @@ def test_a_text_of_something_else_is_refused() -> None:
 @pytest.mark.parametrize("seed", range(5))
 def test_edits_at_random_move_no_word_that_was_not_touched(seed: int) -> None:
     chance = random.Random(seed)
-    transcript = talk(*((" ".join(f"word{chance.randrange(200)}" for _ in range(30)), None) for _ in range(20)))
+    transcript = talk(
+        *((" ".join(f"word{chance.randrange(200)}" for _ in range(30)), None) for _ in range(20))
+    )
     kept, texts = [], []
     for passage in transcript.passages:
         words: list[str] = []
@@ -108,7 +125,10 @@ def test_edits_at_random_move_no_word_that_was_not_touched(seed: int) -> None:
 
 def test_what_was_put_in_stands_where_somebody_speaks() -> None:
     # Between the two sentences, which end at 2.7 and begin at 3.75, somebody says something at 3.2.
-    corrected = [Paragraph("We saw too old terns. Yes."), Paragraph("And a heron came over at noon.")]
+    corrected = [
+        Paragraph("We saw too old terns. Yes."),
+        Paragraph("And a heron came over at noon."),
+    ]
     speech = [(1.0, 2.7), (3.2, 3.55), (3.75, 9.0)]
     heard, _ = amended(TALK, corrected, speech=speech)
     assert times_of(heard)["Yes."] == (3.2, 3.55)

@@ -12,7 +12,9 @@ SAID = "the nets were opened at dawn and forty birds came in before the tide tur
 
 def transcript(text: str) -> Transcript:
     words = tuple(Word(word, 0.4 * at, 0.4 * at + 0.3) for at, word in enumerate(text.split()))
-    return bare_transcript([Passage(0.0, words[-1].end, text, words=words)] if words else [], language="en")
+    return bare_transcript(
+        [Passage(0.0, words[-1].end, text, words=words)] if words else [], language="en"
+    )
 
 
 def test_differences_are_shown_with_who_stands_alone() -> None:
@@ -20,8 +22,13 @@ def test_differences_are_shown_with_who_stands_alone() -> None:
     found = compared([one, other, one])
     (difference,) = found.differences
     assert difference.readings == ("opened at dawn", "closed by noon", "opened at dawn")
-    assert difference.odd == (False, True, False) and (difference.start, difference.end) == (1.2, 2.3)
-    assert found.agreement[0][2] == 1.0 and found.agreement[0][1] == pytest.approx(12 / 15, abs=0.001)
+    assert difference.odd == (False, True, False) and (difference.start, difference.end) == (
+        1.2,
+        2.3,
+    )
+    assert found.agreement[0][2] == 1.0 and found.agreement[0][1] == pytest.approx(
+        12 / 15, abs=0.001
+    )
 
 
 def test_two_engines_differ_without_a_majority() -> None:
@@ -33,4 +40,6 @@ def test_two_engines_differ_without_a_majority() -> None:
 
 def test_transcripts_of_different_recordings_are_refused() -> None:
     with pytest.raises(InputError, match="hardly a word in common"):
-        compared([transcript(SAID), transcript("mud and more mud all over the place where nobody lives")])
+        compared(
+            [transcript(SAID), transcript("mud and more mud all over the place where nobody lives")]
+        )

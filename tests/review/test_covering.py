@@ -9,7 +9,9 @@ from mantisreed.review.covering import Cover, covered, spans_in_samples
 @pytest.mark.parametrize("kind", ["int16", "int32", "float32"])
 @pytest.mark.parametrize("cover", ["tone", "silence"])
 @pytest.mark.parametrize("channels", [1, 2])
-def test_what_is_covered_is_gone_and_nothing_else_changed(kind: str, cover: Cover, channels: int) -> None:
+def test_what_is_covered_is_gone_and_nothing_else_changed(
+    kind: str, cover: Cover, channels: int
+) -> None:
     sound = (np.random.default_rng(1).uniform(-0.5, 0.5, (8000, channels)) * 32767).astype(kind)
     sound = sound[:, 0] if channels == 1 else sound
     if kind == "float32":
@@ -20,10 +22,14 @@ def test_what_is_covered_is_gone_and_nothing_else_changed(kind: str, cover: Cove
     whole = np.concatenate(blocks)
     assert np.array_equal(whole[:1200], sound[:1200]) and np.array_equal(whole[3600:], sound[3600:])
     again = covered(sound[::-1].copy(), 0, spans, cover, 8000)
-    assert np.array_equal(whole[1200:3600], again[1200:3600])  # it follows from the place alone, not from the sound
+    # It follows from the place alone, not from the sound.
+    assert np.array_equal(whole[1200:3600], again[1200:3600])
     assert bool(whole[1200:3600].any()) == (cover == "tone")
 
 
 def test_stretches_are_cut_at_the_ends_and_joined_where_they_touch() -> None:
-    assert spans_in_samples([(0.0, 0.1), (0.9, 2.0), (0.95, 1.0)], 100, 0.05, 100) == [(0, 15), (85, 100)]
+    assert spans_in_samples([(0.0, 0.1), (0.9, 2.0), (0.95, 1.0)], 100, 0.05, 100) == [
+        (0, 15),
+        (85, 100),
+    ]
     assert spans_in_samples([(5.0, 6.0)], 100, 0.0, 100) == []

@@ -11,9 +11,22 @@ from mantisreed.errors import InputError
 from mantisreed.exports.formats import FORMATS
 from mantisreed.exports.redaction import KINDS, Redaction, redaction_from
 from mantisreed.exports.script import Script, bare_transcript
-from mantisreed.review.personal import found_in, hidden_script, hidden_text, hidden_transcript, places_in
+from mantisreed.review.personal import (
+    found_in,
+    hidden_script,
+    hidden_text,
+    hidden_transcript,
+    places_in,
+)
 from mantisreed.subtitles.cues import Cue
-from mantisreed.transcript.document import Passage, Replacement, SoundEvent, Transcript, Word, to_json
+from mantisreed.transcript.document import (
+    Passage,
+    Replacement,
+    SoundEvent,
+    Transcript,
+    Word,
+    to_json,
+)
 from strategies import transcripts
 
 NAMES = Redaction(names=("Mara Reedham", "Odo"), patterns=(r"ring \w{3}\b",))
@@ -21,7 +34,10 @@ NAMES = Redaction(names=("Mara Reedham", "Odo"), patterns=(r"ring \w{3}\b",))
 
 def found(text: str, language: str | None = "en") -> list[tuple[str, str]]:
     words = text.split()
-    return [(one.kind, " ".join(words[one.first : one.last])) for one in found_in(words, NAMES, language)]
+    return [
+        (one.kind, " ".join(words[one.first : one.last]))
+        for one in found_in(words, NAMES, language)
+    ]
 
 
 @pytest.mark.parametrize(
@@ -75,9 +91,8 @@ def test_numbers_of_birds_are_no_personal_data(text: str) -> None:
     "part", ["a ", "a.", "1 ", "12", "at dot ", "call 1 ", "mara ", "0-", "+1 ", "de12 ", "one um "]
 )
 def test_a_text_that_is_made_to_take_long_does_not(part: str) -> None:
-    assert (
-        len(hidden_text(part * (100_000 // len(part)), NAMES, "en")) > 1
-    )  # whatever hangs is ended by the test's limit
+    # Whatever hangs is ended by the test's limit.
+    assert len(hidden_text(part * (100_000 // len(part)), NAMES, "en")) > 1
 
 
 def test_an_accent_that_stands_by_itself_is_none() -> None:
@@ -93,7 +108,9 @@ def test_check_digits_tell_cards_and_accounts_from_other_numbers() -> None:
 def a_transcript(text: str) -> Transcript:
     words = tuple(Word(word, 0.5 * at, 0.5 * at + 0.4, 0.9) for at, word in enumerate(text.split()))
     passage = Passage(0.0, words[-1].end, text, "Mara Reedham", "engine", words, (f"Or {text}",))
-    return bare_transcript([passage], name="call_Mara-Reedham.wav", language="en", notes=["Odo called"])
+    return bare_transcript(
+        [passage], name="call_Mara-Reedham.wav", language="en", notes=["Odo called"]
+    )
 
 
 SECRETS = ("mara", "reedham", "odo", "7946", "0958", "nine four")
@@ -104,16 +121,23 @@ def no_trace(content: str) -> bool:
 
 
 def test_no_trace_is_left_in_any_format() -> None:
-    said = "Mara Reedham here. Call +44 20 7946 0958, or ask Odo for seven nine four two two one, thanks."
+    said = (
+        "Mara Reedham here. Call +44 20 7946 0958, or ask Odo for seven nine four two two one, "
+        "thanks."
+    )
     full = msgspec.structs.replace(
         a_transcript(said),
         events=(SoundEvent("Odo laughs", 1.0, 2.0),),
         replacements=(Replacement(0.0, 1.0, "Mara", "Mara Reedham", "heron", "rule"),),
-        recording=msgspec.structs.replace(a_transcript(said).recording, about={"title": "Odo and Mara Reedham"}),
+        recording=msgspec.structs.replace(
+            a_transcript(said).recording, about={"title": "Odo and Mara Reedham"}
+        ),
     )
     redaction = Redaction(names=("Mara Reedham", "Mara", "Odo"))
     clean = hidden_transcript(full, redaction)
-    assert clean.passages[0].text == "[name] here. Call [phone], or ask [name] for [digits], thanks."
+    assert (
+        clean.passages[0].text == "[name] here. Call [phone], or ask [name] for [digits], thanks."
+    )
     assert [word.text for word in clean.words] == clean.passages[0].text.split()
     assert (clean.words[3].start, clean.words[3].end) == (2.0, 3.9)  # the whole number's time
     for form in FORMATS:
@@ -128,7 +152,11 @@ def test_what_goes_over_cues_and_lines_is_hidden_in_all_of_them() -> None:
     )
     clean = hidden_script(Script(cues=cues), NAMES)
     assert clean.cues is not None
-    assert [cue.lines for cue in clean.cues] == [("Call [digits],",), ("[digits], please",), ("[name]", "did")]
+    assert [cue.lines for cue in clean.cues] == [
+        ("Call [digits],",),
+        ("[digits], please",),
+        ("[name]", "did"),
+    ]
     assert no_trace(" ".join(f"{cue.text} {cue.speaker} {cue.name}" for cue in clean.cues))
 
 
@@ -140,14 +168,18 @@ def test_places_have_times_and_the_text_keeps_its_line_breaks() -> None:
 
 def test_strong_words_are_places_too() -> None:
     strong = Redaction(kinds=(), strong_words=("bloody", "damn*"))
-    assert [one.text for one in places_in(a_transcript("The bloody gate is damned heavy"), strong)] == [
+    assert [
+        one.text for one in places_in(a_transcript("The bloody gate is damned heavy"), strong)
+    ] == [
         "bloody",
         "damned",
     ]
 
 
 @given(transcripts, st.integers(0, 10))
-def test_a_word_that_is_hidden_is_nowhere_in_the_document(transcript: Transcript, number: int) -> None:
+def test_a_word_that_is_hidden_is_nowhere_in_the_document(
+    transcript: Transcript, number: int
+) -> None:
     words = [word.text for word in transcript.words if len(word.text) > 4 and word.text.isalnum()]
     if not words:
         return

@@ -30,7 +30,9 @@ in_browser = pytest.mark.skipif(BROWSER is None, reason="no browser is installed
 
 
 @pytest.fixture(scope="module")
-def made(english: list[Phrase], tmp_path_factory: pytest.TempPathFactory) -> tuple[Transcript, Path]:
+def made(
+    english: list[Phrase], tmp_path_factory: pytest.TempPathFactory
+) -> tuple[Transcript, Path]:
     """A recording and its transcript by two speakers, with doubts."""
     folder = tmp_path_factory.mktemp("page")
     composition = compose(english, seed=8, duration=60, pauses=(0.6, 1.4))
@@ -40,12 +42,20 @@ def made(english: list[Phrase], tmp_path_factory: pytest.TempPathFactory) -> tup
     for number, said in enumerate(composition.truth):
         words = tuple(Word(w.text, round(w.start, 3), round(w.end, 3), 0.9) for w in said.words)
         text = " ".join(word.text for word in words)
-        passages.append(Passage(words[0].start, words[-1].end, text, ("Ada", "Odo")[number % 2], "engine", words))
+        passages.append(
+            Passage(
+                words[0].start, words[-1].end, text, ("Ada", "Odo")[number % 2], "engine", words
+            )
+        )
     doubts = tuple(
-        Doubt("confidence", passages[at].words[1].start, passages[at].words[2].end, "not as sure", 0.8)
+        Doubt(
+            "confidence", passages[at].words[1].start, passages[at].words[2].end, "not as sure", 0.8
+        )
         for at in (1, 4)
     )
-    missing = Doubt("missing", passages[2].end + 0.1, passages[2].end + 0.4, "0.3 s of speech without text", 0.9)
+    missing = Doubt(
+        "missing", passages[2].end + 0.1, passages[2].end + 0.4, "0.3 s of speech without text", 0.9
+    )
     transcript = Transcript(
         recording=RecordingFacts("round.flac", "", 60.0),
         engine="brook",
@@ -70,7 +80,9 @@ def page(browser: Browser, made: tuple[Transcript, Path], tmp_path: Path) -> Pag
     transcript, recording = made
     ready = reviewed(transcript, recording)
     file = tmp_path / "round.review.html"
-    file.write_text(review_page(ready.transcript, ready.sound, LAYOUTS["broadcast"], stem=tmp_path.name))
+    file.write_text(
+        review_page(ready.transcript, ready.sound, LAYOUTS["broadcast"], stem=tmp_path.name)
+    )
     opened = browser.open(file.as_uri())
     opened.wait_for("document.documentElement.dataset.ready === 'true'")
     return opened
@@ -97,7 +109,10 @@ def test_a_word_is_heard_when_it_is_clicked_and_marked_while_it_is_said(page: Pa
     start = page.value("wordsOf(state.rows[1])[2].start")
     page.click(".row:nth-child(3) .word", 2)
     page.wait_for(f"audio.currentTime > {start + 0.2}")
-    assert page.value("!audio.paused") and page.value("document.querySelectorAll('.word.now').length") <= 1
+    assert (
+        page.value("!audio.paused")
+        and page.value("document.querySelectorAll('.word.now').length") <= 1
+    )
     page.press(" ")
     page.wait_for("audio.paused")
     page.value(f"seek({start} + 0.01)")
@@ -124,11 +139,16 @@ def test_doubts_are_gone_through_and_settled(page: Page, made: tuple[Transcript,
     assert page.value("[...document.querySelectorAll('.gap-note')].length") == 1
     page.press("d")
     assert page.value("document.getElementById('doubt-count').textContent") == "2 doubts"
-    assert len(from_json(saved(page, "json", f"{page.value('data.stem')}.transcript.json")).doubts) == 2
+    assert (
+        len(from_json(saved(page, "json", f"{page.value('data.stem')}.transcript.json")).doubts)
+        == 2
+    )
 
 
 @in_browser
-def test_text_is_edited_undone_saved_and_read_back(page: Page, made: tuple[Transcript, Path]) -> None:
+def test_text_is_edited_undone_saved_and_read_back(
+    page: Page, made: tuple[Transcript, Path]
+) -> None:
     before = made[0]
     texts = [word.text for word in before.passages[1].words]
     at = page.value("state.rows.findIndex(row => row.passage === 1 && row.first === 0)")
@@ -139,7 +159,9 @@ def test_text_is_edited_undone_saved_and_read_back(page: Page, made: tuple[Trans
     corrected = row(page, at).replace(texts[1], "wholly different")
     page.value(f"{area}.select()")
     page.type(corrected)
-    assert "characters a second of 17" in page.value("document.querySelector('.editing').textContent")
+    assert "characters a second of 17" in page.value(
+        "document.querySelector('.editing').textContent"
+    )
     page.press("Enter")
     assert row(page, at) == corrected and not page.value("!!document.querySelector('textarea')")
     page.press("z", CTRL)
@@ -148,7 +170,8 @@ def test_text_is_edited_undone_saved_and_read_back(page: Page, made: tuple[Trans
     stem = page.value("data.stem")
     after = from_json(saved(page, "json", f"{stem}.transcript.json"))
     assert "wholly different" in after.passages[1].text and NOTE in after.notes
-    # Words that were not touched keep every time; the new ones have the time of the one that they replace.
+    # Words that were not touched keep every time; the new ones have the time of the one that they
+    # replace.
     own = {word.text: word for word in after.passages[1].words}
     for word in before.passages[1].words:
         if word.text != texts[1]:
@@ -156,7 +179,9 @@ def test_text_is_edited_undone_saved_and_read_back(page: Page, made: tuple[Trans
     replaced = before.passages[1].words[1]
     assert own["wholly"].start == replaced.start and own["different"].end == replaced.end
     others = [number for number in range(len(before.passages)) if number != 1]
-    assert [after.passages[number] for number in others] == [before.passages[number] for number in others]
+    assert [after.passages[number] for number in others] == [
+        before.passages[number] for number in others
+    ]
     assert len(after.doubts) == 2  # who corrected the first has heard it
     for form in ("srt", "vtt"):
         script = OUTPUT_FORMATS[form].read(saved(page, form, f"{stem}.{form}"))
@@ -168,7 +193,9 @@ def test_text_is_edited_undone_saved_and_read_back(page: Page, made: tuple[Trans
 
 
 @in_browser
-def test_cues_are_split_joined_and_given_to_others(page: Page, made: tuple[Transcript, Path]) -> None:
+def test_cues_are_split_joined_and_given_to_others(
+    page: Page, made: tuple[Transcript, Path]
+) -> None:
     count = page.value("state.rows.length")
     whole = row(page, 0)
     page.value("choose(0, 3); focusRow()")
@@ -192,7 +219,9 @@ def test_cues_are_split_joined_and_given_to_others(page: Page, made: tuple[Trans
 
 
 @in_browser
-def test_a_word_is_found_and_replaced_everywhere_at_once(page: Page, made: tuple[Transcript, Path]) -> None:
+def test_a_word_is_found_and_replaced_everywhere_at_once(
+    page: Page, made: tuple[Transcript, Path]
+) -> None:
     times = sum(word.text.strip(".,!?").lower() == "the" for word in made[0].words)
     assert times > 3
     page.press("f", CTRL)
@@ -210,7 +239,9 @@ def test_a_word_is_found_and_replaced_everywhere_at_once(page: Page, made: tuple
 
 @in_browser
 @pytest.mark.parametrize(("width", "is_dark"), [(1280, False), (400, True)])
-def test_axe_finds_nothing_and_nothing_is_wider_than_the_window(page: Page, width: int, is_dark: bool) -> None:
+def test_axe_finds_nothing_and_nothing_is_wider_than_the_window(
+    page: Page, width: int, is_dark: bool
+) -> None:
     page.view(width, 800, is_dark=is_dark)
     page.wait_for("!!document.querySelector('.word.doubt')")
     assert page.faults() == []
@@ -237,7 +268,8 @@ def test_everything_can_be_reached_by_keys(page: Page) -> None:
         page.press("ArrowDown")
     assert page.value("here") == min(31, page.value("state.rows.length") - 1)
     box = page.value(
-        "(() => { const box = document.activeElement.getBoundingClientRect(); return [box.top, box.bottom]; })()"
+        "(() => { const box = document.activeElement.getBoundingClientRect(); return [box.top, "
+        "box.bottom]; })()"
     )
     assert 0 < box[0] < box[1] <= 801
 
@@ -250,8 +282,12 @@ def test_an_hour_is_drawn_only_where_it_is_seen(
     passages = []
     for number in range(60):
         for one in transcript.passages:
-            words = tuple(Word(w.text, w.start + 60.0 * number, w.end + 60.0 * number, 0.9) for w in one.words)
-            passages.append(Passage(words[0].start, words[-1].end, one.text, one.speaker, "engine", words))
+            words = tuple(
+                Word(w.text, w.start + 60.0 * number, w.end + 60.0 * number, 0.9) for w in one.words
+            )
+            passages.append(
+                Passage(words[0].start, words[-1].end, one.text, one.speaker, "engine", words)
+            )
     hour = msgspec.structs.replace(transcript, passages=tuple(passages), doubts=())
     sound = reviewed(transcript, recording).sound
     long = dataclasses.replace(sound, duration=3600.0, content=None)
@@ -262,7 +298,8 @@ def test_an_hour_is_drawn_only_where_it_is_seen(
     assert page.value("document.querySelectorAll('.row').length") < 60
     page.value("goTo(3000.5)")
     page.wait_for(
-        "document.querySelector('.row.here') && Number(document.querySelector('.row.here').dataset.at) === here"
+        "document.querySelector('.row.here') && "
+        "Number(document.querySelector('.row.here').dataset.at) === here"
     )
     assert abs(page.value("state.rows[here].start") - 3000) < 10
     assert page.value("document.querySelectorAll('.row').length") < 60
@@ -282,9 +319,13 @@ def test_a_page_that_is_given_another_recording_says_so(
     compose(english, seed=9, duration=10).write(other)
     page = browser.open(file.as_uri())
     for chosen, told in ((other, "it is another one"), (recording, "the recording is here")):
-        node = page.call("Runtime.evaluate", expression="document.getElementById('file')")["result"]["objectId"]
+        node = page.call("Runtime.evaluate", expression="document.getElementById('file')")[
+            "result"
+        ]["objectId"]
         page.call("DOM.setFileInputFiles", files=[str(chosen)], objectId=node)
-        page.wait_for(f"document.getElementById('message').textContent.includes({json.dumps(told)})")
+        page.wait_for(
+            f"document.getElementById('message').textContent.includes({json.dumps(told)})"
+        )
     assert page.value("hasSound")
 
 
@@ -293,7 +334,9 @@ def test_all_words_are_in_rows_once_and_rows_point_to_them(made: tuple[Transcrip
     rows = list(rows_of(transcript, LAYOUTS["broadcast"]))
     places = [(passage, at) for passage, first, last, *_ in rows for at in range(first, last)]
     assert sorted(places) == [
-        (number, at) for number, passage in enumerate(transcript.passages) for at in range(len(passage.words))
+        (number, at)
+        for number, passage in enumerate(transcript.passages)
+        for at in range(len(passage.words))
     ]
 
 
@@ -304,7 +347,9 @@ def test_nothing_in_a_transcript_can_end_the_script(made: tuple[Transcript, Path
     hostile = msgspec.structs.replace(
         transcript, passages=(Passage(1.0, 2.0, evil, evil, "engine", words),), doubts=()
     )
-    page = review_page(hostile, reviewed(transcript, recording).sound, LAYOUTS["broadcast"], stem='"><b>')
+    page = review_page(
+        hostile, reviewed(transcript, recording).sound, LAYOUTS["broadcast"], stem='"><b>'
+    )
     assert page.count("</script>") == 3 and 'id="sound">@' not in page and '"><b>' not in page
 
 

@@ -14,8 +14,12 @@ from mantisreed.review.scoring import Token, aligned, calibration, over_time, sc
 from mantisreed.transcript.document import Passage, Word
 
 
-def said(text: str, speaker: str | None = None, start: float = 0.0, sure: float | None = None) -> Passage:
-    words = tuple(Word(word, start + at, start + at + 0.5, sure) for at, word in enumerate(text.split()))
+def said(
+    text: str, speaker: str | None = None, start: float = 0.0, sure: float | None = None
+) -> Passage:
+    words = tuple(
+        Word(word, start + at, start + at + 0.5, sure) for at, word in enumerate(text.split())
+    )
     return Passage(start, start + len(words), text, speaker, "engine", words)
 
 
@@ -80,21 +84,32 @@ def test_numbers_that_are_spoken_are_those_that_are_written(true: str, heard: st
 
 
 def test_and_between_other_words_is_a_word() -> None:
-    score = scored(tokens(said("terns and geese and a hundred and more")), tokens(said("terns geese a hundred more")))
+    score = scored(
+        tokens(said("terns and geese and a hundred and more")),
+        tokens(said("terns geese a hundred more")),
+    )
     assert score.words.deletions == 3
 
 
 def test_a_word_that_is_said_in_parts_is_shown_once() -> None:
-    score = scored(tokens(said("twenty-one birds at 7:30 today")), tokens(said("21 terns at seven thirty today")))
+    score = scored(
+        tokens(said("twenty-one birds at 7:30 today")),
+        tokens(said("21 terns at seven thirty today")),
+    )
     (worst,) = score.worst
-    assert worst.said == "twenty-one birds at 7:30 today" and worst.heard == "21 terns at seven thirty today"
+    assert (
+        worst.said == "twenty-one birds at 7:30 today"
+        and worst.heard == "21 terns at seven thirty today"
+    )
     (line,) = alignment_lines(score.steps)
     assert line.split("  ", 1)[1] == "twenty-one [birds -> terns] at 7:30 today"
     assert alignment_page(score, "a page").count("7:30") == 1
 
 
 def test_errors_are_counted_by_kind() -> None:
-    score = scored(tokens(said("we saw two old terns today")), tokens(said("we saw too terns today again")))
+    score = scored(
+        tokens(said("we saw two old terns today")), tokens(said("we saw too terns today again"))
+    )
     assert (score.words.substitutions, score.words.deletions, score.words.insertions) == (1, 1, 1)
     assert score.words.rate == pytest.approx(3 / 6)
     assert 0.0 < score.characters.rate < 1.0
@@ -108,13 +123,21 @@ def test_a_reference_without_words_is_refused_and_an_empty_transcript_is_all_del
 
 
 def test_another_recording_is_doubtful() -> None:
-    score = scored(tokens(said("we saw two old terns today")), tokens(said("nothing of this was ever there")))
+    score = scored(
+        tokens(said("we saw two old terns today")), tokens(said("nothing of this was ever there"))
+    )
     assert score.is_doubtful
 
 
 def test_speakers_are_compared_under_the_best_permutation() -> None:
-    true = tokens(said("any birds today", "Ada"), said("none at all", "Ben", 5.0), said("tea then", "Ada", 9.0))
-    heard = tokens(said("none at all", "1", 5.0), said("any birds", "2"), said("tea then", "2", 9.0))
+    true = tokens(
+        said("any birds today", "Ada"),
+        said("none at all", "Ben", 5.0),
+        said("tea then", "Ada", 9.0),
+    )
+    heard = tokens(
+        said("none at all", "1", 5.0), said("any birds", "2"), said("tea then", "2", 9.0)
+    )
     score = scored(true, heard)
     assert score.names == {"1": "Ben", "2": "Ada"}
     assert score.permuted is not None and score.permuted.count == 1
@@ -131,7 +154,10 @@ def test_overlap_is_no_error_where_speakers_are_known() -> None:
 
 def test_times_worst_passages_and_calibration() -> None:
     true = tokens(said("we saw terns"), said("and then gulls came over", start=10.0))
-    heard = tokens(said("we saw terns", start=0.2, sure=0.95), said("and ten girls come over", start=10.2, sure=0.35))
+    heard = tokens(
+        said("we saw terns", start=0.2, sure=0.95),
+        said("and ten girls come over", start=10.2, sure=0.35),
+    )
     score = scored(true, heard)
     assert set(score.time_errors) == {0.2}
     assert score.worst[0].errors == 3 and score.worst[0].start == 10.0
@@ -146,19 +172,28 @@ def test_times_worst_passages_and_calibration() -> None:
 
 
 def test_an_alignment_can_be_read() -> None:
-    score = scored(tokens(said("we saw two old terns")), tokens(said("we saw too old gulls and terns")))
+    score = scored(
+        tokens(said("we saw two old terns")), tokens(said("we saw too old gulls and terns"))
+    )
     (line,) = alignment_lines(score.steps)
     assert line.startswith("00:00:00  we saw [two -> too] old") and "[+" in line
     page = alignment_page(score, "<talk>")
-    assert "<del>two</del> <ins>too</ins>" in page and "&lt;talk&gt;" in page and "http:" not in page
+    assert (
+        "<del>two</del> <ins>too</ins>" in page and "&lt;talk&gt;" in page and "http:" not in page
+    )
 
 
 words = st.lists(st.sampled_from(["tern", "gull", "net", "mud"]), max_size=12)
 
 
 @given(words, words)
-def test_an_alignment_holds_both_texts_and_as_few_errors_as_can_be(true: list[str], heard: list[str]) -> None:
-    one, other = tokens(said(" ".join(true))) if true else [], tokens(said(" ".join(heard))) if heard else []
+def test_an_alignment_holds_both_texts_and_as_few_errors_as_can_be(
+    true: list[str], heard: list[str]
+) -> None:
+    one, other = (
+        tokens(said(" ".join(true))) if true else [],
+        tokens(said(" ".join(heard))) if heard else [],
+    )
     steps = list(aligned(one, other))
     assert [step.reference.text for step in steps if step.reference] == true
     assert [step.heard.text for step in steps if step.heard] == heard

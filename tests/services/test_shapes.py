@@ -1,4 +1,6 @@
-"""Text services of any shape, composed by a seed: how texts go there, how answers come back, jobs and keys."""
+"""Text services of any shape, composed by a seed: how texts go there, how answers come back, jobs
+and keys.
+"""
 
 import asyncio
 import base64
@@ -19,7 +21,14 @@ import pytest
 from mantisreed.cards.secrets import Secret
 from mantisreed.cards.transport import HttpTransport
 from mantisreed.services.card import read_service
-from mantisreed.services.client import Question, TextServiceClient, question_key, read_data, read_sound, read_texts
+from mantisreed.services.client import (
+    Question,
+    TextServiceClient,
+    question_key,
+    read_data,
+    read_sound,
+    read_texts,
+)
 
 TEXTS = ("Nets up at dawn.", "It's <wet> & windy — 20 % more!", "Zwei Kiebitze?", '"So," she said.')
 KEY = "a key of the marsh"
@@ -30,9 +39,15 @@ BODIES: dict[str, tuple[str, Callable[[bytes], list[str]]]] = {
         'json = { to = "{target}", docs = "{passages}" }',
         lambda body: [one["said"] for one in json.loads(body)["docs"]],
     ),
-    "fields": ('urlencoded = { q = "{passages}", to = "{target}" }', lambda body: parse_qs(body.decode())["q"]),
+    "fields": (
+        'urlencoded = { q = "{passages}", to = "{target}" }',
+        lambda body: parse_qs(body.decode())["q"],
+    ),
     "one": ('json = { q = "{text}", from = "{language}" }', lambda body: [json.loads(body)["q"]]),
-    "raw": ('raw = "{text}"\ncontent_type = "text/plain; charset=utf-8"', lambda body: [body.decode()]),
+    "raw": (
+        'raw = "{text}"\ncontent_type = "text/plain; charset=utf-8"',
+        lambda body: [body.decode()],
+    ),
     "prompt": (
         'json.messages = [{ role = "user", content = "Into {target}: {text}" }]',
         lambda body: [json.loads(body)["messages"][0]["content"].removeprefix("Into de: ")],
@@ -47,18 +62,28 @@ def turned(text: str) -> str:
 
 def as_events(text: str) -> bytes:
     parts = [text[n : n + 7] for n in range(0, len(text), 7)]
-    return "".join(f"data: {json.dumps({'delta': {'t': part}})}\n\n" for part in parts).encode() + b"data: [DONE]\n\n"
+    return (
+        "".join(f"data: {json.dumps({'delta': {'t': part}})}\n\n" for part in parts).encode()
+        + b"data: [DONE]\n\n"
+    )
 
 
 REPLIES = {
-    "json": ('texts = "out[].t"', lambda texts: json.dumps({"out": [{"t": text} for text in texts]}).encode()),
+    "json": (
+        'texts = "out[].t"',
+        lambda texts: json.dumps({"out": [{"t": text} for text in texts]}).encode(),
+    ),
     "html": (
         'texts = "data.list[*].v"\nis_html = true',
-        lambda texts: json.dumps({"data": {"list": [{"v": html.escape(text)} for text in texts]}}).encode(),
+        lambda texts: json.dumps(
+            {"data": {"list": [{"v": html.escape(text)} for text in texts]}}
+        ).encode(),
     ),
     "mixed up": (
         'texts = "sort_by(out, &n)[].t"',
-        lambda texts: json.dumps({"out": [{"n": n, "t": text} for n, text in enumerate(texts)][::-1]}).encode(),
+        lambda texts: json.dumps(
+            {"out": [{"n": n, "t": text} for n, text in enumerate(texts)][::-1]}
+        ).encode(),
     ),
     "xml": (
         'format = "xml"\ntexts = "r.s[]"',
@@ -66,7 +91,9 @@ REPLIES = {
     ),
     "inside": (
         'inside = "choices[0].m"\ntexts = "t"',
-        lambda texts: json.dumps({"choices": [{"m": f"Here:\n```json\n{json.dumps({'t': texts})}\n```"}]}).encode(),
+        lambda texts: json.dumps(
+            {"choices": [{"m": f"Here:\n```json\n{json.dumps({'t': texts})}\n```"}]}
+        ).encode(),
     ),
 }
 SINGLE = {
@@ -83,13 +110,17 @@ SINGLE = {
     ),
 }
 KEYS = {
-    "bearer": ('every.bearer = "{key}"', lambda head, query: head.get("authorization") == f"Bearer {KEY}"),
+    "bearer": (
+        'every.bearer = "{key}"',
+        lambda head, query: head.get("authorization") == f"Bearer {KEY}",
+    ),
     "header": ('every.headers.X-Reed = "{key}"', lambda head, query: head.get("x-reed") == KEY),
     "query": ('every.query.k = "{key}"', lambda head, query: query.get("k") == [KEY]),
     "basic": (
         'every.basic = "hut:{key}"',
         lambda head, query: (
-            base64.b64decode(head.get("authorization", "").removeprefix("Basic ")) == f"hut:{KEY}".encode()
+            base64.b64decode(head.get("authorization", "").removeprefix("Basic "))
+            == f"hut:{KEY}".encode()
         ),
     ),
 }
@@ -147,10 +178,15 @@ def card_of(url: str, body: str, reply: str, key: str, *, is_job: bool, has_item
     exchange = f"[send]\n{body}"
     if is_job:
         exchange = (
-            f'[steps.begin]\n{body}\ntake.job = "job"\n[steps.ask]\npath = "/jobs/{{job}}"\nstate = "is"\n'
-            'waiting = ["going"]\ndone = ["there"]\ninterval = "10 ms"\n[steps.fetch]\npath = "/results/{job}"'
+            f'[steps.begin]\n{body}\ntake.job = "job"\n[steps.ask]\npath = "/jobs/{{job}}"\nstate '
+            '= "is"\n'
+            'waiting = ["going"]\ndone = ["there"]\ninterval = "10 ms"\n[steps.fetch]\npath = '
+            '"/results/{job}"'
         )
-    return f'url = "{url}"\nsecrets.key = "env:MARSH_KEY"\n{key}\n{item}\n[reply]\n{reply}\n{exchange}\n'
+    return (
+        f'url = "{url}"\nsecrets.key = '
+        f'"env:MARSH_KEY"\n{key}\n{item}\n[reply]\n{reply}\n{exchange}\n'
+    )
 
 
 async def answer_of(card: Any, question: Question) -> bytes:
@@ -175,7 +211,9 @@ def test_a_service_of_any_shape_is_understood_by_a_card(seed: int) -> None:
         body = asyncio.run(answer_of(card, question))
         assert read_texts(card, body, question) == [turned(text) for text in texts], toml
         assert question_key(card, question) == question_key(card, Question(texts, "en", "de"))
-        assert question_key(card, question) != question_key(card, Question((*texts[:-1], "other"), "en", "de"))
+        assert question_key(card, question) != question_key(
+            card, Question((*texts[:-1], "other"), "en", "de")
+        )
 
 
 def service(reply: str) -> Any:

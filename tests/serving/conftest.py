@@ -25,6 +25,9 @@ def service(listener: Listener, tmp_path_factory: pytest.TempPathFactory) -> Ite
     (folder / "allowed").mkdir()
     patch = pytest.MonkeyPatch()
     patch.setenv("MANTISREED_TRUST", str(tmp_path_factory.getbasetemp()))
-    with standins(listener, folder), serving(folder, "--allow", "allowed", "--max-size", "4 MB") as running:
+    with (
+        standins(listener, folder),
+        serving(folder, "--allow", "allowed", "--max-size", "4 MB") as running,
+    ):
         yield running
     patch.undo()

@@ -37,7 +37,12 @@ class Running:
     process: subprocess.Popen[str]
 
     def ask(
-        self, method: str, path: str, body: bytes | None = None, token: str | None = None, **headers: str
+        self,
+        method: str,
+        path: str,
+        body: bytes | None = None,
+        token: str | None = None,
+        **headers: str,
     ) -> Answer:
         given = {name.replace("_", "-"): value for name, value in headers.items()}
         if token is not None:
@@ -45,12 +50,18 @@ class Running:
         asked = request.Request(self.address + path, body, given, method=method)
         try:
             with request.urlopen(asked, timeout=60) as answer:
-                return Answer(answer.status, {k.lower(): v for k, v in answer.headers.items()}, answer.read())
+                return Answer(
+                    answer.status, {k.lower(): v for k, v in answer.headers.items()}, answer.read()
+                )
         except error.HTTPError as answer:
-            return Answer(answer.code, {k.lower(): v for k, v in answer.headers.items()}, answer.read())
+            return Answer(
+                answer.code, {k.lower(): v for k, v in answer.headers.items()}, answer.read()
+            )
 
     def send(self, recording: Path, path: str = "/jobs", **headers: str) -> Answer:
-        return self.ask("POST", path, recording.read_bytes(), Content_Type="application/octet-stream", **headers)
+        return self.ask(
+            "POST", path, recording.read_bytes(), Content_Type="application/octet-stream", **headers
+        )
 
     def ended(self, job: str, token: str | None = None) -> dict[str, Any]:
         def look() -> bool:
@@ -68,7 +79,9 @@ def serving(folder: Path, *arguments: str, port: int | None = None) -> Iterator[
     listen = f"127.0.0.1:{port or free_port()}"
     command = [sys.executable, "-m", "mantisreed", "serve", "--listen", listen, *arguments]
     with (folder / "serve.err").open("a") as errors:
-        process = subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stderr=errors, text=True)
+        process = subprocess.Popen(
+            command, cwd=folder, stdout=subprocess.PIPE, stderr=errors, text=True
+        )
     try:
         assert process.stdout is not None
         first = process.stdout.readline()
@@ -83,17 +96,34 @@ def serving(folder: Path, *arguments: str, port: int | None = None) -> Iterator[
 
 
 @contextlib.contextmanager
-def standins(listener: Listener, folder: Path, profile: FaultProfile | None = None, more: str = "") -> Iterator[str]:
-    with server.bound_socket(0) as waiting, server.serving(server.standins(listener, KEY, profile), waiting) as at:
+def standins(
+    listener: Listener, folder: Path, profile: FaultProfile | None = None, more: str = ""
+) -> Iterator[str]:
+    with (
+        server.bound_socket(0) as waiting,
+        server.serving(server.standins(listener, KEY, profile), waiting) as at,
+    ):
         folder.mkdir(exist_ok=True)
         file = folder / "mantisreed.toml"
         server.write_cards(file, at, KEY, listener)
-        file.write_text(f'[settings]\nengine = "brook"\nmax_attempts = 3\n{more}\n{file.read_text()}')
+        file.write_text(
+            f'[settings]\nengine = "brook"\nmax_attempts = 3\n{more}\n{file.read_text()}'
+        )
         yield at
 
 
 def made(folder: Path, name: str, *arguments: str) -> str:
-    command = [sys.executable, "-m", "mantisreed", "serve", "token", "make", name, "--json", *arguments]
+    command = [
+        sys.executable,
+        "-m",
+        "mantisreed",
+        "serve",
+        "token",
+        "make",
+        name,
+        "--json",
+        *arguments,
+    ]
     shown = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=True)
     token = json.loads(shown.stdout)["token"]
     assert isinstance(token, str)

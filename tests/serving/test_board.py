@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import pytest
@@ -22,10 +23,11 @@ def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Browser]:
         yield found
 
 
-def choose(page: object, *files: Path) -> None:
+def choose(page: Any, *files: Path) -> None:
     """Choose files, as whoever sends them does."""
-    node = page.call("Runtime.evaluate", expression="document.getElementById('file')")["result"]["objectId"]  # type: ignore[attr-defined]
-    page.call("DOM.setFileInputFiles", files=[str(file) for file in files], objectId=node)  # type: ignore[attr-defined]
+    expression = "document.getElementById('file')"
+    node = page.call("Runtime.evaluate", expression=expression)["result"]["objectId"]
+    page.call("DOM.setFileInputFiles", files=[str(file) for file in files], objectId=node)
 
 
 def test_a_file_is_sent_and_both_windows_see_it_end(
@@ -34,23 +36,33 @@ def test_a_file_is_sent_and_both_windows_see_it_end(
     with standins(listener, trusting, FaultProfile(queue=1.0)), serving(trusting) as service:
         one, other = browser.open(f"{service.address}/"), browser.open(f"{service.address}/")
         for page in (one, other):
-            page.wait_for("document.documentElement.dataset.ready === 'true' && $('engine').options.length > 3")
+            page.wait_for(
+                "document.documentElement.dataset.ready === 'true' && $('engine').options.length "
+                "> 3"
+            )
         one.value("document.getElementById('engine').value = 'dipper'")
         choose(one, note.path)
         one.click("#start")
-        other.wait_for("[...document.querySelectorAll('.state')].some(state => state.textContent !== 'done')")
+        other.wait_for(
+            "[...document.querySelectorAll('.state')].some(state => state.textContent !== 'done')"
+        )
         for page in (one, other):
             page.wait_for(
-                "[...document.querySelectorAll('.state')].some(state => state.textContent === 'done')", 60.0
+                "[...document.querySelectorAll('.state')].some(state => state.textContent === "
+                "'done')",
+                60.0,
             )
             assert page.value("document.querySelector('.job .name').textContent") == "note.wav"
-            assert page.value("document.getElementById('sums').textContent").startswith("1 job, 0 under way")
+            assert page.value("document.getElementById('sums').textContent").startswith(
+                "1 job, 0 under way"
+            )
         one.click(".doings button", 1)
         said = " ".join(spoken.phrase.text for spoken in note.composition.truth)
         assert set(said.split()) <= set(one.downloaded("note.txt").decode().split())
         # The review page is one click away, hears the recording, and saves into the workspace.
         address = one.value(
-            "ask(`/jobs/${order[0]}/review`, {method: 'POST'}).then(answer => answer.json()).then(told => told.url)"
+            "ask(`/jobs/${order[0]}/review`, {method: 'POST'}).then(answer => "
+            "answer.json()).then(told => told.url)"
         )
         page = browser.open(service.address + address)
         page.wait_for("hasSound")
@@ -72,15 +84,24 @@ def test_what_is_wrong_with_one_file_keeps_no_other_back_and_what_is_forgotten_g
             window.wait_for("document.documentElement.dataset.ready === 'true'")
         choose(page, wrong, note.path)
         page.click("#start")
-        page.wait_for("document.getElementById('message').textContent.endsWith('; 1 recording sent')")
-        assert page.value("document.getElementById('message').textContent").startswith("notes.wav: ")
+        page.wait_for(
+            "document.getElementById('message').textContent.endsWith('; 1 recording sent')"
+        )
+        assert page.value("document.getElementById('message').textContent").startswith(
+            "notes.wav: "
+        )
         for window in (page, other):
-            window.wait_for("[...document.querySelectorAll('.state')].some(one => one.textContent === 'done')", 60.0)
+            window.wait_for(
+                "[...document.querySelectorAll('.state')].some(one => one.textContent === 'done')",
+                60.0,
+            )
         job = page.value("order[0]")
         assert service.ask("DELETE", f"/jobs/{job}").status == 204
         for window in (page, other):
             window.wait_for("document.querySelectorAll('.job').length === 0")
-            assert window.value("document.querySelector('.empty').textContent") == "no jobs here yet"
+            assert (
+                window.value("document.querySelector('.empty').textContent") == "no jobs here yet"
+            )
             assert window.problems == []
 
 
@@ -104,7 +125,12 @@ def test_axe_finds_nothing_and_thousands_of_jobs_are_only_drawn_where_they_are_s
     folder = trusting / ".mantisreed" / "serve" / "jobs"
     folder.mkdir(parents=True)
     for number in range(3000):
-        order = Order(id=f"{number:011x}{new_id()[11:]}", owner="", name=f"round {number}.wav", created=float(number))
+        order = Order(
+            id=f"{number:011x}{new_id()[11:]}",
+            owner="",
+            name=f"round {number}.wav",
+            created=float(number),
+        )
         order.state, order.finished, order.words, order.transcript = (
             "done",
             float(number),
@@ -117,26 +143,35 @@ def test_axe_finds_nothing_and_thousands_of_jobs_are_only_drawn_where_they_are_s
         page.wait_for("order.length === 3000", 60.0)
         page.value(
             "globalThis.rowsFollowEachOther = () => {"
-            " const boxes = [...document.querySelectorAll('.job')].map(row => row.getBoundingClientRect());"
+            " const boxes = [...document.querySelectorAll('.job')].map(row => "
+            "row.getBoundingClientRect());"
             " boxes.sort((one, other) => one.top - other.top);"
             " return boxes.length > 1"
-            " && boxes.every((box, at) => !at || Math.abs(boxes[at - 1].bottom - box.top) < 2); }; true"
+            " && boxes.every((box, at) => !at || Math.abs(boxes[at - 1].bottom - box.top) < 2); "
+            "}; true"
         )
         for width, is_dark in ((1280, False), (700, False), (400, True)):
             page.view(width, 800, is_dark=is_dark)
             page.wait_for("rowsFollowEachOther()")
             page.wait_for("document.querySelectorAll('.job').length > 0")
             assert page.value("document.querySelectorAll('.job').length") < 40
-            assert page.faults() == [] and page.value("document.documentElement.scrollWidth") <= width
+            assert (
+                page.faults() == [] and page.value("document.documentElement.scrollWidth") <= width
+            )
         assert page.value("document.querySelector('.job .name').textContent") == "round 2999.wav"
         page.value("document.getElementById('scroller').scrollTop = 1e9")
-        page.wait_for("[...document.querySelectorAll('.name')].some(name => name.textContent === 'round 0.wav')")
+        page.wait_for(
+            "[...document.querySelectorAll('.name')].some(name => name.textContent === 'round "
+            "0.wav')"
+        )
         page.value("$('search').value = 'round 77.'; $('search').dispatchEvent(new Event('input'))")
         page.wait_for("document.querySelectorAll('.job').length === 1")
         assert page.problems == []
 
 
-def test_a_board_asks_for_the_token_that_it_needs(browser: Browser, listener: Listener, trusting: Path) -> None:
+def test_a_board_asks_for_the_token_that_it_needs(
+    browser: Browser, listener: Listener, trusting: Path
+) -> None:
     with standins(listener, trusting):
         token = made(trusting, "hut")
         with serving(trusting) as service:

@@ -27,7 +27,9 @@ async def broken_blocks(*contents: bytes) -> AsyncIterator[bytes]:
 
 
 @pytest.mark.parametrize("fails_at", ["a block", "the last block"])
-def test_an_upload_on_a_full_disk_is_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, fails_at: str) -> None:
+def test_an_upload_on_a_full_disk_is_refused(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, fails_at: str
+) -> None:
     append = uploads._append
 
     def full(path: Path, content: bytes, *, is_last: bool) -> None:
@@ -43,7 +45,9 @@ def test_an_upload_on_a_full_disk_is_refused(tmp_path: Path, monkeypatch: pytest
 
 def test_what_came_before_the_sender_broke_off_is_kept(tmp_path: Path) -> None:
     with pytest.raises(ConnectionResetError):
-        asyncio.run(uploads.written(tmp_path / "sent", broken_blocks(b"half a ", b"sentence"), None))
+        asyncio.run(
+            uploads.written(tmp_path / "sent", broken_blocks(b"half a ", b"sentence"), None)
+        )
     assert (tmp_path / "sent").read_bytes() == b"half a sentence"
 
 
@@ -52,7 +56,9 @@ def test_a_job_that_cannot_be_read_is_told_and_left(tmp_path: Path, content: byt
     folder = tmp_path / "jobs"
     folder.mkdir()
     (folder / "aaaa.json").write_bytes(content)
-    (folder / "bbbb.json").write_bytes(msgspec.json.encode(Order(id="bbbb", owner="", name="note.wav")))
+    (folder / "bbbb.json").write_bytes(
+        msgspec.json.encode(Order(id="bbbb", owner="", name="note.wav"))
+    )
     book = OrderBook(folder)
     book.open()
     assert [order.id for order in book] == ["bbbb"] and list(book.unreadable) == ["aaaa"]

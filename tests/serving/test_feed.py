@@ -12,13 +12,18 @@ from mantisreed.serving.orders import Order
 from mantisreed.serving.tokens import OWNER, Limits, TokenStore
 
 
-def heard(feed_: Feed, told: list[Order], *, is_welcome: list[bool], waits: float = 0.0) -> list[bytes]:
+def heard(
+    feed_: Feed, told: list[Order], *, is_welcome: list[bool], waits: float = 0.0
+) -> list[bytes]:
     """What a listener hears who is welcome for as many events as say so."""
 
     async def go() -> list[bytes]:
         events = []
         stream = feed_.stream(
-            lambda order: order.owner == "hut", [], ends_with_job=False, is_welcome=lambda: is_welcome.pop(0)
+            lambda order: order.owner == "hut",
+            [],
+            ends_with_job=False,
+            is_welcome=lambda: is_welcome.pop(0),
         )
         async for event in stream:
             events.append(event)
@@ -30,7 +35,9 @@ def heard(feed_: Feed, told: list[Order], *, is_welcome: list[bool], waits: floa
     return asyncio.run(asyncio.wait_for(go(), 10))
 
 
-def test_who_is_not_welcome_any_more_hears_nothing_of_what_happens(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_who_is_not_welcome_any_more_hears_nothing_of_what_happens(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     orders = [Order(id=str(number), owner="hut", name="round.wav") for number in range(3)]
     events = heard(Feed(lambda order: order.id), list(orders), is_welcome=[True, False])
     assert events == [b"retry: 2000\n\n", b'id: 1\nevent: job\ndata: "0"\n\n']

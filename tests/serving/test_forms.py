@@ -13,7 +13,9 @@ from mantisreed.serving.problems import Problem
 
 KIND = "multipart/form-data; boundary=tide-line"
 _NAMES = st.text("abcxyz_", min_size=1, max_size=12)
-_FILES = st.one_of(st.none(), st.text("abcä .-/\\", max_size=20).map(lambda name: name.replace("\\", "")))
+_FILES = st.one_of(
+    st.none(), st.text("abcä .-/\\", max_size=20).map(lambda name: name.replace("\\", ""))
+)
 
 
 def form(parts: list[tuple[str, str | None, bytes]]) -> bytes:
@@ -69,8 +71,16 @@ def test_what_is_no_form_is_told(content: bytes, cuts: list[int]) -> None:
     [
         (form([("recording", "a.wav", b"sound")])[:-20], KIND, "breaks off"),
         (form([("name", None, b"x")] * 50), KIND, "at most 40 fields"),
-        (b'--tide-line\r\nContent-Disposition: form-data; name="' + b"x" * 20_000, KIND, "too long|RFC 7578"),
-        (b"--tide-line\r\nContent-Disposition: form-data\r\n\r\nx\r\n--tide-line--\r\n", KIND, "no name"),
+        (
+            b'--tide-line\r\nContent-Disposition: form-data; name="' + b"x" * 20_000,
+            KIND,
+            "too long|RFC 7578",
+        ),
+        (
+            b"--tide-line\r\nContent-Disposition: form-data\r\n\r\nx\r\n--tide-line--\r\n",
+            KIND,
+            "no name",
+        ),
         (b"x", "multipart/form-data", "no boundary"),
     ],
 )

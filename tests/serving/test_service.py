@@ -38,7 +38,11 @@ def test_one_request_in_text_out(service: Running, note: Note) -> None:
     assert answer.status == 200 and answer.headers["content-type"] == "text/plain; charset=utf-8"
     said = [spoken.phrase.text for spoken in note.composition.truth]
     assert answer.body.decode().split() == " ".join(said).split()
-    for kind, form in (("text/vtt", "vtt"), ("application/x-subrip", "srt"), ("application/ttml+xml", "ttml")):
+    for kind, form in (
+        ("text/vtt", "vtt"),
+        ("application/x-subrip", "srt"),
+        ("application/ttml+xml", "ttml"),
+    ):
         answer = service.send(note.path, "/jobs?wait=60s", Accept=kind)
         assert answer.status == 200 and OUTPUT_FORMATS[form].read(answer.body).cues
     transcript = service.send(note.path, "/jobs?wait=60s", Accept="application/json")
@@ -50,14 +54,25 @@ def test_curl_sends_a_form_and_a_job_is_told_at_once(service: Running, note: Not
     curl = shutil.which("curl")
     if curl is None:
         pytest.skip("no curl is installed")
-    form = ["-F", f"recording=@{note.path}", "-F", "language=en", "-F", "to=srt,txt", "-F", "name=tide\n../../x.wav"]
+    form = [
+        "-F",
+        f"recording=@{note.path}",
+        "-F",
+        "language=en",
+        "-F",
+        "to=srt,txt",
+        "-F",
+        "name=tide\n../../x.wav",
+    ]
     command = [curl, "-s", "-D", "head.txt", *form, f"{service.address}/jobs"]
     shown = subprocess.run(command, capture_output=True, text=True, cwd=service.folder)
     head = (service.folder / "head.txt").read_text()
     job = json.loads(shown.stdout)
     assert f"location: /jobs/{job['id']}" in head.lower() and job["recording"] == "x.wav"
     told = service.ended(job["id"])
-    assert told["state"] == "done" and told["words"] > 10 and told["doubts"] == 0 and told["cost"] > 0
+    assert (
+        told["state"] == "done" and told["words"] > 10 and told["doubts"] == 0 and told["cost"] > 0
+    )
     assert told["details"]["pieces"][0]["attempts"][0]["outcome"] is not None
     for form_name in ("srt", "vtt", "md", "json"):
         assert service.ask("GET", f"/jobs/{job['id']}/outputs/{form_name}").status == 200
@@ -65,7 +80,9 @@ def test_curl_sends_a_form_and_a_job_is_told_at_once(service: Running, note: Not
 
 
 def test_jobs_are_listed_by_pages_and_filters(service: Running, note: Note) -> None:
-    ids = [service.send(note.path, f"/jobs?name=page-{number}.wav").json["id"] for number in range(5)]
+    ids = [
+        service.send(note.path, f"/jobs?name=page-{number}.wav").json["id"] for number in range(5)
+    ]
     for job in ids:
         service.ended(job)
     first = service.ask("GET", "/jobs?recording=page-&limit=2").json
@@ -84,7 +101,12 @@ def test_events_tell_of_a_job_until_it_has_ended(service: Running, note: Note) -
     with request.urlopen(f"{service.address}/jobs/{job}/events", timeout=60) as stream:
         assert stream.headers["content-type"].startswith("text/event-stream")
         events = stream.read().decode().split("\n\n")
-    told = [json.loads(line[6:]) for event in events for line in event.splitlines() if line.startswith("data: ")]
+    told = [
+        json.loads(line[6:])
+        for event in events
+        for line in event.splitlines()
+        if line.startswith("data: ")
+    ]
     assert told[-1]["state"] == "done" and all(one["id"] == job for one in told)
 
 
@@ -97,12 +119,25 @@ def test_a_plan_costs_nothing_and_leaves_nothing(service: Running, note: Note) -
 
 def test_an_upload_that_broke_off_is_gone_on_with(service: Running, note: Note) -> None:
     content = note.path.read_bytes()
-    begun = service.ask("POST", "/uploads?name=tide.wav", content[:100_000], Upload_Complete="?0", Content_Type="x/y")
+    begun = service.ask(
+        "POST",
+        "/uploads?name=tide.wav",
+        content[:100_000],
+        Upload_Complete="?0",
+        Content_Type="x/y",
+    )
     assert begun.status == 201 and begun.headers["upload-offset"] == "100000"
     place = begun.headers["location"]
     host, port = service.address.removeprefix("http://").split(":")
-    with socket.create_connection((host, int(port))) as line:  # a connection that breaks in the middle
-        lines = (f"PATCH {place} HTTP/1.1", f"Host: {host}:{port}", "Upload-Offset: 100000", "Content-Length: 300000")
+    with socket.create_connection(
+        (host, int(port))
+    ) as line:  # a connection that breaks in the middle
+        lines = (
+            f"PATCH {place} HTTP/1.1",
+            f"Host: {host}:{port}",
+            "Upload-Offset: 100000",
+            "Content-Length: 300000",
+        )
         head = "\r\n".join([*lines, "", ""])
         line.sendall(head.encode() + content[100_000:150_000])
         time.sleep(0.5)
@@ -110,15 +145,26 @@ def test_an_upload_that_broke_off_is_gone_on_with(service: Running, note: Note) 
     assert asked.status == 204, (asked.status, asked.body, begun.headers)
     wait_until(lambda: int(service.ask("HEAD", place).headers["upload-offset"]) == 150_000)
     # The request that broke off may still be putting its last bytes on disk.
-    wait_until(lambda: "goes on at" in service.ask("PATCH", place, b"x", Upload_Offset="120000").json["detail"])
+    wait_until(
+        lambda: (
+            "goes on at" in service.ask("PATCH", place, b"x", Upload_Offset="120000").json["detail"]
+        )
+    )
     wrong = service.ask("PATCH", place, content[150_000:], Upload_Offset="120000")
     assert wrong.status == 409 and wrong.headers["upload-offset"] == "150000"
-    early = service.ask("POST", "/jobs", json.dumps({"upload": place[9:]}).encode(), Content_Type="application/json")
+    early = service.ask(
+        "POST", "/jobs", json.dumps({"upload": place[9:]}).encode(), Content_Type="application/json"
+    )
     assert early.status == 409
-    done = service.ask("PATCH", place, content[150_000:], Upload_Offset="150000", Upload_Complete="?1")
+    done = service.ask(
+        "PATCH", place, content[150_000:], Upload_Offset="150000", Upload_Complete="?1"
+    )
     assert done.status == 204 and done.headers["upload-complete"] == "?1"
     sent = service.ask(
-        "POST", "/jobs?wait=60s", json.dumps({"upload": place[9:]}).encode(), Content_Type="application/json"
+        "POST",
+        "/jobs?wait=60s",
+        json.dumps({"upload": place[9:]}).encode(),
+        Content_Type="application/json",
     )
     assert sent.status == 200 and sent.body == service.send(note.path, "/jobs?wait=60s").body
     assert service.ask("HEAD", place).status == 404
@@ -138,7 +184,9 @@ def test_paths_and_links_lead_nowhere_else(service: Running, note: Note, tmp_pat
     (service.folder / "allowed" / "out.wav").symlink_to(note.path)
 
     def sent(**given: str) -> Answer:
-        return service.ask("POST", "/jobs?wait=60s", json.dumps(given).encode(), Content_Type="application/json")
+        return service.ask(
+            "POST", "/jobs?wait=60s", json.dumps(given).encode(), Content_Type="application/json"
+        )
 
     assert sent(path=str(service.folder / "allowed" / "note.wav")).status == 200
     for path in (
@@ -184,26 +232,43 @@ def test_paths_and_links_lead_nowhere_else(service: Running, note: Note, tmp_pat
     ],
 )  # fmt: skip
 def test_what_is_wrong_is_one_problem_document_and_leaves_nothing(
-    service: Running, note: Note, path: str, headers: dict[str, str], body: bytes | None, status: int
+    service: Running,
+    note: Note,
+    path: str,
+    headers: dict[str, str],
+    body: bytes | None,
+    status: int,
 ) -> None:
     recordings = service.folder / ".mantisreed" / "serve" / "recordings"
     before = sorted(recordings.iterdir())
     content = note.path.read_bytes() if body is None else body
     answer = service.ask(
-        "POST", path.replace(" ", "%20"), content, **{"Content-Type": "application/octet-stream", **headers}
+        "POST",
+        path.replace(" ", "%20"),
+        content,
+        **{"Content-Type": "application/octet-stream", **headers},
     )
     assert answer.status == status, answer.body
     assert answer.headers["content-type"] == "application/problem+json"
-    assert answer.json["status"] == status and answer.json["detail"] and len(answer.json["detail"].splitlines()) == 1
+    assert (
+        answer.json["status"] == status
+        and answer.json["detail"]
+        and len(answer.json["detail"].splitlines()) == 1
+    )
     assert sorted(recordings.iterdir()) == before
 
 
 def test_the_description_is_valid_and_names_what_there_is(service: Running) -> None:
     document = service.ask("GET", "/openapi.json").json
     validate(document)
-    assert {"/jobs", "/jobs/{job}/events", "/uploads/{upload}", "/costs", "/engines", "/plan"} <= set(
-        document["paths"]
-    )
+    assert {
+        "/jobs",
+        "/jobs/{job}/events",
+        "/uploads/{upload}",
+        "/costs",
+        "/engines",
+        "/plan",
+    } <= set(document["paths"])
     assert document["paths"]["/jobs"]["post"]["responses"]["4XX"]
     assert "text/vtt" in document["paths"]["/jobs"]["post"]["responses"]["200"]["content"]
     assert document["components"]["securitySchemes"]["token"]["scheme"] == "bearer"
@@ -221,7 +286,10 @@ def test_the_rest_is_told(service: Running, note: Note) -> None:
         board.headers["content-type"].startswith("text/html")
         and "connect-src 'self'" in board.headers["content-security-policy"]
     )
-    assert board.headers["x-content-type-options"] == "nosniff" and "access-control-allow-origin" not in board.headers
+    assert (
+        board.headers["x-content-type-options"] == "nosniff"
+        and "access-control-allow-origin" not in board.headers
+    )
 
 
 def test_pages_of_other_places_may_do_nothing(service: Running) -> None:
@@ -238,7 +306,9 @@ def test_a_corrected_transcript_is_saved_into_the_outputs(service: Running, note
     assert page.status == 200 and f"/jobs/{job}/sound" in page.body.decode()
     document = service.ask("GET", f"/jobs/{job}/outputs/json").json
     word = document["passages"][0]["words"][0]
-    document["passages"][0]["text"] = document["passages"][0]["text"].replace(word["text"], "Puffin", 1)
+    document["passages"][0]["text"] = document["passages"][0]["text"].replace(
+        word["text"], "Puffin", 1
+    )
     word["text"] = "Puffin"
     saved = service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode())
     assert saved.status == 200 and len(saved.json["files"]) == 3
@@ -248,11 +318,15 @@ def test_a_corrected_transcript_is_saved_into_the_outputs(service: Running, note
     part = service.ask("GET", opened.replace("/review?", "/sound?"), Range="bytes=100-199")
     assert part.status == 206 and part.body == note.path.read_bytes()[100:200]
     document["recording"]["digest"] = "sha256:" + "0" * 64
-    assert service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode()).status == 422
+    assert (
+        service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode()).status == 422
+    )
     assert service.ask("PUT", f"/jobs/{job}/transcript", b"{}").status == 422
 
 
-def test_what_browsers_do_not_play_is_played_from_a_copy(service: Running, note: Note, tmp_path: Path) -> None:
+def test_what_browsers_do_not_play_is_played_from_a_copy(
+    service: Running, note: Note, tmp_path: Path
+) -> None:
     copy = tmp_path / "round.aiff"
     sound, rate = soundfile.read(note.path)
     soundfile.write(copy, sound, rate)
@@ -278,7 +352,9 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
         with serving(trusting) as service:
             assert service.ask("GET", "/jobs").status == 401
             assert service.ask("GET", "/jobs", token="mr_wrong").status == 401
-            job = service.send(note.path, "/jobs?wait=60s", Authorization=f"Bearer {hut}").headers["location"]
+            job = service.send(note.path, "/jobs?wait=60s", Authorization=f"Bearer {hut}").headers[
+                "location"
+            ]
             assert service.ask("GET", job, token=hut).json["state"] == "done"
             assert (
                 service.ask("GET", job, token=boat).status
@@ -297,20 +373,29 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
             paid, kept_reply = service.ask("GET", "/jobs", token=boat).json["jobs"]
             assert paid["cost"] > 0 and kept_reply["cost"] == 0
             assert service.ask("DELETE", f"/jobs/{paid['id']}", token=boat).status == 204
-            assert service.send(note.path, Authorization=f"Bearer {boat}").status == 403  # it is spent all the same
-            # What a second opinion will cost nobody knows beforehand: the job may cost what is left, and no more.
+            assert (
+                service.send(note.path, Authorization=f"Bearer {boat}").status == 403
+            )  # it is spent all the same
+            # What a second opinion will cost nobody knows beforehand: the job may cost what is
+            # left, and no more.
             guest = made(trusting, "guest", "--spend", "0.002")
-            sent = service.send(note.path, "/jobs?second_opinion=heron", Authorization=f"Bearer {guest}")
+            sent = service.send(
+                note.path, "/jobs?second_opinion=heron", Authorization=f"Bearer {guest}"
+            )
             kept_order = trusting / ".mantisreed" / "serve" / "jobs" / f"{sent.json['id']}.json"
             assert json.loads(kept_order.read_text())["options"]["spend_limit"] == 0.002
             answers = [service.ask("GET", "/jobs", token=reader) for _ in range(12)]
-            assert {answer.status for answer in answers} == {200, 429} and "retry-after" in answers[-1].headers
+            assert {answer.status for answer in answers} == {200, 429} and "retry-after" in answers[
+                -1
+            ].headers
             revoke = [sys.executable, "-m", "mantisreed", "serve", "token", "revoke", "hut"]
             subprocess.run(revoke, cwd=trusting, capture_output=True, check=True)
             assert service.ask("GET", job, token=hut).status == 401
 
 
-def test_whoever_wants_it_is_called_when_a_job_has_ended(listener: Listener, note: Note, trusting: Path) -> None:
+def test_whoever_wants_it_is_called_when_a_job_has_ended(
+    listener: Listener, note: Note, trusting: Path
+) -> None:
     calls: list[tuple[dict[str, str], bytes]] = []
 
     class Hook(http.server.BaseHTTPRequestHandler):
@@ -329,9 +414,14 @@ def test_whoever_wants_it_is_called_when_a_job_has_ended(listener: Listener, not
         threading.Thread(target=hook.serve_forever, daemon=True).start()
         address = f"http://127.0.0.1:{hook.server_address[1]}/done"
         more = '[serve]\ncall_secret = "file:call.key"\n'
-        with standins(listener, trusting, more=more), serving(trusting, "--allow-private-links") as service:
+        with (
+            standins(listener, trusting, more=more),
+            serving(trusting, "--allow-private-links") as service,
+        ):
             job = service.send(note.path, f"/jobs?call={address}").json["id"]
-            wait_until(lambda: service.ask("GET", f"/jobs/{job}").json["call"]["state"] == "done", 60.0)
+            wait_until(
+                lambda: service.ask("GET", f"/jobs/{job}").json["call"]["state"] == "done", 60.0
+            )
         hook.shutdown()
     (first, _), (headers, body) = calls
     assert first["webhook-id"] == headers["webhook-id"]  # it is known again
@@ -350,7 +440,9 @@ def test_nothing_that_was_accepted_is_lost_when_it_is_killed(
     with standins(listener, trusting, FaultProfile(faults=0.2, kinds=("503",))):
         for number in range(3):
             with serving(trusting, port=port) as service:
-                sent = service.send(trusting / f"round-{number}.wav", f"/jobs?name=round-{number}.wav")
+                sent = service.send(
+                    trusting / f"round-{number}.wav", f"/jobs?name=round-{number}.wav"
+                )
                 assert sent.status == 202
                 accepted.append(sent.json["id"])
                 time.sleep(0.3 * number)
@@ -404,7 +496,10 @@ def test_junk_and_silence_do_not_keep_others_out(service: Running, note: Note) -
             b"POST /jobs HTTP/1.1\r\nHost: x\r\nX: " + b"a" * 100_000,
         ):
             for _ in range(20):
-                with socket.create_connection((host, int(port)), timeout=5) as line, contextlib.suppress(OSError):
+                with (
+                    socket.create_connection((host, int(port)), timeout=5) as line,
+                    contextlib.suppress(OSError),
+                ):
                     line.sendall(junk)
                     line.recv(100)
         started = time.monotonic()
@@ -430,11 +525,16 @@ def test_engines_call_back_and_fetch_pieces_on_the_same_address(
     port = free_port()
     public = f'public = "http://127.0.0.1:{port}"'
     more = f"[callbacks]\n{public}\n[links]\n{public}\n"
-    with standins(listener, trusting, FaultProfile(queue=1.0), more=more), serving(trusting, port=port) as service:
+    with (
+        standins(listener, trusting, FaultProfile(queue=1.0), more=more),
+        serving(trusting, port=port) as service,
+    ):
         called = service.send(note.path, "/jobs?wait=60s&engine=dipper:carrier")
         fetched = service.send(note.path, "/jobs?wait=60s&engine=plover")
         metrics = service.ask("GET", "/metrics").body.decode()
     said = " ".join(spoken.phrase.text for spoken in note.composition.truth).split()
     for answer in (called, fetched):
         assert answer.status == 200 and set(said) <= set(answer.body.decode().split()), answer.body
-    assert 'mantisreed_requests_total{method="POST",status="204"}' in metrics  # the engine has called
+    assert (
+        'mantisreed_requests_total{method="POST",status="204"}' in metrics
+    )  # the engine has called

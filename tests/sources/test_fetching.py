@@ -52,7 +52,10 @@ async def server(answer: Answer, host: str = "127.0.0.1") -> AsyncIterator[tuple
 
 def got(answer: Answer, folder: Path, path: str = "/a.wav", largest: int = 1 << 20) -> bytes:
     async def work() -> bytes:
-        async with server(answer) as (url, _), fetched(url + path, "the link", folder, largest=largest) as file:
+        async with (
+            server(answer) as (url, _),
+            fetched(url + path, "the link", folder, largest=largest) as file,
+        ):
             return file.read_bytes()
 
     try:
@@ -70,7 +73,11 @@ def test_what_is_behind_a_link_is_there_as_long_as_it_is_needed(tmp_path: Path) 
 def test_a_redirect_on_the_same_host_is_followed_but_not_for_ever(tmp_path: Path) -> None:
     def twice(path: str) -> bytes:
         n = int(path.rpartition("/")[2])
-        return answered(b"here") if n >= 3 else answered(b"", f"Location: /{n + 1}", status="302 Found")
+        return (
+            answered(b"here")
+            if n >= 3
+            else answered(b"", f"Location: /{n + 1}", status="302 Found")
+        )
 
     assert got(twice, tmp_path, "/1") == b"here"
     with pytest.raises(RecordingError, match="redirected more than 5 times"):
@@ -119,8 +126,13 @@ def test_a_redirect_to_this_machine_or_network_is_not_followed(tmp_path: Path, t
 
 def test_a_password_stays_with_its_host_and_never_comes_out(tmp_path: Path) -> None:
     async def work() -> None:
-        async with server(lambda _: answered(b"", "Location: /b", status="302 Found")) as (url, heads):
-            source = Source(Path("a.wav"), url.replace("//", "//warden:redshank-77@") + "/a?sig=abcdefghijkl")
+        async with server(lambda _: answered(b"", "Location: /b", status="302 Found")) as (
+            url,
+            heads,
+        ):
+            source = Source(
+                Path("a.wav"), url.replace("//", "//warden:redshank-77@") + "/a?sig=abcdefghijkl"
+            )
             with pytest.raises(RecordingError) as told:
                 async with local_file(source, tmp_path):
                     pass
@@ -128,7 +140,9 @@ def test_a_password_stays_with_its_host_and_never_comes_out(tmp_path: Path) -> N
             assert not any("Authorization" in head for head in heads[1:])
             for text in (str(told.value), source.label, source.key, source.name):
                 assert "redshank" not in text and "abcdefgh" not in text
-            assert "redshank" not in redacted("redshank-77") and "abcdefg" not in redacted("abcdefghijkl")
+            assert "redshank" not in redacted("redshank-77") and "abcdefg" not in redacted(
+                "abcdefghijkl"
+            )
 
     asyncio.run(work())
 
@@ -139,7 +153,9 @@ def test_a_password_stays_with_its_host_and_never_comes_out(tmp_path: Path) -> N
         answered(b"", "Content-Length: 99999999999999999999999"),
         answered(b"x" * 2_000_000),
         answered(gzip.compress(bytes(50_000_000)), "Content-Encoding: gzip"),
-        answered(gzip.compress(gzip.compress(bytes(1 << 30))[:100_000] * 100), "Content-Encoding: gzip"),
+        answered(
+            gzip.compress(gzip.compress(bytes(1 << 30))[:100_000] * 100), "Content-Encoding: gzip"
+        ),
         answered(b"\x1f\x8bno", "Content-Encoding: gzip"),
         answered(b"", "Content-Encoding: marsh"),
         answered(b"", status="404 Not Found"),
@@ -147,7 +163,18 @@ def test_a_password_stays_with_its_host_and_never_comes_out(tmp_path: Path) -> N
         b"no HTTP at all\r\n\r\n",
         b"",
     ],
-    ids=["claimed", "real", "packed", "packed twice", "damaged", "unknown", "missing", "cut", "none", "nothing"],
+    ids=[
+        "claimed",
+        "real",
+        "packed",
+        "packed twice",
+        "damaged",
+        "unknown",
+        "missing",
+        "cut",
+        "none",
+        "nothing",
+    ],
 )
 def test_a_bad_answer_is_told_and_leaves_nothing(tmp_path: Path, answer: bytes) -> None:
     with pytest.raises(RecordingError) as told:
@@ -182,10 +209,16 @@ asyncio.run(work(sys.argv[1]))
 
 
 @given(st.ip_addresses())
-def test_an_address_is_private_or_on_the_internet(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> None:
+def test_an_address_is_private_or_on_the_internet(
+    address: ipaddress.IPv4Address | ipaddress.IPv6Address,
+) -> None:
     if is_private(address):
         return
-    assert not (address.is_private or address.is_loopback or address.is_link_local or address.is_multicast)
+    assert not (
+        address.is_private or address.is_loopback or address.is_link_local or address.is_multicast
+    )
     assert not (address.is_unspecified or address.is_reserved)
     if isinstance(address, ipaddress.IPv4Address):
-        assert not is_private(ipaddress.IPv6Address(f"2002:{int(address) >> 16:x}:{int(address) & 0xFFFF:x}::"))
+        assert not is_private(
+            ipaddress.IPv6Address(f"2002:{int(address) >> 16:x}:{int(address) & 0xFFFF:x}::")
+        )

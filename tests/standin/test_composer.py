@@ -36,14 +36,20 @@ def test_word_times_of_the_bank_lie_on_sound_in_order(bank: tuple[Phrase, ...]) 
             assert np.sqrt(np.mean(np.square(sound))) > level / 10
 
 
-def test_the_same_seed_gives_the_same_recording_and_another_seed_another(english: list[Phrase]) -> None:
+def test_the_same_seed_gives_the_same_recording_and_another_seed_another(
+    english: list[Phrase],
+) -> None:
     first, again, other = (compose(english, seed=seed, duration=20, snr=20) for seed in (1, 1, 2))
     assert (rendered(first) == rendered(again)).all()
-    assert [spoken.phrase.name for spoken in first.truth] != [spoken.phrase.name for spoken in other.truth]
+    assert [spoken.phrase.name for spoken in first.truth] != [
+        spoken.phrase.name for spoken in other.truth
+    ]
 
 
 def test_length_pauses_levels_and_channels_are_as_asked(english: list[Phrase]) -> None:
-    composition = compose(english, seed=3, duration=60.5, pauses=(0.2, 0.3), level_range=6, channels=2)
+    composition = compose(
+        english, seed=3, duration=60.5, pauses=(0.2, 0.3), level_range=6, channels=2
+    )
 
     sound = rendered(composition)
 
@@ -59,12 +65,17 @@ def test_length_pauses_levels_and_channels_are_as_asked(english: list[Phrase]) -
 
 @pytest.mark.parametrize("snr", [20.0, 5.0])
 def test_noise_has_the_level_asked_for(english: list[Phrase], snr: float) -> None:
-    noisy, clean = compose(english, seed=4, duration=60, snr=snr), compose(english, seed=4, duration=60)
+    noisy, clean = (
+        compose(english, seed=4, duration=60, snr=snr),
+        compose(english, seed=4, duration=60),
+    )
 
     speech = rendered(clean)[0]
     noise = rendered(noisy)[0] - speech
 
-    spoken = np.concatenate([speech[s.first : s.first + len(s.phrase.samples)] for s in clean.truth])
+    spoken = np.concatenate(
+        [speech[s.first : s.first + len(s.phrase.samples)] for s in clean.truth]
+    )
     assert 10 * np.log10(np.mean(spoken**2) / np.mean(noise**2)) == pytest.approx(snr, abs=0.5)
 
 

@@ -33,7 +33,8 @@ def same_words(heard: list[HeardPhrase], composition: Composition) -> bool:
 
 
 @pytest.mark.parametrize(
-    ("name", "snr"), [("a.wav", None), ("a.mp3", 20.0), ("a.mp3", 10.0), ("a.opus", 10.0), ("a.m4a", 10.0)]
+    ("name", "snr"),
+    [("a.wav", None), ("a.mp3", 20.0), ("a.mp3", 10.0), ("a.opus", 10.0), ("a.m4a", 10.0)],
 )
 def test_every_phrase_is_heard_at_its_time(
     english: list[Phrase], ear: Ear, tmp_path: Path, name: str, snr: float | None
@@ -54,10 +55,14 @@ def test_confidence_falls_with_noise(english: list[Phrase], ear: Ear, tmp_path: 
 def test_two_voices_at_once_are_both_heard(english: list[Phrase], ear: Ear, tmp_path: Path) -> None:
     composition = compose(english, seed=23, duration=60, pauses=(-0.8, 0.2), channels=2, snr=25)
     heard = through(composition, tmp_path / "a.wav", ear)
-    assert sorted(phrase.phrase.name for phrase in heard) == sorted(s.phrase.name for s in composition.truth)
+    assert sorted(phrase.phrase.name for phrase in heard) == sorted(
+        s.phrase.name for s in composition.truth
+    )
 
 
-def test_a_cut_loses_or_breaks_the_word_it_goes_through_and_no_other(english: list[Phrase], ear: Ear) -> None:
+def test_a_cut_loses_or_breaks_the_word_it_goes_through_and_no_other(
+    english: list[Phrase], ear: Ear
+) -> None:
     composition = compose(english, seed=24, duration=60, snr=20)
     sound = np.concatenate([block[:, ::2] for block in composition.blocks()], axis=1)
     chance = random.Random(24)
@@ -65,9 +70,15 @@ def test_a_cut_loses_or_breaks_the_word_it_goes_through_and_no_other(english: li
         start = chance.uniform(0, 45)
         end = start + chance.uniform(5, 15)
         heard = ear.listen([sound[:, round(start * EAR_RATE) : round(end * EAR_RATE)]])
-        got = [(word.text, round(word.start + start, 1)) for phrase in heard for word in phrase.words]
+        got = [
+            (word.text, round(word.start + start, 1)) for phrase in heard for word in phrase.words
+        ]
         whole = [w for w in composition.words if w.start >= start and w.end <= end]
-        cut = [w for w in composition.words if w.start + 0.03 < start < w.end or w.start < end < w.end - 0.03]
+        cut = [
+            w
+            for w in composition.words
+            if w.start + 0.03 < start < w.end or w.start < end < w.end - 0.03
+        ]
         assert all(any(t == w.text and abs(s - w.start) < 0.1 for t, s in got) for w in whole)
         assert not any(any(t == w.text and abs(s - w.start) < 0.1 for t, s in got) for w in cut)
         assert len(got) <= len(whole) + len(cut) + 2
@@ -81,10 +92,14 @@ def test_silence_and_noise_say_nothing(ear: Ear) -> None:
     assert ear.listen([noise[:, :10]]) == []
 
 
-def test_only_the_language_asked_for_is_heard(bank: tuple[Phrase, ...], ear: Ear, tmp_path: Path) -> None:
+def test_only_the_language_asked_for_is_heard(
+    bank: tuple[Phrase, ...], ear: Ear, tmp_path: Path
+) -> None:
     german = compose([phrase for phrase in bank if phrase.language == "de"], seed=25, duration=15)
     german.write(tmp_path / "a.wav")
-    assert len(ear.listen(decode(tmp_path / "a.wav", sample_rate=EAR_RATE), "de-AT")) == len(german.truth)
+    assert len(ear.listen(decode(tmp_path / "a.wav", sample_rate=EAR_RATE), "de-AT")) == len(
+        german.truth
+    )
     assert ear.listen(decode(tmp_path / "a.wav", sample_rate=EAR_RATE), "en") == []
 
 
@@ -110,8 +125,15 @@ def posted(address: str, form: dict[str, tuple[str | None, str | bytes]]) -> dic
     for name, (file, value) in form.items():
         about = f'name="{name}"' + (f'; filename="{file}"' if file else "")
         content = value.encode() if isinstance(value, str) else value
-        body += f"--marsh\r\nContent-Disposition: form-data; {about}\r\n\r\n".encode() + content + b"\r\n"
-    headers = {"Content-Type": "multipart/form-data; boundary=marsh", "Authorization": "Bearer a key"}
+        body += (
+            f"--marsh\r\nContent-Disposition: form-data; {about}\r\n\r\n".encode()
+            + content
+            + b"\r\n"
+        )
+    headers = {
+        "Content-Type": "multipart/form-data; boundary=marsh",
+        "Authorization": "Bearer a key",
+    }
     request = urllib.request.Request(address, body + b"--marsh--\r\n", headers)
     with urllib.request.urlopen(request) as answer:
         found: dict[str, object] = json.load(answer)

@@ -33,19 +33,34 @@ def engine(profile: FaultProfile) -> Iterator[str]:
     async def take(request: Request) -> JSONResponse:
         return JSONResponse({"id": next(numbers)}, status_code=202)
 
-    routes = [Route("/weir/hear", hear, methods=["POST"]), Route("/weir/take", take, methods=["POST"])]
+    routes = [
+        Route("/weir/hear", hear, methods=["POST"]),
+        Route("/weir/take", take, methods=["POST"]),
+    ]
     application = Starlette(routes=routes, middleware=[Middleware(Weather, profile=profile)])
     with server.bound_socket(0) as waiting, server.serving(application, waiting) as address:
         yield address
 
 
-def asked(address: str, path: str = "/weir/hear", sound: bytes = b"a") -> tuple[object, bytes, dict[str, str]]:
+def asked(
+    address: str, path: str = "/weir/hear", sound: bytes = b"a"
+) -> tuple[object, bytes, dict[str, str]]:
     """Status or what broke, the body, headers in lower case."""
     try:
-        with urllib.request.urlopen(urllib.request.Request(f"{address}{path}", data=sound), timeout=5) as answer:
-            return answer.status, answer.read(), {name.lower(): value for name, value in answer.headers.items()}
+        with urllib.request.urlopen(
+            urllib.request.Request(f"{address}{path}", data=sound), timeout=5
+        ) as answer:
+            return (
+                answer.status,
+                answer.read(),
+                {name.lower(): value for name, value in answer.headers.items()},
+            )
     except urllib.error.HTTPError as error:
-        return error.code, error.read(), {name.lower(): value for name, value in error.headers.items()}
+        return (
+            error.code,
+            error.read(),
+            {name.lower(): value for name, value in error.headers.items()},
+        )
     except Exception as error:
         return type(error).__name__, b"", {}
 
@@ -72,16 +87,22 @@ def tally(address: str) -> dict[str, dict[str, int]]:
         ("empty", 200, b""),
     ],
 )
-def test_each_fault_is_what_it_says_and_is_counted(fault: Fault, status: object, body: bytes | None) -> None:
+def test_each_fault_is_what_it_says_and_is_counted(
+    fault: Fault, status: object, body: bytes | None
+) -> None:
     with engine(FaultProfile(faults=1.0, kinds=(fault,), hang=0.1)) as address:
         found, content, headers = asked(address)
-        assert found == status or (fault in ("refused", "hang") and found in ("URLError", "ConnectionResetError"))
+        assert found == status or (
+            fault in ("refused", "hang") and found in ("URLError", "ConnectionResetError")
+        )
         assert content == body if body is not None else content.startswith(b"<!DOCTYPE html>")
         if fault in ("wrong type", "page"):
             assert headers["content-type"] == "text/html"
         counts = tally(address)
     is_good = fault == "wrong type"
-    assert counts["faults"] == ({} if is_good else {fault: 1}) and counts["answered"] == ({"a": 1} if is_good else {})
+    assert counts["faults"] == ({} if is_good else {fault: 1}) and counts["answered"] == (
+        {"a": 1} if is_good else {}
+    )
     assert {case for case in FAULTS if case != "duplicate id"} >= {fault}
 
 
@@ -111,5 +132,9 @@ def test_what_is_over_the_pace_gets_429_and_is_told_when_to_come_back(told: str)
         assert later is None
     else:
         assert later is not None
-        seconds = int(later) if told == "seconds" else parsedate_to_datetime(later).timestamp() - time.time()
+        seconds = (
+            int(later)
+            if told == "seconds"
+            else parsedate_to_datetime(later).timestamp() - time.time()
+        )
         assert 25 <= seconds <= 32

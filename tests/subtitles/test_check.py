@@ -45,23 +45,39 @@ def test_each_rule_is_found_by_its_name(cues: list[Cue], rules: list[str]) -> No
 
 def test_a_finding_says_where_what_and_what_is_allowed() -> None:
     (finding,) = check_cues([Cue(0, 2, ("a",)), Cue(3, 11, ("Tea at the hut?",))], RULES)
-    assert (finding.cue, finding.start, finding.found, finding.allowed) == (2, 3, "8.00 s", "7 s or less")
+    assert (finding.cue, finding.start, finding.found, finding.allowed) == (
+        2,
+        3,
+        "8.00 s",
+        "7 s or less",
+    )
     assert (finding.value, finding.limit, finding.unit) == (8.0, 7.0, "seconds")
     assert finding.text == "Tea at the hut?" and reading_speed(Cue(0, 0, ("a",))) == float("inf")
 
 
 @pytest.mark.parametrize("rules", LAYOUTS.values(), ids=LAYOUTS)
 def test_calm_speech_is_laid_out_without_a_finding(rules: LayoutRules) -> None:
-    text = "We opened the nets at dawn, and by noon there were forty dunlin in the bags, all of them ringed. " * 5
+    text = (
+        "We opened the nets at dawn, and by noon there were forty dunlin in the bags, all of them "
+        "ringed. " * 5
+    )
     words = tuple(Word(word, n * 0.6, n * 0.6 + 0.5) for n, word in enumerate(text.split()))
     passage = Passage(0.0, words[-1].end, text.strip(), None, "engine", words)
     assert check_cues(lay_out([passage], rules, language="en"), rules) == []
 
 
 def test_what_a_format_does_not_allow_is_a_finding_and_what_it_allows_is_none() -> None:
-    found = read_srt("1\n00:00:01.000 --> 00:00:02,000\n<font>Tern</font>\n\n3\n00:00:03,000 --> 00:00:04,000\nAuk\n")
+    found = read_srt(
+        "1\n00:00:01.000 --> 00:00:02,000\n<font>Tern</font>\n\n3\n00:00:03,000 --> "
+        "00:00:04,000\nAuk\n"
+    )
     dot, number = check_format(found.remarks)
-    assert (dot.cue, dot.start, dot.rule, dot.line) == (1, 1.0, "format", 2) and dot.found.startswith("00:00:01.000")
+    assert (dot.cue, dot.start, dot.rule, dot.line) == (
+        1,
+        1.0,
+        "format",
+        2,
+    ) and dot.found.startswith("00:00:01.000")
     assert (number.cue, number.found, number.allowed) == (2, "3", "2")
 
 
@@ -75,13 +91,19 @@ def test_what_a_format_does_not_allow_is_a_finding_and_what_it_allows_is_none() 
         (("We took all of them", "to the old hut."), None),
     ],
 )
-def test_lines_that_their_language_would_not_break_are_found(lines: tuple[str, ...], rule: str | None) -> None:
+def test_lines_that_their_language_would_not_break_are_found(
+    lines: tuple[str, ...], rule: str | None
+) -> None:
     cues = [Cue(0.0, 4.0, lines)]
     assert [finding.rule for finding in check_cues(cues, RULES, "en")] == ([rule] if rule else [])
     assert check_cues(cues, RULES) == [] and check_cues(cues, RULES, "xx") == []
     if rule:
         (anew,) = fixed(cues, RULES, "en")
-        assert check_cues([anew], RULES, "en") == [] and anew.text == cues[0].text and anew.start == 0.0
+        assert (
+            check_cues([anew], RULES, "en") == []
+            and anew.text == cues[0].text
+            and anew.start == 0.0
+        )
 
 
 def test_cues_that_go_out_before_the_speech_ends_or_come_late_are_found() -> None:
@@ -91,18 +113,37 @@ def test_cues_that_go_out_before_the_speech_ends_or_come_late_are_found() -> Non
         (1, "early-out"),
         (2, "late-in"),
     ]
-    assert check_speech([Cue(1.1, 3.0, ("a",)), Cue(5.0, 6.5, ("b",)), Cue(6.6, 8.0, ("c",))], speech) == []
+    assert (
+        check_speech([Cue(1.1, 3.0, ("a",)), Cue(5.0, 6.5, ("b",)), Cue(6.6, 8.0, ("c",))], speech)
+        == []
+    )
 
 
 def test_only_a_cue_that_breaks_a_rule_is_changed() -> None:
-    good = Cue(0.0, 3.0, ("The nets are open.",), marks=(Mark(0, 4, 8, "i"),), settings="line:0", name="first")
-    long = Cue(5.0, 12.0, ("Forty dunlin were ringed before the tide came back, and then it was all over.",))
+    good = Cue(
+        0.0,
+        3.0,
+        ("The nets are open.",),
+        marks=(Mark(0, 4, 8, "i"),),
+        settings="line:0",
+        name="first",
+    )
+    long = Cue(
+        5.0,
+        12.0,
+        ("Forty dunlin were ringed before the tide came back, and then it was all over.",),
+    )
     close = Cue(12.02, 14.0, ("Tea?",), "Ben")
-    long = replace(long, marks=(Mark(0, 6, 12, "i"), Mark(0, 36, 45, "b")), settings="line:0", name="second")
+    long = replace(
+        long, marks=(Mark(0, 6, 12, "i"), Mark(0, 36, 45, "b")), settings="line:0", name="second"
+    )
     laid = fixed([close, good, long], RULES)
     assert laid[0] == good and laid[-1] == close and len(laid) == 3
     marked = [laid[1].lines[mark.line][mark.first : mark.last] for mark in laid[1].marks]
-    assert marked == ["dunlin", "tide came"] and (laid[1].settings, laid[1].name) == ("line:0", "second")
+    assert marked == ["dunlin", "tide came"] and (laid[1].settings, laid[1].name) == (
+        "line:0",
+        "second",
+    )
     assert laid[1].text == long.text and laid[1].start == 5.0 and check_cues(laid, RULES) == []
 
 
@@ -110,7 +151,9 @@ def test_lines_of_two_speakers_are_never_merged() -> None:
     talk = Cue(0.0, 0.5, ("- Any birds in the nets?", "- None."))
     (anew,) = fixed([talk], RULES)
     assert anew.lines == talk.lines and anew.end > 0.5
-    long = Cue(0.0, 6.0, ("- Did anybody see where the warden put the keys to the old boat?", "- No."))
+    long = Cue(
+        0.0, 6.0, ("- Did anybody see where the warden put the keys to the old boat?", "- No.")
+    )
     (anew,) = fixed([long], RULES)
     assert anew.lines[-1] == "- No."
 

@@ -15,7 +15,11 @@ A, B = (1.0, 2.0, ("A",)), (3.0, 4.0, ("B",))
 @pytest.mark.parametrize(
     ("text", "cues", "told"),
     [
-        (f"one\n{TIMES}\nA\n\ntwo\n00:00:03,000 --> 00:00:04,000\nB\n", [A, B], "a name in place of its number"),
+        (
+            f"one\n{TIMES}\nA\n\ntwo\n00:00:03,000 --> 00:00:04,000\nB\n",
+            [A, B],
+            "a name in place of its number",
+        ),
         ((ONE + TWO).replace("\n", "\r"), [A, B], ""),
         ((ONE + TWO).replace("\n", "\r\r\n"), [A, B], ""),
         ((ONE + TWO).replace("\n", "\n\n"), [A, B], "blank lines stand between"),

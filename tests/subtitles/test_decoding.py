@@ -6,9 +6,16 @@ from mantisreed.errors import InputError
 from mantisreed.subtitles.decoding import decoded
 
 TEXTS = {
-    "cp1250": ("Dziś rano naliczyliśmy czterdzieści biegusów, zanim przyszła woda.", "Řekni jí, že už běžím."),
+    "cp1250": (
+        "Dziś rano naliczyliśmy czterdzieści biegusów, zanim przyszła woda.",
+        "Řekni jí, že už běžím.",
+    ),
     "cp1251": ("Сегодня утром мы насчитали сорок куликов.",),
-    "cp1252": ("Wir haben vierzig Strandläufer gezählt. Größe: fünf.", "Où étiez-vous, à côté ?", "Möwe"),
+    "cp1252": (
+        "Wir haben vierzig Strandläufer gezählt. Größe: fünf.",
+        "Où étiez-vous, à côté ?",
+        "Möwe",
+    ),
     "shift_jis": ("今朝は塩沼で四十二羽のハマシギを放鳥しました。",),
     "gb18030": ("今天早上我们在盐沼上放飞了四十二只黑腹滨鹬。",),
     "big5": ("今天早上我們在鹽沼上放飛了四十二隻黑腹濱鷸。",),
@@ -17,7 +24,9 @@ TEXTS = {
 }
 
 
-@pytest.mark.parametrize(("encoding", "text"), [(name, text) for name, texts in TEXTS.items() for text in texts])
+@pytest.mark.parametrize(
+    ("encoding", "text"), [(name, text) for name, texts in TEXTS.items() for text in texts]
+)
 def test_text_is_read_in_what_it_was_written(encoding: str, text: str) -> None:
     file = f"1\n00:00:01,000 --> 00:00:02,000\n{text}\n\n"
     read, remarks = decoded(file.encode(encoding))

@@ -16,7 +16,8 @@ BROADCAST = LAYOUTS["broadcast"]
 
 def passage_of(text: str, each: float = 0.4, start: float = 0.0) -> Passage:
     words = tuple(
-        Word(word, start + at * each, start + at * each + 0.8 * each) for at, word in enumerate(text.split())
+        Word(word, start + at * each, start + at * each + 0.8 * each)
+        for at, word in enumerate(text.split())
     )
     return Passage(words[0].start, words[-1].end, text, None, "engine", words)
 
@@ -33,7 +34,9 @@ def passage_of(text: str, each: float = 0.4, start: float = 0.0) -> Passage:
         (None, "Сегодня утром", 42, 17.0),
     ],
 )
-def test_limits_are_those_of_the_language(language: str | None, sample: str, columns: int, speed: float) -> None:
+def test_limits_are_those_of_the_language(
+    language: str | None, sample: str, columns: int, speed: float
+) -> None:
     rules = BROADCAST.for_language(language, sample)
     assert (rules.line_length, rules.speed) == (columns, speed)
 
@@ -42,12 +45,17 @@ def test_a_limit_that_is_set_by_hand_holds_in_any_language() -> None:
     rules = BROADCAST.changed({"line_length": 40}).for_language("ja")
     assert (rules.line_length, rules.speed) == (40, 8.0)
     assert LayoutRules().for_language("ja") == LayoutRules()
-    assert LAYOUTS["phone"].for_language("ja").line_length == 22 and LAYOUTS["children"].speed < BROADCAST.speed
+    assert (
+        LAYOUTS["phone"].for_language("ja").line_length == 22
+        and LAYOUTS["children"].speed < BROADCAST.speed
+    )
 
 
 def test_japanese_is_laid_out_in_sixteen_full_width_characters() -> None:
     text = "今日は潮が九時半に変わるので、早めに網を閉じて小屋に戻ることにしました。"
-    cues = lay_out([Passage(0.0, 12.0, text, words=(Word(text, 0.0, 12.0),))], BROADCAST, language="ja")
+    cues = lay_out(
+        [Passage(0.0, 12.0, text, words=(Word(text, 0.0, 12.0),))], BROADCAST, language="ja"
+    )
     assert all(text_width(line) <= 32 for cue in cues for line in cue.lines)
 
 
@@ -55,7 +63,12 @@ def test_speed_may_be_said_in_words_a_minute() -> None:
     rules = LayoutRules(max_wpm=150)
     assert rules.speed == 15.0
     (finding,) = check_cues([Cue(0.0, 1.0, ("x" * 16,))], rules)
-    assert (finding.rule, finding.value, finding.limit, finding.unit) == ("max-wpm", 160.0, 150.0, "words_per_minute")
+    assert (finding.rule, finding.value, finding.limit, finding.unit) == (
+        "max-wpm",
+        160.0,
+        150.0,
+        "words_per_minute",
+    )
 
 
 @pytest.mark.parametrize(
@@ -69,13 +82,18 @@ def test_speed_may_be_said_in_words_a_minute() -> None:
         ("[nobody closes this at all", []),
     ],
 )
-def test_descriptions_of_sounds_are_told_apart_from_words(texts: str, parts: list[tuple[int, int]]) -> None:
+def test_descriptions_of_sounds_are_told_apart_from_words(
+    texts: str, parts: list[tuple[int, int]]
+) -> None:
     assert sound_parts(texts.split()) == parts
 
 
 def test_sounds_have_cues_of_their_own_or_are_dropped() -> None:
     passage = passage_of("[a door slams] Who is there?")
-    assert [cue.text for cue in lay_out([passage], BROADCAST)] == ["[a door slams]", "Who is there?"]
+    assert [cue.text for cue in lay_out([passage], BROADCAST)] == [
+        "[a door slams]",
+        "Who is there?",
+    ]
     assert [cue.text for cue in lay_out([passage], LayoutRules(sounds="drop"))] == ["Who is there?"]
 
 
@@ -85,13 +103,28 @@ def test_a_pause_inside_a_sentence_is_not_bridged_when_that_gives_away_what_come
     words += [Word("nobody", 3.0, 3.4), Word("at", 3.4, 3.6), Word("all.", 3.6, 4.0)]
     passage = Passage(0.0, 4.0, " ".join(word.text for word in words), words=tuple(words))
     assert len(lay_out([passage], BROADCAST, language="en")) == 2
-    assert len(lay_out([passage_of("And the winner this year is nobody.", 0.3)], BROADCAST, language="en")) == 1
+    assert (
+        len(
+            lay_out(
+                [passage_of("And the winner this year is nobody.", 0.3)], BROADCAST, language="en"
+            )
+        )
+        == 1
+    )
 
 
 @pytest.mark.parametrize("tongue", ["en", "de", "fr", "es", "it", "pt", "nl", "pl"])
 def test_each_language_has_its_tables(tongue: str) -> None:
     known = words_of_language(tongue)
-    for name in ("determiners", "prepositions", "conjunctions", "coordinating", "pronouns", "auxiliaries", "numbers"):
+    for name in (
+        "determiners",
+        "prepositions",
+        "conjunctions",
+        "coordinating",
+        "pronouns",
+        "auxiliaries",
+        "numbers",
+    ):
         assert getattr(known, name), name
     article = min(known.determiners)
     assert break_penalties(["x", article, "nest"], tongue)[2] == UNIT
@@ -113,13 +146,29 @@ def test_each_language_has_its_tables(tongue: str) -> None:
         ("es", "no | sé nada", LOOSE),
     ],
 )
-def test_a_break_inside_of_what_belongs_together_is_penalised(language: str, said: str, least: float) -> None:
+def test_a_break_inside_of_what_belongs_together_is_penalised(
+    language: str, said: str, least: float
+) -> None:
     before, _, after = said.partition(" | ")
     words = [*before.split(), *after.split()]
     assert break_penalties(words, language)[len(before.split())] >= least
 
 
 def test_only_the_places_that_are_asked_for_are_judged() -> None:
-    words = ["We", "counted", "all", "of", "them", "before", "the", "tide", "came", "back", "over", "the", "mud"]
+    words = [
+        "We",
+        "counted",
+        "all",
+        "of",
+        "them",
+        "before",
+        "the",
+        "tide",
+        "came",
+        "back",
+        "over",
+        "the",
+        "mud",
+    ]
     whole, some = break_penalties(words, "en"), break_penalties(words, "en", places={5})
     assert some[5] == whole[5] and set(some[1:5] + some[6:]) == {0.0}

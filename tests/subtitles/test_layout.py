@@ -20,7 +20,9 @@ from strategies import passages, texts
 RULES = LayoutRules()
 
 
-def passage_of(text: str, *, start: float = 0.0, each: float = 0.3, speaker: str | None = None) -> Passage:
+def passage_of(
+    text: str, *, start: float = 0.0, each: float = 0.3, speaker: str | None = None
+) -> Passage:
     words = tuple(
         Word(word, round(start + at * each, 3), round(start + at * each + each * 0.9, 3))
         for at, word in enumerate(text.split())
@@ -33,27 +35,42 @@ def laid(text: str, rules: LayoutRules = RULES, **options: object) -> list[tuple
 
 
 @given(passages(), st.sampled_from(list(LAYOUTS.values())))
-def test_cues_hold_every_word_once_and_in_order_within_the_rules(passage: Passage, rules: LayoutRules) -> None:
+def test_cues_hold_every_word_once_and_in_order_within_the_rules(
+    passage: Passage, rules: LayoutRules
+) -> None:
     cues = lay_out([passage], rules)
-    assert "".join("".join(cue.lines) for cue in cues).replace(" ", "") == passage.text.replace(" ", "")
+    assert "".join("".join(cue.lines) for cue in cues).replace(" ", "") == passage.text.replace(
+        " ", ""
+    )
     for cue in cues:
         assert cue.start <= cue.end and cue.speaker == passage.speaker
         # It may begin as much later as the cue before needs for its last word and the gap.
         assert cue.words[0].start <= cue.start <= cue.words[0].start + rules.gap + 0.05 + 1e-6
         if len(cue.words) > 1:
-            assert len(cue.lines) <= rules.lines and all(text_width(line) <= rules.line_length for line in cue.lines)
+            assert len(cue.lines) <= rules.lines and all(
+                text_width(line) <= rules.line_length for line in cue.lines
+            )
             assert cue.words[-1].end - cue.start <= rules.longest + 1e-6
-        assert all(later.start - earlier.end <= rules.longest_pause for earlier, later in pairwise(cue.words))
+        assert all(
+            later.start - earlier.end <= rules.longest_pause
+            for earlier, later in pairwise(cue.words)
+        )
     for cue, following in pairwise(cues):
         assert cue.end <= following.start + 1e-6
         between = following.start - cue.end
         # Nothing flickers, but where a cue stands as long as it may.
         stands = cue.end - cue.start
-        assert between <= rules.gap + 1e-6 or between >= rules.flicker - 1e-6 or stands >= rules.longest - 1e-6
+        assert (
+            between <= rules.gap + 1e-6
+            or between >= rules.flicker - 1e-6
+            or stands >= rules.longest - 1e-6
+        )
 
 
 @given(passages(), st.sampled_from(list(LAYOUTS.values())))
-def test_no_cue_goes_out_before_its_last_word_unless_words_overlap(passage: Passage, rules: LayoutRules) -> None:
+def test_no_cue_goes_out_before_its_last_word_unless_words_overlap(
+    passage: Passage, rules: LayoutRules
+) -> None:
     for cue, following in pairwise(lay_out([passage], rules)):
         overlap = max(word.end for word in cue.words) - following.words[0].start
         assert cue.end >= max(word.end for word in cue.words) - 1e-6 or overlap > 0.05 - 1e-6
@@ -61,11 +78,19 @@ def test_no_cue_goes_out_before_its_last_word_unless_words_overlap(passage: Pass
 
 @given(passages())
 def test_rules_are_broken_by_little_more_than_any_other_layout_would(passage: Passage) -> None:
-    """Against all layouts of a few words: speed is worth a torn phrase only where it is far beyond its limit."""
+    """Against all layouts of a few words: speed is worth a torn phrase only where it is far beyond
+    its limit.
+    """
     words = passage.words[:7]
-    short = Passage(words[0].start, words[-1].end, joined(word.text for word in words), None, "engine", words)
+    short = Passage(
+        words[0].start, words[-1].end, joined(word.text for word in words), None, "engine", words
+    )
     found = lay_out([short], RULES)
-    least = min(excess(cues) for cues in all_layouts(words) if all(len(cue.lines) <= RULES.lines for cue in cues))
+    least = min(
+        excess(cues)
+        for cues in all_layouts(words)
+        if all(len(cue.lines) <= RULES.lines for cue in cues)
+    )
     assert excess(found) <= least + 0.5 * len(words)
     if least == 0.0 and all(word.text.endswith(".") for word in words):
         assert excess(found) == 0.0
@@ -87,16 +112,22 @@ def all_layouts(words: tuple[Word, ...]) -> list[list[Cue]]:
     for chosen in range(1 << (len(words) - 1)):
         edges = [0, *(at + 1 for at in range(len(words) - 1) if chosen >> at & 1), len(words)]
         groups = [words[first:last] for first, last in pairwise(edges)]
-        if any(group[-1].end - group[0].start > RULES.longest for group in groups if len(group) > 1):
+        if any(
+            group[-1].end - group[0].start > RULES.longest for group in groups if len(group) > 1
+        ):
             continue
-        if any(b.start - a.end > RULES.longest_pause for group in groups for a, b in pairwise(group)):
+        if any(
+            b.start - a.end > RULES.longest_pause for group in groups for a, b in pairwise(group)
+        ):
             continue
         cues = []
         for group, following in zip(groups, [*groups[1:], None], strict=True):
             lines = broken_into_lines([word.text for word in group], [0.0] * len(group), RULES)
             latest = group[0].start + RULES.longest
             end = latest if following is None else min(latest, following[0].start - RULES.gap)
-            cues.append(Cue(group[0].start, max(end, group[-1].end) if following is None else end, lines))
+            cues.append(
+                Cue(group[0].start, max(end, group[-1].end) if following is None else end, lines)
+            )
         layouts.append(cues)
     return layouts or [[]]
 
@@ -110,7 +141,10 @@ def all_layouts(words: tuple[Word, ...]) -> list[list[Cue]]:
         ),
         (
             "The nets were open from dawn, but the wind was far too strong for the small waders.",
-            [("The nets were open from dawn,", "but the wind was far too strong"), ("for the small waders.",)],
+            [
+                ("The nets were open from dawn,", "but the wind was far too strong"),
+                ("for the small waders.",),
+            ],
         ),
         ("Nets closed. Tea?", [("Nets closed. Tea?",)]),
     ],
@@ -156,7 +190,9 @@ def test_of_two_lines_the_shorter_is_above_where_language_does_not_care() -> Non
 def test_a_cue_stands_longer_for_its_reader_where_there_is_time() -> None:
     alone = lay_out([passage_of("Good morning everyone out there.", each=0.1)], RULES)[0]
     assert alone.end == pytest.approx(alone.start + 32 / RULES.max_cps)
-    first, second = lay_out([passage_of("Good morning everyone.", each=0.1), passage_of("Tea?", start=1.0)], RULES)
+    first, second = lay_out(
+        [passage_of("Good morning everyone.", each=0.1), passage_of("Tea?", start=1.0)], RULES
+    )
     assert first.end == pytest.approx(second.start - RULES.gap) and second.end == pytest.approx(2.0)
 
 
@@ -167,7 +203,10 @@ def test_a_quick_exchange_shares_a_cue_with_a_dash_for_each_speaker() -> None:
         passage_of("x", start=9, speaker="a"),
     ]
     shared, alone = lay_out(exchange, RULES, mark_speakers=True)
-    assert shared.lines == ("- Any birds", "- None") and shared.turns == (Turn("a", 2), Turn("b", 1))
+    assert shared.lines == ("- Any birds", "- None") and shared.turns == (
+        Turn("a", 2),
+        Turn("b", 1),
+    )
     assert alone.lines == ("x",) and not alone.turns
 
 
@@ -184,9 +223,13 @@ def test_cues_never_cross_a_long_pause_or_a_speaker_who_waits() -> None:
     alone = [passage_of("Any birds"), passage_of("None", start=9)]
     assert [cue.lines for cue in lay_out(alone, RULES)] == [("Any birds",), ("None",)]
     named = LayoutRules(speakers="name")
-    assert lay_out([passage_of("Any", speaker="Ada")], named, mark_speakers=True)[0].lines == ("Ada: Any",)
+    assert lay_out([passage_of("Any", speaker="Ada")], named, mark_speakers=True)[0].lines == (
+        "Ada: Any",
+    )
     each = LayoutRules(speakers="dash-each")
-    assert lay_out([passage_of("Any", speaker="Ada")], each, mark_speakers=True)[0].lines == ("- Any",)
+    assert lay_out([passage_of("Any", speaker="Ada")], each, mark_speakers=True)[0].lines == (
+        "- Any",
+    )
 
 
 def test_scripts_without_spaces_are_laid_out_in_columns_and_never_inside_a_character() -> None:
@@ -197,10 +240,16 @@ def test_scripts_without_spaces_are_laid_out_in_columns_and_never_inside_a_chara
     for cue in cues:
         assert all(text_width(line) <= 42 and line[0] not in "，。" for line in cue.lines)
     thai = "นกชายเลนกลับมาที่หนองน้ำเค็มเมื่อน้ำขึ้นในตอนเช้าตรู่ของวันนี้พร้อมลมแรงจากทะเลเหนือ"
-    lines = [line for cue in lay_out([Passage(0, 9, thai, words=(Word(thai, 0, 9),))], RULES) for line in cue.lines]
+    lines = [
+        line
+        for cue in lay_out([Passage(0, 9, thai, words=(Word(thai, 0, 9),))], RULES)
+        for line in cue.lines
+    ]
     import unicodedata
 
-    assert "".join(lines) == thai and not any(unicodedata.category(line[0]).startswith("M") for line in lines)
+    assert "".join(lines) == thai and not any(
+        unicodedata.category(line[0]).startswith("M") for line in lines
+    )
 
 
 def test_right_to_left_text_keeps_its_order() -> None:
@@ -222,13 +271,23 @@ def test_cues_of_one_speaker_do_not_overlap_and_those_of_two_may() -> None:
     assert cues[1].lines == ("- b", "- c")
     apart = LayoutRules(speakers="none")
     cues = lay_out([said("a", 0, 3, "x"), said("b", 2, 4, "x"), said("c", 3.5, 5, "y")], apart)
-    assert [(cue.start, cue.end) for cue in cues] == [(0, 2 - RULES.gap), (2, 4), (3.5, 5 + RULES.linger)]
+    assert [(cue.start, cue.end) for cue in cues] == [
+        (0, 2 - RULES.gap),
+        (2, 4),
+        (3.5, 5 + RULES.linger),
+    ]
 
 
 def test_crosstalk_makes_no_cues_that_overlap_in_srt() -> None:
     long = "Somebody is telling a very long story about the nets tonight"
-    talk = [passage_of(long, speaker="a"), passage_of("Which nets do you mean there", start=1.2, speaker="b")]
-    talk += [passage_of("Mine", start=1.5, speaker="c"), passage_of("And mine", start=1.6, speaker="a")]
+    talk = [
+        passage_of(long, speaker="a"),
+        passage_of("Which nets do you mean there", start=1.2, speaker="b"),
+    ]
+    talk += [
+        passage_of("Mine", start=1.5, speaker="c"),
+        passage_of("And mine", start=1.6, speaker="a"),
+    ]
     cues = without_overlaps(lay_out(talk, RULES), RULES)
     assert all(later.start >= earlier.end for earlier, later in pairwise(cues))
     said = " ".join(line.removeprefix("- ") for cue in cues for line in cue.lines).split()
@@ -248,4 +307,6 @@ def test_crosstalk_in_webvtt_makes_no_cues_that_overlap_in_srt() -> None:
 
 def test_words_without_text_are_passed_over() -> None:
     words = (Word("", 0.0, 0.2), Word("Tea?", 0.3, 0.9), Word(" ", 1.0, 1.1))
-    assert [cue.lines for cue in lay_out([Passage(0, 2, "Tea?", words=words)], RULES)] == [("Tea?",)]
+    assert [cue.lines for cue in lay_out([Passage(0, 2, "Tea?", words=words)], RULES)] == [
+        ("Tea?",)
+    ]

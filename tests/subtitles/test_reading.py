@@ -18,11 +18,13 @@ ITALIC = [TWO[0], Cue(3.0, 4.0, ("Tea?", "Yes."), marks=(Mark(0, 0, 4, "i"),))]
 @pytest.mark.parametrize(
     "text",
     [
-        "1\n00:00:01,000 --> 00:00:02,500\nNets closed.\n\n2\n00:00:03,000 --> 00:00:04,000\nTea?\nYes.\n",
+        "1\n00:00:01,000 --> 00:00:02,500\nNets closed.\n\n2\n00:00:03,000 --> "
+        "00:00:04,000\nTea?\nYes.\n",
         "\ufeff1\r\n00:00:01,000 --> 00:00:02,500\r\nNets closed.\r\n\r\n"
         "2\r\n00:00:03,000 --> 00:00:04,000\r\nTea?\r\nYes.",
         "00:01.0 --> 00:02.5\nNets closed.\n\n\n\n00:03.000 --> 00:04.000\n<i>Tea?</i>\nYes.\n",
-        "1\n0:00:01,0 --> 0:00:02,5 X1:40 X2:600\nNets closed.\n2\n0:00:03,0-->0:00:04,0\nTea?\nYes.\n",
+        "1\n0:00:01,0 --> 0:00:02,5 X1:40 X2:600\nNets "
+        "closed.\n2\n0:00:03,0-->0:00:04,0\nTea?\nYes.\n",
     ],
 )
 def test_srt_is_read_however_it_is_written(text: str) -> None:
@@ -31,8 +33,10 @@ def test_srt_is_read_however_it_is_written(text: str) -> None:
 
 def test_webvtt_is_read_with_voices_entities_and_what_stands_around_cues() -> None:
     text = (
-        "WEBVTT - the hut\nKind: captions\n\nNOTE not for viewers\n\nSTYLE\n::cue { color: red }\n\n"
-        "first\n00:01.000 --> 00:02.500 align:start\n<v.loud Warden &amp; co>Nets &lt;all&gt; <b>closed</b>.\n\n"
+        "WEBVTT - the hut\nKind: captions\n\nNOTE not for viewers\n\nSTYLE\n::cue { color: red "
+        "}\n\n"
+        "first\n00:01.000 --> 00:02.500 align:start\n<v.loud Warden &amp; co>Nets &lt;all&gt; "
+        "<b>closed</b>.\n\n"
         "NOTE two\nlines\n\n01:00:03.000 --> 01:00:04.000\nTea?\n"
     )
     found = read_webvtt(text)
@@ -51,7 +55,11 @@ def test_webvtt_is_read_with_voices_entities_and_what_stands_around_cues() -> No
     assert found.head == ["NOTE not for viewers", "STYLE\n::cue { color: red }"]
     header, comment = found.remarks
     assert (header.what, header.found) == ("a line of the header was left out", "Kind: captions")
-    assert (comment.what, comment.found, comment.allowed) == ("a comment between cues was left out", "two lines", "")
+    assert (comment.what, comment.found, comment.allowed) == (
+        "a comment between cues was left out",
+        "two lines",
+        "",
+    )
 
 
 @given(st.lists(passages(), max_size=3))

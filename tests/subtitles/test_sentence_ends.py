@@ -61,7 +61,9 @@ def test_abbreviations_initials_and_ordinals_end_no_sentence(
         ("fr", "nous avons vu", ("avons", "vu")),
     ],
 )
-def test_what_belongs_together_is_hardly_ever_torn(language: str, said: str, torn: tuple[str, ...]) -> None:
+def test_what_belongs_together_is_hardly_ever_torn(
+    language: str, said: str, torn: tuple[str, ...]
+) -> None:
     words = said.split()
     penalties = break_penalties(words, language)
     assert all(penalties[words.index(word)] >= LOOSE for word in torn)
@@ -78,7 +80,8 @@ def test_a_language_that_is_not_known_has_no_words() -> None:
 
 def test_a_cue_ends_with_its_sentence_where_the_rules_allow() -> None:
     text = (
-        "We closed the nets at nine. The wind had turned by then. Nobody saw the owl again before the boats came in. "
+        "We closed the nets at nine. The wind had turned by then. Nobody saw the owl again before "
+        "the boats came in. "
         "It was late. Everybody went home over the long causeway."
     )
     words, at = [], 0.0

@@ -46,13 +46,20 @@ def test_what_srt_cannot_keep_is_told_by_kind() -> None:
 
 def test_what_is_dropped_is_told_by_kind_and_cue() -> None:
     cues = [
-        Cue(0, 1, ("a bc",), marks=(Mark(0, 0, 1, "c.loud"), Mark(0, 2, 4, "i")), settings="region:top size:40%"),
+        Cue(
+            0,
+            1,
+            ("a bc",),
+            marks=(Mark(0, 0, 1, "c.loud"), Mark(0, 2, 4, "i")),
+            settings="region:top size:40%",
+        ),
         Cue(2, 3, ("d",), marks=(Mark(0, 0, 1, "ruby"),)),
         *(Cue(at, at + 1, ("e",), marks=(Mark(0, 0, 1, "c.loud"),)) for at in range(4, 9, 2)),
     ]
     (srt,) = losses(cues, ["STYLE\n::cue {}", "NOTE hello"], "srt")
     assert srt == (
-        "dropped: class (cues 1, 3, 4 and 1 more), width of the cue (cue 1), region (cue 1), ruby (cue 2), "
+        "dropped: class (cues 1, 3, 4 and 1 more), width of the cue (cue 1), region (cue 1), ruby "
+        "(cue 2), "
         "style sheets, comments"
     )
     assert losses(cues, ["STYLE"], "vtt") == []
@@ -67,7 +74,13 @@ def test_a_place_on_the_keypad_is_kept(digit: int) -> None:
 
 @pytest.mark.parametrize(
     ("written", "mark"),
-    [("red", "c.red"), ("#FF0000", "c.red"), ("#f00", "c.red"), ("'#12ab9f'", "color #12ab9f"), ("mud", None)],
+    [
+        ("red", "c.red"),
+        ("#FF0000", "c.red"),
+        ("#f00", "c.red"),
+        ("'#12ab9f'", "color #12ab9f"),
+        ("mud", None),
+    ],
 )
 def test_a_colour_is_known_by_name_and_number(written: str, mark: str | None) -> None:
     assert colour_mark(written) == mark
@@ -85,7 +98,9 @@ def test_settings_that_are_glued_to_a_time_are_taken_as_browsers_do() -> None:
 
 def test_text_from_right_to_left_is_said_to_be_so() -> None:
     hebrew = Cue(0, 2, ("הציפורים חזרו",))
-    assert 'tts:direction="rtl"' in write_ttml([hebrew], "he") and 'tts:direction="rtl"' in write_ttml([hebrew])
+    assert 'tts:direction="rtl"' in write_ttml(
+        [hebrew], "he"
+    ) and 'tts:direction="rtl"' in write_ttml([hebrew])
     assert "direction" not in write_ttml([Cue(0, 2, ("Tea?",))], "en")
 
 
@@ -94,8 +109,10 @@ def test_drop_frame_time_codes_keep_pace_with_the_clock() -> None:
     assert seconds_of_drop_frame(1, 0, 0, 0) == pytest.approx(3600.0, abs=0.01)
     assert seconds_of_drop_frame(0, 1, 0, 2) == pytest.approx(1800 * 1001 / 30000)
     document = (
-        '<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" xml:lang="en" '
-        'ttp:timeBase="smpte" ttp:frameRate="30" ttp:frameRateMultiplier="1000 1001" ttp:dropMode="dropNTSC">'
+        '<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" '
+        'xml:lang="en" '
+        'ttp:timeBase="smpte" ttp:frameRate="30" ttp:frameRateMultiplier="1000 1001" '
+        'ttp:dropMode="dropNTSC">'
         '<body><div><p begin="01:00:00:00" end="01:00:02:00">Tea?</p></div></body></tt>'
     )
     assert read_ttml(document).cues[0].start == pytest.approx(3600.0, abs=0.01)
@@ -130,9 +147,14 @@ def test_chapters_are_of_minutes_and_begin_after_the_longest_pauses() -> None:
     blocks = []
     for at in range(60):
         start = at * 10 + (6 if at % 15 == 0 else 0)
-        times = f"00:{start // 60:02}:{start % 60:02},000 --> 00:{(at * 10 + 8) // 60:02}:{(at * 10 + 8) % 60:02},000"
+        times = (
+            f"00:{start // 60:02}:{start % 60:02},000 --> "
+            f"00:{(at * 10 + 8) // 60:02}:{(at * 10 + 8) % 60:02},000"
+        )
         blocks.append(f"{at + 1}\n{times}\nSentence number {at}.\n")
-    written = OUTPUT_FORMATS["chapters"].write(OUTPUT_FORMATS["srt"].read("\n".join(blocks).encode()))
+    written = OUTPUT_FORMATS["chapters"].write(
+        OUTPUT_FORMATS["srt"].read("\n".join(blocks).encode())
+    )
     found = read_webvtt(written.decode()).cues
     assert [cue.text for cue in found] == [
         "Sentence number 0.",

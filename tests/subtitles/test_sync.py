@@ -43,10 +43,18 @@ CHANGES: dict[str, Callable[[float], float]] = {
 
 
 @pytest.mark.parametrize("change", CHANGES.values(), ids=CHANGES)
-def test_cues_that_drifted_are_back_within_a_tenth_of_a_second(change: Callable[[float], float]) -> None:
+def test_cues_that_drifted_are_back_within_a_tenth_of_a_second(
+    change: Callable[[float], float],
+) -> None:
     cues, chance = talk(1), random.Random(2)
-    speech = [(cue.start + chance.uniform(-0.06, 0.06), cue.end + chance.uniform(-0.1, 0.1)) for cue in cues]
-    for synced in (by_speech(distorted(cues, change), speech), by_cues(distorted(cues, change), cues)):
+    speech = [
+        (cue.start + chance.uniform(-0.06, 0.06), cue.end + chance.uniform(-0.1, 0.1))
+        for cue in cues
+    ]
+    for synced in (
+        by_speech(distorted(cues, change), speech),
+        by_cues(distorted(cues, change), cues),
+    ):
         errors = [abs(one.start - cue.start) for one, cue in zip(synced.cues, cues, strict=True)]
         assert float(np.median(errors)) < 0.1 and max(errors) < 0.5
         assert synced.fit_after > 0.9 and synced.fit_after >= synced.fit_before

@@ -1,4 +1,6 @@
-"""WebVTT beyond times and text: settings, regions, styles, voices, and what the standard does not allow."""
+"""WebVTT beyond times and text: settings, regions, styles, voices, and what the standard does not
+allow.
+"""
 
 import pytest
 
@@ -35,7 +37,9 @@ def test_styles_regions_settings_and_marks_are_written_as_they_were_read() -> No
 
 
 def test_several_voices_of_a_cue_are_cues_of_their_own() -> None:
-    found = read_webvtt("WEBVTT\n\n00:01.000 --> 00:03.000\n<v Ada>Any <b>tern</b>?</v>\n<v Ben>No. <i>None</i>.\n")
+    found = read_webvtt(
+        "WEBVTT\n\n00:01.000 --> 00:03.000\n<v Ada>Any <b>tern</b>?</v>\n<v Ben>No. <i>None</i>.\n"
+    )
     assert found.cues == [
         Cue(1.0, 3.0, ("Any tern?",), "Ada", marks=(Mark(0, 4, 8, "b"),)),
         Cue(1.0, 3.0, ("No. None.",), "Ben", marks=(Mark(0, 4, 8, "i"),)),
@@ -43,7 +47,10 @@ def test_several_voices_of_a_cue_are_cues_of_their_own() -> None:
 
 
 def test_times_inside_cues_are_read_beside_marks_and_written_again() -> None:
-    text = "WEBVTT\n\n00:00:01.000 --> 00:00:04.000\n<i>Any <00:00:02.000>tern</i>\n<00:00:03.000>today?\n"
+    text = (
+        "WEBVTT\n\n00:00:01.000 --> 00:00:04.000\n<i>Any "
+        "<00:00:02.000>tern</i>\n<00:00:03.000>today?\n"
+    )
     (cue,) = read_webvtt(text).cues
     assert cue.words == (Word("Any", 1.0, 2.0), Word("tern", 2.0, 3.0), Word("today?", 3.0, 4.0))
     assert write_webvtt([cue], inner_times=True) == text
@@ -53,8 +60,18 @@ def test_times_inside_cues_are_read_beside_marks_and_written_again() -> None:
     ("text", "what", "found", "line"),
     [
         ("WEBVTT\nKind: captions\n\n", "a line of the header was left out", "Kind: captions", 2),
-        ("WEBVTT\n\n00:01.000 --> 00:02.000 line:up\nTern\n", "a cue's setting makes no sense", "line:up", 3),
-        ("WEBVTT\n\n00:01.000 --> 00:02.000 size:101%\nTern\n", "a cue's setting makes no sense", "size:101%", 3),
+        (
+            "WEBVTT\n\n00:01.000 --> 00:02.000 line:up\nTern\n",
+            "a cue's setting makes no sense",
+            "line:up",
+            3,
+        ),
+        (
+            "WEBVTT\n\n00:01.000 --> 00:02.000 size:101%\nTern\n",
+            "a cue's setting makes no sense",
+            "size:101%",
+            3,
+        ),
         (
             "WEBVTT\n\n00:01.000 --> 00:02.000 region:a\nTern\n",
             "a cue names a region that is not there",
@@ -68,10 +85,20 @@ def test_times_inside_cues_are_read_beside_marks_and_written_again() -> None:
             "00:01.000 --> 00:01.000",
             3,
         ),
-        ("WEBVTT\n\n00:01.000 --> 00:02.000\nTern & auk\n", "an ampersand is not escaped", "Tern & auk", 3),
+        (
+            "WEBVTT\n\n00:01.000 --> 00:02.000\nTern & auk\n",
+            "an ampersand is not escaped",
+            "Tern & auk",
+            3,
+        ),
         ("WEBVTT\n\n00:01.000 --> 00:02.000\n<i>Tern\n", "a tag is not closed", "<i>", 3),
         ("WEBVTT\n\n00:01.000 --> 00:02.000\nTern</i>\n", "an end tag has no beginning", "</i>", 3),
-        ("WEBVTT\n\n00:01.000 --> 00:02.000\n<blink>Tern\n", "a tag is not known and was left out", "<blink>", 3),
+        (
+            "WEBVTT\n\n00:01.000 --> 00:02.000\n<blink>Tern\n",
+            "a tag is not known and was left out",
+            "<blink>",
+            3,
+        ),
         (
             "WEBVTT\n\n00:01.000 --> 00:02.000\n<b><i>Tern</b></i>\n",
             "tags end in another order than they begin",

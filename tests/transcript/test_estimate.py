@@ -1,4 +1,6 @@
-"""Text without times laid over speech: as well as by looking at everything, in time that grows with the speech."""
+"""Text without times laid over speech: as well as by looking at everything, in time that grows with
+the speech.
+"""
 
 import random
 
@@ -11,8 +13,12 @@ from mantisreed.transcript.estimate import spoken_length, words_over_speech
 Speech = list[tuple[float, float]]
 
 
-def spoken(count: int, seed: int, pauses: float, slower: float = 0.0) -> tuple[str, Speech, list[float]]:
-    """A made-up text, where somebody speaks, and when each word really begins; the second half may be faster."""
+def spoken(
+    count: int, seed: int, pauses: float, slower: float = 0.0
+) -> tuple[str, Speech, list[float]]:
+    """A made-up text, where somebody speaks, and when each word really begins; the second half may
+    be faster.
+    """
     chance = random.Random(seed)
     words, starts, speech, at, begin = [], [], Speech(), 0.0, 0.0
     for number in range(count):
@@ -50,7 +56,9 @@ def test_an_hour_is_laid_out_as_well_as_a_minute(monkeypatch: pytest.MonkeyPatch
     cells = 0
     of_runs = estimate._Costs.of_runs
 
-    def counted(costs: estimate._Costs, ends: np.ndarray, takes: np.ndarray, stretch: float) -> np.ndarray:
+    def counted(
+        costs: estimate._Costs, ends: np.ndarray, takes: np.ndarray, stretch: float
+    ) -> np.ndarray:
         nonlocal cells
         cells += len(ends) * len(takes)
         return of_runs(costs, ends, takes, stretch)

@@ -46,7 +46,9 @@ def test_good_times_are_left_as_they_are(passage: Passage) -> None:
         ([(0.0, 0.5), (1.0, 1.5), (99.0, 99.5)], [0.0, 1.0, None]),
     ],
 )
-def test_what_is_right_among_wrong_ones_stays(times: list[tuple[float, float]], starts: list[float | None]) -> None:
+def test_what_is_right_among_wrong_ones_stays(
+    times: list[tuple[float, float]], starts: list[float | None]
+) -> None:
     words = tuple(Word("tern", *one) for one in times)
     (passage,), count = repaired([Passage(0.0, 3.0, "", words=words)], 3.0)
     assert count > 0

@@ -18,13 +18,17 @@ from strategies import texts, timed_words, transcripts
 
 
 @given(transcripts)
-def test_a_transcript_is_read_back_as_it_was_written_and_fits_its_schema(transcript: Transcript) -> None:
+def test_a_transcript_is_read_back_as_it_was_written_and_fits_its_schema(
+    transcript: Transcript,
+) -> None:
     content = to_json(transcript)
     assert from_json(content) == transcript
     jsonschema.validate(json.loads(content), json.loads(SCHEMA.read_text()))
 
 
-@pytest.mark.parametrize("content", [b"", b"[]", b"{}", b'{"format": "something-else", "version": 1}', b"\xff"])
+@pytest.mark.parametrize(
+    "content", [b"", b"[]", b"{}", b'{"format": "something-else", "version": 1}', b"\xff"]
+)
 def test_what_is_no_transcript_is_refused(content: bytes) -> None:
     with pytest.raises(InputError, match="not a transcript"):
         from_json(content)

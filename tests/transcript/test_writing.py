@@ -25,13 +25,17 @@ CHINESE = "今天早上我们在盐沼捕到了三只鹬，给它们戴上脚环
         ("GPS42号のタグ", None, ["GPS42号の", "タグ"]),
     ],
 )
-def test_phrases_are_those_of_the_language(text: str, language: str | None, some: list[str]) -> None:
+def test_phrases_are_those_of_the_language(
+    text: str, language: str | None, some: list[str]
+) -> None:
     parts = phrases(text, language)
     assert "".join(parts) == text and set(some) <= set(parts)
 
 
 @given(st.text(st.sampled_from("ก้ำัเแๆสาน今朝は、。（）盐abc 1ー"), max_size=40))
-def test_words_and_phrases_hold_the_whole_text_and_part_nothing_that_stands_together(text: str) -> None:
+def test_words_and_phrases_hold_the_whole_text_and_part_nothing_that_stands_together(
+    text: str,
+) -> None:
     words = words_of(text)
     assert "".join(words) == "".join(text.split())
     for chunk in text.split():
@@ -41,9 +45,13 @@ def test_words_and_phrases_hold_the_whole_text_and_part_nothing_that_stands_toge
 
 
 def test_words_of_an_engine_are_joined_as_their_script_is_written() -> None:
-    words = [Word(sign, n * 0.2, n * 0.2 + 0.2) for n, sign in enumerate("三只鹬 ok".replace(" ", ""))]
+    words = [
+        Word(sign, n * 0.2, n * 0.2 + 0.2) for n, sign in enumerate("三只鹬 ok".replace(" ", ""))
+    ]
     (passage,) = passages_of(words)
-    assert passage.text == "三只鹬 o k" and joined(["Two", "", "terns,", "三只"]) == "Two terns, 三只"
+    assert (
+        passage.text == "三只鹬 o k" and joined(["Two", "", "terns,", "三只"]) == "Two terns, 三只"
+    )
 
 
 def test_a_text_without_spaces_is_laid_over_all_stretches_of_speech() -> None:
@@ -70,7 +78,9 @@ def test_an_excerpt_has_the_marks_of_its_text() -> None:
     assert excerpt(text, words, 0, 2) == "so the"  # not as the words are: they are joined
 
 
-@pytest.mark.parametrize(("text", "width"), [(THAI.replace(" ", ""), 28), (JAPANESE, 20), (CHINESE, 20)])
+@pytest.mark.parametrize(
+    ("text", "width"), [(THAI.replace(" ", ""), 28), (JAPANESE, 20), (CHINESE, 20)]
+)
 def test_lines_break_between_phrases(text: str, width: int) -> None:
     cues = lay_out([Passage(0, 12, text)], LayoutRules(line_length=width))
     lines = [line for cue in cues for line in cue.lines]

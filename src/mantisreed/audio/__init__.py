@@ -1,1 +1,3 @@
-"""Sound in and sound out: what a recording holds, its samples as a stream, and encoding stretches of it."""
+"""Sound in and sound out: what a recording holds, its samples as a stream, and encoding stretches
+of it.
+"""

@@ -31,7 +31,8 @@ _CONTAINERS = (
     "aac,ac3,aiff,amr,amrnb,amrwb,ape,asf,au,avi,caf,dts,dtshd,eac3,flac,flv,g722,gsm,matroska,mov,mp3,mpeg,mpegts,"
     "mxf,nistsphere,ogg,rm,tta,voc,w64,wav,webm,wv"
 )
-# Containers without a length in their header, whose duration FFmpeg guesses by the bit rate of the first frames.
+# Containers without a length in their header, whose duration FFmpeg guesses by the bit rate of the
+# first frames.
 _GUESSED = frozenset(("aac", "amr", "amrnb", "amrwb"))
 _LONGEST_TAG = 500  # characters; what is longer is a text of its own, not a name
 
@@ -47,7 +48,8 @@ class Track:
         channels: how many there are.
         language: tag of it, as the container has it.
         is_default: whether players are to take it by themselves.
-        promised: seconds that the header says it has, where the header counts; None where it does not, or guesses.
+        promised: seconds that the header says it has, where the header counts; None where it does
+            not, or guesses.
     """
 
     number: int
@@ -68,7 +70,8 @@ class Contents:
         duration: seconds, as the header has it; None when it does not say.
         tracks: the tracks of sound, in order; never empty.
         has_video: whether moving pictures are in it as well (cover art does not count).
-        tags: what else it says, such as `title` and `artist`, by names of small letters, digits and underscores.
+        tags: what else it says, such as `title` and `artist`, by names of small letters, digits and
+            underscores.
     """
 
     container: str
@@ -88,7 +91,9 @@ class Contents:
         for track in self.tracks:
             if track.number == number:
                 return track
-        known = ", ".join(f"{track.number} ({track.codec}{_in_language(track)})" for track in self.tracks)
+        known = ", ".join(
+            f"{track.number} ({track.codec}{_in_language(track)})" for track in self.tracks
+        )
         raise RecordingError(f"there is no track {number}", advice=f"its tracks of sound: {known}")
 
 
@@ -128,7 +133,9 @@ def open_container(
         return
     try:
         if not stat.S_ISREG(os.stat(source).st_mode):  # noqa: PTH116 - opening a pipe would wait for ever
-            raise RecordingError("this is not a file", advice="pipes and devices cannot be read; give a file")
+            raise RecordingError(
+                "this is not a file", advice="pipes and devices cannot be read; give a file"
+            )
         opened = Path(source).open("rb")  # noqa: SIM115 - closed by the with below; only opening may raise this
     except OSError as error:
         raise RecordingError(f"cannot be read ({reason_of(error)})") from error
@@ -139,10 +146,14 @@ def open_container(
 def _container(file: BinaryIO) -> "av.container.InputContainer":
     if file.seek(0, os.SEEK_END) == 0:
         raise RecordingError("the file is empty")
-    options = {"format_whitelist": _CONTAINERS} | ({"ignore_length": "1"} if _wav_says_too_little(file) else {})
+    options = {"format_whitelist": _CONTAINERS} | (
+        {"ignore_length": "1"} if _wav_says_too_little(file) else {}
+    )
     file.seek(0)
     try:
-        container: av.container.InputContainer = av.open(file, mode="r", options=options, **_TAGS_OF_ANY_BYTES)
+        container: av.container.InputContainer = av.open(
+            file, mode="r", options=options, **_TAGS_OF_ANY_BYTES
+        )
     except (av.error.FFmpegError, OSError) as error:
         raise RecordingError(
             "this is not a recording that can be read, or only a part of one",
@@ -152,7 +163,9 @@ def _container(file: BinaryIO) -> "av.container.InputContainer":
 
 
 def _wav_says_too_little(file: BinaryIO) -> bool:
-    """Whether sound goes on behind the end that a WAV header gives: what follows there is no chunk."""
+    """Whether sound goes on behind the end that a WAV header gives: what follows there is no
+    chunk.
+    """
     end = file.seek(0, os.SEEK_END)
     file.seek(0)
     head = file.read(12)
@@ -192,7 +205,9 @@ def contents_of(container: "av.container.InputContainer", file: BinaryIO) -> Con
         )
         for number, stream in enumerate(audio, 1)
     )
-    return Contents(container.format.name, _duration(container, tracks), tracks, has_video, _tags(container))
+    return Contents(
+        container.format.name, _duration(container, tracks), tracks, has_video, _tags(container)
+    )
 
 
 def _tags(container: "av.container.InputContainer") -> dict[str, str]:
@@ -211,7 +226,9 @@ def _as_text(tag: str) -> str:
 
 
 def _duration(container: "av.container.InputContainer", tracks: tuple[Track, ...]) -> float | None:
-    """Seconds, as the header has them, or FFmpeg's estimate where that is a good one; None where nobody knows."""
+    """Seconds, as the header has them, or FFmpeg's estimate where that is a good one; None where
+    nobody knows.
+    """
     name = container.format.name
     is_guessed = name in _GUESSED or (name == "mp3" and not container.streams.audio[0].duration)
     if is_guessed or not container.duration or container.duration < 0:

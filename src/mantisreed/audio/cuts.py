@@ -1,9 +1,10 @@
 """Choosing where to cut a recording: in pauses, as well as possible over the whole of it.
 
-Every pause is a place to cut at; dynamic programming finds the set of cuts that costs least. A cut is cheap in a long
-pause and dear in a short one, and a piece much shorter than it could be is dear as well. Where speech goes on for
-longer than a piece may last, the pieces overlap instead. It all works while the recording streams by: a cut is
-settled when a little more than the piece behind it has been heard.
+Every pause is a place to cut at; dynamic programming finds the set of cuts that costs least. A cut
+is cheap in a long pause and dear in a short one, and a piece much shorter than it could be is dear
+as well. Where speech goes on for longer than a piece may last, the pieces overlap instead. It all
+works while the recording streams by: a cut is settled when a little more than the piece behind it
+has been heard.
 """
 
 import math
@@ -22,7 +23,9 @@ OVERLAP = 4.0
 LONG_SILENCE = 30.0
 """Seconds; silence from this length on is left out rather than sent inside a piece."""
 
-_SURE_PAUSE = 0.5  # seconds; a shorter one may hold the hushed end of a word, so the pieces around it overlap
+_SURE_PAUSE = (
+    0.5  # seconds; a shorter one may hold the hushed end of a word, so the pieces around it overlap
+)
 _WIDE_MARGIN = 0.8
 _LOOK_AHEAD = 120.0  # seconds behind the longest piece that are heard before a cut is settled
 _REPEATED_OVER = 10.0  # seconds; over a longer pause than this nothing is heard twice
@@ -63,8 +66,10 @@ class CutRules:
     Attributes:
         longest: seconds that a span may last; at least four times `overlap`.
         overlap: seconds that two spans share where there is no pause to cut in.
-        repeats: whether each span begins with the last words of the one before, so much of them as `overlap` says.
-        keeps_silence: whether silence is in the spans as well; otherwise they hold speech and short silence only.
+        repeats: whether each span begins with the last words of the one before, so much of them as
+            `overlap` says.
+        keeps_silence: whether silence is in the spans as well; otherwise they hold speech and short
+            silence only.
         long_silence: seconds from which silence is long.
     """
 
@@ -94,7 +99,9 @@ class _Run:
 
 
 class FixedSpans:
-    """Gives spans that somebody else has chosen, in order and apart, as `SpanChooser` does those that it chooses."""
+    """Gives spans that somebody else has chosen, in order and apart, as `SpanChooser` does those
+    that it chooses.
+    """
 
     def __init__(self, spans: Iterable[tuple[float, float]]) -> None:
         self._left = deque(Span(start, end) for start, end in spans)
@@ -116,7 +123,11 @@ class FixedSpans:
 
     def finish(self, duration: float) -> list[Span]:
         """The rest of the spans, when the recording is at its end."""
-        rest = [Span(span.start, min(span.end, duration)) for span in self._left if span.start < duration]
+        rest = [
+            Span(span.start, min(span.end, duration))
+            for span in self._left
+            if span.start < duration
+        ]
         self._left.clear()
         return rest
 
@@ -183,7 +194,8 @@ class SpanChooser:
             apart = self._runs and time - self._reached >= self._rules.long_silence
             return self._taken(_best_groups(self._runs, self._rules.longest)) if apart else []
         chosen: list[Span] = []
-        step = self._rules.longest / 8  # so that a run fits into a span with the silence on both its sides
+        # So that a run fits into a span with the silence on both its sides.
+        step = self._rules.longest / 8
         while time - self._reached > 2 * step:
             self._add(self._reached + step, self._reached + step)
             chosen += self._certain(self._reached)
@@ -201,17 +213,30 @@ class SpanChooser:
         self._reached = end
 
     def _join(self, last: _Run, run: _Run, start: float, pause: float) -> None:
-        """What a cut between two runs would cost, and where the spans around it would end and begin."""
+        """What a cut between two runs would cost, and where the spans around it would end and
+        begin.
+        """
         rules = self._rules
         last.cut = _PAUSE_COST / max(pause, _LEAST_PAUSE)
         if pause <= 0.0:
-            last.closes, run.opens, run.overlaps = start + rules.overlap / 2, start - rules.overlap / 2, True
+            last.closes, run.opens, run.overlaps = (
+                start + rules.overlap / 2,
+                start - rules.overlap / 2,
+                True,
+            )
         elif pause < _SURE_PAUSE:
-            last.closes, run.opens, run.overlaps = last.end + _WIDE_MARGIN, start - _WIDE_MARGIN, True
+            last.closes, run.opens, run.overlaps = (
+                last.end + _WIDE_MARGIN,
+                start - _WIDE_MARGIN,
+                True,
+            )
         elif rules.keeps_silence:
             last.closes = run.opens = start - pause / 2
         else:
-            last.closes, run.opens = last.end + min(MARGIN, pause / 2), start - min(MARGIN, pause / 2)
+            last.closes, run.opens = (
+                last.end + min(MARGIN, pause / 2),
+                start - min(MARGIN, pause / 2),
+            )
         if rules.repeats and pause < min(_REPEATED_OVER, rules.longest / 4):
             run.opens = max(self._runs[0].opens, min(run.opens, last.end - rules.overlap))
             run.overlaps = True
@@ -228,7 +253,9 @@ class SpanChooser:
         """The groups that end with these runs, as spans; the runs are done with."""
         first, spans = 0, []
         for last in lasts:
-            spans.append(Span(self._runs[first].opens, self._runs[last].closes, self._runs[first].overlaps))
+            spans.append(
+                Span(self._runs[first].opens, self._runs[last].closes, self._runs[first].overlaps)
+            )
             first = last + 1
         del self._runs[:first]
         if spans:
@@ -243,8 +270,11 @@ def _longest_run(rules: CutRules) -> float:
     return rules.longest - max(rules.overlap, 2 * _WIDE_MARGIN)
 
 
-def choose_spans(speech: Iterable[tuple[float, float]], duration: float, rules: CutRules) -> list[Span]:
-    """The spans to send of a recording that has been heard to its end; none when nobody speaks in it.
+def choose_spans(
+    speech: Iterable[tuple[float, float]], duration: float, rules: CutRules
+) -> list[Span]:
+    """The spans to send of a recording that has been heard to its end; none when nobody speaks in
+    it.
 
     Args:
         speech: where somebody speaks, (start, end) in seconds, in order.
@@ -265,7 +295,10 @@ def smaller_spans(span: Span, speech: Iterable[tuple[float, float]], longest: fl
     """
     rules = CutRules(longest, min(OVERLAP, longest / 4), keeps_silence=True)
     first, *rest = choose_spans(speech, span.length, rules)
-    return [Span(span.start, first.end + span.start, span.overlaps), *(part.later(span.start) for part in rest)]
+    return [
+        Span(span.start, first.end + span.start, span.overlaps),
+        *(part.later(span.start) for part in rest),
+    ]
 
 
 def speech_in(span: Span, speech: Iterable[tuple[float, float]]) -> tuple[tuple[float, float], ...]:
@@ -277,13 +310,14 @@ def speech_in(span: Span, speech: Iterable[tuple[float, float]]) -> tuple[tuple[
 def _best_groups(runs: Sequence[_Run], longest: float, heard: float | None = None) -> list[int]:
     """The last run of each span, such that all cuts together cost least.
 
-    Where the recording goes on after the last run, up to `heard` is known: the rest is weighed as if it filled whole
-    spans.
+    Where the recording goes on after the last run, up to `heard` is known: the rest is weighed as
+    if it filled whole spans.
     """
     if not runs:
         return []
     opens, closes = np.array([run.opens for run in runs]), np.array([run.closes for run in runs])
-    latest = np.maximum.accumulate(opens)  # a run may open before the one in front of it, whose words it repeats
+    # A run may open before the one in front of it, whose words it repeats.
+    latest = np.maximum.accumulate(opens)
     costs = np.full(len(runs) + 1, np.inf)
     costs[0] = 0.0
     came_from = np.zeros(len(runs) + 1, int)

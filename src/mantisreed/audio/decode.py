@@ -10,7 +10,13 @@ import av.audio.fifo
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.audio.containers import Contents, Track, contents_of, named_in_errors, open_container
+from mantisreed.audio.containers import (
+    Contents,
+    Track,
+    contents_of,
+    named_in_errors,
+    open_container,
+)
 from mantisreed.audio.phase import Opposition
 from mantisreed.errors import RecordingError
 from mantisreed.files import printable
@@ -33,11 +39,11 @@ IntSamples: TypeAlias = NDArray[np.int16]
 class Decoder:
     """The samples of one track of a recording, as a stream.
 
-    Iterating gives blocks of shape (channels, samples), float32, full scale at 1.0, at `sample_rate`. Memory does
-    not grow with the recording's length.
+    Iterating gives blocks of shape (channels, samples), float32, full scale at 1.0, at
+    `sample_rate`. Memory does not grow with the recording's length.
 
-    Where moving pictures start before the sound does, the stream begins with silence of that length, so that times
-    are those of the pictures.
+    Where moving pictures start before the sound does, the stream begins with silence of that
+    length, so that times are those of the pictures.
 
     Attributes:
         contents: what the recording says of itself.
@@ -83,7 +89,9 @@ class Decoder:
 
     @property
     def is_cut_short(self) -> bool:
-        """Whether, at the stream's end, clearly less has come than the header promised of this track."""
+        """Whether, at the stream's end, clearly less has come than the header promised of this
+        track.
+        """
         promised = self.track.promised
         # Where files of several kinds are joined, the header speaks of the first one only.
         if promised is None or self._changes:
@@ -94,10 +102,15 @@ class Decoder:
         """What a user may want to know, once the stream has come to its end."""
         if not self._opposition.was_found:
             return []
-        return ["its two channels are of opposite phase, so that their mix is silent: one was turned round"]
+        return [
+            "its two channels are of opposite phase, so that their mix is silent: one was turned "
+            "round"
+        ]
 
     def damage(self) -> list[str]:
-        """What is wrong with the recording itself, in words, once the stream has come to its end."""
+        """What is wrong with the recording itself, in words, once the stream has come to its
+        end.
+        """
         found = [
             f"no sound could be read from {clock(start)} to {clock(end)}: it counts as silence"
             for start, end in self.gaps[:_GAPS_TOLD]
@@ -111,7 +124,9 @@ class Decoder:
             found.append(f"{parts} of the recording {'was' if damaged == 1 else 'were'} left out")
         if self.is_cut_short:
             promised = short_duration(self.track.promised or 0.0)
-            found.insert(0, f"the recording breaks off at {short_duration(self.seconds)} of {promised}")
+            found.insert(
+                0, f"the recording breaks off at {short_duration(self.seconds)} of {promised}"
+            )
         return found
 
     def __iter__(self) -> Iterator[Samples]:
@@ -126,13 +141,16 @@ class Decoder:
         with named_in_errors(self._name), open_container(self._source) as (container, file):
             self.contents = contents_of(container, file)
             self.track = self.contents.chosen(self._number)
-            # Numbers that are none come only from these, and the resampler would turn them into clicks.
+            # Numbers that are none come only from these, and the resampler would turn them into
+            # clicks.
             self._format = "flt" if self.track.codec.startswith("pcm_f") else sample_format
             for block in self._resampled(container):
                 self._given += block.shape[1]
                 yield block
             if self._given == 0:
-                raise RecordingError("no sound could be decoded from it", advice="is the file complete?")
+                raise RecordingError(
+                    "no sound could be decoded from it", advice="is the file complete?"
+                )
 
     def _resampled(self, container: "av.container.InputContainer") -> Iterator[Samples]:
         stream = container.streams.audio[self.track.number - 1]
@@ -148,7 +166,9 @@ class Decoder:
     def _resampled_frames(
         self, container: "av.container.InputContainer", stream: "av.AudioStream"
     ) -> Iterator[tuple[int, list["av.AudioFrame"]]]:
-        """Resampled frames, each with the number of channels of the track; a change of format midway is followed."""
+        """Resampled frames, each with the number of channels of the track; a change of format
+        midway is followed.
+        """
         resampler: av.AudioResampler | None = None
         fifo = av.audio.fifo.AudioFifo()
         channels = 0
@@ -169,13 +189,17 @@ class Decoder:
         if resampler is not None:
             yield channels, self._drained(fifo, resampler)
 
-    def _drained(self, fifo: "av.audio.fifo.AudioFifo", resampler: "av.AudioResampler") -> list["av.AudioFrame"]:
+    def _drained(
+        self, fifo: "av.audio.fifo.AudioFifo", resampler: "av.AudioResampler"
+    ) -> list["av.AudioFrame"]:
         rest = fifo.read(0, partial=True) if fifo.samples else None
         frames = [] if rest is None else resampler.resample(self._in_phase(rest))
         return [*frames, *resampler.resample(None)]
 
     def _in_phase(self, frame: "av.AudioFrame | None") -> "av.AudioFrame | None":
-        """The frame; where two channels that are to be mixed would cancel each other out, one is turned round."""
+        """The frame; where two channels that are to be mixed would cancel each other out, one is
+        turned round.
+        """
         if frame is None:
             return None
         is_mixed = self._channels == 1 and frame.layout.nb_channels == 2
@@ -188,7 +212,9 @@ class Decoder:
         base = float(stream.time_base or 0.0)
         lost = _LostBytes(container.format.name)
         origin: float | None = None
-        expected = passed = 0.0  # seconds: of the next frame by its own time, and by what has been given out
+        expected = passed = (
+            0.0  # seconds: of the next frame by its own time, and by what has been given out
+        )
         packets = container.demux(stream)
         while True:
             try:
@@ -212,7 +238,9 @@ class Decoder:
                     start = ticks * base + lost.seconds
                     origin = start if origin is None else origin
                     if start - expected > _LEAST_GAP and expected > 0.0:
-                        for silent in self._filled(frame, passed, min(start - expected, start - origin - passed)):
+                        for silent in self._filled(
+                            frame, passed, min(start - expected, start - origin - passed)
+                        ):
                             passed += silent.samples / silent.sample_rate
                             yield silent
                     expected = start
@@ -221,13 +249,18 @@ class Decoder:
                 passed += length
                 yield frame
 
-    def _filled(self, frame: "av.AudioFrame", start: float, missing: float) -> Iterator["av.AudioFrame"]:
+    def _filled(
+        self, frame: "av.AudioFrame", start: float, missing: float
+    ) -> Iterator["av.AudioFrame"]:
         """Silence like a frame; none where the times in the file cannot be meant."""
         promised = self.track.promised
         if promised is not None and start + missing > promised + 1.0:
             return
-        # A few bytes may claim years: so much silence is only believed of a recording that has much sound.
-        if sum(b - a for a, b in self.gaps) + missing > max(_LONGEST_SILENCE, _MOST_SILENCE * start):
+        # A few bytes may claim years: so much silence is only believed of a recording that has much
+        # sound.
+        if sum(b - a for a, b in self.gaps) + missing > max(
+            _LONGEST_SILENCE, _MOST_SILENCE * start
+        ):
             return
         self.gaps.append((start, start + missing))
         left = round(missing * frame.sample_rate)
@@ -235,12 +268,16 @@ class Decoder:
             silent = av.AudioFrame(frame.format.name, frame.layout.name, min(left, _BLOCK))
             silent.sample_rate = frame.sample_rate
             for plane in silent.planes:
-                plane.update(bytes([0x80 if frame.format.name.startswith("u8") else 0]) * plane.buffer_size)
+                plane.update(
+                    bytes([0x80 if frame.format.name.startswith("u8") else 0]) * plane.buffer_size
+                )
             left -= silent.samples
             yield silent
 
     def _resampler(self, frame: "av.AudioFrame") -> "av.AudioResampler":
-        layout = "mono" if self._channels == 1 and frame.layout.nb_channels <= 2 else frame.layout.name
+        layout = (
+            "mono" if self._channels == 1 and frame.layout.nb_channels <= 2 else frame.layout.name
+        )
         needs_mixing = self._channels == 1 and frame.layout.nb_channels > 1
         sample_format = "flt" if needs_mixing else self._format
         return av.AudioResampler(format=sample_format, layout=layout, rate=self.sample_rate)
@@ -249,8 +286,13 @@ class Decoder:
         """A resampled block of a track with so many channels, mixed as asked: their mean."""
         if self._channels != 1 or channels == 1:
             return block
-        # The resampler adds two channels at 0.707 each, which goes over full scale where they are the same.
-        return block * np.float32(math.sqrt(0.5)) if block.shape[0] == 1 else block.mean(axis=0, keepdims=True)
+        # The resampler adds two channels at 0.707 each, which goes over full scale where they are
+        # the same.
+        return (
+            block * np.float32(math.sqrt(0.5))
+            if block.shape[0] == 1
+            else block.mean(axis=0, keepdims=True)
+        )
 
 
 class _LostBytes:
@@ -264,14 +306,25 @@ class _LostBytes:
         self.seconds = 0.0
 
     def failed(self, packet: "av.Packet[av.AudioStream]", passed: float) -> None:
-        """This packet was not; all before it came to `passed` seconds. Its own time is that of one frame."""
-        if self._counts and self.bytes_read and packet.duration is not None and packet.time_base is not None:
-            length = packet.size * passed / self.bytes_read - float(packet.duration * packet.time_base)
+        """This packet was not; all before it came to `passed` seconds. Its own time is that of one
+        frame.
+        """
+        if (
+            self._counts
+            and self.bytes_read
+            and packet.duration is not None
+            and packet.time_base is not None
+        ):
+            length = packet.size * passed / self.bytes_read - float(
+                packet.duration * packet.time_base
+            )
             self.seconds += max(0.0, length)
 
 
 def to_int16(block: Samples | IntSamples) -> IntSamples:
-    """Samples as 16-bit integers, rounded, clipped at full scale. Undoes the decoder's scaling exactly."""
+    """Samples as 16-bit integers, rounded, clipped at full scale. Undoes the decoder's scaling
+    exactly.
+    """
     if block.dtype == np.int16:
         return block.astype(np.int16, copy=False)
     scaled = np.multiply(block, 32768.0)
@@ -305,7 +358,9 @@ def _late_start(container: "av.container.InputContainer", stream: "av.AudioStrea
 
 
 def _samples(frame: "av.AudioFrame") -> Samples:
-    """A frame of packed samples as an array of shape (channels, samples), without what is no sound."""
+    """A frame of packed samples as an array of shape (channels, samples), without what is no
+    sound.
+    """
     # Planes cannot be used: reading more than seven of them crashes the library.
     block: Samples = np.ascontiguousarray(frame.to_ndarray().reshape(frame.samples, -1).T)
     if block.dtype == np.int16:

@@ -1,4 +1,6 @@
-"""Sound out: samples by libsndfile, lossy codecs by PyAV, in memory or to an open file, block by block."""
+"""Sound out: samples by libsndfile, lossy codecs by PyAV, in memory or to an open file, block by
+block.
+"""
 
 import io
 from collections.abc import Iterable
@@ -14,7 +16,9 @@ from mantisreed.audio.formats import AudioFormat
 
 
 class Encoder(Protocol):
-    """Takes blocks of shape (channels, samples), float32 or int16, and writes them to the file it was made for."""
+    """Takes blocks of shape (channels, samples), float32 or int16, and writes them to the file it
+    was made for.
+    """
 
     def write(self, block: Samples | IntSamples) -> None:
         """Encode one more block."""
@@ -25,12 +29,20 @@ class Encoder(Protocol):
     def __enter__(self) -> Self: ...
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None: ...
 
 
 def open_encoder(
-    sink: BinaryIO, form: AudioFormat, *, sample_rate: int = SAMPLE_RATE, channels: int = 1, is_quick: bool = False
+    sink: BinaryIO,
+    form: AudioFormat,
+    *,
+    sample_rate: int = SAMPLE_RATE,
+    channels: int = 1,
+    is_quick: bool = False,
 ) -> Encoder:
     """An encoder that writes to `sink`, a seekable binary file, which it does not close.
 
@@ -54,7 +66,9 @@ def encode(
     channels: int = 1,
     most_bytes: int | None = None,
 ) -> bytes | None:
-    """All blocks in one file in memory; None as soon as it is clear that it would be over `most_bytes`."""
+    """All blocks in one file in memory; None as soon as it is clear that it would be over
+    `most_bytes`.
+    """
     sink = io.BytesIO()
     with open_encoder(sink, form, sample_rate=sample_rate, channels=channels) as encoder:
         for block in blocks:
@@ -84,7 +98,10 @@ class _Closing:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self.close()
 
@@ -112,7 +129,13 @@ class _LosslessEncoder(_Closing):
 
 class _LossyEncoder(_Closing):
     def __init__(
-        self, sink: BinaryIO, form: AudioFormat, sample_rate: int, channels: int, *, is_quick: bool = False
+        self,
+        sink: BinaryIO,
+        form: AudioFormat,
+        sample_rate: int,
+        channels: int,
+        *,
+        is_quick: bool = False,
     ) -> None:
         self._rate = sample_rate
         self._layout = {1: "mono", 2: "stereo"}[channels]
@@ -129,7 +152,9 @@ class _LossyEncoder(_Closing):
 
     def write(self, block: Samples | IntSamples) -> None:
         samples = block / np.float32(32768) if block.dtype == np.int16 else block
-        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples), format="fltp", layout=self._layout)
+        frame = av.AudioFrame.from_ndarray(
+            np.ascontiguousarray(samples), format="fltp", layout=self._layout
+        )
         frame.sample_rate = self._rate
         frame.pts = self._written
         self._written += block.shape[1]

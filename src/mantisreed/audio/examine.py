@@ -71,10 +71,12 @@ class Examination:
         contents, track: what its header says, and the track that was listened to.
         duration: seconds, as decoded.
         bit_rate: bits per second on average.
-        loudness: integrated loudness by EBU R 128 (ITU-R BS.1770) in LUFS; None where there is nothing to measure.
+        loudness: integrated loudness by EBU R 128 (ITU-R BS.1770) in LUFS; None where there is
+            nothing to measure.
         peak: the highest sample in dBFS; None when all are zero.
         clipped: samples that were cut off at full scale.
-        noise: mean level where nobody speaks, in dBFS; None where there is no such place, or only zeros.
+        noise: mean level where nobody speaks, in dBFS; None where there is no such place, or only
+            zeros.
         snr: speech over noise in dB; None where one of them is missing.
         speech: where somebody speaks on any channel.
         channels: each by itself.
@@ -109,12 +111,20 @@ class Examination:
     def longest_silence(self) -> float:
         """Seconds of the longest stretch in which nobody speaks."""
         edges = [0.0, *(edge for stretch in self.speech for edge in stretch), self.duration]
-        return max((end - start for start, end in zip(edges[::2], edges[1::2], strict=True)), default=0.0)
+        return max(
+            (end - start for start, end in zip(edges[::2], edges[1::2], strict=True)), default=0.0
+        )
 
     @property
     def advice(self) -> list[str]:
         """What a person may want to do about it, the most important first."""
-        return [*self.damage, *self.notes, *self._of_the_sound(), *self._of_the_channels(), self._of_the_rate()]
+        return [
+            *self.damage,
+            *self.notes,
+            *self._of_the_sound(),
+            *self._of_the_channels(),
+            self._of_the_rate(),
+        ]
 
     def _of_the_sound(self) -> Iterator[str]:
         if not self.speech:
@@ -124,9 +134,14 @@ class Examination:
         if self.clipped:
             yield f"clipped in {self.clipped} samples: turn the gain down when you record again"
         if self.snr is not None and self.snr < _NOISY_DB:
-            yield f"noisy (speech {self.snr:.0f} dB over it): engines may mishear; move the microphone closer"
+            yield (
+                f"noisy (speech {self.snr:.0f} dB over it): engines may mishear; move the "
+                "microphone closer"
+            )
         if self.speech and self.longest_silence >= _MUCH_SILENCE:
-            yield f"silence of up to {short_duration(self.longest_silence)} is in it, and is not sent"
+            yield (
+                f"silence of up to {short_duration(self.longest_silence)} is in it, and is not sent"
+            )
 
     def _of_the_channels(self) -> Iterator[str]:
         empty = [channel.number for channel in self.channels if channel.is_empty]
@@ -142,13 +157,17 @@ class Examination:
 
     def _take_turns(self, channels: Iterable[Channel]) -> bool:
         """Whether mostly one channel speaks at a time."""
-        spoken = [sum(stretch.end - stretch.start for stretch in channel.speech) for channel in channels]
+        spoken = [
+            sum(stretch.end - stretch.start for stretch in channel.speech) for channel in channels
+        ]
         return min(spoken) > 0 and sum(spoken) < 1.5 * self.speech_seconds
 
     def _of_the_rate(self) -> str:
         rate = self.track.sample_rate
         if rate < SAMPLE_RATE:
-            return f"recorded at {rate} Hz, as telephones do; more would be heard at {SAMPLE_RATE} Hz"
+            return (
+                f"recorded at {rate} Hz, as telephones do; more would be heard at {SAMPLE_RATE} Hz"
+            )
         if rate == SAMPLE_RATE:
             return "no resampling is needed"
         return f"brought to {SAMPLE_RATE} Hz before sending; there is no need to do that yourself"
@@ -233,7 +252,9 @@ class _Meter:
         self._lows.append(steps.min(axis=(0, 2)))
         self._highs.append(steps.max(axis=(0, 2)))
         flat = steps - steps.mean(axis=2, keepdims=True)  # without DC
-        self._powers.append(np.einsum("ijk,ijk->j", flat, flat) / np.float32(self._step * len(block)))
+        self._powers.append(
+            np.einsum("ijk,ijk->j", flat, flat) / np.float32(self._step * len(block))
+        )
 
     @property
     def loudness(self) -> float | None:
@@ -246,11 +267,19 @@ class _Meter:
             zip(self._listeners, self._speech, self.peaks, strict=True), 1
         ):
             stretches = [*found, *listener.finish()]
-            inside = tuple(Stretch(s.start, min(s.end, duration), s.level) for s in stretches if s.start < duration)
+            inside = tuple(
+                Stretch(s.start, min(s.end, duration), s.level)
+                for s in stretches
+                if s.start < duration
+            )
             channels.append(Channel(number, _decibels(peak), inside))
-        return tuple(channels), union((s.start, s.end) for channel in channels for s in channel.speech)
+        return tuple(channels), union(
+            (s.start, s.end) for channel in channels for s in channel.speech
+        )
 
-    def noise_and_snr(self, speech: Iterable[tuple[float, float]]) -> tuple[float | None, float | None]:
+    def noise_and_snr(
+        self, speech: Iterable[tuple[float, float]]
+    ) -> tuple[float | None, float | None]:
         """Mean level in dBFS where nobody speaks, and how much speech is over it in dB."""
         powers = np.concatenate(self._powers) if self._powers else np.zeros(0, np.float32)
         speaking, near = np.zeros(len(powers), bool), np.zeros(len(powers), bool)
@@ -270,7 +299,9 @@ class _Meter:
             self._lows.append(self._rest.min(axis=(0, 1), keepdims=True)[0])
             self._highs.append(self._rest.max(axis=(0, 1), keepdims=True)[0])
         return Waveform(
-            np.concatenate(self._lows), np.concatenate(self._highs), np.array(self._loudness.momentary, np.float32)
+            np.concatenate(self._lows),
+            np.concatenate(self._highs),
+            np.array(self._loudness.momentary, np.float32),
         )
 
 
@@ -285,7 +316,9 @@ class _Resampler:
         """The next samples."""
         if self._rate == SAMPLE_RATE:
             return samples
-        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples[np.newaxis]), format="flt", layout="mono")
+        frame = av.AudioFrame.from_ndarray(
+            np.ascontiguousarray(samples[np.newaxis]), format="flt", layout="mono"
+        )
         frame.sample_rate = self._rate
         parts = [part.to_ndarray()[0] for part in self._resampler.resample(frame)]
         return np.concatenate(parts) if parts else np.zeros(0, np.float32)
@@ -306,14 +339,19 @@ class _Loudness:
         if self._graph is None:
             self._graph = av.filter.Graph()
             source = self._graph.add_abuffer(
-                format="fltp", sample_rate=self._rate, layout=layout, time_base=Fraction(1, self._rate)
+                format="fltp",
+                sample_rate=self._rate,
+                layout=layout,
+                time_base=Fraction(1, self._rate),
             )
             meter = self._graph.add("ebur128", "metadata=1:framelog=quiet")
             sink = self._graph.add("abuffersink")
             source.link_to(meter)
             meter.link_to(sink)
             self._graph.configure()
-        frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(block), format="fltp", layout=layout)
+        frame = av.AudioFrame.from_ndarray(
+            np.ascontiguousarray(block), format="fltp", layout=layout
+        )
         frame.sample_rate, frame.pts = self._rate, self._passed
         self._passed += block.shape[1]
         self._graph.push(frame)

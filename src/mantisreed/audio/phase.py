@@ -13,12 +13,17 @@ _EXCERPTS = 8  # of a block of some 1.5 s
 
 
 class Opposition:
-    """Two channels of opposite phase, as a wrongly wired plug makes them: their mix would be silence.
+    """Two channels of opposite phase, as a wrongly wired plug makes them: their mix would be
+    silence.
 
     It is looked for block by block, as recordings are joined of parts.
     """
 
-    _OPPOSED, _ALIKE = -0.8, -0.3  # correlation from which channels are opposed, and from which they are not any more
+    # Correlation from which channels are opposed, and from which they are not any more.
+    _OPPOSED, _ALIKE = (
+        -0.8,
+        -0.3,
+    )
     _AUDIBLE = 1e-5  # mean square of full scale: -50 dBFS
 
     def __init__(self) -> None:
@@ -59,7 +64,9 @@ def _excerpts(frame: "av.AudioFrame") -> "NDArray[Any]":
     firsts = range(0, frame.samples, max(_EXCERPT, frame.samples // _EXCERPTS))
     stretches = [slice(first, min(first + _EXCERPT, frame.samples)) for first in firsts]
     if frame.format.is_planar:
-        return np.stack([np.concatenate([plane[stretch] for stretch in stretches]) for plane in planes])
+        return np.stack(
+            [np.concatenate([plane[stretch] for stretch in stretches]) for plane in planes]
+        )
     packed = planes[0][: frame.samples * frame.layout.nb_channels].reshape(frame.samples, -1)
     rows: NDArray[Any] = np.concatenate([packed[stretch] for stretch in stretches]).T
     return rows
@@ -95,7 +102,8 @@ def _as_floats(samples: "NDArray[Any]") -> NDArray[np.float32]:
 def _turned_round(samples: "NDArray[Any]") -> "NDArray[Any]":
     """The same sound with its sign changed."""
     if np.issubdtype(samples.dtype, np.integer):
-        # The bitwise complement is -x - 1 for signed and 255 - x for unsigned samples: neither overflows.
+        # The bitwise complement is -x - 1 for signed and 255 - x for unsigned samples: neither
+        # overflows.
         turned: NDArray[Any] = np.invert(samples)
     else:
         turned = np.negative(samples)

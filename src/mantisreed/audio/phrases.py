@@ -1,8 +1,9 @@
-"""Phrases in a stream that is heard as it comes: each is given out as soon as the speaker has paused.
+"""Phrases in a stream that is heard as it comes: each is given out as soon as the speaker has
+paused.
 
-The speech map in `speech.py` looks half a minute ahead, which nobody who speaks live can be asked to wait for. Here
-everything is decided from what was heard so far: levels of 10 ms frames, a noise floor that is the quietest of the
-last seconds, and two thresholds over it.
+The speech map in `speech.py` looks half a minute ahead, which nobody who speaks live can be asked
+to wait for. Here everything is decided from what was heard so far: levels of 10 ms frames, a noise
+floor that is the quietest of the last seconds, and two thresholds over it.
 """
 
 from collections import deque
@@ -80,7 +81,9 @@ class PhraseListener:
         return self._begin is not None
 
     def hear(self, samples: NDArray[np.int16]) -> list[LivePhrase]:
-        """Take the next samples, shape (samples,); gives the phrases that have come to their end."""
+        """Take the next samples, shape (samples,); gives the phrases that have come to their
+        end.
+        """
         together = np.concatenate([self._rest, samples])
         count = len(together) // self._frame
         self._rest = together[count * self._frame :]
@@ -142,13 +145,19 @@ class PhraseListener:
             self._second.clear()
         if not self._lows:
             if len(self._second) < _BEFORE:
-                return np.inf, level  # nothing is judged before there is something to judge by; the sound is kept
+                # Nothing is judged before there is something to judge by; the sound is kept.
+                return (
+                    np.inf,
+                    level,
+                )
             ordered = sorted(self._second)
             return max(ordered[round(_FLOOR_RANK * len(ordered))], _QUIETEST_FLOOR_DB), ordered[-1]
         return max(min(self._lows), _QUIETEST_FLOOR_DB), max(self._highs)
 
     def _quietest_place(self) -> int:
-        """Where a phrase that is too long is cut: the middle of the quietest tenth of a second near its end."""
+        """Where a phrase that is too long is cut: the middle of the quietest tenth of a second near
+        its end.
+        """
         assert self._begin is not None
         reach = round(self._longest * _CUT_REACH)
         levels = np.array(self._levels)[-reach:]
@@ -157,8 +166,14 @@ class PhraseListener:
 
     def _given(self, end: int, *, goes_on: bool = False) -> LivePhrase:
         assert self._begin is not None
-        frames = [frame for number, frame in enumerate(self._kept, self._first) if self._begin <= number < end]
-        phrase = LivePhrase(self._begin / FRAMES_A_SECOND, np.concatenate(frames), self._heard / FRAMES_A_SECOND)
+        frames = [
+            frame
+            for number, frame in enumerate(self._kept, self._first)
+            if self._begin <= number < end
+        ]
+        phrase = LivePhrase(
+            self._begin / FRAMES_A_SECOND, np.concatenate(frames), self._heard / FRAMES_A_SECOND
+        )
         self._begin = end if goes_on else None
         self._onset.clear()
         self._let_go(end if goes_on else self._heard - _ONSET_REACH - _BEFORE)

@@ -17,17 +17,24 @@ _HEAD = 64 << 10  # bytes at the start of a file that the headers below are look
 _ID3_HEADER = 10  # bytes (ID3v2.4, 3.1)
 _ID3V1 = 128  # bytes of the tag at the end of an MP3 file
 _XING_FRAMES, _XING_BYTES = 1, 2  # flags of the de facto Xing and Info headers
-_UNKNOWN_SIZES = frozenset((0, 0xFFFF_FFFF, 0xFFFF_FF00))  # what programs that stream write as a size
-_ASF_FILE_PROPERTIES = bytes.fromhex("a1dcab8c47a9cf118ee400c00c205365")  # GUID, as stored (ASF specification, 10.1)
+# What programs that stream write as a size.
+_UNKNOWN_SIZES = frozenset((0, 0xFFFF_FFFF, 0xFFFF_FF00))
+# GUID, as stored (ASF specification, 10.1).
+_ASF_FILE_PROPERTIES = bytes.fromhex("a1dcab8c47a9cf118ee400c00c205365")
 _ASF_SIZE_AT, _ASF_DURATION_AT, _ASF_PREROLL_AT = 40, 64, 80  # bytes from that GUID
 _W64_RIFF = b"riff\x2e\x91\xcf\x11\xa5\xd6\x28\xdb\x04\xc1\x00\x00"
-_MATROSKA_DURATION = (b"\x44\x89\x84", b"\x44\x89\x88")  # the element's ID, and its size: a float of 4 or 8 bytes
+# The element's ID, and its size: a float of 4 or 8 bytes.
+_MATROSKA_DURATION = (
+    b"\x44\x89\x84",
+    b"\x44\x89\x88",
+)
 
 
 def promised_seconds(
     container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO
 ) -> float | None:
-    """Seconds of sound that the header says this track has; None where the header has no exact figure for it.
+    """Seconds of sound that the header says this track has; None where the header has no exact
+    figure for it.
 
     Args:
         container: the recording, opened.
@@ -56,7 +63,9 @@ def _of_the_stream(
 def _of_pcm_frames(
     container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO
 ) -> float | None:
-    """The header counts frames. FFmpeg trims its duration to the size of the file, but not the count."""
+    """The header counts frames. FFmpeg trims its duration to the size of the file, but not the
+    count.
+    """
     is_pcm = stream.codec_context is not None and stream.codec_context.name.startswith("pcm_")
     if not is_pcm or not stream.frames or not stream.rate:
         return None
@@ -66,14 +75,20 @@ def _of_pcm_frames(
 def _of_the_only_stream(
     container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO
 ) -> float | None:
-    """The header has one duration for the whole file: that of this track when there is no other one."""
+    """The header has one duration for the whole file: that of this track when there is no other
+    one.
+    """
     if len(container.streams) != 1 or not container.duration or container.duration < 0:
         return None
     return float(container.duration / 1_000_000)  # FFmpeg's AV_TIME_BASE
 
 
-def _of_matroska(container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO) -> float | None:
-    """Muxers tag each track with its length; else the segment's counts, if it is in the file and not guessed."""
+def _of_matroska(
+    container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO
+) -> float | None:
+    """Muxers tag each track with its length; else the segment's counts, if it is in the file and
+    not guessed.
+    """
     hours, _, rest = str(stream.metadata.get("DURATION", "")).partition(":")
     minutes, _, seconds = rest.partition(":")
     try:
@@ -87,8 +102,12 @@ def _of_matroska(container: "av.container.InputContainer", stream: "av.AudioStre
     return _of_the_only_stream(container, stream, file)
 
 
-def _of_wav(container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO) -> float | None:
-    """A RIFF header says how many bytes follow. RF64 counts samples, which FFmpeg takes as they are."""
+def _of_wav(
+    container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO
+) -> float | None:
+    """A RIFF header says how many bytes follow. RF64 counts samples, which FFmpeg takes as they
+    are.
+    """
     file.seek(0)
     start = file.read(8)
     if start[:4] != b"RIFF":
@@ -97,7 +116,9 @@ def _of_wav(container: "av.container.InputContainer", stream: "av.AudioStream", 
     return None if size in _UNKNOWN_SIZES else _scaled(container, file, size + 8)
 
 
-def _of_w64(container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO) -> float | None:
+def _of_w64(
+    container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO
+) -> float | None:
     """Its first chunk holds the size of the whole file in 64 bits (Sony Wave64)."""
     file.seek(0)
     start = file.read(24)
@@ -106,7 +127,9 @@ def _of_w64(container: "av.container.InputContainer", stream: "av.AudioStream", 
     return _scaled(container, file, int.from_bytes(start[16:], "little"))
 
 
-def _of_asf(container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO) -> float | None:
+def _of_asf(
+    container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO
+) -> float | None:
     """Its header holds the size and the length of the whole file (ASF specification, 3.2)."""
     file.seek(0)
     head = file.read(_HEAD)
@@ -123,8 +146,12 @@ def _of_asf(container: "av.container.InputContainer", stream: "av.AudioStream", 
     return field(_ASF_DURATION_AT) / 1e7 - field(_ASF_PREROLL_AT) / 1e3
 
 
-def _of_mp3(container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO) -> float | None:
-    """The first frame may say how many bytes of sound follow. Its count of frames is often wrong, and is not used."""
+def _of_mp3(
+    container: "av.container.InputContainer", stream: "av.AudioStream", file: BinaryIO
+) -> float | None:
+    """The first frame may say how many bytes of sound follow. Its count of frames is often wrong,
+    and is not used.
+    """
     file.seek(0)
     head = file.read(_ID3_HEADER)
     start = 0
@@ -148,22 +175,28 @@ def _of_mp3(container: "av.container.InputContainer", stream: "av.AudioStream", 
     if start + sound <= file.seek(0, os.SEEK_END) + _ID3V1:  # programs count the last tag or not
         return None
     if flags & _XING_FRAMES and container.duration:
-        return float(container.duration / 1_000_000)  # the only container whose duration FFmpeg does not trim
+        # The only container whose duration FFmpeg does not trim.
+        return float(container.duration / 1_000_000)
     return _scaled(container, file, start + sound)
 
 
-def _scaled(container: "av.container.InputContainer", file: BinaryIO, promised: int) -> float | None:
-    """Seconds of the whole file, when its header says that it has so many bytes; None where all of them are there."""
+def _scaled(
+    container: "av.container.InputContainer", file: BinaryIO, promised: int
+) -> float | None:
+    """Seconds of the whole file, when its header says that it has so many bytes; None where all of
+    them are there.
+    """
     size = file.seek(0, os.SEEK_END)
     if promised <= size or not container.duration or container.duration < 0:
         return None
-    return container.duration / 1_000_000 * promised / size  # FFmpeg trims its duration to what is there
+    # FFmpeg trims its duration to what is there.
+    return container.duration / 1_000_000 * promised / size
 
 
 _Reader = Callable[["av.container.InputContainer", "av.AudioStream", BinaryIO], float | None]
 
-# By FFmpeg's first name for the container. What is not here (ADTS, AC-3, AMR, GSM, MPEG streams) has
-# no header that counts, and FFmpeg guesses by the bit rate.
+# By FFmpeg's first name for the container. What is not here (ADTS, AC-3, AMR, GSM, MPEG streams)
+# has no header that counts, and FFmpeg guesses by the bit rate.
 _PROMISES: dict[str, _Reader] = {
     "aiff": _of_pcm_frames,
     "ape": _of_the_stream,

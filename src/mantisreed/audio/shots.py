@@ -1,9 +1,10 @@
 """Shot changes in the picture of a recording: where one picture is cut to another.
 
-Every frame is scaled down to a stamp; two neighbouring ones are compared by the histograms of their colours, which
-change when the picture does and hardly when something in it moves, and by the edges in them, which tell cuts between
-pictures of like colours. A cut is a difference that stands out from those around it, and that lasts: a flash ends
-with the picture that it began with. Only some frames are kept at a time.
+Every frame is scaled down to a stamp; two neighbouring ones are compared by the histograms of their
+colours, which change when the picture does and hardly when something in it moves, and by the edges
+in them, which tell cuts between pictures of like colours. A cut is a difference that stands out
+from those around it, and that lasts: a flash ends with the picture that it began with. Only some
+frames are kept at a time.
 """
 
 import os
@@ -21,7 +22,11 @@ Floats = NDArray[np.float64]
 _WIDTH, _HEIGHT = 64, 36  # pixels of a stamp; more did not find more cuts
 _BINS = 16  # of the histogram of each colour
 _AROUND = 12  # frames on both sides that a difference has to stand out from
-_LEAST, _STANDS_OUT = 0.18, 3.0  # of the difference, 0 to 1, and how many times the median around it
+# Of the difference, 0 to 1, and how many times the median around it.
+_LEAST, _STANDS_OUT = (
+    0.18,
+    3.0,
+)
 _FLASH = 3  # frames that a flash lasts at most
 _SAME = 0.5  # share of the difference that is left when a picture comes back after a flash
 _EDGES = 0.6  # weight of edges beside colours
@@ -125,9 +130,13 @@ def _pictures(path: str | os.PathLike[str]) -> Iterator[Picture]:
             start = float((stream.start_time or 0) * (stream.time_base or 0))
             for frame in container.decode(stream):
                 stamp = frame.reformat(width=_WIDTH, height=_HEIGHT, format="rgb24").to_ndarray()
-                yield picture_of(stamp.astype(np.uint8, copy=False), round((frame.time or 0.0) - start, 4))
+                yield picture_of(
+                    stamp.astype(np.uint8, copy=False), round((frame.time or 0.0) - start, 4)
+                )
     except (av.FFmpegError, OSError) as error:
-        raise RecordingError(f"cannot be read ({reason_of(error)})", where=os.fspath(path)) from error
+        raise RecordingError(
+            f"cannot be read ({reason_of(error)})", where=os.fspath(path)
+        ) from error
 
 
 def picture_of(stamp: Stamp, time: float) -> Picture:

@@ -1,8 +1,9 @@
 """The speech map: where in a recording somebody speaks, found while the recording streams by.
 
-Levels of 10 ms frames in two bands, that of voices and that of hisses like s and f; in each a noise floor that
-follows the recording; two thresholds over it, so that a level near one does not flicker; very short sounds and gaps
-are dropped. What is said about a moment is settled less than a minute later and never changes then.
+Levels of 10 ms frames in two bands, that of voices and that of hisses like s and f; in each a noise
+floor that follows the recording; two thresholds over it, so that a level near one does not flicker;
+very short sounds and gaps are dropped. What is said about a moment is settled less than a minute
+later and never changes then.
 """
 
 import math
@@ -20,7 +21,11 @@ FRAME_SECONDS = 0.01
 _SECOND = 100  # frames
 _STEP = 30  # seconds that are judged at once
 _FLOOR_REACH = 12  # seconds before and after that the noise floor is taken from
-_FLOOR_SHARE, _FLOOR_RANK = 10, 15  # percentiles: of the frames of a second, and of the seconds within reach
+# Percentiles: of the frames of a second, and of the seconds within reach.
+_FLOOR_SHARE, _FLOOR_RANK = (
+    10,
+    15,
+)
 _SMOOTHED = 7  # frames
 _BANDS = 2
 _ON_DB = np.array([[4.5], [5.0]])  # over the floor, in each band
@@ -29,14 +34,20 @@ _RANGE_DB = 38.0  # what is so far under the loud frames is no speech, however q
 _LOUD_MEMORY = 0.91  # how much of what was loud half a minute ago still counts
 _LEAST_DB = -85.0  # nothing below this is speech
 _SHORTEST_SPEECH, _SHORTEST_GAP = 6, 14  # frames
-_MARGIN, _NOISY_MARGIN = 3, 7  # frames kept before and after; more where noise hides the ends of words
+# Frames kept before and after; more where noise hides the ends of words.
+_MARGIN, _NOISY_MARGIN = (
+    3,
+    7,
+)
 _NOISY_DB = 22.0  # loud frames over the floor
 _LONGEST_OPEN = 120 * _SECOND  # frames; speech that goes on for longer is reported in parts
 
 
 @dataclass(frozen=True, slots=True)
 class Stretch:
-    """A stretch of speech; `start` and `end` in seconds, `level` its mean level in the voice band, in dBFS."""
+    """A stretch of speech; `start` and `end` in seconds, `level` its mean level in the voice band,
+    in dBFS.
+    """
 
     start: float
     end: float
@@ -47,24 +58,32 @@ class SpeechListener:
     """Hears one channel and tells where speech is, a little later.
 
     Attributes:
-        settled: seconds up to which everything is known: speech that begins before this has been told.
+        settled: seconds up to which everything is known: speech that begins before this has been
+            told.
     """
 
     def __init__(self, sample_rate: int = SAMPLE_RATE) -> None:
-        """Hear nothing yet. The sample rate is a multiple of 200, so that frames are whole pairs of samples."""
+        """Hear nothing yet. The sample rate is a multiple of 200, so that frames are whole pairs of
+        samples.
+        """
         self._frames = _Frames(sample_rate)
-        self._levels = np.zeros((_BANDS, 0), np.float32)  # smoothed, of frames that are not judged yet
+        # Smoothed, of frames that are not judged yet.
+        self._levels = np.zeros((_BANDS, 0), np.float32)
         self._judged = 0  # frames
-        self._lows = np.zeros((_BANDS, 0), np.float32)  # of each second so far that the floor is still taken from
+        # Of each second so far that the floor is still taken from.
+        self._lows = np.zeros((_BANDS, 0), np.float32)
         self._first_low = 0  # the second that they begin with
         self._loud = _Loudness()
         self._weighed = 0  # of `_levels`, how many frames `_loud` has heard
-        self._masks = np.zeros((3, 0), np.bool_)  # possible, sure, noisy: of frames judged but not yet settled
+        # Possible, sure, noisy: of frames judged but not yet settled.
+        self._masks = np.zeros((3, 0), np.bool_)
         self._voice = np.zeros(0, np.float32)  # their levels
         self.settled = 0.0
 
     def hear(self, samples: Samples | IntSamples) -> list[Stretch]:
-        """Take the next samples, shape (n,), float or 16-bit; gives the stretches that have become certain."""
+        """Take the next samples, shape (n,), float or 16-bit; gives the stretches that have become
+        certain.
+        """
         self._take(self._frames.levels(samples))
         found: list[Stretch] = []
         while self._levels.shape[1] >= (_STEP + _FLOOR_REACH) * _SECOND:
@@ -100,23 +119,30 @@ class SpeechListener:
         self._judged += count
 
     def _floor(self, count: int) -> NDArray[np.float32]:
-        """The noise level at each of the next frames, in each band: the lowest of the seconds within reach.
+        """The noise level at each of the next frames, in each band: the lowest of the seconds
+        within reach.
 
-        Of the seconds before and those after, the side that is noisier counts: where the noise grows or falls, the
-        other side lies too low.
+        Of the seconds before and those after, the side that is noisier counts: where the noise
+        grows or falls, the other side lies too low.
         """
         whole = (self._judged + self._levels.shape[1]) // _SECOND
         fresh = whole - self._first_low - self._lows.shape[1]
         start = (whole - fresh) * _SECOND - self._judged
         if fresh:
-            seconds = self._levels[:, start : start + fresh * _SECOND].reshape(_BANDS, fresh, _SECOND)
+            seconds = self._levels[:, start : start + fresh * _SECOND].reshape(
+                _BANDS, fresh, _SECOND
+            )
             lows = np.partition(seconds, _FLOOR_SHARE, axis=2)[:, :, _FLOOR_SHARE]
             self._lows = np.concatenate([self._lows, lows], axis=1)
         if not whole:  # shorter than a second
-            return np.repeat(np.percentile(self._levels, _FLOOR_SHARE, axis=1, keepdims=True), count, axis=1)
+            return np.repeat(
+                np.percentile(self._levels, _FLOOR_SHARE, axis=1, keepdims=True), count, axis=1
+            )
         second = self._judged // _SECOND
         here = range(second, min(whole, second + math.ceil(count / _SECOND)) or 1)
-        floors = np.stack([self._floor_of(n - self._first_low) for n in here or [whole - 1]], axis=1)
+        floors = np.stack(
+            [self._floor_of(n - self._first_low) for n in here or [whole - 1]], axis=1
+        )
         centres = (np.arange(floors.shape[1]) + here.start + 0.5) * _SECOND
         frames = np.arange(self._judged, self._judged + count)
         kept = max(0, second + _STEP - _FLOOR_REACH - self._first_low)
@@ -141,7 +167,9 @@ class SpeechListener:
         edges = runs_of(speaking[:settled])
         found = [
             Stretch(
-                (first + start) * FRAME_SECONDS, (first + end) * FRAME_SECONDS, float(self._voice[start:end].mean())
+                (first + start) * FRAME_SECONDS,
+                (first + end) * FRAME_SECONDS,
+                float(self._voice[start:end].mean()),
             )
             for start, end in edges.tolist()
         ]
@@ -150,8 +178,12 @@ class SpeechListener:
         return found
 
 
-def speech_map(blocks: Iterable[Samples | IntSamples], sample_rate: int = SAMPLE_RATE) -> list[Stretch]:
-    """Where somebody speaks in blocks of shape (channels, samples); the first channel is listened to."""
+def speech_map(
+    blocks: Iterable[Samples | IntSamples], sample_rate: int = SAMPLE_RATE
+) -> list[Stretch]:
+    """Where somebody speaks in blocks of shape (channels, samples); the first channel is listened
+    to.
+    """
     listener = SpeechListener(sample_rate)
     found = [stretch for block in blocks for stretch in listener.hear(block[0])]
     return found + listener.finish()
@@ -171,7 +203,8 @@ def union(stretches: Iterable[tuple[float, float]]) -> tuple[tuple[float, float]
 def pauses_and_speech(stretches: Iterable[tuple[float, float]]) -> tuple[int, ...]:
     """Stretches of speech, in order and apart, as lengths of silence and of speech in turn.
 
-    They are in hundredths of a second. That is a quarter of what pairs of times take where many of them are kept.
+    They are in hundredths of a second. That is a quarter of what pairs of times take where many of
+    them are kept.
     """
     edges = [0, *(round(edge * 100) for stretch in stretches for edge in stretch)]
     return tuple(after - before for before, after in pairwise(edges))
@@ -189,8 +222,9 @@ class _Frames:
     def levels(self, samples: Samples | IntSamples) -> NDArray[np.float32]:
         """Running means of the powers of whole frames in dBFS, shape (bands, frames).
 
-        The voice band is sums of two samples minus those half a millisecond before: 0.3 to 2.5 kHz. DC goes, and hum
-        is 20 dB down. The hiss band is second differences: from 3 kHz up. Every second value of each is enough.
+        The voice band is sums of two samples minus those half a millisecond before: 0.3 to 2.5 kHz.
+        DC goes, and hum is 20 dB down. The hiss band is second differences: from 3 kHz up. Every
+        second value of each is enough.
         """
         tail = np.zeros(2 * self._lag, samples.dtype) if self._tail is None else self._tail
         joined = np.concatenate([tail, samples])
@@ -235,7 +269,9 @@ class _Frames:
 
 
 class _Loudness:
-    """How loud the loud frames of the last minutes are, whatever the share of silence among them."""
+    """How loud the loud frames of the last minutes are, whatever the share of silence among
+    them.
+    """
 
     def __init__(self) -> None:
         self._counts = np.zeros(131)  # frames by level, one bin per dB from -130 to 0
@@ -257,8 +293,12 @@ def _low(lows: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.partition(lows, rank, axis=1)[:, rank]
 
 
-def _speaking(possible: NDArray[np.bool_], sure: NDArray[np.bool_], noisy: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """For each frame whether somebody speaks: runs of possible frames that hold a sure one, without flicker."""
+def _speaking(
+    possible: NDArray[np.bool_], sure: NDArray[np.bool_], noisy: NDArray[np.bool_]
+) -> NDArray[np.bool_]:
+    """For each frame whether somebody speaks: runs of possible frames that hold a sure one, without
+    flicker.
+    """
     runs = runs_of(possible)
     held = np.array([sure[start:end].any() for start, end in runs.tolist()], np.bool_)
     speaking = _mask(runs[held], len(possible))
@@ -274,7 +314,9 @@ def _widened(mask: NDArray[np.bool_], frames: int) -> NDArray[np.bool_]:
 
 
 def _last_silence(possible: NDArray[np.bool_]) -> int:
-    """The frame in the middle of the last silence that is long enough to part what is before from what comes."""
+    """The frame in the middle of the last silence that is long enough to part what is before from
+    what comes.
+    """
     silent = runs_of(~possible)
     parting = silent[silent[:, 1] - silent[:, 0] > _SHORTEST_GAP + 2 * _NOISY_MARGIN + 2]
     return int(parting[-1].sum() // 2) if len(parting) else 0

@@ -1,4 +1,5 @@
-"""The program that decodes recordings for `workers`: requests as lines on standard input, sound on standard output.
+"""The program that decodes recordings for `workers`: requests as lines on standard input, sound on
+standard output.
 
 It ends when its input does.
 """
@@ -22,7 +23,9 @@ from mantisreed.files import printable
 
 
 def serve(requests: BinaryIO, answers: BinaryIO) -> None:
-    """Do what each line asks for. Whatever goes wrong with a recording is the answer, and nothing else."""
+    """Do what each line asks for. Whatever goes wrong with a recording is the answer, and nothing
+    else.
+    """
     for line in requests:
         request = json.loads(line)
         path = Path(os.fsdecode(base64.b64decode(request.pop("path"))))
@@ -30,13 +33,17 @@ def serve(requests: BinaryIO, answers: BinaryIO) -> None:
         try:
             _ACTIONS[request.pop("do")](answers, path, **request)
         except RecordingError as error:
-            _tell(answers, FAILED, {"what": error.what, "where": error.where, "advice": error.advice})
+            _tell(
+                answers, FAILED, {"what": error.what, "where": error.where, "advice": error.advice}
+            )
         except MemoryError:
             what = f"decoding it takes more than {MOST_MEMORY >> 30} GB of memory"
             _tell(answers, FAILED, {"what": what, "where": printable(path), "advice": None})
         except BrokenPipeError:
             raise
-        except Exception as error:  # whatever the decoder thinks of: this recording failed, and nothing else
+        except (
+            Exception
+        ) as error:  # whatever the decoder thinks of: this recording failed, and nothing else
             what = f"it cannot be decoded ({type(error).__name__}: {reason_of(error)})"
             _tell(answers, FAILED, {"what": what, "where": printable(path), "advice": None})
 
@@ -64,7 +71,9 @@ _ACTIONS = {"sound": _sound, "contents": _contents, "examination": _examination}
 
 
 def _give(answers: BinaryIO, found: object) -> None:
-    encoded = msgspec.msgpack.encode(found, enc_hook=lambda array: np.asarray(array, np.float32).tobytes())
+    encoded = msgspec.msgpack.encode(
+        found, enc_hook=lambda array: np.asarray(array, np.float32).tobytes()
+    )
     answers.write(HEAD.pack(END, len(encoded)) + encoded)
     answers.flush()
 
@@ -76,7 +85,9 @@ def _tell(answers: BinaryIO, kind: bytes, content: dict[str, Any]) -> None:
 
 
 def _limit_time(path: Path) -> None:
-    """Let the recording take so much computing from now on; where the system cannot, it takes what it takes."""
+    """Let the recording take so much computing from now on; where the system cannot, it takes what
+    it takes.
+    """
     try:
         import resource
 
@@ -90,7 +101,9 @@ def _limit_time(path: Path) -> None:
 
 
 def _limit_process() -> None:
-    """Take from this process what decoding does not need: memory beyond measure, files to write, core dumps."""
+    """Take from this process what decoding does not need: memory beyond measure, files to write,
+    core dumps.
+    """
     try:
         import resource
 
@@ -100,7 +113,9 @@ def _limit_process() -> None:
             (resource.RLIMIT_CORE, 0),
         ):
             hardest = resource.getrlimit(kind)[1]
-            resource.setrlimit(kind, (most if hardest == resource.RLIM_INFINITY else min(most, hardest), hardest))
+            resource.setrlimit(
+                kind, (most if hardest == resource.RLIM_INFINITY else min(most, hardest), hardest)
+            )
     except (ImportError, OSError, ValueError):  # a system without such limits
         pass
 

@@ -1,10 +1,13 @@
-"""Decoding in processes of their own: beside everything else, on all cores, and where a bad recording does no harm.
+"""Decoding in processes of their own: beside everything else, on all cores, and where a bad
+recording does no harm.
 
-Recordings come from anywhere, and decoders are large programs in C. A worker may take so much memory, so much time
-for each recording, and write no file; when it dies of one, that is an error of this recording.
+Recordings come from anywhere, and decoders are large programs in C. A worker may take so much
+memory, so much time for each recording, and write no file; when it dies of one, that is an error of
+this recording.
 
-Requests go to a worker as lines of JSON; it answers with frames: a byte that tells the kind, four bytes of length,
-and so many bytes of content. Nothing heavy is imported here, so that a worker can start while the rest is loading.
+Requests go to a worker as lines of JSON; it answers with frames: a byte that tells the kind, four
+bytes of length, and so many bytes of content. Nothing heavy is imported here, so that a worker can
+start while the rest is loading.
 """
 
 import base64
@@ -37,7 +40,8 @@ MOST_MEMORY = 3 << 30
 """Bytes of address space that a worker may have; a recording of ten hours needs a third of it."""
 
 _PIPE_SIZE = 1 << 20
-_READ_AHEAD = 4 << 20  # bytes of sound that are taken at once: a worker is free for others as soon as it can be
+# Bytes of sound that are taken at once: a worker is free for others as soon as it can be.
+_READ_AHEAD = 4 << 20
 _LEAST_TIME = 30.0  # seconds of computing that any recording may take
 _TIME_FOR_EACH_MEGABYTE = 10.0  # seconds; a slow machine takes two for the densest formats
 
@@ -61,7 +65,9 @@ class SoundStream(Protocol):
 class LocalStream:
     """A sound stream that is decoded on the thread that asks for it."""
 
-    def __init__(self, path: Path, *, sample_rate: int, channels: int | None, track: int | None) -> None:
+    def __init__(
+        self, path: Path, *, sample_rate: int, channels: int | None, track: int | None
+    ) -> None:
         from mantisreed.audio.decode import Decoder
 
         self._decoder = Decoder(path, sample_rate=sample_rate, channels=channels, track=track)
@@ -92,7 +98,10 @@ class DecodingWorkers:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self.close()
 
@@ -106,8 +115,12 @@ class DecodingWorkers:
         """Start one already, as it will surely be needed."""
         self._idle.append(_started())
 
-    def stream(self, path: Path, *, sample_rate: int, channels: int | None, track: int | None) -> SoundStream:
-        """A recording's sound, decoded in one of the processes; going through it raises as `Decoder` does."""
+    def stream(
+        self, path: Path, *, sample_rate: int, channels: int | None, track: int | None
+    ) -> SoundStream:
+        """A recording's sound, decoded in one of the processes; going through it raises as
+        `Decoder` does.
+        """
         given = {"sample_rate": sample_rate, "channels": channels, "track": track}
         return _RemoteStream(self, path, sample_rate, _request("sound", path, given))
 
@@ -132,7 +145,9 @@ class DecodingWorkers:
         with self.room, self.lent(path) as process:
             _ask(process, _request(action, path, given))
             encoded = bytes(_frame(process, path)[1])
-        return msgspec.msgpack.decode(encoded, type=kind, dec_hook=lambda _, raw: np.frombuffer(raw, np.float32))
+        return msgspec.msgpack.decode(
+            encoded, type=kind, dec_hook=lambda _, raw: np.frombuffer(raw, np.float32)
+        )
 
     @contextmanager
     def lent(self, path: Path) -> "Iterator[subprocess.Popen[bytes]]":
@@ -162,8 +177,15 @@ class DecodingWorkers:
 
 
 class _RemoteStream:
-    def __init__(self, workers: DecodingWorkers, path: Path, sample_rate: int, request: bytes) -> None:
-        self._workers, self._path, self._sample_rate, self._request = workers, path, sample_rate, request
+    def __init__(
+        self, workers: DecodingWorkers, path: Path, sample_rate: int, request: bytes
+    ) -> None:
+        self._workers, self._path, self._sample_rate, self._request = (
+            workers,
+            path,
+            sample_rate,
+            request,
+        )
         self._damage: list[str] = []
         self._notes: list[str] = []
         self._samples = 0
@@ -244,7 +266,8 @@ def _frame(process: "subprocess.Popen[bytes]", path: Path) -> tuple[bytes, bytea
 
 
 def _started() -> "subprocess.Popen[bytes]":
-    # Without -P, modules would be looked for in the current folder, and a folder from elsewhere may hold some.
+    # Without -P, modules would be looked for in the current folder, and a folder from elsewhere may
+    # hold some.
     command = [sys.executable, "-P", "-m", "mantisreed.audio.worker"]
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0)  # noqa: S603
     _widen(process.stdout)
@@ -257,10 +280,15 @@ def _death(process: "subprocess.Popen[bytes]", path: Path) -> RecordingError:
     where = printable(path)
     if hasattr(signal, "SIGXCPU") and code == -signal.SIGXCPU:
         size = path.stat().st_size if path.exists() else 0
-        return RecordingError(f"decoding it took more than {seconds_for(size)} s of computing", where=where)
+        return RecordingError(
+            f"decoding it took more than {seconds_for(size)} s of computing", where=where
+        )
     how, advice = "", "is there memory enough?"
     if code < 0:
-        how, advice = f" ({signal.Signals(-code).name})", f"{advice} is the file what it seems to be?"
+        how, advice = (
+            f" ({signal.Signals(-code).name})",
+            f"{advice} is the file what it seems to be?",
+        )
     return RecordingError(f"the process that decoded it has ended{how}", where=where, advice=advice)
 
 

@@ -25,7 +25,11 @@ from mantisreed.files import printable
 
 _QUOTED = 200
 _NUMBER = re.compile(r"[+-]?[0-9]{1,30}(?:\.[0-9]{0,30})?")
-_EPOCH_SECONDS, _EPOCH_MILLISECONDS = 1e9, 1e12  # 2001 in seconds and milliseconds; no wait is as long
+# 2001 in seconds and milliseconds; no wait is as long.
+_EPOCH_SECONDS, _EPOCH_MILLISECONDS = (
+    1e9,
+    1e12,
+)
 _LONGEST_RETRY_AFTER = 7 * 86400.0  # seconds; what is longer is no wish to wait
 _SEARCHED = 1 << 16  # bytes of an answer in which an error's texts are looked for
 
@@ -44,16 +48,24 @@ class _Kind:
 _KINDS = {
     "refused": _Kind(RefusedError, "it refuses the key"),
     "slow_down": _Kind(
-        SlowDownError, "it asks for fewer requests", "set rate_limit in its card, and try again later"
+        SlowDownError,
+        "it asks for fewer requests",
+        "set rate_limit in its card, and try again later",
     ),
     "too_big": _Kind(
-        TooBigError, "the piece is too big for it", "set accepts.max_bytes in its card to what it takes"
+        TooBigError,
+        "the piece is too big for it",
+        "set accepts.max_bytes in its card to what it takes",
     ),
     "format_refused": _Kind(
-        FormatRefusedError, "it does not take this audio format", "set accepts.formats in its card to what it takes"
+        FormatRefusedError,
+        "it does not take this audio format",
+        "set accepts.formats in its card to what it takes",
     ),
     "bad_request": _Kind(
-        BadRequestError, "it does not understand the request", "compare the card with the engine's documentation"
+        BadRequestError,
+        "it does not understand the request",
+        "compare the card with the engine's documentation",
     ),
     "engine_broke": _Kind(EngineBrokeError, "it broke", "try again later"),
 }
@@ -62,8 +74,12 @@ _BY_STATUS = {
     401: _KINDS["refused"],
     402: _Kind(RefusedError, "it wants to be paid first", "look at your account with this engine"),
     403: _Kind(RefusedError, "it does not let this key in"),
-    404: _Kind(BadRequestError, "nothing is at this address", "check url, path and region in its card"),
-    405: _Kind(BadRequestError, "it does not take this method here", "check the step's method in its card"),
+    404: _Kind(
+        BadRequestError, "nothing is at this address", "check url, path and region in its card"
+    ),
+    405: _Kind(
+        BadRequestError, "it does not take this method here", "check the step's method in its card"
+    ),
     407: _Kind(RefusedError, "the proxy wants a password"),
     408: _Kind(SlowDownError, "it waited too long for the request", "try again later"),
     413: _KINDS["too_big"],
@@ -77,7 +93,9 @@ _OF_A_TAKEN_VALUE = _Kind(
     "check the step's path, and what 'take' of the steps before gives",
 )
 _NOT_THE_AUDIO = _Kind(
-    BadRequestError, "it does not take this kind of body", "check the step's body and content_type in its card"
+    BadRequestError,
+    "it does not take this kind of body",
+    "check the step's body and content_type in its card",
 )
 
 
@@ -100,7 +118,9 @@ class AskedStep:
     is_only: bool = False
 
 
-def check_answer(card: ServiceCard, answer: HttpAnswer, secrets: Iterable[Secret], asked: AskedStep) -> None:
+def check_answer(
+    card: ServiceCard, answer: HttpAnswer, secrets: Iterable[Secret], asked: AskedStep
+) -> None:
     """Return if the answer is a good one.
 
     Raises:
@@ -113,7 +133,11 @@ def check_answer(card: ServiceCard, answer: HttpAnswer, secrets: Iterable[Secret
     if name is None and _is_good(card, answer, asked.step):
         return
     words = card.errors.message.find(answer) if card.errors.message else None
-    own_words = quoted_beginning(str(words).encode("utf-8", "replace"), secrets) if words is not None else ""
+    own_words = (
+        quoted_beginning(str(words).encode("utf-8", "replace"), secrets)
+        if words is not None
+        else ""
+    )
     quoted = own_words or quoted_beginning(answer.body, secrets)
     kind = _KINDS[name] if name else _by_status(answer, asked)
     advice = kind.advice
@@ -142,17 +166,29 @@ def _is_good(card: ServiceCard, answer: HttpAnswer, step: Step) -> bool:
     return condition is None or not condition.holds(answer.document(condition.list_names))
 
 
-def retry_after(answer: HttpAnswer, errors: Errors | None = None, now: float | None = None) -> float | None:
+def retry_after(
+    answer: HttpAnswer, errors: Errors | None = None, now: float | None = None
+) -> float | None:
     """Seconds that an answer asks to wait; None where it does not.
 
     Args:
-        answer: with `Retry-After`, a number or an HTTP date (RFC 9110, 10.2.3), or where the card says.
+        answer: with `Retry-After`, a number or an HTTP date (RFC 9110, 10.2.3), or where the card
+            says.
         errors: what the card says.
         now: seconds since 1970.
     """
-    said = errors.retry_after.find(answer) if errors is not None and errors.retry_after is not None else None
+    said = (
+        errors.retry_after.find(answer)
+        if errors is not None and errors.retry_after is not None
+        else None
+    )
     value = (answer.header("retry-after") or "").strip() if said is None else str(said).strip()
-    if said is not None and errors is not None and errors.retry_after_unit == "ms" and _NUMBER.fullmatch(value):
+    if (
+        said is not None
+        and errors is not None
+        and errors.retry_after_unit == "ms"
+        and _NUMBER.fullmatch(value)
+    ):
         value = str(float(value) / 1000)
     present = time.time() if now is None else now
     if _NUMBER.fullmatch(value):
@@ -182,15 +218,21 @@ def unreadable(
         quoted: its beginning, without secrets.
         advice: which key of the card to look at.
     """
-    error = UnreadableReplyError(what, engine=engine, status=answer.status, answer=quoted, advice=advice)
+    error = UnreadableReplyError(
+        what, engine=engine, status=answer.status, answer=quoted, advice=advice
+    )
     error.body = answer.body
     return error
 
 
 def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:
     """The beginning of an answer on one printable line, without secrets."""
-    text = " ".join(without_secrets(body[: 64 * _QUOTED].decode("utf-8", "replace"), secrets).split())
-    beginning = "".join(character if character.isprintable() else "?" for character in text[:_QUOTED])
+    text = " ".join(
+        without_secrets(body[: 64 * _QUOTED].decode("utf-8", "replace"), secrets).split()
+    )
+    beginning = "".join(
+        character if character.isprintable() else "?" for character in text[:_QUOTED]
+    )
     return beginning if len(text) <= _QUOTED else beginning + "..."
 
 
@@ -205,14 +247,20 @@ def _signed(card: ServiceCard, answer: HttpAnswer) -> str | None:
             return name
         if patterns.texts:
             if said is None:
-                said = list(_texts_in(answer.document())) if len(answer.body) <= _SEARCHED else [answer.text]
+                said = (
+                    list(_texts_in(answer.document()))
+                    if len(answer.body) <= _SEARCHED
+                    else [answer.text]
+                )
             if any(pattern in text for pattern in patterns.texts for text in said):
                 return name
     return None
 
 
 def _texts_in(document: Any) -> Iterator[str]:
-    """Every text in a document, also names: what is looked for must not depend on how it is written down."""
+    """Every text in a document, also names: what is looked for must not depend on how it is written
+    down.
+    """
     rest = [document]
     while rest:
         value = rest.pop()
@@ -229,8 +277,15 @@ def _texts_in(document: Any) -> Iterator[str]:
 def _by_status(answer: HttpAnswer, asked: AskedStep) -> _Kind:
     if 300 <= answer.status < 400:
         parts = split_url(answer.header("location") or "?")
-        there = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}" if parts.netloc else parts.path
-        advice = "set follow_redirects = true in this step of its card, if you trust it; nothing was sent there"
+        there = (
+            f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}"
+            if parts.netloc
+            else parts.path
+        )
+        advice = (
+            "set follow_redirects = true in this step of its card, if you trust it; nothing "
+            "was sent there"
+        )
         return _Kind(BadRequestError, f"it sends elsewhere, to {printable(there or '?')}", advice)
     if answer.status >= 500:
         return _KINDS["engine_broke"]

@@ -1,4 +1,5 @@
-"""The tables of a card that say how a service is spoken to: where it is, its keys, its steps, its errors.
+"""The tables of a card that say how a service is spoken to: where it is, its keys, its steps, its
+errors.
 
 Each table is a struct here; a key is a field. What the types alone cannot see is in `checks.py`.
 """
@@ -44,8 +45,8 @@ class Signature(Table, frozen=True, kw_only=True):
 
     Attributes:
         key: template of the key; it may be another signature, for keys that are derived in steps.
-        text: template of what is signed; `{method}`, `{host}`, `{path}`, `{query}`, `{url}` and `{body}` are those of
-            the request.
+        text: template of what is signed; `{method}`, `{host}`, `{path}`, `{query}`, `{url}` and
+            `{body}` are those of the request.
         hash: the hash function.
         encoding: how the result is written; `raw` only where it is the key of another signature.
     """
@@ -81,7 +82,9 @@ class FormPart:
         table = source if isinstance(source, dict) else {"value": source}
         unknown = [key for key in table if key not in _PART_KEYS]
         if unknown:
-            raise ValueError(f"unknown key {unknown[0]!r} of a form part\nkeys here: {', '.join(_PART_KEYS)}")
+            raise ValueError(
+                f"unknown key {unknown[0]!r} of a form part\nkeys here: {', '.join(_PART_KEYS)}"
+            )
         if ("value" in table) == ("json" in table):
             raise ValueError("a form part needs one of the keys 'value' and 'json'")
         self.value = ListTemplate(table["value"]) if "value" in table else None
@@ -109,7 +112,9 @@ class FormParts:
 
     def __init__(self, source: object) -> None:
         self.source = source
-        is_list_of_tables = isinstance(source, list) and any(isinstance(item, dict) for item in source)
+        is_list_of_tables = isinstance(source, list) and any(
+            isinstance(item, dict) for item in source
+        )
         self.parts = tuple(FormPart(item) for item in (source if is_list_of_tables else [source]))  # type: ignore[attr-defined]
 
     @classmethod
@@ -150,7 +155,9 @@ class Messages:
 
     def __init__(self, source: object) -> None:
         self.source = source
-        self.items = tuple(DocumentTemplate(item) for item in (source if isinstance(source, list) else [source]))
+        self.items = tuple(
+            DocumentTemplate(item) for item in (source if isinstance(source, list) else [source])
+        )
 
     @classmethod
     def from_toml(cls, value: object) -> "Messages":
@@ -175,9 +182,10 @@ class Pages(Table, frozen=True, kw_only=True):
 
     Attributes:
         next_url: where the link to the next page is.
-        next_token: where the token for the next page is; the step's templates have it as `{page_token}`.
-        items: the list in each page, for services that count: the templates have `{page_offset}` and `{page_number}`;
-            the last page is the one with an empty list.
+        next_token: where the token for the next page is; the step's templates have it as
+            `{page_token}`.
+        items: the list in each page, for services that count: the templates have `{page_offset}`
+            and `{page_number}`; the last page is the one with an empty list.
         first: what `{page_offset}` or `{page_number}` begins with.
         more: a condition on a page; where it does not hold, the page is the last.
         limit: pages at most.
@@ -196,10 +204,13 @@ class Chunks(Table, frozen=True, kw_only=True):
 
     Attributes:
         size: bytes of each but the last.
-        received: where an answer says how much has arrived: a number of bytes, or a range such as `bytes=0-524287`.
-        resume: a request that asks for it after a failure; without one, the same chunk is sent again.
+        received: where an answer says how much has arrived: a number of bytes, or a range such as
+            `bytes=0-524287`.
+        resume: a request that asks for it after a failure; without one, the same chunk is sent
+            again.
         collect: what is taken from each answer; later steps have it as a list.
-        item: what is said of each chunk later, with what was collected of its answer; `{chunk_items}` is the list.
+        item: what is said of each chunk later, with what was collected of its answer;
+            `{chunk_items}` is the list.
     """
 
     size: Bytes
@@ -210,19 +221,23 @@ class Chunks(Table, frozen=True, kw_only=True):
 
 
 class WebSocket(Table, frozen=True, kw_only=True):
-    """`websocket`: the step is a conversation over a WebSocket (RFC 6455); the final messages are its answer.
+    """`websocket`: the step is a conversation over a WebSocket (RFC 6455); the final messages are
+    its answer.
 
     Attributes:
         subprotocol: template of what is asked for.
         first: messages to send before the audio.
         ready: a condition on a message of the service, that is waited for before the audio is sent.
-        audio: the message that carries a chunk, with `{chunk|base64}`; without it chunks are binary messages.
+        audio: the message that carries a chunk, with `{chunk|base64}`; without it chunks are binary
+            messages.
         chunk: seconds of audio in each.
-        speed: how many times as fast as it was spoken the audio is sent; None for as fast as the service takes it.
+        speed: how many times as fast as it was spoken the audio is sent; None for as fast as the
+            service takes it.
         last: messages after the audio.
         last_binary: whether an empty binary message says that the audio is over.
-        partial, final, error, end: conditions on incoming messages. Without `final` all messages are final that are
-            none of the others; without `end` the service closes the connection when it has said everything.
+        partial, final, error, end: conditions on incoming messages. Without `final` all messages
+            are final that are none of the others; without `end` the service closes the connection
+            when it has said everything.
         partial_text: where the text of a partial message is.
     """
 
@@ -242,12 +257,13 @@ class WebSocket(Table, frozen=True, kw_only=True):
 
 
 class Step(Table, frozen=True, kw_only=True, dict=True):
-    """One request, and what is made of its answer. At most one of `form`, `json`, `urlencoded` and `raw` is the body.
+    """One request, and what is made of its answer. At most one of `form`, `json`, `urlencoded` and
+    `raw` is the body.
 
     Attributes:
         path: put after the card's `url`.
-        url: instead of the card's; resolved as a link is (RFC 3986): a value that an earlier answer gave against the
-            URL of that request, anything else against the card's.
+        url: instead of the card's; resolved as a link is (RFC 3986): a value that an earlier answer
+            gave against the URL of that request, anything else against the card's.
         method: `POST` with a body, else `GET`.
         when: a condition on the values; where it does not hold, the step is skipped.
         headers, query: templates; a list gives several of a name.
@@ -263,7 +279,8 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
         timeout: seconds for the whole request.
         follow_redirects: whether to go where a redirect points to.
         ok_statuses: statuses that are no error, besides 2xx.
-        take: names, and where their values are in the answer; later steps have them as placeholders.
+        take: names, and where their values are in the answer; later steps have them as
+            placeholders.
         state: where the state of the job is, for a step that is repeated until it is done.
         waiting, done, failed: what the service calls these states.
         waiting_when, done_when, failed_when: conditions on the answer that mean the same.
@@ -272,7 +289,8 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
         interval: seconds before the first question; waits grow from there.
         max_interval: seconds between two questions at most.
         limit: seconds after which no more is asked by itself.
-        starts_work: whether this step makes the service work, and so costs; None where the card's order shows it.
+        starts_work: whether this step makes the service work, and so costs; None where the card's
+            order shows it.
         cleanup: whether it only tidies up, after the reply is kept; it may fail.
         pages: the answer comes in pages.
         chunks: the body is sent in chunks.
@@ -327,7 +345,9 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
     @property
     def body_keys(self) -> list[str]:
         """Which of the keys that give a body it has."""
-        return [key for key in ("form", "json", "urlencoded", "raw") if getattr(self, key) is not None]
+        return [
+            key for key in ("form", "json", "urlencoded", "raw") if getattr(self, key) is not None
+        ]
 
     @property
     def verb(self) -> str:
@@ -358,14 +378,22 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
     def names_in_paths(self) -> frozenset[str]:
         """What the paths into its answer need: `jobs[?id == '{job}'].state`."""
         paths = [getattr(self, key) for key in _PATH_KEYS]
-        return frozenset(name for path in (*paths, *self.take.values()) if path for name in path.names)
+        return frozenset(
+            name for path in (*paths, *self.take.values()) if path for name in path.names
+        )
 
     def filled(self, values: Values) -> Self:
         """The same with values for the placeholders in its paths."""
         if not self.names_in_paths:
             return self
-        paths = {key: path.filled(values) for key in _PATH_KEYS if (path := getattr(self, key)) is not None}
-        return structs.replace(self, **paths, take={key: take.filled(values) for key, take in self.take.items()})
+        paths = {
+            key: path.filled(values)
+            for key in _PATH_KEYS
+            if (path := getattr(self, key)) is not None
+        }
+        return structs.replace(
+            self, **paths, take={key: take.filled(values) for key, take in self.take.items()}
+        )
 
 
 _PATH_KEYS = ("state", "waiting_when", "done_when", "failed_when", "reason")
@@ -396,7 +424,8 @@ class Cancel(Step, frozen=True, kw_only=True, dict=True):
 
 
 class Login(Step, frozen=True, kw_only=True, dict=True):
-    """`login`: a request for what all others need, such as a token; shared by them, and renewed when it ends.
+    """`login`: a request for what all others need, such as a token; shared by them, and renewed
+    when it ends.
 
     Attributes:
         expires_in: where the answer says for how many seconds it is good.
@@ -410,13 +439,15 @@ class Login(Step, frozen=True, kw_only=True, dict=True):
 
 
 class Token(Table, frozen=True, kw_only=True):
-    """`token`: a token to fetch first, for `{token}`: the client-credentials grant of RFC 6749, 4.4.
+    """`token`: a token to fetch first, for `{token}`: the client-credentials grant of RFC 6749,
+    4.4.
 
     Attributes:
         url: the token endpoint.
         client, secret: templates of the client's id and secret.
         scope: template; left out when empty.
-        sent_as: `basic` sends id and secret as HTTP basic authentication, `form` as form fields (RFC 6749, 2.3.1).
+        sent_as: `basic` sends id and secret as HTTP basic authentication, `form` as form fields
+            (RFC 6749, 2.3.1).
     """
 
     url: Template
@@ -427,7 +458,8 @@ class Token(Table, frozen=True, kw_only=True):
 
 
 class ErrorPatterns(Table, frozen=True, kw_only=True):
-    """By what an error of one kind is known: any of these HTTP statuses, texts in the answer, or a condition on it.
+    """By what an error of one kind is known: any of these HTTP statuses, texts in the answer, or a
+    condition on it.
 
     Attributes:
         statuses: HTTP statuses.
@@ -446,7 +478,8 @@ class Errors(Table, frozen=True, kw_only=True):
     Attributes:
         message: where the service's own words are.
         when: a condition that holds for answers of status 2xx that are errors all the same.
-        retry_after: where any answer says after which time to ask again, besides the header `Retry-After`.
+        retry_after: where any answer says after which time to ask again, besides the header
+            `Retry-After`.
         retry_after_unit: of that.
     """
 
@@ -464,7 +497,8 @@ class Errors(Table, frozen=True, kw_only=True):
 
 
 class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
-    """What a card of any service may say. `name` is the table's own name (and its profile's), not a key in it.
+    """What a card of any service may say. `name` is the table's own name (and its profile's), not a
+    key in it.
 
     Attributes:
         about: a line for people.
@@ -476,8 +510,9 @@ class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
         login, token: what all requests need; at most one of them.
         send: the exchange, if it is one request.
         steps: the exchange, if it is several, in order.
-        lookup: asks whether a request that may have been lost has become a job; what `take` finds is what the step
-            that started it would have given. It is asked with the same `{request_id}` that went with the request.
+        lookup: asks whether a request that may have been lost has become a job; what `take` finds
+            is what the step that started it would have given. It is asked with the same
+            `{request_id}` that went with the request.
         cancel: how a job that is not wanted any more is called off.
         errors: how its errors are known.
     """

@@ -1,4 +1,6 @@
-"""What is wrong with a card that the types of its tables cannot see: contradictions, and keys without effect."""
+"""What is wrong with a card that the types of its tables cannot see: contradictions, and keys
+without effect.
+"""
 
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
@@ -18,7 +20,9 @@ OF_A_REQUEST = ("now", "uuid", "nonce")
 """Placeholders that are made for each request."""
 
 OF_ITS_PARTS = ("method", "host", "path", "query", "url", "body")
-"""Placeholders for the parts of the request itself: in headers, in the query, and in what is signed."""
+"""Placeholders for the parts of the request itself: in headers, in the query, and in what is
+signed.
+"""
 
 _OF_A_PAGE = ("page_token", "page_offset", "page_number")
 
@@ -78,7 +82,10 @@ def _wrong_names(card: ServiceCard, known: frozenset[str]) -> Iterator[Problem]:
                 yield f"{place}.take", f"{name!r} is a placeholder already: give it another name"
     for table, name in given:
         if not Template(f"{{{name}}}").names:
-            yield f".{table}", f"{name!r} cannot be a placeholder: use small letters, digits and underscores"
+            yield (
+                f".{table}",
+                f"{name!r} cannot be a placeholder: use small letters, digits and underscores",
+            )
 
 
 def _wrong_url(card: ServiceCard) -> Iterator[Problem]:
@@ -109,9 +116,15 @@ def _wrong_order(card: ServiceCard) -> Iterator[Problem]:
         if step.pages is not None and index < len(sequence.steps) - 1:
             yield place_of(card, name), "'pages' is for the last step, whose answer is the reply"
         if step.starts_work and step.is_asking:
-            yield place_of(card, name), "a step that asks until something is done cannot start it: drop 'starts_work'"
+            yield (
+                place_of(card, name),
+                "a step that asks until something is done cannot start it: drop 'starts_work'",
+            )
     if sequence.steps[0][1].is_asking and sequence.first_work == 0:
-        yield place_of(card, sequence.steps[0][0]), "no step before this one starts the work that it asks for"
+        yield (
+            place_of(card, sequence.steps[0][0]),
+            "no step before this one starts the work that it asks for",
+        )
     if sequence.is_answered_at_once:
         for key in ("lookup", "cancel"):
             if getattr(card, key) is not None:
@@ -130,14 +143,21 @@ def _wrong_step(place: str, step: Step) -> Iterator[Problem]:
         yield place, "a step with cleanup = true neither starts work nor asks for it"
     pages = step.pages
     if pages is not None:
-        ways = [key for key in ("next_url", "next_token", "items") if getattr(pages, key) is not None]
+        ways = [
+            key for key in ("next_url", "next_token", "items") if getattr(pages, key) is not None
+        ]
         if len(ways) != 1:
             yield f"{place}.pages", "expected one of the keys 'next_url', 'next_token' and 'items'"
         if step.is_asking or step.websocket or step.chunks:
-            yield place, "'pages' is for a step that makes ordinary requests and does not ask for a state"
+            yield (
+                place,
+                "'pages' is for a step that makes ordinary requests and does not ask for a state",
+            )
     if step.chunks is not None and step.websocket is not None:
         yield place, "expected only one of the keys 'chunks' and 'websocket'"
-    if step.chunks is not None and not any("chunk" in template.names for template in step.templates):
+    if step.chunks is not None and not any(
+        "chunk" in template.names for template in step.templates
+    ):
         yield place, "with 'chunks' the body holds {chunk}: raw = \"{chunk}\", or a part of a form"
     if step.websocket is not None:
         for key in (*bodies, "method", "gzip", "follow_redirects"):
@@ -155,7 +175,10 @@ def _wrong_body(place: str, step: Step) -> Iterator[Problem]:
     if step.multipart != "form-data" and step.form is None:
         yield place, "'multipart' has no effect without 'form'"
     if step.raw is not None and not step.raw.is_audio and _holds_bytes(step.raw):
-        yield place, f"key 'raw': the audio stands alone, as in \"{{audio}}\"; found {step.raw.source!r}"
+        yield (
+            place,
+            f"key 'raw': the audio stands alone, as in \"{{audio}}\"; found {step.raw.source!r}",
+        )
     if step.json is not None:
         for template in step.json.templates:
             if template.is_audio or _holds_bytes(template):
@@ -228,7 +251,12 @@ def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Pr
         del index
     # What is taken may be asked for in every request, as soon as it is there.
     every = card.every
-    fields = [item for table in (every.headers, every.query) for field in table.values() for item in field.items]
+    fields = [
+        item
+        for table in (every.headers, every.query)
+        for field in table.values()
+        for item in field.items
+    ]
     fields += [template for template in (every.bearer, every.basic) if template is not None]
     yield from _unknown(".every", fields, signing | taken, card)
     for name, signature in card.sign.items():
@@ -237,11 +265,17 @@ def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Pr
         # A lookup comes instead of the work, so that nothing is taken yet.
         yield from _unknown_in_step(".lookup", card.lookup, logged_in, signing, card)
     if card.cancel is not None:
-        yield from _unknown_in_step(".cancel", card.cancel, logged_in | taken, signing | taken, card)
+        yield from _unknown_in_step(
+            ".cancel", card.cancel, logged_in | taken, signing | taken, card
+        )
 
 
 def _unknown_in_step(
-    place: str, step: Step, known: frozenset[str] | set[str], signing: frozenset[str] | set[str], card: ServiceCard
+    place: str,
+    step: Step,
+    known: frozenset[str] | set[str],
+    signing: frozenset[str] | set[str],
+    card: ServiceCard,
 ) -> Iterator[Problem]:
     extra: set[str] = set()
     if step.chunks is not None:
@@ -251,7 +285,9 @@ def _unknown_in_step(
             yield from _unknown(f"{place}.chunks", step.chunks.item.templates, own, card)
         resume = step.chunks.resume
         if resume is not None:
-            yield from _unknown(f"{place}.chunks.resume", resume.templates, {*signing, *extra}, card)
+            yield from _unknown(
+                f"{place}.chunks.resume", resume.templates, {*signing, *extra}, card
+            )
             if step.chunks.received is None and not resume.take:
                 yield (
                     f"{place}.chunks",
@@ -272,7 +308,12 @@ def _unknown_in_step(
 
 def _late(step: Step) -> list[Template]:
     """Templates that are filled when the rest of the request is there."""
-    fields = [item for table in (step.headers, step.query) for field in table.values() for item in field.items]
+    fields = [
+        item
+        for table in (step.headers, step.query)
+        for field in table.values()
+        for item in field.items
+    ]
     return fields + [template for template in (step.bearer, step.basic) if template is not None]
 
 
@@ -309,7 +350,8 @@ def _wrong_after_work(card: ServiceCard) -> Iterator[Problem]:
             started = sequence.steps[sequence.last_work][0]
             yield (
                 place_of(card, name),
-                f"the audio is sent after step {started!r} has started the work: set starts_work in the right step",
+                f"the audio is sent after step {started!r} has started the work: set starts_work "
+                "in the right step",
             )
     kept_out = sequence.hidden & sequence.needed_from(sequence.last_work + 1)
     again = {key for _, step in sequence.steps_that_hide() for key in step.take}
@@ -317,7 +359,8 @@ def _wrong_after_work(card: ServiceCard) -> Iterator[Problem]:
         place = next(place_of(card, key) for key, step in card.sequence if name in taken_by(step))
         yield (
             f"{place}.take",
-            f"{name!r} looks like a secret, which is never kept, and is needed after the work is started: "
+            f"{name!r} looks like a secret, which is never kept, and is needed after the work is "
+            "started: "
             f'write {name} = {{ from = "...", secret = false }} if it may be kept',
         )
     if card.lookup is not None:
@@ -326,7 +369,12 @@ def _wrong_after_work(card: ServiceCard) -> Iterator[Problem]:
 
 def _lacking_in_lookup(card: ServiceCard, sequence: StepSequence) -> Iterator[Problem]:
     assert card.lookup is not None
-    before = {name for _, step in sequence.steps[: sequence.last_work + 1] for name in taken_by(step)}
+    before = {
+        name for _, step in sequence.steps[: sequence.last_work + 1] for name in taken_by(step)
+    }
     needed = sequence.needed_from(sequence.last_work + 1) & before
     for name in sorted(needed - set(card.lookup.take)):
-        yield ".lookup", f"key 'take.{name}' is missing: later steps need it, so the lookup has to find it too"
+        yield (
+            ".lookup",
+            f"key 'take.{name}' is missing: later steps need it, so the lookup has to find it too",
+        )

@@ -22,22 +22,36 @@ _FIRST_PAUSE = 1.0  # seconds
 class SendChunk(Protocol):
     """Makes one request."""
 
-    def __call__(self, values: Values | None = None, *, step: Step | None = None) -> Awaitable[HttpAnswer]: ...
+    def __call__(
+        self, values: Values | None = None, *, step: Step | None = None
+    ) -> Awaitable[HttpAnswer]: ...
 
 
 class ChunkSender:
     """Sends the audio of one exchange in chunks."""
 
     def __init__(
-        self, engine: str, name: str, step: Step, run: "Run", sleep: Callable[[float], Awaitable[None]]
+        self,
+        engine: str,
+        name: str,
+        step: Step,
+        run: "Run",
+        sleep: Callable[[float], Awaitable[None]],
     ) -> None:
         assert step.chunks is not None and run.attachment is not None
-        self._engine, self._name, self._step, self._run, self._sleep = engine, name, step, run, sleep
+        self._engine, self._name, self._step, self._run, self._sleep = (
+            engine,
+            name,
+            step,
+            run,
+            sleep,
+        )
         self._chunks = step.chunks
         self._content = run.attachment.content
 
     async def answer(self, send: SendChunk) -> HttpAnswer:
-        """The answer to the last chunk; what is collected of all answers is put among the run's values.
+        """The answer to the last chunk; what is collected of all answers is put among the run's
+        values.
 
         Raises:
             EngineError: too many failures, or an answer that makes no sense.
@@ -116,7 +130,9 @@ class ChunkSender:
                 received = found
                 break
         if not 0 <= received <= len(self._content):
-            raise self._senseless(f"it says that it has received {received} of {len(self._content)} bytes", answer)
+            raise self._senseless(
+                f"it says that it has received {received} of {len(self._content)} bytes", answer
+            )
         return received
 
     def _senseless(self, what: str, answer: HttpAnswer) -> EngineError:

@@ -31,7 +31,9 @@ def described_request(request: HttpRequest) -> str:
     """A request, a line for each part of it."""
     parts = split_url(request.url)
     lines = [f"{request.method} {parts.scheme}://{parts.netloc}{parts.path}"]
-    lines += [f"  ?{name}={value}" for name, value in parse_qsl(parts.query, keep_blank_values=True)]
+    lines += [
+        f"  ?{name}={value}" for name, value in parse_qsl(parts.query, keep_blank_values=True)
+    ]
     lines += [f"  {name}: {_header(name, value)}" for name, value in request.headers]
     for part in request.parts:
         kind = f" ({part.content_type})" if part.content_type else ""
@@ -39,7 +41,10 @@ def described_request(request: HttpRequest) -> str:
         shown = _part_text(part.content, part.content_type)
         lines.append(f"  form {part.name} = {shown}{kind}{name}")
     if request.body is not None and not request.parts:
-        lines += [f"  {line}" for line in _described_body(request.body, request.header("content-type") or "bytes")]
+        lines += [
+            f"  {line}"
+            for line in _described_body(request.body, request.header("content-type") or "bytes")
+        ]
     return without_secrets("\n".join(lines), request.secrets)
 
 
@@ -68,7 +73,11 @@ def described_conversation(conversation: Conversation) -> str:
 def _message(message: bytes | str) -> str:
     if isinstance(message, bytes):
         return f"{short_size(len(message))} of sound" if message else "an empty message"
-    return message if len(message) <= _SHORT_BYTES else f"{message[:_SHORT_BYTES]}... ({len(message)} characters)"
+    return (
+        message
+        if len(message) <= _SHORT_BYTES
+        else f"{message[:_SHORT_BYTES]}... ({len(message)} characters)"
+    )
 
 
 def described_card(card: ServiceCard) -> str:
@@ -101,7 +110,9 @@ def _table_of(struct: msgspec.Struct) -> dict[str, Any]:
     table: dict[str, Any] = {}
     for field in msgspec.structs.fields(struct):
         value = getattr(struct, field.name)
-        is_default = value == field.default or (value == {} and field.default_factory is not msgspec.NODEFAULT)
+        is_default = value == field.default or (
+            value == {} and field.default_factory is not msgspec.NODEFAULT
+        )
         is_limit = field.name in _ALWAYS_SHOWN
         if isinstance(struct, Step) and field.name in _ONLY_WHEN_ASKING:
             is_limit = struct.is_asking
@@ -114,7 +125,9 @@ def _table_of(struct: msgspec.Struct) -> dict[str, Any]:
 
 
 def _holds_limits(value: object) -> bool:
-    return isinstance(value, msgspec.Struct) and any(name in value.__struct_fields__ for name in ("formats",))
+    return isinstance(value, msgspec.Struct) and any(
+        name in value.__struct_fields__ for name in ("formats",)
+    )
 
 
 def _plain(value: Any) -> Any:
@@ -160,7 +173,11 @@ def _described_body(body: bytes, kind: str) -> Iterator[str]:
     if "json" in kind and "ndjson" not in kind:
         with suppress(ValueError, RecursionError):  # then it is shown as it came
             text = "\n".join(_laid_out(_shortened(json.loads(text))))
-    shown = text if len(text) <= _LONGEST_BODY else text[:_LONGEST_BODY] + f" ... ({len(text) - _LONGEST_BODY} more)"
+    shown = (
+        text
+        if len(text) <= _LONGEST_BODY
+        else text[:_LONGEST_BODY] + f" ... ({len(text) - _LONGEST_BODY} more)"
+    )
     yield from shown.splitlines()
 
 
@@ -173,7 +190,9 @@ def _laid_out(value: Any, key: str = "") -> Iterator[str]:
     items = list(value.items()) if isinstance(value, dict) else [(None, item) for item in value]
     yield key + ("{" if isinstance(value, dict) else "[")
     for number, (name, item) in enumerate(items, 1):
-        inner = list(_laid_out(item, "" if name is None else f"{json.dumps(name, ensure_ascii=False)}: "))
+        inner = list(
+            _laid_out(item, "" if name is None else f"{json.dumps(name, ensure_ascii=False)}: ")
+        )
         inner[-1] += "," if number < len(items) else ""
         yield from (f"  {line}" for line in inner)
     yield "}" if isinstance(value, dict) else "]"

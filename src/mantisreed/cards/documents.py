@@ -28,7 +28,9 @@ def parse_json(body: bytes) -> Any:
 
 
 def _parse_json_leniently(body: bytes) -> Any:
-    """What is no JSON by the letter, but is written by engines: a byte order mark, NaN, other Unicode encodings."""
+    """What is no JSON by the letter, but is written by engines: a byte order mark, NaN, other
+    Unicode encodings.
+    """
     try:
         return json.loads(body)
     except RecursionError:
@@ -40,10 +42,11 @@ def _parse_json_leniently(body: bytes) -> Any:
 def parse_xml(body: bytes, lists: frozenset[str] = frozenset()) -> Any:
     """An XML document as tables, lists and texts.
 
-    An element is a table of its attributes and children by their local names, with its own text under `text`; one
-    that has neither attributes nor children is its text. Elements of the same name are a list, as are those in
-    `lists` even when there is one only. Documents with entities or a document type are refused: nobody needs them,
-    and they are how a small document becomes a large one.
+    An element is a table of its attributes and children by their local names, with its own text
+    under `text`; one that has neither attributes nor children is its text. Elements of the same
+    name are a list, as are those in `lists` even when there is one only. Documents with entities or
+    a document type are refused: nobody needs them, and they are how a small document becomes a
+    large one.
 
     Raises:
         DocumentError: it is no XML, or holds what is refused.
@@ -64,7 +67,9 @@ def parse_xml(body: bytes, lists: frozenset[str] = frozenset()) -> Any:
     except (ExpatError, UnicodeDecodeError, LookupError):
         raise DocumentError("it is not XML") from None
     except ValueError:
-        raise DocumentError("its XML declares a document type or entities, which is refused") from None
+        raise DocumentError(
+            "its XML declares a document type or entities, which is refused"
+        ) from None
     except RecursionError:
         raise DocumentError("its XML is nested too deeply") from None
 
@@ -86,7 +91,9 @@ def events_in(body: bytes) -> Iterator[ServerSentEvent]:
     """Server-sent events, after the parsing rules of the HTML standard, 9.2.6."""
     name = ""
     data: list[str] = []
-    for line in body.decode("utf-8-sig", "replace").replace("\r\n", "\n").replace("\r", "\n").split("\n"):
+    for line in (
+        body.decode("utf-8-sig", "replace").replace("\r\n", "\n").replace("\r", "\n").split("\n")
+    ):
         if not line:
             if data:
                 yield ServerSentEvent(name, "\n".join(data))
@@ -98,7 +105,8 @@ def events_in(body: bytes) -> Iterator[ServerSentEvent]:
         elif field == "event":
             name = value.removeprefix(" ")
     if data:
-        # The standard drops an event without its blank line; an engine that ends so has still said something.
+        # The standard drops an event without its blank line; an engine that ends so has still said
+        # something.
         yield ServerSentEvent(name, "\n".join(data))
 
 

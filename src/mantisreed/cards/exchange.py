@@ -1,7 +1,8 @@
 """Going through the steps of a card, one request after the other, and keeping where that stands.
 
-An exchange has two halves. `start` goes up to the step that makes the service work; what it gives can be kept, so
-that `go_on` can ask for the rest later, in another process too. Secrets are never part of what is kept.
+An exchange has two halves. `start` goes up to the step that makes the service work; what it gives
+can be kept, so that `go_on` can ask for the rest later, in another process too. Secrets are never
+part of what is kept.
 """
 
 import json
@@ -85,7 +86,8 @@ class Waiting:
 
     Attributes:
         standing: where to go on; None when it is where it was.
-        retry_after: seconds after which the service wants to be asked again; None when it does not say.
+        retry_after: seconds after which the service wants to be asked again; None when it does not
+            say.
     """
 
     standing: Standing | None = None
@@ -145,10 +147,13 @@ class Exchange:
         """
         return Run(self._sender.with_secrets(values), attachment)
 
-    async def start(self, key: str, values: Values, attachment: Attachment | None) -> Finished | Standing:
+    async def start(
+        self, key: str, values: Values, attachment: Attachment | None
+    ) -> Finished | Standing:
         """Go up to and through the step that makes the service work.
 
-        After a failure on the way there, the next start with the same key goes on where this one was.
+        After a failure on the way there, the next start with the same key goes on where this one
+        was.
 
         Args:
             key: what the request is known by.
@@ -156,7 +161,8 @@ class Exchange:
             attachment: the audio.
 
         Raises:
-            EngineError: a request failed; `before_work` says that the service has nothing to do yet.
+            EngineError: a request failed; `before_work` says that the service has nothing to do
+                yet.
         """
         run = await self.prepared(key, values, attachment, self.sequence.last_work + 1)
         return run if isinstance(run, Finished) else self.standing_or_reply(run)
@@ -208,7 +214,8 @@ class Exchange:
         return {**kept, "status": run.last.status, "headers": headers, "url": run.last.url}
 
     async def go_through(self, run: Run, before: int) -> None:
-        """Make the requests of all steps before this one; what follows and does not apply is skipped.
+        """Make the requests of all steps before this one; what follows and does not apply is
+        skipped.
 
         Raises:
             EngineError: a request failed; the run is where it failed.
@@ -281,10 +288,13 @@ class Exchange:
                     run.last = await self._sender.answer(name, step, run)
                     self._take(name, step, run)
             except (EngineError, NothingHeardError) as error:
-                _log.warning("%s: step %s failed, which changes nothing: %s", self._card.name, name, error)
+                _log.warning(
+                    "%s: step %s failed, which changes nothing: %s", self._card.name, name, error
+                )
 
     async def look_up(self, values: Values) -> Standing | None:
-        """Ask whether a request that may have been sent has become a job; None when it has not, or nobody knows.
+        """Ask whether a request that may have been sent has become a job; None when it has not, or
+        nobody knows.
 
         Raises:
             EngineError: asking failed.
@@ -297,7 +307,9 @@ class Exchange:
             run.last = await self._sender.answer("lookup", lookup, run)
         except JobLostError:
             return None
-        if any(take.find(run.last) is None and not take.is_optional for take in lookup.take.values()):
+        if any(
+            take.find(run.last) is None and not take.is_optional for take in lookup.take.values()
+        ):
             return None
         self._take("lookup", lookup, run)
         run.index = self.sequence.last_work + 1
@@ -332,7 +344,9 @@ class Exchange:
         run = _run_from(Standing.from_json(kept))
         run.index = self.sequence.index_of(name)
         headers = [(str(key), str(value)) for key, value in kept.get("headers") or ()]
-        run.last = HttpAnswer(int(kept.get("status", 200)), headers, answer, str(kept.get("url", "")))
+        run.last = HttpAnswer(
+            int(kept.get("status", 200)), headers, answer, str(kept.get("url", ""))
+        )
         self._take(name, self.sequence.steps[run.index][1], run)
         run.index += 1
         return self.standing(run)
@@ -341,7 +355,9 @@ class Exchange:
         """What can be kept of a run."""
         steps = self.sequence.steps
         needed = self.sequence.needed_from(run.index)
-        hidden = {name: run.values[name] for name in self.sequence.hidden & needed if name in run.values}
+        hidden = {
+            name: run.values[name] for name in self.sequence.hidden & needed if name in run.values
+        }
         kept = {
             name: as_json_value(run.values[name])
             for name in sorted(needed - self.sequence.hidden - self._sender.own_names)
@@ -370,7 +386,9 @@ class Exchange:
     async def _resumed(self, standing: Standing) -> Run:
         run = _run_from(standing)
         run.values = self._sender.with_secrets(run.values)
-        run.index = len(self.sequence.steps) if standing.step is None else self._index_of(standing.step)
+        run.index = (
+            len(self.sequence.steps) if standing.step is None else self._index_of(standing.step)
+        )
         hidden = self._hidden.get(_memory_key(standing))
         if hidden is not None:
             run.values |= hidden
@@ -398,7 +416,9 @@ class Exchange:
         return step.when is None or step.when.holds(run.values)
 
     async def _asked_until_done(self, name: str, step: Step, run: Run) -> HttpAnswer:
-        """The answer that says that something is done which has to be, before the service can be set to work."""
+        """The answer that says that something is done which has to be, before the service can be
+        set to work.
+        """
         started = self._options.clock()
         for pause in pauses(step):
             answer = await self._sender.answer(name, step, run)
@@ -414,10 +434,17 @@ class Exchange:
         standing, state = standing_of(step, answer)
         if standing == "failed":
             reason = step.reason.find(answer) if step.reason else None
-            said = f", saying: {self._sender.quoted(str(reason).encode('utf-8', 'replace'))}" if reason else ""
+            said = (
+                f", saying: {self._sender.quoted(str(reason).encode('utf-8', 'replace'))}"
+                if reason
+                else ""
+            )
             raise JobFailedError(f"the job failed (state {state!r}){said}", engine=self._card.name)
         if standing == "unknown":
-            what = f"{name}.state ({step.state}) finds {state!r}, which its card does not list as a state"
+            what = (
+                f"{name}.state ({step.state}) finds {state!r}, which its card does not list as "
+                "a state"
+            )
             error = unreadable(self._card.name, what, answer, self._sender.quoted(answer.body))
             error.may_be_charged = False
             raise error
@@ -435,11 +462,16 @@ def pauses(step: Step, *, first: float | None = None) -> Iterator[float]:
     pause = default if first is None else first
     while True:
         yield pause
-        pause = min(max(pause, default) * _GROWTH if pause else default, max(float(step.max_interval), default))
+        pause = min(
+            max(pause, default) * _GROWTH if pause else default,
+            max(float(step.max_interval), default),
+        )
 
 
 def _run_from(standing: Standing) -> Run:
-    return Run(dict(standing.values), None, set(standing.taken), dict(standing.bases), dict(standing.noted))
+    return Run(
+        dict(standing.values), None, set(standing.taken), dict(standing.bases), dict(standing.noted)
+    )
 
 
 def _memory_key(standing: Standing) -> str:

@@ -1,6 +1,8 @@
-"""What a placeholder can make of its value: `{audio|sha256|base64}`, `{duration|ms}`, `{now|http_date}`.
+"""What a placeholder can make of its value: `{audio|sha256|base64}`, `{duration|ms}`,
+`{now|http_date}`.
 
-Each filter takes a value and gives one. Nothing stays nothing: only `default` and `then` see a missing value.
+Each filter takes a value and gives one. Nothing stays nothing: only `default` and `then` see a
+missing value.
 """
 
 import base64
@@ -29,7 +31,9 @@ def filter_for(name: str, argument: str | None) -> Filter:
     """
     if name in _WITH_ARGUMENT:
         if argument is None:
-            raise ValueError(f"the filter {name!r} needs a value after a colon, such as {_EXAMPLES[name]}")
+            raise ValueError(
+                f"the filter {name!r} needs a value after a colon, such as {_EXAMPLES[name]}"
+            )
         return _WITH_ARGUMENT[name](argument)
     found = _PLAIN.get(name)
     if found is None:
@@ -110,7 +114,9 @@ def _epoch(value: Any) -> float:
 
 
 def _moment(value: Any) -> datetime:
-    return value if isinstance(value, datetime) else datetime.fromtimestamp(float(_number(value)), UTC)
+    return (
+        value if isinstance(value, datetime) else datetime.fromtimestamp(float(_number(value)), UTC)
+    )
 
 
 def _iso8601(value: Any) -> str:
@@ -164,7 +170,9 @@ _PLAIN: dict[str, Filter] = {
 def _replace(argument: str) -> Filter:
     old, colon, new = argument.partition(":")
     if not (old and colon):
-        raise ValueError("the filter 'replace' needs what to replace and by what, such as replace:-:_")
+        raise ValueError(
+            "the filter 'replace' needs what to replace and by what, such as replace:-:_"
+        )
     return lambda value: as_text(value).replace(old, new)
 
 
@@ -186,7 +194,11 @@ def _add(argument: str) -> Filter:
     more = _number(argument)
 
     def added(value: Any) -> Any:
-        return value + timedelta(seconds=float(more)) if isinstance(value, datetime) else _number(value) + more
+        return (
+            value + timedelta(seconds=float(more))
+            if isinstance(value, datetime)
+            else _number(value) + more
+        )
 
     return added
 

@@ -85,6 +85,8 @@ class HttpAnswer:
         if not self.body.strip():
             return None
         try:
-            return parse_xml(self.body, lists) if looks_like_xml(self.body) else parse_json(self.body)
+            return (
+                parse_xml(self.body, lists) if looks_like_xml(self.body) else parse_json(self.body)
+            )
         except DocumentError:
             return self.text

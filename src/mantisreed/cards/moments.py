@@ -11,7 +11,9 @@ _LONG_FRACTION = re.compile(r"(\.\d{6})\d+")
 
 
 def moment_from(value: object) -> float | None:
-    """Seconds since 1970; None when the value is no moment. A time without a zone is taken for UTC."""
+    """Seconds since 1970; None when the value is no moment. A time without a zone is taken for
+    UTC.
+    """
     if isinstance(value, bool) or not isinstance(value, (int, float, str)):
         return None
     if isinstance(value, str) and len(value) > _LONGEST:

@@ -19,7 +19,9 @@ _MARK = "mantisreed-pages"
 class SendPage(Protocol):
     """Makes the request for one page."""
 
-    def __call__(self, values: Values | None = None, *, url: str | None = None) -> Awaitable[HttpAnswer]: ...
+    def __call__(
+        self, values: Values | None = None, *, url: str | None = None
+    ) -> Awaitable[HttpAnswer]: ...
 
 
 class PageReader:
@@ -42,17 +44,27 @@ class PageReader:
             bodies.append(answer.body)
             following = self._following(answer, offset, len(bodies))
             if following is None:
-                return answer if len(bodies) == 1 else HttpAnswer(200, answer.headers, joined(bodies), answer.url)
+                return (
+                    answer
+                    if len(bodies) == 1
+                    else HttpAnswer(200, answer.headers, joined(bodies), answer.url)
+                )
             values, url, offset = following
             place = json.dumps([values, url], default=str)
             if place in seen:
-                raise self._endless(answer, f"page {len(bodies)} points to a page that was read already")
+                raise self._endless(
+                    answer, f"page {len(bodies)} points to a page that was read already"
+                )
             seen.add(place)
             if len(bodies) >= self._pages.limit:
                 raise self._endless(answer, f"there are more than {self._pages.limit} pages")
 
     def _first(self) -> dict[str, Any]:
-        return {"page_token": None, "page_offset": self._pages.first, "page_number": self._pages.first}
+        return {
+            "page_token": None,
+            "page_offset": self._pages.first,
+            "page_number": self._pages.first,
+        }
 
     def _following(
         self, answer: HttpAnswer, offset: int, number: int
@@ -72,13 +84,19 @@ class PageReader:
         if not isinstance(items, list) or not items:
             return None
         offset += len(items)
-        return {"page_token": None, "page_offset": offset, "page_number": pages.first + number}, None, offset
+        return (
+            {"page_token": None, "page_offset": offset, "page_number": pages.first + number},
+            None,
+            offset,
+        )
 
     def _resolved(self, link: Any, answer: HttpAnswer) -> str:
         try:
             return resolved(str(link), answer.url)
         except UrlError as error:
-            raise self._endless(answer, f"the link to the next page cannot be used: {error}") from error
+            raise self._endless(
+                answer, f"the link to the next page cannot be used: {error}"
+            ) from error
 
     def _endless(self, answer: HttpAnswer, what: str) -> UnreadableReplyError:
         advice = "check 'pages' in its card"
@@ -87,7 +105,9 @@ class PageReader:
 
 def joined(bodies: list[bytes]) -> bytes:
     """Several pages as one reply that can be kept."""
-    return json.dumps({_MARK: [body.decode("utf-8", "surrogateescape") for body in bodies]}).encode()
+    return json.dumps(
+        {_MARK: [body.decode("utf-8", "surrogateescape") for body in bodies]}
+    ).encode()
 
 
 def parted(body: bytes) -> list[bytes]:

@@ -19,7 +19,9 @@ _PLACEHOLDER = re.compile(r"\{([a-z_][a-z0-9_]*)\}")  # which is nothing that JM
 
 
 def quoted_name(name: str) -> str:
-    """A name as JMESPath has it: in quotes where it holds more than letters, digits and underscores."""
+    """A name as JMESPath has it: in quotes where it holds more than letters, digits and
+    underscores.
+    """
     return name if _BARE_NAME.fullmatch(name) else json.dumps(name)
 
 
@@ -28,8 +30,8 @@ class ReplyPath:
 
     Attributes:
         source: as it is written on the card.
-        list_names: names of what the expression takes for a list; an XML document does not say which of its elements
-            are lists, if there happens to be one only.
+        list_names: names of what the expression takes for a list; an XML document does not say
+            which of its elements are lists, if there happens to be one only.
     """
 
     def __init__(self, source: str) -> None:
@@ -58,7 +60,9 @@ class ReplyPath:
         return cls(value)
 
     def find(self, document: object) -> Any:
-        """What the expression picks out of the document; None when there is nothing it can be used on."""
+        """What the expression picks out of the document; None when there is nothing it can be used
+        on.
+        """
         if self._keys is not None:
             return _walked(document, self._keys)
         try:
@@ -170,7 +174,13 @@ def _final_name(node: Mapping[str, Any]) -> str | None:
     if node["type"] == "field":
         name: str = node["value"]
         return name
-    if node["type"] in ("subexpression", "projection", "filter_projection", "index_expression", "flatten"):
+    if node["type"] in (
+        "subexpression",
+        "projection",
+        "filter_projection",
+        "index_expression",
+        "flatten",
+    ):
         inner = node["children"][-1] if node["type"] != "flatten" else node["children"][0]
         if node["type"] == "filter_projection":
             inner = node["children"][1]
@@ -180,7 +190,14 @@ def _final_name(node: Mapping[str, Any]) -> str | None:
     return None
 
 
-_WITHIN_FIRST = ("subexpression", "index_expression", "projection", "filter_projection", "value_projection", "pipe")
+_WITHIN_FIRST = (
+    "subexpression",
+    "index_expression",
+    "projection",
+    "filter_projection",
+    "value_projection",
+    "pipe",
+)
 
 
 def _root_names(node: Mapping[str, Any]) -> Iterator[str]:
@@ -204,8 +221,9 @@ _TAKE_KEYS = ("from", "match", "secret", "optional")
 class Take:
     """Where a value is in an answer.
 
-    `header:NAME`, `cookie:NAME`, `link:RELATION` (RFC 8288), `text:` for the whole answer, `status:`, or a JMESPath
-    expression into a JSON or XML document. On a card it is that text, or a table with more to say.
+    `header:NAME`, `cookie:NAME`, `link:RELATION` (RFC 8288), `text:` for the whole answer,
+    `status:`, or a JMESPath expression into a JSON or XML document. On a card it is that text, or a
+    table with more to say.
 
     Attributes:
         source: as it is written on the card.
@@ -214,7 +232,12 @@ class Take:
     """
 
     def __init__(
-        self, place: str, match: str | None = None, *, secret: bool | None = None, optional: bool = False
+        self,
+        place: str,
+        match: str | None = None,
+        *,
+        secret: bool | None = None,
+        optional: bool = False,
     ) -> None:
         """Compile it.
 

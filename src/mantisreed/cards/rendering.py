@@ -1,7 +1,8 @@
-"""What a service is told by the steps of a card, with symbols in place of all that differs each time.
+"""What a service is told by the steps of a card, with symbols in place of all that differs each
+time.
 
-By it a request is known: waits, limits, prices, error patterns and the way a reply is read do not reach the service,
-so that changing them never makes a request another one.
+By it a request is known: waits, limits, prices, error patterns and the way a reply is read do not
+reach the service, so that changing them never makes a request another one.
 """
 
 import hashlib
@@ -21,7 +22,9 @@ _OF_A_BODY = ("content-type", "content-length")
 
 
 def symbol(name: str) -> str:
-    """Stands for a value that does not count; hexadecimal, so that filters that decode can work on it."""
+    """Stands for a value that does not count; hexadecimal, so that filters that decode can work on
+    it.
+    """
     return hashlib.sha256(name.encode()).hexdigest()[:16]
 
 
@@ -31,19 +34,25 @@ def digest_of_request(document: Any) -> str:
 
 
 def with_symbols(card: ServiceCard, values: Mapping[str, Value]) -> dict[str, Value]:
-    """What placeholders stand for, with symbols for secrets and for what is made for each request."""
+    """What placeholders stand for, with symbols for secrets and for what is made for each
+    request.
+    """
     hidden = (*_EACH_TIME, *card.secrets, *(card.session.take if card.session else ()))
     known: dict[str, Value] = {**values, **{name: symbol(name) for name in hidden}}
     known["now"] = datetime.fromtimestamp(0, UTC)
     return known
 
 
-def rendered_steps(card: ServiceCard, known: dict[str, Value], attachment: Attachment | None) -> list[Any]:
-    """All requests up to the one that makes the service work: what follows changes nothing in what it does.
+def rendered_steps(
+    card: ServiceCard, known: dict[str, Value], attachment: Attachment | None
+) -> list[Any]:
+    """All requests up to the one that makes the service work: what follows changes nothing in what
+    it does.
 
     Args:
         card: of the service.
-        known: what placeholders stand for, with symbols and the card's own values; what steps take is added to it.
+        known: what placeholders stand for, with symbols and the card's own values; what steps take
+            is added to it.
         attachment: stands for the audio.
     """
     builder = RequestBuilder(card, boundary=lambda: "boundary")
@@ -53,7 +62,11 @@ def rendered_steps(card: ServiceCard, known: dict[str, Value], attachment: Attac
 
 
 def _rendered_step(
-    builder: RequestBuilder, name: str, step: Step, values: dict[str, Value], attachment: Attachment | None
+    builder: RequestBuilder,
+    name: str,
+    step: Step,
+    values: dict[str, Value],
+    attachment: Attachment | None,
 ) -> Any:
     # A link that an answer gives stands for itself, wherever it leads to.
     taken = frozenset(key for key, value in values.items() if isinstance(value, str))
@@ -67,8 +80,12 @@ def _rendered_step(
     return [
         request.method,
         request.url,
-        _sorted((key.lower(), value) for key, value in request.headers if key.lower() not in _OF_A_BODY),
-        _sorted((part.name, part.content.decode("utf-8", "surrogateescape")) for part in request.parts),
+        _sorted(
+            (key.lower(), value) for key, value in request.headers if key.lower() not in _OF_A_BODY
+        ),
+        _sorted(
+            (part.name, part.content.decode("utf-8", "surrogateescape")) for part in request.parts
+        ),
         None if request.parts else _content(request),
         said,
     ]
@@ -79,7 +96,9 @@ def _said_in_conversation(step: Step, values: Mapping[str, Value]) -> Any:
     if websocket is None:
         return None
     holders = (websocket.first, websocket.last)
-    said = [[item.document(values) for item in holder.items] if holder else [] for holder in holders]
+    said = [
+        [item.document(values) for item in holder.items] if holder else [] for holder in holders
+    ]
     return [*said, websocket.audio.document(values) if websocket.audio else None]
 
 

@@ -53,7 +53,8 @@ class SentPart:
 
 @dataclass(frozen=True, slots=True)
 class HttpRequest:
-    """A request, ready for a transport. Its text never shows headers, query or body, which may hold secrets.
+    """A request, ready for a transport. Its text never shows headers, query or body, which may hold
+    secrets.
 
     Attributes:
         engine: the card's name, for messages.
@@ -63,7 +64,8 @@ class HttpRequest:
         timeout: seconds for the whole exchange.
         body: None for none.
         parts: of a multipart body, for showing it.
-        follow_redirects: whether to go where a redirect points to; headers go along to the same origin only.
+        follow_redirects: whether to go where a redirect points to; headers go along to the same
+            origin only.
         secrets: what must be hidden in anything that is shown of the request or its answer.
     """
 
@@ -112,7 +114,9 @@ class RequestBuilder:
     """Builds the requests of one card."""
 
     def __init__(self, card: ServiceCard, boundary: Callable[[], str] | None = None) -> None:
-        """`boundary` gives what parts a multipart body is parted by; tests and digests want the same each time."""
+        """`boundary` gives what parts a multipart body is parted by; tests and digests want the
+        same each time.
+        """
         self._card = card
         self._boundary = boundary or (lambda: f"mantisreed-{randomness.token_hex(12)}")
         #: placeholders that are, or are made of, the card's secrets
@@ -126,8 +130,10 @@ class RequestBuilder:
         """The request of one step.
 
         Raises:
-            UnreadableReplyError: a part of the URL needs a value that an earlier answer did not have.
-            BadRequestError: the URL is none, or a key would go to a host that the card does not name.
+            UnreadableReplyError: a part of the URL needs a value that an earlier answer did not
+                have.
+            BadRequestError: the URL is none, or a key would go to a host that the card does not
+                name.
         """
         values = self._scope(context)
         url, is_own = self._url(name, step, values, context)
@@ -164,8 +170,12 @@ class RequestBuilder:
         # The card's values may be made of what is new in each request, such as the time.
         return {**scope, **values_of_card(self._card, scope)} if self._card.values else scope
 
-    def _url(self, name: str, step: Step, values: Values, context: RequestContext) -> tuple[str, bool]:
-        """Where a step's request goes, and whether that is the card's own host (or one that gets its keys)."""
+    def _url(
+        self, name: str, step: Step, values: Values, context: RequestContext
+    ) -> tuple[str, bool]:
+        """Where a step's request goes, and whether that is the card's own host (or one that gets
+        its keys).
+        """
         base = self.own_url(values)
         try:
             if step.url is not None:
@@ -180,12 +190,16 @@ class RequestBuilder:
             raise self._wrong(f"the URL of step {name} cannot be used: {error}") from error
         if url is None:
             raise self._lacking(
-                name, [*(step.url or step.path).names, *(self._card.url.names if self._card.url else ())], values
+                name,
+                [*(step.url or step.path).names, *(self._card.url.names if self._card.url else ())],
+                values,
             )
         is_own = base is not None and origin_of(url) == origin_of(base)
         return url, is_own or step.keys
 
-    def _path_on(self, base: str | None, template: Template, values: Values, context: RequestContext) -> str | None:
+    def _path_on(
+        self, base: str | None, template: Template, values: Values, context: RequestContext
+    ) -> str | None:
         path = _filled_path(template, values)
         if base is None or path is None:
             return None
@@ -193,20 +207,32 @@ class RequestBuilder:
             return resolved(path, base)
         _check_segments(template, values)
         base, question, query = base.partition("?")
-        return resolved((base.rstrip("/") if path.startswith("/") else base) + path + question + query, base)
+        return resolved(
+            (base.rstrip("/") if path.startswith("/") else base) + path + question + query, base
+        )
 
-    def _check_keys(self, name: str, step: Step, url: str, context: RequestContext, *, is_own: bool) -> None:
+    def _check_keys(
+        self, name: str, step: Step, url: str, context: RequestContext, *, is_own: bool
+    ) -> None:
         """See that keys only go where the card's author sends them, not where an answer says."""
         if is_own or not self._is_chosen_by_answers(step, url, context):
             return
-        needed = set(step.names) | {inner for signed in step.names for inner in self._signed_names(signed)}
+        needed = set(step.names) | {
+            inner for signed in step.names for inner in self._signed_names(signed)
+        }
         secret = next(
-            (key for key in sorted(needed) if key in self.secret_names | context.hidden_names - context.taken), None
+            (
+                key
+                for key in sorted(needed)
+                if key in self.secret_names | context.hidden_names - context.taken
+            ),
+            None,
         )
         if secret is not None:
             scheme, host, _ = origin_of(url)
             error = self._wrong(
-                f"step {name} would send {{{secret}}} to {scheme}://{host}, a host that an answer named"
+                f"step {name} would send {{{secret}}} to {scheme}://{host}, a host that an answer "
+                "named"
             )
             error.advice = "if that is right, set keys = true in this step of its card"
             raise error
@@ -257,7 +283,11 @@ class RequestBuilder:
         return [(name, value) for name, values in headers.values() for value in values]
 
     def _put_authorization(
-        self, put: Callable[[str, list[str]], None], bearer: Template | None, basic: Template | None, late: "_Late"
+        self,
+        put: Callable[[str, list[str]], None],
+        bearer: Template | None,
+        basic: Template | None,
+        late: "_Late",
     ) -> None:
         if bearer and (key := bearer.text(late.with_signatures([bearer]))):
             put("Authorization", [f"Bearer {key}"])
@@ -268,8 +298,13 @@ class RequestBuilder:
 
     def _check_headers(self, name: str, headers: Iterable[tuple[str, str]]) -> None:
         for key, value in headers:
-            if any((ord(character) < 0x20 and character != "\t") or character == "\x7f" for character in key + value):
-                raise self._wrong(f"header {key!r} of step {name} would hold a line break or control character")
+            if any(
+                (ord(character) < 0x20 and character != "\t") or character == "\x7f"
+                for character in key + value
+            ):
+                raise self._wrong(
+                    f"header {key!r} of step {name} would hold a line break or control character"
+                )
 
     def _wrong(self, what: str) -> EngineError:
         return BadRequestError(what, engine=self._card.name)
@@ -331,20 +366,26 @@ class _Late:
     def _signature(self, signature: Signature) -> Value:
         self.with_signatures([signature.key, signature.text])
         key, text = signature.key.value(self.values), signature.text.text(self.values)
-        digest = hmac.digest(as_bytes(key if key is not None else ""), (text or "").encode(), signature.hash)
+        digest = hmac.digest(
+            as_bytes(key if key is not None else ""), (text or "").encode(), signature.hash
+        )
         if signature.encoding == "raw":
             return digest
         if signature.encoding == "hex":
             return digest.hex()
         encoded = base64.b64encode(digest).decode()
-        return encoded if signature.encoding == "base64" else encoded.translate(_URL_SAFE).rstrip("=")
+        return (
+            encoded if signature.encoding == "base64" else encoded.translate(_URL_SAFE).rstrip("=")
+        )
 
 
 _URL_SAFE = str.maketrans("+/", "-_")
 
 
 def _filled_url(template: Template, values: Values) -> str | None:
-    """A template as a URL: a value at its beginning is a URL or a path itself, others are parts of one."""
+    """A template as a URL: a value at its beginning is a URL or a path itself, others are parts of
+    one.
+    """
     begins_with_value = template.source.startswith("{")
     seen: list[str] = []
 
@@ -364,7 +405,9 @@ def _filled_path(template: Template, values: Values) -> str | None:
 
 
 _PATH_CHARACTERS = "/:@~"
-_URL_CHARACTERS = "/:@~?&=%#+,;!$'()*[]"  # RFC 3986, 2.2, and the percent sign of what is encoded already
+_URL_CHARACTERS = (
+    "/:@~?&=%#+,;!$'()*[]"  # RFC 3986, 2.2, and the percent sign of what is encoded already
+)
 
 
 def _check_segments(template: Template, values: Values) -> None:
@@ -394,7 +437,9 @@ class _Body:
     parts: tuple[SentPart, ...] = ()
 
     @classmethod
-    def of(cls, step: Step, values: Values, attachment: Attachment | None, boundary: Callable[[], str]) -> "_Body":
+    def of(
+        cls, step: Step, values: Values, attachment: Attachment | None, boundary: Callable[[], str]
+    ) -> "_Body":
         body = cls._plain(step, values, attachment, boundary)
         if step.content_type is not None:
             body = replace(body, content_type=step.content_type.text(values) or body.content_type)
@@ -409,20 +454,31 @@ class _Body:
         if step.json is not None:
             document = step.json.document(values)
             nothing: Any = [] if isinstance(step.json.source, list) else {}
-            return cls(json.dumps(nothing if document is None else document).encode(), "application/json")
+            return cls(
+                json.dumps(nothing if document is None else document).encode(), "application/json"
+            )
         if step.urlencoded is not None:
             fields = _pairs(step.urlencoded, values)
-            return cls(urlencode(fields, quote_via=quote, safe="").encode(), "application/x-www-form-urlencoded")
+            return cls(
+                urlencode(fields, quote_via=quote, safe="").encode(),
+                "application/x-www-form-urlencoded",
+            )
         if step.form is not None:
             return cls._multipart(step, values, attachment, boundary())
         if step.raw is not None:
             value = step.raw.value(values)
-            kind = attachment.content_type if attachment and step.raw.is_audio else "text/plain; charset=utf-8"
+            kind = (
+                attachment.content_type
+                if attachment and step.raw.is_audio
+                else "text/plain; charset=utf-8"
+            )
             return cls(b"" if value is None else as_bytes(value), kind)
         return cls(None, None)
 
     @classmethod
-    def _multipart(cls, step: Step, values: Values, attachment: Attachment | None, boundary: str) -> "_Body":
+    def _multipart(
+        cls, step: Step, values: Values, attachment: Attachment | None, boundary: str
+    ) -> "_Body":
         assert step.form is not None
         parts = tuple(
             sent
@@ -434,19 +490,25 @@ class _Body:
         return cls(content, f"multipart/{step.multipart}; boundary={boundary}", parts)
 
 
-def _sent_parts(name: str, part: FormPart, values: Values, attachment: Attachment | None) -> Iterator[SentPart]:
+def _sent_parts(
+    name: str, part: FormPart, values: Values, attachment: Attachment | None
+) -> Iterator[SentPart]:
     kind = part.content_type.text(values) if part.content_type else None
     file_name = part.file_name.text(values) if part.file_name else None
     if part.json is not None:
         document = part.json.document(values)
         if document is not None:
-            yield SentPart(name, json.dumps(document).encode(), kind or "application/json", file_name)
+            yield SentPart(
+                name, json.dumps(document).encode(), kind or "application/json", file_name
+            )
         return
     assert part.value is not None
     if len(part.value.items) == 1 and part.value.items[0].is_audio:
         content = part.value.items[0].value(values)
         if content is not None and attachment is not None:
-            yield SentPart(name, content, kind or attachment.content_type, file_name or attachment.file_name)
+            yield SentPart(
+                name, content, kind or attachment.content_type, file_name or attachment.file_name
+            )
         return
     for text in part.value.texts(values):
         yield SentPart(name, text.encode("utf-8", "surrogatepass"), kind, file_name)
@@ -473,4 +535,8 @@ def _escaped(name: str) -> str:
 
 def as_json_value(value: Any) -> Any:
     """A value that can be kept as JSON: bytes and moments as their text."""
-    return value if isinstance(value, (str, int, float, bool, list, dict, type(None))) else as_text(value)
+    return (
+        value
+        if isinstance(value, (str, int, float, bool, list, dict, type(None)))
+        else as_text(value)
+    )

@@ -44,7 +44,9 @@ class Run:
             value = take.find(answer)
             if value is None and not take.is_optional:
                 raise UnreadableReplyError(
-                    f"{name}.take.{key} ({take}) finds nothing in the answer", engine=engine, status=answer.status
+                    f"{name}.take.{key} ({take}) finds nothing in the answer",
+                    engine=engine,
+                    status=answer.status,
                 )
             self.values[key] = value
             self.taken.add(key)

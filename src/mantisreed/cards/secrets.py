@@ -46,8 +46,8 @@ class Secret:
 class SecretSource:
     """Where a secret is kept.
 
-    `env:NAME` is an environment variable, `file:PATH` a file, relative to the settings file's folder, and
-    `keyring:SERVICE/USER` an entry of the operating system's keyring.
+    `env:NAME` is an environment variable, `file:PATH` a file, relative to the settings file's
+    folder, and `keyring:SERVICE/USER` an entry of the operating system's keyring.
     """
 
     def __init__(self, kind: str, place: str) -> None:
@@ -91,10 +91,14 @@ class SecretSource:
             value = self._file_content(folder) if self.kind == "file" else self._keyring_entry()
         if not value.strip():
             raise SecretError(
-                "the secret is empty or not set", where=str(self), advice=_how_to_set(self.kind, self.place)
+                "the secret is empty or not set",
+                where=str(self),
+                advice=_how_to_set(self.kind, self.place),
             )
         if any(ord(character) < 0x20 for character in value.strip()):
-            raise SecretError("the secret holds a line break or a control character", where=str(self))
+            raise SecretError(
+                "the secret holds a line break or a control character", where=str(self)
+            )
         return Secret(value.strip())
 
     def is_open_to_others(self, folder: Path) -> bool:
@@ -114,8 +118,12 @@ class SecretSource:
         try:
             return keyring.get_password(service, user) or ""
         except keyring.errors.KeyringError as error:
-            what = f"the keyring cannot be read ({str(error).splitlines()[0] or type(error).__name__})"
-            raise SecretError(what, where=str(self), advice="is a keyring set up, and unlocked?") from error
+            what = (
+                f"the keyring cannot be read ({str(error).splitlines()[0] or type(error).__name__})"
+            )
+            raise SecretError(
+                what, where=str(self), advice="is a keyring set up, and unlocked?"
+            ) from error
 
     def _file_content(self, folder: Path) -> str:
         path = folder / Path(self.place).expanduser()
@@ -127,10 +135,12 @@ class SecretSource:
             raise SecretError("the secret's file cannot be read", where=str(self)) from error
 
 
-_SHORTEST = 6  # characters: shorter ones occur by chance, and are only hidden where they are known to be used
+# characters: shorter ones occur by chance, and are only hidden where they are known to be used
+_SHORTEST = 6
 _PART = 8  # characters: so much of a secret is one as well
 _MOST_REMEMBERED = 512
-_LONGEST_SEARCHED = 1 << 18  # characters that are searched for parts; in longer texts only whole secrets are found
+# Characters that are searched for parts; in longer texts only whole secrets are found.
+_LONGEST_SEARCHED = 1 << 18
 _remembered: OrderedDict[str, "_Forms"] = OrderedDict()
 
 
@@ -150,11 +160,21 @@ class _Forms:
 @lru_cache(maxsize=_MOST_REMEMBERED)
 def _forms_of(value: str) -> _Forms:
     content = value.encode("utf-8", "surrogateescape")
-    written = {value, json.dumps(value)[1:-1], json.dumps(value, ensure_ascii=False)[1:-1], content.hex()}
-    written |= {quote(value, safe=""), quote(value), quote_plus(value), value.encode("unicode_escape").decode()}
+    written = {
+        value,
+        json.dumps(value)[1:-1],
+        json.dumps(value, ensure_ascii=False)[1:-1],
+        content.hex(),
+    }
+    written |= {
+        quote(value, safe=""),
+        quote(value),
+        quote_plus(value),
+        value.encode("unicode_escape").decode(),
+    }
     for before in range(3):
-        # What stands before it in base64 (a user's name in Basic) moves it by up to two bytes; the letters at the
-        # edges, which it shares with its neighbours, are left out.
+        # What stands before it in base64 (a user's name in Basic) moves it by up to two bytes; the
+        # letters at the edges, which it shares with its neighbours, are left out.
         encoded = base64.b64encode(b"\0" * before + content).decode().rstrip("=")
         first, last = -(-before * 8 // 6), len(encoded) - (1 if (before + len(content)) % 3 else 0)
         inner = encoded[first:last]
@@ -184,10 +204,16 @@ def forget_all() -> None:
 
 
 def without_secrets(text: str, secrets: Iterable[Secret]) -> str:
-    """The text with `***` in place of secrets, however they are written, and of any eight characters of one."""
+    """The text with `***` in place of secrets, however they are written, and of any eight
+    characters of one.
+    """
     for secret in secrets:
         value = secret.reveal()
-        text = text.replace(value, HIDDEN) if len(value) < _SHORTEST else _hidden(text, _forms_of(value))
+        text = (
+            text.replace(value, HIDDEN)
+            if len(value) < _SHORTEST
+            else _hidden(text, _forms_of(value))
+        )
     return text
 
 
@@ -199,7 +225,9 @@ def redacted(text: str) -> str:
 
 
 def redacted_body(body: bytes) -> bytes:
-    """An engine's answer as it may be kept: whole secrets that it echoes are hidden, and nothing else is touched."""
+    """An engine's answer as it may be kept: whole secrets that it echoes are hidden, and nothing
+    else is touched.
+    """
     for forms in list(_remembered.values()):
         for form in forms.whole:
             written = form.encode("utf-8", "surrogateescape")

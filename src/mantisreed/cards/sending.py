@@ -83,7 +83,9 @@ class StepSender:
         #: the card's secrets and its own values, which are read anew when an exchange is resumed
         self.own_names = self._builder.secret_names | frozenset((*card.values, *card.sign))
         login = card.session
-        self._session = None if login is None else Session(card.name, login, options.clock, options.wall_clock)
+        self._session = (
+            None if login is None else Session(card.name, login, options.clock, options.wall_clock)
+        )
 
     def with_secrets(self, values: Values) -> dict[str, Value]:
         """The values, with the card's secrets and its own values."""
@@ -94,7 +96,9 @@ class StepSender:
         """The beginning of an answer, for messages."""
         return quoted_beginning(body, self._secrets.values())
 
-    async def answer(self, name: str, step: Step, run: Run, *, may_renew: bool = True) -> HttpAnswer:
+    async def answer(
+        self, name: str, step: Step, run: Run, *, may_renew: bool = True
+    ) -> HttpAnswer:
         """The answer to a step's request, or to all of its requests.
 
         Args:
@@ -130,9 +134,13 @@ class StepSender:
         assert login is not None
         name = self._card.session_name
         try:
-            request = self._builder.request(name, login, RequestContext(self.with_secrets({}), self._secrets))
+            request = self._builder.request(
+                name, login, RequestContext(self.with_secrets({}), self._secrets)
+            )
             answer = await self._transport.exchange(request)
-            check_answer(self._card, answer, request.secrets, AskedStep(name, login, carries_audio=False))
+            check_answer(
+                self._card, answer, request.secrets, AskedStep(name, login, carries_audio=False)
+            )
         except EngineError as error:
             error.before_work = True
             raise
@@ -158,7 +166,8 @@ class StepSender:
         return await self.recover(sending.run)
 
     async def recover(self, run: Run) -> bool:
-        """Make those requests again that gave the exchange its secrets: they are not kept, and may have ended.
+        """Make those requests again that gave the exchange its secrets: they are not kept, and may
+        have ended.
 
         Returns:
             False when there are none.
@@ -196,7 +205,9 @@ class StepSender:
             # A link is followed by asking for it, however the first page was asked for.
             bodiless = dict.fromkeys(("form", "json", "urlencoded", "raw", "content_type"))
             url = Template(f"{{{_PAGE_URL}}}")
-            step = msgspec.structs.replace(step, url=url, path=Template(""), query={}, method="GET", **bodiless)
+            step = msgspec.structs.replace(
+                step, url=url, path=Template(""), query={}, method="GET", **bodiless
+            )
             values[_PAGE_URL] = part.url
             taken.add(_PAGE_URL)
         hides = self._sequence.hidden & taken
@@ -228,7 +239,9 @@ class StepSender:
             if not (is_of_a_job and error.status in _GONE):
                 raise
             what = f"the engine does not know the job any more (HTTP {error.status})"
-            lost = JobLostError(what, engine=self._card.name, status=error.status, answer=error.answer)
+            lost = JobLostError(
+                what, engine=self._card.name, status=error.status, answer=error.answer
+            )
             lost.is_forgotten = True
             raise lost from error
 

@@ -13,7 +13,8 @@ class StepSequence:
     Attributes:
         steps: those that lead to the reply, with their names, in order.
         cleanup: those that tidy up afterwards.
-        first_work, last_work: indices of the first and the last step that may make the service work, and so cost.
+        first_work, last_work: indices of the first and the last step that may make the service
+            work, and so cost.
     """
 
     def __init__(self, card: ServiceCard) -> None:
@@ -26,8 +27,8 @@ class StepSequence:
     def _working(self) -> list[int]:
         """Indices of the steps that make the service work.
 
-        They are as the card says, or the last that changes something before the last that asks. Alternatives to it,
-        which are done on a condition, count too.
+        They are as the card says, or the last that changes something before the last that asks.
+        Alternatives to it, which are done on a condition, count too.
         """
         said = [index for index, (_, step) in enumerate(self.steps) if step.starts_work]
         if said:
@@ -54,7 +55,9 @@ class StepSequence:
 
     @cached_property
     def asking(self) -> Step | None:
-        """The step that is repeated until the job is done, of several the last; None when there is none."""
+        """The step that is repeated until the job is done, of several the last; None when there is
+        none.
+        """
         return next((step for _, step in reversed(self.steps) if step.is_asking), None)
 
     def index_of(self, name: str) -> int:
@@ -71,24 +74,35 @@ class StepSequence:
     @cached_property
     def taken(self) -> frozenset[str]:
         """All that any step takes from its answer."""
-        return frozenset(name for _, step in (*self.steps, *self.cleanup) for name in taken_by(step))
+        return frozenset(
+            name for _, step in (*self.steps, *self.cleanup) for name in taken_by(step)
+        )
 
     @cached_property
     def hidden(self) -> frozenset[str]:
         """What of it is a secret."""
         return frozenset(
-            name for _, step in (*self.steps, *self.cleanup) for name, take in step.take.items() if take.hides(name)
+            name
+            for _, step in (*self.steps, *self.cleanup)
+            for name, take in step.take.items()
+            if take.hides(name)
         )
 
     @cached_property
     def links(self) -> frozenset[str]:
         """Values that begin a URL, so that they may be links."""
-        steps = [step for _, step in (*self.steps, *self.cleanup)] + [step for step in (self._card.cancel,) if step]
-        urls = [step.url for step in steps if step.url is not None and step.url.source.startswith("{")]
+        steps = [step for _, step in (*self.steps, *self.cleanup)] + [
+            step for step in (self._card.cancel,) if step
+        ]
+        urls = [
+            step.url for step in steps if step.url is not None and step.url.source.startswith("{")
+        ]
         return frozenset(template.names[0] for template in urls if template.names)
 
     def steps_that_hide(self) -> list[tuple[str, Step]]:
-        """Steps that give secrets and can be made again: they come before the work, and do not bring the audio."""
+        """Steps that give secrets and can be made again: they come before the work, and do not
+        bring the audio.
+        """
         return [
             (name, step)
             for name, step in self.steps[: self.first_work]
@@ -96,7 +110,9 @@ class StepSequence:
         ]
 
     def needed_from(self, index: int) -> frozenset[str]:
-        """What the steps from this one on need and do not take themselves, with cleaning up and calling off."""
+        """What the steps from this one on need and do not take themselves, with cleaning up and
+        calling off.
+        """
         needed: set[str] = set()
         known: set[str] = set()
         for _, step in (*self.steps[index:], *self.cleanup):
@@ -107,12 +123,23 @@ class StepSequence:
         return frozenset(needed)
 
     def names_of(self, step: Step) -> frozenset[str]:
-        """What a step needs, also by the card's URL, values, signatures and what goes with every request."""
+        """What a step needs, also by the card's URL, values, signatures and what goes with every
+        request.
+        """
         every = self._card.every
         templates = [
-            *(item for table in (every.headers, every.query) for field in table.values() for item in field.items)
+            *(
+                item
+                for table in (every.headers, every.query)
+                for field in table.values()
+                for item in field.items
+            )
         ]
-        templates += [template for template in (every.bearer, every.basic, self._card.url) if template is not None]
+        templates += [
+            template
+            for template in (every.bearer, every.basic, self._card.url)
+            if template is not None
+        ]
         names = set(step.names) | {name for template in templates for name in template.names}
         if step.chunks is not None and step.chunks.resume is not None:
             names |= step.chunks.resume.names

@@ -1,4 +1,6 @@
-"""What all requests of a card share: a token, a cookie, whatever `login` takes; renewed before it ends."""
+"""What all requests of a card share: a token, a cookie, whatever `login` takes; renewed before it
+ends.
+"""
 
 import asyncio
 from collections.abc import Awaitable, Callable, Mapping

@@ -70,6 +70,9 @@ def _is_one_of(state: Any, listed: tuple[Any, ...]) -> bool:
     # In Python 1 == True; on a card they are different states. XML and headers have only texts.
     return any(
         (state == other and isinstance(state, bool) == isinstance(other, bool))
-        or (isinstance(state, str) is not isinstance(other, str) and str(state).lower() == str(other).lower())
+        or (
+            isinstance(state, str) is not isinstance(other, str)
+            and str(state).lower() == str(other).lower()
+        )
         for other in listed
     )

@@ -1,7 +1,7 @@
 """TOML tables as structs, with what does not fit told by file, table and key.
 
-The library that checks types hides the key of a free table and speaks of Python's types; here its complaints become
-sentences that a person can act on.
+The library that checks types hides the key of a free table and speaks of Python's types; here its
+complaints become sentences that a person can act on.
 """
 
 import difflib
@@ -28,7 +28,11 @@ class Seconds(float):
         Raises:
             ValueError: it is no duration.
         """
-        return cls(parse_duration(value) if isinstance(value, str) else _number(value, "a duration such as 90 s"))
+        return cls(
+            parse_duration(value)
+            if isinstance(value, str)
+            else _number(value, "a duration such as 90 s")
+        )
 
 
 class Bytes(int):
@@ -41,7 +45,9 @@ class Bytes(int):
         Raises:
             ValueError: it is no size.
         """
-        return cls(parse_size(value) if isinstance(value, str) else _number(value, "a size such as 16 MiB"))
+        return cls(
+            parse_size(value) if isinstance(value, str) else _number(value, "a size such as 16 MiB")
+        )
 
 
 def checked(table: Mapping[str, object], kind: type[T], file: str, place: str) -> T:
@@ -87,7 +93,9 @@ class _Misfit:
 
 
 def _misfit(kind: Any, value: object, keys: tuple[str, ...]) -> _Misfit | None:
-    """The first thing in a value that does not fit its type. The library finds it too, but does not say where."""
+    """The first thing in a value that does not fit its type. The library finds it too, but does not
+    say where.
+    """
     struct = _struct_in(kind)
     if struct is not None and isinstance(value, Mapping):
         return _misfit_in_struct(struct, value, keys)
@@ -103,11 +111,17 @@ def _misfit(kind: Any, value: object, keys: tuple[str, ...]) -> _Misfit | None:
     return None
 
 
-def _misfit_in_struct(struct: type, value: Mapping[str, object], keys: tuple[str, ...]) -> _Misfit | None:
+def _misfit_in_struct(
+    struct: type, value: Mapping[str, object], keys: tuple[str, ...]
+) -> _Misfit | None:
     fields = {field.name: field for field in msgspec.structs.fields(struct)}
     for name in value:
         if name not in fields:
-            return _Misfit(f"unknown key {name!r}", keys, _advice_on(name, [key for key in fields if key != "name"]))
+            return _Misfit(
+                f"unknown key {name!r}",
+                keys,
+                _advice_on(name, [key for key in fields if key != "name"]),
+            )
     for name, field in fields.items():
         if field.required and name not in value:
             return _Misfit(f"key {name!r} is missing", keys)
@@ -133,7 +147,8 @@ RENAMED: Mapping[str, tuple[str, ...]] = {
     "longest": ("max_duration",),
     "pace": (
         "rate_limit",
-        "'requests' and 'window' are in [engine.NAME.rate_limit] now, 'at_once' is 'max_concurrent'",
+        "'requests' and 'window' are in [engine.NAME.rate_limit] now, 'at_once' is "
+        "'max_concurrent'",
     ),
     "at_once": ("max_concurrent", "it is 'max_concurrent' of the engine now"),
     "every": ("interval",),
@@ -142,18 +157,30 @@ RENAMED: Mapping[str, tuple[str, ...]] = {
     "whole": ("is_whole_text",),
     "ends": ("end_mark",),
     "present": ("when",),
-    "upload": ("write the steps in order, as [engine.NAME.steps.upload], [engine.NAME.steps.start], ...",),
-    "poll": ("write the steps in order, as [engine.NAME.steps.start], [engine.NAME.steps.ask], ...",),
-    "fetch": ("write the steps in order, as [engine.NAME.steps.start], [engine.NAME.steps.fetch], ...",),
+    "upload": (
+        "write the steps in order, as [engine.NAME.steps.upload], [engine.NAME.steps.start], ...",
+    ),
+    "poll": (
+        "write the steps in order, as [engine.NAME.steps.start], [engine.NAME.steps.ask], ...",
+    ),
+    "fetch": (
+        "write the steps in order, as [engine.NAME.steps.start], [engine.NAME.steps.fetch], ...",
+    ),
     "sound": ("audio",),
     "answers": ("reply",),
 }
-"""What keys of earlier versions are called now; of several the one that the table has, or a sentence."""
+"""What keys of earlier versions are called now; of several the one that the table has, or a
+sentence.
+"""
 
 
 def _struct_in(kind: Any) -> type | None:
     options = (kind, *get_args(kind))
-    found = [option for option in options if isinstance(option, type) and issubclass(option, msgspec.Struct)]
+    found = [
+        option
+        for option in options
+        if isinstance(option, type) and issubclass(option, msgspec.Struct)
+    ]
     # dict[str, Struct] has it among its arguments too, but is no struct itself.
     return found[0] if found and get_origin(kind) not in (dict, tuple) else None
 

@@ -1,5 +1,7 @@
-"""Templates: `{language}` stands for a value that is known only at the request, `{audio|md5|base64}` for what filters
-make of it. A template is compiled when its card is read; what it needs is known before anything is sent.
+"""Templates: `{language}` stands for a value that is known only at the request,
+`{audio|md5|base64}` for what filters
+make of it. A template is compiled when its card is read; what it needs is known before anything is
+sent.
 """
 
 import re
@@ -12,12 +14,16 @@ from urllib.parse import quote
 from mantisreed.cards.filters import Filter, as_text, filter_for, is_missing, sees_missing
 
 Value = Any
-"""What a placeholder can stand for: text, numbers, truth, moments, bytes, lists and tables of them, or None."""
+"""What a placeholder can stand for: text, numbers, truth, moments, bytes, lists and tables of them,
+or None.
+"""
 
 Values = Mapping[str, Value]
 
 NAME = r"[a-z_][a-z0-9_]*(?:\.[a-z0-9_-]+){0,2}"
-_PLACEHOLDER = re.compile(r"\{\{(" + NAME + r"[^{}]*)\}\}|\{(" + NAME + r")((?:\|[a-z0-9_]+(?::[^|{}]*)?)*)\}")
+_PLACEHOLDER = re.compile(
+    r"\{\{(" + NAME + r"[^{}]*)\}\}|\{(" + NAME + r")((?:\|[a-z0-9_]+(?::[^|{}]*)?)*)\}"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +51,8 @@ class Template:
     Attributes:
         source: as it is written on the card.
         names: what it needs, in order.
-        is_one_placeholder: whether it is one placeholder and nothing else, so that it keeps its value's type.
+        is_one_placeholder: whether it is one placeholder and nothing else, so that it keeps its
+            value's type.
         is_audio: whether it is the bytes of the audio, or of a chunk of it, as they are or packed.
     """
 
@@ -61,7 +68,11 @@ class Template:
         self._parts = tuple(_parts(source))
         self.names = tuple(part.name for part in self._parts if isinstance(part, _Placeholder))
         self.is_one_placeholder = len(self._parts) == 1 and bool(self.names)
-        probe = self.value({"audio": b"x", "chunk": b"x"}) if self.names in (("audio",), ("chunk",)) else None
+        probe = (
+            self.value({"audio": b"x", "chunk": b"x"})
+            if self.names in (("audio",), ("chunk",))
+            else None
+        )
         self.is_audio = self.is_one_placeholder and isinstance(probe, bytes)
 
     @classmethod
@@ -74,7 +85,9 @@ class Template:
         return cls(scalar_text(value))
 
     def value(self, values: Values) -> Value:
-        """What it comes to: for one placeholder alone its value, else text; None when a placeholder has no value."""
+        """What it comes to: for one placeholder alone its value, else text; None when a placeholder
+        has no value.
+        """
         if self.is_one_placeholder:
             placeholder = self._parts[0]
             assert isinstance(placeholder, _Placeholder)
@@ -84,10 +97,13 @@ class Template:
     @property
     def quoted_source(self) -> str:
         """The source of a template that gives the same, encoded for a URL."""
-        return "".join(quote(part, safe="") if isinstance(part, str) else part.quoted for part in self._parts)
+        return "".join(
+            quote(part, safe="") if isinstance(part, str) else part.quoted for part in self._parts
+        )
 
     def text(self, values: Values, encode: Callable[[str], str] | None = None) -> str | None:
-        """What it comes to as text; None when one of its placeholders has no value, so that it is left out.
+        """What it comes to as text; None when one of its placeholders has no value, so that it is
+        left out.
 
         Args:
             values: what placeholders stand for.
@@ -158,7 +174,10 @@ class ListTemplate:
             ValueError: something is no text, no number and no truth.
         """
         self.source = source
-        self.items = tuple(Template(scalar_text(item)) for item in (source if isinstance(source, list) else [source]))
+        self.items = tuple(
+            Template(scalar_text(item))
+            for item in (source if isinstance(source, list) else [source])
+        )
 
     @classmethod
     def from_toml(cls, value: object) -> "ListTemplate":
@@ -191,8 +210,9 @@ class ListTemplate:
 class DocumentTemplate:
     """A nest of tables and lists whose texts are templates.
 
-    A text that is one placeholder and nothing else becomes the value itself, so that numbers stay numbers and lists
-    lists. A key without a value is left out, and so are tables that become empty by that.
+    A text that is one placeholder and nothing else becomes the value itself, so that numbers stay
+    numbers and lists lists. A key without a value is left out, and so are tables that become empty
+    by that.
 
     Attributes:
         source: as it is written on the card.
@@ -209,7 +229,9 @@ class DocumentTemplate:
         """
         self.source = source
         self._compiled = _compiled(source)
-        self.names = tuple(name for template in _templates(self._compiled) for name in template.names)
+        self.names = tuple(
+            name for template in _templates(self._compiled) for name in template.names
+        )
 
     @classmethod
     def from_toml(cls, value: object) -> "DocumentTemplate":

@@ -43,7 +43,8 @@ class Transport(Protocol):
         ...
 
     async def converse(self, request: HttpRequest, conversation: Conversation) -> HttpAnswer:
-        """Hold a conversation over a WebSocket; its final messages are the answer, or the message that was an error.
+        """Hold a conversation over a WebSocket; its final messages are the answer, or the message
+        that was an error.
 
         Raises:
             UnreachableError: no connection, or it ended before the conversation did.
@@ -60,8 +61,8 @@ class HttpTransport:
 
         Args:
             largest_reply: bytes.
-            takes_private: whether hosts may be near this machine. Where strangers name them they may not, and a
-                proxy, which would look hosts up by itself, is not asked then.
+            takes_private: whether hosts may be near this machine. Where strangers name them they
+                may not, and a proxy, which would look hosts up by itself, is not asked then.
         """
         self._largest_reply, self._takes_private = largest_reply, takes_private
         self._direct: aiohttp.ClientSession
@@ -74,7 +75,10 @@ class HttpTransport:
         return self
 
     async def __aexit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         await self._direct.close()
         await self._proxied.close()
@@ -111,7 +115,9 @@ class HttpTransport:
                 body += block
                 if len(body) > self._largest_reply:
                     raise _endless(request, bytes(body), self._largest_reply)
-            return HttpAnswer(response.status, list(response.headers.items()), bytes(body), request.url)
+            return HttpAnswer(
+                response.status, list(response.headers.items()), bytes(body), request.url
+            )
 
     async def converse(self, request: HttpRequest, conversation: Conversation) -> HttpAnswer:
         """See `Transport`."""
@@ -140,7 +146,9 @@ class HttpTransport:
                     timeout=aiohttp.ClientWSTimeout(ws_close=_CONNECT_LIMIT),
                 )
             except aiohttp.WSServerHandshakeError as error:
-                return HttpAnswer(error.status, list((error.headers or {}).items()), b"", request.url)
+                return HttpAnswer(
+                    error.status, list((error.headers or {}).items()), b"", request.url
+                )
             begun += b"."
             async with socket:
                 return await _Talk(request, conversation, socket, self._largest_reply).answer()
@@ -176,7 +184,9 @@ class _Talk:
             await asyncio.gather(sending, return_exceptions=True)
         conversation = self._conversation
         if conversation.failure is not None:
-            return HttpAnswer(200, (), conversation.failure.encode("utf-8", "surrogatepass"), self._request.url)
+            return HttpAnswer(
+                200, (), conversation.failure.encode("utf-8", "surrogatepass"), self._request.url
+            )
         return HttpAnswer(200, (), conversation.answer, self._request.url)
 
     async def _send(self) -> None:
@@ -199,7 +209,11 @@ class _Talk:
         async for message in self._socket:
             if message.type is aiohttp.WSMsgType.ERROR:
                 raise _cut(self._request, f"the connection broke ({_reason(message.data)})")
-            text = message.data if isinstance(message.data, str) else bytes(message.data).decode("utf-8", "replace")
+            text = (
+                message.data
+                if isinstance(message.data, str)
+                else bytes(message.data).decode("utf-8", "replace")
+            )
             self._size += len(text)
             if self._size > self._largest_reply:
                 raise _endless(self._request, conversation.answer, self._largest_reply)
@@ -217,7 +231,10 @@ class _Talk:
             raise _endless(self._request, self._conversation.answer, LARGEST_MESSAGE)
         if code == aiohttp.WSCloseCode.OK and self._conversation.card.end is None:
             return
-        raise _cut(self._request, f"it closed the connection (code {code}) before the conversation had ended")
+        raise _cut(
+            self._request,
+            f"it closed the connection (code {code}) before the conversation had ended",
+        )
 
 
 async def _send_message(socket: aiohttp.ClientWebSocketResponse, message: bytes | str) -> None:
@@ -238,7 +255,11 @@ class ScriptedTransport:
         """See `Transport`."""
         self.asked.append(request)
         answer = self._answer(request)
-        return answer if answer.url else HttpAnswer(answer.status, answer.headers, answer.body, request.url)
+        return (
+            answer
+            if answer.url
+            else HttpAnswer(answer.status, answer.headers, answer.body, request.url)
+        )
 
     async def converse(self, request: HttpRequest, conversation: Conversation) -> HttpAnswer:
         """See `Transport`; the function's answer is taken for the messages, one on each line."""
@@ -249,9 +270,14 @@ class ScriptedTransport:
 
 
 def _session(*, trust_env: bool, takes_private: bool) -> aiohttp.ClientSession:
-    # How many requests are on their way at once is the card's business, not the pool's; cookies are as well.
-    connector = aiohttp.TCPConnector(limit=0, resolver=InternetResolver(takes_private=takes_private))
-    return aiohttp.ClientSession(connector=connector, trust_env=trust_env, cookie_jar=aiohttp.DummyCookieJar())
+    # How many requests are on their way at once is the card's business, not the pool's; cookies are
+    # as well.
+    connector = aiohttp.TCPConnector(
+        limit=0, resolver=InternetResolver(takes_private=takes_private)
+    )
+    return aiohttp.ClientSession(
+        connector=connector, trust_env=trust_env, cookie_jar=aiohttp.DummyCookieJar()
+    )
 
 
 @asynccontextmanager
@@ -299,7 +325,9 @@ def _redirected(request: HttpRequest, answer: HttpAnswer) -> HttpRequest | None:
     if keeps_method:
         return replace(request, url=url)
     about_body = ("content-type", "content-length", "content-encoding")
-    headers = tuple((name, value) for name, value in request.headers if name.lower() not in about_body)
+    headers = tuple(
+        (name, value) for name, value in request.headers if name.lower() not in about_body
+    )
     return replace(request, url=url, method="GET", headers=headers, body=None, parts=())
 
 
@@ -310,13 +338,17 @@ def _streamed(content: bytes | None) -> "bytes | io.BytesIO | None":
 
 def _endless(request: HttpRequest, body: bytes, limit: int) -> UnreadableReplyError:
     """What is raised for a reply that is given up; its beginning is kept."""
-    error = UnreadableReplyError(f"the reply is larger than {short_size(limit)}", engine=request.engine)
+    error = UnreadableReplyError(
+        f"the reply is larger than {short_size(limit)}", engine=request.engine
+    )
     error.body, error.is_whole = body[:_KEPT], False
     return error
 
 
 def _cut(request: HttpRequest, what: str) -> UnreachableError:
-    error = UnreachableError(f"{what} ({_origin(request)})", engine=request.engine, advice="try again later")
+    error = UnreachableError(
+        f"{what} ({_origin(request)})", engine=request.engine, advice="try again later"
+    )
     error.was_sent = True
     return error
 
@@ -333,7 +365,9 @@ def _origin(request: HttpRequest) -> str:
 def _reason(error: BaseException) -> str:
     if isinstance(error, aiohttp.ClientConnectorDNSError):
         return "no such host"
-    if isinstance(error, (aiohttp.ClientConnectorCertificateError, ssl.SSLError, aiohttp.ClientSSLError)):
+    if isinstance(
+        error, (aiohttp.ClientConnectorCertificateError, ssl.SSLError, aiohttp.ClientSSLError)
+    ):
         return "its certificate is not trusted"
     if isinstance(error, aiohttp.ClientConnectorError):
         number = error.os_error.errno

@@ -1,4 +1,6 @@
-"""A conversation over a WebSocket: what is sent when, and what each incoming message means. Nothing is sent here."""
+"""A conversation over a WebSocket: what is sent when, and what each incoming message means. Nothing
+is sent here.
+"""
 
 import json
 from collections.abc import Callable, Iterator
@@ -97,7 +99,11 @@ class Conversation:
         if card.error and card.error.holds(document):
             self.failure = message
             return "error"
-        is_final = card.final.holds(document) if card.final else self._is_final_for_want_of_a_rule(document)
+        is_final = (
+            card.final.holds(document)
+            if card.final
+            else self._is_final_for_want_of_a_rule(document)
+        )
         if is_final:
             self.finals.append(_on_one_line(message, document))
         if card.end and card.end.holds(document):

@@ -24,10 +24,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `amend` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument("transcript", metavar="TRANSCRIPT", help="a .transcript.json")
-    parser.add_argument("corrected", metavar="CORRECTED", help="its text as you corrected it: .txt, .md, .srt, .vtt")
+    parser.add_argument(
+        "corrected", metavar="CORRECTED", help="its text as you corrected it: .txt, .md, .srt, .vtt"
+    )
     parser.add_argument("--into", metavar="DIR", required=True, help="folder for the outputs")
     parser.add_argument(
-        "--to", metavar="FORMATS", default="json,srt,vtt", help="formats to write (default: %(default)s)"
+        "--to",
+        metavar="FORMATS",
+        default="json,srt,vtt",
+        help="formats to write (default: %(default)s)",
     )
     parser.add_argument(
         "--learn-glossary",
@@ -35,8 +40,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="Ask for each correction whether to keep it in this glossary",
     )
-    parser.add_argument("--recording", metavar="FILE", help="Time what was put in by the speech in this")
-    parser.add_argument("--json", action="store_true", dest="as_json", help="what was changed as JSON on stdout")
+    parser.add_argument(
+        "--recording", metavar="FILE", help="Time what was put in by the speech in this"
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="what was changed as JSON on stdout"
+    )
     add_overwrite(parser, "files that are there")
 
 
@@ -100,7 +109,9 @@ def _paragraphs(file: "Path", transcript: "Transcript") -> "tuple[list[Paragraph
         script = read_script(file)
         if script.cues is None:
             return [Paragraph(passage.text, passage.speaker) for passage in script.passages], False
-        lines = [(line.removeprefix(DASH), cue.speaker) for cue in script.cues for line in cue.lines]
+        lines = [
+            (line.removeprefix(DASH), cue.speaker) for cue in script.cues for line in cue.lines
+        ]
         return [Paragraph(line, speaker) for line, speaker in lines], True
     return [_with_speaker(line, transcript) for line in read_paragraphs(file)], False
 
@@ -139,7 +150,10 @@ def _described(changes: "Changes", files: "Sequence[str]") -> dict[str, object]:
         "inserted": changes.inserted,
         "deleted": changes.deleted,
         "given_to_another_speaker": changes.speakers,
-        "corrections": [{"was": was, "is": now, "count": count} for (was, now), count in changes.pairs.most_common()],
+        "corrections": [
+            {"was": was, "is": now, "count": count}
+            for (was, now), count in changes.pairs.most_common()
+        ],
         "files": list(files),
     }
 

@@ -22,14 +22,18 @@ def at_least(least: int) -> "Callable[[str], int]":
 
     def number(given: str) -> int:
         if not given.lstrip("+-").isdecimal() or int(given) < least:
-            raise argparse.ArgumentTypeError(f"a whole number of {least} or more is expected, not {given!r}")
+            raise argparse.ArgumentTypeError(
+                f"a whole number of {least} or more is expected, not {given!r}"
+            )
         return int(given)
 
     return number
 
 
 def new_file(given: str) -> str:
-    """The name of a file that is to be written, for argparse: seen to be possible before anything is done."""
+    """The name of a file that is to be written, for argparse: seen to be possible before anything
+    is done.
+    """
     from pathlib import Path
 
     from mantisreed.errors import InputError
@@ -45,7 +49,9 @@ def new_file(given: str) -> str:
 def new_picture(given: str) -> str:
     """The same for a picture."""
     if not given.lower().endswith(".png"):
-        raise argparse.ArgumentTypeError(f"a picture is written as PNG: let the name {given!r} end in .png")
+        raise argparse.ArgumentTypeError(
+            f"a picture is written as PNG: let the name {given!r} end in .png"
+        )
     return new_file(given)
 
 
@@ -66,31 +72,47 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
         "sources",
         nargs="+",
         metavar="SOURCE",
-        help="a recording, a folder, table or feed of them, or an address (https://, s3://, ...); - is for stdin",
+        help="a recording, a folder, table or feed of them, or an address (https://, s3://, ...); "
+        "- is for stdin",
     )
     add_selection(parser)
     parser.add_argument(
-        "--column", metavar="NAME", help="the column of a table that names the recordings (default: source)"
+        "--column",
+        metavar="NAME",
+        help="the column of a table that names the recordings (default: source)",
     )
     add_feeds(parser)
 
 
 def add_feeds(parser: argparse.ArgumentParser) -> None:
     """Which entries of a feed are taken."""
-    parser.add_argument("--newest", type=at_least(1), metavar="N", help="of a feed only the N newest entries")
-    parser.add_argument("--since", metavar="DATE", help="of a feed only what came since then (2026-11-03, 7d)")
+    parser.add_argument(
+        "--newest", type=at_least(1), metavar="N", help="of a feed only the N newest entries"
+    )
+    parser.add_argument(
+        "--since", metavar="DATE", help="of a feed only what came since then (2026-11-03, 7d)"
+    )
 
 
 def add_selection(parser: argparse.ArgumentParser) -> None:
     """Which recordings of folders, and which track of them."""
     parser.add_argument(
-        "--track", type=at_least(1), metavar="N", help="which track of sound, from 1 (default: the default one)"
+        "--track",
+        type=at_least(1),
+        metavar="N",
+        help="which track of sound, from 1 (default: the default one)",
     )
     parser.add_argument(
-        "--include", action="append", metavar="PATTERN", help="only files in folders whose names are like *.wav"
+        "--include",
+        action="append",
+        metavar="PATTERN",
+        help="only files in folders whose names are like *.wav",
     )
     parser.add_argument(
-        "--exclude", action="append", metavar="PATTERN", help="no files in folders whose names are so"
+        "--exclude",
+        action="append",
+        metavar="PATTERN",
+        help="no files in folders whose names are so",
     )
 
 
@@ -126,26 +148,38 @@ def selection(
 def add_config(parser: argparse.ArgumentParser, default: str | None = None) -> None:
     """The settings file."""
     parser.add_argument(
-        "--config", metavar="FILE", default=default, help="settings file (default: mantisreed.toml here or above)"
+        "--config",
+        metavar="FILE",
+        default=default,
+        help="settings file (default: mantisreed.toml here or above)",
     )
 
 
 def add_engine(parser: argparse.ArgumentParser) -> None:
     """The settings file and the engine."""
     add_config(parser)
-    parser.add_argument("--engine", metavar="NAME", help="engine card, or NAME:PROFILE (default: as in the settings)")
+    parser.add_argument(
+        "--engine",
+        metavar="NAME",
+        help="engine card, or NAME:PROFILE (default: as in the settings)",
+    )
 
 
 def add_pieces(parser: argparse.ArgumentParser) -> None:
     """How recordings are cut and what of them is sent."""
     parser.add_argument(
-        "--channels", metavar="mix|apart|N", help="all channels as one, each alone, or only number N (default: mix)"
+        "--channels",
+        metavar="mix|apart|N",
+        help="all channels as one, each alone, or only number N (default: mix)",
     )
-    parser.add_argument("--piece-length", metavar="DURATION", help="cut into pieces of at most this, such as 10min")
+    parser.add_argument(
+        "--piece-length", metavar="DURATION", help="cut into pieces of at most this, such as 10min"
+    )
     parser.add_argument(
         "--overlap",
         metavar="DURATION",
-        help="let all neighbouring pieces share this much (default: 4s, only where there is no pause)",
+        help="let all neighbouring pieces share this much (default: 4s, only where there is no "
+        "pause)",
     )
     parser.add_argument("--keep-silence", action="store_true", help="send long silence as well")
 
@@ -153,20 +187,35 @@ def add_pieces(parser: argparse.ArgumentParser) -> None:
 def add_sending(parser: argparse.ArgumentParser) -> None:
     """What is asked of an engine, where the outputs go, and what it may cost."""
     add_engine(parser)
-    parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
-    parser.add_argument("--translate-to", metavar="TAG", help="answer in this language, where the engine can")
-    parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
+    parser.add_argument(
+        "--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)"
+    )
+    parser.add_argument(
+        "--translate-to", metavar="TAG", help="answer in this language, where the engine can"
+    )
+    parser.add_argument(
+        "--hint",
+        action="append",
+        dest="hints",
+        metavar="WORD",
+        help="a name or rare word to expect",
+    )
     add_translating(parser)
     add_formats(parser, "txt,srt,vtt,json by the settings")
     add_writing(parser)
     add_layout(parser)
-    parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)")
+    parser.add_argument(
+        "--into", metavar="DIR", help="folder for outputs (default: transcripts/ by the settings)"
+    )
     add_overwrite(parser)
-    parser.add_argument("--afresh", action="store_true", help="ignore kept replies: send, and pay, again")
+    parser.add_argument(
+        "--afresh", action="store_true", help="ignore kept replies: send, and pay, again"
+    )
     parser.add_argument(
         "--second-opinion",
         metavar="ENGINE",
-        help="Send the doubtful stretches, and only them, to this engine too; keep the better reading of each",
+        help="Send the doubtful stretches, and only them, to this engine too; keep the better "
+        "reading of each",
     )
     parser.add_argument(
         "--spend-limit",
@@ -181,14 +230,21 @@ def add_translating(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--translate-with",
         metavar="SERVICE",
-        help="write translations by this text service too, in the languages of --translate-to (de,fr)",
-    )
-    group.add_argument("--two-languages", action="store_true", help="write cues in both languages as well")
-    group.add_argument(
-        "--back-with", metavar="SERVICE", help="let this service translate back, into a table for checking"
+        help="write translations by this text service too, in the languages of --translate-to "
+        "(de,fr)",
     )
     group.add_argument(
-        "--no-follow-ups", action="store_true", help="leave out what [after.NAME] in the settings says"
+        "--two-languages", action="store_true", help="write cues in both languages as well"
+    )
+    group.add_argument(
+        "--back-with",
+        metavar="SERVICE",
+        help="let this service translate back, into a table for checking",
+    )
+    group.add_argument(
+        "--no-follow-ups",
+        action="store_true",
+        help="leave out what [after.NAME] in the settings says",
     )
 
 
@@ -211,7 +267,10 @@ def translations(
     from mantisreed.workspace import check_language
 
     if translate_with is None:
-        for option, is_given in (("--two-languages", two_languages), ("--back-with", back_with is not None)):
+        for option, is_given in (
+            ("--two-languages", two_languages),
+            ("--back-with", back_with is not None),
+        ):
             if is_given:
                 raise InputError("has no effect without --translate-with", where=option)
         return ()
@@ -220,10 +279,17 @@ def translations(
         # Where only one other language can be meant, it need not be named.
         accepts = workspace.service(translate_with).accepts
         spoken = (language or workspace.settings.language or "").partition("-")[0].lower()
-        targets = [tag for tag in accepts.targets or accepts.languages if tag.partition("-")[0].lower() != spoken]
+        targets = [
+            tag
+            for tag in accepts.targets or accepts.languages
+            if tag.partition("-")[0].lower() != spoken
+        ]
     if len(targets) != 1 and not translate_to:
         raise InputError("say into which language: --translate-to de", where="--translate-with")
-    return tuple(Translation(translate_with, check_language(tag), two_languages, back_with) for tag in targets)
+    return tuple(
+        Translation(translate_with, check_language(tag), two_languages, back_with)
+        for tag in targets
+    )
 
 
 def add_overwrite(parser: argparse.ArgumentParser, what: str = "outputs that were edited") -> None:
@@ -234,33 +300,54 @@ def add_overwrite(parser: argparse.ArgumentParser, what: str = "outputs that wer
 def add_formats(parser: argparse.ArgumentParser, default: str) -> None:
     """The output formats."""
     formats = "txt,timed,md,srt,vtt,ttml,csv,tsv,ctm,json"
-    parser.add_argument("--to", metavar="FORMATS", help=f"output formats, of {formats} (default: {default})")
+    parser.add_argument(
+        "--to", metavar="FORMATS", help=f"output formats, of {formats} (default: {default})"
+    )
 
 
 def add_layout(parser: argparse.ArgumentParser) -> None:
     """How cues are laid out."""
     group = parser.add_argument_group("how cues are laid out")
     group.add_argument(
-        "--layout", metavar="NAME", help="a set of rules: broadcast, phone, single, slow, children, or your own"
+        "--layout",
+        metavar="NAME",
+        help="a set of rules: broadcast, phone, single, slow, children, or your own",
     )
-    group.add_argument("--line-length", type=int, metavar="N", help="characters of a line (default: by the layout)")
+    group.add_argument(
+        "--line-length", type=int, metavar="N", help="characters of a line (default: by the layout)"
+    )
     group.add_argument("--lines", type=int, metavar="N", help="lines of a cue")
-    group.add_argument("--max-cps", type=float, metavar="N", help="characters a second that have to be read")
+    group.add_argument(
+        "--max-cps", type=float, metavar="N", help="characters a second that have to be read"
+    )
     group.add_argument("--max-wpm", type=float, metavar="N", help="the same in words a minute")
     group.add_argument("--shortest", metavar="DURATION", help="how long a cue stands at least")
     group.add_argument("--longest", metavar="DURATION", help="how long a cue stands at most")
-    group.add_argument("--gap", metavar="DURATION", help="between two cues at least, such as 80ms or 2f (frames)")
     group.add_argument(
-        "--frame-rate", type=float, metavar="N", help="put all times on frames of 25, 29.97, ... a second"
+        "--gap", metavar="DURATION", help="between two cues at least, such as 80ms or 2f (frames)"
+    )
+    group.add_argument(
+        "--frame-rate",
+        type=float,
+        metavar="N",
+        help="put all times on frames of 25, 29.97, ... a second",
     )
     group.add_argument("--longest-pause", metavar="DURATION", help="silence that a cue may bridge")
-    group.add_argument("--speakers", choices=("dash", "dash-each", "name", "none"), help="How to tell speakers apart")
     group.add_argument(
-        "--sounds", choices=("apart", "drop"), help="Give [a door slams] a cue of its own, or leave it out"
+        "--speakers",
+        choices=("dash", "dash-each", "name", "none"),
+        help="How to tell speakers apart",
+    )
+    group.add_argument(
+        "--sounds",
+        choices=("apart", "drop"),
+        help="Give [a door slams] a cue of its own, or leave it out",
     )
 
 
-def layout_rules(workspace: "Workspace | None", layout: str | None = None, **changes: "Any") -> "LayoutRules":
+def layout_rules(
+    workspace: "Workspace | None", layout: str | None = None, **changes: "Any"
+) -> "LayoutRules":
     """What the arguments of `add_layout` say, over the settings where there are some.
 
     Raises:
@@ -276,8 +363,12 @@ def layout_rules(workspace: "Workspace | None", layout: str | None = None, **cha
     elif (layout or DEFAULT_LAYOUT) in LAYOUTS:
         rules = LAYOUTS[layout or DEFAULT_LAYOUT]
     else:
-        raise InputError(f"no layout is called {layout!r}", advice=f"there are: {', '.join(LAYOUTS)}")
-    changes["gap"] = _without_frames(changes.get("gap"), changes.get("frame_rate") or rules.frame_rate)
+        raise InputError(
+            f"no layout is called {layout!r}", advice=f"there are: {', '.join(LAYOUTS)}"
+        )
+    changes["gap"] = _without_frames(
+        changes.get("gap"), changes.get("frame_rate") or rules.frame_rate
+    )
     for name in ("shortest", "longest", "gap", "longest_pause"):
         changes[name] = duration(changes.get(name), f"--{name.replace('_', '-')}")
     known = {name: value for name, value in changes.items() if value is not None}
@@ -300,32 +391,48 @@ def _without_frames(gap: str | None, rate: float | None) -> str | None:
     if gap is None or not gap.strip().endswith("f") or not number.isdecimal():
         return gap
     if rate is None:
-        raise InputError("frames need a frame rate", where="--gap", advice="say --frame-rate 25 as well")
+        raise InputError(
+            "frames need a frame rate", where="--gap", advice="say --frame-rate 25 as well"
+        )
     return f"{float(int(number[:4]) / exact_rate(rate)):.6f}s"
 
 
 def add_writing(parser: argparse.ArgumentParser) -> None:
     """Which words are written, and how; taken by `write_options`."""
     parser.add_argument(
-        "--words", choices=("cues", "inner"), help="a cue for each word, or times inside the cues of WebVTT"
+        "--words",
+        choices=("cues", "inner"),
+        help="a cue for each word, or times inside the cues of WebVTT",
     )
     parser.add_argument(
-        "--rows", choices=("words", "passages", "cues"), help="what a row of CSV and TSV is (default: passages)"
+        "--rows",
+        choices=("words", "passages", "cues"),
+        help="what a row of CSV and TSV is (default: passages)",
     )
     parser.add_argument(
-        "--raw-cells", action="store_true", help="cells of CSV and TSV that look like formulas as they are"
+        "--raw-cells",
+        action="store_true",
+        help="cells of CSV and TSV that look like formulas as they are",
     )
     group = parser.add_argument_group("words that are changed in what is written")
     group.add_argument(
-        "--strong-words", choices=("keep", "mask", "drop"), help="write them, as d***, or not at all (default: keep)"
+        "--strong-words",
+        choices=("keep", "mask", "drop"),
+        help="write them, as d***, or not at all (default: keep)",
     )
-    group.add_argument("--strong-words-file", metavar="FILE", help="your own list, one word on each line")
+    group.add_argument(
+        "--strong-words-file", metavar="FILE", help="your own list, one word on each line"
+    )
     group.add_argument("--replace", metavar="FILE", help="corrections: wrong -> right on each line")
     group = parser.add_argument_group("personal data, hidden in everything that is written")
     group.add_argument(
-        "--redact", action="store_true", help="hide mail addresses, numbers of phones, cards and accounts, and digits"
+        "--redact",
+        action="store_true",
+        help="hide mail addresses, numbers of phones, cards and accounts, and digits",
     )
-    group.add_argument("--redact-kinds", metavar="KINDS", help="only these: mail, phone, card, iban, digits")
+    group.add_argument(
+        "--redact-kinds", metavar="KINDS", help="only these: mail, phone, card, iban, digits"
+    )
     group.add_argument("--redact-names", metavar="FILE", help="names to hide, one on each line")
     group.add_argument(
         "--redact-pattern",
@@ -339,7 +446,9 @@ def add_writing(parser: argparse.ArgumentParser) -> None:
 def add_video(parser: argparse.ArgumentParser) -> None:
     """The picture that cues are laid on."""
     parser.add_argument(
-        "--video", metavar="FILE", help="Find the shot changes in this, and let cues begin and end with them"
+        "--video",
+        metavar="FILE",
+        help="Find the shot changes in this, and let cues begin and end with them",
     )
 
 
@@ -398,7 +507,8 @@ def write_options(
     redact_pattern: "Sequence[str]" = (),
     **layout: "Any",
 ) -> "WriteOptions":
-    """What the arguments of `add_writing` and `add_layout` say, over the settings where there are some.
+    """What the arguments of `add_writing` and `add_layout` say, over the settings where there are
+    some.
 
     Raises:
         InputError: as `layout_rules` does, or a list of words cannot be read.
@@ -426,7 +536,11 @@ def write_options(
 
 
 def _redaction(
-    workspace: "Workspace | None", is_asked: bool, kinds: str | None, names: str | None, patterns: tuple[str, ...]
+    workspace: "Workspace | None",
+    is_asked: bool,
+    kinds: str | None,
+    names: str | None,
+    patterns: tuple[str, ...],
 ) -> "Redaction | None":
     """What is hidden: as given, and what the settings say besides; None for nothing.
 
@@ -447,21 +561,31 @@ def _redaction(
 
 def described_changes(changes: "Mapping[str, int]") -> list[str]:
     """How often each word was changed, for people."""
-    return [f"{change}, {count} time{'s' if count > 1 else ''}" for change, count in changes.items()]
+    return [
+        f"{change}, {count} time{'s' if count > 1 else ''}" for change, count in changes.items()
+    ]
 
 
 def add_report(parser: argparse.ArgumentParser) -> None:
     """How results are given out."""
-    parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
     parser.add_argument(
-        "--report", type=new_file, metavar="FILE.csv", help="write a row for each recording to FILE.csv as well"
+        "--json", action="store_true", dest="as_json", help="results as JSON on stdout"
+    )
+    parser.add_argument(
+        "--report",
+        type=new_file,
+        metavar="FILE.csv",
+        help="write a row for each recording to FILE.csv as well",
     )
 
 
 def add_jobs(parser: argparse.ArgumentParser, default: str) -> None:
     """Jobs by their ids; `default` says which are meant without."""
     parser.add_argument(
-        "jobs", nargs="*", metavar="ID", help=f"a job, by any beginning of its id (default: {default})"
+        "jobs",
+        nargs="*",
+        metavar="ID",
+        help=f"a job, by any beginning of its id (default: {default})",
     )
 
 
@@ -480,9 +604,13 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
     from mantisreed.units import money_given
 
     pieces = {
-        name: given.pop(name, None) for name in ("track", "channels", "piece_length", "overlap", "keep_silence")
+        name: given.pop(name, None)
+        for name in ("track", "channels", "piece_length", "overlap", "keep_silence")
     }
-    direct = {name: given.pop(name, None) for name in ("engine", "language", "translate_to", "hints", "into")}
+    direct = {
+        name: given.pop(name, None)
+        for name in ("engine", "language", "translate_to", "hints", "into")
+    }
     service = given.pop("translate_with", None)
     wanted = translations(
         workspace,
@@ -494,7 +622,9 @@ def run_options(workspace: "Workspace", *, wait: bool = True, **given: "Any") ->
     )
     if service is not None:
         direct["translate_to"] = None  # the service translates, not the engine
-    chosen = selection(*(given.pop(name, None) for name in ("include", "exclude", "column", "newest", "since")))
+    chosen = selection(
+        *(given.pop(name, None) for name in ("include", "exclude", "column", "newest", "since"))
+    )
     return RunOptions(
         **direct,
         selection=chosen,

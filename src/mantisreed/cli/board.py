@@ -1,4 +1,6 @@
-"""The board of `watch`: on a terminal, how many recordings are where, and what is under way; elsewhere nothing."""
+"""The board of `watch`: on a terminal, how many recordings are where, and what is under way;
+elsewhere nothing.
+"""
 
 import time
 from collections import Counter, deque
@@ -51,12 +53,17 @@ class Board:
         if terminal.is_terminal and not self._console.is_quiet:
             import rich.live
 
-            self._live = rich.live.Live(get_renderable=self._drawn, console=terminal, refresh_per_second=4)
+            self._live = rich.live.Live(
+                get_renderable=self._drawn, console=terminal, refresh_per_second=4
+            )
             self._live.start()
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: "TracebackType | None"
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: "TracebackType | None",
     ) -> None:
         if self._live:
             self._live.stop()
@@ -73,7 +80,11 @@ class Board:
     def show(self, event: "Event") -> None:
         """A recording has come to another stage."""
         if event.stage in _STAGES and _which(event.recording) in self._stages:
-            self._stages[_which(event.recording)] = event.stage, event.recording.name, time.monotonic()
+            self._stages[_which(event.recording)] = (
+                event.stage,
+                event.recording.name,
+                time.monotonic(),
+            )
 
     def ended(self, outcome: "Outcome") -> None:
         """A recording is done, has failed, or waits."""
@@ -120,7 +131,10 @@ class Board:
             board.add_column(Text(name, style="dim"), justify="right")
         board.add_row(
             *(
-                Text(str(counts[name]), style="bold red" if name == "failed today" and counts[name] else "bold")
+                Text(
+                    str(counts[name]),
+                    style="bold red" if name == "failed today" and counts[name] else "bold",
+                )
                 for name in _COLUMNS
             )
         )
@@ -128,10 +142,14 @@ class Board:
         rows = sorted(self._stages.values(), key=lambda row: (row[0] == "new", row[2]))
         for stage, name, since in rows[:_SHOWN]:
             line = Text(name, no_wrap=True, overflow="ellipsis")
-            under_way.add_row(line, _STAGES[stage], Text(short_duration(time.monotonic() - since), style="dim"))
+            under_way.add_row(
+                line, _STAGES[stage], Text(short_duration(time.monotonic() - since), style="dim")
+            )
         if len(rows) > _SHOWN:
             under_way.add_row(Text(f"and {len(rows) - _SHOWN} more", style="dim"))
-        latest = [Text(line, style="dim", no_wrap=True, overflow="ellipsis") for line in self._latest]
+        latest = [
+            Text(line, style="dim", no_wrap=True, overflow="ellipsis") for line in self._latest
+        ]
         return Group(board, Text(), under_way, Text(), *latest)
 
 

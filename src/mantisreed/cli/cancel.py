@@ -24,7 +24,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(console: Console, *, jobs: "Sequence[str]", config: str | None = None) -> int:
-    """Call them off, also at their engines where the cards say how; what was answered stays kept."""
+    """Call them off, also at their engines where the cards say how; what was answered stays
+    kept.
+    """
     from pathlib import Path
 
     from mantisreed.pipeline.collecting import cancel

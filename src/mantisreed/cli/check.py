@@ -2,7 +2,13 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config, add_layout, layout_rules, new_picture, workspace_if_any
+from mantisreed.cli.arguments import (
+    add_config,
+    add_layout,
+    layout_rules,
+    new_picture,
+    workspace_if_any,
+)
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -33,15 +39,27 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fix",
         action="store_true",
-        help="Repair each cue that breaks a rule, and the format; keep each earlier version as FILE.before",
+        help="Repair each cue that breaks a rule, and the format; keep each earlier version as "
+        "FILE.before",
     )
-    parser.add_argument("--language", metavar="TAG", help="Check where lines break in this language, such as en")
-    parser.add_argument("--recording", metavar="FILE", help="Check that cues stand while somebody speaks in this")
-    parser.add_argument("--encoding", metavar="NAME", help="encoding of the files (default: found out)")
     parser.add_argument(
-        "--plot", type=new_picture, metavar="FILE.png", help="draw reading speed over time, and lengths of cues"
+        "--language", metavar="TAG", help="Check where lines break in this language, such as en"
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="findings as JSON on stdout")
+    parser.add_argument(
+        "--recording", metavar="FILE", help="Check that cues stand while somebody speaks in this"
+    )
+    parser.add_argument(
+        "--encoding", metavar="NAME", help="encoding of the files (default: found out)"
+    )
+    parser.add_argument(
+        "--plot",
+        type=new_picture,
+        metavar="FILE.png",
+        help="draw reading speed over time, and lengths of cues",
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="findings as JSON on stdout"
+    )
     add_layout(parser)
 
 
@@ -74,18 +92,26 @@ def run(
         script = read_script(Path(name), Reading(encoding=encoding))
         if script.cues is None:
             raise InputError(
-                "there are no cues in it", where=printable(name), advice="`mantisreed convert` makes some"
+                "there are no cues in it",
+                where=printable(name),
+                advice="`mantisreed convert` makes some",
             )
         cues: Sequence[Cue] = script.cues
         own = rules.for_language(script.language, " ".join(cue.text for cue in cues[:_SAMPLE]))
         tongue = language or script.language
-        found = [*check_format(script.remarks), *check_cues(cues, own, tongue), *check_speech(cues, speech)]
+        found = [
+            *check_format(script.remarks),
+            *check_cues(cues, own, tongue),
+            *check_speech(cues, speech),
+        ]
         findings = sorted(found, key=lambda one: one.cue)
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
         if fix and findings:
             cues, findings, before = _fixed(Path(name), script, own, tongue, findings)
-            console.note(f"{printable(name)}: fixed; the file as it was is kept as {printable(before)}")
+            console.note(
+                f"{printable(name)}: fixed; the file as it was is kept as {printable(before)}"
+            )
             notes = ()
         is_clean = is_clean and not findings
         if as_json:
@@ -119,7 +145,9 @@ def _fixed(
 
     cues = fixed(script.cues or (), rules, language, findings)
     before = _kept_before(file)
-    write_whole(file, format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules)))
+    write_whole(
+        file, format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules))
+    )
     return cues, check_cues(cues, rules, language), before
 
 
@@ -131,7 +159,9 @@ def _kept_before(file: "Path") -> "Path":
 
     content = file.read_bytes()
     for number in count(1):
-        before = file.with_name(f"{file.name}.before" if number == 1 else f"{file.name}.before-{number}")
+        before = file.with_name(
+            f"{file.name}.before" if number == 1 else f"{file.name}.before-{number}"
+        )
         try:
             write_new(before, content)
         except FileExistsError:  # an earlier version has that name
@@ -184,7 +214,11 @@ def _row_of(finding: "Finding") -> tuple[str, ...]:
 
 
 def _print(
-    console: Console, name: str, cues: "Sequence[Cue]", findings: "Sequence[Finding]", notes: "Sequence[str]"
+    console: Console,
+    name: str,
+    cues: "Sequence[Cue]",
+    findings: "Sequence[Finding]",
+    notes: "Sequence[str]",
 ) -> None:
     from collections import Counter
 
@@ -194,10 +228,14 @@ def _print(
         console.note(f"note: {printable(name)}: {note}")
     if findings:
         console.rows(_HEADINGS, [_row_of(finding) for finding in findings])
-    rules = ", ".join(f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common())
+    rules = ", ".join(
+        f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common()
+    )
     broken = len({one.cue for one in findings} - {0})
     count = "1 cue" if len(cues) == 1 else f"{len(cues)} cues"
     summary = f"{count}, no problems found"
     if findings:
-        summary = f"{broken} of {count} break a rule: {rules}" if broken else f"problems found: {rules}"
+        summary = (
+            f"{broken} of {count} break a rule: {rules}" if broken else f"problems found: {rules}"
+        )
     console.result(f"{printable(name)}: {summary}")

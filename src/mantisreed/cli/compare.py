@@ -29,25 +29,40 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = EXAMPLES
     add_sources(parser)
     add_config(parser)
-    parser.add_argument("--engines", required=True, metavar="A,B,C", help="engine cards, with commas between")
+    parser.add_argument(
+        "--engines", required=True, metavar="A,B,C", help="engine cards, with commas between"
+    )
     parser.add_argument(
         "--reference",
         action="append",
         default=[],
         metavar="FILE",
-        help="what was said: a text, subtitles or a transcript; one for each recording, in their order",
+        help="what was said: a text, subtitles or a transcript; one for each recording, in their "
+        "order",
     )
-    parser.add_argument("--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)")
-    parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a name or rare word to expect")
+    parser.add_argument(
+        "--language", metavar="TAG", help="language spoken, such as en or de-AT (default: any)"
+    )
+    parser.add_argument(
+        "--hint",
+        action="append",
+        dest="hints",
+        metavar="WORD",
+        help="a name or rare word to expect",
+    )
     parser.add_argument(
         "--into",
         default="comparison",
         metavar="DIR",
         help="folder for a folder of each engine (default: %(default)s)",
     )
-    parser.add_argument("--to", metavar="FORMATS", default="json", help="formats to write (default: %(default)s)")
     parser.add_argument(
-        "--spend-limit", metavar="AMOUNT", help="stop before all engines of one currency together have cost more"
+        "--to", metavar="FORMATS", default="json", help="formats to write (default: %(default)s)"
+    )
+    parser.add_argument(
+        "--spend-limit",
+        metavar="AMOUNT",
+        help="stop before all engines of one currency together have cost more",
     )
     parser.add_argument(
         "--most",
@@ -57,9 +72,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="show the N longest differences (default: %(default)s)",
     )
     parser.add_argument(
-        "--plot", type=new_picture, metavar="FILE.png", help="draw where the engines differ, agreement, and errors"
+        "--plot",
+        type=new_picture,
+        metavar="FILE.png",
+        help="draw where the engines differ, agreement, and errors",
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="everything as JSON on stdout"
+    )
     add_overwrite(parser)
 
 
@@ -118,7 +138,11 @@ def _draw(found: "Compared", path: "Path") -> None:
     differences = comparison.differences if comparison is not None else ()
     spans = [(one.start, one.end) for one in differences]
     lanes = [
-        Lane(found.results[engine].engine, spans, [(one.start, one.end) for one in differences if one.odd[at]])
+        Lane(
+            found.results[engine].engine,
+            spans,
+            [(one.start, one.end) for one in differences if one.odd[at]],
+        )
         for at, engine in enumerate(found.having(chosen))
     ]
     rates = [result.word_error_rate for result in found.results]
@@ -141,7 +165,10 @@ def _tell_costs(console: Console, costs: "Sequence[ExpectedCost]") -> None:
     from mantisreed.units import short_duration
 
     listed = ", ".join(f"{one.engine} {money_text(one.cost, one.currency)}" for one in costs)
-    console.note(f"{short_duration(costs[0].seconds)} of sound, at most: {listed}; what is kept costs nothing again")
+    console.note(
+        f"{short_duration(costs[0].seconds)} of sound, at most: {listed}; what is kept costs "
+        "nothing again"
+    )
 
 
 def _show(console: Console, found: "Compared", most: int) -> None:
@@ -157,7 +184,13 @@ def _show(console: Console, found: "Compared", most: int) -> None:
     console.rows(
         ("agreement", *(f">{name}" for name in names)),
         [
-            (name, *("" if share is None or at == number else f"{share:.1%}" for at, share in enumerate(row)))
+            (
+                name,
+                *(
+                    "" if share is None or at == number else f"{share:.1%}"
+                    for at, share in enumerate(row)
+                ),
+            )
             for number, (name, row) in enumerate(zip(names, found.agreement, strict=True))
         ],
     )
@@ -170,7 +203,10 @@ def _show(console: Console, found: "Compared", most: int) -> None:
         shown = sorted(longest, key=lambda one: one.start)
         count = len(comparison.differences)
         told = "1 difference" if count == 1 else f"{count} differences"
-        console.result(f"\n{recording.name}: {told}{f', the {len(shown)} longest' if len(shown) < count else ''}")
+        console.result(
+            f"\n{recording.name}: "
+            f"{told}{f', the {len(shown)} longest' if len(shown) < count else ''}"
+        )
         own = [names[at] for at in found.having(number)]
         for difference in shown:
             _show_difference(console, difference, own)
@@ -229,7 +265,9 @@ def _described(found: "Compared") -> "dict[str, Any]":
             }
             for result in found.results
         ],
-        "agreement": [[None if share is None else round(share, 4) for share in row] for row in found.agreement],
+        "agreement": [
+            [None if share is None else round(share, 4) for share in row] for row in found.agreement
+        ],
         "recordings": [
             {
                 "recording": recording.label,
@@ -244,6 +282,8 @@ def _described(found: "Compared") -> "dict[str, Any]":
                     for one in (comparison.differences if comparison is not None else ())
                 ],
             }
-            for number, (recording, comparison) in enumerate(zip(found.recordings, found.comparisons, strict=True))
+            for number, (recording, comparison) in enumerate(
+                zip(found.recordings, found.comparisons, strict=True)
+            )
         ],
     }

@@ -18,7 +18,9 @@ if TYPE_CHECKING:
 class Console:
     """What a command may say."""
 
-    def __init__(self, *, quiet: bool = False, verbose: bool = False, log_file: str | None = None) -> None:
+    def __init__(
+        self, *, quiet: bool = False, verbose: bool = False, log_file: str | None = None
+    ) -> None:
         self.is_quiet = quiet
         self._verbose = verbose
         self._log_file = log_file
@@ -73,9 +75,15 @@ class Console:
             self.note(f"note: {text}")
 
     def problem(self, error: MantisreedError, about: str = "") -> None:
-        """What went wrong, and on a second line what to do about it; `about` names the recording it happened to."""
+        """What went wrong, and on a second line what to do about it; `about` names the recording it
+        happened to.
+        """
         told = str(error)
-        text = f"mantisreed: {told}" if not about or told.startswith(about) else f"mantisreed: {about}: {told}"
+        text = (
+            f"mantisreed: {told}"
+            if not about or told.startswith(about)
+            else f"mantisreed: {about}: {told}"
+        )
         if error.advice:
             text += f"\n  {error.advice}"
         print(_shown(text), file=sys.stderr, flush=True)  # noqa: T201
@@ -100,9 +108,11 @@ class Console:
         self.result(msgspec.json.encode(document).decode())
 
     def table(self, table: "rich.table.Table") -> None:
-        """A table made with rich, to stdout; wide enough for every row when stdout is not a terminal.
+        """A table made with rich, to stdout; wide enough for every row when stdout is not a
+        terminal.
 
-        Drawing ten thousand rows takes the library ten seconds; from a certain number on they are only laid out.
+        Drawing ten thousand rows takes the library ten seconds; from a certain number on they are
+        only laid out.
         """
         if table.row_count > _MOST_DRAWN:
             self._long_table(table)
@@ -127,7 +137,9 @@ class Console:
                 is_last = number == len(headings)
                 justify: Literal["left", "right"] = "right" if heading.startswith(">") else "left"
                 overflow: Literal["ellipsis", "fold"] = "ellipsis" if is_last else "fold"
-                table.add_column(heading.lstrip(">"), justify=justify, overflow=overflow, no_wrap=is_last)
+                table.add_column(
+                    heading.lstrip(">"), justify=justify, overflow=overflow, no_wrap=is_last
+                )
             for row in rows:
                 table.add_row(*map(Text, row))
             self.table(table)
@@ -152,7 +164,9 @@ class Console:
         print(_shown("\n".join(lines)))  # noqa: T201
 
     def _long_table(self, table: "rich.table.Table") -> None:
-        columns = [[str(cell) for cell in (column.header, *column.cells)] for column in table.columns]
+        columns = [
+            [str(cell) for cell in (column.header, *column.cells)] for column in table.columns
+        ]
         self._print_columns(columns, [column.justify == "right" for column in table.columns])
 
     def _log_trace(self, error: Exception) -> None:

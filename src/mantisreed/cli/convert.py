@@ -40,25 +40,48 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `convert` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument(
-        "files", nargs="+", metavar="FILE", help="a file to read and one to write, - for standard input and output"
+        "files",
+        nargs="+",
+        metavar="FILE",
+        help="a file to read and one to write, - for standard input and output",
     )
-    parser.add_argument("--to", metavar="FORMATS", help="formats to write (default: by the name's ending)")
-    parser.add_argument("--into", metavar="DIR", help="Convert each file into this folder, under its own name")
-    parser.add_argument("--join", action="store_true", help="Join all files but the last into the last")
+    parser.add_argument(
+        "--to", metavar="FORMATS", help="formats to write (default: by the name's ending)"
+    )
+    parser.add_argument(
+        "--into", metavar="DIR", help="Convert each file into this folder, under its own name"
+    )
+    parser.add_argument(
+        "--join", action="store_true", help="Join all files but the last into the last"
+    )
     parser.add_argument(
         "--offsets",
         metavar="TIMES",
         help="with --join, where each file begins: 0,47:10 (default: where the one before ends)",
     )
-    parser.add_argument("--read-as", metavar="FORMAT", help="format of what is read (default: by its name or text)")
     parser.add_argument(
-        "--encoding", metavar="NAME", help="encoding of what is read, such as cp1250 (default: found out)"
+        "--read-as", metavar="FORMAT", help="format of what is read (default: by its name or text)"
     )
-    parser.add_argument("--shift", metavar="DURATION", help="later by this much; earlier with a minus: --shift=-2s")
-    parser.add_argument("--stretch", metavar="N/M", help="all times by this factor, such as 25/23.976")
-    parser.add_argument("--from", dest="since", metavar="TIME", help="Drop what ends before this; clip a cue at it")
-    parser.add_argument("--until", metavar="TIME", help="Drop what begins after this; clip a cue at it")
-    parser.add_argument("--recording", metavar="FILE", help="time a plain text by where somebody speaks in this")
+    parser.add_argument(
+        "--encoding",
+        metavar="NAME",
+        help="encoding of what is read, such as cp1250 (default: found out)",
+    )
+    parser.add_argument(
+        "--shift", metavar="DURATION", help="later by this much; earlier with a minus: --shift=-2s"
+    )
+    parser.add_argument(
+        "--stretch", metavar="N/M", help="all times by this factor, such as 25/23.976"
+    )
+    parser.add_argument(
+        "--from", dest="since", metavar="TIME", help="Drop what ends before this; clip a cue at it"
+    )
+    parser.add_argument(
+        "--until", metavar="TIME", help="Drop what begins after this; clip a cue at it"
+    )
+    parser.add_argument(
+        "--recording", metavar="FILE", help="time a plain text by where somebody speaks in this"
+    )
     parser.add_argument("--lay-out", action="store_true", help="lay cues out anew by the rules")
     add_overwrite(parser, "the file that is written")
     add_config(parser)
@@ -146,10 +169,13 @@ def _check_files(
     if into is None and len(files) > 2 and not join:
         raise InputError(
             f"{len(files)} files are named, and one is read and one written",
-            advice="--join joins all but the last into the last; --into DIR --to FORMAT converts each",
+            advice="--join joins all but the last into the last; --into DIR --to FORMAT converts "
+            "each",
         )
     if offsets and not join:
-        raise InputError("only files that are joined have offsets", where="--offsets", advice="add --join")
+        raise InputError(
+            "only files that are joined have offsets", where="--offsets", advice="add --join"
+        )
 
 
 def _targets(
@@ -163,13 +189,17 @@ def _targets(
     from mantisreed.errors import InputError
     from mantisreed.files import printable
 
-    targets = [[(folder / f"{_stem(source)}{form.suffix}", form) for form in forms] for source in sources]
+    targets = [
+        [(folder / f"{_stem(source)}{form.suffix}", form) for form in forms] for source in sources
+    ]
     seen: dict[Path, Path] = {}
     for source, of_source in zip(sources, targets, strict=True):
         for target, _ in of_source:
             if target in seen:
                 names = f"{printable(seen[target])} and {printable(source)}"
-                raise InputError(f"{names} would both be written as {printable(target.name)}", where="--into")
+                raise InputError(
+                    f"{names} would both be written as {printable(target.name)}", where="--into"
+                )
             seen[target] = source
     return targets
 
@@ -189,7 +219,9 @@ def _stem(source: "Path") -> str:
 
 
 def _is_laid_out(lay_out: bool, writing: "dict[str, Any]") -> bool:
-    """Whether cues are laid out anew: where it is asked for, or a rule is named that moves words."""
+    """Whether cues are laid out anew: where it is asked for, or a rule is named that moves
+    words.
+    """
     from mantisreed.subtitles.rules import LayoutRules
 
     # Marking speakers moves no words.
@@ -203,16 +235,26 @@ def _joined(console: Console, scripts: "Sequence[Script]", offsets: str | None) 
     from mantisreed.exports.changes import joined_scripts, one_after_the_other
     from mantisreed.units import clock
 
-    moments = [_time(one, "--offsets") for one in offsets.split(",")] if offsets else one_after_the_other(scripts)
+    moments = (
+        [_time(one, "--offsets") for one in offsets.split(",")]
+        if offsets
+        else one_after_the_other(scripts)
+    )
     if len(moments) != len(scripts):
-        raise InputError(f"{len(scripts)} files are read, and {len(moments)} times are given", where="--offsets")
+        raise InputError(
+            f"{len(scripts)} files are read, and {len(moments)} times are given", where="--offsets"
+        )
     if not offsets and len(scripts) > 1:
-        console.note(f"note: the files begin at {', '.join(map(clock, moments))}; --offsets changes that")
+        console.note(
+            f"note: the files begin at {', '.join(map(clock, moments))}; --offsets changes that"
+        )
     return joined_scripts(scripts, moments)
 
 
 def _told(console: Console, script: "Script", options: "WriteOptions", source: "Path") -> "Script":
-    """The script with its words changed as the options say; what was changed or repaired is told."""
+    """The script with its words changed as the options say; what was changed or repaired is
+    told.
+    """
     from mantisreed.exports.wording import reworded
     from mantisreed.files import printable
     from mantisreed.review.personal import hidden_script
@@ -223,7 +265,9 @@ def _told(console: Console, script: "Script", options: "WriteOptions", source: "
     return script
 
 
-def _tell_losses(console: Console, script: "Script", forms: "Sequence[OutputFormat]", source: "Path") -> None:
+def _tell_losses(
+    console: Console, script: "Script", forms: "Sequence[OutputFormat]", source: "Path"
+) -> None:
     """Say what the formats cannot hold of what was read."""
     from mantisreed.exports.losses import losses
     from mantisreed.files import printable
@@ -243,7 +287,8 @@ def _write(target: "Path", content: bytes) -> None:
         target.parent.mkdir(parents=True, exist_ok=True)
         write_whole(target, content)
         return
-    # The file's own bytes, whatever the terminal's encoding is; what stands in for it in tests may have none.
+    # The file's own bytes, whatever the terminal's encoding is; what stands in for it in tests may
+    # have none.
     raw = getattr(sys.stdout, "buffer", None)
     if raw is None:
         sys.stdout.write(content.decode())
@@ -287,7 +332,9 @@ class _Change:
 
         start, end = self.span
         if end <= start:
-            raise InputError("--from is not before --until, and nothing would be left", where="--until")
+            raise InputError(
+                "--from is not before --until, and nothing would be left", where="--until"
+            )
 
     def applied(self, script: "Script") -> "Script":
         """The script cut, stretched, then shifted; without cues where they are laid out anew."""

@@ -24,12 +24,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `costs` takes."""
     parser.epilog = EXAMPLES
     add_config(parser)
-    parser.add_argument("--by", choices=("day", "month"), default="day", help="what a row stands for (default: day)")
-    parser.add_argument("--json", action="store_true", dest="as_json", help="the sums as JSON on stdout")
+    parser.add_argument(
+        "--by", choices=("day", "month"), default="day", help="what a row stands for (default: day)"
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="the sums as JSON on stdout"
+    )
 
 
 def run(
-    console: Console, *, config: str | None = None, by: "Literal['day', 'month']" = "day", as_json: bool = False
+    console: Console,
+    *,
+    config: str | None = None,
+    by: "Literal['day', 'month']" = "day",
+    as_json: bool = False,
 ) -> int:
     """Sum what the ledger says was billed, by day or month (in UTC) and engine."""
     from contextlib import closing
@@ -45,7 +53,9 @@ def run(
         services = ledger.follow_ups.spending(by)
     if as_json:
         described = [_described_service(one, by) for one in services]
-        console.document({"costs": [_described(one, by) for one in spent], "saved": saved, "services": described})
+        console.document(
+            {"costs": [_described(one, by) for one in spent], "saved": saved, "services": described}
+        )
         return 0
     table = plain_table()
     table.add_column(by)
@@ -53,7 +63,9 @@ def run(
     table.add_column("minutes billed", justify="right")
     table.add_column("cost", justify="right")
     table.add_column("in doubt", justify="right")
-    is_reported = any(one.reported_seconds is not None or one.reported_cost is not None for one in spent)
+    is_reported = any(
+        one.reported_seconds is not None or one.reported_cost is not None for one in spent
+    )
     if is_reported:
         table.add_column("engine says", justify="right")
     for one in spent:

@@ -24,9 +24,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `demo` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument(
-        "--into", default="mantisreed-demo", metavar="DIR", help="folder to make (default: %(default)s)"
+        "--into",
+        default="mantisreed-demo",
+        metavar="DIR",
+        help="folder to make (default: %(default)s)",
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="results as JSON on stdout"
+    )
 
 
 def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = False) -> int:
@@ -54,10 +59,17 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
         for number, name in enumerate(write_recordings(compositions, recordings), 1):
             console.note(f"composed {number} of {len(compositions)}: {name}")
     listener = ear.result()
-    with server.bound_socket(0) as waiting, server.serving(server.standins(listener, key), waiting) as address:
+    with (
+        server.bound_socket(0) as waiting,
+        server.serving(server.standins(listener, key), waiting) as address,
+    ):
         server.write_cards(cards, address, key, listener)
-        console.note(f"the stand-in engine {NAME} listens on {address}; sending it the recordings ...")
-        code = run_recordings(console, sources=[str(recordings)], config=str(cards), engine=NAME, as_json=as_json)
+        console.note(
+            f"the stand-in engine {NAME} listens on {address}; sending it the recordings ..."
+        )
+        code = run_recordings(
+            console, sources=[str(recordings)], config=str(cards), engine=NAME, as_json=as_json
+        )
 
         def write_cards(file: "Path", extra: str) -> None:
             server.write_cards(file, address, key, listener, extra)
@@ -69,17 +81,27 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
         console.result(f"\nThis was done by\n  {shlex.join(again)}")
         console.result("To repeat it by hand, first start the engine again, in another terminal:")
         console.result(f"  {shlex.join(['mantisreed', 'standin', '--cards', str(cards)])}")
-        console.result(f"The watched folder is {flow}: its mantisreed.toml says what happened after each transcript")
+        console.result(
+            f"The watched folder is {flow}: its mantisreed.toml says what happened after each "
+            "transcript"
+        )
         console.result(f"To hear, read and correct the night watch, open {page} in a browser")
         serve = shlex.join(["mantisreed", "serve", "--config", str(cards), "--engine", NAME])
-        console.result(f"To offer all of it as a service with a board, start the engine again, then\n  {serve}")
+        console.result(
+            f"To offer all of it as a service with a board, start the engine again, then\n  {serve}"
+        )
     return code
 
 
 def _flow(
-    console: Console, folder: "Path", phrases: "Sequence[Phrase]", write_cards: "Callable[[Path, str], None]"
+    console: Console,
+    folder: "Path",
+    phrases: "Sequence[Phrase]",
+    write_cards: "Callable[[Path, str], None]",
 ) -> "Path":
-    """A watched folder: German subtitles, tone and digest, a row in a table and a mail for each recording."""
+    """A watched folder: German subtitles, tone and digest, a row in a table and a mail for each
+    recording.
+    """
     import email
     from email.policy import default
 
@@ -95,7 +117,10 @@ def _flow(
         needed.mkdir(parents=True, exist_ok=True)
     with mailbox(folder / "mailbox") as (server, box):
         write_cards(settings, FLOW.format(server=server))
-        console.note(f"\nwatching {printable(inbox)}; recordings come in, and this happens with each of them ...")
+        console.note(
+            f"\nwatching {printable(inbox)}; recordings come in, and this happens with each of "
+            "them ..."
+        )
         list(write_recordings(flow_compositions(phrases), inbox))
         before = len(box.messages)
 
@@ -110,12 +135,18 @@ def _flow(
     for mail in mails:
         files = ", ".join(str(part.get_filename()) for part in mail.iter_attachments())
         console.note(f"a mail to {mail['To']}: {mail['Subject']} ({files})")
-    console.note(f"the table is {printable(folder / 'notes.csv')}, the mail box {printable(box.folder)}")
+    console.note(
+        f"the table is {printable(folder / 'notes.csv')}, the mail box {printable(box.folder)}"
+    )
     return folder
 
 
-def _doubts(console: Console, folder: "Path", phrases: "Sequence[Phrase]", listener: "Listener", key: str) -> "Path":
-    """An engine that makes text up, loops and drops sentences; a second opinion; and the page to review it on."""
+def _doubts(
+    console: Console, folder: "Path", phrases: "Sequence[Phrase]", listener: "Listener", key: str
+) -> "Path":
+    """An engine that makes text up, loops and drops sentences; a second opinion; and the page to
+    review it on.
+    """
     from mantisreed.cli import doubts, review
     from mantisreed.cli.run import run as run_recordings
     from mantisreed.files import printable
@@ -128,7 +159,10 @@ def _doubts(console: Console, folder: "Path", phrases: "Sequence[Phrase]", liste
     night_composition(phrases).write(recording)
     transcript = folder / "first" / f"{recording.stem}.transcript.json"
     profile = FaultProfile(habits={"brook": NIGHT_HABITS})
-    console.note(f"\n{printable(recording)} goes to an engine that makes text up, loops and drops sentences ...")
+    console.note(
+        f"\n{printable(recording)} goes to an engine that makes text up, loops and drops "
+        "sentences ..."
+    )
     with (
         server.bound_socket(0) as waiting,
         server.serving(server.standins(listener, key, profile), waiting) as address,
@@ -153,12 +187,17 @@ def _doubts(console: Console, folder: "Path", phrases: "Sequence[Phrase]", liste
         doubts.run(console, transcript=str(transcript))
         console.note("\na second engine hears what is doubtful, and only that ...")
         heard(folder / "second", "json,srt", "heron")
-    review.run(console, wanted=str(transcript), recording=str(recording), config=str(cards), overwrite=True)
+    review.run(
+        console, wanted=str(transcript), recording=str(recording), config=str(cards), overwrite=True
+    )
     return transcript.with_name(f"{recording.stem}.review.html")
 
 
 def _followed(outcome: "Outcome") -> str:
-    return ", ".join(f"{one.name} {one.state}" for one in outcome.follow_ups) or "nothing, as it was all done before"
+    return (
+        ", ".join(f"{one.name} {one.state}" for one in outcome.follow_ups)
+        or "nothing, as it was all done before"
+    )
 
 
 def _make_folders(folder: "Path", recordings: "Path", cards: "Path") -> None:

@@ -19,8 +19,12 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `doubts` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("transcript", metavar="TRANSCRIPT", help="a transcript or subtitles, in any format")
-    parser.add_argument("--recording", metavar="FILE", help="Compare the text with the speech in this")
+    parser.add_argument(
+        "transcript", metavar="TRANSCRIPT", help="a transcript or subtitles, in any format"
+    )
+    parser.add_argument(
+        "--recording", metavar="FILE", help="Compare the text with the speech in this"
+    )
     parser.add_argument(
         "--against",
         action="append",
@@ -35,7 +39,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="Leave out doubts with a lower grade, 0 to 1 (default: 0.3)",
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="doubts as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="doubts as JSON on stdout"
+    )
 
 
 def run(
@@ -68,7 +74,9 @@ def run(
         speech, notes = speech_of_transcript(document, Path(recording))
         found = [*doubts_of(document, speech), *kept]
         console.notes(notes)
-    console.notes(check_same_recordings([(transcript, document), *zip(against, others, strict=True)]))
+    console.notes(
+        check_same_recordings([(transcript, document), *zip(against, others, strict=True)])
+    )
     for other in others:
         found += disagreements(document, other)
     doubts = worth_hearing(in_order(found), least)
@@ -94,9 +102,15 @@ def run(
             for doubt, text in zip(doubts, texts, strict=True)
         ]
         console.rows(("start", "kind", ">grade", "why", "text"), rows)
-    kinds = ", ".join(f"{count} {kind}" for kind, count in Counter(doubt.kind for doubt in doubts).most_common())
+    kinds = ", ".join(
+        f"{count} {kind}" for kind, count in Counter(doubt.kind for doubt in doubts).most_common()
+    )
     count = "1 doubt" if len(doubts) == 1 else f"{len(doubts)} doubts"
-    console.result(f"{printable(transcript)}: {count}: {kinds}" if doubts else f"{printable(transcript)}: no doubts")
+    console.result(
+        f"{printable(transcript)}: {count}: {kinds}"
+        if doubts
+        else f"{printable(transcript)}: no doubts"
+    )
     if recording is None and not document.recording.digest:
         console.note("note: --recording FILE also finds text over silence and speech without text")
     return 0

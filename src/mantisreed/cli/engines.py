@@ -27,7 +27,8 @@ _ACTIONS = {
     ),
     "show": (
         "Print a whole card as TOML, with its profile applied",
-        "examples:\n  mantisreed engines show brook\n  mantisreed engines show brook:quick --json\n",
+        "examples:\n  mantisreed engines show brook\n  mantisreed engines show brook:quick "
+        "--json\n",
     ),
     "try": (
         "Send a short recording; show each request, each answer, and what was found",
@@ -51,17 +52,27 @@ def add_arguments(parser: argparse.ArgumentParser) -> "list[argparse.ArgumentPar
     """What `engines` takes; gives the parsers of its actions."""
     parser.epilog = EXAMPLES
     add_config(parser)
-    parser.add_argument("--json", action="store_true", dest="as_json", help="the list as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="the list as JSON on stdout"
+    )
     actions = parser.add_subparsers(dest="action", metavar="ACTION", title="actions")
     made = {}
     for name, (summary, examples) in _ACTIONS.items():
         made[name] = actions.add_parser(
-            name, help=summary, description=summary, epilog=examples, formatter_class=parser.formatter_class
+            name,
+            help=summary,
+            description=summary,
+            epilog=examples,
+            formatter_class=parser.formatter_class,
         )
         add_config(made[name], default=argparse.SUPPRESS)
     for name in ("list", "show", "check"):
         made[name].add_argument(
-            "--json", action="store_true", dest="as_json", default=argparse.SUPPRESS, help="JSON on stdout"
+            "--json",
+            action="store_true",
+            dest="as_json",
+            default=argparse.SUPPRESS,
+            help="JSON on stdout",
         )
     made["show"].add_argument("name", metavar="NAME", help="the card, or NAME:PROFILE")
     made["check"].add_argument("name", metavar="NAME", nargs="?", help="the card (default: all)")
@@ -72,25 +83,41 @@ def add_arguments(parser: argparse.ArgumentParser) -> "list[argparse.ArgumentPar
 
 def _add_try_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", metavar="NAME", help="the card, or NAME:PROFILE")
-    parser.add_argument("clip", nargs="?", metavar="FILE", help="a short recording (default: a bundled one)")
+    parser.add_argument(
+        "clip", nargs="?", metavar="FILE", help="a short recording (default: a bundled one)"
+    )
     parser.add_argument("--dry", action="store_true", help="show the requests; send nothing")
-    parser.add_argument("--answer", metavar="FILE", help="read this saved answer as the reply; send nothing")
+    parser.add_argument(
+        "--answer", metavar="FILE", help="read this saved answer as the reply; send nothing"
+    )
     parser.add_argument("--language", metavar="TAG", help="language spoken")
     parser.add_argument("--translate-to", metavar="TAG", help="language to answer in")
-    parser.add_argument("--hint", action="append", dest="hints", metavar="WORD", help="a word to expect")
+    parser.add_argument(
+        "--hint", action="append", dest="hints", metavar="WORD", help="a word to expect"
+    )
 
 
 def _add_learn_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "sample", metavar="SAMPLE", help="a file, - for standard input, or a curl command as one argument"
+        "sample",
+        metavar="SAMPLE",
+        help="a file, - for standard input, or a curl command as one argument",
     )
-    parser.add_argument("--engine", metavar="NAME", help="name for the proposed card (default: engine)")
-    parser.add_argument("--length", metavar="DURATION", help="length of the sound that a sample reply answers")
+    parser.add_argument(
+        "--engine", metavar="NAME", help="name for the proposed card (default: engine)"
+    )
+    parser.add_argument(
+        "--length", metavar="DURATION", help="length of the sound that a sample reply answers"
+    )
     parser.add_argument("--operation", metavar="ID", help="which operation of an OpenAPI document")
-    parser.add_argument("--add", metavar="NAME", help="write the card into the settings file under this name")
+    parser.add_argument(
+        "--add", metavar="NAME", help="write the card into the settings file under this name"
+    )
 
 
-def run(console: Console, *, action: str | None = None, config: str | None = None, **options: "Any") -> int:
+def run(
+    console: Console, *, action: str | None = None, config: str | None = None, **options: "Any"
+) -> int:
     """Do what the action says."""
     if action == "learn":
         return _learn(console, config, **options)
@@ -171,7 +198,9 @@ def _facts(workspace: "Workspace", card: "EngineCard") -> "dict[str, Any]":
         "about": card.about,
         "exchange": _exchange(card),
         "takes": ", ".join([" ".join(accepts.formats), *limits]),
-        "price": f"{card.price.per_minute} {card.price.currency}".strip() + " a minute" if card.price else "-",
+        "price": f"{card.price.per_minute} {card.price.currency}".strip() + " a minute"
+        if card.price
+        else "-",
         "rate limit": f"{rate}{card.max_concurrent} at once",
         "secrets": ", ".join(secrets) or "-",
         "from": workspace.origin_of(card),
@@ -247,7 +276,9 @@ def _check(console: Console, config: str | None, *, name: str | None, as_json: b
 
     reviews = review_cards(Path(config) if config else None, _bundled_clip(), name)
     if as_json:
-        console.document({"engines": [{"engine": one.engine, "problems": list(one.problems)} for one in reviews]})
+        console.document(
+            {"engines": [{"engine": one.engine, "problems": list(one.problems)} for one in reviews]}
+        )
     for one in reviews if not as_json else ():
         console.result(f"{one.engine}: {'no problems found' if not one.problems else ''}".rstrip())
         for problem in one.problems:

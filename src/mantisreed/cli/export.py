@@ -32,12 +32,18 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `export` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("wanted", nargs="+", metavar="JOB|TRANSCRIPT", help="a job's id, or a .transcript.json")
+    parser.add_argument(
+        "wanted", nargs="+", metavar="JOB|TRANSCRIPT", help="a job's id, or a .transcript.json"
+    )
     add_config(parser)
     add_formats(parser, "as in the settings")
-    parser.add_argument("--into", metavar="DIR", help="folder for outputs (default: where they were written before)")
+    parser.add_argument(
+        "--into", metavar="DIR", help="folder for outputs (default: where they were written before)"
+    )
     add_overwrite(parser)
-    parser.add_argument("--stdout", action="store_true", help="to stdout, one format of one transcript")
+    parser.add_argument(
+        "--stdout", action="store_true", help="to stdout, one format of one transcript"
+    )
     add_video(parser)
     add_writing(parser)
     add_layout(parser)
@@ -68,13 +74,17 @@ def run(
     from mantisreed.workspace import open_workspace
 
     are_files = all(Path(one).is_file() for one in wanted)
-    workspace = workspace_if_any(config) if are_files else open_workspace(Path(config) if config else None)
+    workspace = (
+        workspace_if_any(config) if are_files else open_workspace(Path(config) if config else None)
+    )
     options = with_shots(write_options(workspace, **writing), video)
     default = workspace.settings.to if workspace else ("srt", "vtt")
     formats = chosen_formats(default if to is None else format_names(to) or ())
     if stdout:
         if len(formats) != 1 or len(wanted) != 1:
-            raise InputError("--stdout takes one transcript and one format", advice="--to srt, for instance")
+            raise InputError(
+                "--stdout takes one transcript and one format", advice="--to srt, for instance"
+            )
         script = hidden_script(find_transcript(workspace, wanted[0]).script, options.redaction)
         if formats[0].name != TRANSCRIPT_FORMAT:
             script, _ = reworded(script, options.wording)

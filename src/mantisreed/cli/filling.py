@@ -12,7 +12,9 @@ if TYPE_CHECKING:
     from mantisreed.sources.tables import RecordingTable
 
 _PAUSE = 2.0
-"""Seconds between two writings of a table: one of ten thousand rows is not written ten thousand times."""
+"""Seconds between two writings of a table: one of ten thousand rows is not written ten thousand
+times.
+"""
 
 _PLACES = 6
 """Digits behind the point of what a row cost."""
@@ -38,7 +40,9 @@ class Filling:
         for given in sources:
             if Path(given).suffix.lower() not in TABLE_SUFFIXES:
                 advice = "--fill takes .csv, .tsv and .jsonl files"
-                raise InputError("this is no table to be filled in", where=printable(given), advice=advice)
+                raise InputError(
+                    "this is no table to be filled in", where=printable(given), advice=advice
+                )
             table = read_table(Path(given), column)
             table.check_for_filling()
             self._tables.append(table)
@@ -89,7 +93,10 @@ def _results(outcome: "Outcome") -> "dict[str, Any]":
     from mantisreed.files import printable
 
     cost = outcome.cost
-    results: dict[str, Any] = {"state": outcome.state, "cost": None if cost is None else round(cost, _PLACES)}
+    results: dict[str, Any] = {
+        "state": outcome.state,
+        "cost": None if cost is None else round(cost, _PLACES),
+    }
     if transcript := outcome.transcript:
         confidence = transcript.mean_confidence
         results |= {

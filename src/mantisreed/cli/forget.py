@@ -24,8 +24,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask")
 
 
-def run(console: Console, *, jobs: "Sequence[str]", config: str | None = None, yes: bool = False) -> int:
-    """Remove the replies after asking; to have these transcripts made again would cost money again."""
+def run(
+    console: Console, *, jobs: "Sequence[str]", config: str | None = None, yes: bool = False
+) -> int:
+    """Remove the replies after asking; to have these transcripts made again would cost money
+    again.
+    """
     import sys
     from pathlib import Path
 
@@ -39,11 +43,18 @@ def run(console: Console, *, jobs: "Sequence[str]", config: str | None = None, y
         console.note(f"{job.id}  {job.recording} at {job.engine}, {job.state}")
     if not yes:
         if not sys.stdin.isatty():
-            raise InputError("nobody is there to be asked", advice="--yes forgets them without asking")
-        console.note("their kept replies are removed; making them again would be paid for again. Go on? [y/N] ")
+            raise InputError(
+                "nobody is there to be asked", advice="--yes forgets them without asking"
+            )
+        console.note(
+            "their kept replies are removed; making them again would be paid for again. Go on? "
+            "[y/N] "
+        )
         if sys.stdin.readline().strip().lower() not in ("y", "yes"):
             console.note("nothing was removed")
             return 0
     for job, count in forget(workspace, [job.id for job in found]):
-        console.result(f"{job.id}  {job.recording}: {count} repl{'y' if count == 1 else 'ies'} removed")
+        console.result(
+            f"{job.id}  {job.recording}: {count} repl{'y' if count == 1 else 'ies'} removed"
+        )
     return 0

@@ -25,9 +25,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = EXAMPLES
     add_sources(parser)
     parser.add_argument(
-        "--plot", type=new_picture, metavar="FILE.png", help="draw waveform, speech and loudness; for one recording"
+        "--plot",
+        type=new_picture,
+        metavar="FILE.png",
+        help="draw waveform, speech and loudness; for one recording",
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="everything as JSON on stdout"
+    )
 
 
 def run(
@@ -51,11 +56,15 @@ def run(
     from mantisreed.sources.finding import find_recordings
 
     recordings = find_recordings(
-        sources, selection(include, exclude, column, newest, since), on_note=lambda note: console.notes([note])
+        sources,
+        selection(include, exclude, column, newest, since),
+        on_note=lambda note: console.notes([note]),
     )
     if plot and len(recordings) > 1:
         raise InputError(
-            f"one picture shows one recording, and these are {len(recordings)}", where="--plot", advice="name one"
+            f"one picture shows one recording, and these are {len(recordings)}",
+            where="--plot",
+            advice="name one",
         )
     found = inspect_recordings(recordings, track=track)
     if plot and found[0].examination:
@@ -66,7 +75,9 @@ def run(
         console.document({"recordings": [_described(one) for one in found]})
     for number, one in enumerate(found):
         if one.examination and not as_json:
-            console.result(("\n" if number else "") + "\n".join(_lines(one.recording.label, one.examination)))
+            console.result(
+                ("\n" if number else "") + "\n".join(_lines(one.recording.label, one.examination))
+            )
         if one.error:
             console.problem(one.error, one.recording.label)
     if plot and found[0].examination:
@@ -83,13 +94,22 @@ def _lines(name: str, found: "Examination") -> "list[str]":
     names = contents.container.split(",")
     container = suffix if suffix in names else names[0]
     share = found.speech_seconds / found.duration if found.duration else 0.0
-    tracks = "" if len(contents.tracks) == 1 else f", track {track.number} of {len(contents.tracks)}"
+    tracks = (
+        "" if len(contents.tracks) == 1 else f", track {track.number} of {len(contents.tracks)}"
+    )
     noise = "none: digital silence" if found.noise is None else f"{found.noise:.1f} dBFS"
     clean = "" if found.snr is None else f", speech {found.snr:.0f} dB over it"
     rows = [
         ("length", short_duration(found.duration)),
-        ("format", f"{track.codec} in {container}{tracks}{' beside video' if contents.has_video else ''}"),
-        ("sound", f"{track.sample_rate} Hz, {_channels(found)}, {(found.bit_rate or 0) / 1000:.0f} kbit/s"),
+        (
+            "format",
+            f"{track.codec} in {container}{tracks}{' beside video' if contents.has_video else ''}",
+        ),
+        (
+            "sound",
+            f"{track.sample_rate} Hz, {_channels(found)}, {(found.bit_rate or 0) / 1000:.0f} "
+            "kbit/s",
+        ),
         ("loudness", "silence" if found.loudness is None else f"{found.loudness:.1f} LUFS"),
         ("peak", f"{_level(found.peak)}, {found.clipped or 'no'} clipped samples"),
         ("noise", noise + clean),
@@ -100,10 +120,15 @@ def _lines(name: str, found: "Examination") -> "list[str]":
         for channel in found.channels:
             spoken = sum(stretch.end - stretch.start for stretch in channel.speech)
             state = (
-                "empty" if channel.is_empty else f"peak {_level(channel.peak)}, {short_duration(spoken)} of speech"
+                "empty"
+                if channel.is_empty
+                else f"peak {_level(channel.peak)}, {short_duration(spoken)} of speech"
             )
             lines.append(f"  {'channel ' + str(channel.number):10}{state}")
-    return [*lines, *(f"  {'advice' if not n else '':10}{text}" for n, text in enumerate(found.advice))]
+    return [
+        *lines,
+        *(f"  {'advice' if not n else '':10}{text}" for n, text in enumerate(found.advice)),
+    ]
 
 
 def _channels(found: "Examination") -> str:
@@ -153,7 +178,9 @@ def _described(inspected: "Inspected") -> "dict[str, Any]":
                 "number": channel.number,
                 "peak": _rounded(channel.peak),
                 "is_empty": channel.is_empty,
-                "speech": [[round(stretch.start, 3), round(stretch.end, 3)] for stretch in channel.speech],
+                "speech": [
+                    [round(stretch.start, 3), round(stretch.end, 3)] for stretch in channel.speech
+                ],
             }
             for channel in found.channels
         ],

@@ -27,18 +27,33 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `jobs` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument(
-        "job", nargs="?", metavar="ID", help="one job, by any beginning of its id: pieces and attempts"
+        "job",
+        nargs="?",
+        metavar="ID",
+        help="one job, by any beginning of its id: pieces and attempts",
     )
     add_config(parser)
-    parser.add_argument("--state", metavar="STATES", help="only jobs in these states, such as failed,waiting")
+    parser.add_argument(
+        "--state", metavar="STATES", help="only jobs in these states, such as failed,waiting"
+    )
     parser.add_argument("--engine", metavar="NAME", help="only jobs of this engine")
-    parser.add_argument("--recording", metavar="TEXT", help="only jobs whose recording's name holds this text")
-    parser.add_argument("--since", metavar="AGE", help="only jobs begun within this time, such as 90min, 12h or 2d")
+    parser.add_argument(
+        "--recording", metavar="TEXT", help="only jobs whose recording's name holds this text"
+    )
+    parser.add_argument(
+        "--since", metavar="AGE", help="only jobs begun within this time, such as 90min, 12h or 2d"
+    )
     parser.add_argument("--before", metavar="AGE", help="only jobs begun longer ago than this")
     parser.add_argument(
-        "--limit", type=at_least(0), default=_SHOWN, metavar="N", help=f"the newest N (default: {_SHOWN}; 0 for all)"
+        "--limit",
+        type=at_least(0),
+        default=_SHOWN,
+        metavar="N",
+        help=f"the newest N (default: {_SHOWN}; 0 for all)",
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="everything as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="everything as JSON on stdout"
+    )
 
 
 def run(
@@ -81,7 +96,9 @@ def run(
         followed = ledger.follow_ups.of_job(record.id)
     if as_json:
         described = _described(record) | {"pieces": [_described_piece(piece) for piece in pieces]}
-        console.document(described | {"follow_ups": [_described_follow_up(one) for one in followed]})
+        console.document(
+            described | {"follow_ups": [_described_follow_up(one) for one in followed]}
+        )
     else:
         _print_pieces(console, record, pieces)
         if followed:
@@ -89,7 +106,9 @@ def run(
     return 0
 
 
-def _show_jobs(console: Console, records: "Sequence[JobRecord]", count: int, *, as_json: bool) -> int:
+def _show_jobs(
+    console: Console, records: "Sequence[JobRecord]", count: int, *, as_json: bool
+) -> int:
     if as_json:
         console.document({"jobs": [_described(record) for record in records], "count": count})
         return 0
@@ -126,7 +145,9 @@ def _age(given: str, option: str) -> float:
             return float(number) * 86400
         return parse_duration(given)
     except ValueError as error:
-        raise InputError(f"an age such as 90min, 12h or 2d is expected, not {given!r}", where=option) from error
+        raise InputError(
+            f"an age such as 90min, 12h or 2d is expected, not {given!r}", where=option
+        ) from error
 
 
 def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
@@ -150,7 +171,9 @@ def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
             record.engine,
             record.state,
             f"{record.pieces_done} of {record.pieces}",
-            "-" if record.cost is None and not record.pieces_done else money_text(record.cost, record.currency),
+            "-"
+            if record.cost is None and not record.pieces_done
+            else money_text(record.cost, record.currency),
             Text(record.recording),
         )
     console.table(table)
@@ -164,7 +187,9 @@ def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[Piece
     if record.reason:
         console.result(f"  {record.reason}")
     saved = f", {short_duration(record.saved)} from kept replies" if record.saved else ""
-    maybe = f", up to {money_text(record.maybe, record.currency)} more in doubt" if record.maybe else ""
+    maybe = (
+        f", up to {money_text(record.maybe, record.currency)} more in doubt" if record.maybe else ""
+    )
     cost = money_text(record.cost, record.currency)
     console.result(f"  {record.billed / 60:.1f} minutes billed, {cost}{maybe}{saved}")
     table = plain_table()
@@ -180,7 +205,12 @@ def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[Piece
             table.add_row(*first, "", "", "")
         for attempt in piece.attempts:
             took = "" if attempt.ended is None else short_duration(attempt.ended - attempt.started)
-            table.add_row(*first, f"{_moment(attempt.started)} {short_size(attempt.bytes)}", took, _came(attempt))
+            table.add_row(
+                *first,
+                f"{_moment(attempt.started)} {short_size(attempt.bytes)}",
+                took,
+                _came(attempt),
+            )
             first = ("", "", "", "")
     console.table(table)
 
@@ -204,7 +234,10 @@ def _print_follow_ups(console: Console, followed: "Sequence[FollowUpRecord]") ->
             str(one.attempts),
             str(one.characters) if one.characters else "-",
             "-" if one.cost is None else money_text(one.cost, one.currency),
-            Text(one.reason or " ".join(str(file).rpartition("/")[2] for file in one.result.get("files") or ())),
+            Text(
+                one.reason
+                or " ".join(str(file).rpartition("/")[2] for file in one.result.get("files") or ())
+            ),
         )
     console.table(table)
 

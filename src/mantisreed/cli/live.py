@@ -1,4 +1,6 @@
-"""`mantisreed run - --live`: a line for each phrase as it is understood, and subtitles that grow."""
+"""`mantisreed run - --live`: a line for each phrase as it is understood, and subtitles that
+grow.
+"""
 
 import sys
 
@@ -36,7 +38,9 @@ def run_live(
 
     if sys.stdin.isatty():
         raise InputError(
-            "nothing is piped into standard input", where="-", advice="RECORDER | mantisreed run - --live"
+            "nothing is piped into standard input",
+            where="-",
+            advice="RECORDER | mantisreed run - --live",
         )
     silence = duration(pause, "--pause")
     if silence is not None and silence < _SHORTEST_PAUSE:
@@ -46,10 +50,13 @@ def run_live(
     workspace = open_workspace(Path(config) if config else None)
     options = run_options(workspace, **given)
     if options.second_opinion is not None:
-        raise InputError("has no effect with --live: phrases are written as they come", where="--second-opinion")
+        raise InputError(
+            "has no effect with --live: phrases are written as they come", where="--second-opinion"
+        )
     if options.writing is not None and options.writing.redaction is not None:
         raise InputError(
-            "a phrase is written before it is known what is said around it, so that nothing is hidden in it",
+            "a phrase is written before it is known what is said around it, so that nothing is "
+            "hidden in it",
             where="--redact",
             advice="run it without --live, or `mantisreed redact` afterwards",
         )
@@ -63,7 +70,9 @@ def run_live(
     heard = listen(sys.stdin.buffer, workspace, options, live, tell)
     if report is not None:
         write_report(report, [heard.outcome])
-    counted = f"{heard.phrases} {'phrase' if heard.phrases == 1 else 'phrases'} in {heard.seconds:.0f} s"
+    counted = (
+        f"{heard.phrases} {'phrase' if heard.phrases == 1 else 'phrases'} in {heard.seconds:.0f} s"
+    )
     console.note(f"{counted}{f', {heard.failed} without a reply' if heard.failed else ''}")
     show_problems(console, [heard.outcome])
     return exit_code([heard.outcome])
@@ -75,10 +84,18 @@ def _tell(console: Console, phrase: "PhraseOutcome", *, as_json: bool) -> None:
 
     text = " ".join(passage.text for passage in phrase.passages)
     if as_json:
-        told: dict[str, Any] = {"start": round(phrase.start, 3), "end": round(phrase.end, 3), "state": phrase.state}
+        told: dict[str, Any] = {
+            "start": round(phrase.start, 3),
+            "end": round(phrase.end, 3),
+            "state": phrase.state,
+        }
         told |= {"text": text} if phrase.state == "done" else {}
         told |= {"error": str(phrase.error)} if phrase.error else {}
         console.document(told)
         return
-    said = text if phrase.state == "done" else f"({phrase.state}{f': {phrase.error}' if phrase.error else ''})"
+    said = (
+        text
+        if phrase.state == "done"
+        else f"({phrase.state}{f': {phrase.error}' if phrase.error else ''})"
+    )
     console.result(f"{clock(phrase.start)}  {said}")

@@ -1,4 +1,5 @@
-"""The program: finds the command, runs it, and turns what went wrong into two lines and an exit code.
+"""The program: finds the command, runs it, and turns what went wrong into two lines and an exit
+code.
 
 Only what `--help` needs is imported here; a command's own imports wait until it runs.
 """
@@ -24,11 +25,17 @@ DONE, SOME_FAILED, WRONG_USE, NOT_FINISHED, INTERRUPTED = 0, 1, 2, 3, 130
 COMMANDS = {
     "run": ("mantisreed.cli.run", "Send recordings to an engine; write transcripts and subtitles"),
     "watch": ("mantisreed.cli.watch", "Watch folders; transcribe what appears in them"),
-    "inspect": ("mantisreed.cli.inspect", "Show what recordings are like, with advice; send nothing"),
+    "inspect": (
+        "mantisreed.cli.inspect",
+        "Show what recordings are like, with advice; send nothing",
+    ),
     "plan": ("mantisreed.cli.plan", "Show what a run would send and cost; send nothing"),
     "submit": ("mantisreed.cli.submit", "Submit recordings without waiting; print their job IDs"),
     "collect": ("mantisreed.cli.collect", "Fetch finished jobs and write their outputs"),
-    "export": ("mantisreed.cli.export", "Write transcripts in any format again from kept replies, at no cost"),
+    "export": (
+        "mantisreed.cli.export",
+        "Write transcripts in any format again from kept replies, at no cost",
+    ),
     "convert": (
         "mantisreed.cli.convert",
         "Convert subtitles and transcripts to another format; shift, cut, join them",
@@ -39,23 +46,53 @@ COMMANDS = {
     ),
     "check": ("mantisreed.cli.check", "List what breaks the layout rules in subtitles, and fix it"),
     "doubts": ("mantisreed.cli.doubts", "List doubtful passages of a transcript, and why"),
-    "score": ("mantisreed.cli.score", "Compare transcripts with a reference: word and character error rates"),
-    "compare": ("mantisreed.cli.compare", "Send recordings to several engines and compare what comes back"),
+    "score": (
+        "mantisreed.cli.score",
+        "Compare transcripts with a reference: word and character error rates",
+    ),
+    "compare": (
+        "mantisreed.cli.compare",
+        "Send recordings to several engines and compare what comes back",
+    ),
     "vote": ("mantisreed.cli.vote", "Make one transcript out of several of the same recording"),
-    "amend": ("mantisreed.cli.amend", "Lay a corrected text over its transcript; keep the times of all other words"),
+    "amend": (
+        "mantisreed.cli.amend",
+        "Lay a corrected text over its transcript; keep the times of all other words",
+    ),
     "review": ("mantisreed.cli.review", "Write a page to hear, read and correct a transcript on"),
-    "redact": ("mantisreed.cli.redact", "Find personal data in a transcript; hide it in text and in sound"),
+    "redact": (
+        "mantisreed.cli.redact",
+        "Find personal data in a transcript; hide it in text and in sound",
+    ),
     "jobs": ("mantisreed.cli.jobs", "List jobs and their states; show one job with its attempts"),
-    "retry": ("mantisreed.cli.retry", "Resume or retry jobs; finished pieces are never paid for twice"),
+    "retry": (
+        "mantisreed.cli.retry",
+        "Resume or retry jobs; finished pieces are never paid for twice",
+    ),
     "cancel": ("mantisreed.cli.cancel", "Cancel jobs, also at the engine where it can"),
     "forget": ("mantisreed.cli.forget", "Remove the kept replies of jobs"),
     "costs": ("mantisreed.cli.costs", "Sum what was paid, by engine and day or month"),
-    "serve": ("mantisreed.cli.serve", "Serve an HTTP API and a board; make tokens; listen to engines that call back"),
-    "engines": ("mantisreed.cli.engines", "List, show, check and try engine cards; learn one from a sample"),
-    "services": ("mantisreed.cli.services", "List text services: translators, judges, digests, voices"),
+    "serve": (
+        "mantisreed.cli.serve",
+        "Serve an HTTP API and a board; make tokens; listen to engines that call back",
+    ),
+    "engines": (
+        "mantisreed.cli.engines",
+        "List, show, check and try engine cards; learn one from a sample",
+    ),
+    "services": (
+        "mantisreed.cli.services",
+        "List text services: translators, judges, digests, voices",
+    ),
     "trust": ("mantisreed.cli.trust", "Trust the settings in a folder with what they use"),
-    "demo": ("mantisreed.cli.demo", "Try everything on made-up recordings, without network or account"),
-    "standin": ("mantisreed.cli.standin", "Serve simulated engines and services on this machine, to test against"),
+    "demo": (
+        "mantisreed.cli.demo",
+        "Try everything on made-up recordings, without network or account",
+    ),
+    "standin": (
+        "mantisreed.cli.standin",
+        "Serve simulated engines and services on this machine, to test against",
+    ),
 }
 """Command, the module it lives in (`add_arguments` and `run`), and what it is for."""
 
@@ -64,15 +101,23 @@ class _Parser(argparse.ArgumentParser):
     """Says what is wrong in two lines, without the whole usage."""
 
     def error(self, message: str) -> "NoReturn":
-        mistaken = [argument for argument in sys.argv[1:] if argument.startswith("-") and os.path.lexists(argument)]
-        advice = "put -- before names of files that begin with a dash" if mistaken else f"see {self.prog} --help"
+        mistaken = [
+            argument
+            for argument in sys.argv[1:]
+            if argument.startswith("-") and os.path.lexists(argument)
+        ]
+        advice = (
+            "put -- before names of files that begin with a dash"
+            if mistaken
+            else f"see {self.prog} --help"
+        )
         self.exit(WRONG_USE, f"{self.prog}: {message}\n  {advice}\n")
 
 
 def main(arguments: "Sequence[str] | None" = None) -> int:
     """Run the command line; gives the exit code."""
-    # Loading libraries makes hundreds of thousands of objects that stay; looking through them again and again for
-    # garbage took a tenth of the time to start.
+    # Loading libraries makes hundreds of thousands of objects that stay; looking through them again
+    # and again for garbage took a tenth of the time to start.
     gc.set_threshold(50_000, 20, 50)
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
@@ -81,7 +126,9 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
     parser = _parser(given)
     values = vars(parser.parse_args(given))
     command = values.pop("command")
-    console = Console(quiet=values.pop("quiet"), verbose=values.pop("verbose"), log_file=values.pop("log_file"))
+    console = Console(
+        quiet=values.pop("quiet"), verbose=values.pop("verbose"), log_file=values.pop("log_file")
+    )
     is_trusting = values.pop("trust")
     try:
         console.start_log()
@@ -91,7 +138,8 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
         console.note("interrupted; what was answered is kept, and the same command resumes")
         return INTERRUPTED
     except BrokenPipeError:
-        # Whoever read our output has gone; point stdout elsewhere so that the interpreter's own flush is silent.
+        # Whoever read our output has gone; point stdout elsewhere so that the interpreter's own
+        # flush is silent.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return SOME_FAILED
     except MantisreedError as error:
@@ -104,7 +152,9 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
 
 
 def _run(console: Console, command: str, values: "dict[str, Any]", *, is_trusting: bool) -> int:
-    """What the command gives; where settings are not trusted and somebody is there to be asked, after asking."""
+    """What the command gives; where settings are not trusted and somebody is there to be asked,
+    after asking.
+    """
     module = import_module(COMMANDS[command][0])
     if is_trusting or "mantisreed.trust" in sys.modules:
         from mantisreed.trust import give_for_now
@@ -127,14 +177,20 @@ def _parser(given: "Sequence[str]") -> _Parser:
     """The parser; only the command that is asked for gets its own arguments."""
     parser = _Parser(
         prog="mantisreed",
-        description="Recordings in, timestamped transcripts and subtitles out, by whichever engine you have.",
-        epilog="examples:\n  mantisreed demo\n  mantisreed run interviews/ --engine brook --language en --to srt,vtt",
+        description="Recordings in, timestamped transcripts and subtitles out, by whichever "
+        "engine you have.",
+        epilog="examples:\n  mantisreed demo\n  mantisreed run interviews/ --engine brook "
+        "--language en --to srt,vtt",
         formatter_class=_help_formatter,
     )
     parser.add_argument("--version", action="version", version=f"mantisreed {__version__}")
-    commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True, title="commands")
+    commands = parser.add_subparsers(
+        dest="command", metavar="COMMAND", required=True, title="commands"
+    )
     for name, (module, summary) in COMMANDS.items():
-        command = commands.add_parser(name, help=summary, description=summary, formatter_class=_help_formatter)
+        command = commands.add_parser(
+            name, help=summary, description=summary, formatter_class=_help_formatter
+        )
         if name in given:
             inner = import_module(module).add_arguments(command)
             _add_common_arguments(command)
@@ -144,7 +200,9 @@ def _parser(given: "Sequence[str]") -> _Parser:
 
 
 def _help_formatter(prog: str) -> argparse.HelpFormatter:
-    """As wide as the terminal. Left to itself, argparse imports shutil and four compressors to find that out."""
+    """As wide as the terminal. Left to itself, argparse imports shutil and four compressors to find
+    that out.
+    """
     columns = os.environ.get("COLUMNS", "")
     try:
         width = int(columns) if columns.isdigit() else os.get_terminal_size(1).columns
@@ -154,13 +212,25 @@ def _help_formatter(prog: str) -> argparse.HelpFormatter:
 
 
 def _add_common_arguments(parser: argparse.ArgumentParser, default: "str | None" = None) -> None:
-    """What every command takes; the actions of a command leave what is not given to the command itself."""
+    """What every command takes; the actions of a command leave what is not given to the command
+    itself.
+    """
     is_off = False if default is None else default
-    parser.add_argument("-q", "--quiet", action="store_true", default=is_off, help="only errors on stderr")
-    parser.add_argument("-v", "--verbose", action="store_true", default=is_off, help="say more on stderr")
     parser.add_argument(
-        "--log-file", metavar="FILE", default=default, help="write everything that happens to FILE as well"
+        "-q", "--quiet", action="store_true", default=is_off, help="only errors on stderr"
     )
     parser.add_argument(
-        "--trust", action="store_true", default=is_off, help="trust the settings this once (see `mantisreed trust`)"
+        "-v", "--verbose", action="store_true", default=is_off, help="say more on stderr"
+    )
+    parser.add_argument(
+        "--log-file",
+        metavar="FILE",
+        default=default,
+        help="write everything that happens to FILE as well",
+    )
+    parser.add_argument(
+        "--trust",
+        action="store_true",
+        default=is_off,
+        help="trust the settings this once (see `mantisreed trust`)",
     )

@@ -1,4 +1,6 @@
-"""What became of recordings: as a table, as JSON, as a report in CSV, and the last line that says what to do."""
+"""What became of recordings: as a table, as JSON, as a report in CSV, and the last line that says
+what to do.
+"""
 
 from mantisreed.cli.arguments import described_changes
 from mantisreed.cli.console import Console, described_error, plain_table
@@ -35,9 +37,15 @@ _REPORT = (
 
 
 def show_outcomes(
-    console: Console, outcomes: "Sequence[Outcome]", *, as_json: bool = False, report: str | None = None
+    console: Console,
+    outcomes: "Sequence[Outcome]",
+    *,
+    as_json: bool = False,
+    report: str | None = None,
 ) -> None:
-    """What came out to stdout; what went wrong, and the last line, to stderr; all of it to the report."""
+    """What came out to stdout; what went wrong, and the last line, to stderr; all of it to the
+    report.
+    """
     if report is not None:
         write_report(report, outcomes)
     if as_json:
@@ -78,7 +86,9 @@ def problems_of_follow_ups(outcome: "Outcome") -> "list[MantisreedError]":
     for followed in outcome.follow_ups:
         if followed.error is not None:
             error = copy(followed.error)
-            error.where = ": ".join(filter(None, (outcome.recording.label, followed.name, followed.error.where)))
+            error.where = ": ".join(
+                filter(None, (outcome.recording.label, followed.name, followed.error.where))
+            )
             problems.append(error)
     return problems
 
@@ -91,7 +101,9 @@ def exit_code(outcomes: "Iterable[Outcome]") -> int:
     if any(isinstance(outcome.error, InterruptedRunError) for outcome in outcomes):
         return 130
     states: set[str] = {str(outcome.state) for outcome in outcomes} - {"done", "nothing heard"}
-    states |= {str(followed.state) for outcome in outcomes for followed in outcome.follow_ups} - {"done"}
+    states |= {str(followed.state) for outcome in outcomes for followed in outcome.follow_ups} - {
+        "done"
+    }
     return 0 if not states else 3 if states <= {"waiting", "working"} else 1
 
 
@@ -113,7 +125,12 @@ def write_report(file: str, outcomes: "Sequence[Outcome]") -> None:
     rows.writeheader()
     for outcome in outcomes:
         row = _row(outcome)
-        rows.writerow({key: harmless_cell(value) if isinstance(value, str) else value for key, value in row.items()})
+        rows.writerow(
+            {
+                key: harmless_cell(value) if isinstance(value, str) else value
+                for key, value in row.items()
+            }
+        )
     write_whole(Path(file), sink.getvalue().encode())
 
 
@@ -125,13 +142,20 @@ def last_line(outcomes: "Sequence[Outcome]") -> str:
     parts = [f"{states.count(state)} {state}" for state in _STATES if state in states]
     moments = [until for outcome in outcomes if (until := getattr(outcome.error, "until", None))]
     if moments:
-        parts = [f"{part} until {_moment(max(moments))}" if part.endswith("waiting") else part for part in parts]
+        parts = [
+            f"{part} until {_moment(max(moments))}" if part.endswith("waiting") else part
+            for part in parts
+        ]
     counts = ", ".join(parts) if parts else "no job to do anything about"
     if doubts := sum(outcome.job.doubts for outcome in outcomes if outcome.job):
         requests = "1 request was" if doubts == 1 else f"{doubts} requests were"
-        counts += f"; {requests} in doubt and may have been charged for, `mantisreed jobs ID` shows them"
+        counts += (
+            f"; {requests} in doubt and may have been charged for, `mantisreed jobs ID` shows them"
+        )
     counts += _counted_follow_ups(outcomes)
-    folders = dict.fromkeys(printable(_near(path.parent)) for outcome in outcomes for path in outcome.files)
+    folders = dict.fromkeys(
+        printable(_near(path.parent)) for outcome in outcomes for path in outcome.files
+    )
     return f"{counts}; files are in {', '.join(folders)}" if folders else counts
 
 
@@ -148,13 +172,18 @@ def _counted_follow_ups(outcomes: "Sequence[Outcome]") -> str:
     costs = [(one.tally.cost, one.tally.currency) for one in followed if one.tally.cost is not None]
     sums = [
         money_text(
-            sum((cost for cost, own in costs if own == currency and cost is not None), 0 * costs[0][0]), currency
+            sum(
+                (cost for cost, own in costs if own == currency and cost is not None),
+                0 * costs[0][0],
+            ),
+            currency,
         )
         for currency in dict.fromkeys(currency for _, currency in costs)
     ]
     words = sum(one.tally.words for one in followed)
     asked = (
-        f" ({characters} characters, {words} words to text services{', ' if sums else ''}{', '.join(sums)})"
+        f" ({characters} characters, {words} words to text "
+        f"services{', ' if sums else ''}{', '.join(sums)})"
         if characters
         else ""
     )
@@ -174,7 +203,9 @@ def _near(folder: "Path") -> "Path":
     from pathlib import Path
 
     here = Path.cwd()
-    return folder.relative_to(here) if folder.is_absolute() and folder.is_relative_to(here) else folder
+    return (
+        folder.relative_to(here) if folder.is_absolute() and folder.is_relative_to(here) else folder
+    )
 
 
 def _described(outcome: "Outcome") -> "dict[str, Any]":
@@ -206,7 +237,11 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
 def _described_follow_up(one: "FollowUpOutcome") -> "dict[str, Any]":
     from mantisreed.files import printable
 
-    described: dict[str, Any] = {"name": one.name, "state": one.state, "characters": one.tally.characters}
+    described: dict[str, Any] = {
+        "name": one.name,
+        "state": one.state,
+        "characters": one.tally.characters,
+    }
     described["words"] = one.tally.words
     if one.tally.cost is not None:
         described |= {"cost": float(one.tally.cost), "currency": one.tally.currency}
@@ -222,7 +257,12 @@ def _row(outcome: "Outcome") -> "dict[str, Any]":
 
     row: dict[str, Any] = {"recording": outcome.recording.label, "state": outcome.state}
     if job := outcome.job:
-        row |= {"job": job.id, "engine": job.engine, "billed_s": round(job.billed, 3), "cost": outcome.cost}
+        row |= {
+            "job": job.id,
+            "engine": job.engine,
+            "billed_s": round(job.billed, 3),
+            "cost": outcome.cost,
+        }
         row |= {"currency": job.currency, "attempts_in_doubt": job.doubts, "length_s": job.duration}
     if transcript := outcome.transcript:
         row |= {
@@ -244,7 +284,9 @@ def _listed_formats(files: "Sequence[Path]") -> str:
     """The files of a recording by their endings; by all of them where two formats end alike."""
     endings = [path.suffix.removeprefix(".") for path in files]
     return " ".join(
-        ending if endings.count(ending) == 1 else "".join(path.suffixes[-2:]).removeprefix(".") or path.name
+        ending
+        if endings.count(ending) == 1
+        else "".join(path.suffixes[-2:]).removeprefix(".") or path.name
         for ending, path in zip(endings, files, strict=True)
     )
 
@@ -259,7 +301,12 @@ def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":
     from mantisreed.units import short_duration
 
     table = plain_table()
-    for heading, side in (("recording", "left"), ("length", "right"), ("engine", "left"), ("language", "left")):
+    for heading, side in (
+        ("recording", "left"),
+        ("length", "right"),
+        ("engine", "left"),
+        ("language", "left"),
+    ):
         table.add_column(heading, justify=side, overflow="fold")  # type: ignore[arg-type]
     table.add_column("words", justify="right")
     table.add_column("confidence", justify="right")
@@ -274,7 +321,9 @@ def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":
             short_duration(outcome.transcript.recording.duration),
             outcome.transcript.engine,
             outcome.transcript.language or "-",
-            str(len(outcome.transcript.words)) if outcome.state != "nothing heard" else "none heard",
+            str(len(outcome.transcript.words))
+            if outcome.state != "nothing heard"
+            else "none heard",
             "-" if confidence is None else f"{confidence:.2f}",
             str(outcome.doubts or "-"),
             _listed_formats(outcome.files),

@@ -2,7 +2,14 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_engine, add_pieces, add_sources, new_picture, piece_options, selection
+from mantisreed.cli.arguments import (
+    add_engine,
+    add_pieces,
+    add_sources,
+    new_picture,
+    piece_options,
+    selection,
+)
 from mantisreed.cli.console import Console, described_error, plain_table
 
 TYPE_CHECKING = False
@@ -26,8 +33,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     add_engine(parser)
     add_pieces(parser)
-    parser.add_argument("--plot", type=new_picture, metavar="FILE.png", help="draw the pieces over the waveform")
-    parser.add_argument("--json", action="store_true", dest="as_json", help="the plan as JSON on stdout")
+    parser.add_argument(
+        "--plot", type=new_picture, metavar="FILE.png", help="draw the pieces over the waveform"
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="the plan as JSON on stdout"
+    )
 
 
 def run(
@@ -60,9 +71,13 @@ def run(
     workspace = open_workspace(Path(config) if config else None)
     card = workspace.engine(engine)
     pieces = piece_options(track, channels, piece_length, overlap, keep_silence)
-    options = transcription_options(workspace, RunOptions(engine=engine, pieces=pieces), needs_secrets=False)
+    options = transcription_options(
+        workspace, RunOptions(engine=engine, pieces=pieces), needs_secrets=False
+    )
     recordings = find_recordings(
-        sources, selection(include, exclude, column, newest, since), on_note=lambda note: console.notes([note])
+        sources,
+        selection(include, exclude, column, newest, since),
+        on_note=lambda note: console.notes([note]),
     )
     planned = plan_recordings(workspace, options, recordings)
     if plot:
@@ -88,11 +103,17 @@ def _draw(path: "Path", planned: "Sequence[PlannedRecording]", track: int | None
     for plan, one in zip(planned, inspected, strict=False):
         channels = list(dict.fromkeys(piece.channel for piece in plan.pieces))
         lanes = [
-            [CutPiece(p.start, p.end, p.seam == "overlapped") for p in plan.pieces if p.channel == channel]
+            [
+                CutPiece(p.start, p.end, p.seam == "overlapped")
+                for p in plan.pieces
+                if p.channel == channel
+            ]
             for channel in sorted(channels, key=lambda channel: channel or 0)
         ]
         if one.examination:
-            drawn.append(CutRecording(plan.recording.name, plan.duration, one.examination.waveform, lanes))
+            drawn.append(
+                CutRecording(plan.recording.name, plan.duration, one.examination.waveform, lanes)
+            )
     draw_cuts(path, drawn)
 
 
@@ -125,7 +146,9 @@ def _print_json(console: Console, planned: "Sequence[PlannedRecording]") -> None
     console.document({"recordings": recordings})
 
 
-def _print_tables(console: Console, card: "EngineCard", planned: "Sequence[PlannedRecording]") -> None:
+def _print_tables(
+    console: Console, card: "EngineCard", planned: "Sequence[PlannedRecording]"
+) -> None:
     from decimal import Decimal
 
     from mantisreed.pipeline.plan import shortest_time
@@ -137,11 +160,17 @@ def _print_tables(console: Console, card: "EngineCard", planned: "Sequence[Plann
     requests = sum(len(plan.pieces) for plan in planned)
     billed = sum(plan.billed for plan in planned)
     cost = sum((plan.cost for plan in planned if plan.cost is not None), Decimal(0))
-    price = f", {cost:.4f} {card.price.currency}".rstrip() if card.price else ", price not in the card"
+    price = (
+        f", {cost:.4f} {card.price.currency}".rstrip() if card.price else ", price not in the card"
+    )
     waits = shortest_time(card.rate_limit, requests)
-    at_least = f"; {card.name}'s rate limit makes it last {short_duration(waits)} or more" if waits else ""
+    at_least = (
+        f"; {card.name}'s rate limit makes it last {short_duration(waits)} or more" if waits else ""
+    )
     one = "request" if requests == 1 else "requests"
-    console.result(f"{requests} {one} to {card.name}, {billed / 60:.1f} minutes billed{price}{at_least}")
+    console.result(
+        f"{requests} {one} to {card.name}, {billed / 60:.1f} minutes billed{price}{at_least}"
+    )
 
 
 def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
@@ -149,7 +178,9 @@ def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
     from mantisreed.units import clock, short_duration, short_size
 
     share = plan.speech / plan.duration if plan.duration else 0.0
-    console.result(f"{plan.recording.label}: {short_duration(plan.duration)}, {share:.0%} of it speech")
+    console.result(
+        f"{plan.recording.label}: {short_duration(plan.duration)}, {share:.0%} of it speech"
+    )
     for note in plan.notes:
         console.result(f"  {note}")
     if not plan.pieces:
@@ -157,7 +188,14 @@ def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
         return
     table = plain_table()
     has_channels = any(piece.channel for piece in plan.pieces)
-    headings = ("  piece", *(("channel",) if has_channels else ()), "start", "end", "length", "size")
+    headings = (
+        "  piece",
+        *(("channel",) if has_channels else ()),
+        "start",
+        "end",
+        "length",
+        "size",
+    )
     for heading in headings:
         table.add_column(heading, justify="right")
     table.add_column("format")

@@ -17,7 +17,9 @@ _SURE_SHARE = 0.02  # of the work that has to be done before the time left is to
 
 
 class Progress:
-    """Shows events. On a terminal each recording under way has a line, below one that says how the whole stands."""
+    """Shows events. On a terminal each recording under way has a line, below one that says how the
+    whole stands.
+    """
 
     def __init__(self, console: Console) -> None:
         self._console = console
@@ -38,7 +40,10 @@ class Progress:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: "TracebackType | None"
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: "TracebackType | None",
     ) -> None:
         if self._live:
             self._live.stop()
@@ -81,7 +86,9 @@ class Progress:
             waits = [event.until for event, _ in under_way if event.until is not None]
             table.add_row(Text(whole_line(self._batch, now, max(waits, default=0.0)), style="bold"))
         for event, began in under_way:
-            line = Text(f"{event.recording.name}: {event.text(now)}", no_wrap=True, overflow="ellipsis")
+            line = Text(
+                f"{event.recording.name}: {event.text(now)}", no_wrap=True, overflow="ellipsis"
+            )
             table.add_row(line, Text(short_duration(here - began), style="dim"))
         return table
 

@@ -21,35 +21,67 @@ examples:
   mantisreed redact call.transcript.json call.wav --names people.txt --cover tone --into clean
 """
 
-_EXACT_MARGIN, _ESTIMATED_MARGIN = 0.1, 0.4  # seconds beyond words whose times an engine told, and others
+# Seconds beyond words whose times an engine told, and others.
+_EXACT_MARGIN, _ESTIMATED_MARGIN = (
+    0.1,
+    0.4,
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `redact` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("transcript", metavar="TRANSCRIPT", help="a transcript or subtitles, in any format")
-    parser.add_argument("recording", nargs="?", metavar="RECORDING", help="its recording, of which a copy is written")
-    parser.add_argument("--into", metavar="DIR", help="folder for the copies (default: only list what is found)")
-    parser.add_argument("--to", metavar="FORMATS", default="json,srt", help="formats to write (default: %(default)s)")
+    parser.add_argument(
+        "transcript", metavar="TRANSCRIPT", help="a transcript or subtitles, in any format"
+    )
+    parser.add_argument(
+        "recording",
+        nargs="?",
+        metavar="RECORDING",
+        help="its recording, of which a copy is written",
+    )
+    parser.add_argument(
+        "--into", metavar="DIR", help="folder for the copies (default: only list what is found)"
+    )
+    parser.add_argument(
+        "--to",
+        metavar="FORMATS",
+        default="json,srt",
+        help="formats to write (default: %(default)s)",
+    )
     parser.add_argument(
         "--kinds",
         default="all",
         metavar="KINDS",
-        help="of mail, phone, card, iban, digits, name and pattern, with commas between (default: %(default)s)",
+        help="of mail, phone, card, iban, digits, name and pattern, with commas between (default: "
+        "%(default)s)",
     )
     parser.add_argument("--names", metavar="FILE", help="names to hide, one on each line")
     parser.add_argument(
-        "--pattern", action="append", default=[], metavar="REGEX", help="hide what is like this (can be given again)"
+        "--pattern",
+        action="append",
+        default=[],
+        metavar="REGEX",
+        help="hide what is like this (can be given again)",
     )
     parser.add_argument("--strong-words", action="store_true", help="hide strong words too")
-    parser.add_argument("--strong-words-file", metavar="FILE", help="your own list, one word on each line")
     parser.add_argument(
-        "--cover", choices=("tone", "silence"), default="tone", help="what is put over words (default: %(default)s)"
+        "--strong-words-file", metavar="FILE", help="your own list, one word on each line"
     )
     parser.add_argument(
-        "--margin", metavar="DURATION", help="cover this much around each word (default: 0.1s; 0.4s if estimated)"
+        "--cover",
+        choices=("tone", "silence"),
+        default="tone",
+        help="what is put over words (default: %(default)s)",
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="what was found as JSON on stdout")
+    parser.add_argument(
+        "--margin",
+        metavar="DURATION",
+        help="cover this much around each word (default: 0.1s; 0.4s if estimated)",
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="what was found as JSON on stdout"
+    )
     add_overwrite(parser, "files that are there")
 
 
@@ -81,7 +113,9 @@ def run(
     from mantisreed.review.personal import places_in
 
     if recording is not None and into is None:
-        raise InputError("the recording is copied, and nobody said where to", advice="--into DIR says it")
+        raise InputError(
+            "the recording is copied, and nobody said where to", advice="--into DIR says it"
+        )
     if recording is None and margin is not None:
         raise InputError("has no effect without a recording", where="--margin")
     path = Path(transcript)
@@ -97,15 +131,22 @@ def run(
     if into is not None:
         chosen = duration(margin, "--margin") if margin else None
         wanted = _Copies(Path(into), to, cover, chosen, overwrite)
-        files, copied = wanted.write(path, Path(recording) if recording else None, document, redaction, places)
+        files, copied = wanted.write(
+            path, Path(recording) if recording else None, document, redaction, places
+        )
     if as_json:
-        listed = [{"kind": one.kind, "start": one.start, "end": one.end, "text": one.text} for one in places]
+        listed = [
+            {"kind": one.kind, "start": one.start, "end": one.end, "text": one.text}
+            for one in places
+        ]
         described: dict[str, object] = {"transcript": printable(transcript), "found": listed}
         if into is not None:
             described = {
                 "transcript": printable(transcript),
                 # What was hidden is not told again beside the copies.
-                "found": [{key: value for key, value in one.items() if key != "text"} for one in listed],
+                "found": [
+                    {key: value for key, value in one.items() if key != "text"} for one in listed
+                ],
                 "files": [printable(str(file)) for file in files],
             }
         console.document(described)
@@ -114,7 +155,9 @@ def run(
     return 0
 
 
-def _with_strong_words(redaction: "Redaction", document: "Transcript", file: str | None) -> "Redaction":
+def _with_strong_words(
+    redaction: "Redaction", document: "Transcript", file: str | None
+) -> "Redaction":
     from pathlib import Path
 
     import msgspec
@@ -128,7 +171,9 @@ def _with_strong_words(redaction: "Redaction", document: "Transcript", file: str
 class _Copies:
     """Where copies go, and how they are made."""
 
-    def __init__(self, folder: "Path", to: str, cover: str, margin: float | None, overwrite: bool) -> None:
+    def __init__(
+        self, folder: "Path", to: str, cover: str, margin: float | None, overwrite: bool
+    ) -> None:
         self._folder, self._to, self._cover, self._margin = folder, to, cover, margin
         self._overwrite = overwrite
 
@@ -148,7 +193,9 @@ class _Copies:
         sources = [source] + ([recording] if recording is not None else [])
         stem = hidden_name((recording or source).name.split(".")[0], redaction)
         copied = None
-        target = self._folder / f"{stem}{suffix_of_copy(recording)}" if recording is not None else None
+        target = (
+            self._folder / f"{stem}{suffix_of_copy(recording)}" if recording is not None else None
+        )
         if target is not None:
             check_copy(target, sources, overwrite=self._overwrite)
         clean = hidden_transcript(document, redaction)
@@ -182,7 +229,9 @@ def _show(
         texts = ["" if files else one.text for one in places]
         rows = [(clock(one.start), one.kind, text) for one, text in zip(places, texts, strict=True)]
         console.rows(("start", "kind", "" if files else "text"), rows)
-    kinds = ", ".join(f"{count} {kind}" for kind, count in Counter(one.kind for one in places).most_common())
+    kinds = ", ".join(
+        f"{count} {kind}" for kind, count in Counter(one.kind for one in places).most_common()
+    )
     console.result(f"{name}: {f'{len(places)} found: {kinds}' if places else 'nothing found'}")
     if copied is not None:
         stretches = "1 stretch" if copied.spans == 1 else f"{copied.spans} stretches"

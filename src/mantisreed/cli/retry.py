@@ -26,7 +26,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="AMOUNT",
         help="Let each run cost this in all, in place of its own limit",
     )
-    parser.add_argument("--afresh", action="store_true", help="ignore kept replies: send, and pay, again")
+    parser.add_argument(
+        "--afresh", action="store_true", help="ignore kept replies: send, and pay, again"
+    )
     add_report(parser)
 
 

@@ -23,16 +23,27 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `review` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument(
-        "wanted", metavar="JOB|TRANSCRIPT", help="a job's id, or a transcript or subtitles of any format"
+        "wanted",
+        metavar="JOB|TRANSCRIPT",
+        help="a job's id, or a transcript or subtitles of any format",
     )
     parser.add_argument(
-        "recording", nargs="?", metavar="RECORDING", help="the recording (default: that of the job, where it was)"
+        "recording",
+        nargs="?",
+        metavar="RECORDING",
+        help="the recording (default: that of the job, where it was)",
     )
     add_config(parser)
-    parser.add_argument("--into", metavar="DIR", help="folder for the page (default: beside the transcript)")
-    parser.add_argument("--layout", metavar="NAME", help="layout rules of the cues (default: as in the settings)")
     parser.add_argument(
-        "--without-sound", action="store_true", help="leave the sound out; whoever opens the page chooses the file"
+        "--into", metavar="DIR", help="folder for the page (default: beside the transcript)"
+    )
+    parser.add_argument(
+        "--layout", metavar="NAME", help="layout rules of the cues (default: as in the settings)"
+    )
+    parser.add_argument(
+        "--without-sound",
+        action="store_true",
+        help="leave the sound out; whoever opens the page chooses the file",
     )
     add_overwrite(parser, "a page that is there")
 
@@ -65,7 +76,9 @@ def run(
     folder = Path(into) if into is not None else (Path(wanted).parent if is_file else found.folder)
     page = folder / f"{found.stem}.review.html"
     if page.exists() and not overwrite:
-        raise OutputError("exists already", where=printable(page), advice="--overwrite overwrites it")
+        raise OutputError(
+            "exists already", where=printable(page), advice="--overwrite overwrites it"
+        )
     file = _recording_of(found, recording)
     transcript = found.script.as_transcript(found.stem)
     content: Content = "never" if without_sound else "always"
@@ -96,9 +109,13 @@ def _recording_of(found: "Found", given: str | None) -> "Path":
         return path
     source = found.source
     if not found.is_of_job:
-        raise InputError("a transcript does not say where its recording is", advice="name the recording behind it")
+        raise InputError(
+            "a transcript does not say where its recording is",
+            advice="name the recording behind it",
+        )
     if source.link is not None or not source.path.is_file():
         raise InputError(
-            f"the recording {source.name} is not where it was", advice="name the recording behind the job's id"
+            f"the recording {source.name} is not where it was",
+            advice="name the recording behind the job's id",
         )
     return source.path

@@ -42,12 +42,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="write text, state, cost and more into the tables, where missing",
     )
     group = parser.add_argument_group("standard input (the source -)")
-    group.add_argument("--live", action="store_true", help="hear it as it comes; send each phrase at once")
-    group.add_argument("--pause", metavar="DURATION", help="silence that ends a phrase (default: 0.6s)")
     group.add_argument(
-        "--pcm", metavar="RATE[:CHANNELS[:FORMAT]]", help="headerless sound, such as 48000:2:s24le (default: 16000)"
+        "--live", action="store_true", help="hear it as it comes; send each phrase at once"
     )
-    group.add_argument("--name", metavar="NAME", help="what the recording is called, for its outputs")
+    group.add_argument(
+        "--pause", metavar="DURATION", help="silence that ends a phrase (default: 0.6s)"
+    )
+    group.add_argument(
+        "--pcm",
+        metavar="RATE[:CHANNELS[:FORMAT]]",
+        help="headerless sound, such as 48000:2:s24le (default: 16000)",
+    )
+    group.add_argument(
+        "--name", metavar="NAME", help="what the recording is called, for its outputs"
+    )
     parser.add_argument(
         "--publish-at",
         metavar="URL",
@@ -69,13 +77,17 @@ def run(
     name: str | None = None,
     **options: "Any",
 ) -> int:
-    """Run the pipeline and show what came out. 0 when every recording is done, 3 when some only wait, else 1."""
+    """Run the pipeline and show what came out. 0 when every recording is done, 3 when some only
+    wait, else 1.
+    """
     if live:
         from mantisreed.cli.live import run_live
 
         if fill or list(sources) != ["-"]:
             raise _wrong_use("--live", "hears standard input: the only source is -")
-        return run_live(console, pause=pause, pcm=pcm, name=name, as_json=as_json, report=report, **options)
+        return run_live(
+            console, pause=pause, pcm=pcm, name=name, as_json=as_json, report=report, **options
+        )
     for option, given in (("--pause", pause), ("--pcm", pcm)):
         if given is not None:
             raise _wrong_use(option, "has no effect without --live")
@@ -122,7 +134,11 @@ def _run_input(
     hidden = open_workspace(Path(config) if config else None).hidden
     kept = kept_input(sys.stdin.buffer, hidden, name or DEFAULT_NAME)
     others = [source for source in sources if source != "-"]
-    outcomes = sent(console, [kept, *find_recordings(others, on_note=lambda note: console.notes([note]))], **options)
+    outcomes = sent(
+        console,
+        [kept, *find_recordings(others, on_note=lambda note: console.notes([note]))],
+        **options,
+    )
     for outcome in outcomes:
         if outcome.recording.key == kept.key and outcome.transcript is not None:
             drop_input(kept)
@@ -169,7 +185,9 @@ def sent(
     on_outcome: "Callable[[Outcome], None] | None" = None,
     **given: "Any",
 ) -> "list[Outcome]":
-    """What became of recordings that were sent as the arguments of `run` say, with progress shown."""
+    """What became of recordings that were sent as the arguments of `run` say, with progress
+    shown.
+    """
     from pathlib import Path
 
     from mantisreed.audio.workers import DecodingWorkers

@@ -22,9 +22,15 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `score` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("reference", metavar="REFERENCE", help="what was said: a text, subtitles or a transcript")
-    parser.add_argument("transcripts", nargs="+", metavar="TRANSCRIPT", help="what was transcribed, in any format")
-    parser.add_argument("--language", metavar="TAG", help="Read numbers and hesitations in this language")
+    parser.add_argument(
+        "reference", metavar="REFERENCE", help="what was said: a text, subtitles or a transcript"
+    )
+    parser.add_argument(
+        "transcripts", nargs="+", metavar="TRANSCRIPT", help="what was transcribed, in any format"
+    )
+    parser.add_argument(
+        "--language", metavar="TAG", help="Read numbers and hesitations in this language"
+    )
     parser.add_argument(
         "--count",
         metavar="NAMES",
@@ -32,16 +38,28 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="Count these as errors too, of case, punctuation, numbers, apostrophes, hesitations",
     )
     parser.add_argument(
-        "--worst", type=at_least(0), default=3, metavar="N", help="Show the N worst passages (default: 3)"
+        "--worst",
+        type=at_least(0),
+        default=3,
+        metavar="N",
+        help="Show the N worst passages (default: 3)",
     )
     parser.add_argument("--alignment", action="store_true", help="Show all stretches that differ")
     parser.add_argument(
-        "--html", type=new_file, metavar="FILE", help="Write the alignment of one transcript as a page"
+        "--html",
+        type=new_file,
+        metavar="FILE",
+        help="Write the alignment of one transcript as a page",
     )
     parser.add_argument(
-        "--plot", type=new_picture, metavar="FILE.png", help="Draw errors over time and calibration of confidences"
+        "--plot",
+        type=new_picture,
+        metavar="FILE.png",
+        help="Draw errors over time and calibration of confidences",
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="scores as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="scores as JSON on stdout"
+    )
 
 
 def run(
@@ -64,14 +82,23 @@ def run(
     from mantisreed.files import printable, write_whole
     from mantisreed.pipeline.pairing import check_same_recordings
     from mantisreed.review.normalising import SETS
-    from mantisreed.review.reports import alignment_lines, alignment_page, described_score, draw_scores
+    from mantisreed.review.reports import (
+        alignment_lines,
+        alignment_page,
+        described_score,
+        draw_scores,
+    )
     from mantisreed.review.scoring import scored, tokens_of
 
     without = [name.strip() for name in count.split(",") if name.strip()]
     if unknown := [name for name in without if name not in SETS]:
-        raise InputError(f"nothing is called {unknown[0]!r}", where="--count", advice=f"one of {', '.join(SETS)}")
+        raise InputError(
+            f"nothing is called {unknown[0]!r}", where="--count", advice=f"one of {', '.join(SETS)}"
+        )
     if html is not None and len(transcripts) > 1:
-        raise InputError("a page shows one transcript", where="--html", advice="name one transcript")
+        raise InputError(
+            "a page shows one transcript", where="--html", advice="name one transcript"
+        )
     true = read_reference(reference)
     tongue = language or true.language
     said = tokens_of(true, without, tongue)
@@ -80,15 +107,25 @@ def run(
     console.notes(check_same_recordings([(printable(reference), true), *pairs]))
     scores: list[tuple[str, Score]] = []
     for name, heard in zip(transcripts, read, strict=True):
-        if heard.language and true.language and heard.language.split("-")[0] != true.language.split("-")[0]:
-            console.note(f"note: {printable(name)} is in {heard.language}, and the reference in {true.language}")
+        if (
+            heard.language
+            and true.language
+            and heard.language.split("-")[0] != true.language.split("-")[0]
+        ):
+            console.note(
+                f"note: {printable(name)} is in {heard.language}, and the reference in "
+                f"{true.language}"
+            )
         try:
             score = scored(said, tokens_of(heard, without, tongue or heard.language))
         except InputError as error:
             error.where = error.where or printable(reference)
             raise
         if score.is_doubtful:
-            console.note(f"note: {printable(name)} has hardly a word of the reference: is it the same recording?")
+            console.note(
+                f"note: {printable(name)} has hardly a word of the reference: is it the same "
+                "recording?"
+            )
         scores.append((printable(name), score))
     if plot is not None:
         draw_scores(scores, Path(plot))
@@ -110,7 +147,17 @@ def run(
     return 0
 
 
-_HEADINGS = ("transcript", ">words", ">WER", ">CER", ">sub", ">del", ">ins", ">WER by speaker", ">start error")
+_HEADINGS = (
+    "transcript",
+    ">words",
+    ">WER",
+    ">CER",
+    ">sub",
+    ">del",
+    ">ins",
+    ">WER by speaker",
+    ">start error",
+)
 
 
 def _row_of(name: str, score: "Score") -> tuple[str, ...]:
@@ -134,7 +181,9 @@ def _show(console: Console, name: str, score: "Score", worst: int) -> None:
     from mantisreed.units import clock
 
     if score.confusions:
-        pairs = ", ".join(f"{said} -> {heard} ({times})" for said, heard, times in score.confusions[:6])
+        pairs = ", ".join(
+            f"{said} -> {heard} ({times})" for said, heard, times in score.confusions[:6]
+        )
         console.result(f"{name}: most confused: {pairs}")
     for one in score.worst[:worst]:
         at = f"{clock(one.start)[:8]} " if one.start is not None else ""
@@ -164,4 +213,6 @@ def read_reference(name: str) -> "Transcript":
     path = Path(name)
     if format_of(path).name != "txt":
         return read_script(path).as_transcript(path.stem)
-    return bare_transcript([Passage(0.0, 0.0, line) for line in read_paragraphs(path)], name=path.stem)
+    return bare_transcript(
+        [Passage(0.0, 0.0, line) for line in read_paragraphs(path)], name=path.stem
+    )

@@ -1,4 +1,6 @@
-"""`mantisreed serve`: an HTTP service with a board; tokens for it; or only a listener to engines that call back."""
+"""`mantisreed serve`: an HTTP service with a board; tokens for it; or only a listener to engines
+that call back.
+"""
 
 import argparse
 
@@ -26,12 +28,18 @@ _LISTEN = "127.0.0.1:8442"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `serve` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("what", nargs="*", metavar="token", help="token make NAME, token list, token revoke NAME")
     parser.add_argument(
-        "--listen", metavar="HOST:PORT", help=f"where to listen (default: {_LISTEN}; elsewhere a token is needed)"
+        "what", nargs="*", metavar="token", help="token make NAME, token list, token revoke NAME"
     )
     parser.add_argument(
-        "--callbacks", action="store_true", help="only take engines' calls, and write out what they complete"
+        "--listen",
+        metavar="HOST:PORT",
+        help=f"where to listen (default: {_LISTEN}; elsewhere a token is needed)",
+    )
+    parser.add_argument(
+        "--callbacks",
+        action="store_true",
+        help="only take engines' calls, and write out what they complete",
     )
     parser.add_argument(
         "--allow",
@@ -41,20 +49,30 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="let jobs name files in this folder by their paths",
     )
     parser.add_argument(
-        "--allow-private-links", action="store_true", help="follow links and calls to addresses of this network"
+        "--allow-private-links",
+        action="store_true",
+        help="follow links and calls to addresses of this network",
     )
-    parser.add_argument("--cors", action="append", default=[], metavar="ORIGIN", help="let pages from there use it")
+    parser.add_argument(
+        "--cors", action="append", default=[], metavar="ORIGIN", help="let pages from there use it"
+    )
     parser.add_argument("--max-size", metavar="SIZE", help="of a recording (default: 2 GiB)")
     parser.add_argument("--max-length", metavar="DURATION", help="of a recording (default: any)")
     parser.add_argument(
-        "--stop-within", metavar="DURATION", help="time that what is on its way has when it is stopped (default: 30s)"
+        "--stop-within",
+        metavar="DURATION",
+        help="time that what is on its way has when it is stopped (default: 30s)",
     )
     group = parser.add_argument_group("tokens")
-    group.add_argument("--scopes", default="submit,read", metavar="SCOPES", help="of submit, read and admin")
+    group.add_argument(
+        "--scopes", default="submit,read", metavar="SCOPES", help="of submit, read and admin"
+    )
     group.add_argument("--spend", metavar="AMOUNT", help="what the token's jobs may cost together")
     group.add_argument("--rate", type=at_least(1), metavar="N", help="requests a minute")
     add_engine(parser)
-    parser.add_argument("--json", action="store_true", dest="as_json", help="tokens as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="tokens as JSON on stdout"
+    )
 
 
 def run(
@@ -152,12 +170,16 @@ def _tokens(
     match list(what):
         case ["token", "make", name]:
             limits = _limits(rate, spend, max_size, max_length)
-            secret = store.make(name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits)
+            secret = store.make(
+                name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits
+            )
             if as_json:
                 console.document({"name": name, "token": secret})
             else:
                 console.result(secret)
-                console.note("this is the only time that it is shown; send it as Authorization: Bearer TOKEN")
+                console.note(
+                    "this is the only time that it is shown; send it as Authorization: Bearer TOKEN"
+                )
         case ["token", "revoke", name]:
             store.revoke(name)
             console.note(f"token {name!r} is good for nothing from now on")
@@ -176,18 +198,27 @@ def _tokens(
                 console.document({"tokens": listed})
             elif tokens:
                 rows = [
-                    (one.name, ",".join(one.scopes), iso_moment(one.made)[:16], _limits_text(one.limits))
+                    (
+                        one.name,
+                        ",".join(one.scopes),
+                        iso_moment(one.made)[:16],
+                        _limits_text(one.limits),
+                    )
                     for one in tokens
                 ]
                 console.rows(("name", "scopes", "made", "limits"), rows)
             else:
                 console.note("no token yet")
         case _:
-            raise InputError(f"{' '.join(what)!r} is none of: token make NAME, token list, token revoke NAME")
+            raise InputError(
+                f"{' '.join(what)!r} is none of: token make NAME, token list, token revoke NAME"
+            )
     return 0
 
 
-def _limits(rate: int | None, spend: str | None, max_size: str | None, max_length: str | None) -> "Limits":
+def _limits(
+    rate: int | None, spend: str | None, max_size: str | None, max_length: str | None
+) -> "Limits":
     """What the limits of a token say.
 
     Raises:
@@ -215,12 +246,16 @@ def _bytes(size: str | None) -> int | None:
     try:
         return parse_size(size)
     except ValueError as error:
-        raise InputError(f"a size such as 500 MB is expected, not {size!r}", where="--max-size") from error
+        raise InputError(
+            f"a size such as 500 MB is expected, not {size!r}", where="--max-size"
+        ) from error
 
 
 def _limits_text(limits: "Limits") -> str:
     told = [
-        f"{limits.requests_per_minute} requests a minute" if limits.requests_per_minute is not None else "",
+        f"{limits.requests_per_minute} requests a minute"
+        if limits.requests_per_minute is not None
+        else "",
         f"spends {limits.spend:g}" if limits.spend is not None else "",
         f"{limits.max_bytes} bytes" if limits.max_bytes is not None else "",
         f"{limits.max_seconds:g} s" if limits.max_seconds is not None else "",

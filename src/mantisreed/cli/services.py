@@ -1,4 +1,6 @@
-"""`mantisreed services`: the text services of the settings, what they do, and which languages they take."""
+"""`mantisreed services`: the text services of the settings, what they do, and which languages they
+take.
+"""
 
 import argparse
 
@@ -23,11 +25,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `services` takes."""
     parser.epilog = EXAMPLES
     add_config(parser)
-    parser.add_argument("--offline", action="store_true", help="ask nobody; show only what the cards say")
+    parser.add_argument(
+        "--offline", action="store_true", help="ask nobody; show only what the cards say"
+    )
     parser.add_argument("--json", action="store_true", dest="as_json", help="JSON on stdout")
 
 
-def run(console: Console, *, config: str | None = None, offline: bool = False, as_json: bool = False) -> int:
+def run(
+    console: Console, *, config: str | None = None, offline: bool = False, as_json: bool = False
+) -> int:
     """List the services. 1 when one of them could not be asked, else 0."""
     from pathlib import Path
 
@@ -50,8 +56,16 @@ def run(console: Console, *, config: str | None = None, offline: bool = False, a
 
 def _described(one: "ServiceFacts") -> "dict[str, Any]":
     card = one.card
-    described: dict[str, Any] = {"name": card.name, "about": card.about, "kind": f"text to {card.kind}"}
-    described |= {"reads": one.reads, "writes": one.writes, "max_characters": card.accepts.max_characters}
+    described: dict[str, Any] = {
+        "name": card.name,
+        "about": card.about,
+        "kind": f"text to {card.kind}",
+    }
+    described |= {
+        "reads": one.reads,
+        "writes": one.writes,
+        "max_characters": card.accepts.max_characters,
+    }
     described["max_tokens"] = card.accepts.max_tokens
     if card.price is not None:
         described["per_thousand_characters"] = float(card.price.per_thousand_characters)
@@ -65,14 +79,26 @@ def _print(console: Console, found: "Sequence[ServiceFacts]") -> None:
     from rich.text import Text
 
     table = plain_table()
-    for heading in ("service", "kind", "reads", "writes", "at most", "per 1000 characters", "about"):
+    for heading in (
+        "service",
+        "kind",
+        "reads",
+        "writes",
+        "at most",
+        "per 1000 characters",
+        "about",
+    ):
         table.add_column(heading, overflow="fold")
     for one in found:
         card, accepts = one.card, one.card.accepts
         most = f"{accepts.max_characters} characters" if accepts.max_characters else "-"
         if accepts.max_tokens:
             most = f"{accepts.max_tokens} tokens"
-        price = "-" if card.price is None else f"{card.price.per_thousand_characters} {card.price.currency}".strip()
+        price = (
+            "-"
+            if card.price is None
+            else f"{card.price.per_thousand_characters} {card.price.currency}".strip()
+        )
         reads, writes = (", ".join(tags) or "any" for tags in (one.reads, one.writes))
         table.add_row(
             Text(card.name),

@@ -21,20 +21,38 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `standin` takes."""
     parser.epilog = EXAMPLES
-    parser.add_argument("--port", type=int, default=0, metavar="N", help="port on 127.0.0.1 (default: a free one)")
     parser.add_argument(
-        "--bank", metavar="DIR", help="folder of audio files with a .txt each, to hear by (default: the bundled one)"
+        "--port", type=int, default=0, metavar="N", help="port on 127.0.0.1 (default: a free one)"
     )
-    parser.add_argument("--mailbox", metavar="DIR", help="serve a mail box too, which keeps messages in DIR")
-    parser.add_argument("--cards", metavar="FILE", help="write the engine cards to FILE and the key beside it")
+    parser.add_argument(
+        "--bank",
+        metavar="DIR",
+        help="folder of audio files with a .txt each, to hear by (default: the bundled one)",
+    )
+    parser.add_argument(
+        "--mailbox", metavar="DIR", help="serve a mail box too, which keeps messages in DIR"
+    )
+    parser.add_argument(
+        "--cards", metavar="FILE", help="write the engine cards to FILE and the key beside it"
+    )
 
     profile = parser.add_argument_group("what goes wrong, to try out how it is dealt with")
     profile.add_argument(
-        "--seed", type=int, default=0, metavar="N", help="the same one makes the same things go wrong"
+        "--seed",
+        type=int,
+        default=0,
+        metavar="N",
+        help="the same one makes the same things go wrong",
     )
-    profile.add_argument("--faults", type=float, default=0.0, metavar="SHARE", help="share of requests with a fault")
-    profile.add_argument("--hang", metavar="DURATION", help="how long an answer hangs that hangs (default: 30s)")
-    profile.add_argument("--pace", metavar="N/DURATION", help="answer 429 to more requests than this, such as 15/60s")
+    profile.add_argument(
+        "--faults", type=float, default=0.0, metavar="SHARE", help="share of requests with a fault"
+    )
+    profile.add_argument(
+        "--hang", metavar="DURATION", help="how long an answer hangs that hangs (default: 30s)"
+    )
+    profile.add_argument(
+        "--pace", metavar="N/DURATION", help="answer 429 to more requests than this, such as 15/60s"
+    )
     profile.add_argument(
         "--retry-after",
         choices=("seconds", "date", "none"),
@@ -42,9 +60,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="how a 429 says when to come back",
     )
     profile.add_argument("--queue", metavar="DURATION", help="how long dipper's jobs take")
-    profile.add_argument("--failing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that fail")
     profile.add_argument(
-        "--losing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that it forgets"
+        "--failing", type=float, default=0.0, metavar="SHARE", help="share of its jobs that fail"
+    )
+    profile.add_argument(
+        "--losing",
+        type=float,
+        default=0.0,
+        metavar="SHARE",
+        help="share of its jobs that it forgets",
     )
     profile.add_argument(
         "--calls",
@@ -52,13 +76,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="once",
         help="how it calls back; early is before it has answered",
     )
-    profile.add_argument("--confusion", type=float, default=0.0, metavar="SHARE", help="share of words misheard")
+    profile.add_argument(
+        "--confusion", type=float, default=0.0, metavar="SHARE", help="share of words misheard"
+    )
     profile.add_argument(
         "--habit",
         action="append",
         default=[],
         metavar="[ENGINE:]HABIT=SHARE",
-        help="make text up over silence, loop, drop phrases and so on in this share of them, such as loop=0.1 or "
+        help="make text up over silence, loop, drop phrases and so on in this share of them, such "
+        "as loop=0.1 or "
         "brook:silence=0.3; `GET /planted` tells where (can be given again)",
     )
 
@@ -95,9 +122,13 @@ def run(
         if cards:
             server.write_cards(Path(cards), address, key, listener)
         else:
-            console.note(f"the key is {key}; with --cards FILE the engine cards are written for you")
+            console.note(
+                f"the key is {key}; with --cards FILE the engine cards are written for you"
+            )
         server.serve(
-            server.standins(listener, key, chosen), waiting, lambda: console.result(f"listening on {address}")
+            server.standins(listener, key, chosen),
+            waiting,
+            lambda: console.result(f"listening on {address}"),
         )
     return 0
 

@@ -23,11 +23,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     add_sending(parser)
     add_pieces(parser)
-    parser.add_argument("--json", action="store_true", dest="as_json", help="jobs and states as JSON on stdout")
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="jobs and states as JSON on stdout"
+    )
 
 
-def run(console: Console, *, sources: "Sequence[str]", as_json: bool = False, **options: "Any") -> int:
-    """Send; a job's id on each line of stdout. 0 when all was taken, 3 when some of it waits, else 1."""
+def run(
+    console: Console, *, sources: "Sequence[str]", as_json: bool = False, **options: "Any"
+) -> int:
+    """Send; a job's id on each line of stdout. 0 when all was taken, 3 when some of it waits, else
+    1.
+    """
     from mantisreed.cli.outcomes import exit_code, show_outcomes, show_problems
     from mantisreed.cli.run import sent
 

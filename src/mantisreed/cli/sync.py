@@ -25,15 +25,29 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `sync` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument("source", metavar="FILE", help="subtitles to read")
-    parser.add_argument("target", metavar="OUT", help="subtitles to write, in the format of the name's ending")
-    parser.add_argument("--recording", metavar="FILE", help="Lay the cues on the speech in this recording")
     parser.add_argument(
-        "--like", metavar="FILE", help="Lay the cues on those of other subtitles of the same recording"
+        "target", metavar="OUT", help="subtitles to write, in the format of the name's ending"
     )
-    parser.add_argument("--first", metavar="TIME", help="Let the first cue begin at this time, with --last")
-    parser.add_argument("--last", metavar="TIME", help="Let the last cue begin at this time, with --first")
-    parser.add_argument("--encoding", metavar="NAME", help="encoding of what is read (default: found out)")
-    parser.add_argument("--json", action="store_true", dest="as_json", help="what was done as JSON on stdout")
+    parser.add_argument(
+        "--recording", metavar="FILE", help="Lay the cues on the speech in this recording"
+    )
+    parser.add_argument(
+        "--like",
+        metavar="FILE",
+        help="Lay the cues on those of other subtitles of the same recording",
+    )
+    parser.add_argument(
+        "--first", metavar="TIME", help="Let the first cue begin at this time, with --last"
+    )
+    parser.add_argument(
+        "--last", metavar="TIME", help="Let the last cue begin at this time, with --first"
+    )
+    parser.add_argument(
+        "--encoding", metavar="NAME", help="encoding of what is read (default: found out)"
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="what was done as JSON on stdout"
+    )
     add_overwrite(parser, "the file that is written")
 
 
@@ -67,7 +81,9 @@ def run(
     cues = _cues_of(script, source)
     synced: Synced | None = None
     if first is not None and last is not None:
-        moved: Sequence[Cue] = by_two_points(cues, duration(first, "--first") or 0.0, duration(last, "--last") or 0.0)
+        moved: Sequence[Cue] = by_two_points(
+            cues, duration(first, "--first") or 0.0, duration(last, "--last") or 0.0
+        )
     else:
         if recording is not None:
             synced = by_speech(cues, speech_of(Path(recording))[0])
@@ -76,7 +92,9 @@ def run(
         moved = synced.cues
     for note in script.notes:
         console.note(f"note: {printable(source)}: {note}")
-    anew = replace(script, cues=tuple(sorted(moved, key=lambda cue: (cue.start, cue.end))), transcript=None)
+    anew = replace(
+        script, cues=tuple(sorted(moved, key=lambda cue: (cue.start, cue.end))), transcript=None
+    )
     write_whole(Path(target), form.write(anew, None, Path(source).stem))
     if as_json:
         console.document(_described(target, moved, synced))
@@ -86,7 +104,9 @@ def run(
     return 0
 
 
-def _check_ways(recording: str | None, like: str | None, first: str | None, last: str | None) -> None:
+def _check_ways(
+    recording: str | None, like: str | None, first: str | None, last: str | None
+) -> None:
     """See that one way is named.
 
     Raises:
@@ -95,11 +115,15 @@ def _check_ways(recording: str | None, like: str | None, first: str | None, last
     from mantisreed.errors import InputError
 
     if (first is None) != (last is None):
-        raise InputError("--first and --last go together", advice="say when the first and the last cue begin")
+        raise InputError(
+            "--first and --last go together", advice="say when the first and the last cue begin"
+        )
     ways = [recording is not None, like is not None, first is not None]
     if sum(ways) != 1:
         raise InputError(
-            "how to lay the cues is not said" if not any(ways) else "only one way to lay the cues can be used",
+            "how to lay the cues is not said"
+            if not any(ways)
+            else "only one way to lay the cues can be used",
             advice="use --recording FILE, --like FILE, or --first TIME --last TIME",
         )
 
@@ -114,24 +138,37 @@ def _cues_of(script: "Script", name: str) -> "Sequence[Cue]":
     from mantisreed.files import printable
 
     if not script.cues:
-        raise InputError("there are no cues in it", where=printable(name), advice="`mantisreed convert` makes some")
+        raise InputError(
+            "there are no cues in it",
+            where=printable(name),
+            advice="`mantisreed convert` makes some",
+        )
     return script.cues
 
 
-def _told(target: str, cues: "Sequence[Cue]", moved: "Sequence[Cue]", synced: "Synced | None") -> list[str]:
+def _told(
+    target: str, cues: "Sequence[Cue]", moved: "Sequence[Cue]", synced: "Synced | None"
+) -> list[str]:
     """How the cues were moved, for people."""
     from mantisreed.files import printable
     from mantisreed.units import clock
 
     count = "1 cue" if len(moved) == 1 else f"{len(moved)} cues"
     if synced is None:
-        begins = f"the first begins at {clock(moved[0].start)}, the last at {clock(moved[-1].start)}"
+        begins = (
+            f"the first begins at {clock(moved[0].start)}, the last at {clock(moved[-1].start)}"
+        )
         return [f"{printable(target)}: {count}; {begins}"]
     lines = []
     for stretch in synced.stretches:
-        span = f"{clock(synced.cues[stretch.first].start)} to {clock(synced.cues[stretch.last - 1].end)}"
+        span = (
+            f"{clock(synced.cues[stretch.first].start)} to "
+            f"{clock(synced.cues[stretch.last - 1].end)}"
+        )
         lines.append(f"  {span}: x {stretch.factor:.5f} {stretch.offset:+.3f} s")
-    fit = f"{synced.fit_before:.0%} of the cues began with speech, and {synced.fit_after:.0%} do now"
+    fit = (
+        f"{synced.fit_before:.0%} of the cues began with speech, and {synced.fit_after:.0%} do now"
+    )
     rate = "" if synced.rate == "1" else f"rate corrected by {synced.rate}; "
     return [f"{printable(target)}: {count}; {rate}{fit}", *lines]
 

@@ -10,9 +10,16 @@ if TYPE_CHECKING:
 
 
 def write_into(
-    folder: "Path", stem: str, transcript: "Transcript", to: str, sources: "Sequence[Path]", *, overwrite: bool
+    folder: "Path",
+    stem: str,
+    transcript: "Transcript",
+    to: str,
+    sources: "Sequence[Path]",
+    *,
+    overwrite: bool,
 ) -> "list[Path]":
-    """Write a transcript into a folder in these formats; all targets are checked before the first is written.
+    """Write a transcript into a folder in these formats; all targets are checked before the first
+    is written.
 
     Raises:
         InputError: there is no such format.
@@ -23,7 +30,9 @@ def write_into(
     from mantisreed.exports.script import Script
     from mantisreed.files import write_whole
 
-    targets = [(folder / f"{stem}{form.suffix}", form) for form in chosen_formats(format_names(to) or [])]
+    targets = [
+        (folder / f"{stem}{form.suffix}", form) for form in chosen_formats(format_names(to) or [])
+    ]
     for target, form in targets:
         check_target(target, sources, form, overwrite=overwrite)
     folder.mkdir(parents=True, exist_ok=True)
@@ -33,11 +42,14 @@ def write_into(
     return [target for target, _ in targets]
 
 
-def check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool) -> None:
+def check_target(
+    target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool
+) -> None:
     """See that nothing of the user's would be lost.
 
     Raises:
-        OutputError: the file is there and is not to be overwritten, or is one of those that are read.
+        OutputError: the file is there and is not to be overwritten, or is one of those that are
+            read.
     """
     from mantisreed.errors import InputError, OutputError
     from mantisreed.exports.formats import format_of
@@ -57,14 +69,17 @@ def check_target(target: "Path", sources: "Sequence[Path]", form: "OutputFormat"
             advice="the last file is the one that is written: name one that does not exist yet",
         )
     if not overwrite:
-        raise OutputError("exists already", where=printable(target), advice="--overwrite overwrites it")
+        raise OutputError(
+            "exists already", where=printable(target), advice="--overwrite overwrites it"
+        )
 
 
 def check_copy(target: "Path", sources: "Sequence[Path]", *, overwrite: bool) -> None:
     """The same for a copy of a recording, which has no format of ours.
 
     Raises:
-        OutputError: the file is there and is not to be overwritten, or is one of those that are read.
+        OutputError: the file is there and is not to be overwritten, or is one of those that are
+            read.
     """
     from mantisreed.errors import OutputError
     from mantisreed.files import printable
@@ -73,7 +88,9 @@ def check_copy(target: "Path", sources: "Sequence[Path]", *, overwrite: bool) ->
         return
     _check_not_read(target, sources)
     if not overwrite:
-        raise OutputError("exists already", where=printable(target), advice="--overwrite overwrites it")
+        raise OutputError(
+            "exists already", where=printable(target), advice="--overwrite overwrites it"
+        )
 
 
 def _check_not_read(target: "Path", sources: "Sequence[Path]") -> None:
@@ -81,4 +98,8 @@ def _check_not_read(target: "Path", sources: "Sequence[Path]") -> None:
     from mantisreed.files import printable
 
     if any(source.exists() and source.samefile(target) for source in sources):
-        raise OutputError("is read, and would be written over", where=printable(target), advice="name another file")
+        raise OutputError(
+            "is read, and would be written over",
+            where=printable(target),
+            advice="name another file",
+        )

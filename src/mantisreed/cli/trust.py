@@ -19,12 +19,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `trust` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument(
-        "settings", nargs="?", metavar="FILE", help="settings file, or its folder (default: the one here or above)"
+        "settings",
+        nargs="?",
+        metavar="FILE",
+        help="settings file, or its folder (default: the one here or above)",
     )
     action = parser.add_mutually_exclusive_group()
     action.add_argument("--revoke", action="store_true", help="trust it no longer")
-    action.add_argument("--list", action="store_true", dest="is_list", help="list the settings that are trusted")
-    parser.add_argument("--json", action="store_true", dest="as_json", help="results as JSON on stdout")
+    action.add_argument(
+        "--list", action="store_true", dest="is_list", help="list the settings that are trusted"
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="results as JSON on stdout"
+    )
 
 
 def run(
@@ -46,7 +53,11 @@ def run(
         told = "trusted no longer" if was_trusted else "was not trusted"
     else:
         trust.remember()
-        told = "trusted from now on with this" if trust.uses else "trusted; it uses nothing that needs it"
+        told = (
+            "trusted from now on with this"
+            if trust.uses
+            else "trusted; it uses nothing that needs it"
+        )
     if as_json:
         uses = [{"kind": use.kind, "engine": use.engine, "what": use.what} for use in trust.uses]
         console.document({"settings": str(trust.file), "trusted": not revoke, "uses": uses})
@@ -58,7 +69,9 @@ def run(
 
 
 def asked(console: Console, error: "TrustError") -> bool:
-    """Whether somebody sits there and says that settings are to be trusted, which is then remembered."""
+    """Whether somebody sits there and says that settings are to be trusted, which is then
+    remembered.
+    """
     import sys
 
     from mantisreed.workspace import open_workspace
@@ -92,7 +105,12 @@ def _list(console: Console, *, as_json: bool) -> int:
 
     found = [(file, datetime.fromtimestamp(since, UTC)) for file, since in trusted_files()]
     if as_json:
-        console.document([{"settings": file, "since": since.isoformat(timespec="seconds")} for file, since in found])
+        console.document(
+            [
+                {"settings": file, "since": since.isoformat(timespec="seconds")}
+                for file, since in found
+            ]
+        )
         return 0
     if not found:
         console.note("no settings are trusted yet")

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 EXAMPLES = """\
 examples:
   mantisreed vote brook.transcript.json heron.transcript.json sedge.srt --into voted
-  mantisreed vote a.transcript.json b.transcript.json c.transcript.json --into voted --to srt,json --name talk
+  mantisreed vote a.srt b.srt c.transcript.json --into voted --to srt,json --name talk
 """
 
 
@@ -22,12 +22,27 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `vote` takes."""
     parser.epilog = EXAMPLES
     parser.add_argument(
-        "transcripts", nargs="+", metavar="TRANSCRIPT", help="two or more transcripts of one recording, in any format"
+        "transcripts",
+        nargs="+",
+        metavar="TRANSCRIPT",
+        help="two or more transcripts of one recording, in any format",
     )
     parser.add_argument("--into", metavar="DIR", required=True, help="folder for the outputs")
-    parser.add_argument("--name", metavar="NAME", help="name of the outputs (default: that of the recording)")
-    parser.add_argument("--to", metavar="FORMATS", default="json,srt", help="formats to write (default: %(default)s)")
-    parser.add_argument("--json", action="store_true", dest="as_json", help="agreement and weights as JSON on stdout")
+    parser.add_argument(
+        "--name", metavar="NAME", help="name of the outputs (default: that of the recording)"
+    )
+    parser.add_argument(
+        "--to",
+        metavar="FORMATS",
+        default="json,srt",
+        help="formats to write (default: %(default)s)",
+    )
+    parser.add_argument(
+        "--json",
+        action="store_true",
+        dest="as_json",
+        help="agreement and weights as JSON on stdout",
+    )
     add_overwrite(parser, "files that are there")
 
 
@@ -63,13 +78,21 @@ def run(
     for target in targets:
         console.result(printable(str(target)))
     console.rows(
-        ("transcript", ">right", ">overruled words", *(f">agrees with {at}" for at in range(1, len(names) + 1))),
+        (
+            "transcript",
+            ">right",
+            ">overruled words",
+            *(f">agrees with {at}" for at in range(1, len(names) + 1)),
+        ),
         [
             (
                 f"{number + 1} {one}",
                 f"{result.weights[number]:.1%}",
                 str(result.overruled[number]),
-                *(f"{share:.1%}" if at != number else "" for at, share in enumerate(result.agreement[number])),
+                *(
+                    f"{share:.1%}" if at != number else ""
+                    for at, share in enumerate(result.agreement[number])
+                ),
             )
             for number, one in enumerate(names)
         ],
@@ -80,7 +103,9 @@ def run(
     return 0
 
 
-def _described(names: "Sequence[str]", result: "Voted", files: "Sequence[str]") -> dict[str, object]:
+def _described(
+    names: "Sequence[str]", result: "Voted", files: "Sequence[str]"
+) -> dict[str, object]:
     return {
         "files": list(files),
         "words": len(result.transcript.words),

@@ -2,7 +2,14 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_feeds, add_pieces, add_selection, add_sending, duration, run_options
+from mantisreed.cli.arguments import (
+    add_feeds,
+    add_pieces,
+    add_selection,
+    add_sending,
+    duration,
+    run_options,
+)
 from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
@@ -33,14 +40,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_selection(parser)
     add_feeds(parser)
     group = parser.add_argument_group("how it is watched")
-    group.add_argument("--until-idle", metavar="DURATION", help="end when nothing comes or is under way for so long")
+    group.add_argument(
+        "--until-idle",
+        metavar="DURATION",
+        help="end when nothing comes or is under way for so long",
+    )
     group.add_argument(
         "--settle",
         metavar="DURATION",
         help="a file is complete when nobody wrote to it for so long (default: 2s)",
     )
-    group.add_argument("--every", metavar="DURATION", help="look at feeds and storages so often (default: 60s)")
-    group.add_argument("--move-done", metavar="DIR", help="move recordings there when they are done")
+    group.add_argument(
+        "--every", metavar="DURATION", help="look at feeds and storages so often (default: 60s)"
+    )
+    group.add_argument(
+        "--move-done", metavar="DIR", help="move recordings there when they are done"
+    )
     add_sending(parser)
     add_pieces(parser)
 
@@ -90,7 +105,9 @@ def run(
         if isinstance(outcome.error, SpendLimitError):
             over_limit.append(outcome)
         if outcome.state != "waiting":
-            count["failed" if outcome.state == "failed" or _has_failed_after(outcome) else "done"] += 1
+            count[
+                "failed" if outcome.state == "failed" or _has_failed_after(outcome) else "done"
+            ] += 1
 
     def come(source: "Source") -> None:
         board.come(source)
@@ -133,10 +150,14 @@ def _tell(console: Console, outcome: "Outcome", board: "Board") -> None:
 
     parts = [datetime.now().strftime("%H:%M:%S"), outcome.state, outcome.recording.label]
     if transcript := outcome.transcript:
-        parts.append(f"{short_duration(transcript.recording.duration)}, {len(transcript.words)} words")
+        parts.append(
+            f"{short_duration(transcript.recording.duration)}, {len(transcript.words)} words"
+        )
         parts.append(" ".join(printable(path) for path in outcome.files))
     if outcome.follow_ups:
-        parts.append(f"then {', '.join(one.name for one in outcome.follow_ups if one.state == 'done')}")
+        parts.append(
+            f"then {', '.join(one.name for one in outcome.follow_ups if one.state == 'done')}"
+        )
     if outcome.error:
         parts.append(str(outcome.error).removeprefix(f"{outcome.recording.label}: "))
     if board.is_drawn:

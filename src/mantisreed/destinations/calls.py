@@ -1,6 +1,7 @@
 """HTTP calls with results, signed after Standard Webhooks.
 
-https://github.com/standard-webhooks/standard-webhooks: the receiver knows a call that came before by `webhook-id`.
+https://github.com/standard-webhooks/standard-webhooks: the receiver knows a call that came before
+by `webhook-id`.
 """
 
 import base64
@@ -33,17 +34,27 @@ def call_for(call: Call, parcel: Parcel, secret: Secret | None, moment: int) -> 
         InputError: there is no such file, or the secret is none.
     """
     if call.send == "json":
-        content_type, body = "application/json", json.dumps(parcel.facts, ensure_ascii=False, default=str).encode()
+        content_type, body = (
+            "application/json",
+            json.dumps(parcel.facts, ensure_ascii=False, default=str).encode(),
+        )
     else:
         (file, *_) = parcel.chosen((call.send,))
-        content_type, body = mimetypes.guess_type(file.name)[0] or "application/octet-stream", file.content
+        content_type, body = (
+            mimetypes.guess_type(file.name)[0] or "application/octet-stream",
+            file.content,
+        )
     known_by = f"msg_{hashlib.sha256(parcel.key.encode()).hexdigest()[:32]}"
     headers = [("content-type", content_type), *signed_headers(secret, known_by, moment, body)]
     headers += [(name, parcel.filled(template)) for name, template in call.headers.items()]
-    return HttpRequest("call", "call", "POST", call.url, tuple(headers), timeout=float(call.timeout), body=body)
+    return HttpRequest(
+        "call", "call", "POST", call.url, tuple(headers), timeout=float(call.timeout), body=body
+    )
 
 
-def signed_headers(secret: Secret | None, known_by: str, moment: int, body: bytes) -> list[tuple[str, str]]:
+def signed_headers(
+    secret: Secret | None, known_by: str, moment: int, body: bytes
+) -> list[tuple[str, str]]:
     """By what the receiver knows a call, and that it is ours; without a secret it is not signed.
 
     Raises:
@@ -88,7 +99,9 @@ async def send_call(
     except InputError:
         raise
     except MantisreedError as error:
-        raise DeliveryError(f"cannot be reached ({error.what})", where=where, may_pass=True) from error
+        raise DeliveryError(
+            f"cannot be reached ({error.what})", where=where, may_pass=True
+        ) from error
     if not 200 <= answer.status < 300:
         passes = answer.status >= 500 or answer.status in _PASSING
         raise DeliveryError(f"it answers HTTP {answer.status}", where=where, may_pass=passes)

@@ -38,7 +38,9 @@ def copy_files(copy: Copy, parcel: Parcel, folder: Path) -> list[str]:
             write_whole(into / file.name, file.content)
         return [str(into / file.name) for file in found]
     except InputError as error:
-        raise DeliveryError(error.what, where=error.where, advice=error.advice, may_pass=True) from error
+        raise DeliveryError(
+            error.what, where=error.where, advice=error.advice, may_pass=True
+        ) from error
 
 
 def _as_name(value: str) -> str:

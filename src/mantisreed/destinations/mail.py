@@ -43,11 +43,19 @@ def message_for(mail: Mail, parcels: Sequence[Parcel], key: str) -> EmailMessage
         for file in parcel.chosen(mail.attach) if mail.attach else ():
             size += len(file.content)
             if size > _LARGEST:
-                raise InputError(f"the files to attach are larger than {_LARGEST >> 20} MB", advice="attach fewer")
-            kind, _, form = (mimetypes.guess_type(file.name)[0] or "application/octet-stream").partition("/")
-            # All texts that we write are UTF-8; whoever reads the mail would else take them for ASCII.
+                raise InputError(
+                    f"the files to attach are larger than {_LARGEST >> 20} MB",
+                    advice="attach fewer",
+                )
+            kind, _, form = (
+                mimetypes.guess_type(file.name)[0] or "application/octet-stream"
+            ).partition("/")
+            # All texts that we write are UTF-8; whoever reads the mail would else take them for
+            # ASCII.
             params = {"charset": "utf-8"} if kind == "text" else {}
-            message.add_attachment(file.content, maintype=kind, subtype=form, filename=file.name, params=params)
+            message.add_attachment(
+                file.content, maintype=kind, subtype=form, filename=file.name, params=params
+            )
     return message
 
 
@@ -59,12 +67,14 @@ def _body(mail: Mail, parcel: Parcel) -> str:
     return f"{head}\n\n{facts.get('text') or facts.get('error') or ''}".strip()
 
 
-async def send_mail(mail: Mail, message: EmailMessage, recipient: str, password: Secret | None) -> None:
+async def send_mail(
+    mail: Mail, message: EmailMessage, recipient: str, password: Secret | None
+) -> None:
     """Hand a message to the server, for one recipient.
 
     Raises:
-        DeliveryError: the server did not take it, or nobody knows whether it did. `wants_later` where it
-            asks to come back later (a reply of 4xx, RFC 5321, 4.2.1).
+        DeliveryError: the server did not take it, or nobody knows whether it did. `wants_later`
+            where it asks to come back later (a reply of 4xx, RFC 5321, 4.2.1).
     """
     import aiosmtplib
 
@@ -72,10 +82,13 @@ async def send_mail(mail: Mail, message: EmailMessage, recipient: str, password:
     where = f"{server.hostname}"
     is_secure = server.scheme == "smtps"
     port = server.port or (465 if is_secure else 587)
-    # On this machine nobody listens in between, and certificates are home-made: TLS is used if the server wants it.
+    # On this machine nobody listens in between, and certificates are home-made: TLS is used if the
+    # server wants it.
     is_near = server.hostname in _ON_THIS_MACHINE
     starts_tls = None if is_near and not is_secure else not is_secure
-    given: dict[str, Any] = {} if password is None else {"username": mail.user, "password": password.reveal()}
+    given: dict[str, Any] = (
+        {} if password is None else {"username": mail.user, "password": password.reveal()}
+    )
     is_sending = False
     try:
         client = aiosmtplib.SMTP(
@@ -107,4 +120,6 @@ async def send_mail(mail: Mail, message: EmailMessage, recipient: str, password:
     except (aiosmtplib.SMTPException, OSError, TimeoutError) as error:
         # Once the message may be on its way, nobody knows whether the server has taken it.
         what = f"the mail server cannot be reached ({reason_of(error)})"
-        raise DeliveryError(what, where=where, may_pass=not is_sending, may_be_there=is_sending) from error
+        raise DeliveryError(
+            what, where=where, may_pass=not is_sending, may_be_there=is_sending
+        ) from error

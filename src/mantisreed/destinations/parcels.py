@@ -8,13 +8,26 @@ from mantisreed.cards.templates import Template
 from mantisreed.errors import InputError, MantisreedError
 
 FACTS = (
-    *("recording", "source", "stem", "job", "state", "engine", "language", "duration", "words", "confidence"),
+    *(
+        "recording",
+        "source",
+        "stem",
+        "job",
+        "state",
+        "engine",
+        "language",
+        "duration",
+        "words",
+        "confidence",
+    ),
     *("speakers", "text", "cost", "error", "files", "about", "after"),
 )
 """Names of all that is known of a recording."""
 
 _NOTHING = "\ue000"
-"""Stands for a value that is not known, until a template is filled in; a sign that no text has (private use)."""
+"""Stands for a value that is not known, until a template is filled in; a sign that no text has
+(private use).
+"""
 
 
 class DeliveryError(MantisreedError):
@@ -62,7 +75,8 @@ class Parcel:
 
     Attributes:
         key: the same for the same result at the same destination, and for no other.
-        facts: all that is known, as tables, lists, texts and numbers; results of follow-ups are under `after`.
+        facts: all that is known, as tables, lists, texts and numbers; results of follow-ups are
+            under `after`.
         files: its outputs, and files of follow-ups.
     """
 
@@ -81,7 +95,9 @@ class Parcel:
         missing = [kind for kind in kinds if not any(file.kind == kind for file in self.files)]
         if missing:
             known = ", ".join(dict.fromkeys(file.kind for file in self.files)) or "none"
-            raise InputError(f"there is no file {missing[0]!r} of this recording", advice=f"there are: {known}")
+            raise InputError(
+                f"there is no file {missing[0]!r} of this recording", advice=f"there are: {known}"
+            )
         return [file for kind in kinds for file in self.files if file.kind == kind]
 
     def filled(self, template: Template, encode: Callable[[str], str] | None = None) -> str:
@@ -91,14 +107,18 @@ class Parcel:
             template: it.
             encode: done to each value, for places that need it.
         """
-        known = {name: value for name, value in flat(self.facts).items() if value not in ("", [], {})}
-        # A template without one of its values would be left out as a whole; here the rest of it is wanted.
+        known = {
+            name: value for name, value in flat(self.facts).items() if value not in ("", [], {})
+        }
+        # A template without one of its values would be left out as a whole; here the rest of it is
+        # wanted.
         text = template.text({**dict.fromkeys(template.names, _NOTHING), **known}, encode) or ""
         return text.replace(_NOTHING, "")
 
 
 def flat(facts: Mapping[str, Any]) -> dict[str, Any]:
-    """What placeholders stand for: `{words}`, `{about.title}`, `{after.tone}`; tables below that by their names.
+    """What placeholders stand for: `{words}`, `{about.title}`, `{after.tone}`; tables below that by
+    their names.
 
     A result of a follow-up has its own name too, and so has each of its fields: `{tone.mood}`.
     """

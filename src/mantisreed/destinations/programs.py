@@ -11,6 +11,7 @@ from mantisreed.cards.secrets import Secret, redacted
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Program
 from mantisreed.errors import reason_of
+from mantisreed.running import stop_program
 from mantisreed.transcript.writing import one_line
 
 _LARGEST_RESULT = 16 << 20  # bytes that a program may print
@@ -50,18 +51,26 @@ async def run_program(program: Program, parcel: Parcel, secrets: Mapping[str, Se
         raise DeliveryError(f"it cannot be started ({reason_of(error)})", where=where) from error
     try:
         async with asyncio.timeout(float(program.timeout)):
-            printed, said = await _spoken_with(process, given[program.stdin].encode("utf-8", "replace"))
+            printed, said = await _spoken_with(
+                process, given[program.stdin].encode("utf-8", "replace")
+            )
     except ExceptionGroup as errors:
         if errors.subgroup(_TooMuchError) is None:
             raise
-        raise DeliveryError("it prints more than any result is long, and was stopped", where=where) from None
+        raise DeliveryError(
+            "it prints more than any result is long, and was stopped", where=where
+        ) from None
     except TimeoutError:
-        raise DeliveryError(f"it took longer than {program.timeout:g} s, and was stopped", where=where) from None
+        raise DeliveryError(
+            f"it took longer than {program.timeout:g} s, and was stopped", where=where
+        ) from None
     finally:
-        _stop(process)
+        await stop_program(process)
     if process.returncode:
         told = redacted(one_line(said.decode("utf-8", "replace"))[-_QUOTED:])
-        raise DeliveryError(f"it ended with {process.returncode}{f': {told}' if told else ''}", where=where)
+        raise DeliveryError(
+            f"it ended with {process.returncode}{f': {told}' if told else ''}", where=where
+        )
     return _result(program, printed, where)
 
 
@@ -103,16 +112,6 @@ async def _spoken_with(process: asyncio.subprocess.Process, given: bytes) -> tup
         printing, saying = tasks.create_task(printed()), tasks.create_task(said())
     await process.wait()
     return printing.result(), saying.result()
-
-
-def _stop(process: asyncio.subprocess.Process) -> None:
-    """End a program with all that it has started."""
-    if process.returncode is not None:
-        return
-    try:
-        os.killpg(process.pid, 9)
-    except (OSError, AttributeError):
-        process.kill()
 
 
 def _result(program: Program, printed: bytes, where: str) -> Any:

@@ -1,4 +1,6 @@
-"""Rows in tables: CSV files and databases. Each result has one row, however often it is delivered."""
+"""Rows in tables: CSV files and databases. Each result has one row, however often it is
+delivered.
+"""
 
 import csv
 import errno
@@ -28,7 +30,9 @@ _SHOWN_KEY = 16  # characters of a key that stand in a row
 
 
 def row_of(rows: Rows, parcel: Parcel) -> dict[str, Any]:
-    """The row: texts and numbers; lists of them with semicolons between, and JSON for anything else."""
+    """The row: texts and numbers; lists of them with semicolons between, and JSON for anything
+    else.
+    """
     row: dict[str, Any] = {_DELIVERY: parcel.key[:_SHOWN_KEY]}
     return row | {name: _cell(path.find(parcel.facts)) for name, path in rows.columns.items()}
 
@@ -72,7 +76,9 @@ def check_file(file: Path, rows: Rows) -> None:
     try:
         known = _looked_at(file)
     except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise InputError(f"cannot be read as a table ({reason_of(error)})", where=printable(file)) from error
+        raise InputError(
+            f"cannot be read as a table ({reason_of(error)})", where=printable(file)
+        ) from error
     if known.columns:
         _check_columns(known.columns, {_DELIVERY: "", **rows.columns}, printable(file))
 
@@ -85,7 +91,8 @@ class _Known:
         state: what the system said of it.
         columns: of its first row.
         deliveries: of its rows.
-        last_row: where the last row is not ended by a line break; a writer may have been stopped in it.
+        last_row: where the last row is not ended by a line break; a writer may have been stopped in
+            it.
     """
 
     state: FileState
@@ -104,9 +111,13 @@ def _add_to_file(file: Path, row: Mapping[str, Any], hidden: Path) -> None:
         raise InputError("is not a file, and cannot be a table", where=printable(file))
     name = hashlib.sha256(os.fsencode(file.resolve())).hexdigest()[:16]
     try:
-        # Threads of this process share the lock object's file, and wait for each other as processes do.
+        # Threads of this process share the lock object's file, and wait for each other as processes
+        # do.
         with FileLock(hidden / f"rows-{name}.lock", thread_local=False):
-            cells = {column: harmless_cell("" if value is None else str(value)) for column, value in row.items()}
+            cells = {
+                column: harmless_cell("" if value is None else str(value))
+                for column, value in row.items()
+            }
             known = _looked_at(file)
             if known.last_row is not None and _is_torn(known.last_row, cells):
                 _remove_last_row(file)
@@ -119,13 +130,18 @@ def _add_to_file(file: Path, row: Mapping[str, Any], hidden: Path) -> None:
             else:
                 _check_columns(known.columns, row, printable(file))
             if known.last_row is not None:
-                sink.write("\r\n")  # it is whole, and somebody's editor left the end of its line away
+                # It is whole, and somebody's editor left the end of its line away.
+                sink.write("\r\n")
             columns = known.columns or list(row)
             csv.DictWriter(sink, columns).writerow(cells)
             _append(file, sink.getvalue().encode("utf-8", "replace"))
-            _known[file] = _Known(FileState.of(file), columns, _with(known.deliveries, row[_DELIVERY]), None)
+            _known[file] = _Known(
+                FileState.of(file), columns, _with(known.deliveries, row[_DELIVERY]), None
+            )
     except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise DeliveryError(f"cannot be written ({reason_of(error)})", where=printable(file)) from error
+        raise DeliveryError(
+            f"cannot be written ({reason_of(error)})", where=printable(file)
+        ) from error
 
 
 def _append(file: Path, content: bytes) -> None:
@@ -186,7 +202,9 @@ def _check_columns(known: list[str], row: Mapping[str, Any], where: str) -> None
         raise InputError(f"the table has no column {missing[0]!r}", where=where, advice=advice)
 
 
-def _add_to_database(rows: Rows, row: Mapping[str, Any], folder: Path, password: Secret | None) -> None:
+def _add_to_database(
+    rows: Rows, row: Mapping[str, Any], folder: Path, password: Secret | None
+) -> None:
     import sqlalchemy as sa
 
     assert rows.database is not None
@@ -200,9 +218,14 @@ def _add_to_database(rows: Rows, row: Mapping[str, Any], folder: Path, password:
             _check_columns(list(table.c.keys()), row, rows.table)
             is_there = sa.select(table.c[_DELIVERY]).where(table.c[_DELIVERY] == row[_DELIVERY])
             if connection.execute(is_there).first() is None:
-                connection.execute(sa.insert(table).values(**{name: _storable(value) for name, value in row.items()}))
+                connection.execute(
+                    sa.insert(table).values(
+                        **{name: _storable(value) for name, value in row.items()}
+                    )
+                )
     except sa.exc.IntegrityError as error:
-        # Another process has just put it there, which is all that was wanted; anything else is told.
+        # Another process has just put it there, which is all that was wanted; anything else is
+        # told.
         if _DELIVERY not in str(error.orig):
             raise DeliveryError(
                 f"the database refuses the row ({reason_of(error.orig or error)})", where=where
@@ -210,14 +233,20 @@ def _add_to_database(rows: Rows, row: Mapping[str, Any], folder: Path, password:
     except sa.exc.SQLAlchemyError as error:
         reason = reason_of(getattr(error, "orig", None) or error)
         # Connections break, servers restart, and others hold locks: all of that passes.
-        passes = isinstance(error, (sa.exc.OperationalError, sa.exc.InterfaceError, sa.exc.InternalError))
-        raise DeliveryError(f"the database cannot be written ({reason})", where=where, may_pass=passes) from error
+        passes = isinstance(
+            error, (sa.exc.OperationalError, sa.exc.InterfaceError, sa.exc.InternalError)
+        )
+        raise DeliveryError(
+            f"the database cannot be written ({reason})", where=where, may_pass=passes
+        ) from error
     finally:
         engine.dispose()
 
 
 def database_url(address: str, folder: Path, password: Secret | None) -> Any:
-    """The address as SQLAlchemy takes it: files relative to the workspace, PostgreSQL by the driver that we have."""
+    """The address as SQLAlchemy takes it: files relative to the workspace, PostgreSQL by the driver
+    that we have.
+    """
     import sqlalchemy as sa
 
     url = sa.engine.make_url(address)
@@ -230,8 +259,8 @@ def database_url(address: str, folder: Path, password: Secret | None) -> Any:
 def _make_table(rows: Rows, row: Mapping[str, Any], connection: Any) -> None:
     """Make the table, if it is not there.
 
-    Rows of one run come at one moment, and each finds that there is no table: databases tell all but
-    one of them that it exists by now, each in words of its own.
+    Rows of one run come at one moment, and each finds that there is no table: databases tell all
+    but one of them that it exists by now, each in words of its own.
     """
     import sqlalchemy as sa
 
@@ -252,8 +281,12 @@ def _make_table(rows: Rows, row: Mapping[str, Any], connection: Any) -> None:
 def _type_of(value: Any) -> Any:
     import sqlalchemy as sa
 
-    return sa.Float() if isinstance(value, (int, float)) and not isinstance(value, bool) else sa.Text()
+    return (
+        sa.Float() if isinstance(value, (int, float)) and not isinstance(value, bool) else sa.Text()
+    )
 
 
 def _storable(value: Any) -> Any:
-    return value if value is None or isinstance(value, (int, float)) else str(value).replace("\0", "")
+    return (
+        value if value is None or isinstance(value, (int, float)) else str(value).replace("\0", "")
+    )

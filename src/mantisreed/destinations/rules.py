@@ -1,4 +1,6 @@
-"""What happens with each transcript: the `[after.NAME]` tables of the settings. `docs/flows.md` is their manual."""
+"""What happens with each transcript: the `[after.NAME]` tables of the settings. `docs/flows.md` is
+their manual.
+"""
 
 import re
 from collections.abc import Iterator, Mapping
@@ -31,14 +33,16 @@ class Mail(Table, frozen=True, kw_only=True):
     """`[after.NAME.mail]`: a mail for each recording, or one for all of a run.
 
     Attributes:
-        server: `smtp://HOST:PORT` (STARTTLS, but for this machine) or `smtps://HOST:PORT` (TLS from the start).
+        server: `smtp://HOST:PORT` (STARTTLS, but for this machine) or `smtps://HOST:PORT` (TLS from
+            the start).
         user: name to log in with; None logs in nowhere.
         password: where its password is kept.
         sender: the address it comes from.
         to: addresses it goes to.
         subject, body: templates; without a body, the text itself.
         attach: formats of the outputs, and names of follow-ups, whose files are attached.
-        each: `recording`, or `run` for one digest of a whole run; templates are then filled in for each recording.
+        each: `recording`, or `run` for one digest of a whole run; templates are then filled in for
+            each recording.
     """
 
     server: str
@@ -58,7 +62,8 @@ class Call(Table, frozen=True, kw_only=True):
     Attributes:
         url: where to.
         secret: where the signing secret is kept, `whsec_` and base64; None signs nothing.
-        send: `json` for all that is known of the recording, or the name of one file, by its format or follow-up.
+        send: `json` for all that is known of the recording, or the name of one file, by its format
+            or follow-up.
         headers: more headers, as templates.
         timeout: seconds for one try.
     """
@@ -74,7 +79,8 @@ class Copy(Table, frozen=True, kw_only=True):
     """`[after.NAME.copy]`: the files, copied into a folder or a storage.
 
     Attributes:
-        to: a folder, relative to the workspace, or an address such as `s3://marsh/texts`; a template.
+        to: a folder, relative to the workspace, or an address such as `s3://marsh/texts`; a
+            template.
         files: formats of the outputs, and names of follow-ups; empty copies all.
     """
 
@@ -165,7 +171,9 @@ class FollowUp(Table, frozen=True, kw_only=True):
         return next(key for key in ACTIONS if getattr(self, key) is not None)
 
 
-def read_follow_ups(tables: Mapping[str, Any], services: Mapping[str, Any], file: str) -> dict[str, FollowUp]:
+def read_follow_ups(
+    tables: Mapping[str, Any], services: Mapping[str, Any], file: str
+) -> dict[str, FollowUp]:
     """All `[after.NAME]`, checked, in an order in which each comes after those that it needs.
 
     Args:
@@ -174,13 +182,16 @@ def read_follow_ups(tables: Mapping[str, Any], services: Mapping[str, Any], file
         file: the file's name, for messages.
 
     Raises:
-        SettingsError: one is wrong, needs what there is not, or they wait for each other in a circle.
+        SettingsError: one is wrong, needs what there is not, or they wait for each other in a
+            circle.
     """
     rules: dict[str, FollowUp] = {}
     for name, table in tables.items():
         place = f"after.{name}"
         if not isinstance(table, dict):
-            raise SettingsError(f"key {name!r}: expected a table [{place}]", where=f"{file}: [after]")
+            raise SettingsError(
+                f"key {name!r}: expected a table [{place}]", where=f"{file}: [after]"
+            )
         rules[name] = checked({**table, "name": name}, FollowUp, file, place)
         problem = next(_contradictions(rules[name], tables, services), None)
         if problem:
@@ -195,15 +206,24 @@ def in_order(rules: Mapping[str, FollowUp], file: str) -> list[str]:
         SettingsError: they wait for each other in a circle.
     """
     try:
-        return list(TopologicalSorter({name: rule.follows for name, rule in rules.items()}).static_order())
+        return list(
+            TopologicalSorter({name: rule.follows for name, rule in rules.items()}).static_order()
+        )
     except CycleError as error:
         circle = " -> ".join(reversed(error.args[1]))
-        raise SettingsError(f"these wait for each other: {circle}", where=f"{file}: [after]") from error
+        raise SettingsError(
+            f"these wait for each other: {circle}", where=f"{file}: [after]"
+        ) from error
 
 
-def _contradictions(rule: FollowUp, tables: Mapping[str, Any], services: Mapping[str, Any]) -> Iterator[Problem]:
+def _contradictions(
+    rule: FollowUp, tables: Mapping[str, Any], services: Mapping[str, Any]
+) -> Iterator[Problem]:
     if not _NAME.fullmatch(rule.name) or rule.name == TRANSCRIPT:
-        yield "", f"{rule.name!r} cannot be a name: use small letters, digits, hyphens and underscores"
+        yield (
+            "",
+            f"{rule.name!r} cannot be a name: use small letters, digits, hyphens and underscores",
+        )
     actions = [key for key in ACTIONS if getattr(rule, key) is not None]
     if len(actions) != 1:
         found = " and ".join(map(repr, actions)) or "none"
@@ -233,7 +253,9 @@ def _contradictions(rule: FollowUp, tables: Mapping[str, Any], services: Mapping
 
 
 def _unknown_names(rule: FollowUp) -> Iterator[Problem]:
-    """Placeholders and paths that name nothing that is known, or a follow-up whose result is not needed here."""
+    """Placeholders and paths that name nothing that is known, or a follow-up whose result is not
+    needed here.
+    """
     for place, name in _names_in(rule):
         first, _, rest = name.partition(".")
         if first in rule.follows or (first in FACTS and first != "after"):
@@ -245,7 +267,9 @@ def _unknown_names(rule: FollowUp) -> Iterator[Problem]:
 
 
 def _names_in(rule: FollowUp) -> Iterator[tuple[str, str]]:
-    """The names that a follow-up's templates and paths begin with, and the tables that they are in."""
+    """The names that a follow-up's templates and paths begin with, and the tables that they are
+    in.
+    """
     templates: list[tuple[str, Template | None]] = []
     if rule.mail is not None:
         templates += [(".mail", rule.mail.subject), (".mail", rule.mail.body)]
@@ -258,7 +282,11 @@ def _names_in(rule: FollowUp) -> Iterator[tuple[str, str]]:
     for place, template in templates:
         for name in template.names if template is not None else ():
             yield place, name
-    paths = [(".rows.columns", path) for path in rule.rows.columns.values()] if rule.rows is not None else []
+    paths = (
+        [(".rows.columns", path) for path in rule.rows.columns.values()]
+        if rule.rows is not None
+        else []
+    )
     if rule.only_if is not None:
         paths.append(("", rule.only_if))
     for place, path in paths:
@@ -289,4 +317,7 @@ def _wrong_rows(rows: Rows) -> Iterator[Problem]:
     if not rows.columns:
         yield ".rows", "key 'columns' is empty"
     if "delivery" in rows.columns:
-        yield ".rows.columns", "'delivery' is the column by which rows are told apart: use another name"
+        yield (
+            ".rows.columns",
+            "'delivery' is the column by which rows are told apart: use another name",
+        )

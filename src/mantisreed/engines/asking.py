@@ -71,7 +71,8 @@ class Waits:
         """Seconds before each question, without end.
 
         Args:
-            is_called: whether the engine calls when the job has ended, so that asking is for calls that get lost.
+            is_called: whether the engine calls when the job has ended, so that asking is for calls
+                that get lost.
         """
         if self.step is None:
             return pauses(Step(), first=0.0)
@@ -126,7 +127,8 @@ async def reply_to(
     clock: Callable[[], float] = time.monotonic,
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
 ) -> EngineResponse:
-    """Send a piece and wait for its reply; `on_taken` is called when the engine has taken it as a job.
+    """Send a piece and wait for its reply; `on_taken` is called when the engine has taken it as a
+    job.
 
     Raises:
         EngineError: sending it failed, or the job did.

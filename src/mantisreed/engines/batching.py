@@ -1,4 +1,6 @@
-"""Engines that take several pieces in one job: pieces are gathered, sent together, and told apart in the reply."""
+"""Engines that take several pieces in one job: pieces are gathered, sent together, and told apart
+in the reply.
+"""
 
 import asyncio
 import copy
@@ -23,8 +25,11 @@ from mantisreed.errors import EngineError, JobFailedError, UnreadableReplyError
 
 _log = logging.getLogger(__name__)
 
-_KEPT_REPLIES = 16  # of whole jobs; each holds the results of many pieces, which come for them one after the other
-_SAME_QUESTION = 1.0  # seconds within which the answer for one piece of a job is good for the others
+# of whole jobs; each holds the results of many pieces, which come for them one after the other
+_KEPT_REPLIES = 16
+_SAME_QUESTION = (
+    1.0  # seconds within which the answer for one piece of a job is good for the others
+)
 _PIECE_KEY = "piece_key"
 
 
@@ -61,7 +66,9 @@ class BatchClient:
         self._results: OrderedDict[str, dict[str, Any]] = OrderedDict()
         self._untidied: dict[str, set[str]] = {}
 
-    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
+    async def submit(
+        self, piece: Piece, request_options: RequestOptions
+    ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
         values = self._client.values_of(piece, request_options)
         key = str(values["request_id"])[:32]
@@ -119,7 +126,11 @@ class BatchClient:
         if not group.items:
             group.sent.cancel()
             return
-        of_all = {name: value for name, value in group.values.items() if name not in (_PIECE_KEY, "audio_size")}
+        of_all = {
+            name: value
+            for name, value in group.values.items()
+            if name not in (_PIECE_KEY, "audio_size")
+        }
         run = self._exchange.run_of({**of_all, "manifest": list(group.items.values())}, None)
         run.index = self._first
         try:
@@ -157,16 +168,22 @@ class BatchClient:
         """Whether an answer that is there will do: a reply does, as it may be given only once."""
         if question.answer.cancelled() or question.answer.exception() is not None:
             return False
-        return isinstance(question.answer.result(), Finished) or now - question.asked < _SAME_QUESTION
+        return (
+            isinstance(question.answer.result(), Finished) or now - question.asked < _SAME_QUESTION
+        )
 
     def _forget_old_questions(self) -> None:
         while len(self._questions) > _KEPT_REPLIES:
-            oldest = next((name for name, one in self._questions.items() if one.answer.done()), None)
+            oldest = next(
+                (name for name, one in self._questions.items() if one.answer.done()), None
+            )
             if oldest is None:
                 return
             del self._questions[oldest]
 
-    def _response_for(self, key: str, finished: Finished, standing: Standing | None) -> EngineResponse:
+    def _response_for(
+        self, key: str, finished: Finished, standing: Standing | None
+    ) -> EngineResponse:
         """A piece's own part of the reply for all of them.
 
         Raises:
@@ -182,7 +199,9 @@ class BatchClient:
                 self._results.popitem(last=False)
         result = self._results[name].get(key)
         if result is None:
-            raise JobFailedError("the reply for all pieces has no result for this one", engine=self._card.name)
+            raise JobFailedError(
+                "the reply for all pieces has no result for this one", engine=self._card.name
+            )
         batch = self._batch
         if batch.failed_when is not None and batch.failed_when.holds(result):
             reason = batch.reason.find(result) if batch.reason else None
@@ -190,8 +209,14 @@ class BatchClient:
             raise JobFailedError(f"the engine failed on this piece{said}", engine=self._card.name)
         found = batch.reply.find(result) if batch.reply else result
         if found is None:
-            raise JobFailedError(f"batch.reply ({batch.reply}) finds nothing for this piece", engine=self._card.name)
-        body = found.encode("utf-8", "surrogatepass") if isinstance(found, str) else json.dumps(found).encode()
+            raise JobFailedError(
+                f"batch.reply ({batch.reply}) finds nothing for this piece", engine=self._card.name
+            )
+        body = (
+            found.encode("utf-8", "surrogatepass")
+            if isinstance(found, str)
+            else json.dumps(found).encode()
+        )
         cleanup = None
         if finished.cleanup is not None:
             cleanup = {**finished.cleanup.as_json(), _PIECE_KEY: key, "job": name}
@@ -203,18 +228,29 @@ class BatchClient:
         try:
             documents = outer_documents(unpacked(body, self._card.reply.file), _list_names(batch))
         except UnexpectedReplyError as error:
-            unread = UnreadableReplyError(f"the reply for all pieces: {error}", engine=self._card.name)
+            unread = UnreadableReplyError(
+                f"the reply for all pieces: {error}", engine=self._card.name
+            )
             unread.body = body
             raise unread from error
         if batch.results is not None:
-            lists = [found for document in documents if (found := batch.results.find(document)) is not None]
-            documents = [item for found in lists for item in (found if isinstance(found, list) else [found])]
+            lists = [
+                found
+                for document in documents
+                if (found := batch.results.find(document)) is not None
+            ]
+            documents = [
+                item for found in lists for item in (found if isinstance(found, list) else [found])
+            ]
         return {str(key): item for item in documents if (key := batch.key.find(item)) is not None}
 
     def _noted(self, result: Any) -> dict[str, Value]:
         """What the engine says that it charges for one piece."""
         answer = HttpAnswer(200, (), json.dumps(result).encode())
-        places = (("billed_seconds", self._card.billed.seconds), ("billed_cost", self._card.billed.cost))
+        places = (
+            ("billed_seconds", self._card.billed.seconds),
+            ("billed_cost", self._card.billed.cost),
+        )
         return {name: take.find(answer) for name, take in places if take is not None}
 
     async def clean_up(self, response: EngineResponse) -> None:
@@ -228,7 +264,9 @@ class BatchClient:
 
     def read_again(self, step: str, answer: bytes, values: Mapping[str, Any]) -> Ticket:
         """See `EngineClient`."""
-        return self._ticket(self._exchange.read_again(step, answer, values), str(values.get(_PIECE_KEY)))
+        return self._ticket(
+            self._exchange.read_again(step, answer, values), str(values.get(_PIECE_KEY))
+        )
 
     async def look_up(self, piece: Piece, request_options: RequestOptions) -> Ticket | None:
         """There is no knowing: a job of several pieces has no request of ours to be known by."""

@@ -1,7 +1,8 @@
 """Knowing an engine's calls from forged ones, by the open scheme of Standard Webhooks.
 
-https://github.com/standard-webhooks/standard-webhooks: the headers `webhook-id`, `webhook-timestamp` and
-`webhook-signature` (space-separated `v1,BASE64`), an HMAC-SHA256 over `ID.TIMESTAMP.BODY`.
+https://github.com/standard-webhooks/standard-webhooks: the headers `webhook-id`,
+`webhook-timestamp` and `webhook-signature` (space-separated `v1,BASE64`), an HMAC-SHA256 over
+`ID.TIMESTAMP.BODY`.
 """
 
 import base64
@@ -27,7 +28,11 @@ def is_genuine(secret: Secret, headers: Mapping[str, str], body: bytes, now: flo
         now: seconds since 1970.
     """
     call, moment = headers.get("webhook-id", ""), headers.get("webhook-timestamp", "")
-    if not call or not (moment.isascii() and moment.isdecimal()) or abs(now - int(moment)) > TOLERANCE:
+    if (
+        not call
+        or not (moment.isascii() and moment.isdecimal())
+        or abs(now - int(moment)) > TOLERANCE
+    ):
         return False
     try:
         key = base64.b64decode(secret.reveal().removeprefix(_PREFIX), validate=True)

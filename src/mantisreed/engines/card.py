@@ -1,7 +1,8 @@
-"""The engine card: what a TOML table may say about a speech-to-text engine. `docs/engine-cards.md` is its manual.
+"""The engine card: what a TOML table may say about a speech-to-text engine. `docs/engine-cards.md`
+is its manual.
 
-How an engine is spoken to is in `cards/card.py`; here is what only speech-to-text has. What the types cannot see is
-in `card_checks.py`.
+How an engine is spoken to is in `cards/card.py`; here is what only speech-to-text has. What the
+types cannot see is in `card_checks.py`.
 """
 
 import re
@@ -31,9 +32,10 @@ class Accepts(Table, frozen=True, kw_only=True):
         format_names: what the engine calls them, for `{format}`, where it differs.
         sample_rate: samples per second to send; the default is what speech engines work at.
         max_bytes: size of one request's audio at most; None for no limit known.
-        max_duration: seconds of audio in one request at most; an hour where nothing is said, so that no piece grows
-            without bound.
-        languages: the tags it knows, or a table from tags to what it calls them; empty when any may be asked for.
+        max_duration: seconds of audio in one request at most; an hour where nothing is said, so
+            that no piece grows without bound.
+        languages: the tags it knows, or a table from tags to what it calls them; empty when any may
+            be asked for.
     """
 
     formats: tuple[str, ...] = ("flac", "wav", "opus", "mp3")
@@ -46,11 +48,17 @@ class Accepts(Table, frozen=True, kw_only=True):
     @property
     def language_names(self) -> Mapping[str, str]:
         """From each tag to what the engine calls it."""
-        return self.languages if isinstance(self.languages, dict) else {tag: tag for tag in self.languages}
+        return (
+            self.languages
+            if isinstance(self.languages, dict)
+            else {tag: tag for tag in self.languages}
+        )
 
 
 class Price(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.price]`: money per minute of audio, billed in steps of `billing_step` seconds."""
+    """`[engine.NAME.price]`: money per minute of audio, billed in steps of `billing_step`
+    seconds.
+    """
 
     per_minute: Decimal
     currency: str = ""
@@ -58,14 +66,17 @@ class Price(Table, frozen=True, kw_only=True):
 
 
 class RateLimit(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.rate_limit]`: how many `requests` the engine takes in any `window` of seconds."""
+    """`[engine.NAME.rate_limit]`: how many `requests` the engine takes in any `window` of
+    seconds.
+    """
 
     requests: Annotated[int, msgspec.Meta(ge=1)]
     window: Seconds = Seconds(60)
 
 
 class Billed(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.billed]`: where the engine says what it charges, in any answer from the one that starts the work.
+    """`[engine.NAME.billed]`: where the engine says what it charges, in any answer from the one
+    that starts the work.
 
     Attributes:
         seconds: of audio.
@@ -81,15 +92,17 @@ class Billed(Table, frozen=True, kw_only=True):
 class Batch(Table, frozen=True, kw_only=True):
     """`[engine.NAME.batch]`: several pieces in one job of the engine.
 
-    Steps before `step` are made for each piece, that one and what follows once for all of them; they have
-    `{manifest}`, a list with an `item` for each piece, and the reply holds a result for each.
+    Steps before `step` are made for each piece, that one and what follows once for all of them;
+    they have `{manifest}`, a list with an `item` for each piece, and the reply holds a result for
+    each.
 
     Attributes:
         step: the name of the first step that is made once.
         item: what stands in the manifest for a piece; `{piece_key}` tells it from the others.
         size: pieces in one job at most.
         wait: seconds that a piece waits for others at most.
-        results: where the list of results is in the reply; each document of one with lines is a result by itself.
+        results: where the list of results is in the reply; each document of one with lines is a
+            result by itself.
         key: where the piece's key is in each result.
         reply: where its reply is in the result; None for the result itself.
         failed_when: a condition on a result that says that this piece failed.
@@ -111,9 +124,11 @@ class Callback(Table, frozen=True, kw_only=True):
     """`[engine.NAME.callback]`: the engine calls the address `{callback}` when a job has ended.
 
     Attributes:
-        secret: template of the secret with which it signs, after Standard Webhooks (`whsec_` and base64); without it
-            only the address itself, which nobody can guess, tells the engine's calls from others.
-        brings: `news`: it says that something has happened, and the job is asked for; `reply`: it is the reply.
+        secret: template of the secret with which it signs, after Standard Webhooks (`whsec_` and
+            base64); without it only the address itself, which nobody can guess, tells the engine's
+            calls from others.
+        brings: `news`: it says that something has happened, and the job is asked for; `reply`: it
+            is the reply.
     """
 
     secret: Template | None = None
@@ -156,10 +171,12 @@ class Pattern:
 
 
 class Tokens(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.reply.words.tokens]`: words come in parts; one of these keys says how they are put together.
+    """`[engine.NAME.reply.words.tokens]`: words come in parts; one of these keys says how they are
+    put together.
 
     Attributes:
-        begin_mark: stands at the beginning of a part that begins a word; a blank for parts such as `" wa"`, `"ter"`.
+        begin_mark: stands at the beginning of a part that begins a word; a blank for parts such as
+            `" wa"`, `"ter"`.
         continue_mark: stands at the beginning of a part that goes on with a word, such as `##`.
         end_mark: stands at the end of a part that ends a word.
         more_mark: stands at the end of a part whose word goes on, such as `@@`.
@@ -175,9 +192,11 @@ class Tokens(Table, frozen=True, kw_only=True):
 
 
 class TimePaths(Table, frozen=True, kw_only=True):
-    """Where something begins and ends: by `start` and `end`, `start` and `length`, or one of them alone.
+    """Where something begins and ends: by `start` and `end`, `start` and `length`, or one of them
+    alone.
 
-    With `length` alone each item begins where the one before ended, with `start` alone it ends where the next begins.
+    With `length` alone each item begins where the one before ended, with `start` alone it ends
+    where the next begins.
     """
 
     start: ReplyPath | None = None
@@ -194,11 +213,12 @@ class TimePaths(Table, frozen=True, kw_only=True):
 class WordPaths(TimePaths, frozen=True, kw_only=True):
     """`[engine.NAME.reply.words]`: where words are.
 
-    With `[...reply.passages]` they are looked up in each passage, otherwise in the whole reply. A word without
-    letters and without a time is punctuation and joins the word before it.
+    With `[...reply.passages]` they are looked up in each passage, otherwise in the whole reply. A
+    word without letters and without a time is punctuation and joins the word before it.
 
     Attributes:
-        each: the list of words; None where the other paths give lists of the same length, side by side.
+        each: the list of words; None where the other paths give lists of the same length, side by
+            side.
         text, confidence, speaker: in each word.
         times: the unit of its times, where it is not that of the whole reply.
         zero: what times count from.
@@ -241,7 +261,9 @@ class PassagePaths(TimePaths, frozen=True, kw_only=True):
 
 
 class TurnPaths(TimePaths, frozen=True, kw_only=True):
-    """`[engine.NAME.reply.turns]`: who spoke when, apart from the words; they are laid over them."""
+    """`[engine.NAME.reply.turns]`: who spoke when, apart from the words; they are laid over
+    them.
+    """
 
     each: ReplyPath
     speaker: ReplyPath
@@ -252,7 +274,8 @@ class SpeakerNames(Table, frozen=True, kw_only=True):
 
     Attributes:
         each: the list.
-        id: what words and passages call a speaker; None where that is its place in the list, from 0.
+        id: what words and passages call a speaker; None where that is its place in the list, from
+            0.
         name: what people do.
     """
 
@@ -265,7 +288,9 @@ _ENCODINGS = ("base64", "text")
 
 
 class Layer:
-    """Where a reply stands inside another document, as a text: a path, after `base64:` where it is encoded so."""
+    """Where a reply stands inside another document, as a text: a path, after `base64:` where it is
+    encoded so.
+    """
 
     __slots__ = ("encoding", "path", "source")
 
@@ -307,7 +332,8 @@ class Layers:
     def __init__(self, source: object = ()) -> None:
         self.source = source
         self.items = tuple(
-            Layer.from_toml(item) for item in (source if isinstance(source, (list, tuple)) else [source])
+            Layer.from_toml(item)
+            for item in (source if isinstance(source, (list, tuple)) else [source])
         )
 
     @classmethod
@@ -330,9 +356,11 @@ class Reply(Table, frozen=True, kw_only=True):
     """`[engine.NAME.reply]`: what the answer is, and where things are in it.
 
     Attributes:
-        format: `json` and `xml`; `lines` (a JSON document on each line) and `events` (server-sent events); `text`,
-            `srt`, `vtt`, `ttml`, `ctm` and `csv` for such files as they are. Packed replies (gzip, zip) are unpacked.
-        inside: where it is inside another document, as a text; several for one in another in another.
+        format: `json` and `xml`; `lines` (a JSON document on each line) and `events` (server-sent
+            events); `text`, `srt`, `vtt`, `ttml`, `ctm` and `csv` for such files as they are.
+            Packed replies (gzip, zip) are unpacked.
+        inside: where it is inside another document, as a text; several for one in another in
+            another.
         file: the name of the file in a zip archive, with `*` for any text.
         text: the whole text; with `lines` and `events` the part of it that one of them brings.
         is_whole_text: each line or event brings the whole text so far, not the next part of it.
@@ -345,7 +373,8 @@ class Reply(Table, frozen=True, kw_only=True):
         language: the language heard.
         times: the unit of all times.
         zero: with moments, where the moment is at which the recording begins.
-        confidence_scale: `fraction` (0 to 1), `percent`, `log` (natural logarithm) or `negative log`.
+        confidence_scale: `fraction` (0 to 1), `percent`, `log` (natural logarithm) or `negative
+            log`.
         passages, words, turns, speakers: where they are; what has no times gets estimated ones.
     """
 
@@ -373,7 +402,9 @@ class Reply(Table, frozen=True, kw_only=True):
     def tells_speakers(self) -> bool:
         """Whether the card knows where speakers are in it."""
         places = (self.passages, self.words)
-        return self.turns is not None or any(paths is not None and paths.speaker is not None for paths in places)
+        return self.turns is not None or any(
+            paths is not None and paths.speaker is not None for paths in places
+        )
 
 
 class Command(Table, frozen=True, kw_only=True):
@@ -383,7 +414,8 @@ class Command(Table, frozen=True, kw_only=True):
         run: the program and its arguments, as templates; one that is empty is left out.
         audio: whether the audio is a file, `{audio_file}`, or comes on standard input.
         reply: whether the reply is on standard output or in a file, `{reply_file}`.
-        environment: more variables, as templates; the place for secrets, since arguments can be seen by others.
+        environment: more variables, as templates; the place for secrets, since arguments can be
+            seen by others.
         timeout: seconds, after which the program is stopped.
     """
 
@@ -395,7 +427,8 @@ class Command(Table, frozen=True, kw_only=True):
 
 
 class PythonObject(Table, frozen=True, kw_only=True):
-    """`[engine.NAME.python]`: a Python object, by its entry point in the group `mantisreed.engines`, or its place.
+    """`[engine.NAME.python]`: a Python object, by its entry point in the group
+    `mantisreed.engines`, or its place.
 
     Attributes:
         object: the entry point's name, or `module:object`.

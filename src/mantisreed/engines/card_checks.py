@@ -1,4 +1,6 @@
-"""Reading cards with their profiles and tasks, and what the types of their tables alone cannot see."""
+"""Reading cards with their profiles and tasks, and what the types of their tables alone cannot
+see.
+"""
 
 from collections.abc import Iterator, Mapping
 from typing import Any
@@ -20,8 +22,11 @@ _OVERLAYS = ("profile", "task")
 _BODIES = ("form", "json", "urlencoded", "raw", "websocket")
 
 
-def read_cards(name: str, table: Mapping[str, Any], file: str) -> dict[tuple[str, str | None], EngineCard]:
-    """All that one `[engine.NAME]` describes, checked: the card, and with each profile and each task laid over it.
+def read_cards(
+    name: str, table: Mapping[str, Any], file: str
+) -> dict[tuple[str, str | None], EngineCard]:
+    """All that one `[engine.NAME]` describes, checked: the card, and with each profile and each
+    task laid over it.
 
     Args:
         name: of the engine.
@@ -38,13 +43,16 @@ def read_cards(name: str, table: Mapping[str, Any], file: str) -> dict[tuple[str
     _check_overlays(table, file, place)
     base = {key: value for key, value in table.items() if key not in _OVERLAYS}
     profiles = {name: base} | {
-        f"{name}:{profile}": card_laid_over(base, overlay) for profile, overlay in table.get("profile", {}).items()
+        f"{name}:{profile}": card_laid_over(base, overlay)
+        for profile, overlay in table.get("profile", {}).items()
     }
     cards: dict[tuple[str, str | None], EngineCard] = {}
     for full_name, profile_table in profiles.items():
         cards[full_name, None] = _read_card(full_name, profile_table, file, place)
         for task, overlay in table.get("task", {}).items():
-            cards[full_name, task] = _read_card(full_name, card_laid_over(profile_table, overlay), file, place)
+            cards[full_name, task] = _read_card(
+                full_name, card_laid_over(profile_table, overlay), file, place
+            )
     return cards
 
 
@@ -60,11 +68,15 @@ def _check_overlays(table: Mapping[str, Any], file: str, place: str) -> None:
             else [k for k, v in overlays.items() if not isinstance(v, dict)]
         )
         if wrong:
-            raise SettingsError(f"key {kind!r}: expected tables [{place}.{kind}.NAME]", where=f"{file}: [{place}]")
+            raise SettingsError(
+                f"key {kind!r}: expected tables [{place}.{kind}.NAME]", where=f"{file}: [{place}]"
+            )
     for task in table.get("task", {}):
         if task != TRANSLATE:
             what = f"unknown task {task!r}"
-            raise SettingsError(what, where=f"{file}: [{place}.task]", advice=f"the task known is {TRANSLATE}")
+            raise SettingsError(
+                what, where=f"{file}: [{place}.task]", advice=f"the task known is {TRANSLATE}"
+            )
 
 
 def laid_over(table: Mapping[str, Any], overlay: Mapping[str, Any]) -> dict[str, Any]:
@@ -72,19 +84,26 @@ def laid_over(table: Mapping[str, Any], overlay: Mapping[str, Any]) -> dict[str,
     merged = dict(table)
     for key, value in overlay.items():
         below = merged.get(key)
-        merged[key] = laid_over(below, value) if isinstance(below, dict) and isinstance(value, dict) else value
+        merged[key] = (
+            laid_over(below, value)
+            if isinstance(below, dict) and isinstance(value, dict)
+            else value
+        )
     return merged
 
 
 def card_laid_over(table: Mapping[str, Any], overlay: Mapping[str, Any]) -> dict[str, Any]:
-    """A card's table with what a profile says instead; what that leaves without effect is left out."""
+    """A card's table with what a profile says instead; what that leaves without effect is left
+    out.
+    """
     merged = laid_over(table, overlay)
     steps = [key for key in ("send", "login", "lookup", "cancel") if _is_table(overlay.get(key))]
     for key in steps:
         merged[key] = _without_rivals(merged[key], overlay[key], _BODIES)
     if _is_table(overlay.get("steps")):
         named = {
-            key: _without_rivals(step, overlay["steps"].get(key), _BODIES) for key, step in merged["steps"].items()
+            key: _without_rivals(step, overlay["steps"].get(key), _BODIES)
+            for key, step in merged["steps"].items()
         }
         merged["steps"] = named
     if _is_table(overlay.get("reply")):
@@ -145,7 +164,9 @@ def _known(card: EngineCard) -> tuple[str, ...]:
 
 
 def _wrong_formats(card: EngineCard) -> Iterator[Problem]:
-    unknown = [name for name in (*card.accepts.formats, *card.accepts.format_names) if name not in FORMATS]
+    unknown = [
+        name for name in (*card.accepts.formats, *card.accepts.format_names) if name not in FORMATS
+    ]
     if unknown or not card.accepts.formats:
         found = f"found {unknown[0]!r}" if unknown else "found none"
         yield ".accepts", f"key 'formats': expected some of {', '.join(FORMATS)}; {found}"
@@ -154,7 +175,10 @@ def _wrong_formats(card: EngineCard) -> Iterator[Problem]:
         rates = FORMATS[name].sample_rates
         if rates and card.accepts.sample_rate not in rates:
             listed = ", ".join(map(str, rates))
-            yield ".accepts", f"key 'sample_rate': {name} can have {listed}; found {card.accepts.sample_rate}"
+            yield (
+                ".accepts",
+                f"key 'sample_rate': {name} can have {listed}; found {card.accepts.sample_rate}",
+            )
 
 
 def _wrong_audio(card: EngineCard) -> Iterator[Problem]:
@@ -164,12 +188,16 @@ def _wrong_audio(card: EngineCard) -> Iterator[Problem]:
         name = card.sequence[-1][0] if card.send is None else "send"
         yield (
             place_of(card, name),
-            'no step sends the audio: raw = "{audio}", a part of a form that is "{audio}", or {audio|base64} or '
+            'no step sends the audio: raw = "{audio}", a part of a form that is "{audio}", or '
+            "{audio|base64} or "
             "{audio_link} in json",
         )
     unconditional = [name for name, step in carrying if step.when is None]
     if len(carrying) > 1 and unconditional:
-        yield place_of(card, carrying[1][0]), f"the audio is sent already, by step {carrying[0][0]!r}"
+        yield (
+            place_of(card, carrying[1][0]),
+            f"the audio is sent already, by step {carrying[0][0]!r}",
+        )
     for name, step in carrying:
         if len(audio_names(step)) > 1:
             yield place_of(card, name), "the audio is in two places of this step"
@@ -185,9 +213,14 @@ def _wrong_jobs(card: EngineCard) -> Iterator[Problem]:
     if card.callback is not None and "callback" not in names:
         yield ".callback", "no step tells the engine the address {callback}"
     if card.callback is not None and card.callback.secret is not None:
-        unknown = [name for name in card.callback.secret.names if name not in {*card.secrets, *card.values}]
+        unknown = [
+            name for name in card.callback.secret.names if name not in {*card.secrets, *card.values}
+        ]
         for name in unknown:
-            yield ".callback", f"unknown placeholder {{{name}}}; here are known: the card's secrets and values"
+            yield (
+                ".callback",
+                f"unknown placeholder {{{name}}}; here are known: the card's secrets and values",
+            )
     if card.batch is not None:
         yield from _wrong_batch(card, sequence)
 
@@ -196,7 +229,10 @@ def _wrong_batch(card: EngineCard, sequence: StepSequence) -> Iterator[Problem]:
     assert card.batch is not None
     names = [name for name, _ in sequence.steps]
     if card.batch.step not in names:
-        yield ".batch", f"key 'step': there is no step {card.batch.step!r}; there are {', '.join(names)}"
+        yield (
+            ".batch",
+            f"key 'step': there is no step {card.batch.step!r}; there are {', '.join(names)}",
+        )
         return
     first = sequence.index_of(card.batch.step)
     if first > sequence.first_work:
@@ -228,19 +264,29 @@ def _wrong_for_programs(card: EngineCard) -> Iterator[Problem]:
         "batch",
         "billed",
     ):
-        default = next(field for field in msgspec.structs.fields(EngineCard) if field.name == key).default
+        default = next(
+            field for field in msgspec.structs.fields(EngineCard) if field.name == key
+        ).default
         empty = ({}, None) if default is msgspec.NODEFAULT else (default, {}, None)
         if getattr(card, key) not in empty:
             yield "", f"{key!r} has no effect with {way!r}"
     if card.command is None:
         return
-    known = {*PLACEHOLDERS, *FILES, *card.secrets, *card.values} - {"audio", "audio_link", "callback"}
+    known = {*PLACEHOLDERS, *FILES, *card.secrets, *card.values} - {
+        "audio",
+        "audio_link",
+        "callback",
+    }
     # Other people on the machine can see a program's arguments.
     yield from _unknown(".command", card.command.run, known - set(card.secrets), card)
     yield from _unknown(".command.environment", card.command.environment.values(), known, card)
-    if card.command.audio == "file" and not any("audio_file" in template.names for template in card.command.run):
+    if card.command.audio == "file" and not any(
+        "audio_file" in template.names for template in card.command.run
+    ):
         yield ".command", "key 'run': no argument is {audio_file}; or set audio = \"stdin\""
-    if card.command.reply == "file" and not any("reply_file" in template.names for template in card.command.run):
+    if card.command.reply == "file" and not any(
+        "reply_file" in template.names for template in card.command.run
+    ):
         yield ".command", "key 'run': no argument is {reply_file}; or set reply = \"stdout\""
 
 
@@ -251,7 +297,10 @@ def _unknown(place: str, templates: Any, known: set[str], card: EngineCard) -> I
             if name in known or name.partition(".")[0] in known:
                 continue
             if name in card.secrets:
-                yield place, f"{{{name}}} is a secret; arguments can be seen by others: use 'environment'"
+                yield (
+                    place,
+                    f"{{{name}}} is a secret; arguments can be seen by others: use 'environment'",
+                )
             else:
                 listed = ", ".join(f"{{{other}}}" for other in sorted(known))
                 yield place, f"unknown placeholder {{{name}}}; here are known: {listed}"
@@ -293,7 +342,9 @@ def _wrong_reply(reply: Reply) -> Iterator[Problem]:
 
 def _wrong_times(reply: Reply) -> Iterator[Problem]:
     places = [(key, getattr(reply, key)) for key in ("passages", "words", "turns")]
-    timed: list[tuple[str, TimePaths]] = [(key, paths) for key, paths in places if paths is not None]
+    timed: list[tuple[str, TimePaths]] = [
+        (key, paths) for key, paths in places if paths is not None
+    ]
     units = [paths.times or reply.times for _, paths in timed if paths.has_times]
     for key, paths in timed:
         if paths.end is not None and paths.length is not None:
@@ -317,7 +368,11 @@ def _wrong_passages(reply: Reply) -> Iterator[Problem]:
         return
     if passages.text is None and reply.words is None:
         yield ".reply.passages", "key 'text' is missing, as there are no words that say it"
-    if passages.confidence is not None and reply.words is not None and reply.words.confidence is not None:
+    if (
+        passages.confidence is not None
+        and reply.words is not None
+        and reply.words.confidence is not None
+    ):
         yield ".reply.passages", "'confidence' has no effect, as words have their own"
 
 
@@ -331,15 +386,23 @@ def _wrong_words(reply: Reply) -> Iterator[Problem]:
         yield ".reply.words", "'zero' has no effect without times"
     for key in ("punctuation", "events", "ignored"):
         if getattr(words, key) and words.kind is None:
-            yield ".reply.words", f"{key!r} has no effect without 'kind': where the kind of an item is"
+            yield (
+                ".reply.words",
+                f"{key!r} has no effect without 'kind': where the kind of an item is",
+            )
     if words.kind is not None and not (words.punctuation or words.events or words.ignored):
         yield ".reply.words", "'kind' has no effect without 'punctuation', 'events' or 'ignored'"
     if words.each is None and reply.format == "csv":
         yield ".reply.words", "key 'each' is missing: \"@\" for all rows"
     if words.tokens is not None:
-        ways = [key for key in words.tokens.__struct_fields__ if getattr(words.tokens, key) is not None]
+        ways = [
+            key for key in words.tokens.__struct_fields__ if getattr(words.tokens, key) is not None
+        ]
         if len(ways) != 1:
-            yield ".reply.words.tokens", f"expected one of the keys {', '.join(words.tokens.__struct_fields__)}"
+            yield (
+                ".reply.words.tokens",
+                f"expected one of the keys {', '.join(words.tokens.__struct_fields__)}",
+            )
 
 
 def _wrong_confidence(reply: Reply) -> Iterator[Problem]:

@@ -55,7 +55,8 @@ class StillWorking:
 
     Attributes:
         ticket: what asking for it needs from now on; None when that is the same as before.
-        retry_after: seconds after which the engine wants to be asked again; None when it does not say.
+        retry_after: seconds after which the engine wants to be asked again; None when it does not
+            say.
     """
 
     ticket: Ticket | None = None
@@ -65,7 +66,9 @@ class StillWorking:
 class EngineClient(Protocol):
     """What speaks to one engine."""
 
-    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
+    async def submit(
+        self, piece: Piece, request_options: RequestOptions
+    ) -> EngineResponse | Ticket:
         """Send a piece.
 
         Raises:
@@ -101,7 +104,8 @@ class EngineClient(Protocol):
         ...
 
     async def look_up(self, piece: Piece, request_options: RequestOptions) -> Ticket | None:
-        """The job that a piece has become, which may have been sent before; None when there is none, or no knowing.
+        """The job that a piece has become, which may have been sent before; None when there is
+        none, or no knowing.
 
         Raises:
             EngineError: the question itself failed.

@@ -64,7 +64,9 @@ class HttpClient:
             ),
         )
 
-    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
+    async def submit(
+        self, piece: Piece, request_options: RequestOptions
+    ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
         values = self.values_of(piece, request_options)
         came = await self.exchange.start(str(values["request_id"]), values, attachment_of(piece))
@@ -112,7 +114,8 @@ class HttpClient:
             named["request_id"] = standing.values["request_id"]
         if key is not None:
             named["piece_key"] = key
-        # The address is that of the card, so that the same number of two engines is not the same job.
+        # The address is that of the card, so that the same number of two engines is not the same
+        # job.
         url = self._card.url.source if self._card.url else None
         mark = json.dumps([url, *sorted(named.items())], default=str) if named else None
         return Ticket(standing.as_json(), mark)
@@ -121,7 +124,8 @@ class HttpClient:
         """Where a ticket's exchange stands."""
         if "step" in ticket.values:
             return Standing.from_json(ticket.values)
-        # Kept by a version that knew one order of steps only: what was taken, for the step that asks.
+        # Kept by a version that knew one order of steps only: what was taken, for the step that
+        # asks.
         sequence = self.exchange.sequence
         step = sequence.steps[sequence.last_work + 1][0]
         return Standing(step, ticket.values, tuple(sorted(set(ticket.values) - {"request_id"})))
@@ -152,6 +156,9 @@ def _money(value: Value) -> Decimal | None:
         amount = Decimal(str(value).strip()[:_LONGEST_AMOUNT])
     except InvalidOperation:
         return None
-    # An amount of a hundred characters may be a number of a billion digits, or one with as many behind the point.
-    is_modest = amount.is_finite() and 0 <= amount <= MOST_MONEY and amount.adjusted() > -_LONGEST_AMOUNT
+    # An amount of a hundred characters may be a number of a billion digits, or one with as many
+    # behind the point.
+    is_modest = (
+        amount.is_finite() and 0 <= amount <= MOST_MONEY and amount.adjusted() > -_LONGEST_AMOUNT
+    )
     return round(amount, _PLACES) if is_modest else None

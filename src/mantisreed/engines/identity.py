@@ -1,8 +1,8 @@
 """What a request and a job are known by: what reaches the engine, and nothing else.
 
-Waits, limits, prices, error patterns, how a reply is read: none of these reach the engine, so that changing them
-never makes a request another one. Secrets reach it and do not count either: a new key is not a new question. Nor do
-names of files: they change nothing in what is heard.
+Waits, limits, prices, error patterns, how a reply is read: none of these reach the engine, so that
+changing them never makes a request another one. Secrets reach it and do not count either: a new key
+is not a new question. Nor do names of files: they change nothing in what is heard.
 """
 
 from collections.abc import Mapping
@@ -20,7 +20,9 @@ from mantisreed.engines.request import FILES, Piece, RequestOptions, piece_value
 _OF_THE_SOUND = ("format", "content_type")
 _NUMBERS_OF_THE_SOUND = ("sample_rate", "channels", "duration")
 _SYMBOLIC = ("audio_link", "file_name", "piece_key", "manifest")
-"""What differs each time a request is sent, or stands for the sound, which is described by itself."""
+"""What differs each time a request is sent, or stands for the sound, which is described by
+itself.
+"""
 
 _OF_CHUNKS = ("chunk_number", "chunk_count", "chunk_start", "chunk_end")
 _OF_PAGES = ("page_token", "page_offset", "page_number")
@@ -49,7 +51,9 @@ class SoundIdentity(msgspec.Struct, frozen=True):
     sample_rate: int
 
 
-def request_key(card: EngineCard, options: RequestOptions, piece: Piece, sound: SoundIdentity) -> str:
+def request_key(
+    card: EngineCard, options: RequestOptions, piece: Piece, sound: SoundIdentity
+) -> str:
     """What a request is known by.
 
     Args:
@@ -64,7 +68,8 @@ def request_key(card: EngineCard, options: RequestOptions, piece: Piece, sound: 
 
 
 def job_key(card: EngineCard, options: RequestOptions, recording: str, user_options: object) -> str:
-    """What a job is known by: the recording's digest, what the engine is asked, and how the user wants it cut.
+    """What a job is known by: the recording's digest, what the engine is asked, and how the user
+    wants it cut.
 
     Args:
         card: of the engine.
@@ -72,13 +77,17 @@ def job_key(card: EngineCard, options: RequestOptions, recording: str, user_opti
         recording: its digest.
         user_options: anything that can be encoded; how the recording is prepared.
     """
-    symbols = {name: symbol(name) for name in _OF_THE_SOUND} | dict.fromkeys(_NUMBERS_OF_THE_SOUND, 0)
+    symbols = {name: symbol(name) for name in _OF_THE_SOUND} | dict.fromkeys(
+        _NUMBERS_OF_THE_SOUND, 0
+    )
     values = {**piece_values(card, _NO_SOUND, options), **symbols}
     return digest_of_request([_rendered(card, values), recording, user_options])[:16]
 
 
 def _rendered(card: EngineCard, values: Mapping[str, Value]) -> Any:
-    """All that the engine is told, with symbols in place of secrets and of what differs each time."""
+    """All that the engine is told, with symbols in place of secrets and of what differs each
+    time.
+    """
     known = with_symbols(card, {**values, **{name: symbol(name) for name in _SYMBOLIC}})
     known |= {name: symbol(name) for name in values if name.startswith("recording.")}
     known |= dict.fromkeys((*_OF_CHUNKS, *_OF_PAGES), 0)
@@ -86,9 +95,15 @@ def _rendered(card: EngineCard, values: Mapping[str, Value]) -> Any:
     known |= values_of_card(card, known)
     if card.command is not None:
         files = {**known, **{name: symbol(name) for name in FILES}}
-        environment = {name: template.text(known) for name, template in card.command.environment.items()}
+        environment = {
+            name: template.text(known) for name, template in card.command.environment.items()
+        }
         return ["program", [template.text(files) for template in card.command.run], environment]
     if card.python is not None:
-        return ["object", card.python.object, {name: known.get(name) for name in ("language", "target", "hints")}]
+        return [
+            "object",
+            card.python.object,
+            {name: known.get(name) for name in ("language", "target", "hints")},
+        ]
     item = None if card.batch is None else card.batch.item.document(known)
     return [*rendered_steps(card, known, _SYMBOLIC_AUDIO), *([] if item is None else [item])]

@@ -14,11 +14,14 @@ from mantisreed.engines.listening import serving
 
 
 class LinkOffers:
-    """What is offered, each at an address that nobody can guess, until it is withdrawn; served by any application."""
+    """What is offered, each at an address that nobody can guess, until it is withdrawn; served by
+    any application.
+    """
 
     def __init__(self, public: str) -> None:
         """Args:
-        public: the address under which others reach the application, such as `https://files.marsh.example`.
+        public: the address under which others reach the application, such as
+        `https://files.marsh.example`.
         """
         self._public = public.rstrip("/")
         self._offers: dict[str, tuple[bytes, str]] = {}
@@ -56,10 +59,15 @@ class LinkServer(LinkOffers):
 
     async def __aenter__(self) -> Self:
         application = Starlette(routes=[self.route])
-        await self._stack.enter_async_context(serving(application, self._listen, key="[links] listen"))
+        await self._stack.enter_async_context(
+            serving(application, self._listen, key="[links] listen")
+        )
         return self
 
     async def __aexit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         await self._stack.aclose()

@@ -25,7 +25,12 @@ class _Server(uvicorn.Server):
 
 @contextlib.asynccontextmanager
 async def serving(
-    application: ASGIApp, listen: str, *, key: str, most_of_one: int | None = None, most: int | None = _MOST
+    application: ASGIApp,
+    listen: str,
+    *,
+    key: str,
+    most_of_one: int | None = None,
+    most: int | None = _MOST,
 ) -> AsyncIterator[None]:
     """Serve until the context ends; requests that are under way then are finished.
 
@@ -69,8 +74,8 @@ def _bound(listen: str, key: str) -> socket.socket:
     host, _, port = listen.rpartition(":")
     try:
         waiting = socket.create_server((host, int(port)), reuse_port=False)
-        # Connections have it from here. The event loop sets it itself only for sockets that name their protocol;
-        # without it an answer in two parts waits for 40 ms.
+        # Connections have it from here. The event loop sets it itself only for sockets that name
+        # their protocol; without it an answer in two parts waits for 40 ms.
         waiting.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         return waiting
     except (OSError, ValueError, OverflowError) as error:

@@ -1,4 +1,6 @@
-"""Engines that are no web service: a program on this machine, or a Python object in a process of its own."""
+"""Engines that are no web service: a program on this machine, or a Python object in a process of
+its own.
+"""
 
 import asyncio
 import contextlib
@@ -24,11 +26,11 @@ from mantisreed.engines.client import EngineResponse, StillWorking, Ticket
 from mantisreed.engines.python_worker import ENTRY_POINTS, HEAD, NOT_LOADED, READY, REPLY
 from mantisreed.engines.request import Piece, RequestOptions, piece_values
 from mantisreed.errors import EngineBrokeError, InputError, UnreachableError, UnreadableReplyError
+from mantisreed.running import stop_program
 from mantisreed.units import short_size
 
 _LAST_WORDS = 4000  # bytes of what a program says on standard error that are kept
 _BLOCK = 1 << 18
-_LAST_OUTPUT = 2.0  # seconds
 
 
 class _AnswersAtOnce:
@@ -58,7 +60,9 @@ def _values(
     card: EngineCard, piece: Piece, request_options: RequestOptions, secrets: Mapping[str, Secret]
 ) -> dict[str, Value]:
     """What the card's placeholders stand for, its secrets and own values among them."""
-    known = piece_values(card, piece, request_options) | {name: secret.reveal() for name, secret in secrets.items()}
+    known = piece_values(card, piece, request_options) | {
+        name: secret.reveal() for name, secret in secrets.items()
+    }
     return known | values_of_card(card, known)
 
 
@@ -71,10 +75,15 @@ class CommandClient(_AnswersAtOnce):
         self._command: Command = card.command
         self._secrets = secrets
 
-    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
+    async def submit(
+        self, piece: Piece, request_options: RequestOptions
+    ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
         with tempfile.TemporaryDirectory(prefix="mantisreed-") as folder:
-            audio_file, reply_file = Path(folder, f"piece.{piece.form.extension}"), Path(folder, "reply")
+            audio_file, reply_file = (
+                Path(folder, f"piece.{piece.form.extension}"),
+                Path(folder, "reply"),
+            )
             values = _values(self._card, piece, request_options, self._secrets)
             values |= {"audio_file": str(audio_file), "reply_file": str(reply_file)}
             if self._command.audio == "file":
@@ -102,7 +111,9 @@ class CommandClient(_AnswersAtOnce):
     async def _run(self, piece: Piece, values: Mapping[str, Value]) -> bytes:
         filled_in = (template.text(values) for template in self._command.run)
         arguments = [argument for argument in filled_in if argument is not None]
-        environment = {name: template.text(values) for name, template in self._command.environment.items()}
+        environment = {
+            name: template.text(values) for name, template in self._command.environment.items()
+        }
         process = await self._started(
             arguments, {name: text for name, text in environment.items() if text is not None}
         )
@@ -120,20 +131,28 @@ class CommandClient(_AnswersAtOnce):
             late.was_sent = True
             raise late from error
         finally:
-            await _stopped(process)
+            await stop_program(process)
         assert process.returncode is not None
         if process.returncode != 0:
             said = quoted_beginning(errors, self._secrets.values())
-            ended = f"ended with code {process.returncode}" if process.returncode > 0 else "was killed"
+            ended = (
+                f"ended with code {process.returncode}" if process.returncode > 0 else "was killed"
+            )
             last_words = f", saying: {said}" if said else " and said nothing"
-            raise EngineBrokeError(f"{arguments[0]} {ended}{last_words}", engine=self._card.name, answer=said)
+            raise EngineBrokeError(
+                f"{arguments[0]} {ended}{last_words}", engine=self._card.name, answer=said
+            )
         return output
 
     async def _communicated(
         self, process: asyncio.subprocess.Process, name: str, sound: bytes
     ) -> tuple[bytes, bytes]:
-        """What a program writes, and the end of what it says; broken off as soon as it is too much."""
-        assert process.stdin is not None and process.stdout is not None and process.stderr is not None
+        """What a program writes, and the end of what it says; broken off as soon as it is too
+        much.
+        """
+        assert (
+            process.stdin is not None and process.stdout is not None and process.stderr is not None
+        )
 
         async def feed(stdin: asyncio.StreamWriter) -> None:
             with contextlib.suppress(BrokenPipeError, ConnectionResetError):  # it has read enough
@@ -168,7 +187,9 @@ class CommandClient(_AnswersAtOnce):
                 task.cancel()
             await asyncio.gather(feeding, output, errors, return_exceptions=True)
 
-    async def _started(self, arguments: list[str], environment: Mapping[str, str]) -> asyncio.subprocess.Process:
+    async def _started(
+        self, arguments: list[str], environment: Mapping[str, str]
+    ) -> asyncio.subprocess.Process:
         try:
             return await asyncio.create_subprocess_exec(
                 *arguments,
@@ -188,22 +209,6 @@ class CommandClient(_AnswersAtOnce):
             ) from error
 
 
-async def _stopped(process: asyncio.subprocess.Process) -> None:
-    """Stop a program with whatever it has started, and let go of its pipes."""
-    with contextlib.suppress(ProcessLookupError, PermissionError):  # it has ended by itself
-        os.killpg(process.pid, signal.SIGKILL)
-
-    async def drain(stream: asyncio.StreamReader | None) -> None:
-        while stream is not None and await stream.read(_BLOCK):
-            pass
-
-    # Waiting for a process ends when its pipes are read to their end. What has left its session may hold them open.
-    with contextlib.suppress(TimeoutError):  # what it still says does not matter
-        await asyncio.wait_for(asyncio.gather(drain(process.stdout), drain(process.stderr)), _LAST_OUTPUT)
-    process._transport.close()  # type: ignore[attr-defined]
-    await process.wait()
-
-
 class PythonEngine(Protocol):
     """What an object behind `[engine.NAME.python]` offers."""
 
@@ -212,8 +217,8 @@ class PythonEngine(Protocol):
 
         Args:
             audio: the encoded piece.
-            about: `format`, `content_type`, `sample_rate`, `channels`, `duration`, `language`, `target`, `hints`, and
-                the card's values and secrets.
+            about: `format`, `content_type`, `sample_rate`, `channels`, `duration`, `language`,
+                `target`, `hints`, and the card's values and secrets.
 
         Returns:
             Bytes or text as they are, or a document as JSON has it; read by the card's `reply`.
@@ -222,7 +227,9 @@ class PythonEngine(Protocol):
 
 
 class PythonClient(_AnswersAtOnce):
-    """An object of the user's own, in processes that can be stopped; each keeps what it has loaded."""
+    """An object of the user's own, in processes that can be stopped; each keeps what it has
+    loaded.
+    """
 
     def __init__(self, card: EngineCard, secrets: Mapping[str, Secret]) -> None:
         """Load the object in a first process.
@@ -241,12 +248,16 @@ class PythonClient(_AnswersAtOnce):
                 advice=f"name an entry point of the group {ENTRY_POINTS!r}, or module:object",
             )
 
-    async def submit(self, piece: Piece, request_options: RequestOptions) -> EngineResponse | Ticket:
+    async def submit(
+        self, piece: Piece, request_options: RequestOptions
+    ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
         about = _values(self._card, piece, request_options, self._secrets)
         for name in ("audio_link", "request_id", "callback", "audio_size"):
             del about[name]
-        process = self._idle.pop() if self._idle else await asyncio.to_thread(_PythonProcess, self._name)
+        process = (
+            self._idle.pop() if self._idle else await asyncio.to_thread(_PythonProcess, self._name)
+        )
         try:
             kind, content = await asyncio.wait_for(
                 asyncio.to_thread(process.called, piece.audio, about), self._timeout
@@ -260,7 +271,9 @@ class PythonClient(_AnswersAtOnce):
             late.was_sent = True
             raise late from error
         except (OSError, EOFError) as error:
-            raise EngineBrokeError("the object's process has ended", engine=self._card.name) from error
+            raise EngineBrokeError(
+                "the object's process has ended", engine=self._card.name
+            ) from error
         finally:
             if not process.is_at_rest:
                 process.stop()
@@ -269,7 +282,9 @@ class PythonClient(_AnswersAtOnce):
             return EngineResponse(content)
         raised = json.loads(content)
         said = quoted_beginning(raised["text"].encode("utf-8", "replace"), self._secrets.values())
-        raise EngineBrokeError(f"the object raised {raised['type']}: {said}", engine=self._card.name, answer=said)
+        raise EngineBrokeError(
+            f"the object raised {raised['type']}: {said}", engine=self._card.name, answer=said
+        )
 
 
 class _PythonProcess:
@@ -280,7 +295,10 @@ class _PythonProcess:
             [sys.executable, "-m", "mantisreed.engines.python_worker", name],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
-            env={**os.environ, "PYTHONPATH": os.pathsep.join(path or str(Path.cwd()) for path in sys.path)},
+            env={
+                **os.environ,
+                "PYTHONPATH": os.pathsep.join(path or str(Path.cwd()) for path in sys.path),
+            },
             start_new_session=True,
         )
         self._is_loaded = False

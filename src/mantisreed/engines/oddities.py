@@ -1,4 +1,6 @@
-"""What a reply holds that its card does not lead one to expect: counted, with the first example of each kind."""
+"""What a reply holds that its card does not lead one to expect: counted, with the first example of
+each kind.
+"""
 
 import re
 from dataclasses import dataclass, field
@@ -22,7 +24,9 @@ class _Kind:
 
 _KINDS = {
     "outside passage": _Kind("word lies outside its passage", "words lie outside their passages"),
-    "out of order": _Kind("word comes before the one it follows", "words come before those they follow"),
+    "out of order": _Kind(
+        "word comes before the one it follows", "words come before those they follow"
+    ),
     "markup": _Kind("text looks like markup", "texts look like markup"),
     "subtitles": _Kind("text looks like a subtitle file", "texts look like subtitle files"),
     "json": _Kind("text looks like JSON", "texts look like JSON"),
@@ -34,7 +38,9 @@ _KINDS = {
         "confidence is not on its scale (see reply.confidence_scale)",
         "confidences are not on their scale (see reply.confidence_scale)",
     ),
-    "speaker": _Kind("word is in no speaker's turn", "words are in no speaker's turn", is_doubt=False),
+    "speaker": _Kind(
+        "word is in no speaker's turn", "words are in no speaker's turn", is_doubt=False
+    ),
     "kind": _Kind("item is of a kind that is no text", "items are of kinds that are no text"),
     "startless": _Kind(
         "item has no start, and got the end of the one before",
@@ -44,9 +50,13 @@ _KINDS = {
     "endless": _Kind("item has no end, and got one", "items have no ends, and got some"),
     "untimed": _Kind("word has no time, and got one", "words have no times, and got some"),
     "cue": _Kind(
-        "thing in its cues was mended or left out", "things in its cues were mended or left out", is_doubt=False
+        "thing in its cues was mended or left out",
+        "things in its cues were mended or left out",
+        is_doubt=False,
     ),
-    "lacking": _Kind("path finds nothing in the reply", "paths find nothing in the reply", is_doubt=False),
+    "lacking": _Kind(
+        "path finds nothing in the reply", "paths find nothing in the reply", is_doubt=False
+    ),
     "sound": _Kind(
         "word looks like a sound (reply.words.event_pattern keeps it apart)",
         "words look like sounds (reply.words.event_pattern keeps them apart)",
@@ -90,12 +100,18 @@ class Oddities:
     @property
     def doubts(self) -> tuple[str, ...]:
         """Sentences on what makes the transcript doubtful."""
-        return tuple(_sentence(kind, *found) for kind, found in self._found.items() if _KINDS[kind].is_doubt)
+        return tuple(
+            _sentence(kind, *found) for kind, found in self._found.items() if _KINDS[kind].is_doubt
+        )
 
     @property
     def remarks(self) -> tuple[str, ...]:
         """Sentences on what a reader may want to know."""
-        return tuple(_sentence(kind, *found) for kind, found in self._found.items() if not _KINDS[kind].is_doubt)
+        return tuple(
+            _sentence(kind, *found)
+            for kind, found in self._found.items()
+            if not _KINDS[kind].is_doubt
+        )
 
 
 def _sentence(kind: str, count: int, example: str) -> str:

@@ -25,9 +25,9 @@ from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.timing import LONGEST_PAUSE
 from mantisreed.transcript.writing import excerpt, joined
 
-_OUTSIDE = (
-    0.25  # seconds that a word may stand out of its passage: engines round one to words, the other to sentences
-)
+# seconds that a word may stand out of its passage: engines round one to words, the other to
+# sentences
+_OUTSIDE = 0.25
 
 
 class DocumentReader:
@@ -51,16 +51,30 @@ class DocumentReader:
         reply = self._reply
         names = self._names(documents)
         turns = self._turns(documents)
-        each = reply.passages.each if reply.passages is not None else reply.words.each if reply.words else None
+        each = (
+            reply.passages.each
+            if reply.passages is not None
+            else reply.words.each
+            if reply.words
+            else None
+        )
         if reply.format in ("lines", "events") and each is not None:
             # Some of them say other things: that it begins, how far it is, what it cost.
-            documents = [document for document in documents if each.find(document) is not None] or documents
+            documents = [
+                document for document in documents if each.find(document) is not None
+            ] or documents
         if reply.passages is not None:
-            found = [part for document in documents for part in self._in_document(reply.passages, document, turns)]
+            found = [
+                part
+                for document in documents
+                for part in self._in_document(reply.passages, document, turns)
+            ]
         else:
             found = list(_grouped(self._in_order(self._all_words(documents), turns)))
         # Sorting is stable: of passages that begin at once the order of the reply stays.
-        return sorted((_named(passage, names) for passage in found if passage.text), key=lambda one: one.start)
+        return sorted(
+            (_named(passage, names) for passage in found if passage.text), key=lambda one: one.start
+        )
 
     def text(self, documents: Sequence[Any]) -> str:
         """The whole text, its white space folded.
@@ -73,7 +87,9 @@ class DocumentReader:
         parts = [found for document in documents if isinstance(found := path.find(document), str)]
         if not parts:
             found = path.find(documents[0]) if documents else None
-            where = "" if len(documents) < 2 else f" in any of {len(documents)} {self._reply.format}"
+            where = (
+                "" if len(documents) < 2 else f" in any of {len(documents)} {self._reply.format}"
+            )
             raise UnexpectedReplyError(
                 f"reply.text ({path}) finds {'nothing' if found is None else 'no text'}{where}"
             )
@@ -109,9 +125,14 @@ class DocumentReader:
         self.events += found.events
         return found
 
-    def _in_document(self, paths: PassagePaths, document: Any, turns: "_Turns | None") -> Iterator[Passage]:
+    def _in_document(
+        self, paths: PassagePaths, document: Any, turns: "_Turns | None"
+    ) -> Iterator[Passage]:
         items = listed(paths.each, document, "reply.passages.each", self._context.duration)
-        raw = [tuple(_value(paths, name, item) for name in ("start", "end", "length")) for item in items]
+        raw = [
+            tuple(_value(paths, name, item) for name in ("start", "end", "length"))
+            for item in items
+        ]
         unit = paths.times or self._context.times
         whole = (0.0, 0.0, self._context.duration)
         spans = spans_of(raw, paths, unit, self._context, whole, "passages")
@@ -138,7 +159,9 @@ class DocumentReader:
         alternatives = paths.alternatives.find(item) if paths.alternatives else None
         if isinstance(alternatives, str):
             alternatives = [alternatives]
-        others = tuple(" ".join(other.split()) for other in alternatives or () if isinstance(other, str))
+        others = tuple(
+            " ".join(other.split()) for other in alternatives or () if isinstance(other, str)
+        )
         words = self._with_confidence(paths, item, words)
         if not has_time and words:
             low, high = _reach(words, low, high)
@@ -160,13 +183,16 @@ class DocumentReader:
             found = item
         if not isinstance(found, str):
             raise UnexpectedReplyError(
-                f"reply.passages.text ({paths.text}) finds {'nothing' if found is None else 'no text'}"
+                f"reply.passages.text ({paths.text}) finds "
+                f"{'nothing' if found is None else 'no text'}"
             )
         text = " ".join(found.split())
         self._context.oddities.look_at(text, is_word=False)
         return text
 
-    def _with_confidence(self, paths: PassagePaths, item: Any, words: Sequence[TimedText]) -> list[TimedText]:
+    def _with_confidence(
+        self, paths: PassagePaths, item: Any, words: Sequence[TimedText]
+    ) -> list[TimedText]:
         if paths.confidence is None:
             return list(words)
         context = self._context
@@ -176,7 +202,9 @@ class DocumentReader:
     def _check_place(self, words: Sequence[TimedText], start: float, end: float) -> None:
         for word in words:
             if word.start < start - _OUTSIDE or word.end > end + _OUTSIDE:
-                place = f"{word.text!r} at {word.start:g} s, in a passage from {start:g} to {end:g} s"
+                place = (
+                    f"{word.text!r} at {word.start:g} s, in a passage from {start:g} to {end:g} s"
+                )
                 self._context.oddities.note("outside passage", place)
 
     def _in_order(self, words: Sequence[TimedText], turns: "_Turns | None") -> list[TimedText]:
@@ -193,7 +221,9 @@ class DocumentReader:
         for word in words:
             before = latest.get(word.speaker, -1.0)
             if word.start < before - SLACK:
-                oddities.note("out of order", f"{word.text!r} at {word.start:g} s follows one at {before:g} s")
+                oddities.note(
+                    "out of order", f"{word.text!r} at {word.start:g} s follows one at {before:g} s"
+                )
                 is_ordered = False
             latest[word.speaker] = max(before, word.start) if math.isfinite(word.start) else before
         if is_ordered or not all(math.isfinite(word.start) for word in words):
@@ -231,7 +261,10 @@ class DocumentReader:
             if items is None and len(documents) > 1:
                 continue  # of several documents only some bring turns
             items = listed(paths.each, document, "reply.turns.each", self._context.duration)
-            raw = [tuple(_value(paths, name, item) for name in ("start", "end", "length")) for item in items]
+            raw = [
+                tuple(_value(paths, name, item) for name in ("start", "end", "length"))
+                for item in items
+            ]
             unit, whole = paths.times or self._context.times, (0.0, 0.0, self._context.duration)
             spans = spans_of(raw, paths, unit, self._context, whole, "turns")
             for item, (start, end) in zip(items, spans, strict=True):
@@ -248,8 +281,8 @@ class _Turns:
         self._turns = sorted(turns)
         self._starts = [start for start, _, _ in self._turns]
         self._context = context
-        # Each speaker's own turns, those that touch as one: they are in order then, and none has to be looked for
-        # behind a long one that began before.
+        # Each speaker's own turns, those that touch as one: they are in order then, and none has to
+        # be looked for behind a long one that began before.
         self._of_speakers: dict[str, list[tuple[float, float]]] = {}
         for start, end, label in self._turns:
             own = self._of_speakers.setdefault(label, [])
@@ -261,7 +294,9 @@ class _Turns:
             raise UnexpectedReplyError(f"reply.turns finds {len(self._of_speakers)} speakers")
 
     def labelled(self, word: TimedText) -> TimedText:
-        """The word with the speaker in whose turns most of it lies; the nearest one's where it lies in none."""
+        """The word with the speaker in whose turns most of it lies; the nearest one's where it lies
+        in none.
+        """
         if word.speaker is not None or not self._turns or not math.isfinite(word.start):
             return word
         best, shared = None, 0.0
@@ -282,7 +317,9 @@ class _Turns:
 
 
 def _common(turns: Sequence[tuple[float, float]], word: TimedText) -> float:
-    """Seconds of a word that lie in the one of these turns, in order and apart, that has most of it."""
+    """Seconds of a word that lie in the one of these turns, in order and apart, that has most of
+    it.
+    """
     at = bisect_right(turns, (word.start, math.inf))
     best = 0.0
     for start, end in turns[max(0, at - 1) :]:
@@ -315,7 +352,9 @@ def _sure(word: TimedText, confidence: float | None) -> TimedText:
 
 
 def _words(words: Sequence[TimedText]) -> tuple[Word, ...]:
-    """Words as the transcript has them; none of them where none has a time, so that they are estimated together."""
+    """Words as the transcript has them; none of them where none has a time, so that they are
+    estimated together.
+    """
     if not any(math.isfinite(word.start) for word in words):
         return ()
     return tuple(Word(word.text, word.start, word.end, word.confidence) for word in words)
@@ -326,11 +365,19 @@ def _named(passage: Passage, names: Mapping[str, str]) -> Passage:
     if name is None:
         return passage
     return Passage(
-        passage.start, passage.end, passage.text, name, passage.timing, passage.words, passage.alternatives
+        passage.start,
+        passage.end,
+        passage.text,
+        name,
+        passage.timing,
+        passage.words,
+        passage.alternatives,
     )
 
 
-def _split_by_speaker(text: str, words: Sequence[TimedText], speaker: str | None) -> Iterator[Passage]:
+def _split_by_speaker(
+    text: str, words: Sequence[TimedText], speaker: str | None
+) -> Iterator[Passage]:
     """A passage in which several people speak, as one for each of them."""
     texts = [word.text for word in words]
     at = 0

@@ -1,8 +1,9 @@
 """The program that runs a user's Python object for `PythonClient`, so that it can be stopped.
 
-It loads one object and answers requests on standard input until that ends: a line of JSON with the keyword arguments
-and the audio's size, then the audio. Answers are frames on standard output: a byte for the kind, eight bytes of
-length, and the content. What the object prints goes to standard error.
+It loads one object and answers requests on standard input until that ends: a line of JSON with the
+keyword arguments and the audio's size, then the audio. Answers are frames on standard output: a
+byte for the kind, eight bytes of length, and the content. What the object prints goes to standard
+error.
 """
 
 import json
@@ -20,7 +21,9 @@ READY, REPLY, RAISED, NOT_LOADED = b"o", b"r", b"e", b"l"
 
 
 def loaded(name: str) -> Any:
-    """The object behind an entry point's name, or behind `module:object`; a class is called without arguments."""
+    """The object behind an entry point's name, or behind `module:object`; a class is called without
+    arguments.
+    """
     if ":" in name:
         module, _, attribute = name.partition(":")
         found = getattr(import_module(module), attribute)

@@ -28,7 +28,8 @@ _FILES = ("text", "srt", "vtt", "ttml", "ctm")
 
 @dataclass(frozen=True, slots=True)
 class ParsedReply:
-    """What a reply says, times in seconds from the piece's start; no passages when nothing was heard.
+    """What a reply says, times in seconds from the piece's start; no passages when nothing was
+    heard.
 
     Attributes:
         passages, language: what was said, and in which language as the engine calls it.
@@ -47,22 +48,33 @@ class ParsedReply:
 
 
 def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
-    """The reading of a reply as the card says. Words without times get estimated ones, over the piece's speech.
+    """The reading of a reply as the card says. Words without times get estimated ones, over the
+    piece's speech.
 
     Raises:
         UnexpectedReplyError: the reply is not as the card says.
     """
     reply, oddities = card.reply, Oddities()
     bodies = bodies_of(reply, body)
-    size, most = sum(map(len, bodies)), most_bytes(piece.duration, is_document=reply.format not in _FILES)
+    size, most = (
+        sum(map(len, bodies)),
+        most_bytes(piece.duration, is_document=reply.format not in _FILES),
+    )
     if size > most:
-        raise UnexpectedReplyError(f"{short_size(size)} are more than can be said of {piece.duration:.3g} s of sound")
+        raise UnexpectedReplyError(
+            f"{short_size(size)} are more than can be said of {piece.duration:.3g} s of sound"
+        )
     if reply.format in _FILES:
         passages = _modest(_read_file(reply, b"".join(bodies), piece, oddities), piece)
         return ParsedReply(passages, doubts=oddities.doubts, remarks=oddities.remarks)
     documents = [document for part in bodies for document in documents_of(reply, part)]
     context = ReplyContext(
-        piece.duration, piece.sample_rate, reply.times, _zero(reply, documents), reply.confidence_scale, oddities
+        piece.duration,
+        piece.sample_rate,
+        reply.times,
+        _zero(reply, documents),
+        reply.confidence_scale,
+        oddities,
     )
     reader = DocumentReader(reply, context)
     try:
@@ -85,10 +97,14 @@ def _read_documents(
         return list(_estimated(text, piece))
     passages = reader.passages(documents)
     if text and not passages:
-        raise UnexpectedReplyError(f"reply.text ({reply.text}) finds text, but no passage or word is found")
+        raise UnexpectedReplyError(
+            f"reply.text ({reply.text}) finds text, but no passage or word is found"
+        )
     _check_length(sum(len(passage.text) for passage in passages), piece)
     if any(not passage.words for passage in passages):
-        passages = passages_over_speech([_within(passage, piece) for passage in passages], piece.speech)
+        passages = passages_over_speech(
+            [_within(passage, piece) for passage in passages], piece.speech
+        )
     return passages
 
 
@@ -100,7 +116,9 @@ def _check_length(characters: int, piece: Piece) -> None:
 
 
 def _modest(passages: Iterable[Passage], piece: Piece) -> tuple[Passage, ...]:
-    """The passages, if they are no more than can be said; their texts without what no text holds."""
+    """The passages, if they are no more than can be said; their texts without what no text
+    holds.
+    """
     found, characters = [], 0
     for passage in passages:
         characters += len(passage.text)
@@ -110,10 +128,17 @@ def _modest(passages: Iterable[Passage], piece: Piece) -> tuple[Passage, ...]:
 
 
 def _without_controls(passage: Passage) -> Passage:
-    texts = (passage.text, passage.speaker or "", *passage.alternatives, *(word.text for word in passage.words))
+    texts = (
+        passage.text,
+        passage.speaker or "",
+        *passage.alternatives,
+        *(word.text for word in passage.words),
+    )
     if not any(map(has_controls, texts)):
         return passage
-    words = tuple(msgspec.structs.replace(word, text=without_controls(word.text)) for word in passage.words)
+    words = tuple(
+        msgspec.structs.replace(word, text=without_controls(word.text)) for word in passage.words
+    )
     return msgspec.structs.replace(
         passage,
         text=without_controls(passage.text),
@@ -139,17 +164,23 @@ def _zero(reply: Reply, documents: Sequence[Any]) -> float:
         if found is not None:
             moment = moment_from(found)
             if moment is None:
-                raise UnexpectedReplyError(f"reply.zero ({reply.zero}) finds {str(found)[:80]!r}, which is no moment")
+                raise UnexpectedReplyError(
+                    f"reply.zero ({reply.zero}) finds {str(found)[:80]!r}, which is no moment"
+                )
             return moment
     raise UnexpectedReplyError(f"reply.zero ({reply.zero}) finds nothing")
 
 
 def _note_what_is_lacking(reply: Reply, passages: Sequence[Passage], oddities: Oddities) -> None:
-    """Note paths of the card that find nothing in the whole reply: the card may be wrong, or the engine silent."""
+    """Note paths of the card that find nothing in the whole reply: the card may be wrong, or the
+    engine silent.
+    """
     words = [word for passage in passages for word in passage.words]
     if not words:
         return
-    confidences = [table.confidence for table in (reply.words, reply.passages) if table and table.confidence]
+    confidences = [
+        table.confidence for table in (reply.words, reply.passages) if table and table.confidence
+    ]
     if confidences and all(word.confidence is None for word in words):
         oddities.note("lacking", f"confidence ({confidences[0]})")
     speakers = [table.speaker for table in (reply.words, reply.passages) if table and table.speaker]
@@ -175,7 +206,9 @@ def _read_file(reply: Reply, body: bytes, piece: Piece, oddities: Oddities) -> I
         yield from _read_ctm(text, piece)
     else:
         subtitles = _subtitles(reply.format, text)
-        is_empty_file = reply.format == "ttml" or (reply.format == "vtt" and text.lstrip().startswith("WEBVTT"))
+        is_empty_file = reply.format == "ttml" or (
+            reply.format == "vtt" and text.lstrip().startswith("WEBVTT")
+        )
         if not subtitles.cues and text.strip() and not is_empty_file:
             raise UnexpectedReplyError(f"it is no {reply.format.upper()}: no cue is in it")
         for remark in subtitles.remarks:
@@ -211,7 +244,9 @@ def _read_ctm(text: str, piece: Piece) -> Iterator[Passage]:
         fields = line.split()
         try:
             start, length = float(fields[2]), float(fields[3])
-            confidence = float(fields[5]) if len(fields) > _CTM_FIELDS and fields[5] != "NA" else None
+            confidence = (
+                float(fields[5]) if len(fields) > _CTM_FIELDS and fields[5] != "NA" else None
+            )
         except (IndexError, ValueError):
             raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}") from None
         if len(fields) < _CTM_FIELDS or not (math.isfinite(start) and math.isfinite(length)):
@@ -219,9 +254,15 @@ def _read_ctm(text: str, piece: Piece) -> Iterator[Passage]:
         if start < 0 or length < 0 or start + length > piece.duration * 1.05 + 2.0:
             raise UnexpectedReplyError(f"line {number} has a time outside the piece: {line[:80]}")
         share = None if confidence is None or not 0.0 <= confidence <= 1.0 else confidence
-        word = Word(fields[4], min(start, piece.duration), min(start + length, piece.duration), share)
+        word = Word(
+            fields[4], min(start, piece.duration), min(start + length, piece.duration), share
+        )
         by_channel.setdefault(fields[1], []).append(word)
-    if not by_channel and text.strip() and not all(line.startswith((";;", "#")) for line in text.split("\n") if line):
+    if (
+        not by_channel
+        and text.strip()
+        and not all(line.startswith((";;", "#")) for line in text.split("\n") if line)
+    ):
         raise UnexpectedReplyError("it is no CTM")
     found = [
         passage if len(by_channel) < 2 else _said_on(passage, channel)

@@ -11,10 +11,21 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError
 
 PLACEHOLDERS = (
-    *("language", "target", "format", "content_type", "sample_rate", "channels", "duration", "hints"),
+    *(
+        "language",
+        "target",
+        "format",
+        "content_type",
+        "sample_rate",
+        "channels",
+        "duration",
+        "hints",
+    ),
     *("request_id", "callback", "audio", "audio_link", "audio_size", "file_name", "recording"),
 )
-"""The placeholders that every card of a service has. `recording` stands before a dot: `{recording.stem}`."""
+"""The placeholders that every card of a service has. `recording` stands before a dot:
+`{recording.stem}`.
+"""
 
 FILES = ("audio_file", "reply_file")
 """Those of a program."""
@@ -33,7 +44,8 @@ class Piece:
         link: an address where the same audio can be fetched, when there is one.
         request_id: the same whenever the same piece is sent; None makes one up.
         callback: the address at which the engine can call when it is done, when there is one.
-        recording: what is known of the recording: `file_name`, `stem`, and what the file says of itself.
+        recording: what is known of the recording: `file_name`, `stem`, and what the file says of
+            itself.
     """
 
     audio: bytes = field(repr=False)
@@ -59,7 +71,8 @@ class RequestOptions:
 
     Attributes:
         language: what the engine calls the language spoken; None lets it find out by itself.
-        target: what it calls the language to answer in, for translating; None for that of the recording.
+        target: what it calls the language to answer in, for translating; None for that of the
+            recording.
         hints: names and rare words to expect.
     """
 
@@ -68,8 +81,12 @@ class RequestOptions:
     hints: tuple[str, ...] = ()
 
 
-def piece_values(card: EngineCard, piece: Piece, request_options: RequestOptions) -> dict[str, Value]:
-    """What the placeholders of a card stand for when this piece is sent; without secrets, and without the audio."""
+def piece_values(
+    card: EngineCard, piece: Piece, request_options: RequestOptions
+) -> dict[str, Value]:
+    """What the placeholders of a card stand for when this piece is sent; without secrets, and
+    without the audio.
+    """
     return {
         "language": request_options.language,
         "target": request_options.target,
@@ -114,6 +131,7 @@ def language_for(card: EngineCard, language: str | None) -> str | None:
     found = listed.get(language.lower()) or listed.get(language.lower().split("-")[0])
     if found is None:
         raise InputError(
-            f"engine {card.name} does not know the language {language!r}", advice=f"its card lists {', '.join(names)}"
+            f"engine {card.name} does not know the language {language!r}",
+            advice=f"its card lists {', '.join(names)}",
         )
     return found

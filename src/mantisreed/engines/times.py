@@ -26,15 +26,22 @@ _QUANTITY = re.compile(r"([0-9]+(?:\.[0-9]+)?(?:/[0-9]+)?)\s*([a-z]+)")
 _ISO_8601 = re.compile(r"([+-]?)P(?:(\d+)D)?T?(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:[.,]\d+)?)S)?")
 _SUFFIXED = re.compile(r"([+-]?[0-9]*\.?[0-9]+(?:[eE][+-]?[0-9]+)?)\s*([a-z]+)")
 _LONGEST_TEXT = 100  # characters of a time; longer ones are none, and slow to find out about
-_SUFFIXES = {**_SCALES, "sec": Fraction(1), "secs": Fraction(1), "second": Fraction(1), "msec": Fraction(1, 1000)}
+_SUFFIXES = {
+    **_SCALES,
+    "sec": Fraction(1),
+    "secs": Fraction(1),
+    "second": Fraction(1),
+    "msec": Fraction(1, 1000),
+}
 
 
 class TimeUnit:
     """How a card says that times are written.
 
-    A unit (`ms`), a number of one (`20 ms`, `1/8000 s`), seconds as a bare number, `samples` of what was sent,
-    `clock` (`00:01:02.5`), `iso8601` (`PT1.5S`), `suffixed` (`1.5s`), or `moment` (a date and time, or seconds since
-    1970). In any unit a table whose keys are units (`{"seconds": 1, "nanos": 5}`) is the sum of its parts.
+    A unit (`ms`), a number of one (`20 ms`, `1/8000 s`), seconds as a bare number, `samples` of
+    what was sent, `clock` (`00:01:02.5`), `iso8601` (`PT1.5S`), `suffixed` (`1.5s`), or `moment` (a
+    date and time, or seconds since 1970). In any unit a table whose keys are units (`{"minutes": 2,
+    "millis": 250}`) is the sum of its parts.
 
     Attributes:
         source: as it is written on the card.
@@ -93,7 +100,11 @@ class TimeUnit:
 
     def _scaled(self, found: int | float | str, sample_rate: int) -> float | None:
         try:
-            number = float(found.replace(",", ".") if isinstance(found, str) and found.count(",") == 1 else found)
+            number = float(
+                found.replace(",", ".")
+                if isinstance(found, str) and found.count(",") == 1
+                else found
+            )
         except (ValueError, OverflowError):
             return None
         if not math.isfinite(number):
@@ -123,7 +134,9 @@ def _scale_of(source: str | float) -> Fraction:
     matched = _QUANTITY.fullmatch(source.strip())
     if matched is None or matched[2] not in _SCALES:
         known = ", ".join(("s", "ms", "us", "ns", *_WORDS))
-        raise ValueError(f"expected a unit of time ({known}) or so much of one, as '20 ms', found {source!r}")
+        raise ValueError(
+            f"expected a unit of time ({known}) or so much of one, as '20 ms', found {source!r}"
+        )
     try:
         scale = _fraction(matched[1]) * _SCALES[matched[2]]
     except ZeroDivisionError:
@@ -169,13 +182,17 @@ _PARTS = {
 
 
 def _from_parts(found: dict[str, object]) -> float | None:
-    """A time in parts, such as `{"seconds": 1, "nanos": 500000000}`; a part that is 0 may be left out."""
+    """A time in parts, such as `{"minutes": 2, "millis": 250}`; one that is 0 may be left out."""
     total = Fraction(0)
     for name, value in found.items():
         scale = _PARTS.get(name.lower())
         if scale is None or isinstance(value, bool) or not isinstance(value, (int, float, str)):
             return None
-        said = str(value).strip() if not isinstance(value, int) or abs(value) < LONGEST_TIME * 10**9 else ""
+        said = (
+            str(value).strip()
+            if not isinstance(value, int) or abs(value) < LONGEST_TIME * 10**9
+            else ""
+        )
         if not is_modest_number(said):
             return None
         total += scale * Fraction(said)
@@ -187,6 +204,8 @@ def _from_iso_8601(text: str) -> float | None:
     matched = _ISO_8601.fullmatch(text)
     if matched is None or not any(matched.groups()[1:]):
         return None
-    days, hours, minutes, seconds = (float((part or "0").replace(",", ".")) for part in matched.groups()[1:])
+    days, hours, minutes, seconds = (
+        float((part or "0").replace(",", ".")) for part in matched.groups()[1:]
+    )
     total = ((days * 24 + hours) * 60 + minutes) * 60 + seconds
     return -total if matched[1] == "-" else total

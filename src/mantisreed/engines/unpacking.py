@@ -1,4 +1,6 @@
-"""From a reply's bytes to the documents that a card's paths read: unpacked, taken out of others, parted."""
+"""From a reply's bytes to the documents that a card's paths read: unpacked, taken out of others,
+parted.
+"""
 
 import base64
 import binascii
@@ -12,13 +14,21 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from typing import Any
 
-from mantisreed.cards.documents import DocumentError, events_in, lines_in, looks_like_xml, parse_json, parse_xml
+from mantisreed.cards.documents import (
+    DocumentError,
+    events_in,
+    lines_in,
+    looks_like_xml,
+    parse_json,
+    parse_xml,
+)
 from mantisreed.cards.limits import LARGEST_REPLY
 from mantisreed.cards.pages import parted
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.engines.card import Layer, PassagePaths, Reply, SpeakerNames, TurnPaths, WordPaths
 
-_FENCE = re.compile(r"```\w*[ \t]*\r?\n(.*?)\r?\n?```", re.DOTALL)  # around what a language model writes
+# Around what a language model writes.
+_FENCE = re.compile(r"```\w*[ \t]*\r?\n(.*?)\r?\n?```", re.DOTALL)
 _URL_SAFE = str.maketrans("-_", "+/")  # both alphabets of RFC 4648 are read
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 _MOST_LAYERS = 3  # of packing, one around the other
@@ -29,14 +39,17 @@ class UnexpectedReplyError(Exception):
 
 
 def bodies_of(reply: Reply, body: bytes) -> list[bytes]:
-    """The reply's own bytes, out of all that is around them; several where it comes in pages or parts.
+    """The reply's own bytes, out of all that is around them; several where it comes in pages or
+    parts.
 
     Raises:
         UnexpectedReplyError: something around it is not as the card says.
     """
     bodies = [unpacked(page, reply.file) for page in parted(body)]
     for layer in reply.inside.items:
-        bodies = [unpacked(inner, reply.file) for outer in bodies for inner in _taken_out(layer, outer)]
+        bodies = [
+            unpacked(inner, reply.file) for outer in bodies for inner in _taken_out(layer, outer)
+        ]
     return bodies
 
 
@@ -86,13 +99,17 @@ def _unzipped(body: bytes, file: str | None) -> bytes:
             if not wanted:
                 raise UnexpectedReplyError(f"no file {file!r} is in its archive; there is {names}")
             if len(wanted) > 1:
-                raise UnexpectedReplyError(f"its archive holds several files ({names}): reply.file says which")
+                raise UnexpectedReplyError(
+                    f"its archive holds several files ({names}): reply.file says which"
+                )
             if wanted[0].file_size > LARGEST_REPLY:
                 raise UnexpectedReplyError("it is too large when it is unpacked")
             with archive.open(wanted[0]) as member_file:
                 content = member_file.read(LARGEST_REPLY + 1)
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, EOFError, OSError):
-        raise UnexpectedReplyError("its packing (zip) is damaged, or locked by a password") from None
+        raise UnexpectedReplyError(
+            "its packing (zip) is damaged, or locked by a password"
+        ) from None
     if len(content) > LARGEST_REPLY:
         raise UnexpectedReplyError("it is too large when it is unpacked")
     return content
@@ -195,7 +212,9 @@ def _part_texts(reply: Reply, body: bytes) -> Iterator[str]:
 
 
 def _counted(reply: Reply, parts: list[Any]) -> list[Any]:
-    """Those that the card's condition lets through; of several with one key the last, at the place of the first."""
+    """Those that the card's condition lets through; of several with one key the last, at the place
+    of the first.
+    """
     if reply.only is not None:
         parts = [part for part in parts if reply.only.holds(part)]
     if reply.key is None:

@@ -114,8 +114,17 @@ class WordFinder:
         """
         items = self._listed(within)
         zero = start if self._paths.zero == "passage" else 0.0
-        spans = spans_of(self._raw_times(items), self._paths, self._unit, self._context, (zero, start, end), "words")
-        return [self._item(text, item, span) for (text, item), span in zip(items, spans, strict=True)]
+        spans = spans_of(
+            self._raw_times(items),
+            self._paths,
+            self._unit,
+            self._context,
+            (zero, start, end),
+            "words",
+        )
+        return [
+            self._item(text, item, span) for (text, item), span in zip(items, spans, strict=True)
+        ]
 
     def put_together(self, items: "list[Item]") -> FoundWords:
         """Words out of parts of words, with their marks; sounds apart."""
@@ -138,7 +147,8 @@ class WordFinder:
                 if self._is_left_out(item):
                     continue
                 raise UnexpectedReplyError(
-                    f"reply.words.text ({paths.text}) finds {'nothing' if text is None else 'no text'}"
+                    f"reply.words.text ({paths.text}) finds "
+                    f"{'nothing' if text is None else 'no text'}"
                 )
             items.append((text, item))
         return items
@@ -167,14 +177,21 @@ class WordFinder:
         texts = columns["text"]
         if len(texts) > most_items(self._context.duration):
             raise UnexpectedReplyError(
-                f"reply.words.text finds {len(texts)} words for {self._context.duration:.3g} s of sound"
+                f"reply.words.text finds {len(texts)} words for {self._context.duration:.3g} s of "
+                "sound"
             )
         for name, column in columns.items():
-            if len(column) != len(texts) and not (name == "start" and len(column) == len(texts) + 1):
+            if len(column) != len(texts) and not (
+                name == "start" and len(column) == len(texts) + 1
+            ):
                 raise UnexpectedReplyError(
-                    f"reply.words.{name} finds {len(column)} items, and reply.words.text {len(texts)}"
+                    f"reply.words.{name} finds {len(column)} items, and reply.words.text "
+                    f"{len(texts)}"
                 )
-        rows = [{name: column[number] for name, column in columns.items()} for number in range(len(texts))]
+        rows = [
+            {name: column[number] for name, column in columns.items()}
+            for number in range(len(texts))
+        ]
         bounds = columns.get("start", [])
         if len(bounds) == len(texts) + 1:  # where each begins, and where the last one ends
             for number, row in enumerate(rows):
@@ -182,7 +199,10 @@ class WordFinder:
         return [(str(row["text"]), _Row(row)) for row in rows]
 
     def _raw_times(self, items: list[tuple[str, Any]]) -> list[tuple[Any, Any, Any]]:
-        return [tuple(self._value(name, item) for name in ("start", "end", "length")) for _, item in items]
+        return [
+            tuple(self._value(name, item) for name in ("start", "end", "length"))
+            for _, item in items
+        ]
 
     def _value(self, name: str, item: Any) -> Any:
         if isinstance(item, _Row):
@@ -262,7 +282,8 @@ def spans_of(
     bounds: tuple[float, float, float],
     key: str,
 ) -> list[tuple[float, float]]:
-    """Where each item begins and ends, in seconds from the piece's start; not a number where the reply does not say.
+    """Where each item begins and ends, in seconds from the piece's start; not a number where the
+    reply does not say.
 
     Args:
         raw: start, end and length of each, as they are in the reply; None for what it does not say.
@@ -306,18 +327,26 @@ def spans_of(
     return spans
 
 
-def _check_that_times_are_found(raw: Sequence[tuple[Any, Any, Any]], paths: TimePaths, key: str) -> None:
-    """See that each path finds something in at least one item: where it never does, the card is wrong."""
+def _check_that_times_are_found(
+    raw: Sequence[tuple[Any, Any, Any]], paths: TimePaths, key: str
+) -> None:
+    """See that each path finds something in at least one item: where it never does, the card is
+    wrong.
+    """
     for place, name in enumerate(("start", "end", "length")):
         path: ReplyPath | None = getattr(paths, name)
         if path is not None and raw and all(times[place] is None for times in raw):
-            raise UnexpectedReplyError(f"reply.{key}.{name} ({path}) finds nothing in any of {len(raw)} items")
+            raise UnexpectedReplyError(
+                f"reply.{key}.{name} ({path}) finds nothing in any of {len(raw)} items"
+            )
 
 
 def _following_starts(
     raw: Sequence[tuple[Any, Any, Any]], reader: "_TimeReader", paths: TimePaths, last: float
 ) -> list[float]:
-    """For each item, where the next one that has a start begins; the end of all of them where there is none."""
+    """For each item, where the next one that has a start begins; the end of all of them where there
+    is none.
+    """
     if paths.start is None or (paths.end is not None and all(end is not None for _, end, _ in raw)):
         return [last] * len(raw)
     following = []
@@ -349,12 +378,16 @@ class _TimeReader:
             return _NAN
         # Between two moments there are seconds.
         unit = TimeUnit("s") if self.unit.is_moment else self.unit
-        return self._not_before_the_start(self._seconds(value, "length", path, unit), value, "length", path)
+        return self._not_before_the_start(
+            self._seconds(value, "length", path, unit), value, "length", path
+        )
 
     def check(self, begin: float, finish: float) -> None:
         """See that a span is possible."""
         if finish < begin - SLACK:
-            raise UnexpectedReplyError(f"{self.key}: an end ({finish:g} s) comes before its start ({begin:g} s)")
+            raise UnexpectedReplyError(
+                f"{self.key}: an end ({finish:g} s) comes before its start ({begin:g} s)"
+            )
         if finish > self.context.duration * 1.05 + 2.0:
             raise UnexpectedReplyError(
                 f"{self.key}: a time of {finish:g} s in a piece of {self.context.duration:g} s; "
@@ -365,13 +398,18 @@ class _TimeReader:
         seconds = unit.seconds(value, self.context.sample_rate)
         if seconds is None:
             raise UnexpectedReplyError(
-                f"{self.key}.{name} ({path}) finds {_quoted(value)}, not a time in {str(self.unit)!r}"
+                f"{self.key}.{name} ({path}) finds {_quoted(value)}, not a time in "
+                f"{str(self.unit)!r}"
             )
         return seconds
 
-    def _not_before_the_start(self, seconds: float, value: Any, name: str, path: ReplyPath | None) -> float:
+    def _not_before_the_start(
+        self, seconds: float, value: Any, name: str, path: ReplyPath | None
+    ) -> float:
         if seconds < -SLACK:
-            raise UnexpectedReplyError(f"{self.key}.{name} ({path}) finds {_quoted(value)}, a negative time")
+            raise UnexpectedReplyError(
+                f"{self.key}.{name} ({path}) finds {_quoted(value)}, a negative time"
+            )
         return max(0.0, round(seconds, 6))
 
 
@@ -403,7 +441,9 @@ def listed(path: ReplyPath, within: Any, key: str, seconds: float = math.inf) ->
     if not isinstance(found, list):
         raise UnexpectedReplyError(f"{key} ({path}) finds no list")
     if len(found) > most_items(seconds):
-        raise UnexpectedReplyError(f"{key} ({path}) finds {len(found)} items for {seconds:.3g} s of sound")
+        raise UnexpectedReplyError(
+            f"{key} ({path}) finds {len(found)} items for {seconds:.3g} s of sound"
+        )
     return found
 
 
@@ -419,7 +459,9 @@ def label_of(speaker: Any) -> str:
 
 
 def confidence_of(found: Any, scale: ConfidenceScale, oddities: Oddities) -> float | None:
-    """A confidence from 0 to 1; None where there is none. What is not on its scale is told, and not used."""
+    """A confidence from 0 to 1; None where there is none. What is not on its scale is told, and not
+    used.
+    """
     if found is None or isinstance(found, bool):
         return None
     number = _number(found)
@@ -449,7 +491,8 @@ def _number(found: Any) -> float | None:
 
 def _is_one_of(value: Any, listed_values: Sequence[Any]) -> bool:
     return bool(listed_values) and any(
-        value == other and isinstance(value, bool) == isinstance(other, bool) for other in listed_values
+        value == other and isinstance(value, bool) == isinstance(other, bool)
+        for other in listed_values
     )
 
 
@@ -459,7 +502,9 @@ def _with_mark(word: TimedText, mark: Item) -> TimedText:
 
 
 def _joined_tokens(tokens: Tokens, items: Sequence[Item]) -> Iterator[Item]:
-    """Parts of words put together; their times from the first to the last, their confidence the mean."""
+    """Parts of words put together; their times from the first to the last, their confidence the
+    mean.
+    """
     run: list[Item] = []
     goes_on = False
     for item in items:
@@ -478,7 +523,9 @@ def _joined_tokens(tokens: Tokens, items: Sequence[Item]) -> Iterator[Item]:
 
 
 def _read_token(tokens: Tokens, item: Item, goes_on: bool) -> tuple[bool, str, bool]:
-    """Whether a part begins a word, its text without marks, and whether the next part goes on with its word."""
+    """Whether a part begins a word, its text without marks, and whether the next part goes on with
+    its word.
+    """
     text = item.text
     if tokens.begin_mark is not None:
         begins = text.startswith(tokens.begin_mark)
@@ -486,11 +533,23 @@ def _read_token(tokens: Tokens, item: Item, goes_on: bool) -> tuple[bool, str, b
         # A mark by itself ends the word before, and the next part begins one.
         return begins or not goes_on, bare, bool(bare)
     if tokens.continue_mark is not None:
-        return not text.startswith(tokens.continue_mark), text.removeprefix(tokens.continue_mark).strip(), True
+        return (
+            not text.startswith(tokens.continue_mark),
+            text.removeprefix(tokens.continue_mark).strip(),
+            True,
+        )
     if tokens.end_mark is not None:
-        return not goes_on, text.removesuffix(tokens.end_mark).strip(), not text.endswith(tokens.end_mark)
+        return (
+            not goes_on,
+            text.removesuffix(tokens.end_mark).strip(),
+            not text.endswith(tokens.end_mark),
+        )
     if tokens.more_mark is not None:
-        return not goes_on, text.removesuffix(tokens.more_mark).strip(), text.endswith(tokens.more_mark)
+        return (
+            not goes_on,
+            text.removesuffix(tokens.more_mark).strip(),
+            text.endswith(tokens.more_mark),
+        )
     is_flagged = bool(item.flag)
     return is_flagged if tokens.begins is not None else not is_flagged, text.strip(), True
 

@@ -14,7 +14,9 @@ from mantisreed.transcript.writing import excerpt
 
 
 def retimed(script: Script, move: Callable[[float], float]) -> Script:
-    """The same at other times. What would lie before the beginning is cut off at it, or left out."""
+    """The same at other times. What would lie before the beginning is cut off at it, or left
+    out.
+    """
 
     def passage(one: Passage) -> Passage:
         start, end = max(0.0, move(one.start)), max(0.0, move(one.end))
@@ -22,7 +24,9 @@ def retimed(script: Script, move: Callable[[float], float]) -> Script:
         return msgspec.structs.replace(one, start=start, end=end, words=words)
 
     def marked(one: Any) -> Any:
-        return msgspec.structs.replace(one, start=max(0.0, move(one.start)), end=max(0.0, move(one.end)))
+        return msgspec.structs.replace(
+            one, start=max(0.0, move(one.start)), end=max(0.0, move(one.end))
+        )
 
     lost = sum(move(one.end) <= 0 for one in script.cues or script.passages)
     notes = (f"{lost} would end before the beginning and were left out",) if lost else ()
@@ -36,18 +40,24 @@ def retimed(script: Script, move: Callable[[float], float]) -> Script:
 
 
 def part(script: Script, start: float = 0.0, end: float = math.inf) -> Script:
-    """What lies between two moments; times stay. Passages are cut at their words, cues that reach in shortened."""
+    """What lies between two moments; times stay. Passages are cut at their words, cues that reach
+    in shortened.
+    """
 
     def passage(one: Passage) -> Passage | None:
         if start <= one.start and one.end <= end:
             return one
-        inside = [at for at, word in enumerate(one.words) if word.start >= start and word.end <= end]
+        inside = [
+            at for at, word in enumerate(one.words) if word.start >= start and word.end <= end
+        ]
         if not inside:
             return None
         first, last = inside[0], inside[-1] + 1
         words = one.words[first:last]
         text = excerpt(one.text, [word.text for word in one.words], first, last)
-        return msgspec.structs.replace(one, start=words[0].start, end=words[-1].end, text=text, words=words)
+        return msgspec.structs.replace(
+            one, start=words[0].start, end=words[-1].end, text=text, words=words
+        )
 
     return _changed(
         script,
@@ -62,7 +72,9 @@ def part(script: Script, start: float = 0.0, end: float = math.inf) -> Script:
 
 
 def one_after_the_other(scripts: Sequence[Script]) -> list[float]:
-    """Where each script begins if it does where the recording of the one before ends, or its last words."""
+    """Where each script begins if it does where the recording of the one before ends, or its last
+    words.
+    """
     starts = [0.0]
     for script in scripts[:-1]:
         ends = [one.end for one in script.cues or script.passages]
@@ -81,12 +93,19 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
     notes = tuple(dict.fromkeys(note for script in moved for note in script.notes))
     language = next((script.tongue for script in moved if script.tongue), None)
     if all(script.cues is not None for script in moved):
-        cues = sorted((cue for script in moved for cue in script.cues or ()), key=lambda cue: (cue.start, cue.end))
+        cues = sorted(
+            (cue for script in moved for cue in script.cues or ()),
+            key=lambda cue: (cue.start, cue.end),
+        )
         heads = tuple(dict.fromkeys(block for script in moved for block in script.head))
         return Script(cues=tuple(cues), notes=notes, language=language, head=heads)
-    passages = sorted((one for script in moved for one in script.passages), key=lambda one: (one.start, one.end))
+    passages = sorted(
+        (one for script in moved for one in script.passages), key=lambda one: (one.start, one.end)
+    )
     first = moved[0].as_transcript("")
-    facts = msgspec.structs.replace(first.recording, duration=max((one.end for one in passages), default=0.0))
+    facts = msgspec.structs.replace(
+        first.recording, duration=max((one.end for one in passages), default=0.0)
+    )
     transcripts = [script.transcript for script in moved if script.transcript is not None]
     transcript = msgspec.structs.replace(
         first,
@@ -106,7 +125,9 @@ def _changed(
     marks: Callable[[tuple[Any, ...]], tuple[Any, ...]],
     notes: tuple[str, ...] = (),
 ) -> Script:
-    """The script with changed passages, cues, and marks of stretches: sounds, doubts and replacements."""
+    """The script with changed passages, cues, and marks of stretches: sounds, doubts and
+    replacements.
+    """
     transcript: Transcript | None = script.transcript
     if transcript is not None:
         transcript = msgspec.structs.replace(

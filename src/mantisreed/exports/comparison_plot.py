@@ -1,4 +1,6 @@
-"""A picture of several engines on the same recordings: where they differ, how far they agree, what is wrong."""
+"""A picture of several engines on the same recordings: where they differ, how far they agree, what
+is wrong.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -79,14 +81,19 @@ def _draw_lanes(axes: Axes, picture: ComparisonPicture) -> None:
     axes.set_yticks(range(len(picture.lanes)), [safe(lane.engine) for lane in picture.lanes])
     axes.set_ylim(len(picture.lanes) - 0.4, -0.6)
     set_time_axis(axes, max(1.0, picture.duration))
-    title = f"{safe(picture.recording)}: blue all the same, yellow they differ, red alone against the majority"
+    title = (
+        f"{safe(picture.recording)}: blue all the same, yellow they differ, red alone against "
+        "the majority"
+    )
     axes.set_title(title, loc="left", fontsize=11)
     bare(axes)
 
 
 def _draw_agreement(axes: Axes, picture: ComparisonPicture) -> None:
     count = len(picture.engines)
-    values = [[float("nan") if share is None else share for share in row] for row in picture.agreement]
+    values = [
+        [float("nan") if share is None else share for share in row] for row in picture.agreement
+    ]
     known = [share for row in picture.agreement for share in row if share is not None]
     axes.imshow(values, cmap="Blues", vmin=min(0.5, *known), vmax=1.0)
     for row in range(count):
@@ -94,7 +101,9 @@ def _draw_agreement(axes: Axes, picture: ComparisonPicture) -> None:
             share = picture.agreement[row][column]
             text = "-" if share is None else f"{share:.1%}"
             colour = "white" if share is not None and share > 0.85 else _INK
-            axes.text(column, row, "" if row == column else text, ha="center", va="center", color=colour)
+            axes.text(
+                column, row, "" if row == column else text, ha="center", va="center", color=colour
+            )
     names = list(map(safe, picture.engines))
     axes.set_xticks(range(count), names)
     axes.set_yticks(range(count), names)
@@ -108,7 +117,13 @@ def _draw_rates(axes: Axes, picture: ComparisonPicture) -> None:
     rates = [0.0 if rate is None else rate for rate in picture.rates]
     axes.barh(range(len(rates)), rates, height=0.6, color=_ALONE)
     for number, rate in enumerate(picture.rates):
-        axes.text(rates[number], number, f"  {'unknown' if rate is None else f'{rate:.1%}'}", va="center", color=_INK)
+        axes.text(
+            rates[number],
+            number,
+            f"  {'unknown' if rate is None else f'{rate:.1%}'}",
+            va="center",
+            color=_INK,
+        )
     axes.set_yticks(range(len(rates)), list(map(safe, picture.engines)))
     axes.set_ylim(len(rates) - 0.4, -0.6)
     axes.set_xlim(0.0, max(0.01, *rates) * 1.25)

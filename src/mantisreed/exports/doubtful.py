@@ -32,7 +32,9 @@ def doubts_worth_showing(script: Script) -> list[Doubt]:
 
 
 class DoubtsByTime:
-    """Doubts about text, found by time: a long transcript has thousands of them, and of passages."""
+    """Doubts about text, found by time: a long transcript has thousands of them, and of
+    passages.
+    """
 
     def __init__(self, doubts: Iterable[Doubt]) -> None:
         self._by_minute: dict[int, list[Doubt]] = {}
@@ -44,12 +46,16 @@ class DoubtsByTime:
     def between(self, start: float, end: float) -> list[Doubt]:
         """Those that touch a stretch of time, in seconds."""
         minutes = range(int(start // 60), int(end // 60) + 1)
-        near = dict.fromkeys(doubt for minute in minutes for doubt in self._by_minute.get(minute, ()))
+        near = dict.fromkeys(
+            doubt for minute in minutes for doubt in self._by_minute.get(minute, ())
+        )
         return [doubt for doubt in near if doubt.start < end and doubt.end > start]
 
 
 def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[Run]:
-    """A passage's text in runs that have the same doubts; where its words are not known, all of it as one."""
+    """A passage's text in runs that have the same doubts; where its words are not known, all of it
+    as one.
+    """
     flat = " ".join(passage.text.split())
     near = doubts.between(passage.start, passage.end)
     words = [word.text for word in passage.words]
@@ -73,7 +79,9 @@ def _doubts_at(moment: float, doubts: Sequence[Doubt]) -> tuple[Doubt, ...]:
 
 
 def gaps_before(passages: Sequence[Passage], doubts: Iterable[Doubt]) -> list[list[Doubt]]:
-    """For each passage the doubts about missing text that begin before it ends; at last those behind all of them."""
+    """For each passage the doubts about missing text that begin before it ends; at last those
+    behind all of them.
+    """
     found: list[list[Doubt]] = [[] for _ in range(len(passages) + 1)]
     ends = list(accumulate((passage.end for passage in passages), max))
     for doubt in doubts:

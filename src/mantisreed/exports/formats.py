@@ -44,7 +44,9 @@ class OutputFormat:
         """The whole file; `name` is that of the recording where the script does not know it."""
         facts = script.transcript.recording.name if script.transcript else ""
         script = with_single_lines(script)
-        return self.write_text(script, options or WriteOptions(), facts or name).encode("utf-8", "replace")
+        return self.write_text(script, options or WriteOptions(), facts or name).encode(
+            "utf-8", "replace"
+        )
 
     def read(self, content: bytes, encoding: str | None = None) -> Script:
         """What a file holds, with notes about what was repaired.
@@ -60,12 +62,15 @@ class OutputFormat:
         """
         if self.read_text is None:
             raise InputError(
-                f"a file of the format {self.name} has no times", advice="--recording FILE times it by its speech"
+                f"a file of the format {self.name} has no times",
+                advice="--recording FILE times it by its speech",
             )
         text, remarks = decoded(content, encoding)
         other = _other_subtitles(self.name, text)
         if other is not None:
-            remarks.append(Remark(f"this is {other.name}, and was read as that", self.suffix, other.suffix))
+            remarks.append(
+                Remark(f"this is {other.name}, and was read as that", self.suffix, other.suffix)
+            )
             read_text = other.read_text or self.read_text
         else:
             read_text = self.read_text
@@ -73,12 +78,16 @@ class OutputFormat:
             script = read_text(text)
         except (RecursionError, ArithmeticError, ValueError) as error:
             # Readers forgive what they know; this is for what nobody has thought of.
-            why = "it is nested too deeply" if isinstance(error, RecursionError) else reason_of(error)
+            why = (
+                "it is nested too deeply" if isinstance(error, RecursionError) else reason_of(error)
+            )
             raise InputError(f"this cannot be read as {self.name} ({why})") from error
         remarks += script.remarks
         if script.cues is not None and not script.cues:
             if self.name == "srt" and text.strip():
-                raise InputError("no cue could be read in it", advice="--read-as says which format it is")
+                raise InputError(
+                    "no cue could be read in it", advice="--read-as says which format it is"
+                )
             remarks.append(Remark("there are no cues in it"))
         notes = (*notes_of(remarks), *script.notes)
         if len(notes) > _MOST_NOTES:
@@ -86,7 +95,8 @@ class OutputFormat:
         return replace(script, notes=notes, remarks=tuple(remarks))
 
 
-_MOST_NOTES = 50  # sentences on one file; nobody reads more, and a file may give cause for as many as it has lines
+# sentences on one file; nobody reads more, and a file may give cause for as many as it has lines
+_MOST_NOTES = 50
 
 
 def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]:
@@ -97,7 +107,8 @@ def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]
 
 
 def _one_by_one(script: Script, options: WriteOptions) -> Sequence[Cue]:
-    """Cues for a format that has no places on the screen, where those of several speakers would cover each other.
+    """Cues for a format that has no places on the screen, where those of several speakers would
+    cover each other.
 
     What was read as cues stays as it was where nobody knows the speakers: then it is no crosstalk.
     """
@@ -116,29 +127,48 @@ def _webvtt(script: Script, options: WriteOptions, name: str) -> str:
 def _of_cues(read: Callable[[str], Subtitles]) -> Reader:
     def reader(text: str) -> Script:
         found = read(text)
-        return Script(None, tuple(found.cues), (), found.language, tuple(found.head), tuple(found.remarks))
+        return Script(
+            None, tuple(found.cues), (), found.language, tuple(found.head), tuple(found.remarks)
+        )
 
     return reader
 
 
 FORMATS = (
     OutputFormat("txt", ".txt", lambda script, options, name: texts.write_plain(script)),
-    OutputFormat("timed", ".timed.txt", lambda script, options, name: texts.write_timed(script), texts.read_timed),
-    OutputFormat("md", ".md", lambda script, options, name: texts.write_markdown(script, name), texts.read_markdown),
     OutputFormat(
-        "srt", ".srt", lambda script, options, name: write_srt(_one_by_one(script, options)), _of_cues(read_srt)
+        "timed",
+        ".timed.txt",
+        lambda script, options, name: texts.write_timed(script),
+        texts.read_timed,
+    ),
+    OutputFormat(
+        "md",
+        ".md",
+        lambda script, options, name: texts.write_markdown(script, name),
+        texts.read_markdown,
+    ),
+    OutputFormat(
+        "srt",
+        ".srt",
+        lambda script, options, name: write_srt(_one_by_one(script, options)),
+        _of_cues(read_srt),
     ),
     OutputFormat("vtt", ".vtt", _webvtt, _of_cues(read_webvtt)),
     OutputFormat(
         "ttml",
         ".ttml",
-        lambda script, options, name: write_ttml(_cues(script, options, mark=True), script.tongue, script.head),
+        lambda script, options, name: write_ttml(
+            _cues(script, options, mark=True), script.tongue, script.head
+        ),
         _of_cues(read_ttml),
     ),
     OutputFormat(
         "ebuttd",
         ".ebuttd.xml",
-        lambda script, options, name: write_ebuttd(_cues(script, options, mark=True), script.tongue),
+        lambda script, options, name: write_ebuttd(
+            _cues(script, options, mark=True), script.tongue
+        ),
         _of_cues(read_ttml),
     ),
     OutputFormat("html", ".html", lambda script, options, name: write_page(script, name)),
@@ -160,7 +190,9 @@ FORMATS = (
         lambda script, options, name: tables.write_table(script, options, delimiter="\t"),
         lambda text: tables.read_table(text, delimiter="\t"),
     ),
-    OutputFormat("ctm", ".ctm", lambda script, options, name: tables.write_ctm(script, name), tables.read_ctm),
+    OutputFormat(
+        "ctm", ".ctm", lambda script, options, name: tables.write_ctm(script, name), tables.read_ctm
+    ),
     OutputFormat(
         "json",
         ".transcript.json",
@@ -173,11 +205,19 @@ OUTPUT_FORMATS = {form.name: form for form in FORMATS}
 TRANSCRIPT_FORMAT = "json"
 """The format of transcripts themselves."""
 
-_OTHER_SUFFIXES = {".xml": "ttml", ".dfxp": "ttml", ".json": "json", ".markdown": "md", ".text": "txt"}
+_OTHER_SUFFIXES = {
+    ".xml": "ttml",
+    ".dfxp": "ttml",
+    ".json": "json",
+    ".markdown": "md",
+    ".text": "txt",
+}
 
 
 def _other_subtitles(name: str, text: str) -> OutputFormat | None:
-    """The format of subtitles that a text is in, where it is not the one that its name says; None where it is."""
+    """The format of subtitles that a text is in, where it is not the one that its name says; None
+    where it is.
+    """
     if name not in ("srt", "vtt", "ttml"):
         return None
     found = _sniffed(text)
@@ -206,7 +246,10 @@ def format_of_text(content: bytes, encoding: str | None = None) -> OutputFormat:
     """
     found = _sniffed(decoded(content, encoding)[0])
     if found is None:
-        raise InputError("the format of standard input is not known by its text", advice="--read-as FORMAT says it")
+        raise InputError(
+            "the format of standard input is not known by its text",
+            advice="--read-as FORMAT says it",
+        )
     return OUTPUT_FORMATS[found]
 
 
@@ -219,7 +262,9 @@ def chosen_formats(names: Sequence[str]) -> tuple[OutputFormat, ...]:
     unknown = [name for name in names if name not in OUTPUT_FORMATS]
     if unknown or not names:
         what = f"unknown output format {unknown[0]!r}" if unknown else "no output format is named"
-        raise InputError(what, advice=f"formats are {', '.join(OUTPUT_FORMATS)}, separated by commas")
+        raise InputError(
+            what, advice=f"formats are {', '.join(OUTPUT_FORMATS)}, separated by commas"
+        )
     return tuple(OUTPUT_FORMATS[name] for name in dict.fromkeys(names))
 
 
@@ -236,5 +281,8 @@ def format_of(file: PurePath) -> OutputFormat:
     other = _OTHER_SUFFIXES.get(file.suffix.lower())
     if other is None:
         suffixes = ", ".join(form.suffix for form in FORMATS)
-        raise InputError(f"the format of {file.name!r} is not known by its ending", advice=f"endings are {suffixes}")
+        raise InputError(
+            f"the format of {file.name!r} is not known by its ending",
+            advice=f"endings are {suffixes}",
+        )
     return OUTPUT_FORMATS[other]

@@ -1,4 +1,6 @@
-"""What a format cannot say of cues that another could: told by kind and cue, so that nothing is lost silently."""
+"""What a format cannot say of cues that another could: told by kind and cue, so that nothing is
+lost silently.
+"""
 
 from collections.abc import Iterable, Iterator, Sequence
 
@@ -11,7 +13,8 @@ _SUBTITLES = frozenset(("srt", "vtt", "ttml", "ebuttd"))
 
 
 def losses(cues: Sequence[Cue], head: Sequence[str], name: str) -> list[str]:
-    """What is dropped where cues are written in a format, such as `dropped: font colour (cue 1), position (cue 2)`.
+    """What is dropped where cues are written in a format, such as `dropped: font colour (cue 1),
+    position (cue 2)`.
 
     Args:
         cues: as they were read.
@@ -67,7 +70,9 @@ def _kinds_of_marks(marks: Iterable[Mark]) -> Iterator[str]:
         elif colour_of(mark.tag) is not None:
             yield "font colour"
         else:
-            yield {"c": "class", "lang": "language", "ruby": "ruby", "rt": "ruby"}.get(name, "style")
+            yield {"c": "class", "lang": "language", "ruby": "ruby", "rt": "ruby"}.get(
+                name, "style"
+            )
 
 
 def _cues(numbers: Sequence[int]) -> str:

@@ -5,14 +5,24 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from importlib.resources import files
 
-from mantisreed.exports.doubtful import DoubtsByTime, Run, doubts_worth_showing, gaps_before, runs_of
+from mantisreed.exports.doubtful import (
+    DoubtsByTime,
+    Run,
+    doubts_worth_showing,
+    gaps_before,
+    runs_of,
+)
 from mantisreed.exports.script import Script
 from mantisreed.subtitles.cues import Cue
 from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.writing import is_right_to_left
 from mantisreed.units import clock
 
-_SHORTEST, _LONGEST = 120.0, 300.0  # seconds of a chapter; its end is the longest pause between these
+# Seconds of a chapter; its end is the longest pause between these.
+_SHORTEST, _LONGEST = (
+    120.0,
+    300.0,
+)
 _TITLE = 60  # characters of a chapter's title
 
 _PAGE = """\
@@ -35,23 +45,27 @@ _PAGE = """\
 """
 
 _STYLE = """\
-:root { color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb; --quiet: #5b6770; --mark: #e4eef6;
+:root { color-scheme: light dark; --ink: #1c2328; --paper: #fdfdfb; --quiet: #5b6770;
+  --mark: #e4eef6;
   --doubt: #ffd9a8; }
 @media (prefers-color-scheme: dark) {
   :root { --ink: #e4e8ea; --paper: #14191d; --quiet: #9aa7b0; --mark: #21384a;
     --doubt: #6b4413; }
 }
-body { margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 44rem; color: var(--ink); background: var(--paper);
+body { margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 44rem; color: var(--ink);
+  background: var(--paper);
   font: 1.05rem/1.6 system-ui, sans-serif; }
 h1 { font-size: 1.5rem; overflow-wrap: anywhere; }
 p { margin: 0 0 1.1rem; padding: .15rem .4rem; border-radius: .3rem; }
 p:target { background: var(--mark); }
-a { color: var(--quiet); font-size: .85rem; font-variant-numeric: tabular-nums; text-decoration: none; }
+a { color: var(--quiet); font-size: .85rem; font-variant-numeric: tabular-nums;
+  text-decoration: none; }
 a:hover, a:focus-visible { text-decoration: underline; }
 b { margin: 0 .4rem; }
 mark { color: inherit; background: var(--doubt); border-radius: .2rem; padding: 0 .1rem; }
 .doubts { color: var(--quiet); font-size: .9rem; }
-.gap { color: var(--quiet); font-size: .9rem; border-left: .25rem solid var(--doubt); border-radius: 0; }
+.gap { color: var(--quiet); font-size: .9rem; border-left: .25rem solid var(--doubt);
+  border-radius: 0; }
 """
 
 
@@ -73,12 +87,15 @@ def part_of(package: str, name: str) -> str:
 
 
 def style_of(package: str, name: str) -> str:
-    """The style sheet of a page that is worked with: what all of them have in common, and then its own."""
+    """The style sheet of a page that is worked with: what all of them have in common, and then its
+    own.
+    """
     return part_of("mantisreed.exports", "page.css") + part_of(package, name)
 
 
 def filled(page: str, parts: Iterable[tuple[str, str]]) -> str:
-    """A page with its parts in their places, which are named `@so@`, in the order in which they stand in it.
+    """A page with its parts in their places, which are named `@so@`, in the order in which they
+    stand in it.
 
     One after the other, so that nothing in one part is taken for the place of another.
     """
@@ -90,7 +107,8 @@ def filled(page: str, parts: Iterable[tuple[str, str]]) -> str:
 
 
 def write_page(script: Script, title: str) -> str:
-    """A page with each passage under an anchor of its time, `#t=62.500`, offline and without scripts.
+    """A page with each passage under an anchor of its time, `#t=62.500`, offline and without
+    scripts.
 
     Args:
         script: with its passages.
@@ -126,7 +144,8 @@ def _run(run: Run) -> str:
     text = html.escape(run.text)
     if not run.doubts:
         return text
-    return f'<mark title="{html.escape(run.why)}">{text.rstrip()}</mark>{" " if text.endswith(" ") else ""}'
+    after = " " if text.endswith(" ") else ""
+    return f'<mark title="{html.escape(run.why)}">{text.rstrip()}</mark>{after}'
 
 
 def _paragraph(passage: Passage, doubts: DoubtsByTime) -> str:
@@ -138,7 +157,9 @@ def _paragraph(passage: Passage, doubts: DoubtsByTime) -> str:
 
 
 def chapters(passages: Sequence[Passage]) -> list[Cue]:
-    """Chapters of two to five minutes that end in the longest pause there is, named by what is said first."""
+    """Chapters of two to five minutes that end in the longest pause there is, named by what is said
+    first.
+    """
     if not passages:
         return []
     starts = [0]
@@ -156,7 +177,11 @@ def chapters(passages: Sequence[Passage]) -> list[Cue]:
         starts.append(-max(ways)[1])
     ends = [*starts[1:], len(passages)]
     return [
-        Cue(passages[first].start, max(passages[last - 1].end, passages[first].start), (_title_of(passages[first]),))
+        Cue(
+            passages[first].start,
+            max(passages[last - 1].end, passages[first].start),
+            (_title_of(passages[first]),),
+        )
         for first, last in zip(starts, ends, strict=True)
     ]
 

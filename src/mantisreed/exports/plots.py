@@ -1,4 +1,6 @@
-"""Pictures of recordings (waveform, speech, loudness, cuts) and of cues (reading speed, lengths)."""
+"""Pictures of recordings (waveform, speech, loudness, cuts) and of cues (reading speed,
+lengths).
+"""
 
 import io
 import math
@@ -27,7 +29,14 @@ MOST_PANELS = 8
 """Recordings in one picture at most."""
 
 _COLUMNS = 1600  # more outline points than this cannot be seen
-_WATER, _SPEECH, _SEAM, _SHARED, _LOUD, _GREY = "#3b6e8f", "#e3b34c", "#1d7a4f", "#c8553d", "#7a4b94", "#6b7280"
+_WATER, _SPEECH, _SEAM, _SHARED, _LOUD, _GREY = (
+    "#3b6e8f",
+    "#e3b34c",
+    "#1d7a4f",
+    "#c8553d",
+    "#7a4b94",
+    "#6b7280",
+)
 _BANDS = ("#dbeafe", "#e7e5e4")
 _TICKS = (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400, 21_600)
 
@@ -43,7 +52,9 @@ class CutPiece:
 
 @dataclass(frozen=True, slots=True)
 class CutRecording:
-    """One recording with its cuts, in a picture; lanes are the channels that are sent apart, or one."""
+    """One recording with its cuts, in a picture; lanes are the channels that are sent apart, or
+    one.
+    """
 
     name: str
     duration: float
@@ -64,9 +75,14 @@ def draw_examination(path: Path, name: str, found: Examination) -> None:
     for start, end in found.speech:
         upper.axvspan(start, end, ymin=0.0, ymax=0.035, color=_SPEECH, linewidth=0)
     share = found.speech_seconds / found.duration if found.duration else 0.0
-    upper.set_title(f"{safe(name)}  ·  {short_duration(found.duration)}, {share:.0%} speech", loc="left")
+    upper.set_title(
+        f"{safe(name)}  ·  {short_duration(found.duration)}, {share:.0%} speech", loc="left"
+    )
     upper.legend(
-        handles=[Patch(color=_WATER, label="samples"), Patch(color=_SPEECH, label="somebody speaks")],
+        handles=[
+            Patch(color=_WATER, label="samples"),
+            Patch(color=_SPEECH, label="somebody speaks"),
+        ],
         loc="upper right",
         ncols=2,
         frameon=False,
@@ -86,7 +102,9 @@ def draw_cuts(path: Path, recordings: Sequence[CutRecording]) -> None:
         InputError: the file's name does not end in .png.
     """
     panels = recordings[:MOST_PANELS]
-    figure = Figure(figsize=(12.8, max(4.0, min(9.0, 2.4 * len(panels)) + 0.6)), layout="constrained")
+    figure = Figure(
+        figsize=(12.8, max(4.0, min(9.0, 2.4 * len(panels)) + 0.6)), layout="constrained"
+    )
     for axes, recording in zip(np.atleast_1d(figure.subplots(len(panels), 1)), panels, strict=True):
         _draw_pieces(axes, recording)
         _draw_waveform(axes, recording.waveform, recording.duration)
@@ -131,7 +149,9 @@ def draw_cues(files: Sequence[tuple[str, Sequence[Cue]]], rules: LayoutRules, pa
 
 
 def _draw_speeds(axes: Axes, name: str, cues: Sequence[Cue], rules: LayoutRules) -> None:
-    """Reading speed over time: each cue, or of very many how dense they are; the fastest by their numbers."""
+    """Reading speed over time: each cue, or of very many how dense they are; the fastest by their
+    numbers.
+    """
     limit = rules.speed
     middles = np.array([(cue.start + cue.end) / 2 for cue in cues])
     speeds = np.array([min(reading_speed(cue), 10.0 * limit) for cue in cues])
@@ -142,19 +162,37 @@ def _draw_speeds(axes: Axes, name: str, cues: Sequence[Cue], rules: LayoutRules)
     is_fast = speeds > limit + 0.05
     end = max((cue.end for cue in cues), default=1.0)
     if len(cues) > _MANY_CUES:
-        axes.hist2d(middles, drawn, bins=(120, 40), range=((0.0, end), (0.0, top)), cmap="Blues", cmin=1)
-        axes.text(0.005, 0.02, "darker: more cues", transform=axes.transAxes, fontsize=8, color=_GREY)
+        axes.hist2d(
+            middles, drawn, bins=(120, 40), range=((0.0, end), (0.0, top)), cmap="Blues", cmin=1
+        )
+        axes.text(
+            0.005, 0.02, "darker: more cues", transform=axes.transAxes, fontsize=8, color=_GREY
+        )
     else:
         axes.vlines(middles, 0, drawn, color=_WATER, alpha=0.3, linewidth=1)
         axes.scatter(middles[~is_fast], drawn[~is_fast], s=14, color=_WATER, zorder=3)
         axes.scatter(middles[is_fast], drawn[is_fast], s=18, color=_SHARED, zorder=3)
     axes.axhline(limit, color=_SHARED, linewidth=1)
-    axes.text(1.0, limit, f" limit {limit:g}", transform=axes.get_yaxis_transform(), va="center", fontsize=8)
+    axes.text(
+        1.0,
+        limit,
+        f" limit {limit:g}",
+        transform=axes.get_yaxis_transform(),
+        va="center",
+        fontsize=8,
+    )
     for at in _apart(np.argsort(-speeds), middles, is_fast, 0.07 * end):
         if len(cues) > _MANY_CUES:
             axes.plot(middles[at], drawn[at], "o", markersize=3, color=_SHARED)
         label = f"cue {at + 1}" if speeds[at] <= top else f"cue {at + 1}: {speeds[at]:.0f}"
-        axes.annotate(label, (middles[at], drawn[at]), (0, 5), textcoords="offset points", ha="center", fontsize=8)
+        axes.annotate(
+            label,
+            (middles[at], drawn[at]),
+            (0, 5),
+            textcoords="offset points",
+            ha="center",
+            fontsize=8,
+        )
     axes.set_ylim(0, top * 1.06)
     axes.set_ylabel("characters/s")
     fast = int(is_fast.sum())
@@ -181,7 +219,9 @@ def _draw_lengths(axes: Axes, cues: Sequence[Cue], rules: LayoutRules) -> None:
     """How many cues stand for how long."""
     edges = np.arange(0.0, max(rules.longest, 1.0) + 1.5, 0.25)
     lengths = [min(cue.end - cue.start, float(edges[-1]) - 0.01) for cue in cues]
-    axes.hist(lengths, bins=edges.tolist(), color=_WATER, alpha=0.8, edgecolor="white", linewidth=0.4)
+    axes.hist(
+        lengths, bins=edges.tolist(), color=_WATER, alpha=0.8, edgecolor="white", linewidth=0.4
+    )
     for limit, what in ((rules.shortest, "shortest"), (rules.longest, "longest")):
         axes.axvline(limit, color=_SHARED, linewidth=1)
         axes.text(
@@ -215,13 +255,25 @@ def _draw_waveform(axes: Axes, waveform: Waveform, duration: float) -> None:
 def _draw_loudness(axes: Axes, found: Examination) -> None:
     loudness = _columns(found.waveform.loudness, np.maximum)
     times = np.linspace(0.0, len(found.waveform.loudness) * STEP_SECONDS, len(loudness))
-    axes.plot(times, np.maximum(loudness, -70.0), color=_LOUD, linewidth=0.9, label="loudness of 0.4 s")
+    axes.plot(
+        times, np.maximum(loudness, -70.0), color=_LOUD, linewidth=0.9, label="loudness of 0.4 s"
+    )
     if found.loudness is not None:
         axes.axhline(
-            found.loudness, color=_LOUD, linestyle="--", linewidth=1.2, label=f"all: {found.loudness:.1f} LUFS"
+            found.loudness,
+            color=_LOUD,
+            linestyle="--",
+            linewidth=1.2,
+            label=f"all: {found.loudness:.1f} LUFS",
         )
     if found.noise is not None:
-        axes.axhline(found.noise, color=_GREY, linestyle=":", linewidth=1.4, label=f"noise: {found.noise:.1f} dBFS")
+        axes.axhline(
+            found.noise,
+            color=_GREY,
+            linestyle=":",
+            linewidth=1.4,
+            label=f"noise: {found.noise:.1f} dBFS",
+        )
     axes.set_ylim(-72.0, 0.0)
     axes.yaxis.set_major_locator(MultipleLocator(12))
     axes.set_ylabel("LUFS, dBFS")
@@ -235,7 +287,9 @@ def _draw_pieces(axes: Axes, recording: CutRecording) -> None:
     for lane, pieces in enumerate(recording.lanes):
         bottom, top = 1 - (lane + 1) / lanes, 1 - lane / lanes
         for number, piece in enumerate(pieces):
-            axes.axvspan(piece.start, piece.end, bottom, top, color=_BANDS[number % 2], linewidth=0, zorder=1)
+            axes.axvspan(
+                piece.start, piece.end, bottom, top, color=_BANDS[number % 2], linewidth=0, zorder=1
+            )
             if number:
                 _draw_seam(axes, pieces[number - 1], piece, bottom, top)
             if (piece.end - piece.start) / max(recording.duration, 1e-9) > 0.02:
@@ -248,16 +302,31 @@ def _draw_pieces(axes: Axes, recording: CutRecording) -> None:
                     va="top",
                     fontsize=9,
                     zorder=4,
-                    bbox={"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.8},
+                    bbox={
+                        "boxstyle": "round,pad=0.15",
+                        "facecolor": "white",
+                        "edgecolor": "none",
+                        "alpha": 0.8,
+                    },
                 )
     count = sum(len(pieces) for pieces in recording.lanes)
-    told = "1 piece" if count == 1 else f"{count} pieces" if count else "nobody speaks: nothing is sent"
-    axes.set_title(f"{safe(recording.name)}  ·  {short_duration(recording.duration)}, {told}", loc="left")
+    told = (
+        "1 piece"
+        if count == 1
+        else f"{count} pieces"
+        if count
+        else "nobody speaks: nothing is sent"
+    )
+    axes.set_title(
+        f"{safe(recording.name)}  ·  {short_duration(recording.duration)}, {told}", loc="left"
+    )
 
 
 def _draw_seam(axes: Axes, before: CutPiece, after: CutPiece, bottom: float, top: float) -> None:
     if after.overlaps:
-        axes.axvspan(after.start, before.end, bottom, top, color=_SHARED, alpha=0.8, linewidth=0.8, zorder=2)
+        axes.axvspan(
+            after.start, before.end, bottom, top, color=_SHARED, alpha=0.8, linewidth=0.8, zorder=2
+        )
     elif after.start - before.end < LONG_SILENCE:
         middle = (before.end + after.start) / 2
         axes.axvline(middle, bottom, top, color=_SEAM, linewidth=1.4, zorder=2)
@@ -281,11 +350,14 @@ def set_time_axis(axes: Axes, duration: float) -> None:
         axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g} s"))
         return
     step = next(
-        (tick for tick in _TICKS if duration / tick <= 12), _TICKS[-1] * math.ceil(duration / 12 / _TICKS[-1])
+        (tick for tick in _TICKS if duration / tick <= 12),
+        _TICKS[-1] * math.ceil(duration / 12 / _TICKS[-1]),
     )
     axes.xaxis.set_major_locator(MultipleLocator(step))
     has_hours, has_seconds = duration >= 3600, step < 60 or duration < 3600
-    axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: _time(value, has_hours, has_seconds)))
+    axes.xaxis.set_major_formatter(
+        FuncFormatter(lambda value, _: _time(value, has_hours, has_seconds))
+    )
 
 
 def _time(value: float, has_hours: bool, has_seconds: bool) -> str:
@@ -314,12 +386,16 @@ def check_picture(path: Path) -> None:
         InputError: it does not end in .png.
     """
     if path.suffix.lower() != ".png":
-        raise InputError("a picture is written as PNG", where=printable(path), advice="let its name end in .png")
+        raise InputError(
+            "a picture is written as PNG", where=printable(path), advice="let its name end in .png"
+        )
 
 
 def save(figure: Figure, path: Path) -> None:
     if path.suffix.lower() != ".png":
-        raise InputError("a picture is written as PNG", where=printable(path), advice="let its name end in .png")
+        raise InputError(
+            "a picture is written as PNG", where=printable(path), advice="let its name end in .png"
+        )
     FigureCanvasAgg(figure)
     sink = io.BytesIO()
     figure.savefig(sink, format="png", dpi=100)
@@ -350,11 +426,21 @@ def draw_lines(
         colour = colours[number % len(colours)]
         end = max([end, *(at for at, _ in points)])
         left.step(
-            [at for at, _ in points], [rate for _, rate in points], where="post", color=colour, label=safe(name)
+            [at for at, _ in points],
+            [rate for _, rate in points],
+            where="post",
+            color=colour,
+            label=safe(name),
         )
     for number, (name, points) in enumerate(calibrations):
         colour = colours[number % len(colours)]
-        right.plot([at for at, _ in points], [share for _, share in points], "o-", color=colour, label=safe(name))
+        right.plot(
+            [at for at, _ in points],
+            [share for _, share in points],
+            "o-",
+            color=colour,
+            label=safe(name),
+        )
     right.plot([0, 1], [0, 1], color=_GREY, linewidth=0.8, linestyle="--")
     left.set_ylim(bottom=0)
     left.set_ylabel("word error rate")

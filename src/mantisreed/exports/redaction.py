@@ -1,4 +1,6 @@
-"""What is hidden in outputs, as options have it; finding and hiding are in `mantisreed.review.personal`."""
+"""What is hidden in outputs, as options have it; finding and hiding are in
+`mantisreed.review.personal`.
+"""
 
 import re
 from pathlib import Path
@@ -9,7 +11,8 @@ from mantisreed.errors import InputError
 from mantisreed.exports.word_lists import listed_lines
 
 KINDS = ("mail", "phone", "card", "iban", "digits", "name", "pattern")
-"""Mail addresses, written or spoken; phone numbers; numbers of cards and of accounts, by their check digits; digits
+"""Mail addresses, written or spoken; phone numbers; numbers of cards and of accounts, by their
+check digits; digits
 that are read out; names from a list; patterns of one's own."""
 
 
@@ -41,27 +44,35 @@ def redaction_from(
         more_names: that are hidden too, from the settings.
 
     Raises:
-        InputError: there is no such kind, the file cannot be read, a pattern is none, or a kind that was named has
-            nothing to look for.
+        InputError: there is no such kind, the file cannot be read, a pattern is none, or a kind
+            that was named has nothing to look for.
     """
     named = [kind.strip() for kind in kinds.split(",") if kind.strip()]
     chosen = KINDS if "all" in named else tuple(dict.fromkeys(named))
     if unknown := [kind for kind in chosen if kind not in KINDS]:
         advice = f"kinds are {', '.join(KINDS)}, and all"
-        raise InputError(f"nothing of the kind {unknown[0]!r} can be hidden", where="--redact", advice=advice)
+        raise InputError(
+            f"nothing of the kind {unknown[0]!r} can be hidden", where="--redact", advice=advice
+        )
     # A kind without anything to look for would hide nothing, and nobody would notice.
     searched = {"name": names is not None or bool(more_names), "pattern": bool(patterns)}
     for kind, is_given in searched.items():
         if kind in named and not is_given:
             what = "a list of names" if kind == "name" else "a pattern"
-            raise InputError(f"the kind {kind!r} hides nothing without {what}", advice=f"give {what} as well")
+            raise InputError(
+                f"the kind {kind!r} hides nothing without {what}", advice=f"give {what} as well"
+            )
     for pattern in patterns:
         try:
             re.compile(pattern)
         except re.error as error:
-            raise InputError(f"{pattern!r} is no regular expression ({error})", where="--redact-pattern") from error
+            raise InputError(
+                f"{pattern!r} is no regular expression ({error})", where="--redact-pattern"
+            ) from error
     # Who names names or patterns wants them hidden, whatever kinds are chosen.
     more = [kind for kind, is_given in searched.items() if is_given]
-    listed = [] if names is None else [" ".join(line.split()) for line in listed_lines(names, "names")]
+    listed = (
+        [] if names is None else [" ".join(line.split()) for line in listed_lines(names, "names")]
+    )
     all_names = tuple(dict.fromkeys((*listed, *more_names)))
     return Redaction(tuple(dict.fromkeys((*chosen, *more))), all_names, patterns)

@@ -16,7 +16,11 @@ from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, 
 from mantisreed.transcript.estimate import estimated_words, spoken_length
 from mantisreed.transcript.writing import joined, one_line, words_of
 
-_LATE, _SLOWEST = 0.5, 0.5  # seconds; what a cue's words take at most, the second for each unit of their length
+# Seconds; what a cue's words take at most, the second for each unit of their length.
+_LATE, _SLOWEST = (
+    0.5,
+    0.5,
+)
 _ONE_SPEECH = 1.0  # seconds; what is nearer, by the same speaker, is one passage
 
 
@@ -29,7 +33,8 @@ class WriteOptions(msgspec.Struct, frozen=True, kw_only=True):
         inner_times: timestamps inside WebVTT cues, word by word; None keeps those that were read.
         rows: what a row of CSV and TSV is; None for passages, or cues where there is nothing else.
         raw_cells: whether cells of tables that look like formulas are written as they are.
-        cuts: when shots of the video begin, in seconds; starts and ends of cues go to those that are near.
+        cuts: when shots of the video begin, in seconds; starts and ends of cues go to those that
+            are near.
         wording: which words are changed, in all formats but the transcript's own.
         redaction: what is hidden in all formats, and in the transcript itself; None for nothing.
     """
@@ -63,7 +68,8 @@ class Script:
     language: str | None = None
     head: tuple[str, ...] = ()
     remarks: tuple[Remark, ...] = ()
-    # Several formats are written of one script; laying its words out takes longer than writing them.
+    # Several formats are written of one script; laying its words out takes longer than writing
+    # them.
     _laid: dict[tuple[LayoutRules, bool], Sequence[Cue]] = field(
         default_factory=dict, init=False, repr=False, compare=False
     )
@@ -71,7 +77,11 @@ class Script:
     @property
     def passages(self) -> tuple[Passage, ...]:
         """The passages; made from cues where there is no transcript."""
-        return self.transcript.passages if self.transcript is not None else tuple(passages_of_cues(self.cues or ()))
+        return (
+            self.transcript.passages
+            if self.transcript is not None
+            else tuple(passages_of_cues(self.cues or ()))
+        )
 
     @property
     def tongue(self) -> str | None:
@@ -85,16 +95,23 @@ class Script:
             marks = mark_speakers and len(speakers) > 1 and rules.speakers in ("dash-each", "name")
             key = (rules, marks)
             if key not in self._laid:
-                self._laid[key] = lay_out(self.passages, rules, language=self.tongue, mark_speakers=marks)
+                self._laid[key] = lay_out(
+                    self.passages, rules, language=self.tongue, mark_speakers=marks
+                )
             return self._laid[key]
-        if not mark_speakers or len({cue.speaker for cue in self.cues if cue.speaker is not None}) < 2:
+        if (
+            not mark_speakers
+            or len({cue.speaker for cue in self.cues if cue.speaker is not None}) < 2
+        ):
             return self.cues
         marked: list[Cue] = []
         before: Cue | None = None
         for cue in self.cues:
             is_new = cue.speaker is not None and (before is None or cue.speaker != before.speaker)
             one = with_mark(cue, mark_of(cue.speaker, rules) if is_new and not cue.turns else "")
-            are_two_voices = is_new and before is not None and (cue.start, cue.end) == (before.start, before.end)
+            are_two_voices = (
+                is_new and before is not None and (cue.start, cue.end) == (before.start, before.end)
+            )
             if are_two_voices and rules.speakers != "none":
                 marked[-1] = shared(marked[-1], one)
             else:
@@ -110,20 +127,26 @@ class Script:
 
 
 def with_single_lines(script: Script) -> Script:
-    """The script with speakers and languages on single lines, and no passage or cue with a control character.
+    """The script with speakers and languages on single lines, and no passage or cue with a control
+    character.
 
-    Names come from engines and files, and stand in headings, cells and tags, where a line break would end them.
+    Names come from engines and files, and stand in headings, cells and tags, where a line break
+    would end them.
     """
     names = {cue.speaker for cue in script.cues or ()} | {script.language}
     if script.transcript is not None:
-        names |= {passage.speaker for passage in script.transcript.passages} | {script.transcript.language}
+        names |= {passage.speaker for passage in script.transcript.passages} | {
+            script.transcript.language
+        }
     odd = {name: one_line(name) or None for name in names if name and one_line(name) != name}
     if not odd:
         return script
     transcript = script.transcript
     if transcript is not None:
         passages = tuple(
-            msgspec.structs.replace(passage, speaker=odd[passage.speaker]) if passage.speaker in odd else passage
+            msgspec.structs.replace(passage, speaker=odd[passage.speaker])
+            if passage.speaker in odd
+            else passage
             for passage in transcript.passages
         )
         transcript = msgspec.structs.replace(
@@ -134,7 +157,9 @@ def with_single_lines(script: Script) -> Script:
         )
     cues = script.cues
     if cues is not None:
-        cues = tuple(replace(cue, speaker=odd[cue.speaker]) if cue.speaker in odd else cue for cue in cues)
+        cues = tuple(
+            replace(cue, speaker=odd[cue.speaker]) if cue.speaker in odd else cue for cue in cues
+        )
     language = odd.get(script.language or "", script.language)
     return replace(script, transcript=transcript, cues=cues, language=language)
 
@@ -147,7 +172,9 @@ def bare_transcript(
     language: str | None = None,
     notes: Iterable[str] = (),
 ) -> Transcript:
-    """A transcript that no engine made; `duration` is in seconds, None for where its last passage ends."""
+    """A transcript that no engine made; `duration` is in seconds, None for where its last passage
+    ends.
+    """
     passages = tuple(passages)
     if duration is None:
         duration = round(max((passage.end for passage in passages), default=0.0), 3)
@@ -163,8 +190,12 @@ def bare_transcript(
 
 
 def passages_of_cues(cues: Iterable[Cue]) -> list[Passage]:
-    """Neighbouring cues of one speaker as passages, their words timed within each cue where nothing else is known."""
-    return [passage_of_cues(group) for group in groups_of_cues(cues) if any(cue.lines for cue in group)]
+    """Neighbouring cues of one speaker as passages, their words timed within each cue where nothing
+    else is known.
+    """
+    return [
+        passage_of_cues(group) for group in groups_of_cues(cues) if any(cue.lines for cue in group)
+    ]
 
 
 def groups_of_cues(cues: Iterable[Cue]) -> list[list[Cue]]:
@@ -172,7 +203,12 @@ def groups_of_cues(cues: Iterable[Cue]) -> list[list[Cue]]:
     groups: list[list[Cue]] = []
     for cue in sorted(cues, key=lambda cue: (cue.start, cue.end)):
         last = groups[-1][-1] if groups else None
-        if last and cue.speaker == last.speaker and cue.start - last.end < _ONE_SPEECH and _goes_on(last, cue):
+        if (
+            last
+            and cue.speaker == last.speaker
+            and cue.start - last.end < _ONE_SPEECH
+            and _goes_on(last, cue)
+        ):
             groups[-1].append(cue)
         else:
             groups.append([cue])
@@ -180,7 +216,9 @@ def groups_of_cues(cues: Iterable[Cue]) -> list[list[Cue]]:
 
 
 def _goes_on(before: Cue, cue: Cue) -> bool:
-    """Whether a cue may be the rest of the one before: what has no full stop and is followed by a capital is not."""
+    """Whether a cue may be the rest of the one before: what has no full stop and is followed by a
+    capital is not.
+    """
     last, first = before.text[-1:], cue.text[:1]
     return bool(last) and bool(first) and not (last.isalnum() and first.isupper())
 
@@ -195,7 +233,9 @@ def passage_of_cues(cues: Sequence[Cue]) -> Passage:
         elif texts := words_of(cue.text):
             # A cue may stand for long after its speech.
             longest = _LATE + _SLOWEST * sum(map(spoken_length, texts))
-            words += estimated_words(texts, [(cue.start, min(max(cue.end, cue.start + 0.01), cue.start + longest))])
+            words += estimated_words(
+                texts, [(cue.start, min(max(cue.end, cue.start + 0.01), cue.start + longest))]
+            )
     return Passage(
         cues[0].start,
         max(cue.end for cue in cues),

@@ -25,7 +25,9 @@ def write_table(script: Script, options: WriteOptions, *, delimiter: str) -> str
     """Rows with a heading (RFC 4180 for commas). Times are seconds."""
     rows = options.rows or ("passages" if script.cues is None else "cues")
     sink = io.StringIO(newline="")
-    writer = csv.writer(sink, delimiter=delimiter, lineterminator="\r\n" if delimiter == "," else "\n")
+    writer = csv.writer(
+        sink, delimiter=delimiter, lineterminator="\r\n" if delimiter == "," else "\n"
+    )
     writer.writerow(_COLUMNS[rows])
     cell = _as_it_is if options.raw_cells else harmless_cell
     writer.writerows(
@@ -36,14 +38,18 @@ def write_table(script: Script, options: WriteOptions, *, delimiter: str) -> str
 
 
 def _with_line_feeds(text: str) -> str:
-    """The text with one kind of line break; others end a row where the writer does not quote them."""
+    """The text with one kind of line break; others end a row where the writer does not quote
+    them.
+    """
     return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
 
 
 def harmless_cell(text: str) -> str:
-    """A text that no spreadsheet takes for a formula: an apostrophe stands before one that looks like it.
+    """A text that no spreadsheet takes for a formula: an apostrophe stands before one that looks
+    like it.
 
-    What an engine heard, or what a speaker is called, is not to run anything where somebody opens the table.
+    What an engine heard, or what a speaker is called, is not to run anything where somebody opens
+    the table.
     """
     is_number = text[:1] in "+-" and text[1:].replace(".", "", 1).isdecimal()
     # An apostrophe that is there already gets one more, so that reading can take one away.
@@ -66,8 +72,12 @@ def _as_it_was(text: str) -> str:
 def _lines_of(reader: "csv.DictReader[str]") -> Iterator[dict[str, str]]:
     try:
         yield from reader
-    except csv.Error as error:  # such as a field of more than 128 KiB, which is no text of one passage
-        raise InputError(f"the table cannot be read ({error})", advice=f"see row {reader.line_num}") from error
+    except (
+        csv.Error
+    ) as error:  # such as a field of more than 128 KiB, which is no text of one passage
+        raise InputError(
+            f"the table cannot be read ({error})", advice=f"see row {reader.line_num}"
+        ) from error
 
 
 def read_table(text: str, *, delimiter: str) -> Script:
@@ -81,26 +91,49 @@ def read_table(text: str, *, delimiter: str) -> Script:
         columns = set(reader.fieldnames or ())
     except csv.Error as error:
         raise InputError(f"the table cannot be read ({error})") from error
-    kind = next((name for name, key in (("words", "word"), ("cues", "cue_text")) if key in columns), "passages")
-    missing = {"start", "end", {"words": "word", "cues": "cue_text"}.get(kind, "passage_text")} - columns
+    kind = next(
+        (name for name, key in (("words", "word"), ("cues", "cue_text")) if key in columns),
+        "passages",
+    )
+    missing = {
+        "start",
+        "end",
+        {"words": "word", "cues": "cue_text"}.get(kind, "passage_text"),
+    } - columns
     if missing:
-        raise InputError(f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(columns)}")
+        raise InputError(
+            f"the table has no column {sorted(missing)[0]!r}", advice=f"it has {', '.join(columns)}"
+        )
     rows, notes = [], []
     for line in _lines_of(reader):
-        row = {key: _as_it_was(value) if isinstance(value, str) else value for key, value in line.items()}
+        row = {
+            key: _as_it_was(value) if isinstance(value, str) else value
+            for key, value in line.items()
+        }
         try:
             rows.append((_seconds(row["start"]), _seconds(row["end"]), row))
         except (TypeError, ValueError):
             notes.append(f"row {reader.line_num} has no times and was left out")
     if kind == "cues":
         cues = tuple(
-            Cue(start, max(start, end), tuple((row["cue_text"] or "").split("\n")), row.get("speaker") or None)
+            Cue(
+                start,
+                max(start, end),
+                tuple((row["cue_text"] or "").split("\n")),
+                row.get("speaker") or None,
+            )
             for start, end, row in rows
         )
         return Script(cues=cues, notes=tuple(notes))
     if kind == "passages":
         passages = [
-            Passage(start, max(start, end), row["passage_text"] or "", row.get("speaker") or None, "estimated")
+            Passage(
+                start,
+                max(start, end),
+                row["passage_text"] or "",
+                row.get("speaker") or None,
+                "estimated",
+            )
             for start, end, row in rows
         ]
         return _script(passages, notes)
@@ -108,7 +141,8 @@ def read_table(text: str, *, delimiter: str) -> Script:
     made = []
     for (_, speaker), group in grouped:
         words = tuple(
-            Word(row["word"] or "", start, end, _number(row.get("confidence"))) for start, end, row in group
+            Word(row["word"] or "", start, end, _number(row.get("confidence")))
+            for start, end, row in group
         )
         made.append(_passage_of(words, speaker))
     return _script(made, notes)
@@ -118,7 +152,8 @@ def write_ctm(script: Script, name: str) -> str:
     """A line for each word: recording, channel, start, length, word, confidence."""
     source = "".join(name.split()) or "recording"
     return "".join(
-        f"{source} 1 {word.start:.3f} {max(0.0, word.end - word.start):.3f} {word.text.replace(' ', '_')}"
+        f"{source} 1 {word.start:.3f} {max(0.0, word.end - word.start):.3f} "
+        f"{word.text.replace(' ', '_')}"
         f"{'' if word.confidence is None else f' {word.confidence:.3f}'}\n"
         for passage in script.passages
         for word in passage.words
@@ -135,7 +170,14 @@ def read_ctm(text: str) -> Script:
             continue
         try:
             start, length = _seconds(parts[2]), _seconds(parts[3])
-            words.append(Word(parts[4], start, round(start + length, 3), _number(parts[5] if parts[5:] else None)))
+            words.append(
+                Word(
+                    parts[4],
+                    start,
+                    round(start + length, 3),
+                    _number(parts[5] if parts[5:] else None),
+                )
+            )
         except (IndexError, ValueError):
             notes.append(f"line {number} is not as CTM has it and was left out")
     return _script(list(passages_of(words)), notes)
@@ -152,7 +194,14 @@ def _rows(script: Script, options: WriteOptions, rows: str) -> Iterator[Sequence
             continue
         for word in passage.words:
             confidence = "" if word.confidence is None else f"{word.confidence:.3f}"
-            yield _time(word.start), _time(word.end), word.text, confidence, passage.speaker or "", number
+            yield (
+                _time(word.start),
+                _time(word.end),
+                word.text,
+                confidence,
+                passage.speaker or "",
+                number,
+            )
 
 
 def _script(passages: Sequence[Passage], notes: Sequence[str]) -> Script:
@@ -161,7 +210,9 @@ def _script(passages: Sequence[Passage], notes: Sequence[str]) -> Script:
 
 def _passage_of(words: tuple[Word, ...], speaker: str | None) -> Passage:
     end = max(word.end for word in words)
-    return Passage(words[0].start, end, joined(word.text for word in words), speaker, "engine", words)
+    return Passage(
+        words[0].start, end, joined(word.text for word in words), speaker, "engine", words
+    )
 
 
 def _time(seconds: float) -> str:

@@ -4,13 +4,21 @@ import html
 import re
 from collections.abc import Iterable, Iterator
 
-from mantisreed.exports.doubtful import DoubtsByTime, Run, doubts_worth_showing, gaps_before, runs_of
+from mantisreed.exports.doubtful import (
+    DoubtsByTime,
+    Run,
+    doubts_worth_showing,
+    gaps_before,
+    runs_of,
+)
 from mantisreed.exports.script import Script, bare_transcript
 from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.estimate import passages_over_speech
 
 _LAST = 5.0  # seconds that the last passage of a text with times is taken to last
-_TIMED = re.compile(r"\[?(?:(\d+):)?(\d{1,3}):(\d{2})(?:[.,](\d{1,3}))?\]?\s+(?:([^:\n]{1,40}):\s)?(.*)")
+_TIMED = re.compile(
+    r"\[?(?:(\d+):)?(\d{1,3}):(\d{2})(?:[.,](\d{1,3}))?\]?\s+(?:([^:\n]{1,40}):\s)?(.*)"
+)
 _HEADING = re.compile(r"\*\*(?:(.*?)\s*·\s*)?(?:(\d+):)?(\d{1,3}):(\d{2})\*\*\s*$")
 _MARKS = re.compile(r"([\\`*_\[\]<>#|])")
 _MARKED = re.compile(r"<mark(?: title=\"[^\"]*\")?>|</mark>")
@@ -26,11 +34,15 @@ def write_timed(script: Script) -> str:
     """The same, with the time at which each passage begins: `mm:ss`, from an hour on `hh:mm:ss`."""
     passages = script.passages
     has_hours = any(passage.start >= 3600 for passage in passages)
-    return "".join(f"{_clock(passage.start, has_hours)}  {_spoken(passage)}\n" for passage in passages)
+    return "".join(
+        f"{_clock(passage.start, has_hours)}  {_spoken(passage)}\n" for passage in passages
+    )
 
 
 def read_timed(text: str) -> Script:
-    """Lines that begin with a time; each lasts until the next one. Lines without a time go on with the one before."""
+    """Lines that begin with a time; each lasts until the next one. Lines without a time go on with
+    the one before.
+    """
     notes: list[str] = []
     found: list[tuple[float, str | None, str]] = []
     for line in text.split("\n"):
@@ -38,7 +50,9 @@ def read_timed(text: str) -> Script:
         if times:
             hours, minutes, seconds, fraction, speaker, said = times.groups()
             whole = (int(hours or 0) * 60 + int(minutes)) * 60 + int(seconds)
-            found.append((whole + int((fraction or "0").ljust(3, "0")) / 1000, speaker, said.strip()))
+            found.append(
+                (whole + int((fraction or "0").ljust(3, "0")) / 1000, speaker, said.strip())
+            )
         elif line.strip() and found:
             start, speaker, said = found[-1]
             found[-1] = (start, speaker, f"{said} {line.strip()}")
@@ -58,7 +72,11 @@ def write_markdown(script: Script, title: str) -> str:
     for passage, missing in zip(passages, gaps, strict=False):
         parts += [_quoted(doubt, has_hours) for doubt in missing]
         speaker = f"{_escaped(passage.speaker)} · " if passage.speaker is not None else ""
-        text = "".join(_marked(run) for run in runs_of(passage, by_time)) if doubts else _escaped(passage.text)
+        text = (
+            "".join(_marked(run) for run in runs_of(passage, by_time))
+            if doubts
+            else _escaped(passage.text)
+        )
         parts.append(f"\n**{speaker}{_clock(passage.start, has_hours)}**\n\n{text}\n")
     parts += [_quoted(doubt, has_hours) for doubt in gaps[-1]]
     return "".join(parts)

@@ -19,8 +19,8 @@ class Wording(msgspec.Struct, frozen=True):
 
     Attributes:
         strong: what is done with strong words.
-        strong_words: them, in lower case; one that ends with `*` stands for all words that begin so. None takes the
-            list that ships for the text's language.
+        strong_words: them, in lower case; one that ends with `*` stands for all words that begin
+            so. None takes the list that ships for the text's language.
         glossary: corrections, wrong to right; whole words and phrases, in any case.
     """
 
@@ -40,7 +40,8 @@ def wording_from(strong: Strong, own_list: Path | None, glossary: Path | None) -
 
 
 def strong_words(language: str | None, file: Path | None = None) -> tuple[str, ...]:
-    """The words of a list, one on each line, `#` before remarks: of the language's own list, or of the user's file.
+    """The words of a list, one on each line, `#` before remarks: of the language's own list, or of
+    the user's file.
 
     Raises:
         InputError: the file cannot be read.
@@ -65,7 +66,9 @@ def listed_lines(file: Path, what: str) -> list[str]:
     try:
         return _lines(file.read_text(encoding="utf-8-sig"))
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError(f"the list of {what} cannot be read as text", where=printable(file)) from error
+        raise InputError(
+            f"the list of {what} cannot be read as text", where=printable(file)
+        ) from error
 
 
 def _lines(text: str) -> list[str]:
@@ -74,7 +77,8 @@ def _lines(text: str) -> list[str]:
 
 
 def read_glossary(file: Path) -> tuple[tuple[str, str], ...]:
-    """Corrections from a file with `wrong -> right` on each line, or from TOML with `"wrong" = "right"`.
+    """Corrections from a file with `wrong -> right` on each line, or from TOML with `"wrong" =
+    "right"`.
 
     Raises:
         InputError: it cannot be read, or a line is neither.

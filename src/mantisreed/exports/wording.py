@@ -1,4 +1,6 @@
-"""Changing words in outputs: strong words masked or left out, corrections by a glossary. The transcript stays."""
+"""Changing words in outputs: strong words masked or left out, corrections by a glossary. The
+transcript stays.
+"""
 
 import re
 from collections import Counter
@@ -26,7 +28,9 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
     counts: Counter[str] = Counter()
     changes = [_glossary_change(wrong, right, counts) for wrong, right in wording.glossary]
     listed = wording.strong_words
-    if wording.strong != "keep" and (words := strong_words(script.tongue) if listed is None else listed):
+    if wording.strong != "keep" and (
+        words := strong_words(script.tongue) if listed is None else listed
+    ):
         changes.append((_masking if wording.strong == "mask" else _dropping)(words, counts))
     if not changes:
         return script, counts
@@ -36,7 +40,9 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
         words = _reworded_words(one.words, changes)
         counts.clear()
         counts.update(before)  # the passage's text counts, not its words once more
-        return msgspec.structs.replace(one, text=" ".join(_changed(one.text, changes).split()), words=words)
+        return msgspec.structs.replace(
+            one, text=" ".join(_changed(one.text, changes).split()), words=words
+        )
 
     def cue(one: Cue) -> Cue:
         whole = "\n".join(one.lines)
@@ -50,7 +56,11 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
     if transcript is not None:
         passages = tuple(changed for one in transcript.passages if (changed := passage(one)).text)
         transcript = msgspec.structs.replace(transcript, passages=passages)
-    cues = None if script.cues is None else tuple(other for one in script.cues if (other := cue(one)).lines)
+    cues = (
+        None
+        if script.cues is None
+        else tuple(other for one in script.cues if (other := cue(one)).lines)
+    )
     return replace(script, transcript=transcript, cues=cues), counts
 
 
@@ -100,7 +110,9 @@ def _together(signs: Sequence[Word], word: Word | None) -> Word:
 
 
 def _aligned(words: Sequence[Word], texts: Sequence[str]) -> tuple[Word, ...]:
-    """New texts at the times of the words that they stand for; those of a changed phrase share its time."""
+    """New texts at the times of the words that they stand for; those of a changed phrase share its
+    time.
+    """
     from rapidfuzz.distance import Indel
 
     kept = Indel.opcodes([word.text for word in words], texts)
@@ -132,7 +144,9 @@ def _aligned(words: Sequence[Word], texts: Sequence[str]) -> tuple[Word, ...]:
 
 
 def _whole(texts: Iterable[str]) -> str:
-    """A pattern for any of these texts as whole words; in a script without spaces, for any of them."""
+    """A pattern for any of these texts as whole words; in a script without spaces, for any of
+    them.
+    """
     # Longer ones first, so that the whole word is found.
     return "|".join(map(_bounded, sorted(texts, key=len, reverse=True)))
 
@@ -149,7 +163,11 @@ def _glossary_change(wrong: str, right: str, counts: Counter[str]) -> Change:
 
     def corrected(found: re.Match[str]) -> str:
         counts[f"{wrong} -> {right}"] += 1
-        capital = right[:1].upper() + right[1:] if found[0][:1].isupper() and not wrong[:1].isupper() else right
+        capital = (
+            right[:1].upper() + right[1:]
+            if found[0][:1].isupper() and not wrong[:1].isupper()
+            else right
+        )
         return f"{capital}\n" if "\n" in found[0] else capital
 
     return lambda text: pattern.sub(corrected, text)

@@ -13,13 +13,17 @@ if TYPE_CHECKING:
 
 
 def billed_seconds(card: "EngineCard", lengths: Sequence[float]) -> float:
-    """Seconds that the engine charges for requests of these lengths: each rounded up to its billing step."""
+    """Seconds that the engine charges for requests of these lengths: each rounded up to its billing
+    step.
+    """
     step = float(card.price.billing_step) if card.price else 1.0
     return sum(math.ceil(round(length / step, 6)) * step for length in lengths)
 
 
 def cost_of(card: "EngineCard", billed: float) -> Decimal | None:
-    """What so many billed seconds cost, in the card's currency; None when the card names no price."""
+    """What so many billed seconds cost, in the card's currency; None when the card names no
+    price.
+    """
     return card.price.per_minute * Decimal(str(round(billed, 3))) / 60 if card.price else None
 
 
@@ -29,10 +33,11 @@ def money_text(amount: Decimal | None, currency: str | None) -> str:
 
 
 class Budget:
-    """What may be spent on some jobs, and what they owe: what was charged, may have been, or is under way.
+    """What may be spent on some jobs, and what they owe: what was charged, may have been, or is
+    under way.
 
-    It is used on the ledger's thread, inside the transaction that notes a request as sent, so that several processes
-    with the same jobs see each other's requests before they make their own.
+    It is used on the ledger's thread, inside the transaction that notes a request as sent, so that
+    several processes with the same jobs see each other's requests before they make their own.
 
     Attributes:
         owed: the sum.
@@ -64,7 +69,9 @@ class Budget:
             self.add(row["id"], money(row["cost"]) or money(row["price"]))
 
     def take_in(self, attempts: Iterable[Mapping[str, Any]]) -> None:
-        """Count attempts that have been made since the last time, by any process, where they are for these jobs."""
+        """Count attempts that have been made since the last time, by any process, where they are
+        for these jobs.
+        """
         for row in attempts:
             self.last_attempt = max(self.last_attempt, row["id"])
             if row["job"] in self._jobs:

@@ -1,8 +1,9 @@
 """The ledger's database: SQLite in WAL mode, or PostgreSQL; one kept connection, plain SQL.
 
-Statements are written once, in `statements.py`, with `:name` for parameters, which both databases understand after
-the translation here. Every change is one transaction that takes its lock at the start, so that it never has to give
-way later: `BEGIN IMMEDIATE` in SQLite, an advisory lock in PostgreSQL. Changes of one moment can share a transaction.
+Statements are written once, in `statements.py`, with `:name` for parameters, which both databases
+understand after the translation here. Every change is one transaction that takes its lock at the
+start, so that it never has to give way later: `BEGIN IMMEDIATE` in SQLite, an advisory lock in
+PostgreSQL. Changes of one moment can share a transaction.
 """
 
 import re
@@ -26,7 +27,8 @@ _SWITCH_PAUSE = 0.01  # seconds between two tries to switch a new file to WAL
 _CONNECT_SECONDS = 10
 _LOCK = 0x6D616E7469737265  # of all changes in PostgreSQL; any number that is always the same
 _IN_LIST = re.compile(r"IN_LIST\(:([a-z_]+)\)")
-"""`IN_LIST(:names)` in a statement: any of the texts in one parameter, a JSON list. Drivers limit how many parameters
+"""`IN_LIST(:names)` in a statement: any of the texts in one parameter, a JSON list. Drivers limit
+how many parameters
 a statement may have, and a filter may name a hundred thousand jobs."""
 _PARAMETER = re.compile(r"(?<!:):([a-z_]+)")
 
@@ -59,7 +61,9 @@ class Database(Protocol):
         ...
 
     def transaction(self) -> AbstractContextManager[None]:
-        """All that is executed inside is made or nothing; inside another transaction it is a part of that one."""
+        """All that is executed inside is made or nothing; inside another transaction it is a part
+        of that one.
+        """
         ...
 
     def now(self) -> float:
@@ -198,7 +202,9 @@ class _Connected:
 
 
 class _Transaction:
-    """One `with` block. A class of its own, as the library's decorator costs as much as a statement."""
+    """One `with` block. A class of its own, as the library's decorator costs as much as a
+    statement.
+    """
 
     __slots__ = ("_database", "_is_outermost")
 
@@ -216,7 +222,8 @@ class _Transaction:
 class SqliteDatabase(_Connected):
     """The file in the workspace's hidden folder."""
 
-    # IMMEDIATE: a transaction that reads first and writes later would fail when another one wrote in between.
+    # IMMEDIATE: a transaction that reads first and writes later would fail when another one wrote
+    # in between.
     _begin = ("BEGIN IMMEDIATE",)
     _driver_error = sqlite3.Error
     _advice = "check that the disk is not full and the file can be written"
@@ -239,7 +246,10 @@ class SqliteDatabase(_Connected):
         return self._clock()
 
     def tables(self) -> set[str]:
-        return {row["name"] for row in self.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+        return {
+            row["name"]
+            for row in self.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
+        }
 
     def _connect(self) -> sqlite3.Connection:
         # Autocommit, so that only our own BEGIN begins a transaction.
@@ -253,7 +263,8 @@ class SqliteDatabase(_Connected):
         connection.row_factory = sqlite3.Row
         try:
             _switch_to_wal(connection)
-            connection.execute("PRAGMA synchronous=FULL")  # a commit is on disk, not only with the system
+            # A commit is on disk, not only with the system.
+            connection.execute("PRAGMA synchronous=FULL")
         except BaseException:
             connection.close()
             raise
@@ -270,8 +281,8 @@ class SqliteDatabase(_Connected):
 def _switch_to_wal(connection: sqlite3.Connection) -> None:
     """Let readers and a writer work at once; while another process makes the file, wait for that.
 
-    SQLite waits by itself for a lock everywhere but here: the switch fails at once when two processes open a new file
-    at the same moment.
+    SQLite waits by itself for a lock everywhere but here: the switch fails at once when two
+    processes open a new file at the same moment.
     """
     deadline = time.monotonic() + _BUSY_SECONDS
     while True:
@@ -279,7 +290,10 @@ def _switch_to_wal(connection: sqlite3.Connection) -> None:
             connection.execute("PRAGMA journal_mode=WAL")
             return
         except sqlite3.OperationalError as error:
-            is_locked = error.sqlite_errorcode & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
+            is_locked = error.sqlite_errorcode & 0xFF in (
+                sqlite3.SQLITE_BUSY,
+                sqlite3.SQLITE_LOCKED,
+            )
             if not is_locked or time.monotonic() > deadline:
                 raise
             time.sleep(_SWITCH_PAUSE)
@@ -317,7 +331,9 @@ class PostgresqlDatabase(_Connected):
             self._conninfo = make_conninfo(url, connect_timeout=_CONNECT_SECONDS, **extra)
             parts = conninfo_to_dict(self._conninfo)
         except psycopg.Error as error:
-            raise LedgerError("the URL of the ledger cannot be read", advice="check [ledger] url") from error
+            raise LedgerError(
+                "the URL of the ledger cannot be read", advice="check [ledger] url"
+            ) from error
         self.where = f"{parts.get('host') or 'localhost'}/{parts.get('dbname') or ''}"
         self._begin = ("BEGIN", f"SELECT pg_advisory_xact_lock({_LOCK})")
 
@@ -326,7 +342,9 @@ class PostgresqlDatabase(_Connected):
         return float(self.execute("SELECT extract(epoch FROM clock_timestamp()) AS now")[0]["now"])
 
     def tables(self) -> set[str]:
-        found = self.execute("SELECT table_name FROM information_schema.tables WHERE table_schema = current_schema()")
+        found = self.execute(
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = current_schema()"
+        )
         return {row["table_name"] for row in found}
 
     def _connect(self) -> Any:
@@ -338,8 +356,13 @@ class PostgresqlDatabase(_Connected):
         return rows
 
     def _is_broken_by(self, error: Exception) -> bool:
-        # A statement that fails for its own reasons leaves the connection whole, and our session lock with it.
-        return self._connection is None or self._connection.closed or isinstance(error, self._driver.OperationalError)
+        # A statement that fails for its own reasons leaves the connection whole, and our session
+        # lock with it.
+        return (
+            self._connection is None
+            or self._connection.closed
+            or isinstance(error, self._driver.OperationalError)
+        )
 
 
 @cache

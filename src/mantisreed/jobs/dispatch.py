@@ -1,7 +1,8 @@
-"""Taking pieces to their replies at one engine: what the ledger knows, sending, asking, trying again.
+"""Taking pieces to their replies at one engine: what the ledger knows, sending, asking, trying
+again.
 
-What follows from what has happened is looked up in `life.py`; this module does it. Each step is in the ledger before
-the next one is made.
+What follows from what has happened is looked up in `life.py`; this module does it. Each step is in
+the ledger before the next one is made.
 """
 
 import asyncio
@@ -28,7 +29,13 @@ from mantisreed.errors import (
     UnreadableReplyError,
 )
 from mantisreed.jobs.budget import Budget, billed_seconds, cost_of
-from mantisreed.jobs.failures import NEEDS_AFRESH, AttemptEndedError, bill_of, event_while_sending, seconds_before
+from mantisreed.jobs.failures import (
+    NEEDS_AFRESH,
+    AttemptEndedError,
+    bill_of,
+    event_while_sending,
+    seconds_before,
+)
 from mantisreed.jobs.gate import LONGEST_ASKED_FOR, EngineGate, Progress, Time
 from mantisreed.jobs.life import Rule
 from mantisreed.jobs.polling import Poller
@@ -85,7 +92,8 @@ class DispatchOptions:
         max_attempts: how often a request is sent at most when it fails in a way that may pass.
         budget: what may be spent.
         callbacks: the address under which the engine reaches us, if it can call back.
-        ready: waits until requests can leave at once, as a turn is only taken then; None when they always can.
+        ready: waits until requests can leave at once, as a turn is only taken then; None when they
+            always can.
         time: the clock; tests give their own.
     """
 
@@ -127,7 +135,9 @@ class Dispatcher:
         """
         self._client, self._card, self._writer, self._options = client, card, writer, options
         self.budget = options.budget
-        self._callbacks = options.callbacks.rstrip("/") if options.callbacks and card.callback else None
+        self._callbacks = (
+            options.callbacks.rstrip("/") if options.callbacks and card.callback else None
+        )
         self._gate = EngineGate(card, writer, options.time)
         self._poller = Poller(
             client,
@@ -171,7 +181,9 @@ class Dispatcher:
         """As `reply`, but None as soon as the engine has taken the piece as a job."""
         return await self._dispatched(work, progress, wait=False)
 
-    async def collect(self, record: "RequestRecord", progress: Progress, *, wait: bool) -> EngineResponse | None:
+    async def collect(
+        self, record: "RequestRecord", progress: Progress, *, wait: bool
+    ) -> EngineResponse | None:
         """The reply to a request that is at the engine; None while it is under way, unless we wait.
 
         Raises:
@@ -198,9 +210,12 @@ class Dispatcher:
         """Take a reply that the engine has brought by itself, if it is still waited for."""
         await self._answered(record, EngineResponse(body))
 
-    async def _dispatched(self, work: Work, progress: Progress, *, wait: bool) -> EngineResponse | None:
+    async def _dispatched(
+        self, work: Work, progress: Progress, *, wait: bool
+    ) -> EngineResponse | None:
         async with self._under_way.setdefault(work.key, asyncio.Lock()):
-            # Two recordings of a batch with the same sound: what the first has just paid for is fresh enough.
+            # Two recordings of a batch with the same sound: what the first has just paid for is
+            # fresh enough.
             afresh = self._options.afresh and work.key not in self._fresh
             self._fresh.add(work.key)
             leaving = None if afresh else await self._begun(work, progress)
@@ -246,15 +261,20 @@ class Dispatcher:
         wanted, size = self._wanted(work), len(work.piece.audio)
         token = self._new_token()
         record = await self._writer.perform(
-            lambda ledger: ledger.requests.begin(wanted, size, token=token, budget=self.budget), is_urgent=True
+            lambda ledger: ledger.requests.begin(wanted, size, token=token, budget=self.budget),
+            is_urgent=True,
         )
         return None if record is None else _Leaving(record, self._piece_with(work, token))
 
     async def _claimed(self, work: Work, progress: Progress, *, afresh: bool) -> "RequestRecord":
-        """The piece's request, this process's own; waits as long as another process deals with it."""
+        """The piece's request, this process's own; waits as long as another process deals with
+        it.
+        """
         wanted = self._wanted(work)
         while True:
-            record = await self._writer.perform(lambda ledger: _claimed(ledger, wanted, afresh=afresh))
+            record = await self._writer.perform(
+                lambda ledger: _claimed(ledger, wanted, afresh=afresh)
+            )
             if record is not None:
                 return record
             progress("waiting", "another process is sending this piece")
@@ -263,7 +283,9 @@ class Dispatcher:
     def _wanted(self, work: Work) -> PieceToSend:
         """What the ledger has to know of a piece."""
         piece = work.piece
-        sound = SoundFacts(piece.duration, piece.sample_rate, piece.channels, piece.form.name, piece.speech)
+        sound = SoundFacts(
+            piece.duration, piece.sample_rate, piece.channels, piece.form.name, piece.speech
+        )
         return PieceToSend(
             work.job,
             work.key,
@@ -338,7 +360,8 @@ class Dispatcher:
         raise AssertionError("unreachable")
 
     async def _ticket_at_hand(self, record: "RequestRecord", *, afresh: bool) -> Ticket | None:
-        """What asking for the request needs, where it is at the engine already; None where it is to be sent.
+        """What asking for the request needs, where it is at the engine already; None where it is to
+        be sent.
 
         Raises:
             EngineError: an earlier answer cannot be read, and sending again might pay again.
@@ -355,11 +378,15 @@ class Dispatcher:
         if record.unread is not None:
             return await self._read_again(record)
         if record.failure in NEEDS_AFRESH:
-            raise self._never_by_itself(UnreadableReplyError(record.reason or "", engine=self._card.name))
+            raise self._never_by_itself(
+                UnreadableReplyError(record.reason or "", engine=self._card.name)
+            )
         return None
 
     async def _read_again(self, record: "RequestRecord") -> Ticket:
-        """The ticket in an answer that could not be read; the card may have been mended meanwhile."""
+        """The ticket in an answer that could not be read; the card may have been mended
+        meanwhile.
+        """
         assert record.unread is not None
         body = await self._writer.perform(lambda ledger: ledger.requests.unread_answer(record))
         try:
@@ -376,14 +403,17 @@ class Dispatcher:
 
     def _never_by_itself(self, error: UnreadableReplyError) -> UnreadableReplyError:
         error.advice = (
-            "fix the card and run the same command: the kept answer is read again and costs nothing; "
+            "fix the card and run the same command: the kept answer is read again and costs "
+            "nothing; "
             "--afresh sends the request again, and pays again"
         )
         return error
 
     async def _looked_up(self, work: Work, record: "RequestRecord") -> Ticket | None:
         """The job that the engine has made of a request of which nobody knows what became."""
-        ticket = await self._client.look_up(replace(work.piece, request_id=work.key), self._options.request)
+        ticket = await self._client.look_up(
+            replace(work.piece, request_id=work.key), self._options.request
+        )
         if ticket is not None:
             await self._found(record, ticket)
         return ticket
@@ -447,9 +477,13 @@ class Dispatcher:
 
     async def _accepted(self, record: "RequestRecord", ticket: Ticket) -> EngineResponse | None:
         """Note the engine's job; the reply, when it called back before it answered."""
-        what = await self._writer.perform(lambda ledger: ledger.requests.accept(record, ticket.values, ticket.mark))
+        what = await self._writer.perform(
+            lambda ledger: ledger.requests.accept(record, ticket.values, ticket.mark)
+        )
         if what == "another's id":
-            error = AnothersIdError("it gave an id that another of its jobs has", engine=self._card.name)
+            error = AnothersIdError(
+                "it gave an id that another of its jobs has", engine=self._card.name
+            )
             raise AttemptEndedError(await self._failed(record, error), error)
         if what == "done":
             return await self._kept(await self._as_it_is(record))
@@ -460,7 +494,11 @@ class Dispatcher:
         event = event_while_sending(error)
         unread = None
         values = None
-        if event == "unidentified" and isinstance(error, UnreadableReplyError) and error.body is not None:
+        if (
+            event == "unidentified"
+            and isinstance(error, UnreadableReplyError)
+            and error.body is not None
+        ):
             unread, values = (error.step, error.body), error.values
             self._never_by_itself(error)
         rule = await self._writer.perform(
@@ -472,10 +510,14 @@ class Dispatcher:
 
     async def _answered(self, record: "RequestRecord", response: EngineResponse) -> bool:
         bill = bill_of(self._card, record, response.bill)
-        return await self._writer.perform(lambda ledger: ledger.requests.answer(record, response.body, bill))
+        return await self._writer.perform(
+            lambda ledger: ledger.requests.answer(record, response.body, bill)
+        )
 
     async def _kept(self, record: "RequestRecord") -> EngineResponse:
-        return EngineResponse(await self._writer.perform(lambda ledger: ledger.requests.reply(record)))
+        return EngineResponse(
+            await self._writer.perform(lambda ledger: ledger.requests.reply(record))
+        )
 
     async def _lost(self, record: "RequestRecord") -> None:
         await self._writer.perform(lambda ledger: ledger.requests.lose_reply(record))
@@ -483,7 +525,9 @@ class Dispatcher:
     async def _as_it_is(self, record: "RequestRecord") -> "RequestRecord":
         return await self._writer.perform(lambda ledger: ledger.requests.as_it_is(record))
 
-    async def _wait_before_next(self, number: int, rule: Rule | None, error: EngineError, progress: Progress) -> None:
+    async def _wait_before_next(
+        self, number: int, rule: Rule | None, error: EngineError, progress: Progress
+    ) -> None:
         """Wait until the next try.
 
         Raises:

@@ -1,4 +1,6 @@
-"""From an engine's error to what has happened to the request, how long to wait before the next try, and the bill."""
+"""From an engine's error to what has happened to the request, how long to wait before the next try,
+and the bill.
+"""
 
 import random
 from typing import TYPE_CHECKING
@@ -29,10 +31,16 @@ if TYPE_CHECKING:
     from mantisreed.jobs.records import RequestRecord
 
 _FIRST_WAIT, _LONGEST_WAIT = 1.0, 60.0  # seconds
-_GATEWAY_STATUSES = (502, 504)  # RFC 9110, 15.6.3 and 15.6.5: said by a server in front of the engine
+# RFC 9110, 15.6.3 and 15.6.5: said by a server in front of the engine.
+_GATEWAY_STATUSES = (
+    502,
+    504,
+)
 
 NEEDS_AFRESH: frozenset[Event] = frozenset({"unidentified", "too large an answer", "job unknown"})
-"""Failures after which the engine may have been paid, and would be again: only `--afresh` sends the request again."""
+"""Failures after which the engine may have been paid, and would be again: only `--afresh` sends the
+request again.
+"""
 
 _WHILE_SENDING: tuple[tuple[type[EngineError], Event], ...] = (
     (AnothersIdError, "another's id"),
@@ -45,7 +53,9 @@ _WHILE_SENDING: tuple[tuple[type[EngineError], Event], ...] = (
 
 
 _BEFORE_WORK = (UnreachableError, JobLostError, JobFailedError, UnreadableReplyError)
-"""Errors that mean something else when the engine has nothing to do yet: the request can be sent again for free."""
+"""Errors that mean something else when the engine has nothing to do yet: the request can be sent
+again for free.
+"""
 
 
 class AttemptEndedError(Exception):
@@ -59,7 +69,9 @@ class AttemptEndedError(Exception):
 def event_while_sending(error: EngineError) -> Event:
     """What an error means that came of sending a request."""
     if error.before_work and isinstance(error, _BEFORE_WORK):
-        return "not reached" if isinstance(error, (UnreachableError, JobLostError)) else "bad request"
+        return (
+            "not reached" if isinstance(error, (UnreachableError, JobLostError)) else "bad request"
+        )
     for kind, event in _WHILE_SENDING:
         if isinstance(error, kind):
             return event
@@ -103,8 +115,12 @@ def seconds_before(number: int, asked_for: float | None = None) -> float:
     return max(grown + random.uniform(0.0, _FIRST_WAIT), asked_for or 0.0)  # noqa: S311 - nothing is kept secret
 
 
-def bill_of(card: "EngineCard", record: "RequestRecord", reported: "ReportedBill | None" = None) -> Bill:
-    """What the engine charges for a request that it has answered, by its card, and as it says itself."""
+def bill_of(
+    card: "EngineCard", record: "RequestRecord", reported: "ReportedBill | None" = None
+) -> Bill:
+    """What the engine charges for a request that it has answered, by its card, and as it says
+    itself.
+    """
     sound = msgspec.json.decode(record.sound or "{}")
     seconds = billed_seconds(card, [sound.get("duration", record.length)])
     said = reported or ReportedBill()

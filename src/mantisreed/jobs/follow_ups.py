@@ -1,7 +1,8 @@
-"""What the ledger knows of follow-ups: how each stands, what it gave, and what text services were asked.
+"""What the ledger knows of follow-ups: how each stands, what it gave, and what text services were
+asked.
 
-A follow-up is noted before it is begun, and a question before it is sent, so that whoever comes after a crash knows
-what may have happened already.
+A follow-up is noted before it is begun, and a question before it is sent, so that whoever comes
+after a crash knows what may have happened already.
 """
 
 from collections.abc import Mapping
@@ -122,8 +123,11 @@ class FollowUpStore:
     def __init__(self, database: Database, replies: ReplyStore, owner: str) -> None:
         self._database, self._replies, self._owner = database, replies, owner
 
-    def claim(self, known_by: str, job: str, name: str, *, also_doubtful: bool) -> FollowUpRecord | None:
-        """Begin a follow-up; what stands in the way where it is done, in doubt, or under way in another process.
+    def claim(
+        self, known_by: str, job: str, name: str, *, also_doubtful: bool
+    ) -> FollowUpRecord | None:
+        """Begin a follow-up; what stands in the way where it is done, in doubt, or under way in
+        another process.
 
         Args:
             known_by: its id.
@@ -135,15 +139,31 @@ class FollowUpStore:
             found = self._found(known_by)
             if found is not None:
                 is_anothers = found.state == "working"
-                if found.state == "done" or is_anothers or (found.state == "in doubt" and not also_doubtful):
+                if (
+                    found.state == "done"
+                    or is_anothers
+                    or (found.state == "in doubt" and not also_doubtful)
+                ):
                     return found
-            values = {"id": known_by, "job": job, "name": name, "owner": self._owner, "now": self._database.now()}
+            values = {
+                "id": known_by,
+                "job": job,
+                "name": name,
+                "owner": self._owner,
+                "now": self._database.now(),
+            }
             self._database.execute(statements.CLAIM_FOLLOW_UP, values)
         return None
 
     def put_off(self, known_by: str, job: str, name: str, reason: str) -> None:
         """Note that a follow-up waits for something."""
-        values = {"id": known_by, "job": job, "name": name, "reason": reason, "now": self._database.now()}
+        values = {
+            "id": known_by,
+            "job": job,
+            "name": name,
+            "reason": reason,
+            "now": self._database.now(),
+        }
         self._database.execute(statements.PUT_FOLLOW_UP_OFF, values)
 
     def end(self, known_by: str, end: FollowUpEnd) -> None:
@@ -173,7 +193,9 @@ class FollowUpStore:
             return None
 
     def of_job(self, job: str) -> list[FollowUpRecord]:
-        """The follow-ups of a job, the newest of each name, in the order in which they were first noted."""
+        """The follow-ups of a job, the newest of each name, in the order in which they were first
+        noted.
+        """
         rows = self._database.execute(statements.FOLLOW_UPS_OF_JOB, {"job": job})
         newest: dict[str, FollowUpRecord] = {}
         for record in map(_record, rows):
@@ -189,7 +211,9 @@ class FollowUpStore:
         """What text services were paid, by day or month (in UTC), the newest first."""
         sums: dict[tuple[str, str, str], ServiceSpending] = {}
         for row in self._database.execute(statements.SERVICE_SPENDING):
-            when = datetime.fromtimestamp(row["asked"], UTC).strftime("%Y-%m-%d" if by == "day" else "%Y-%m")
+            when = datetime.fromtimestamp(row["asked"], UTC).strftime(
+                "%Y-%m-%d" if by == "day" else "%Y-%m"
+            )
             key = when, row["service"], row["currency"] or ""
             one = sums.setdefault(key, ServiceSpending(*key))
             cost = money(row["cost"]) or Decimal(0)
@@ -201,7 +225,8 @@ class FollowUpStore:
         return sorted(sums.values(), key=lambda one: (one.when, one.service), reverse=True)
 
     def ask(self, question: QuestionToAsk) -> "bytes | Literal['another', 'ask']":
-        """The kept answer to a question; `another` where another process is asking it, `ask` where we are to.
+        """The kept answer to a question; `another` where another process is asking it, `ask` where
+        we are to.
 
         What is to be asked is noted as sent from now on.
         """
@@ -243,11 +268,15 @@ class FollowUpStore:
             is_in_doubt: whether the service may have answered it, and charged for it, all the same.
         """
         state = "in doubt" if is_in_doubt else "failed"
-        self._database.execute(statements.END_QUESTION, {"key": key, "state": state, "answer": None})
+        self._database.execute(
+            statements.END_QUESTION, {"key": key, "state": state, "answer": None}
+        )
 
     def leave(self, owner: str) -> None:
         """See to what a process had under way that has ended."""
-        self._database.execute(statements.LEAVE_FOLLOW_UPS, {"owner": owner, "now": self._database.now()})
+        self._database.execute(
+            statements.LEAVE_FOLLOW_UPS, {"owner": owner, "now": self._database.now()}
+        )
         self._database.execute(statements.LEAVE_QUESTIONS, {"owner": owner})
 
     def _found(self, known_by: str) -> FollowUpRecord | None:

@@ -1,4 +1,6 @@
-"""Who may send to an engine now: its rate limit, its wishes to wait, and whether it is left alone."""
+"""Who may send to an engine now: its rate limit, its wishes to wait, and whether it is left
+alone.
+"""
 
 import asyncio
 import time
@@ -13,17 +15,22 @@ from mantisreed.jobs.writer import LedgerWriter
 LONGEST_ASKED_FOR = 900.0
 """Seconds that an engine may ask us to wait; after more we come back with the next command."""
 
-_REFUSALS = 3  # from then on an engine that refuses is left alone: the next key would be refused as well
+_REFUSALS = (
+    3  # from then on an engine that refuses is left alone: the next key would be refused as well
+)
 
 
 class Progress(Protocol):
     """Called when a piece has come to another stage (`waiting`, `claiming`, `sending`, `working`).
 
-    From `claiming` on until another stage than `sending`, a request may be on its way, and must not be broken off.
+    From `claiming` on until another stage than `sending`, a request may be on its way, and must not
+    be broken off.
     """
 
     def __call__(self, stage: str, note: str, until: float | None = None) -> None:
-        """`note` says why; `until` is when it goes on, in seconds since 1970, None where nobody knows."""
+        """`note` says why; `until` is when it goes on, in seconds since 1970, None where nobody
+        knows.
+        """
 
 
 def silent(stage: str, note: str, until: float | None = None) -> None:
@@ -103,17 +110,23 @@ class EngineGate:
             PostponedError: everything is to stop.
         """
         while (left := self._not_before - self._time.clock()) > 0:
-            progress("waiting", f"{self._card.name} asks for fewer requests: next", self._not_before)
+            progress(
+                "waiting", f"{self._card.name} asks for fewer requests: next", self._not_before
+            )
             await self.rest(left)
         limit = self._card.rate_limit
         if limit is None:
             return None
         engine = self._card.name.partition(":")[0]
         requests, window = limit.requests, float(limit.window)
-        moment, left = await self._writer.perform(lambda ledger: ledger.pace.next_turn(engine, requests, window))
+        moment, left = await self._writer.perform(
+            lambda ledger: ledger.pace.next_turn(engine, requests, window)
+        )
         while left > 0:
             until = self._time.clock() + left
-            progress("waiting", f"{self._card.name} allows {requests} per {window:g} s: next", until)
+            progress(
+                "waiting", f"{self._card.name} allows {requests} per {window:g} s: next", until
+            )
             await self.rest(left)
             # Those before this turn may have started later than they were given.
             left = await self._writer.perform(

@@ -52,12 +52,16 @@ class JobStore:
             "currency": job.currency,
         }
         with self._database.transaction():
-            self._database.execute(statements.CREATE_JOB, {**values, "digest": job.digest, "now": now})
+            self._database.execute(
+                statements.CREATE_JOB, {**values, "digest": job.digest, "now": now}
+            )
             values |= {"options": job.options, "state": "sending", "owner": self._owner, "now": now}
             return bool(self._database.execute(statements.OPEN_JOB, values))
 
     def cuts(self, job: str) -> str | None:
-        """By which limits a job was cut, as JSON; None when it is not known, or nothing of it has been sent."""
+        """By which limits a job was cut, as JSON; None when it is not known, or nothing of it has
+        been sent.
+        """
         rows = self._database.execute(statements.CUTS_OF_JOB, {"id": job})
         return rows[0]["cuts"] if rows else None
 
@@ -73,8 +77,8 @@ class JobStore:
     ) -> State:
         """Note what has happened to a job, and why.
 
-        A job that another process has under way is left to that one, but for `written`, `cancelled` and what takes a
-        reply away. A job of which a reply was taken away meanwhile is not done.
+        A job that another process has under way is left to that one, but for `written`, `cancelled`
+        and what takes a reply away. A job of which a reply was taken away meanwhile is not done.
 
         Returns:
             The state that it has now.
@@ -84,7 +88,11 @@ class JobStore:
             if not rows:
                 raise TransitionError(f"there is no job {job}")
             row = rows[0]
-            if row["owner"] not in (None, self._owner) and event in ("accepted", "failed", "postponed"):
+            if row["owner"] not in (None, self._owner) and event in (
+                "accepted",
+                "failed",
+                "postponed",
+            ):
                 return _state(row["state"])
             if event == "written" and self._lacks_a_reply(job, row["made"]):
                 event, reason = "reply taken away", "the engine gave it the id of another job"
@@ -102,7 +110,9 @@ class JobStore:
             is_out: whether the engine still has some of its requests, which are not waited for.
         """
         with self._database.transaction():
-            self._database.execute(statements.SET_MADE, {"id": job, "made": made, "duration": duration})
+            self._database.execute(
+                statements.SET_MADE, {"id": job, "made": made, "duration": duration}
+            )
             if is_out:
                 self.note(job, "accepted")
 
@@ -126,7 +136,10 @@ class JobStore:
 
     def _lacks_a_reply(self, job: str, made: str | None) -> bool:
         """Whether a request that a job was made into has no reply."""
-        missing = {row["request"] for row in self._database.execute(statements.UNANSWERED_OF_JOB, {"job": job})}
+        missing = {
+            row["request"]
+            for row in self._database.execute(statements.UNANSWERED_OF_JOB, {"job": job})
+        }
         wanted: Iterable[str] = msgspec.json.decode(made)["pieces"] if made else ()
         return not missing.isdisjoint(wanted)
 
@@ -138,7 +151,8 @@ class JobStore:
                 "state": state,
                 "reason": reason,
                 "now": self._database.now(),
-                # Whatever is noted of a job but that it is sending is the end of this process's work on it.
+                # Whatever is noted of a job but that it is sending is the end of this process's
+                # work on it.
                 "owner": self._owner if state == "sending" else None,
             },
         )

@@ -1,6 +1,8 @@
-"""The ledger: what was sent, what came back and what it cost, kept so that nothing is lost or paid for twice.
+"""The ledger: what was sent, what came back and what it cost, kept so that nothing is lost or paid
+for twice.
 
-It opens the database and holds one object for each responsibility. Several processes may use one ledger at once.
+It opens the database and holds one object for each responsibility. Several processes may use one
+ledger at once.
 """
 
 import time
@@ -77,7 +79,8 @@ class Ledger:
 
     @contextmanager
     def together(self) -> Iterator[None]:
-        """What is changed meanwhile is committed at once, at the end; when something is raised, none of it is made.
+        """What is changed meanwhile is committed at once, at the end; when something is raised,
+        none of it is made.
 
         Raises:
             LedgerError: it could not be committed.
@@ -86,7 +89,9 @@ class Ledger:
             yield
 
     def recover(self) -> None:
-        """See to what processes that have ended left: requests on their way are in doubt, the rest is anybody's."""
+        """See to what processes that have ended left: requests on their way are in doubt, the rest
+        is anybody's.
+        """
         others = self._database.execute(statements.OTHER_PROCESSES, {"owner": self.owner})
         gone = [row["owner"] for row in others if not self._ownership.is_alive(row["owner"])]
         if gone:
@@ -95,10 +100,14 @@ class Ledger:
                     self._left_by(owner)
 
     def _register(self) -> None:
-        self._database.execute(statements.REGISTER_PROCESS, {"owner": self.owner, "now": self._database.now()})
+        self._database.execute(
+            statements.REGISTER_PROCESS, {"owner": self.owner, "now": self._database.now()}
+        )
 
     def _sign_on_again(self) -> None:
-        """Take the lock again after a broken connection: this process is the same owner as before."""
+        """Take the lock again after a broken connection: this process is the same owner as
+        before.
+        """
         self._ownership.take()
         self._register()
 
@@ -142,5 +151,7 @@ def open_ledger(workspace: Workspace) -> Ledger:
     workspace.trust.require("database", "leading")
     if place is None:
         return Ledger(workspace.hidden)
-    password = place.password.read(workspace.folder).reveal() if place.password is not None else None
+    password = (
+        place.password.read(workspace.folder).reveal() if place.password is not None else None
+    )
     return Ledger(workspace.hidden, place.url, password)

@@ -1,7 +1,8 @@
 """The life of a request and of a job as two tables: (state, what happened) -> what is to be done.
 
-Nothing here reads, writes, sends or waits. The dispatcher, `collect`, callbacks, `retry` and the ledger look a rule
-up and act on it, so that a promise of the documentation is one row here and one test.
+Nothing here reads, writes, sends or waits. The dispatcher, `collect`, callbacks, `retry` and the
+ledger look a rule up and act on it, so that a promise of the documentation is one row here and one
+test.
 """
 
 from collections.abc import Iterable
@@ -11,10 +12,19 @@ from typing import Literal
 from mantisreed.errors import MantisreedError
 
 State = Literal["waiting", "sending", "working", "done", "failed", "cancelled", "in doubt"]
-"""`waiting`: not sent, or to be sent again. `sending`: a request is on its way. `working`: the engine has taken it as
+"""`waiting`: not sent, or to be sent again. `sending`: a request is on its way. `working`: the
+engine has taken it as
 a job. `in doubt`: nobody knows whether the engine has done it. `cancelled`: not wanted any more."""
 
-STATES: tuple[State, ...] = ("waiting", "sending", "working", "done", "failed", "cancelled", "in doubt")
+STATES: tuple[State, ...] = (
+    "waiting",
+    "sending",
+    "working",
+    "done",
+    "failed",
+    "cancelled",
+    "in doubt",
+)
 
 Event = Literal[
     "send",
@@ -46,14 +56,18 @@ Event = Literal[
 """What can happen to a request; each is explained where it stands in `REQUEST_LIFE`."""
 
 Charge = Literal["none", "open", "maybe", "sure"]
-"""Whether an attempt costs money. `open`: it is under way, and counts until it has ended. `maybe`: the engine may
-have done the work and charged for it, though nothing came of it. Whatever is not `none` counts towards a spend limit.
+"""Whether an attempt costs money. `open`: it is under way, and counts until it has ended. `maybe`:
+the engine may
+have done the work and charged for it, though nothing came of it. Whatever is not `none` counts
+towards a spend limit.
 """
 
 Again = Literal["never", "soon", "as asked", "later", "keep asking"]
-"""Whether the program goes on by itself. `soon`: the same request again after a growing wait. `as asked`: the same,
-but not before the engine allows it. `later`: the next command that deals with the job goes on. `keep asking`: the job
-is asked for again. `never`: only when the user has changed something, or says so."""
+"""Whether the program goes on by itself. `soon`: the same request again after a growing wait. `as
+asked`: the same,
+but not before the engine allows it. `later`: the next command that deals with the job goes on.
+`keep asking`: the job is asked for again. `never`: only when the user has changed something, or
+says so."""
 
 
 class TransitionError(MantisreedError):
@@ -83,7 +97,9 @@ def _goes_on(state: State, *, ticket: bool = True, again: Again = "keep asking")
     return Rule(state, ticket, "open", again, None)
 
 
-def _ends(state: State, charge: Charge, again: Again, *, outcome: str = "failed", ticket: bool = False) -> Rule:
+def _ends(
+    state: State, charge: Charge, again: Again, *, outcome: str = "failed", ticket: bool = False
+) -> Rule:
     return Rule(state, ticket, charge, again, outcome)
 
 
@@ -92,7 +108,8 @@ _CANCELLED = _ends("cancelled", "none", "never", outcome="cancelled")
 _SEND = _goes_on("sending", ticket=False, again="never")
 
 REQUEST_LIFE: dict[tuple[State, Event], Rule] = {
-    # A request is noted as on its way before it leaves. `done` is sent again only where the user asks for it.
+    # A request is noted as on its way before it leaves. `done` is sent again only where the user
+    # asks for it.
     ("waiting", "send"): _SEND,
     ("failed", "send"): _SEND,
     ("cancelled", "send"): _SEND,
@@ -102,8 +119,9 @@ REQUEST_LIFE: dict[tuple[State, Event], Rule] = {
     ("sending", "answered"): _ANSWERED,
     # The engine has taken it as a job; the ticket is what asking for it needs.
     ("sending", "accepted"): _goes_on("working"),
-    # A whole answer came and does not say by what the job is asked for. It is kept, and read again when the card is
-    # mended. The engine may be at work, so that the same request must not be sent by itself.
+    # A whole answer came and does not say by what the job is asked for. It is kept, and read again
+    # when the card is mended. The engine may be at work, so that the same request must not be sent
+    # by itself.
     ("sending", "unidentified"): _ends("failed", "maybe", "never", ticket=True),
     ("sending", "too large an answer"): _ends("failed", "maybe", "never"),
     # No connection came about: the engine knows nothing of it.
@@ -131,7 +149,8 @@ REQUEST_LIFE: dict[tuple[State, Event], Rule] = {
     ("working", "overdue"): _goes_on("working", again="later"),
     # The engine says that the job failed. Whether that is free differs, so that it counts.
     ("working", "job failed"): _ends("failed", "maybe", "never"),
-    # The engine has never known the job: the address on the card may be wrong. Sending again would pay again.
+    # The engine has never known the job: the address on the card may be wrong. Sending again would
+    # pay again.
     ("working", "job unknown"): _ends("failed", "maybe", "never", ticket=True),
     # The engine knew the job and does not know it any more: it is sent once more.
     ("working", "job vanished"): _ends("in doubt", "maybe", "soon", outcome="in doubt"),
@@ -141,8 +160,8 @@ REQUEST_LIFE: dict[tuple[State, Event], Rule] = {
     ("waiting", "cancelled"): _CANCELLED,
     ("failed", "cancelled"): _CANCELLED,
     ("in doubt", "cancelled"): _CANCELLED,
-    # The engine was asked whether it has made a job of a request in doubt, and has; or it turned out while a ticket
-    # was read from an answer that was kept.
+    # The engine was asked whether it has made a job of a request in doubt, and has; or it turned
+    # out while a ticket was read from an answer that was kept.
     ("waiting", "found"): _goes_on("working"),
     ("in doubt", "found"): _goes_on("working"),
     ("failed", "found"): _goes_on("working"),
@@ -179,9 +198,19 @@ def states_before(event: Event) -> tuple[State, ...]:
 
 
 JobEvent = Literal[
-    "opened", "accepted", "written", "failed", "postponed", "cancelled", "forgotten", "owner gone", "reply taken away"
+    "opened",
+    "accepted",
+    "written",
+    "failed",
+    "postponed",
+    "cancelled",
+    "forgotten",
+    "owner gone",
+    "reply taken away",
 ]
-"""What can happen to a job. `accepted`: the engine has all of its requests. `written`: all outputs are on disk."""
+"""What can happen to a job. `accepted`: the engine has all of its requests. `written`: all outputs
+are on disk.
+"""
 
 _OPEN: tuple[State, ...] = ("waiting", "sending", "working", "failed", "in doubt")
 
@@ -197,7 +226,8 @@ JOB_LIFE: dict[tuple[State, JobEvent], State] = {
     **{(state, "forgotten"): "cancelled" for state in STATES},
     **{(state, "reply taken away"): "waiting" for state in STATES if state != "cancelled"},
 }
-"""Jobs end as `done`, `failed` or `cancelled`; one that is done changes only when it is opened or forgotten, or when
+"""Jobs end as `done`, `failed` or `cancelled`; one that is done changes only when it is opened or
+forgotten, or when
 a reply that it was made of proves to be another's."""
 
 

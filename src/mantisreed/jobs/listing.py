@@ -34,7 +34,8 @@ class Spending:
         seconds: of sound that were surely billed, by the card.
         cost: of these; None where the card named no price.
         maybe: what attempts in doubt may have cost beyond that.
-        reported_seconds, reported_cost: what the engine itself says of these; None where it never does.
+        reported_seconds, reported_cost: what the engine itself says of these; None where it never
+            does.
     """
 
     when: str
@@ -64,7 +65,9 @@ class Listing:
     def count(self, chosen: Filter | None = None) -> int:
         """How many jobs there are."""
         where, values = _where(chosen or Filter())
-        return int(self._database.execute(statements.COUNT_JOBS.format(where=where), values)[0]["found"])
+        return int(
+            self._database.execute(statements.COUNT_JOBS.format(where=where), values)[0]["found"]
+        )
 
     def job(self, beginning: str) -> JobRecord:
         """The job whose id begins so.
@@ -89,7 +92,9 @@ class Listing:
         return [piece_record(row, attempts[row["key"]]) for row in rows]
 
     def request_called(self, row: Row) -> RequestRecord | None:
-        """A request that an engine has called about, for the first job that wants it; None when none does."""
+        """A request that an engine has called about, for the first job that wants it; None when
+        none does.
+        """
         pieces = self._database.execute(statements.PIECES_WITH_REQUEST, {"key": row["key"]})
         if not pieces:
             return None
@@ -97,7 +102,9 @@ class Listing:
 
     def jobs_with(self, key: str) -> list[str]:
         """The ids of the jobs that want a request."""
-        return [row["id"] for row in self._database.execute(statements.JOBS_OF_REQUEST, {"key": key})]
+        return [
+            row["id"] for row in self._database.execute(statements.JOBS_OF_REQUEST, {"key": key})
+        ]
 
     def spending(self, by: str = "day") -> list[Spending]:
         """What was billed, the newest first.
@@ -125,11 +132,17 @@ class Listing:
         return [row["id"] for row in rows]
 
     def costly_attempts(self, jobs: Iterable[str]) -> list[Row]:
-        """What these jobs have cost, may have cost, or are about to cost: a row for each attempt."""
-        return self._database.execute(statements.COSTLY_ATTEMPTS_OF_JOBS, {"jobs": json.dumps(list(jobs))})
+        """What these jobs have cost, may have cost, or are about to cost: a row for each
+        attempt.
+        """
+        return self._database.execute(
+            statements.COSTLY_ATTEMPTS_OF_JOBS, {"jobs": json.dumps(list(jobs))}
+        )
 
     def paid_since(self, jobs: Iterable[str], moment: float) -> Decimal | None:
-        """What was paid for these jobs from a moment on, in seconds since 1970; None where no price is known."""
+        """What was paid for these jobs from a moment on, in seconds since 1970; None where no price
+        is known.
+        """
         values = {"jobs": json.dumps(list(jobs)), "moment": moment}
         paid: Decimal | None = None
         for row in self._database.execute(statements.ATTEMPTS_SINCE, values):
@@ -219,6 +232,17 @@ def _job_record(row: Row, sums: dict[str, Any]) -> JobRecord:
 
 
 _JOB_FIELDS = (
-    *("id", "recording", "digest", "engine", "state", "reason", "duration", "created", "changed", "currency"),
+    *(
+        "id",
+        "recording",
+        "digest",
+        "engine",
+        "state",
+        "reason",
+        "duration",
+        "created",
+        "changed",
+        "currency",
+    ),
     *("options", "made"),
 )

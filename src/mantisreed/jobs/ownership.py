@@ -1,7 +1,8 @@
-"""Who is alive: each process holds a lock that the operating system or the database releases when it ends.
+"""Who is alive: each process holds a lock that the operating system or the database releases when
+it ends.
 
-No clock and no process number takes part: a laptop may sleep, and two containers may have the same host name and the
-same process numbers.
+No clock and no process number takes part: a laptop may sleep, and two containers may have the same
+host name and the same process numbers.
 """
 
 import hashlib
@@ -126,7 +127,8 @@ class SessionOwnership:
         deadline = time.monotonic() + _RECONNECT_SECONDS
         while True:
             (row,) = self._database.execute(
-                "SELECT pg_try_advisory_lock(CAST(:high AS INTEGER), CAST(:low AS INTEGER)) AS is_taken",
+                "SELECT pg_try_advisory_lock(CAST(:high AS INTEGER), CAST(:low AS INTEGER)) AS "
+                "is_taken",
                 {"high": high, "low": low},
             )
             if row["is_taken"]:
@@ -141,7 +143,9 @@ class SessionOwnership:
 
 
 def _halves(owner: str) -> tuple[int, int]:
-    """The two keys of an owner's advisory lock, as `pg_locks` shows them: unsigned, 32 bits each."""
+    """The two keys of an owner's advisory lock, as `pg_locks` shows them: unsigned, 32 bits
+    each.
+    """
     digest = hashlib.sha256(f"mantisreed {owner}".encode()).digest()
     return int.from_bytes(digest[:4], "big"), int.from_bytes(digest[4:8], "big")
 

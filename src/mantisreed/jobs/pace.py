@@ -1,4 +1,6 @@
-"""An engine's rate limit, kept exactly over a rolling window by all processes that share the ledger."""
+"""An engine's rate limit, kept exactly over a rolling window by all processes that share the
+ledger.
+"""
 
 from mantisreed.jobs import statements
 from mantisreed.jobs.database import Database
@@ -8,7 +10,9 @@ _CLOCK_SLACK = 5.0  # seconds by which a note may seem to come from the future
 
 
 class PaceKeeper:
-    """Gives out turns to start a request. All times are the database's, so that machines' clocks do not matter."""
+    """Gives out turns to start a request. All times are the database's, so that machines' clocks do
+    not matter.
+    """
 
     def __init__(self, database: Database) -> None:
         self._database = database
@@ -30,27 +34,41 @@ class PaceKeeper:
                 statements.FORGET_STARTS,
                 {"engine": engine, "oldest": now - 2 * window, "believable": now + _CLOCK_SLACK},
             )
-            before = self._database.execute(statements.START_BEFORE, {"engine": engine, "offset": requests - 1})
+            before = self._database.execute(
+                statements.START_BEFORE, {"engine": engine, "offset": requests - 1}
+            )
             moment = now
             if before:
                 moment = max(now, float(before[0]["moment"]) + window + _late(window))
-            self._database.execute(statements.ADD_START, {"engine": engine, "moment": moment, "now": now})
+            self._database.execute(
+                statements.ADD_START, {"engine": engine, "moment": moment, "now": now}
+            )
         return moment, moment - now
 
     def seconds_until(self, engine: str, moment: float, requests: int, window: float) -> float:
-        """Seconds until a turn may really start: those before it may have started later than they were given."""
+        """Seconds until a turn may really start: those before it may have started later than they
+        were given.
+        """
         before = self._database.execute(
             statements.START_BEFORE_MOMENT, {"engine": engine, "moment": moment, "offset": requests}
         )
-        due = moment if not before else max(moment, float(before[0]["moment"]) + window + _late(window))
+        due = (
+            moment
+            if not before
+            else max(moment, float(before[0]["moment"]) + window + _late(window))
+        )
         return due - self._database.now()
 
     def started(self, engine: str, moment: float) -> None:
         """Note that a turn's request starts now, which is a little later than its moment."""
         now = self._database.now()
-        self._database.execute(statements.MOVE_START, {"engine": engine, "moment": moment, "now": now})
+        self._database.execute(
+            statements.MOVE_START, {"engine": engine, "moment": moment, "now": now}
+        )
 
 
 def _late(window: float) -> float:
-    """Seconds that are waited beyond the window: a request arrives a moment after its start was noted."""
+    """Seconds that are waited beyond the window: a request arrives a moment after its start was
+    noted.
+    """
     return min(_LATE_SECONDS, window / 100)

@@ -1,6 +1,8 @@
-"""Asking for jobs that an engine has taken: soon at first, then ever more slowly, until there is a reply.
+"""Asking for jobs that an engine has taken: soon at first, then ever more slowly, until there is a
+reply.
 
-Whatever goes wrong while asking, the engine still has the job: the ticket is kept, and nothing is sent again.
+Whatever goes wrong while asking, the engine still has the job: the ticket is kept, and nothing is
+sent again.
 """
 
 from typing import TYPE_CHECKING
@@ -52,12 +54,14 @@ class Poller:
         """
         self._client, self._card, self._writer, self._gate = client, card, writer, gate
         self._is_called, self._max_attempts, self._time = is_called, max_attempts, time or Time()
-        # Whether the engine has said of any job that it has it: then the address on the card is right, and a job that
-        # it does not know was lost.
+        # Whether the engine has said of any job that it has it: then the address on the card is
+        # right, and a job that it does not know was lost.
         self._knows_jobs = False
         self.out = 0
 
-    async def reply(self, record: "RequestRecord", progress: Progress, *, wait: bool) -> EngineResponse | None:
+    async def reply(
+        self, record: "RequestRecord", progress: Progress, *, wait: bool
+    ) -> EngineResponse | None:
         """The reply to a request that is at the engine; None while it is under way, unless we wait.
 
         Args:
@@ -67,7 +71,8 @@ class Poller:
 
         Raises:
             AttemptEndedError: the job failed, or the engine does not know it; that is noted.
-            PostponedError: the engine cannot be asked now, or the job takes longer than the card allows.
+            PostponedError: the engine cannot be asked now, or the job takes longer than the card
+                allows.
         """
         self.out += 1
         try:
@@ -89,7 +94,9 @@ class Poller:
         except AttemptEndedError as ended:
             raise ended.error from ended
 
-    async def _asked_for(self, record: "RequestRecord", progress: Progress, *, wait: bool) -> EngineResponse | None:
+    async def _asked_for(
+        self, record: "RequestRecord", progress: Progress, *, wait: bool
+    ) -> EngineResponse | None:
         waits = Waits.for_ticket(self._card, _ticket(record))
         started, failures, asked_for = self._time.clock(), 0, 0.0
         pauses = waits.pauses(is_called=self._is_called)
@@ -111,7 +118,9 @@ class Poller:
             except EngineError as error:
                 failures += 1
                 asked_for = error.retry_after or 0.0
-                await self._question_failed(record, error, is_last=not wait or failures >= self._max_attempts)
+                await self._question_failed(
+                    record, error, is_last=not wait or failures >= self._max_attempts
+                )
                 progress("waiting", f"{self._card.name}: {error.what}; the job is asked for again")
             if not wait:
                 return None
@@ -123,11 +132,17 @@ class Poller:
 
         def note(ledger: "Ledger") -> "RequestRecord":
             ledger.requests.note_known(record)
-            return record if answer.ticket is None else ledger.requests.keep_ticket(record, answer.ticket.values)
+            return (
+                record
+                if answer.ticket is None
+                else ledger.requests.keep_ticket(record, answer.ticket.values)
+            )
 
         return await self._writer.perform(note)
 
-    async def _question_failed(self, record: "RequestRecord", error: EngineError, *, is_last: bool) -> None:
+    async def _question_failed(
+        self, record: "RequestRecord", error: EngineError, *, is_last: bool
+    ) -> None:
         """See what a failed question means; returns when it is to be asked again."""
         now = await self._writer.perform(lambda ledger: ledger.requests.as_it_is(record))
         event = event_while_asking(error, was_known=now.was_known or self._knows_jobs)
@@ -154,10 +169,14 @@ class Poller:
         if now.state == "cancelled":
             raise PostponedError("it was cancelled meanwhile", where=self._card.name)
         # Its id is another's, who has it now; whoever found that out has noted it.
-        error = AnothersIdError("it gave an id that another of its jobs has", engine=self._card.name)
+        error = AnothersIdError(
+            "it gave an id that another of its jobs has", engine=self._card.name
+        )
         raise AttemptEndedError(after("working", "another's id"), error)
 
-    async def _called_within(self, record: "RequestRecord", seconds: float) -> EngineResponse | None:
+    async def _called_within(
+        self, record: "RequestRecord", seconds: float
+    ) -> EngineResponse | None:
         """Wait; the reply, if the engine has called back meanwhile."""
         if not self._is_called:
             await self._gate.rest(seconds)
@@ -171,7 +190,9 @@ class Poller:
         return None
 
     async def _kept(self, record: "RequestRecord") -> EngineResponse:
-        return EngineResponse(await self._writer.perform(lambda ledger: ledger.requests.reply(record)))
+        return EngineResponse(
+            await self._writer.perform(lambda ledger: ledger.requests.reply(record))
+        )
 
 
 def _ticket(record: "RequestRecord") -> Ticket:

@@ -44,7 +44,8 @@ class JobRecord:
     Attributes:
         billed, saved: seconds of sound that were paid for, and that kept replies answered.
         cost: what was surely charged; None where no price is known.
-        maybe: what may have been charged beyond that, for attempts of which nobody knows what became.
+        maybe: what may have been charged beyond that, for attempts of which nobody knows what
+            became.
         doubts: how many attempts these are.
         options: JSON; all that it takes to do it again, or to write it out.
         made: JSON; its requests in order, once every piece has been handed in.
@@ -140,10 +141,20 @@ class RequestRecord:
 
     def sent(self, attempt: int) -> "RequestRecord":
         """The same while an attempt is under way."""
-        return replace(self, state="sending", attempt=attempt, ticket=None, mark=None, was_known=False, unread=None)
+        return replace(
+            self,
+            state="sending",
+            attempt=attempt,
+            ticket=None,
+            mark=None,
+            was_known=False,
+            unread=None,
+        )
 
 
-def request_record(row: Mapping[str, Any], job: str, length: float, attempt: int | None = None) -> RequestRecord:
+def request_record(
+    row: Mapping[str, Any], job: str, length: float, attempt: int | None = None
+) -> RequestRecord:
     """From a row of `request`."""
     unread = row["unread"]
     return RequestRecord(
@@ -167,7 +178,8 @@ def request_record(row: Mapping[str, Any], job: str, length: float, attempt: int
 
 @dataclass(frozen=True, slots=True)
 class PieceRecord:
-    """A span of a job's recording, with the request that brings its reply and that request's attempts.
+    """A span of a job's recording, with the request that brings its reply and that request's
+    attempts.
 
     Attributes:
         state: of the request, or `cancelled` where the job does not want it any more.
@@ -183,7 +195,9 @@ class PieceRecord:
     attempts: tuple[AttemptRecord, ...] = ()
 
 
-def piece_record(row: Mapping[str, Any], attempts: Sequence[tuple[str, AttemptRecord]] = ()) -> PieceRecord:
+def piece_record(
+    row: Mapping[str, Any], attempts: Sequence[tuple[str, AttemptRecord]] = ()
+) -> PieceRecord:
     """From a row of `piece` with its `request`.
 
     Args:

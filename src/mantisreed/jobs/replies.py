@@ -1,4 +1,6 @@
-"""Kept replies, to the byte, under the digest of their content: small ones in the database, large ones as files."""
+"""Kept replies, to the byte, under the digest of their content: small ones in the database, large
+ones as files.
+"""
 
 import json
 from pathlib import Path
@@ -32,7 +34,9 @@ class ReplyStore:
         return NOTHING if body is None else bytes_digest([body])
 
     def keep(self, body: bytes | None) -> str:
-        """Keep a reply; gives its digest. In the database it is on disk with the transaction, as a file at once."""
+        """Keep a reply; gives its digest. In the database it is on disk with the transaction, as a
+        file at once.
+        """
         if body is None:
             return NOTHING
         digest = self.digest_of(body)
@@ -69,7 +73,9 @@ class ReplyStore:
         Returns:
             Files to be removed once it is committed: before, a rollback could not bring them back.
         """
-        rows = self._database.execute(statements.NEEDED_REPLIES, {"digests": json.dumps(sorted(digests))})
+        rows = self._database.execute(
+            statements.NEEDED_REPLIES, {"digests": json.dumps(sorted(digests))}
+        )
         unneeded = sorted(digests - {NOTHING} - {row["digest"] for row in rows})
         for digest in unneeded:
             self._database.execute(statements.REMOVE_REPLY, {"digest": digest})

@@ -1,8 +1,8 @@
 """Requests in the ledger: who deals with one, what has happened to it, what it has cost.
 
-Every change goes through the table in `life.py`; the conditions under which a process may make it are inside the
-statements. A change is committed before anything that rests on it is done: a request is `sending` before it is sent,
-and `done` only when its reply is on disk.
+Every change goes through the table in `life.py`; the conditions under which a process may make it
+are inside the statements. A change is committed before anything that rests on it is done: a request
+is `sending` before it is sent, and `done` only when its reply is on disk.
 """
 
 from collections.abc import Iterable, Mapping
@@ -18,7 +18,15 @@ from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.calls import token_digest
 from mantisreed.jobs.database import Database, LedgerError, Row
 from mantisreed.jobs.jobs import JobStore
-from mantisreed.jobs.life import REQUEST_LIFE, Event, Rule, State, TransitionError, after, states_before
+from mantisreed.jobs.life import (
+    REQUEST_LIFE,
+    Event,
+    Rule,
+    State,
+    TransitionError,
+    after,
+    states_before,
+)
 from mantisreed.jobs.records import RequestRecord, money_as_kept, request_record
 from mantisreed.jobs.replies import ReplyStore
 
@@ -76,7 +84,8 @@ class RequestStore:
     def claim(self, piece: PieceToSend, *, afresh: bool = False) -> RequestRecord | None:
         """The request of a piece; None while another process deals with it.
 
-        One whose reply is kept is given as it is; any other is this process's own from now on, until `release`.
+        One whose reply is kept is given as it is; any other is this process's own from now on,
+        until `release`.
 
         Args:
             piece: which one.
@@ -97,9 +106,15 @@ class RequestStore:
             return self._record(claimed[0], piece.job, length) if claimed else None
 
     def begin(
-        self, piece: PieceToSend, size: int, *, token: str | None = None, budget: Budget | None = None
+        self,
+        piece: PieceToSend,
+        size: int,
+        *,
+        token: str | None = None,
+        budget: Budget | None = None,
     ) -> RequestRecord | None:
-        """Claim a request that nobody has dealt with before, and note that it is about to be sent: all in one step.
+        """Claim a request that nobody has dealt with before, and note that it is about to be sent:
+        all in one step.
 
         Args:
             piece: which one.
@@ -108,13 +123,16 @@ class RequestStore:
             budget: what may be spent.
 
         Returns:
-            The request on its way; None when it is known, so that `claim` has to be asked what became of it.
+            The request on its way; None when it is known, so that `claim` has to be asked what
+            became of it.
 
         Raises:
             SpendLimitError: it would be more than may be spent; nothing was changed.
         """
         with self._database.transaction():
-            added = self._database.execute(statements.ADD_REQUEST, self._values_of(piece, "sending", token))
+            added = self._database.execute(
+                statements.ADD_REQUEST, self._values_of(piece, "sending", token)
+            )
             if not added:
                 return None
             others = self._checked(budget, piece.price)
@@ -137,7 +155,9 @@ class RequestStore:
         row = self._row(piece.key)
         return bool(added), row
 
-    def _values_of(self, piece: PieceToSend, state: State, token: str | None = None) -> dict[str, Any]:
+    def _values_of(
+        self, piece: PieceToSend, state: State, token: str | None = None
+    ) -> dict[str, Any]:
         """A new request's columns."""
         return {
             "key": piece.key,
@@ -150,10 +170,14 @@ class RequestStore:
 
     def _add_piece(self, piece: PieceToSend) -> None:
         values = {"job": piece.job, "key": piece.key, "channel": piece.channel}
-        self._database.execute(statements.ADD_PIECE, {**values, "starts": piece.start, "ends": piece.end})
+        self._database.execute(
+            statements.ADD_PIECE, {**values, "starts": piece.start, "ends": piece.end}
+        )
 
     def claim_again(self, record: RequestRecord) -> RequestRecord | None:
-        """A request that is known, as it is now and this process's own; None while another process deals with it."""
+        """A request that is known, as it is now and this process's own; None while another process
+        deals with it.
+        """
         claimed = self._database.execute(
             statements.CLAIM_REQUEST, {"key": record.key, "owner": self._owner, "price": None}
         )
@@ -168,7 +192,12 @@ class RequestStore:
         return self._record(self._row(record.key), record.job, record.length)
 
     def send(
-        self, record: RequestRecord, size: int, *, token: str | None = None, budget: Budget | None = None
+        self,
+        record: RequestRecord,
+        size: int,
+        *,
+        token: str | None = None,
+        budget: Budget | None = None,
     ) -> RequestRecord:
         """Note that a request is about to be sent, and what it will be charged with.
 
@@ -187,15 +216,23 @@ class RequestStore:
             hidden = None if token is None else token_digest(token)
             values = {"key": record.key, "owner": self._owner, "state": "sending", "token": hidden}
             if not self._database.execute(_BEGIN_SENDING, values):
-                raise TransitionError(f"a request that is {self._row(record.key)['state']!r} cannot be sent")
-            attempt = self._begin_attempt(record.key, record.job, size, record.price, budget, others)
+                raise TransitionError(
+                    f"a request that is {self._row(record.key)['state']!r} cannot be sent"
+                )
+            attempt = self._begin_attempt(
+                record.key, record.job, size, record.price, budget, others
+            )
         return record.sent(attempt)
 
     def _checked(self, budget: Budget | None, price: Decimal | None) -> list[Row]:
-        """See that one more request may be sent; gives what any process has sent since the budget was looked at."""
+        """See that one more request may be sent; gives what any process has sent since the budget
+        was looked at.
+        """
         if budget is None or not budget.has_limit:
             return []
-        others = self._database.execute(statements.COSTLY_ATTEMPTS_SINCE, {"last": budget.last_attempt})
+        others = self._database.execute(
+            statements.COSTLY_ATTEMPTS_SINCE, {"last": budget.last_attempt}
+        )
         budget.check(price, others)
         return others
 
@@ -209,7 +246,13 @@ class RequestStore:
         others: list[Row],
     ) -> int:
         """Note an attempt, and count it; gives its number."""
-        values = {"key": key, "job": job, "now": self._database.now(), "bytes": size, "price": money_as_kept(price)}
+        values = {
+            "key": key,
+            "job": job,
+            "now": self._database.now(),
+            "bytes": size,
+            "price": money_as_kept(price),
+        }
         (row,) = self._database.execute(statements.BEGIN_ATTEMPT, values)
         number = int(row["id"])
         if budget is not None and price is not None:
@@ -223,7 +266,12 @@ class RequestStore:
         return number
 
     def accept(
-        self, record: RequestRecord, ticket: Mapping[str, Any], mark: str | None, *, is_found: bool = False
+        self,
+        record: RequestRecord,
+        ticket: Mapping[str, Any],
+        mark: str | None,
+        *,
+        is_found: bool = False,
     ) -> Literal["accepted", "done", "another's id"]:
         """Note that the engine has taken a request as a job of its own.
 
@@ -231,11 +279,12 @@ class RequestStore:
             record: which one.
             ticket: what asking for it needs.
             mark: the engine's own id for it; no other request may have the same.
-            is_found: the engine was asked whether it has it, or an earlier answer is read again: the attempt that had
-                seemed to fail goes on.
+            is_found: the engine was asked whether it has it, or an earlier answer is read again:
+                the attempt that had seemed to fail goes on.
 
         Returns:
-            `done` when its reply has come meanwhile, `another's id` when another request has that mark.
+            `done` when its reply has come meanwhile, `another's id` when another request has that
+            mark.
         """
         with self._database.transaction():
             row = self._row(record.key)
@@ -243,7 +292,9 @@ class RequestStore:
                 return "done"
             others = []
             if mark is not None:
-                others = self._database.execute(statements.OTHERS_WITH_MARK, {"mark": mark, "key": record.key})
+                others = self._database.execute(
+                    statements.OTHERS_WITH_MARK, {"mark": mark, "key": record.key}
+                )
             if others and not is_found:
                 return "another's id"
             for other in others:
@@ -252,33 +303,47 @@ class RequestStore:
             event: Event = "found" if is_found else "accepted"
             self._move(row, event, ticket=_encoded(ticket), mark=mark, owner=self._owner)
             if is_found:
-                for attempt in self._database.execute(statements.DOUBTFUL_ATTEMPT, {"key": record.key}):
+                for attempt in self._database.execute(
+                    statements.DOUBTFUL_ATTEMPT, {"key": record.key}
+                ):
                     self._database.execute(statements.REOPEN_ATTEMPT, {"id": attempt["id"]})
         return "accepted"
 
     def keep_ticket(self, record: RequestRecord, ticket: Mapping[str, Any]) -> RequestRecord:
-        """Note that a job is asked for in another way from now on; gives the request as it is then."""
+        """Note that a job is asked for in another way from now on; gives the request as it is
+        then.
+        """
         with self._database.transaction():
             row = self._row(record.key)
             if row["state"] == "working" and _ticket(row) == record.ticket:
-                self._database.execute(statements.KEEP_TICKET, {"key": record.key, "ticket": _encoded(ticket)})
+                self._database.execute(
+                    statements.KEEP_TICKET, {"key": record.key, "ticket": _encoded(ticket)}
+                )
         return self.as_it_is(record)
 
     def note_known(self, record: RequestRecord) -> None:
         """Note that the engine has said that it has the job."""
         self._database.execute(statements.NOTE_KNOWN, {"key": record.key})
 
-    def answer(self, record: RequestRecord, body: bytes | None, bill: Bill, *, by_ticket: bool = False) -> bool:
-        """Keep a reply, note the request as done, and what it has cost; False when it is not waited for any more.
+    def answer(
+        self, record: RequestRecord, body: bytes | None, bill: Bill, *, by_ticket: bool = False
+    ) -> bool:
+        """Keep a reply, note the request as done, and what it has cost; False when it is not waited
+        for any more.
 
         Args:
             record: which request.
             body: the reply to the byte; None when it says that nothing was heard.
             bill: what the engine charges.
-            by_ticket: it is the answer to a question; not taken when the request has another ticket by now.
+            by_ticket: it is the answer to a question; not taken when the request has another ticket
+                by now.
         """
         with self._database.transaction():
-            if record.state == "sending" and record.attempt is not None and self._is_answer(record, body):
+            if (
+                record.state == "sending"
+                and record.attempt is not None
+                and self._is_answer(record, body)
+            ):
                 self._end_attempt(record.attempt, "done", None, "sure", bill)
                 return True
             row = self._row(record.key)
@@ -295,9 +360,17 @@ class RequestStore:
         return True
 
     def _is_answer(self, record: RequestRecord, body: bytes | None) -> bool:
-        """Keep the answer to a request that is on its way and has no older reply, as nearly all are: in one step."""
-        values = {"key": record.key, "owner": self._owner, "state": after("sending", "answered").state}
-        if not self._database.execute(statements.ANSWER_REQUEST, {**values, "reply": self._replies.digest_of(body)}):
+        """Keep the answer to a request that is on its way and has no older reply, as nearly all
+        are: in one step.
+        """
+        values = {
+            "key": record.key,
+            "owner": self._owner,
+            "state": after("sending", "answered").state,
+        }
+        if not self._database.execute(
+            statements.ANSWER_REQUEST, {**values, "reply": self._replies.digest_of(body)}
+        ):
             return False
         self._replies.keep(body)
         return True
@@ -336,7 +409,9 @@ class RequestStore:
                 self._end_attempt(attempt, rule.outcome, str(error), rule.charge, Bill(0.0, None))
             if row["state"] == record.state and row["owner"] in (None, self._owner):
                 keeps_owner = rule.again in _GOES_ON_BY_ITSELF
-                step, digest = (None, None) if unread is None else (unread[0], self._replies.keep(unread[1]))
+                step, digest = (
+                    (None, None) if unread is None else (unread[0], self._replies.keep(unread[1]))
+                )
                 self._move(
                     row,
                     event,
@@ -362,7 +437,9 @@ class RequestStore:
             for row in self._database.execute(statements.REQUESTS_OF_JOB_ALONE, {"job": job}):
                 if row["state"] == "sending":
                     raise LedgerError(
-                        "a piece of it is being sent by another process", where=job, advice="stop that one first"
+                        "a piece of it is being sent by another process",
+                        where=job,
+                        advice="stop that one first",
                     )
                 if row["state"] in ("done", "cancelled"):
                     continue
@@ -371,14 +448,19 @@ class RequestStore:
                 rule = self._move(row, "cancelled", reason="cancelled by the user")
                 for attempt in self._database.execute(statements.OPEN_ATTEMPT, {"key": row["key"]}):
                     self._end_attempt(
-                        attempt["id"], "cancelled", "cancelled by the user", rule.charge, Bill(0.0, None)
+                        attempt["id"],
+                        "cancelled",
+                        "cancelled by the user",
+                        rule.charge,
+                        Bill(0.0, None),
                     )
             self._database.execute(statements.CANCEL_PIECES, {"job": job})
             self._jobs.note(job, "cancelled", "cancelled by the user")
         return tickets
 
     def forget(self, job: str) -> int:
-        """Remove a job's kept replies, but for those that other jobs need; what was paid stays noted.
+        """Remove a job's kept replies, but for those that other jobs need; what was paid stays
+        noted.
 
         Returns:
             How many were removed.
@@ -391,7 +473,10 @@ class RequestStore:
                     self._move(row, "cancelled", reason="its reply was forgotten", reply=None)
             self._database.execute(statements.CANCEL_PIECES, {"job": job})
             self._jobs.note(job, "forgotten", "its replies were forgotten")
-            kept |= {row["digest"] for row in self._database.execute(statements.BODIES_OF_JOB, {"job": job})}
+            kept |= {
+                row["digest"]
+                for row in self._database.execute(statements.BODIES_OF_JOB, {"job": job})
+            }
             for statement in (statements.FORGET_FOLLOW_UPS, statements.FORGET_QUESTIONS):
                 self._database.execute(statement, {"job": job})
             return self._remove(kept)
@@ -424,19 +509,25 @@ class RequestStore:
                 self._replies.discard(record.reply)
 
     def leave(self, owner: str) -> None:
-        """See to the requests of a process that has ended: those on their way are in doubt, all are anybody's."""
+        """See to the requests of a process that has ended: those on their way are in doubt, all are
+        anybody's.
+        """
         for row in self._database.execute(statements.REQUESTS_OF_PROCESS, {"owner": owner}):
             if (row["state"], "owner gone") not in REQUEST_LIFE:
                 continue
             reason = "the program ended while the request was on its way"
-            rule = self._move(row, "owner gone", reason=reason, ticket=row["ticket"], mark=row["mark"])
+            rule = self._move(
+                row, "owner gone", reason=reason, ticket=row["ticket"], mark=row["mark"]
+            )
             if rule.outcome is not None:
                 attempt = self._attempt_answered(row["key"])
                 self._end_attempt(attempt, rule.outcome, reason, rule.charge, Bill(0.0, None))
         self._database.execute(statements.RELEASE_REQUESTS_OF_PROCESS, {"owner": owner})
 
     def _take_away(self, row: Row) -> None:
-        """Take back what a request got by an id that is another's: it is sent again, and no job with it is done."""
+        """Take back what a request got by an id that is another's: it is sent again, and no job
+        with it is done.
+        """
         if (row["state"], "another's id") not in REQUEST_LIFE:
             return
         reason = "the engine gave it the id of another job"
@@ -450,9 +541,14 @@ class RequestStore:
                 self._jobs.note(job["id"], "reply taken away", reason)
 
     def _move(self, row: Row, event: Event, **values: Any) -> Rule:
-        """Give a request the state that follows from an event. What is not named stays, but nobody deals with it."""
+        """Give a request the state that follows from an event. What is not named stays, but nobody
+        deals with it.
+        """
         rule = after(row["state"], event)
-        columns = {name: row[name] for name in ("ticket", "mark", "was_known", "reply", "unread", "unread_step")}
+        columns = {
+            name: row[name]
+            for name in ("ticket", "mark", "was_known", "reply", "unread", "unread_step")
+        }
         if not rule.keeps_ticket:
             columns |= {"ticket": None, "was_known": 0}
             # The mark of one that is done stays: it may prove to be another's.
@@ -473,7 +569,9 @@ class RequestStore:
         return request_record(row, job, length, attempts[0]["id"] if attempts else None)
 
     def _attempt_answered(self, key: str) -> int | None:
-        """The attempt that something which has come is the end of: one that is open, or one in doubt."""
+        """The attempt that something which has come is the end of: one that is open, or one in
+        doubt.
+        """
         for statement in (statements.OPEN_ATTEMPT, statements.DOUBTFUL_ATTEMPT):
             for row in self._database.execute(statement, {"key": key}):
                 return int(row["id"])
@@ -483,7 +581,9 @@ class RequestStore:
         rows = self._database.execute(statements.SURE_ATTEMPT, {"key": key})
         return int(rows[0]["id"]) if rows else None
 
-    def _end_attempt(self, attempt: int | None, outcome: str, error: str | None, charge: str, bill: Bill) -> None:
+    def _end_attempt(
+        self, attempt: int | None, outcome: str, error: str | None, charge: str, bill: Bill
+    ) -> None:
         if attempt is None:
             return
         self._database.execute(
@@ -502,7 +602,9 @@ class RequestStore:
         )
 
     def _remove(self, digests: Iterable[str]) -> int:
-        """Remove replies that nobody needs; their files only once that is committed, as nothing brings them back."""
+        """Remove replies that nobody needs; their files only once that is committed, as nothing
+        brings them back.
+        """
         wanted = set(digests)
         removed = self._replies.remove_if_unneeded(wanted) if wanted else []
         for path in removed:

@@ -1,21 +1,23 @@
 """The ledger's tables, and how a ledger of an older version becomes one of this version.
 
     ledger    one row: the version of the schema
-    process   those that work with the ledger; each holds a lock for as long as it lives (`ownership.py`)
+    process   those that work with the ledger; each holds a lock for as long as it lives
+              (`ownership.py`)
     job       one recording at one engine with one set of options; `id` is a digest of these
     piece     a span of a job's recording, and the request that brings its reply
-    request   what is sent, known by `key`, the same for the same sound and the same request in any job; its state,
-              the ticket of the engine's own job, and the digest of its reply
+    request   what is sent, known by `key`, the same for the same sound and the same request in
+              any job; its state, the ticket of the engine's own job, the digest of its reply
     attempt   one try of a request: for which job, when, how much was sent, what came, what it cost
     start     when requests to an engine started, for its rate limit
     reply     replies by the digest of their bytes; those over 256 KiB are files
     call      callbacks that were taken, by their ids, so that none is taken twice
-    follow_up what is done with a job's transcript; `id` is a digest of the job, the follow-up and what goes into it
-    question  what a text service is asked, known by `key`, the same for the same text in any job; the digest of its
-              answer
+    follow_up what is done with a job's transcript; `id` is a digest of the job, the follow-up and
+              what goes into it
+    question  what a text service is asked, known by `key`, the same for the same text in any job;
+              the digest of its answer
 
-Versions: 1 had neither options nor callbacks; 2 kept a reply with each piece instead of each request; 3 did not know
-what engines say of their price; 4 had no follow-ups.
+Versions: 1 had neither options nor callbacks; 2 kept a reply with each piece instead of each
+request; 3 did not know what engines say of their price; 4 had no follow-ups.
 """
 
 from mantisreed.jobs.database import Database
@@ -33,7 +35,8 @@ _FOLLOW_UPS = (
         attempts INTEGER NOT NULL DEFAULT 0,
         result TEXT,                         -- JSON: its kind, its files, where it went
         body TEXT,                           -- the digest of what it gave, among the replies
-        characters BIGINT NOT NULL DEFAULT 0, -- that were sent to a text service, and not answered before
+        -- That were sent to a text service, and not answered before.
+        characters BIGINT NOT NULL DEFAULT 0,
         cost TEXT,
         currency TEXT,
         created DOUBLE PRECISION NOT NULL,
@@ -48,7 +51,8 @@ _FOLLOW_UPS = (
         job TEXT NOT NULL,                   -- the last one that asked
         state TEXT NOT NULL,                 -- sending, done, failed, in doubt
         owner TEXT,
-        doubts INTEGER NOT NULL DEFAULT 0,   -- times that it was sent and nobody knows whether it was answered
+        -- Times that it was sent and nobody knows whether it was answered.
+        doubts INTEGER NOT NULL DEFAULT 0,
         characters BIGINT NOT NULL,
         cost TEXT,
         currency TEXT,
@@ -80,9 +84,9 @@ _CREATE = (
         created DOUBLE PRECISION NOT NULL,
         changed DOUBLE PRECISION NOT NULL,
         owner TEXT,
-        options TEXT,                        -- JSON: all that it takes to do it again, or to write it out
-        cuts TEXT,                           -- JSON: by which limits it was cut, so that it is cut the same again
-        made TEXT                            -- JSON: its requests in order, once every piece has been handed in
+        options TEXT, -- JSON: all that it takes to do it again, or to write it out
+        cuts TEXT, -- JSON: by which limits it was cut, so that it is cut the same again
+        made TEXT -- JSON: its requests in order, once every piece has been handed in
     )
     """,
     "CREATE INDEX job_by_engine ON job (engine)",
@@ -97,12 +101,13 @@ _CREATE = (
         failure TEXT,                        -- the event by which it failed
         ticket TEXT,                         -- JSON: what asking for it needs
         mark TEXT,                           -- the engine's own id for it
-        was_known INTEGER NOT NULL DEFAULT 0, -- whether the engine has ever said that it has the job
-        token TEXT,                          -- the digest of the secret part of the address to call back
+        -- Whether the engine has ever said that it has the job.
+        was_known INTEGER NOT NULL DEFAULT 0,
+        token TEXT, -- the digest of the secret part of the address to call back
         reply TEXT,                          -- the digest of its reply
         unread TEXT,                         -- the digest of an answer that could not be read
         unread_step TEXT,                    -- and of which step it is
-        sound TEXT,                          -- JSON: what reading its reply needs to know of what was sent
+        sound TEXT, -- JSON: what reading its reply needs to know of what was sent
         price TEXT                           -- what it costs when it is answered
     )
     """,
@@ -155,14 +160,18 @@ _CREATE = (
     "CREATE TABLE call (id TEXT PRIMARY KEY, moment DOUBLE PRECISION NOT NULL)",
 )
 
-_SERIAL = {True: "INTEGER PRIMARY KEY", False: "BIGINT GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY"}
+_SERIAL = {
+    True: "INTEGER PRIMARY KEY",
+    False: "BIGINT GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY",
+}
 
 
 def prepare(database: Database, *, is_sqlite: bool) -> int | None:
     """Make the tables, or bring those of an older version up to this one; in one transaction.
 
     Returns:
-        The version that was found if it is newer than this program knows; then nothing was changed. Else None.
+        The version that was found if it is newer than this program knows; then nothing was changed.
+        Else None.
     """
     with database.transaction():
         if "ledger" not in database.tables():
@@ -199,19 +208,22 @@ _OLD_TABLES = ("job", "piece", "attempt", "reply", "call")
 
 _REQUESTS_OF_2 = """
     INSERT INTO request (key, state, ticket, mark, reply, sound, price)
-    SELECT request, CASE WHEN state = 'sending' THEN 'in doubt' ELSE state END, ticket, mark, reply, sound, price
+    SELECT request, CASE WHEN state = 'sending' THEN 'in doubt' ELSE state END, ticket, mark,
+        reply, sound, price
     FROM old_piece WHERE state {} 'done'
     ON CONFLICT (key) DO NOTHING
 """
 
 _FROM_2 = (
     """
-    INSERT INTO job (id, recording, searchable, digest, engine, state, reason, duration, currency, created, changed)
-    SELECT id, recording, lower(recording), digest, engine, state, reason, duration, currency, created, changed
+    INSERT INTO job (id, recording, searchable, digest, engine, state, reason, duration, currency,
+        created, changed)
+    SELECT id, recording, lower(recording), digest, engine, state, reason, duration, currency,
+        created, changed
     FROM old_job
     """,
-    # Requests had other keys then, so that none of these is taken up again; they stay for what they cost.
-    # Several pieces may have had one request: one that is done comes first.
+    # Requests had other keys then, so that none of these is taken up again; they stay for what they
+    # cost. Several pieces may have had one request: one that is done comes first.
     _REQUESTS_OF_2.format("="),
     _REQUESTS_OF_2.format("<>"),
     """
@@ -219,7 +231,8 @@ _FROM_2 = (
     SELECT job, request, channel, start, "end" FROM old_piece
     """,
     """
-    INSERT INTO attempt (request, job, started, ended, bytes, outcome, error, charge, price, billed, cost)
+    INSERT INTO attempt (request, job, started, ended, bytes, outcome, error, charge, price,
+        billed, cost)
     SELECT old_piece.request, old_piece.job, started, ended, bytes, outcome, error,
            CASE outcome WHEN 'done' THEN 'sure' WHEN 'in doubt' THEN 'maybe' ELSE 'none' END,
            price, billed, cost
@@ -260,7 +273,9 @@ def _migrate(database: Database, found: int, *, is_sqlite: bool) -> None:
 def _old_indexes(database: Database, *, is_sqlite: bool) -> list[str]:
     """Indexes whose names the new tables' own would meet; those of keys go with their tables."""
     if is_sqlite:
-        found = database.execute("SELECT name FROM sqlite_master WHERE type = 'index' AND sql IS NOT NULL")
+        found = database.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'index' AND sql IS NOT NULL"
+        )
     else:
         found = database.execute(
             """

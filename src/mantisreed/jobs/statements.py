@@ -1,10 +1,13 @@
-"""All SQL of the ledger, but for the tables (`schema.py`). It runs on SQLite and PostgreSQL as it stands.
+"""All SQL of the ledger, but for the tables (`schema.py`). It runs on SQLite and PostgreSQL as it
+stands.
 
-Parameters are `:name`; `IN_LIST(:name)` stands for any of the texts in a JSON list (see `database.py`). Conditions
-that decide which of several processes may do something are inside the statements.
+Parameters are `:name`; `IN_LIST(:name)` stands for any of the texts in a JSON list (see
+`database.py`). Conditions that decide which of several processes may do something are inside the
+statements.
 """
 
-# Processes -------------------------------------------------------------------------------------------------------
+# Processes
+# ----------------------------------------------------------------------
 
 REGISTER_PROCESS = """
 INSERT INTO process (owner, started) VALUES (:owner, :now) ON CONFLICT (owner) DO NOTHING
@@ -16,7 +19,8 @@ REQUESTS_OF_PROCESS = "SELECT * FROM request WHERE owner = :owner"
 RELEASE_REQUESTS_OF_PROCESS = "UPDATE request SET owner = NULL WHERE owner = :owner"
 RELEASE_JOBS_OF_PROCESS = "UPDATE job SET owner = NULL WHERE owner = :owner"
 
-# Jobs ------------------------------------------------------------------------------------------------------------
+# Jobs
+# ----------------------------------------------------------------------
 
 CREATE_JOB = """
 INSERT INTO job (id, recording, searchable, digest, engine, state, currency, created, changed)
@@ -25,7 +29,8 @@ ON CONFLICT (id) DO NOTHING
 """
 OPEN_JOB = """
 UPDATE job
-SET recording = :recording, searchable = :searchable, engine = :engine, currency = :currency, options = :options,
+SET recording = :recording, searchable = :searchable, engine = :engine, currency = :currency,
+    options = :options,
     state = :state, reason = NULL, changed = :now, owner = :owner
 WHERE id = :id AND (owner IS NULL OR owner = :owner)
 RETURNING id, cuts
@@ -34,7 +39,8 @@ CUTS_OF_JOB = """
 SELECT cuts FROM job
 WHERE id = :id AND EXISTS (
     SELECT 1 FROM piece JOIN request ON request.key = piece.request
-    WHERE piece.job = job.id AND (request.reply IS NOT NULL OR request.state IN ('sending', 'working', 'in doubt'))
+    WHERE piece.job = job.id AND (request.reply IS NOT NULL OR request.state IN ('sending',
+        'working', 'in doubt'))
 )
 """
 KEEP_CUTS = "UPDATE job SET cuts = :cuts WHERE id = :id"
@@ -58,10 +64,12 @@ SELECT job.id, job.state FROM piece JOIN job ON job.id = piece.job
 WHERE piece.request = :key AND piece.is_cancelled = 0
 """
 
-# Pieces and requests ---------------------------------------------------------------------------------------------
+# Pieces and requests
+# ----------------------------------------------------------------------
 
 ADD_PIECE = """
-INSERT INTO piece (job, request, channel, starts, ends) VALUES (:job, :key, :channel, :starts, :ends)
+INSERT INTO piece (job, request, channel, starts, ends) VALUES (:job, :key, :channel, :starts,
+    :ends)
 ON CONFLICT (job, request) DO UPDATE SET is_cancelled = 0
 """
 ADD_REQUEST = """
@@ -79,7 +87,8 @@ RETURNING *
 RELEASE_REQUEST = "UPDATE request SET owner = NULL WHERE key = :key AND owner = :owner"
 BEGIN_SENDING = """
 UPDATE request
-SET state = :state, reason = NULL, failure = NULL, ticket = NULL, mark = NULL, was_known = 0, token = :token,
+SET state = :state, reason = NULL, failure = NULL, ticket = NULL, mark = NULL, was_known = 0,
+    token = :token,
     unread = NULL, unread_step = NULL
 WHERE key = :key AND owner = :owner AND state IN {states}
 RETURNING key
@@ -91,7 +100,8 @@ RETURNING key
 """
 MOVE_REQUEST = """
 UPDATE request
-SET state = :state, reason = :reason, failure = :failure, ticket = :ticket, mark = :mark, was_known = :was_known,
+SET state = :state, reason = :reason, failure = :failure, ticket = :ticket, mark = :mark,
+    was_known = :was_known,
     reply = :reply, unread = :unread, unread_step = :unread_step, owner = :owner
 WHERE key = :key AND state = :before
 RETURNING key
@@ -114,7 +124,8 @@ WHERE piece.job = :job AND NOT EXISTS (
 """
 """Those that no other job waits for."""
 
-# Attempts --------------------------------------------------------------------------------------------------------
+# Attempts
+# ----------------------------------------------------------------------
 
 BEGIN_ATTEMPT = """
 INSERT INTO attempt (request, job, started, bytes, charge, price)
@@ -123,40 +134,59 @@ RETURNING id
 """
 END_ATTEMPT = """
 UPDATE attempt
-SET ended = :now, outcome = :outcome, error = :error, charge = :charge, billed = :billed, cost = :cost,
+SET ended = :now, outcome = :outcome, error = :error, charge = :charge, billed = :billed,
+    cost = :cost,
     reported_seconds = :reported_seconds, reported_cost = :reported_cost
 WHERE id = :id
 """
-OPEN_ATTEMPT = "SELECT id FROM attempt WHERE request = :key AND ended IS NULL ORDER BY id DESC LIMIT 1"
-DOUBTFUL_ATTEMPT = "SELECT id FROM attempt WHERE request = :key AND charge = 'maybe' ORDER BY id DESC LIMIT 1"
-SURE_ATTEMPT = "SELECT id FROM attempt WHERE request = :key AND charge = 'sure' ORDER BY id DESC LIMIT 1"
-REOPEN_ATTEMPT = "UPDATE attempt SET ended = NULL, outcome = NULL, error = NULL, charge = 'open' WHERE id = :id"
+OPEN_ATTEMPT = (
+    "SELECT id FROM attempt WHERE request = :key AND ended IS NULL ORDER BY id DESC LIMIT 1"
+)
+DOUBTFUL_ATTEMPT = (
+    "SELECT id FROM attempt WHERE request = :key AND charge = 'maybe' ORDER BY id DESC LIMIT 1"
+)
+SURE_ATTEMPT = (
+    "SELECT id FROM attempt WHERE request = :key AND charge = 'sure' ORDER BY id DESC LIMIT 1"
+)
+REOPEN_ATTEMPT = (
+    "UPDATE attempt SET ended = NULL, outcome = NULL, error = NULL, charge = 'open' WHERE id = :id"
+)
 COSTLY_ATTEMPTS_SINCE = """
 SELECT id, job, price, cost FROM attempt WHERE id > :last AND charge <> 'none' ORDER BY id
 """
-# What a job was asked for is kept as JSON, which is searched as text: only a retry with a spend limit does so.
+# What a job was asked for is kept as JSON, which is searched as text: only a retry with a spend
+# limit does so.
 JOBS_OF_BATCH = "SELECT id FROM job WHERE replace(options, :batch, '') <> options"
 
 COSTLY_ATTEMPTS_OF_JOBS = """
 SELECT id, job, price, cost FROM attempt WHERE job IN_LIST(:jobs) AND charge <> 'none'
 """
 
-# Rate limits -----------------------------------------------------------------------------------------------------
+# Rate limits
+# ----------------------------------------------------------------------
 
 # A clock that was ahead once must not hold up everybody until that time comes.
-FORGET_STARTS = "DELETE FROM start WHERE engine = :engine AND (moment < :oldest OR noted > :believable)"
+FORGET_STARTS = (
+    "DELETE FROM start WHERE engine = :engine AND (moment < :oldest OR noted > :believable)"
+)
 START_BEFORE = """
 SELECT moment FROM start WHERE engine = :engine ORDER BY moment DESC LIMIT 1 OFFSET :offset
 """
 START_BEFORE_MOMENT = """
-SELECT moment FROM start WHERE engine = :engine AND moment <= :moment ORDER BY moment DESC LIMIT 1 OFFSET :offset
+SELECT moment FROM start WHERE engine = :engine
+    AND moment <= :moment ORDER BY moment DESC LIMIT 1 OFFSET :offset
 """
 ADD_START = "INSERT INTO start (engine, moment, noted) VALUES (:engine, :moment, :now)"
-MOVE_START = "UPDATE start SET moment = :now WHERE engine = :engine AND moment = :moment AND moment < :now"
+MOVE_START = (
+    "UPDATE start SET moment = :now WHERE engine = :engine AND moment = :moment AND moment < :now"
+)
 
-# Replies ---------------------------------------------------------------------------------------------------------
+# Replies
+# ----------------------------------------------------------------------
 
-KEEP_REPLY = "INSERT INTO reply (digest, body) VALUES (:digest, :body) ON CONFLICT (digest) DO NOTHING"
+KEEP_REPLY = (
+    "INSERT INTO reply (digest, body) VALUES (:digest, :body) ON CONFLICT (digest) DO NOTHING"
+)
 REPLY = "SELECT body FROM reply WHERE digest = :digest"
 REMOVE_REPLY = "DELETE FROM reply WHERE digest = :digest"
 NEEDED_REPLIES = """
@@ -166,7 +196,8 @@ UNION SELECT body FROM follow_up WHERE body IN_LIST(:digests)
 UNION SELECT answer FROM question WHERE answer IN_LIST(:digests)
 """
 
-# Follow-ups ------------------------------------------------------------------------------------------------------
+# Follow-ups
+# ----------------------------------------------------------------------
 
 FOLLOW_UP = "SELECT * FROM follow_up WHERE id = :id"
 CLAIM_FOLLOW_UP = """
@@ -181,7 +212,8 @@ VALUES (:id, :job, :name, 'waiting', :reason, :now, :now)
 ON CONFLICT (id) DO UPDATE SET state = 'waiting', reason = :reason, owner = NULL, changed = :now
 """
 END_FOLLOW_UP = """
-UPDATE follow_up SET state = :state, reason = :reason, owner = NULL, result = :result, body = :body, changed = :now,
+UPDATE follow_up SET state = :state, reason = :reason, owner = NULL, result = :result,
+    body = :body, changed = :now,
     characters = follow_up.characters + :characters, cost = :cost, currency = :currency
 WHERE id = :id
 """
@@ -190,7 +222,8 @@ JOBS_WITH_OPEN_FOLLOW_UPS = """
 SELECT DISTINCT job FROM follow_up
 WHERE state IN ('waiting', 'working', 'failed', 'in doubt') AND NOT EXISTS (
     SELECT 1 FROM follow_up AS later
-    WHERE later.job = follow_up.job AND later.name = follow_up.name AND later.changed > follow_up.changed
+    WHERE later.job = follow_up.job AND later.name = follow_up.name
+        AND later.changed > follow_up.changed
 )
 """
 LEAVE_FOLLOW_UPS = """
@@ -212,28 +245,40 @@ ON CONFLICT (key) DO UPDATE SET state = 'sending', owner = :owner, asked = :now,
     doubts = question.doubts + CASE WHEN question.state = 'in doubt' THEN 1 ELSE 0 END
 """
 END_QUESTION = "UPDATE question SET state = :state, owner = NULL, answer = :answer WHERE key = :key"
-LEAVE_QUESTIONS = "UPDATE question SET state = 'in doubt', owner = NULL WHERE owner = :owner AND state = 'sending'"
+LEAVE_QUESTIONS = (
+    "UPDATE question SET state = 'in doubt', owner = NULL WHERE owner = :owner AND "
+    "state = 'sending'"
+)
 SERVICE_SPENDING = """
-SELECT service, asked, characters, cost, currency, state FROM question WHERE state IN ('done', 'in doubt')
+SELECT service, asked, characters, cost, currency, state FROM question WHERE state IN ('done',
+    'in doubt')
 """
 
-# Callbacks -------------------------------------------------------------------------------------------------------
+# Callbacks
+# ----------------------------------------------------------------------
 
 FORGET_CALLS = "DELETE FROM call WHERE moment < :oldest"
-ADD_CALL = "INSERT INTO call (id, moment) VALUES (:id, :now) ON CONFLICT (id) DO NOTHING RETURNING id"
+ADD_CALL = (
+    "INSERT INTO call (id, moment) VALUES (:id, :now) ON CONFLICT (id) DO NOTHING RETURNING id"
+)
 
-# Lists -----------------------------------------------------------------------------------------------------------
+# Lists
+# ----------------------------------------------------------------------
 
 JOBS = "SELECT * FROM job {where} ORDER BY created DESC, id {limit}"
 COUNT_JOBS = "SELECT count(*) AS found FROM job {where}"
-JOBS_BEGINNING = "SELECT * FROM job WHERE substr(id, 1, length(:beginning)) = :beginning ORDER BY id LIMIT 3"
+JOBS_BEGINNING = (
+    "SELECT * FROM job WHERE substr(id, 1, length(:beginning)) = :beginning ORDER BY id LIMIT 3"
+)
 SUMS_OF_PIECES = """
 SELECT piece.job,
        sum(1 - piece.is_cancelled) AS pieces,
-       sum(CASE WHEN piece.is_cancelled = 0 AND request.reply IS NOT NULL THEN 1 ELSE 0 END) AS pieces_done,
+       sum(CASE WHEN piece.is_cancelled = 0
+           AND request.reply IS NOT NULL THEN 1 ELSE 0 END) AS pieces_done,
        sum(CASE WHEN request.reply IS NOT NULL AND NOT EXISTS (
                SELECT 1 FROM attempt
-               WHERE attempt.request = piece.request AND attempt.job = piece.job AND attempt.charge = 'sure')
+               WHERE attempt.request = piece.request AND attempt.job = piece.job
+                   AND attempt.charge = 'sure')
            THEN piece.ends - piece.starts ELSE 0 END) AS saved
 FROM piece JOIN request ON request.key = piece.request
 WHERE piece.job IN_LIST(:jobs)
@@ -254,7 +299,8 @@ SELECT attempt.* FROM attempt JOIN piece ON piece.request = attempt.request
 WHERE piece.job = :job ORDER BY attempt.id
 """
 SPENDING = """
-SELECT attempt.started, job.engine, job.currency, attempt.billed, attempt.cost, attempt.price, attempt.charge,
+SELECT attempt.started, job.engine, job.currency, attempt.billed, attempt.cost, attempt.price,
+    attempt.charge,
        attempt.reported_seconds, attempt.reported_cost
 FROM attempt JOIN job ON job.id = attempt.job
 WHERE attempt.charge IN ('sure', 'maybe')

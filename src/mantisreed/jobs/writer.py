@@ -79,14 +79,18 @@ class LedgerWriter:
             return [waiting.popleft() for _ in range(min(len(waiting), _MOST_TOGETHER))]
 
     def _made(self, together: "list[_Change]") -> list[_Result]:
-        """What came of each change; when opening the ledger or the commit fails, that is what came of all."""
+        """What came of each change; when opening the ledger or the commit fails, that is what came
+        of all.
+        """
         try:
             if self._ledger is None:
                 self._ledger = self._open_ledger()
             if len(together) > 1:
-                with suppress(Exception), self._ledger.together():  # each is made again, alone, below
+                # When one of them fails, none is made: then each is made again, alone, below.
+                with suppress(Exception), self._ledger.together():  # it is raised there
                     return [(future, change(self._ledger), None) for change, future in together]
-            # One alone; or one of them failed and none was made: now each by itself, so that only that one fails.
+            # One alone; or one of them failed and none was made: now each by itself, so that only
+            # that one fails.
             return [self._one(*one) for one in together]
         except BaseException as error:
             # Whatever it is, it belongs to those who wait; the thread goes on for the next ones.

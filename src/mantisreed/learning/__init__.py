@@ -1,1 +1,3 @@
-"""Proposing engine cards from what API pages print: curl commands, OpenAPI documents, sample replies."""
+"""Proposing engine cards from what API pages print: curl commands, OpenAPI documents, sample
+replies.
+"""

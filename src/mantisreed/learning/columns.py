@@ -1,8 +1,8 @@
 """Judging what the values of a list can be: times, texts, confidences, speakers.
 
-Nothing is known of the service. A role is judged by what its values must satisfy: times rise and lie within the
-sound, words do not overlap and are said at the pace of speech, confidences keep to their scale. Names only break
-ties.
+Nothing is known of the service. A role is judged by what its values must satisfy: times rise and
+lie within the sound, words do not overlap and are said at the pace of speech, confidences keep to
+their scale. Names only break ties.
 """
 
 import math
@@ -16,8 +16,21 @@ from typing import Any
 from mantisreed.engines.times import TimeUnit
 
 SAMPLE_RATE = 16_000
-_PACE, _SPREAD = math.log(14.0), 0.75  # characters a second of speech, blanks counted; and how much that varies
-_COUNTS = {"s": 1.0, "ms": 1.0, "10 ms": 0.5, "20 ms": 0.5, "us": 0.75, "100 ns": 0.7, "ns": 0.75, "samples": 0.65}
+# Characters a second of speech, blanks counted; and how much that varies.
+_PACE, _SPREAD = (
+    math.log(14.0),
+    0.75,
+)
+_COUNTS = {
+    "s": 1.0,
+    "ms": 1.0,
+    "10 ms": 0.5,
+    "20 ms": 0.5,
+    "us": 0.75,
+    "100 ns": 0.7,
+    "ns": 0.75,
+    "samples": 0.65,
+}
 """Units of bare numbers, and how common they are."""
 _TEXTS = ("clock", "iso8601", "suffixed")
 
@@ -26,9 +39,13 @@ _END = re.compile(r"end|stop|till|until|gone|close|^to$|^z$|^t1$|_out$|finish", 
 _LENGTH = re.compile(r"dur|len|runs|^d$|^l$|width|span", re.I)
 _CONFIDENCE = re.compile(r"conf|prob|score|sure|trust|certain|likel|belief|quality|^p$", re.I)
 _SPEAKER = re.compile(r"speak|spk|voice|who|channel|role|person|party|^by$|talker|label", re.I)
-_TEXT = re.compile(r"text|word|transcript|content|token|utter|punctuated|display|written|^w$|said|says", re.I)
+_TEXT = re.compile(
+    r"text|word|transcript|content|token|utter|punctuated|display|written|^w$|said|says", re.I
+)
 _KIND = re.compile(r"type|kind|class|categ|^pos$|tag", re.I)
-_NUMBERED = re.compile(r"(^|[._-])(id|index|idx|number|no|seq|rank|count|channel|speaker|size|version)$", re.I)
+_NUMBERED = re.compile(
+    r"(^|[._-])(id|index|idx|number|no|seq|rank|count|channel|speaker|size|version)$", re.I
+)
 _IDENTIFIER = re.compile(r"[0-9a-fA-F-]{8,}|[a-z]+_[0-9a-z]{6,}|https?://\S+")
 _EPOCH = 1e9  # seconds since 1970, in 2001; no recording is as long
 _LETTERS = re.compile(r"[^\W\d_]")
@@ -143,12 +160,16 @@ def _units(column: Column) -> dict[str, float]:
     """Units in which all of its values can be times."""
     if all(isinstance(value, str) for value in column.present):
         return {unit: 1.0 for unit in (*_TEXTS, "moment") if column.seconds(unit) is not None} or (
-            {unit: 0.9 * prior for unit, prior in _COUNTS.items()} if column.numbers is not None else {}
+            {unit: 0.9 * prior for unit, prior in _COUNTS.items()}
+            if column.numbers is not None
+            else {}
         )
     return dict(_COUNTS) if column.numbers is not None else {}
 
 
-def _with_start(start: Column, columns: Sequence[Column], characters: int, length: float | None) -> Iterator[Judged]:
+def _with_start(
+    start: Column, columns: Sequence[Column], characters: int, length: float | None
+) -> Iterator[Judged]:
     for unit, prior in _units(start).items():
         starts = start.seconds(unit)
         if starts is None or min(starts) < 0:
@@ -163,7 +184,11 @@ def _with_start(start: Column, columns: Sequence[Column], characters: int, lengt
                 continue
             score = prior * rising * named
             above = sum(b >= a for a, b in zip(starts, others, strict=True)) / len(starts)
-            if above == 1.0 and _fits(others, length) and any(b > a for a, b in zip(starts, others, strict=True)):
+            if (
+                above == 1.0
+                and _fits(others, length)
+                and any(b > a for a, b in zip(starts, others, strict=True))
+            ):
                 apart = 0.5 + 0.5 * _apart(starts, others)
                 spoken = sum(others) - sum(starts)
                 end = _named(other, _END, (_LENGTH, _START)) * _rising(others) * apart
@@ -197,13 +222,22 @@ def _with_start(start: Column, columns: Sequence[Column], characters: int, lengt
 def _length_alone(column: Column, characters: int, length: float | None) -> Iterator[Judged]:
     for unit, prior in _units(column).items():
         seconds = column.seconds(unit)
-        if seconds is None or min(seconds) < 0 or not _fits([sum(seconds)], length) or not column.hints(_LENGTH):
+        if (
+            seconds is None
+            or min(seconds) < 0
+            or not _fits([sum(seconds)], length)
+            or not column.hints(_LENGTH)
+        ):
             continue
-        yield _judged({"length": column.name}, 0.45 * prior * _pace(characters, sum(seconds)), unit, column)
+        yield _judged(
+            {"length": column.name}, 0.45 * prior * _pace(characters, sum(seconds)), unit, column
+        )
 
 
 def _judged(keys: dict[str, str], score: float, unit: str, *columns: Column) -> Judged:
-    return Judged(keys, score, unit, "; ".join(f"{column.name} {column.example}" for column in columns))
+    return Judged(
+        keys, score, unit, "; ".join(f"{column.name} {column.example}" for column in columns)
+    )
 
 
 def _named(column: Column, wanted: re.Pattern[str], others: Sequence[re.Pattern[str]]) -> float:
@@ -242,15 +276,24 @@ def _pace(characters: int, spoken: float) -> float:
 
 def texts_of(columns: Sequence[Column]) -> list[Judged]:
     """Which columns can be what was said, the best first."""
-    judged = [Judged({"text": column.name}, _text_score(column), "", column.example) for column in columns]
+    judged = [
+        Judged({"text": column.name}, _text_score(column), "", column.example) for column in columns
+    ]
     return sorted((one for one in judged if one.score > 0), key=lambda one: -one.score)
 
 
 def _text_score(column: Column) -> float:
     values = [value for value in column.present if isinstance(value, str) and value.strip()]
-    if len(values) < 0.6 * len(column.values) or not values or len(values) < 0.9 * len(column.present):
+    if (
+        len(values) < 0.6 * len(column.values)
+        or not values
+        or len(values) < 0.9 * len(column.present)
+    ):
         return 0.0
-    if any(column.seconds(unit) is not None for unit in (*_TEXTS, "moment")) or column.numbers is not None:
+    if (
+        any(column.seconds(unit) is not None for unit in (*_TEXTS, "moment"))
+        or column.numbers is not None
+    ):
         return 0.0
     if sum(bool(_IDENTIFIER.fullmatch(value)) for value in values) > 0.5 * len(values):
         return 0.0
@@ -260,14 +303,18 @@ def _text_score(column: Column) -> float:
     if len(values) >= 5 and distinct < 0.35:
         score *= 0.25  # labels, such as kinds or speakers
     is_label = (
-        column.hints(_SPEAKER) or column.hints(_KIND) or column.hints(re.compile("lang|state|status|^id$", re.I))
+        column.hints(_SPEAKER)
+        or column.hints(_KIND)
+        or column.hints(re.compile("lang|state|status|^id$", re.I))
     )
     if is_label:
         score *= 0.3
     if not column.hints(_TEXT):
         score *= 0.9
     # Of several forms of the same, the one with capitals and punctuation, and without masks.
-    written = sum(bool(re.search(r"[^\W\d_a-z]|[.,!?]", value)) - ("**" in value) for value in values) / len(values)
+    written = sum(
+        bool(re.search(r"[^\W\d_a-z]|[.,!?]", value)) - ("**" in value) for value in values
+    ) / len(values)
     return score * (0.92 + 0.08 * max(-1.0, written)) * (0.97 if "[0]" in column.name else 1.0)
 
 
@@ -276,7 +323,12 @@ def confidences_of(columns: Sequence[Column]) -> list[Judged]:
     judged = []
     for column in columns:
         numbers = column.numbers
-        if numbers is None or not column.is_everywhere or column.hints(_NUMBERED) or column.hints(_SPEAKER):
+        if (
+            numbers is None
+            or not column.is_everywhere
+            or column.hints(_NUMBERED)
+            or column.hints(_SPEAKER)
+        ):
             continue
         found = _scale(column, numbers)
         if found is not None:
@@ -308,7 +360,11 @@ def speakers_of(columns: Sequence[Column]) -> list[Judged]:
     """Which columns can say who speaks, the best first."""
     judged = []
     for column in columns:
-        labels = [value for value in column.present if isinstance(value, (str, int)) and not isinstance(value, bool)]
+        labels = [
+            value
+            for value in column.present
+            if isinstance(value, (str, int)) and not isinstance(value, bool)
+        ]
         if not column.is_everywhere or len(labels) < len(column.present):
             continue
         if any(isinstance(value, str) and len(value.split()) > 4 for value in labels):
@@ -329,20 +385,29 @@ BLANKS = re.compile(r"spac|silence|pause|blank|gap", re.I)
 
 
 def kind_of(columns: Sequence[Column]) -> Column | None:
-    """The column that says of what kind items are, by its name or its values; None when there is none."""
+    """The column that says of what kind items are, by its name or its values; None when there is
+    none.
+    """
     for column in columns:
         values = [value for value in column.present if isinstance(value, str)]
         labels = set(values)
-        if len(values) != len(column.present) or not column.is_everywhere or not 1 < len(labels) <= 6:
+        if (
+            len(values) != len(column.present)
+            or not column.is_everywhere
+            or not 1 < len(labels) <= 6
+        ):
             continue
-        is_told = any(pattern.search(label) for label in labels for pattern in (MARKS, SOUNDS, BLANKS))
+        is_told = any(
+            pattern.search(label) for label in labels for pattern in (MARKS, SOUNDS, BLANKS)
+        )
         if column.hints(_KIND) or (is_told and len(labels) <= len(values) / 3):
             return column
     return None
 
 
 def flag_of(columns: Sequence[Column], times: Judged | None) -> tuple[str, Column] | None:
-    """The column that says which parts begin a word, or go on with one: parts of a word follow each other at once.
+    """The column that says which parts begin a word, or go on with one: parts of a word follow each
+    other at once.
 
     Args:
         columns: of one list.
@@ -356,7 +421,10 @@ def flag_of(columns: Sequence[Column], times: Judged | None) -> tuple[str, Colum
         return None
     follows = [abs(after[0] - before[1]) < 1e-6 for before, after in pairwise(spans)]
     for column in columns:
-        if not all(isinstance(value, bool) for value in column.values) or len(set(column.values)) != 2:
+        if (
+            not all(isinstance(value, bool) for value in column.values)
+            or len(set(column.values)) != 2
+        ):
             continue
         for key, going_on in (("begins", False), ("continues", True)):
             if column.values[0] is not going_on and all(
@@ -380,4 +448,6 @@ def _spans(columns: Sequence[Column], times: Judged | None) -> list[tuple[float,
         return None
     if "end" in read:
         return list(zip(read["start"], read["end"], strict=True))
-    return [(start, start + length) for start, length in zip(read["start"], read["length"], strict=True)]
+    return [
+        (start, start + length) for start, length in zip(read["start"], read["length"], strict=True)
+    ]

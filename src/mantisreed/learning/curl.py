@@ -58,8 +58,24 @@ _NAMES = {
     "-U": "--proxy-user",
 }
 _WITH_VALUE = frozenset(_NAMES.values()) - {"--get", "--location"} | {
-    *("--url", "--data-raw", "--data-binary", "--data-urlencode", "--data-ascii", "--json", "--form-string"),
-    *("--connect-timeout", "--retry", "--retry-delay", "--cacert", "--key", "--oauth2-bearer", "--resolve"),
+    *(
+        "--url",
+        "--data-raw",
+        "--data-binary",
+        "--data-urlencode",
+        "--data-ascii",
+        "--json",
+        "--form-string",
+    ),
+    *(
+        "--connect-timeout",
+        "--retry",
+        "--retry-delay",
+        "--cacert",
+        "--key",
+        "--oauth2-bearer",
+        "--resolve",
+    ),
     *("--max-redirs", "--limit-rate", "--interface", "--url-query", "--unix-socket", "--trace"),
 }
 _DATA = ("--data", "--data-raw", "--data-ascii", "--data-binary", "--json")
@@ -74,7 +90,8 @@ class CurlCommand:
         url: where it goes.
         method: as it is said; None where curl chooses it.
         headers: as they are said.
-        forms: parts of a multipart form: name, what it is, and whether it is text whatever it looks like.
+        forms: parts of a multipart form: name, what it is, and whether it is text whatever it looks
+            like.
         data: parts of the body: the option, and what it says.
         user: name and password.
         upload: the file whose bytes are the body.
@@ -189,7 +206,9 @@ def _take(command: CurlCommand, option: str, value: str) -> None:
     elif option in ("--header", "--cookie", "--oauth2-bearer"):
         name, _, content = value.partition(":")
         if option != "--header":
-            name, content = {"--cookie": ("Cookie", value)}.get(option, ("Authorization", f"Bearer {value}"))
+            name, content = {"--cookie": ("Cookie", value)}.get(
+                option, ("Authorization", f"Bearer {value}")
+            )
         command.headers.append((name.strip(), content.strip()))
     elif option in ("--form", "--form-string"):
         name, _, content = value.partition("=")
@@ -245,7 +264,9 @@ class _Writer:
         path = self.found.literal(unquote(parts.path))
         if path in ("", "/"):
             path = ""
-        host = self.found.literal(urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], "", "", "")))
+        host = self.found.literal(
+            urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], "", "", ""))
+        )
         self._write_head(host)
         card.table("send")
         if path:
@@ -290,18 +311,26 @@ class _Writer:
     def _write_reply(self) -> None:
         card, command = self.card, self.command
         card.table("reply")
-        card.key("format", "text", f"until an answer is learnt: engines learn ANSWER --add {card.name}")
+        card.key(
+            "format", "text", f"until an answer is learnt: engines learn ANSWER --add {card.name}"
+        )
         card.notes += dict.fromkeys(self.found.notes)
         if not (self.found.takes_audio or self.found.takes_link):
-            card.notes.append("where the audio goes was not found: put {audio} or {audio|base64} there")
+            card.notes.append(
+                "where the audio goes was not found: put {audio} or {audio|base64} there"
+            )
         if self.found.takes_link:
             card.notes.append("the engine wants a link to the audio: see [links] in the settings")
         if command.others:
             more = "another command" if command.others == 1 else f"{command.others} more commands"
-            card.notes.append(f"{more} followed: only the first was read; write steps for the others")
+            card.notes.append(
+                f"{more} followed: only the first was read; write steps for the others"
+            )
         if self.found.secret:
             place = self.found.secret.partition(":")[2]
-            card.notes.append(f"the key is not in the card: put it into the environment variable {place}")
+            card.notes.append(
+                f"the key is not in the card: put it into the environment variable {place}"
+            )
 
     def _headers(self) -> list[tuple[str, str]]:
         kept = []
@@ -312,7 +341,9 @@ class _Writer:
                 self._authorization(value)
             elif lower == "cookie" or is_key(name):
                 prefix, _, _ = value.partition("=") if lower == "cookie" else ("", "", "")
-                self.every.append((f"headers.{toml_key(name)}", f"{prefix}={{key}}" if prefix else "{key}"))
+                self.every.append(
+                    (f"headers.{toml_key(name)}", f"{prefix}={{key}}" if prefix else "{key}")
+                )
                 self.found.keep_key(value)
             elif lower in ("content-length", "host", "user-agent", "connection", "expect"):
                 continue
@@ -364,7 +395,11 @@ class _Writer:
                 self.every.append((f"query.{toml_key(name)}", self.found.keep_key(value)))
                 continue
             is_url = value.startswith(("http://", "https://")) and (is_audio(name) or is_link(name))
-            text = self.found.json(value, name) if is_url or is_key(name) else self.found.text(name, value)
+            text = (
+                self.found.json(value, name)
+                if is_url or is_key(name)
+                else self.found.text(name, value)
+            )
             if text is None:
                 continue
             if name in fields:
@@ -391,7 +426,9 @@ class _Writer:
         if first.startswith("@"):
             if is_sound_file(first):
                 return self._raw(first[1:])
-            self.found.notes.append(f"the body is in the file {first[1:]}: put what it holds into send.json")
+            self.found.notes.append(
+                f"the body is in the file {first[1:]}: put what it holds into send.json"
+            )
             return [("json", {}, "the body is in a file that was not read")]
         return self._text_body(first)
 
@@ -403,13 +440,24 @@ class _Writer:
         if isinstance(document, (dict, list)):
             return [("json", self.found.json(document), "")]
         if first.lstrip().startswith(("{", "[")):
-            raise InputError("the body of the curl command looks like JSON, but is none", where="--data")
-        if any(kind.lower() == "content-type" and "urlencoded" not in value for kind, value in self.command.headers):
+            raise InputError(
+                "the body of the curl command looks like JSON, but is none", where="--data"
+            )
+        if any(
+            kind.lower() == "content-type" and "urlencoded" not in value
+            for kind, value in self.command.headers
+        ):
             return [("raw", self.found.literal(first), "")]
-        pairs = [pair for _, text in self.command.data for pair in parse_qsl(text, keep_blank_values=True)]
+        pairs = [
+            pair
+            for _, text in self.command.data
+            for pair in parse_qsl(text, keep_blank_values=True)
+        ]
         fields = {}
         for name, value in pairs:
-            is_content = (is_audio(name) and (is_stand_in(value) or len(value) > 40)) or value.startswith("@")
+            is_content = (
+                is_audio(name) and (is_stand_in(value) or len(value) > 40)
+            ) or value.startswith("@")
             if is_content and not self.found.takes_audio and not is_key(name):
                 self.found.takes_audio = True
                 fields[name] = "{audio|base64}"
@@ -440,7 +488,9 @@ class _Writer:
         return fields
 
     def _part(self, name: str, content: str) -> Any:
-        value, _, more = content.partition(";") if content.startswith(("@", "<")) else _parted(content)
+        value, _, more = (
+            content.partition(";") if content.startswith(("@", "<")) else _parted(content)
+        )
         said = dict(item.strip().partition("=")[::2] for item in more.split(";") if "=" in item)
         kind = said.get("type")
         if value.startswith(("@", "<")):
@@ -448,7 +498,9 @@ class _Writer:
             is_data = kind is not None and ("json" in kind or kind.startswith("text/"))
             if not self.found.takes_audio and not is_data and not file.endswith((".json", ".txt")):
                 self.found.takes_audio = True
-                self.found.add_format(kind if kind and kind.startswith("audio/") else extension_of(file))
+                self.found.add_format(
+                    kind if kind and kind.startswith("audio/") else extension_of(file)
+                )
                 if kind and not kind.startswith("audio/"):
                     return {"value": "{audio}", "content_type": kind}
                 return "{audio}"
@@ -478,4 +530,8 @@ class _Writer:
 def _parted(content: str) -> tuple[str, str, str]:
     """The value of a part, and what is said of it."""
     matched = re.search(r";\s*(?:type|filename|headers|encoder)=", content)
-    return (content[: matched.start()], ";", content[matched.start() + 1 :]) if matched else (content, "", "")
+    return (
+        (content[: matched.start()], ";", content[matched.start() + 1 :])
+        if matched
+        else (content, "", "")
+    )

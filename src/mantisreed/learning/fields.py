@@ -10,11 +10,14 @@ _LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
 _LANGUAGE = re.compile(r"lang|locale|culture|tongue", re.I)
 _TARGET = re.compile(r"target|translat|output[_-]?lang|into", re.I)
 _KEY = re.compile(
-    r"(^|[-_.])(api[-_]?)?(key|token|secret|password|auth(orization)?)s?$|subscription[-_]?key|apikey", re.I
+    r"(^|[-_.])(api[-_]?)?(key|token|secret|password|auth(orization)?)s?$|subscription[-_]?key|apikey",
+    re.I,
 )
 _RATE = re.compile(r"(sample|sampling)[-_]?(rate|freq)|rate[-_]?hertz|samplerate|^sr$|hertz$", re.I)
 _CHANNELS = re.compile(r"^(audio[-_]?)?(num[-_]?)?channels?([-_]?count)?$", re.I)
-_FORMAT = re.compile(r"(^|[-_])(format|encoding|codec|container|file[-_]?type|mime[-_]?type|content[-_]?type)$", re.I)
+_FORMAT = re.compile(
+    r"(^|[-_])(format|encoding|codec|container|file[-_]?type|mime[-_]?type|content[-_]?type)$", re.I
+)
 _HINTS = re.compile(r"hint|keyword|key[-_]?term|phrase|vocab|boost|custom[-_]?words|context", re.I)
 _CALLBACK = re.compile(r"callback|web[-_]?hook|notif(y|ication)", re.I)
 _AUDIO = re.compile(r"audio|sound|file|media|recording|content|data|input|speech|wav", re.I)
@@ -23,7 +26,8 @@ _DATA_URI = re.compile(r"data:audio/[^;,]*;base64,", re.I)
 _BASE64 = re.compile(r"[A-Za-z0-9+/_-]{16,}={0,2}(\.\.\.|…)?")
 _WANTS_BASE64 = re.compile(r"base ?64|b64", re.I)
 _STANDS_FOR = re.compile(
-    r"\$\(.*|`.*|<.*>|\{\{?.*\}?\}|\[.*\]|\.\.\.|…|\$\{?\w+\}?|[Yy]our[-_ ].*|[A-Z]+_[A-Z0-9_]+", re.DOTALL
+    r"\$\(.*|`.*|<.*>|\{\{?.*\}?\}|\[.*\]|\.\.\.|…|\$\{?\w+\}?|[Yy]our[-_ ].*|[A-Z]+_[A-Z0-9_]+",
+    re.DOTALL,
 )
 _EXTENSIONS = {
     "flac": "flac",
@@ -88,7 +92,9 @@ class Found:
         form = format_called(name)
         if form is None:
             if name.lower() in _OTHER_SOUND:
-                self.notes.append(f"the example sends {name}; say in accepts.formats what else the engine takes")
+                self.notes.append(
+                    f"the example sends {name}; say in accepts.formats what else the engine takes"
+                )
             return
         if form not in self.formats:
             self.formats.append(form)
@@ -96,7 +102,9 @@ class Found:
     def text(self, name: str, value: str) -> str | None:
         """The template for a field; None when it is better left out."""
         if _CALLBACK.search(name) and (value.startswith("http") or is_stand_in(value)):
-            self.notes.append(f"{name!r} was left out: see [callback] in the manual if the engine is to call back")
+            self.notes.append(
+                f"{name!r} was left out: see [callback] in the manual if the engine is to call back"
+            )
             return None
         if _is_language(name, value):
             return "{target}" if _TARGET.search(name) else "{language}"
@@ -148,11 +156,20 @@ class Found:
         if data_uri and not self.takes_audio:
             self.takes_audio = True
             return "data:{content_type};base64,{audio|base64}"
-        if not self.takes_audio and _AUDIO.search(name) and not _LINK.search(name) and looks_like_base64(value):
+        if (
+            not self.takes_audio
+            and _AUDIO.search(name)
+            and not _LINK.search(name)
+            and looks_like_base64(value)
+        ):
             self.takes_audio = True
             return "{audio|base64}"
         is_link = value.startswith(("http://", "https://")) and not _CALLBACK.search(name)
-        if is_link and not (self.takes_audio or self.takes_link) and (_LINK.search(name) or _AUDIO.search(name)):
+        if (
+            is_link
+            and not (self.takes_audio or self.takes_link)
+            and (_LINK.search(name) or _AUDIO.search(name))
+        ):
             self.takes_link = True
             self.add_format(extension_of(value))
             return "{audio_link}"
@@ -207,8 +224,12 @@ def is_stand_in(value: str) -> bool:
 
 def looks_like_base64(value: str) -> bool:
     """Whether a value is, or stands for, bytes in base64."""
-    return bool(_WANTS_BASE64.search(value) or _BASE64.fullmatch(value.strip()) or is_stand_in(value))
+    return bool(
+        _WANTS_BASE64.search(value) or _BASE64.fullmatch(value.strip()) or is_stand_in(value)
+    )
 
 
 def _is_language(name: str, value: str) -> bool:
-    return bool(_LANGUAGE.search(name)) and bool(_LANGUAGE_TAG.fullmatch(value) or is_stand_in(value))
+    return bool(_LANGUAGE.search(name)) and bool(
+        _LANGUAGE_TAG.fullmatch(value) or is_stand_in(value)
+    )

@@ -15,11 +15,15 @@ from mantisreed.learning.proposal import Proposal, toml_key
 from mantisreed.learning.samples import propose_reply
 
 _VERBS = ("post", "put", "patch", "get")
-_TEXT = re.compile(r"text|transcript|words?$|utterance|segment|result|sentence|caption|subtitle|vtt|srt", re.I)
+_TEXT = re.compile(
+    r"text|transcript|words?$|utterance|segment|result|sentence|caption|subtitle|vtt|srt", re.I
+)
 _SAID = re.compile(r"text|transcript|word|content|token|utterance|sentence|display", re.I)
 _JOB = re.compile(r"(^|_|[a-z])(id|uuid|token|name|job)$", re.I)
 _STATE = re.compile(r"stat(e|us)$|phase", re.I)
-_WAITING = re.compile(r"queue|wait|pend|process|run|progress|creat|accept|start|new|schedul|submit|open|work", re.I)
+_WAITING = re.compile(
+    r"queue|wait|pend|process|run|progress|creat|accept|start|new|schedul|submit|open|work", re.I
+)
 _FAILED = re.compile(r"fail|err|abort|cancel|reject|expire|dead", re.I)
 _DONE = re.compile(r"done|complet|finish|succe|ready|ok$|end", re.I)
 _TIMES = {
@@ -43,14 +47,17 @@ def read_openapi(content: bytes) -> Mapping[str, Any] | None:
     if b"openapi" not in head and b"swagger" not in head:
         return None
     try:
-        document = json.loads(content) if content.lstrip().startswith(b"{") else yaml.safe_load(content)
+        document = (
+            json.loads(content) if content.lstrip().startswith(b"{") else yaml.safe_load(content)
+        )
     except (ValueError, yaml.YAMLError, RecursionError):
         return None
     if not isinstance(document, dict):
         return None
     if "swagger" in document:
         raise InputError(
-            f"this is an API description of version {document['swagger']}", advice="OpenAPI 3 can be read: convert it"
+            f"this is an API description of version {document['swagger']}",
+            advice="OpenAPI 3 can be read: convert it",
         )
     return document if str(document.get("openapi", "")).startswith("3.") else None
 
@@ -90,13 +97,21 @@ class _Document:
         if isinstance(value, Mapping):
             reference = value.get("$ref")
             if isinstance(reference, str):
-                return {} if reference in within else self.resolved(self._at(reference), (*within, reference))
+                return (
+                    {}
+                    if reference in within
+                    else self.resolved(self._at(reference), (*within, reference))
+                )
             if "allOf" in value:
                 return self._all_of(value, within)
             for key in ("oneOf", "anyOf"):
                 if isinstance(value.get(key), list) and value[key]:
-                    choice = next((one for one in value[key] if one != {"type": "null"}), value[key][0])
-                    return self.resolved({**{k: v for k, v in value.items() if k != key}, **choice}, within)
+                    choice = next(
+                        (one for one in value[key] if one != {"type": "null"}), value[key][0]
+                    )
+                    return self.resolved(
+                        {**{k: v for k, v in value.items() if k != key}, **choice}, within
+                    )
             return {key: self.resolved(item, within) for key, item in value.items()}
         if isinstance(value, list):
             return [self.resolved(item, within) for item in value]
@@ -132,14 +147,22 @@ class _Document:
         raw = item[verb]
         body = self.resolved(raw.get("requestBody") or {}).get("content") or {}
         shared = [*(item.get("parameters") or []), *(raw.get("parameters") or [])]
-        parameters = [one for one in self.resolved(shared) if isinstance(one, Mapping) and "name" in one]
+        parameters = [
+            one for one in self.resolved(shared) if isinstance(one, Mapping) and "name" in one
+        ]
         answers: Mapping[str, Any] = {}
         for status, answer in (raw.get("responses") or {}).items():
             if str(status).startswith("2"):
                 answers = self.resolved(answer).get("content") or {}
                 break
         return Operation(
-            str(raw.get("operationId") or f"{verb} {path}"), verb.upper(), path, body, parameters, answers, raw
+            str(raw.get("operationId") or f"{verb} {path}"),
+            verb.upper(),
+            path,
+            body,
+            parameters,
+            answers,
+            raw,
         )
 
 
@@ -159,9 +182,15 @@ def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str 
     taking = [one for one in operations if _takes_audio(one)]
     if operation is not None:
         wanted = operation.lower()
-        chosen = [one for one in operations if wanted in (one.id.lower(), f"{one.verb} {one.path}".lower())]
+        chosen = [
+            one
+            for one in operations
+            if wanted in (one.id.lower(), f"{one.verb} {one.path}".lower())
+        ]
         if not chosen:
-            raise InputError(f"there is no operation {operation!r}", advice=_listed(taking or operations))
+            raise InputError(
+                f"there is no operation {operation!r}", advice=_listed(taking or operations)
+            )
     elif not taking:
         raise InputError("no operation of this document takes audio", advice=_listed(operations))
     else:
@@ -184,19 +213,25 @@ def _takes_audio(operation: Operation) -> bool:
     if operation.verb == "GET":
         return False
     return any(
-        _is_audio_type(kind) or _audio_field(media.get("schema") or {}) for kind, media in operation.body.items()
+        _is_audio_type(kind) or _audio_field(media.get("schema") or {})
+        for kind, media in operation.body.items()
     )
 
 
 def _is_audio_type(kind: str) -> bool:
-    return kind.startswith(("audio/", "video/")) or kind.partition(";")[0] in ("application/octet-stream", "*/*")
+    return kind.startswith(("audio/", "video/")) or kind.partition(";")[0] in (
+        "application/octet-stream",
+        "*/*",
+    )
 
 
 def _audio_field(schema: Mapping[str, Any], depth: int = 0) -> bool:
     for name, inner in (schema.get("properties") or {}).items():
         if not isinstance(inner, Mapping):
             continue
-        if _is_bytes(name, inner) or (is_link(name) and is_audio(name) and inner.get("type") == "string"):
+        if _is_bytes(name, inner) or (
+            is_link(name) and is_audio(name) and inner.get("type") == "string"
+        ):
             return True
         if inner.get("format") == "uri" and (is_audio(name) or is_link(name)):
             return True
@@ -210,7 +245,11 @@ def _is_bytes(name: str, schema: Mapping[str, Any]) -> bool:
     media = str(schema.get("contentMediaType", ""))
     encoded = str(schema.get("contentEncoding", "")).startswith("base64")
     kind = schema.get("format")
-    return kind == "binary" or media.startswith("audio/") or ((kind == "byte" or encoded) and is_audio(name))
+    return (
+        kind == "binary"
+        or media.startswith("audio/")
+        or ((kind == "byte" or encoded) and is_audio(name))
+    )
 
 
 def _gives_text(operation: Operation) -> bool:
@@ -301,13 +340,17 @@ class _Writer:
             self.found.values[_plain_name(name)] = str(variable.get("default", "..."))
             url = url.replace(f"{{{name}}}", f"{{{_plain_name(name)}}}")
         if not url.startswith(("http://", "https://")):
-            self.card.notes.append("the document does not say where the service is: put its address into url")
+            self.card.notes.append(
+                "the document does not say where the service is: put its address into url"
+            )
             return "https://fill-this-in.example" + (url if url.startswith("/") else "")
         return url.rstrip("/")
 
     def _security(self) -> None:
         chosen = self.chosen.raw.get("security", self.document.raw.get("security")) or []
-        schemes = self.document.resolved((self.document.raw.get("components") or {}).get("securitySchemes") or {})
+        schemes = self.document.resolved(
+            (self.document.raw.get("components") or {}).get("securitySchemes") or {}
+        )
         names = [name for requirement in chosen[:1] for name in requirement]
         if not names and "security" not in self.chosen.raw and len(schemes) == 1:
             names = list(schemes)
@@ -334,7 +377,11 @@ class _Writer:
                 self.every.append(("bearer", key("")))
                 return
             self.found.values["client"] = "..."
-            token: dict[str, Any] = {"url": flow.get("tokenUrl", "..."), "client": "{client}", "secret": key("")}
+            token: dict[str, Any] = {
+                "url": flow.get("tokenUrl", "..."),
+                "client": "{client}",
+                "secret": key(""),
+            }
             if flow.get("scopes"):
                 token["scope"] = " ".join(flow["scopes"])
             self.head.append(("token", token, ""))
@@ -406,7 +453,13 @@ class _Writer:
                 for kind in re.split(r"\s*,\s*", kinds or str(inner.get("contentMediaType", ""))):
                     self.found.add_format(kind)
                 self._limit(inner)
-                lines.append((f"{key}.{toml_key(name)}", "{audio}" if key == "form" else "{audio|base64}", ""))
+                lines.append(
+                    (
+                        f"{key}.{toml_key(name)}",
+                        "{audio}" if key == "form" else "{audio|base64}",
+                        "",
+                    )
+                )
                 continue
             if inner.get("type") == "object":
                 found = self._document(inner)
@@ -457,7 +510,11 @@ class _Writer:
         if is_hint(name) and schema.get("type") == "array":
             return "{hints}", ""
         formats = {str(value): form for value in choices if (form := format_called(str(value)))}
-        if formats and re.search(r"format|encod|codec|type", name, re.I) and len(formats) >= 0.5 * len(choices):
+        if (
+            formats
+            and re.search(r"format|encod|codec|type", name, re.I)
+            and len(formats) >= 0.5 * len(choices)
+        ):
             for given, form in formats.items():
                 self.found.add_format(given)
                 if given.lower() != form:
@@ -472,12 +529,19 @@ class _Writer:
             return None, ""
         known = schema.get("default", schema.get("example", choices[0] if choices else None))
         others = f"one of {', '.join(map(str, choices[:8]))}" if len(choices) > 1 else ""
-        wants_times = re.search(r"word|timestamp|times", name, re.I) and schema.get("type") == "boolean"
+        wants_times = (
+            re.search(r"word|timestamp|times", name, re.I) and schema.get("type") == "boolean"
+        )
         if wants_times:
             return True, "asks for the times of words"
         if re.search(r"(response|output|result).?format|granular|^format$", name, re.I) and choices:
             best = next(
-                (value for value in choices if re.search("detail|word|json|verbose", str(value), re.I)), known
+                (
+                    value
+                    for value in choices
+                    if re.search("detail|word|json|verbose", str(value), re.I)
+                ),
+                known,
             )
             return best, others
         if not required:
@@ -518,13 +582,16 @@ class _Writer:
         failed = [value for value in states if _FAILED.search(value)]
         done = [value for value in states if _DONE.search(value) and value not in failed]
         waiting = [value for value in states if value not in (*failed, *done)]
-        guessed = [] if done or len(waiting) < 2 else [waiting.pop()]  # the last one usually is the end
+        # The last one usually is the end.
+        guessed = [] if done or len(waiting) < 2 else [waiting.pop()]
         done += guessed
         for key, values in (("waiting", waiting), ("done", done), ("failed", failed)):
             if values:
                 card.key(key, values)
         if not states:
-            card.comment("say which states there are: waiting = [...], done = [...], failed = [...]")
+            card.comment(
+                "say which states there are: waiting = [...], done = [...], failed = [...]"
+            )
         unclear = [value for value in waiting if not _WAITING.search(value)] + guessed
         if unclear:
             card.comment(f"not sure: {', '.join(unclear)}")
@@ -542,7 +609,9 @@ class _Writer:
         for media in operation.answers.values():
             examples = [media.get("example"), (media.get("schema") or {}).get("example")]
             examples += [
-                one.get("value") for one in (media.get("examples") or {}).values() if isinstance(one, Mapping)
+                one.get("value")
+                for one in (media.get("examples") or {}).values()
+                if isinstance(one, Mapping)
             ]
             example = next((one for one in examples if one), None)
             if example is None:
@@ -559,7 +628,10 @@ class _Writer:
         card.table("reply")
         text = next((kind for kind in kinds if kind.startswith("text/") or "subrip" in kind), None)
         if text is not None and not any("json" in kind for kind in kinds):
-            card.key("format", "vtt" if "vtt" in text else "srt" if "subrip" in text or "srt" in text else "text")
+            card.key(
+                "format",
+                "vtt" if "vtt" in text else "srt" if "subrip" in text or "srt" in text else "text",
+            )
             return
         _ReplyWriter(card).write(self._schema(operation))
 
@@ -575,14 +647,25 @@ class _ReplyWriter:
         lists = list(_lists(schema, ""))
         said = [(path, items) for path, items in lists if _property(items, _SAID)]
         timed = [(path, items) for path, items in said if _property(items, _TIMES["start"])]
-        words = next((found for found in timed if re.search("word|token", found[0].rpartition(".")[2], re.I)), None)
+        words = next(
+            (
+                found
+                for found in timed
+                if re.search("word|token", found[0].rpartition(".")[2], re.I)
+            ),
+            None,
+        )
         passages = next((found for found in timed if found is not words), None)
         text = _leaf(schema, _SAID)
         if not (words or passages):
             if text:
                 card.key("text", text)
             else:
-                card.key("format", "text", f"until an answer is learnt: engines learn ANSWER --add {card.name}")
+                card.key(
+                    "format",
+                    "text",
+                    f"until an answer is learnt: engines learn ANSWER --add {card.name}",
+                )
             return
         language = _leaf(schema, re.compile("lang|locale", re.I))
         if language:
@@ -591,8 +674,12 @@ class _ReplyWriter:
         if unit and unit != "s":
             card.key("times", unit, "as the description says")
         elif not unit:
-            card.comment("the unit of times is not said: seconds are taken; learn a sample answer to be sure")
-        nested = words is not None and passages is not None and words[0].startswith(f"{passages[0]}[].")
+            card.comment(
+                "the unit of times is not said: seconds are taken; learn a sample answer to be sure"
+            )
+        nested = (
+            words is not None and passages is not None and words[0].startswith(f"{passages[0]}[].")
+        )
         if passages is not None and (nested or words is None):
             self._list("passages", passages[0], passages[1])
         if words is not None:
@@ -628,7 +715,9 @@ class _ReplyWriter:
             card.key(name, found)
 
 
-def _lists(schema: Mapping[str, Any], path: str, depth: int = 0) -> Iterator[tuple[str, Mapping[str, Any]]]:
+def _lists(
+    schema: Mapping[str, Any], path: str, depth: int = 0
+) -> Iterator[tuple[str, Mapping[str, Any]]]:
     if depth > 5 or not isinstance(schema, Mapping):
         return
     if schema.get("type") == "array" and isinstance(schema.get("items"), Mapping):
@@ -639,7 +728,9 @@ def _lists(schema: Mapping[str, Any], path: str, depth: int = 0) -> Iterator[tup
                 yield from _lists(inner, f"{path}[].{quoted_name(name)}", depth + 1)
         return
     for name, inner in (schema.get("properties") or {}).items():
-        yield from _lists(inner, f"{path}.{quoted_name(name)}" if path else quoted_name(name), depth + 1)
+        yield from _lists(
+            inner, f"{path}.{quoted_name(name)}" if path else quoted_name(name), depth + 1
+        )
 
 
 def _property(items: Mapping[str, Any], pattern: re.Pattern[str]) -> str | None:
@@ -647,13 +738,17 @@ def _property(items: Mapping[str, Any], pattern: re.Pattern[str]) -> str | None:
         (
             quoted_name(name)
             for name, schema in items.items()
-            if pattern.search(name) and isinstance(schema, Mapping) and schema.get("type") not in ("array", "object")
+            if pattern.search(name)
+            and isinstance(schema, Mapping)
+            and schema.get("type") not in ("array", "object")
         ),
         None,
     )
 
 
-def _leaf(schema: Mapping[str, Any], pattern: re.Pattern[str], path: str = "", depth: int = 0) -> str | None:
+def _leaf(
+    schema: Mapping[str, Any], pattern: re.Pattern[str], path: str = "", depth: int = 0
+) -> str | None:
     for name, inner in (schema.get("properties") or {}).items():
         here = f"{path}.{quoted_name(name)}" if path else quoted_name(name)
         if not isinstance(inner, Mapping):

@@ -68,7 +68,11 @@ def toml_value(value: Any) -> str:
     if isinstance(value, (int, float)):
         return repr(value)
     if isinstance(value, Mapping):
-        items = [f"{toml_key(str(key))} = {toml_value(item)}" for key, item in value.items() if item is not None]
+        items = [
+            f"{toml_key(str(key))} = {toml_value(item)}"
+            for key, item in value.items()
+            if item is not None
+        ]
         return f"{{ {', '.join(items)} }}" if items else "{}"
     if isinstance(value, Sequence):
         return f"[{', '.join(toml_value(item) for item in value if item is not None)}]"

@@ -33,7 +33,8 @@ class LearningOptions:
 
 
 def propose(content: bytes, options: LearningOptions) -> Proposal:
-    """The card, or the part of one, that a curl command, an OpenAPI document or a sample reply implies.
+    """The card, or the part of one, that a curl command, an OpenAPI document or a sample reply
+    implies.
 
     Args:
         content: as it was saved.
@@ -64,7 +65,10 @@ def _read_back(sample: bytes, proposal: Proposal, options: LearningOptions) -> I
     try:
         (card, *_) = read_cards(options.name, table, "the proposed card").values()
     except SettingsError as error:
-        yield f"this is not yet a whole reply table: {str(error).partition(': [')[2].partition(': ')[2] or error}"
+        yield (
+            "this is not yet a whole reply table: "
+            f"{str(error).partition(': [')[2].partition(': ')[2] or error}"
+        )
         return
     length = options.length or _UNKNOWN_LENGTH
     piece = Piece(b"", FORMATS["wav"], SAMPLE_RATE, 1, length, ((0.0, length),))
@@ -78,4 +82,6 @@ def _read_back(sample: bytes, proposal: Proposal, options: LearningOptions) -> I
     if words:
         first, last = read.passages[0], read.passages[-1]
         how = "" if first.timing == "engine" else "; the times of its words are estimated"
-        yield f"read so, the sample has {words} words from {first.start:.2f} to {last.end:.2f} s{how}"
+        yield (
+            f"read so, the sample has {words} words from {first.start:.2f} to {last.end:.2f} s{how}"
+        )

@@ -1,6 +1,7 @@
 """Proposing the `reply` table of a card from a sample reply.
 
-What a proposal is sure of stands in a line; what it is not stands in a comment, with the values that led to it.
+What a proposal is sure of stands in a line; what it is not stands in a comment, with the values
+that led to it.
 """
 
 import csv
@@ -15,7 +16,14 @@ from itertools import pairwise
 from statistics import fmean
 from typing import Any
 
-from mantisreed.cards.documents import DocumentError, events_in, lines_in, looks_like_xml, parse_json, parse_xml
+from mantisreed.cards.documents import (
+    DocumentError,
+    events_in,
+    lines_in,
+    looks_like_xml,
+    parse_json,
+    parse_xml,
+)
 from mantisreed.cards.paths import quoted_name
 from mantisreed.engines.unpacking import UnexpectedReplyError, unpacked
 from mantisreed.errors import InputError
@@ -59,7 +67,8 @@ class FoundList:
     Attributes:
         path: from the document to it; `@` for the document itself.
         columns: the fields of its items.
-        is_side_by_side: whether its columns are lists of their own; then paths start at the document.
+        is_side_by_side: whether its columns are lists of their own; then paths start at the
+            document.
     """
 
     path: str
@@ -92,9 +101,13 @@ class FoundList:
 
     def times(self, length: float | None) -> list[Judged]:
         """In which ways its columns can be times."""
-        characters = sum(len(text.strip()) + 1 for text in self.said) if self.said else 14 * self.count
+        characters = (
+            sum(len(text.strip()) + 1 for text in self.said) if self.said else 14 * self.count
+        )
         taken = {self.texts[0].keys["text"]} if self.texts else set()
-        return times_of([column for column in self.columns if column.name not in taken], characters, length)
+        return times_of(
+            [column for column in self.columns if column.name not in taken], characters, length
+        )
 
 
 def propose_reply(sample: bytes, card: Proposal, length: float | None = None) -> None:
@@ -113,7 +126,9 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
     except UnexpectedReplyError as error:
         raise InputError(f"the sample cannot be read: {error}") from None
     if not sample.strip(b"\xef\xbb\xbf \t\r\n\0"):
-        raise InputError("the sample is empty", advice="save a whole reply of the engine to a short recording")
+        raise InputError(
+            "the sample is empty", advice="save a whole reply of the engine to a short recording"
+        )
     keys: dict[str, Any] = {}
     form, documents = _form_of(sample, keys)
     inside: list[str] = []
@@ -145,7 +160,11 @@ def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None
         pass
     if looks_like_xml(sample):
         document = _xml(sample)
-        return ("ttml", None) if next(iter(document), "").rpartition(":")[2] == "tt" else ("xml", [document])
+        return (
+            ("ttml", None)
+            if next(iter(document), "").rpartition(":")[2] == "tt"
+            else ("xml", [document])
+        )
     if text.lstrip().startswith("WEBVTT"):
         return "vtt", None
     if read_srt(text).cues:
@@ -158,7 +177,9 @@ def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None
     if read_webvtt(text).cues:
         return "vtt", None
     spoken = [
-        _CTM.fullmatch(line.strip()) for line in text.splitlines() if line.strip() and not line.startswith(";;")
+        _CTM.fullmatch(line.strip())
+        for line in text.splitlines()
+        if line.strip() and not line.startswith(";;")
     ]
     is_ctm = bool(spoken) and all(line and re.search(r"[^\W\d_]", line[5]) for line in spoken)
     # The channel is one of few; where it differs from line to line, this is another table.
@@ -190,7 +211,11 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
     """Rows of CSV, where every one has as many cells as the first."""
     for delimiter in _DELIMITERS:
         try:
-            rows = [row for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter) if any(row)]
+            rows = [
+                row
+                for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
+                if any(row)
+            ]
         except csv.Error:  # another delimiter may fit
             continue
         if len(rows) < 2 or len(rows[0]) < 2 or len({len(row) for row in rows}) > 1:
@@ -198,7 +223,9 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
         cells = [[cell.strip() for cell in row] for row in rows]
         columns = cells[0]
         # A heading names things; where there is a number or a time, there is none.
-        if len(set(columns)) < len(columns) or any(re.fullmatch(r"[-+]?[\d:.]+", cell) for cell in columns):
+        if len(set(columns)) < len(columns) or any(
+            re.fullmatch(r"[-+]?[\d:.]+", cell) for cell in columns
+        ):
             columns = [f"column_{number}" for number in range(1, len(columns) + 1)]
             keys["columns"] = columns
         else:
@@ -247,11 +274,16 @@ class _Writer:
         self._first = documents[0] if documents else None
         lists = list(self._lists(documents))
         words = self._best([found for found in lists if 0 < found.words_each < 1.35])
-        passages = self._holder(lists, words) or self._best([found for found in lists if found.words_each >= 1.35])
+        passages = self._holder(lists, words) or self._best(
+            [found for found in lists if found.words_each >= 1.35]
+        )
         whole = _whole_text(documents, self._is_stream)
         self._tell_state()
         if not (words or passages or whole):
-            raise InputError("nothing in this sample looks like text that was said", advice="is it the reply itself?")
+            raise InputError(
+                "nothing in this sample looks like text that was said",
+                advice="is it the reply itself?",
+            )
         if words and passages and not self._holds(passages, words):
             passages = self._beside(words, passages)
             words = None if passages else words
@@ -273,7 +305,9 @@ class _Writer:
         tables = [document for document in self.documents if isinstance(document, dict)]
         for name in dict.fromkeys(name for table in tables for name in table):
             values = [table.get(name) for table in tables]
-            if _FINAL.search(name) and {True, False} <= {value for value in values if isinstance(value, bool)}:
+            if _FINAL.search(name) and {True, False} <= {
+                value for value in values if isinstance(value, bool)
+            }:
                 self.card.key("only", quoted_name(name))
                 return [table for table in tables if table.get(name) is True]
             finals = {value for value in values if isinstance(value, str) and _FINAL.search(value)}
@@ -295,7 +329,10 @@ class _Writer:
                 joined.setdefault(path, []).extend(items)
         for path, items in joined.items():
             yield FoundList(path, _columns(items))
-        flat = [{key: value for key, value in table.items() if not isinstance(value, list)} for table in tables]
+        flat = [
+            {key: value for key, value in table.items() if not isinstance(value, list)}
+            for table in tables
+        ]
         if len(tables) > 1:
             yield FoundList("@", _columns(flat))
 
@@ -319,16 +356,22 @@ class _Writer:
     def _holder(self, lists: Sequence[FoundList], words: FoundList | None) -> FoundList | None:
         """The outermost list whose items have a text and hold the words."""
         holding = [found for found in lists if self._holds(found, words) and "[]" not in found.path]
-        spoken = [found for found in holding if found.words_each >= 1.35 and found.texts[0].score >= 0.3]
+        spoken = [
+            found for found in holding if found.words_each >= 1.35 and found.texts[0].score >= 0.3
+        ]
         return min(spoken, key=lambda found: len(found.path), default=None)
 
     @staticmethod
     def _holds(outer: FoundList, inner: FoundList | None) -> bool:
         """Whether one list's items hold the other's."""
-        return inner is not None and inner is not outer and inner.path.startswith(f"{outer.path}[].")
+        return (
+            inner is not None and inner is not outer and inner.path.startswith(f"{outer.path}[].")
+        )
 
     def _beside(self, words: FoundList, passages: FoundList) -> FoundList | None:
-        """Of words and passages beside each other only one can be read: the one with speakers, or the words."""
+        """Of words and passages beside each other only one can be read: the one with speakers, or
+        the words.
+        """
         has_speakers = bool(speakers_of(passages.columns)) and not speakers_of(words.columns)
         other = words if has_speakers else passages
         what = "words" if has_speakers else "passages"
@@ -338,10 +381,15 @@ class _Writer:
     def _tell_state(self) -> None:
         for path, value in _leaves(self._first, ""):
             if _STATE.search(path.rpartition(".")[2]) and isinstance(value, str):
-                self.card.comment(f"looks like a state, for a step that asks: state = {json.dumps(path)} ({value})")
+                self.card.comment(
+                    f"looks like a state, for a step that asks: state = {json.dumps(path)} "
+                    f"({value})"
+                )
                 return
 
-    def _write_lists(self, words: FoundList | None, passages: FoundList | None, lists: Sequence[FoundList]) -> None:
+    def _write_lists(
+        self, words: FoundList | None, passages: FoundList | None, lists: Sequence[FoundList]
+    ) -> None:
         timed = [found for found in (words, passages) if found]
         times = {found.path: found.times(self.length) for found in timed}
         leading = next((times[found.path] for found in timed if times[found.path]), [])
@@ -377,21 +425,29 @@ class _Writer:
         if best.unit == "moment" and best.score >= SURE:
             self._write_zero()
         for other in others:
-            self.card.comment(f"or times = {json.dumps(other.unit)}: give --length to be sure ({other.example})")
+            self.card.comment(
+                f"or times = {json.dumps(other.unit)}: give --length to be sure ({other.example})"
+            )
 
     def _write_zero(self) -> None:
         """The moment at which the recording began: the only one outside all lists."""
         moments = [
             path
             for path, value in _leaves(self._first, "")
-            if isinstance(value, str) and "[" not in path and Column("", [value]).seconds("moment") is not None
+            if isinstance(value, str)
+            and "[" not in path
+            and Column("", [value]).seconds("moment") is not None
         ]
         if len(moments) == 1:
             self.card.key("zero", moments[0])
         else:
-            self.card.comment(f"say where the moment is at which it began: zero = {' or '.join(moments) or '...'}")
+            self.card.comment(
+                f"say where the moment is at which it began: zero = {' or '.join(moments) or '...'}"
+            )
 
-    def _write_list(self, key: str, found: FoundList, path: str, times: Sequence[Judged], unit: str) -> None:
+    def _write_list(
+        self, key: str, found: FoundList, path: str, times: Sequence[Judged], unit: str
+    ) -> None:
         card = self.card
         card.table(f"reply.{key}")
         if not found.is_side_by_side:
@@ -412,7 +468,9 @@ class _Writer:
                 else:
                     card.maybe(name, column, f"{doubt}, {best.example}")
             for other in _alternatives(usable, lambda one: tuple(one.keys.items())):
-                keys = ", ".join(f"{name} = {json.dumps(column)}" for name, column in other.keys.items())
+                keys = ", ".join(
+                    f"{name} = {json.dumps(column)}" for name, column in other.keys.items()
+                )
                 card.comment(f"or {keys} ({other.example})")
         rest = [column for column in found.columns if column.name not in taken]
         if key == "words":
@@ -459,7 +517,9 @@ class _Writer:
         if flags:
             name = flags[0].name
             self.card.maybe("tokens.begins", name, "it may say which parts begin a word")
-            self.card.notes.append(f"{name} may say which parts begin a word: look whether words are whole")
+            self.card.notes.append(
+                f"{name} may say which parts begin a word: look whether words are whole"
+            )
         said = found.said
         for mark, key in (("▁", "begin_mark"), ("Ġ", "begin_mark"), ("##", "continue_mark")):
             if sum(text.startswith(mark) for text in said) >= 0.15 * len(said) > 0:
@@ -479,8 +539,16 @@ class _Writer:
             speakers = speakers_of(found.columns)
             if found.said and found.words_each >= 1 and found.texts[0].score > 0.3:
                 continue
-            rest = [column for column in found.columns if not speakers or column.name != speakers[0].keys["speaker"]]
-            times = [one for one in times_of(rest, 0 or 14 * found.count, self.length) if len(one.keys) == 2]
+            rest = [
+                column
+                for column in found.columns
+                if not speakers or column.name != speakers[0].keys["speaker"]
+            ]
+            times = [
+                one
+                for one in times_of(rest, 0 or 14 * found.count, self.length)
+                if len(one.keys) == 2
+            ]
             usable = [one for one in times if one.unit == unit]
             if speakers and speakers[0].score >= SURE and usable:
                 self.card.table("reply.turns")
@@ -528,7 +596,10 @@ def _is_list_of_items(value: Any) -> bool:
         return False
     if all(isinstance(item, dict) for item in value):
         return True
-    return all(isinstance(item, list) and len(item) >= 2 and not isinstance(item[0], (dict, list)) for item in value)
+    return all(
+        isinstance(item, list) and len(item) >= 2 and not isinstance(item[0], (dict, list))
+        for item in value
+    )
 
 
 def _inner_lists(items: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
@@ -545,10 +616,15 @@ def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
         yield path, [item for value in values for item in value]
         firsts = [value[0] for value in values if isinstance(value[0], dict)]
         for name in dict.fromkeys(name for first in firsts for name in first):
-            yield from _within([first[name] for first in firsts if first.get(name)], f"{path}[0].{quoted_name(name)}")
+            yield from _within(
+                [first[name] for first in firsts if first.get(name)],
+                f"{path}[0].{quoted_name(name)}",
+            )
     elif all(isinstance(value, dict) for value in values):
         for name in dict.fromkeys(name for value in values for name in value):
-            yield from _within([value[name] for value in values if value.get(name)], f"{path}.{quoted_name(name)}")
+            yield from _within(
+                [value[name] for value in values if value.get(name)], f"{path}.{quoted_name(name)}"
+            )
 
 
 def _columns(items: Sequence[Any]) -> tuple[Column, ...]:
@@ -558,9 +634,15 @@ def _columns(items: Sequence[Any]) -> tuple[Column, ...]:
 
 
 def _flat(item: Any) -> dict[str, Any]:
-    """An item's values by path: those of tables in it, and of the first of a list of tables in it."""
+    """An item's values by path: those of tables in it, and of the first of a list of tables in
+    it.
+    """
     if isinstance(item, list):
-        return {f"[{number}]": value for number, value in enumerate(item) if not isinstance(value, (dict, list))}
+        return {
+            f"[{number}]": value
+            for number, value in enumerate(item)
+            if not isinstance(value, (dict, list))
+        }
     if not isinstance(item, dict):
         return {}
     flat: dict[str, Any] = {}
@@ -568,8 +650,13 @@ def _flat(item: Any) -> dict[str, Any]:
         if isinstance(value, dict):
             flat |= {f"{quoted_name(name)}.{inner}": found for inner, found in _flat(value).items()}
         elif isinstance(value, list) and value and isinstance(value[0], dict):
-            first = {key: found for key, found in value[0].items() if not isinstance(found, (dict, list))}
-            flat |= {f"{quoted_name(name)}[0].{quoted_name(inner)}": found for inner, found in first.items()}
+            first = {
+                key: found for key, found in value[0].items() if not isinstance(found, (dict, list))
+            }
+            flat |= {
+                f"{quoted_name(name)}[0].{quoted_name(inner)}": found
+                for inner, found in first.items()
+            }
         elif not isinstance(value, list):
             flat[quoted_name(name)] = value
     return flat
@@ -591,11 +678,17 @@ def _side_by_side(value: Any, path: str) -> Iterator[FoundList]:
 
 
 def _is_plain_list(value: Any) -> bool:
-    return isinstance(value, list) and bool(value) and not any(isinstance(item, (dict, list)) for item in value)
+    return (
+        isinstance(value, list)
+        and bool(value)
+        and not any(isinstance(item, (dict, list)) for item in value)
+    )
 
 
 def _whole_text(documents: Sequence[Any], is_stream: bool) -> tuple[str, bool] | None:
-    """Where the longest text stands outside any list, and whether each document brings all of it so far."""
+    """Where the longest text stands outside any list, and whether each document brings all of it so
+    far.
+    """
     texts: dict[str, list[str]] = {}
     for document in documents:
         for path, value in _leaves(document, ""):
@@ -603,7 +696,9 @@ def _whole_text(documents: Sequence[Any], is_stream: bool) -> tuple[str, bool] |
                 texts.setdefault(path, []).append(value)
     if not is_stream:
         texts = {path: parts for path, parts in texts.items() if " " in parts[0].strip()}
-    judged = {path: sum(map(len, parts)) for path, parts in texts.items() if _is_speech("".join(parts))}
+    judged = {
+        path: sum(map(len, parts)) for path, parts in texts.items() if _is_speech("".join(parts))
+    }
     best = max(judged, key=lambda path: judged[path], default=None)
     if best is None:
         return None

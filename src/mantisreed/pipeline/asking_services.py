@@ -37,22 +37,35 @@ def service_facts(workspace: Workspace, *, is_offline: bool = False) -> list[Ser
     Raises:
         TrustError: the settings are not trusted with what a service that is asked uses.
     """
-    asked = [card for card in workspace.services.values() if card.languages is not None and not is_offline]
+    asked = [
+        card
+        for card in workspace.services.values()
+        if card.languages is not None and not is_offline
+    ]
     for card in asked:
         workspace.require_trust_in_service(card.name)
 
     async def facts(card: TextServiceCard, transport: LateTransport) -> ServiceFacts:
-        listed = list(card.accepts.languages), list(card.accepts.targets) or list(card.accepts.languages)
+        listed = (
+            list(card.accepts.languages),
+            list(card.accepts.targets) or list(card.accepts.languages),
+        )
         if card not in asked:
             return ServiceFacts(card, *listed)
         try:
             secrets = {name: source.read(workspace.folder) for name, source in card.secrets.items()}
-            return ServiceFacts(card, *await TextServiceClient(card, secrets, transport).languages())
+            return ServiceFacts(
+                card, *await TextServiceClient(card, secrets, transport).languages()
+            )
         except MantisreedError as error:
             return ServiceFacts(card, *listed, error)
 
     async def work() -> list[ServiceFacts]:
         async with LateTransport() as transport:
-            return list(await asyncio.gather(*(facts(card, transport) for card in workspace.services.values())))
+            return list(
+                await asyncio.gather(
+                    *(facts(card, transport) for card in workspace.services.values())
+                )
+            )
 
     return run_interruptibly(work())

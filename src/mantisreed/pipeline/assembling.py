@@ -1,4 +1,6 @@
-"""From what was heard in pieces to one transcript; also long afterwards, from what the ledger keeps."""
+"""From what was heard in pieces to one transcript; also long afterwards, from what the ledger
+keeps.
+"""
 
 import math
 from collections import Counter
@@ -77,7 +79,11 @@ class Assembled:
 
 
 def transcript_of(
-    options: TranscriptionOptions, facts: RecordingFacts, job: str, made: Made, results: Sequence[PieceResult]
+    options: TranscriptionOptions,
+    facts: RecordingFacts,
+    job: str,
+    made: Made,
+    results: Sequence[PieceResult],
 ) -> Assembled:
     """The pieces' readings as one transcript, with the notes of the recording's preparation."""
     by_channel: dict[int | None, list[PieceReading]] = {}
@@ -96,19 +102,27 @@ def transcript_of(
     mended = sum(one.reading.mended for one in results if one.reading is not None)
     poor = (f"the times of {mended} words made no sense and were made anew",) if mended else ()
     readings = [one.reading for one in results if one.reading is not None]
-    odd = dict.fromkeys(sentence for reading in readings for sentence in (*reading.doubts, *reading.remarks))
+    odd = dict.fromkeys(
+        sentence for reading in readings for sentence in (*reading.doubts, *reading.remarks)
+    )
     plain = Transcript(
         recording=msgspec.structs.replace(facts, track=made.track or msgspec.UNSET),
         engine=options.card.name,
         job=job,
-        language=options.wanted.translate_to or _tag_for(options.card, spoken) or options.wanted.language,
+        language=options.wanted.translate_to
+        or _tag_for(options.card, spoken)
+        or options.wanted.language,
         speakers=speakers_of(passages),
         passages=passages,
         events=tuple(_events(results)),
         notes=(*made.damage, *made.notes, *stitched.notes, *poor, *odd, *nothing),
     )
-    transcript = with_doubts(plain, made.speech, _seam_doubts(by_channel, stitched, made.speech or ()))
-    return Assembled(transcript, tuple(dict.fromkeys(doubt for reading in readings for doubt in reading.doubts)))
+    transcript = with_doubts(
+        plain, made.speech, _seam_doubts(by_channel, stitched, made.speech or ())
+    )
+    return Assembled(
+        transcript, tuple(dict.fromkeys(doubt for reading in readings for doubt in reading.doubts))
+    )
 
 
 def _seam_doubts(
@@ -120,13 +134,19 @@ def _seam_doubts(
     yield from starmap(differing_seam, stitched.differing)
     for channel, readings in pieces.items():
         spans = [(reading.start, reading.end) for reading in readings]
-        said_there = [one for one in stitched.passages if channel is None or one.speaker == f"channel {channel}"]
+        said_there = [
+            one
+            for one in stitched.passages
+            if channel is None or one.speaker == f"channel {channel}"
+        ]
         words = [word for passage in said_there for word in passage.words]
         yield from seam_doubts(spans, words, speech)
 
 
 def _events(results: Sequence[PieceResult]) -> Iterator[SoundEvent]:
-    """Sounds that are no speech, at their times in the recording; one that two pieces heard once."""
+    """Sounds that are no speech, at their times in the recording; one that two pieces heard
+    once.
+    """
     heard = [
         SoundEvent(event.text, event.start + one.start, event.end + one.start)
         for one in results
@@ -173,7 +193,8 @@ def kept_replies(ledger: "Ledger", record: "JobRecord") -> KeptReplies:
         if piece is None or not piece.request.has_reply:
             raise InputError(
                 f"not all of job {record.id} is answered",
-                advice=f"`mantisreed collect {record.id[:8]}` takes what is ready, `retry` sends what is missing",
+                advice=f"`mantisreed collect {record.id[:8]}` takes what is ready, `retry` sends "
+                "what is missing",
             )
         found.append((piece, _kept_response(ledger, piece)))
     return KeptReplies(record, made, tuple(found))
@@ -207,7 +228,9 @@ def kept_transcript(
     duration = round(kept.made.duration, 3)
     facts = RecordingFacts(stored.name, kept.record.digest, duration, stored.about or msgspec.UNSET)
     assembled = transcript_of(options, facts, kept.record.id, kept.made, results)
-    return replace(assembled, transcript=with_kept_opinion(hidden, assembled.transcript, kept.made.speech))
+    return replace(
+        assembled, transcript=with_kept_opinion(hidden, assembled.transcript, kept.made.speech)
+    )
 
 
 def _kept_response(ledger: "Ledger", piece: "PieceRecord") -> EngineResponse:
@@ -221,9 +244,15 @@ def _kept_response(ledger: "Ledger", piece: "PieceRecord") -> EngineResponse:
 def sent_piece(request: "RequestRecord") -> Piece:
     """What was sent, without its sound: reading a reply needs to know the rest."""
     sound = msgspec.json.decode(request.sound or "{}", type=SoundFacts)
-    return Piece(b"", FORMATS[sound.form], sound.sample_rate, sound.channels, sound.duration, sound.speech)
+    return Piece(
+        b"", FORMATS[sound.form], sound.sample_rate, sound.channels, sound.duration, sound.speech
+    )
 
 
 def _tag_for(card: EngineCard, name: str | None) -> str | None:
-    """The tag that the card maps to what the engine calls a language; its own word where none is."""
-    return next((tag for tag, called in card.accepts.language_names.items() if called == name), name)
+    """The tag that the card maps to what the engine calls a language; its own word where none
+    is.
+    """
+    return next(
+        (tag for tag, called in card.accepts.language_names.items() if called == name), name
+    )

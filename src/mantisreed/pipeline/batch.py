@@ -57,7 +57,8 @@ class BatchServices:
         ready: waits until the transport can send at once; None when it always can.
         on_event: called as recordings move along.
         on_outcome: called when it is known what became of one; what it cost is not known yet.
-        follow_ups: makes what is done with each transcript, of what does things with the ledger; None does nothing.
+        follow_ups: makes what is done with each transcript, of what does things with the ledger;
+            None does nothing.
         time: the clock; tests give their own.
     """
 
@@ -101,7 +102,9 @@ class Batch:
         self._options, self._services = options, services
         self._writer = LedgerWriter(services.open_ledger)
         currency = options.card.price.currency if options.card.price else ""
-        dispatcher = self._dispatcher_for(options, budget or Budget(options.wanted.spend_limit, currency))
+        dispatcher = self._dispatcher_for(
+            options, budget or Budget(options.wanted.spend_limit, currency)
+        )
         self._dispatcher, self._outputs = dispatcher, outputs
         second = self._second_opinions(dispatcher.budget) if options.second is not None else None
         self._shared = Surroundings(
@@ -118,7 +121,9 @@ class Batch:
             second,
         )
         self._progress = BatchProgress(0, services.time.clock(), currency=currency)
-        self._follow_ups = services.follow_ups(self._dispatcher.perform, outputs) if services.follow_ups else None
+        self._follow_ups = (
+            services.follow_ups(self._dispatcher.perform, outputs) if services.follow_ups else None
+        )
         self._interrupted: InterruptedRunError | None = None
         self._tasks: list[RecordingTask] = []
 
@@ -142,13 +147,19 @@ class Batch:
         )
 
     def _second_opinions(self, budget: Budget) -> "SecondOpinions":
-        """Who is asked about what is doubtful; engines that count in the same money share what may be spent."""
+        """Who is asked about what is doubtful; engines that count in the same money share what may
+        be spent.
+        """
         from mantisreed.pipeline.second_opinion import SecondOpinions
 
         first, second = self._options, self._options.second
         assert second is not None
         currencies = [one.card.price.currency if one.card.price else "" for one in (first, second)]
-        shared = budget if currencies[0] == currencies[1] else Budget(second.wanted.spend_limit, currencies[1])
+        shared = (
+            budget
+            if currencies[0] == currencies[1]
+            else Budget(second.wanted.spend_limit, currencies[1])
+        )
         return SecondOpinions(second, self._dispatcher_for(second, shared), self._services.hidden)
 
     def stop_recording(self, key: str) -> None:
@@ -158,7 +169,9 @@ class Batch:
                 task.stop()
 
     def interrupt(self) -> None:
-        """Send nothing more, wait for nothing, and come to an end as soon as what is on its way is noted."""
+        """Send nothing more, wait for nothing, and come to an end as soon as what is on its way is
+        noted.
+        """
         self._interrupted = InterruptedRunError()
         self._dispatcher.stop(self._interrupted)
         if self._shared.second is not None:
@@ -168,7 +181,10 @@ class Batch:
         for task in self._tasks:
             task.stop()
         if self._dispatcher.sending:
-            note = f"interrupted; waiting for {self._dispatcher.sending} on their way, once more leaves at once"
+            note = (
+                f"interrupted; waiting for {self._dispatcher.sending} on their way, once more "
+                "leaves at once"
+            )
             self._services.on_event(Event(Source(Path()), "interrupted", note))
 
     async def run(self, recordings: Sequence[Source]) -> list[Outcome]:
@@ -184,7 +200,8 @@ class Batch:
                 outcomes[number] = await self._followed(task, await self._outcome_of(task))
                 self._services.on_outcome(outcomes[number])
 
-        # As many are under way as can be sent and prepared at once: memory stays bounded for any number of them.
+        # As many are under way as can be sent and prepared at once: memory stays bounded for any
+        # number of them.
         at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
         try:
             if self._options.wanted.spend_limit is not None:
@@ -197,21 +214,27 @@ class Batch:
             self._writer.close()
         return [
             replace(
-                outcomes[number], job=records.get(task.job or ""), second=records.get(self._second_job_of(task) or "")
+                outcomes[number],
+                job=records.get(task.job or ""),
+                second=records.get(self._second_job_of(task) or ""),
             )
             for number, task in enumerate(self._tasks)
         ]
 
     async def follow(
-        self, incoming: "asyncio.Queue[Source | None]", is_wanted: Callable[[Source], bool] = lambda source: True
+        self,
+        incoming: "asyncio.Queue[Source | None]",
+        is_wanted: Callable[[Source], bool] = lambda source: True,
     ) -> None:
-        """Take recordings as they come, until a None does; what became of each is told by `on_outcome` alone.
+        """Take recordings as they come, until a None does; what became of each is told by
+        `on_outcome` alone.
 
         Memory does not grow with their number. What is in the queue behind the None stays there.
 
         Args:
             incoming: the recordings.
-            is_wanted: asked about each when its turn comes; of one that is not wanted any more nothing is sent.
+            is_wanted: asked about each when its turn comes; of one that is not wanted any more
+                nothing is sent.
         """
         is_over = False
 
@@ -223,13 +246,16 @@ class Batch:
                     if not is_over:
                         is_over = True
                         for _ in range(at_once):
-                            incoming.put_nowait(None)  # those who wait for the next one hear of it too
+                            # Those who wait for the next one hear of it too.
+                            incoming.put_nowait(None)
                     return
                 if is_over:
                     incoming.put_nowait(source)
                     return
                 if not is_wanted(source):
-                    self._services.on_outcome(Outcome(source, "waiting", error=InterruptedRunError()))
+                    self._services.on_outcome(
+                        Outcome(source, "waiting", error=InterruptedRunError())
+                    )
                     continue
                 task = RecordingTask(source, self._stem_for(source), 0.0, self._shared)
                 self._tasks.append(task)
@@ -266,7 +292,9 @@ class Batch:
         finished = finished_recording(outcome, task.stem or "", self._outputs.names, job, cost)
         self._tell(task.recording, "following")
         followed = await self._follow_ups.after(finished)
-        self._tell(task.recording, "failed" if outcome.state == "failed" else "done", _note_of(outcome))
+        self._tell(
+            task.recording, "failed" if outcome.state == "failed" else "done", _note_of(outcome)
+        )
         return replace(outcome, follow_ups=tuple(followed))
 
     async def _end_follow_ups(self, outcomes: dict[int, Outcome]) -> None:
@@ -290,7 +318,9 @@ class Batch:
         return self._outputs.stem_for(recording) if recording.link is None else None
 
     async def _watch_costs(self) -> None:
-        """What these recordings have cost before counts towards the limit, so it is known before any is sent."""
+        """What these recordings have cost before counts towards the limit, so it is known before
+        any is sent.
+        """
         for task in self._tasks:
             if task.recording.link is not None:
                 continue
@@ -310,7 +340,9 @@ class Batch:
         budget.watch(*await self._dispatcher.perform(costly))
 
     async def _redo_misled(self, outcomes: dict[int, Outcome]) -> None:
-        """Do those again whose replies proved, after they were written, to be another recording's."""
+        """Do those again whose replies proved, after they were written, to be another
+        recording's.
+        """
         records = await self._records()
         for number, task in enumerate(self._tasks):
             record = records.get(task.job or "")
@@ -336,7 +368,9 @@ class Batch:
         jobs = tuple(filter(None, (*(task.job for task in self._tasks), *seconds)))
         if not jobs:
             return {}
-        records = await self._dispatcher.perform(lambda ledger: ledger.listing.jobs(Filter(ids=jobs)))
+        records = await self._dispatcher.perform(
+            lambda ledger: ledger.listing.jobs(Filter(ids=jobs))
+        )
         return {record.id: record for record in records}
 
     async def _outcome_of(self, task: RecordingTask) -> Outcome:
@@ -378,11 +412,15 @@ class Batch:
         progress = self._progress
         if is_done:
             seconds = progress.seconds_done + piece.span.length
-            self._progress = replace(progress, pieces_done=progress.pieces_done + 1, seconds_done=seconds)
+            self._progress = replace(
+                progress, pieces_done=progress.pieces_done + 1, seconds_done=seconds
+            )
         else:
             self._progress = replace(progress, pieces=progress.pieces + 1)
 
-    def _tell(self, recording: Source, stage: Stage, note: str = "", until: float | None = None) -> None:
+    def _tell(
+        self, recording: Source, stage: Stage, note: str = "", until: float | None = None
+    ) -> None:
         dispatcher = self._dispatcher
         progress = replace(
             self._progress,
@@ -390,7 +428,9 @@ class Batch:
             out=dispatcher.out,
             owed=dispatcher.budget.owed if self._options.card.price else None,
         )
-        self._services.on_event(Event(recording, stage, note, progress, until, self._services.time.clock()))
+        self._services.on_event(
+            Event(recording, stage, note, progress, until, self._services.time.clock())
+        )
 
 
 def _note_of(outcome: Outcome) -> str:

@@ -1,8 +1,10 @@
-"""Listening to engines that call back: `POST /calls/TOKEN`, a token for each request, which nobody can guess.
+"""Listening to engines that call back: `POST /calls/TOKEN`, a token for each request, which nobody
+can guess.
 
-A call is only believed if its token is known and, where the card declares a secret, its signature is good and new. A
-call that is forged, repeated, late or unknown changes nothing. What has been called for is written out when no other
-process waits for it; and what nobody calls for is asked for from time to time.
+A call is only believed if its token is known and, where the card declares a secret, its signature
+is good and new. A call that is forged, repeated, late or unknown changes nothing. What has been
+called for is written out when no other process waits for it; and what nobody calls for is asked for
+from time to time.
 """
 
 import asyncio
@@ -36,8 +38,12 @@ _log = logging.getLogger(__name__)
 
 _CALL_LIMIT = 60.0  # seconds for the whole body of a call
 _LARGEST_CALL = 64 * 1024 * 1024  # bytes
-_LOOKS_FOR_TICKET = 60  # seconds in which the request that a call answers should have come back itself
-_LOOKS_FOR_SENDER = 30  # seconds in which whoever sent it should have ended, when the call completes a job
+_LOOKS_FOR_TICKET = (
+    60  # seconds in which the request that a call answers should have come back itself
+)
+_LOOKS_FOR_SENDER = (
+    30  # seconds in which whoever sent it should have ended, when the call completes a job
+)
 _ROUND = 60.0  # seconds between two times that all that is out is asked for
 
 
@@ -59,7 +65,9 @@ class CallbackListener:
         self._clock, self._sleep = moments.clock, moments.sleep
         self._under_way: set[asyncio.Task[None]] = set()
         self._is_ending = False
-        self.application = Starlette(routes=[Route("/calls/{token}", self.called, methods=["POST"])])
+        self.application = Starlette(
+            routes=[Route("/calls/{token}", self.called, methods=["POST"])]
+        )
 
     async def finish(self) -> None:
         """Wait until every call that was taken has been seen to."""
@@ -68,11 +76,15 @@ class CallbackListener:
         self._is_ending = False
 
     async def rounds(self) -> None:
-        """Ask for all that is out, again and again: calls get lost. No failure of one round keeps the next away."""
+        """Ask for all that is out, again and again: calls get lost. No failure of one round keeps
+        the next away.
+        """
         while True:
             await self._sleep(_ROUND)
             try:
-                jobs = await self._writer.perform(lambda ledger: ledger.listing.jobs(Filter(states=("working",))))
+                jobs = await self._writer.perform(
+                    lambda ledger: ledger.listing.jobs(Filter(states=("working",)))
+                )
                 for job in jobs:
                     await self._complete(job.id)
             except Exception as error:
@@ -101,7 +113,9 @@ class CallbackListener:
             _log.warning("a call for %s was not signed as it should be", job.id)
             return Response(status_code=401)
         call = request.headers.get("webhook-id")
-        if call and not await self._writer.perform(lambda ledger: ledger.calls.take(f"{job.engine} {call}")):
+        if call and not await self._writer.perform(
+            lambda ledger: ledger.calls.take(f"{job.engine} {call}")
+        ):
             return Response(status_code=204)
         task = asyncio.create_task(self._seen_to(options, called, body))
         self._under_way.add(task)
@@ -116,18 +130,29 @@ class CallbackListener:
             return True
         values = {name: secret.reveal() for name, secret in options.secrets.items()}
         secret = callback.secret.text(values | values_of_card(options.card, values))
-        return bool(secret) and is_genuine(Secret(str(secret)), dict(request.headers), body, self._clock())
+        return bool(secret) and is_genuine(
+            Secret(str(secret)), dict(request.headers), body, self._clock()
+        )
 
-    async def _seen_to(self, options: TranscriptionOptions, request: RequestRecord, body: bytes) -> None:
+    async def _seen_to(
+        self, options: TranscriptionOptions, request: RequestRecord, body: bytes
+    ) -> None:
         assert options.card.callback is not None
         try:
             brings_reply = options.card.callback.brings == "reply"
             if not (brings_reply and await self._is_delivered(options, request, body)):
                 await self._asked_for(options, request)
-            for job in await self._writer.perform(lambda ledger: ledger.listing.jobs_with(request.key)):
-                # Whoever sent it is often still at it: the call came before their own answer. Most end soon.
+            for job in await self._writer.perform(
+                lambda ledger: ledger.listing.jobs_with(request.key)
+            ):
+                # Whoever sent it is often still at it: the call came before their own answer. Most
+                # end soon.
                 looks = 0
-                while not await self._complete(job) and looks < _LOOKS_FOR_SENDER and not self._is_ending:
+                while (
+                    not await self._complete(job)
+                    and looks < _LOOKS_FOR_SENDER
+                    and not self._is_ending
+                ):
                     looks += 1
                     await self._sleep(1.0)
         except MantisreedError as error:
@@ -135,12 +160,16 @@ class CallbackListener:
         except Exception as error:
             self._tell_failure(f"a call for {request.job} came to nothing", error)
 
-    async def _is_delivered(self, options: TranscriptionOptions, request: RequestRecord, body: bytes) -> bool:
+    async def _is_delivered(
+        self, options: TranscriptionOptions, request: RequestRecord, body: bytes
+    ) -> bool:
         """Take a reply that was brought; False when it is damaged, and is better asked for."""
         try:
             await self._collector.delivered(options, request, body)
         except UnreadableReplyError as error:
-            _log.warning("the reply that a call for %s brought cannot be read: %s", request.job, error)
+            _log.warning(
+                "the reply that a call for %s brought cannot be read: %s", request.job, error
+            )
             return False
         return True
 
@@ -167,7 +196,9 @@ class CallbackListener:
         return True
 
     def _tell_failure(self, what: str, error: Exception) -> None:
-        """Something failed that must not end the server: it is logged with its traceback, and told."""
+        """Something failed that must not end the server: it is logged with its traceback, and
+        told.
+        """
         _log.error("%s", what, exc_info=error)
         self._on_failure(f"{what} ({type(error).__name__}: {reason_of(error)})")
 
@@ -233,7 +264,9 @@ async def _serve(workspace: Workspace, listen: str, hooks: ServeHooks) -> None:
         stack.push_async_callback(listener.finish)
         stopping = asyncio.Event()
         stack.enter_context(interruptible(stopping.set))
-        await stack.enter_async_context(serving(listener.application, listen, key="[callbacks] listen"))
+        await stack.enter_async_context(
+            serving(listener.application, listen, key="[callbacks] listen")
+        )
         asking = asyncio.create_task(listener.rounds())
         hooks.on_ready(listen)
         try:

@@ -36,7 +36,9 @@ class CardReview:
     problems: tuple[str, ...]
 
 
-def review_cards(settings_file: Path | None, clip: Path, name: str | None = None) -> list[CardReview]:
+def review_cards(
+    settings_file: Path | None, clip: Path, name: str | None = None
+) -> list[CardReview]:
     """Look over the cards of a settings file: what they say, their secrets, and their requests.
 
     Args:
@@ -49,10 +51,17 @@ def review_cards(settings_file: Path | None, clip: Path, name: str | None = None
     """
     file = settings_file or settings_above(Path())
     tables = engine_tables(read_settings(file), printable(file))
-    wrong = {key: problem for key, table in tables.items() if (problem := _problem_of(key, table, file))}
+    wrong = {
+        key: problem for key, table in tables.items() if (problem := _problem_of(key, table, file))
+    }
     if wrong:
-        # One card that cannot be read keeps the settings from being opened; all such are told first.
-        chosen = {key: problem for key, problem in wrong.items() if name is None or key == name.partition(":")[0]}
+        # One card that cannot be read keeps the settings from being opened; all such are told
+        # first.
+        chosen = {
+            key: problem
+            for key, problem in wrong.items()
+            if name is None or key == name.partition(":")[0]
+        }
         return [CardReview(key, (problem,)) for key, problem in (chosen or wrong).items()]
     # Nothing is sent or started, so that a card can be looked over before it is trusted.
     workspace = open_workspace(file, is_trusted=True)
@@ -107,9 +116,15 @@ def add_card(settings_file: Path | None, name: str, toml: str) -> str:
     """
     file = settings_file or _existing_or_new()
     try:
-        document = tomlkit.parse(file.read_text(encoding="utf-8")) if file.is_file() else tomlkit.document()
+        document = (
+            tomlkit.parse(file.read_text(encoding="utf-8"))
+            if file.is_file()
+            else tomlkit.document()
+        )
     except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
-        raise InputError("the settings file cannot be read as TOML", where=printable(file)) from error
+        raise InputError(
+            "the settings file cannot be read as TOML", where=printable(file)
+        ) from error
     table = tomlkit.parse(toml)["engine"][name]
     engines = document.get("engine")
     is_there = isinstance(engines, Table) and name in engines
@@ -125,7 +140,9 @@ def add_card(settings_file: Path | None, name: str, toml: str) -> str:
         return printable(file)
     if is_there:
         raise InputError(
-            f"there is a card {name!r} already", where=printable(file), advice="give another name, or remove that one"
+            f"there is a card {name!r} already",
+            where=printable(file),
+            advice="give another name, or remove that one",
         )
     read_cards(name, tomlkit.parse(toml).unwrap()["engine"][name], "the proposed card")
     before = tomlkit.dumps(document)
@@ -142,7 +159,9 @@ def _put_reply(document: tomlkit.TOMLDocument, name: str, proposed: Any, file: s
     if "reply" in card:
         if card["reply"].unwrap() != {"format": "text"}:
             raise InputError(
-                f"card {name!r} has a reply table already", where=file, advice="remove it, and say this again"
+                f"card {name!r} has a reply table already",
+                where=file,
+                advice="remove it, and say this again",
             )
         del card["reply"]
     card["reply"] = proposed["reply"]

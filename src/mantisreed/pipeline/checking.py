@@ -1,4 +1,5 @@
-"""What can be checked of a run before anything is sent: all that its options and settings name outside of it.
+"""What can be checked of a run before anything is sent: all that its options and settings name
+outside of it.
 
 A name that is wrong would else be told after an hour of transcribing, or after the engine was paid.
 """
@@ -19,8 +20,11 @@ from mantisreed.sources.recordings import STORAGE
 from mantisreed.workspace import Workspace
 
 
-def check_follow_ups(workspace: Workspace, options: RunOptions, *, needs_secrets: bool = True) -> None:
-    """Return if all that is to be done with the transcripts can be done, as far as that can be known.
+def check_follow_ups(
+    workspace: Workspace, options: RunOptions, *, needs_secrets: bool = True
+) -> None:
+    """Return if all that is to be done with the transcripts can be done, as far as that can be
+    known.
 
     Args:
         workspace: with the settings.
@@ -73,11 +77,16 @@ def _check_rule(
         for name in wanted:
             if name not in there:
                 known = ", ".join(there) or "none"
-                raise InputError(f"there will be no file {name!r}", where=key, advice=f"there will be: {known}")
+                raise InputError(
+                    f"there will be no file {name!r}", where=key, advice=f"there will be: {known}"
+                )
     if rule.command is not None:
         program = _plain(rule.command.run[0]) if rule.command.run else None
         if program is not None and shutil.which(str(Path(program).expanduser())) is None:
-            raise InputError(f"there is no program {program!r} on this machine", where=f"after.{rule.name}.command")
+            raise InputError(
+                f"there is no program {program!r} on this machine",
+                where=f"after.{rule.name}.command",
+            )
     if rule.copy is not None:
         _check_copy(workspace, rule)
     if rule.rows is not None and rule.rows.file is not None:
@@ -105,7 +114,9 @@ def _check_copy(workspace: Workspace, rule: FollowUp) -> None:
         opened(place)
         return
     folder = workspace.folder / Path(place).expanduser()
-    taken = next((one for one in (folder, *folder.parents) if one.exists() and not one.is_dir()), None)
+    taken = next(
+        (one for one in (folder, *folder.parents) if one.exists() and not one.is_dir()), None
+    )
     if taken is not None:
         raise InputError("is a file, and no folder", where=printable(taken))
 

@@ -1,4 +1,6 @@
-"""What was sent, some time later: asking for it, writing it out, sending it again, cancelling it."""
+"""What was sent, some time later: asking for it, writing it out, sending it again, cancelling
+it.
+"""
 
 import asyncio
 import logging
@@ -32,7 +34,13 @@ from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter, JobRecord, PieceRecord, RequestRecord
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.jobs.writer import LedgerWriter
-from mantisreed.pipeline.assembling import Assembled, KeptReplies, kept_replies, kept_transcript, sent_piece
+from mantisreed.pipeline.assembling import (
+    Assembled,
+    KeptReplies,
+    kept_replies,
+    kept_transcript,
+    sent_piece,
+)
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event, Stage
 from mantisreed.pipeline.open_files import room_for_requests
@@ -48,7 +56,13 @@ from mantisreed.pipeline.options import (
 from mantisreed.pipeline.outcomes import Outcome, finished_recording, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.recording import job_of
-from mantisreed.pipeline.transcribe import LateTransport, RunHooks, batch_services, follow_ups_maker, run_batch
+from mantisreed.pipeline.transcribe import (
+    LateTransport,
+    RunHooks,
+    batch_services,
+    follow_ups_maker,
+    run_batch,
+)
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.review.opinions import clips_of
 from mantisreed.review.personal import hidden_transcript
@@ -68,8 +82,11 @@ _COLLECTED_AT_ONCE = 256
 Show = Callable[[Event], None]
 
 
-def chosen_jobs(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]) -> list[JobRecord]:
-    """The jobs whose ids begin so, each once; without any, those in one of these states, the oldest first.
+def chosen_jobs(
+    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
+) -> list[JobRecord]:
+    """The jobs whose ids begin so, each once; without any, those in one of these states, the oldest
+    first.
 
     Raises:
         InputError: an id begins no job, or several.
@@ -83,8 +100,11 @@ def chosen_jobs(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...
         return list({record.id: record for record in found}.values())
 
 
-def _jobs_to_use(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]) -> list[JobRecord]:
-    """The same, for whoever will speak to their engines; nothing has been done when trust is asked for.
+def _jobs_to_use(
+    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
+) -> list[JobRecord]:
+    """The same, for whoever will speak to their engines; nothing has been done when trust is asked
+    for.
 
     Raises:
         InputError: as `chosen_jobs` does.
@@ -104,7 +124,8 @@ def collect(
     overwrite: bool = False,
     on_event: Show = lambda event: None,
 ) -> list[Outcome]:
-    """Ask the engines for what they have been sent, take what is ready, and write out what is complete.
+    """Ask the engines for what they have been sent, take what is ready, and write out what is
+    complete.
 
     Args:
         workspace: with the engine cards and the ledger.
@@ -198,7 +219,9 @@ class Collector:
         named = Source(_path_of(record))
         try:
             stored = stored_options(record)
-            job = _Collected(record, stored, options_of_job(self._workspace, record.engine, stored), named)
+            job = _Collected(
+                record, stored, options_of_job(self._workspace, record.engine, stored), named
+            )
             assembled, _ = await self._kept(job)
             outputs = self._outputs_of(stored)
             files = tuple(path for path in outputs.paths(stored.output_stem) if path.exists())
@@ -210,11 +233,20 @@ class Collector:
             return Outcome(named, "failed", error=error, job=record)
         except Exception as error:
             _log.exception("the follow-ups of job %s failed by an internal error", record.id)
-            return Outcome(named, "failed", error=InternalError.because(error, where=record.recording), job=record)
+            return Outcome(
+                named,
+                "failed",
+                error=InternalError.because(error, where=record.recording),
+                job=record,
+            )
 
-    async def _with_follow_ups(self, job: _Collected, outcome: Outcome, outputs: Outputs) -> Outcome:
+    async def _with_follow_ups(
+        self, job: _Collected, outcome: Outcome, outputs: Outputs
+    ) -> Outcome:
         record = job.record
-        make = follow_ups_maker(self._workspace, job.options, self._transport, also_doubtful=self._also_doubtful)
+        make = follow_ups_maker(
+            self._workspace, job.options, self._transport, also_doubtful=self._also_doubtful
+        )
         if make is None:
             return outcome
         follow_ups = make(self._writer.perform, outputs)
@@ -260,13 +292,17 @@ class Collector:
         """
         await self._dispatcher(options).ask_once(request)
 
-    async def delivered(self, options: TranscriptionOptions, request: RequestRecord, body: bytes) -> None:
+    async def delivered(
+        self, options: TranscriptionOptions, request: RequestRecord, body: bytes
+    ) -> None:
         """Take the reply to a request that the engine has brought by itself.
 
         Raises:
             UnreadableReplyError: it is not as the card says, so that it is better asked for.
         """
-        await asyncio.to_thread(reading_of, options.card, EngineResponse(body), sent_piece(request), options.secrets)
+        await asyncio.to_thread(
+            reading_of, options.card, EngineResponse(body), sent_piece(request), options.secrets
+        )
         await self._dispatcher(options).deliver(request, body)
 
     async def _taken(self, job: _Collected, *, wait: bool) -> Outcome:
@@ -326,21 +362,31 @@ class Collector:
                 return outcome
         outputs = self._outputs_of(stored)
         try:
-            written = await asyncio.to_thread(outputs.write, stored.output_stem, job.named, transcript)
+            written = await asyncio.to_thread(
+                outputs.write, stored.output_stem, job.named, transcript
+            )
         except OutputError as error:
             reason = f"its outputs could not be written: {error}"
-            await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "postponed", reason))
+            await self._writer.perform(
+                lambda ledger: ledger.jobs.note(record.id, "postponed", reason)
+            )
             raise
-        if await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "written")) != "done":
+        if (
+            await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "written"))
+            != "done"
+        ):
             advice = f"`mantisreed retry {record.id[:8]}` sends it again"
-            raise PostponedError("a reply proved to be another job's", where=record.recording, advice=advice)
+            raise PostponedError(
+                "a reply proved to be another job's", where=record.recording, advice=advice
+            )
         outcome = outcome_of(job.named, transcript, made.damage, assembled.doubts, written)
         remarks = await asyncio.to_thread(lambda: tuple(_remarks(job)))
         if is_missing:
             second = job.options.second
             assert second is not None
             what = (
-                f"{record.recording} is not there any more, so that {second.card.name} gives no second opinion on it"
+                f"{record.recording} is not there any more, so that {second.card.name} gives "
+                "no second opinion on it"
             )
             remarks = (*remarks, what)
         return await self._with_follow_ups(job, replace(outcome, remarks=remarks), outputs)
@@ -376,13 +422,19 @@ class Collector:
         kept = await self._writer.perform(lambda ledger: _replies_or_loss(ledger, record))
         if isinstance(kept, ReplyLostError):
             reason = str(kept)
-            await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "postponed", reason))
+            await self._writer.perform(
+                lambda ledger: ledger.jobs.note(record.id, "postponed", reason)
+            )
             advice = f"`mantisreed retry {record.id[:8]}` asks for it again"
             raise PostponedError(kept.what, where=kept.where, advice=advice) from kept
         try:
             read = UnreadableReplies(self._workspace.hidden).reading_of
-            assembled = await asyncio.to_thread(kept_transcript, kept, job.options, self._workspace.hidden, read)
-            clean = await asyncio.to_thread(hidden_transcript, assembled.transcript, job.stored.writing.redaction)
+            assembled = await asyncio.to_thread(
+                kept_transcript, kept, job.options, self._workspace.hidden, read
+            )
+            clean = await asyncio.to_thread(
+                hidden_transcript, assembled.transcript, job.stored.writing.redaction
+            )
             return replace(assembled, transcript=clean), kept.made
         except UnreadableReplyError as error:
             await self._note_failed(record, str(error))
@@ -423,7 +475,8 @@ def retry(
         ids: of jobs, or beginnings of them; none means all in these states.
         states: of the jobs that are meant without ids.
         afresh: send again, and pay again, also what was answered.
-        spend_limit: what each run may cost, in place of the limit that it was started with; None keeps that.
+        spend_limit: what each run may cost, in place of the limit that it was started with; None
+            keeps that.
         on_event: called as recordings move along.
 
     Raises:
@@ -452,13 +505,21 @@ def retry(
     return outcomes
 
 
-def _followed_again(workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]) -> list[Outcome]:
-    """The outcomes of jobs that are done, but for some of their follow-ups; these are done again."""
+def _followed_again(
+    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
+) -> list[Outcome]:
+    """The outcomes of jobs that are done, but for some of their follow-ups; these are done
+    again.
+    """
     with closing(open_ledger(workspace)) as ledger:
         left = ledger.follow_ups.open_jobs()
     if not left:
         return []  # without reading through all that was ever done
-    jobs = [job for job in chosen_jobs(workspace, ids, (*states, "done")) if job.state == "done" and job.id in left]
+    jobs = [
+        job
+        for job in chosen_jobs(workspace, ids, (*states, "done"))
+        if job.state == "done" and job.id in left
+    ]
     for engine in {job.engine for job in jobs}:
         workspace.require_trust_in(engine)
 
@@ -492,7 +553,10 @@ class _Retrial:
             options = options_of_job(self._workspace, first.engine, stored, afresh=self._afresh)
             outputs = outputs_of_job(self._workspace, stored)
         except InputError as error:
-            return [Outcome(Source(_path_of(record)), "failed", error=error, job=record) for record, _ in batch]
+            return [
+                Outcome(Source(_path_of(record)), "failed", error=error, job=record)
+                for record, _ in batch
+            ]
         failed, recordings, expected = [], [], {}
         for record, one in batch:
             try:
@@ -505,27 +569,38 @@ class _Retrial:
             _let_go_of_unreadable(self._workspace, record, options)
         if not recordings:
             return failed
-        hooks = RunHooks(expected, on_event=self._on_event, on_interrupt=self._interrupt, also_doubtful=True)
+        hooks = RunHooks(
+            expected, on_event=self._on_event, on_interrupt=self._interrupt, also_doubtful=True
+        )
         return failed + run_batch(self._workspace, options, outputs, recordings, hooks)
 
     def _interrupt(self) -> None:
         self._interrupted = InterruptedRunError()
 
 
-def outputs_of_job(workspace: Workspace, stored: StoredOptions, *, overwrite: bool = False) -> Outputs:
+def outputs_of_job(
+    workspace: Workspace, stored: StoredOptions, *, overwrite: bool = False
+) -> Outputs:
     """Where a job's outputs go, and how they are written.
 
     Raises:
         InputError: there is no such format any more.
-        TrustError: the ledger in this folder names another folder, and the settings are not trusted.
+        TrustError: the ledger in this folder names another folder, and the settings are not
+            trusted.
     """
     workspace.trust.require_folder(stored.folder)
     formats = chosen_formats(stored.wanted.to or ())
-    return Outputs(stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite)
+    return Outputs(
+        stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite
+    )
 
 
-def _let_go_of_unreadable(workspace: Workspace, record: JobRecord, options: TranscriptionOptions) -> None:
-    """Ask anew for replies of a job that cannot be read as the card is now: whoever retries wants others."""
+def _let_go_of_unreadable(
+    workspace: Workspace, record: JobRecord, options: TranscriptionOptions
+) -> None:
+    """Ask anew for replies of a job that cannot be read as the card is now: whoever retries wants
+    others.
+    """
     unreadable = UnreadableReplies(workspace.hidden)
     with closing(open_ledger(workspace)) as ledger:
         for piece in ledger.listing.pieces(record.id):
@@ -571,7 +646,9 @@ def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, st
         return run_interruptibly(work(ledger))
 
 
-async def _cancelled(workspace: Workspace, job: JobRecord, tickets: list[Ticket], transport: LateTransport) -> str:
+async def _cancelled(
+    workspace: Workspace, job: JobRecord, tickets: list[Ticket], transport: LateTransport
+) -> str:
     if not tickets:
         return "nothing of it was at the engine"
     try:
@@ -582,7 +659,10 @@ async def _cancelled(workspace: Workspace, job: JobRecord, tickets: list[Ticket]
         return f"the engine goes on with it ({error}); its answer will not be used"
     if all(done):
         return "cancelled at the engine too"
-    return f"the card of {job.engine} has no [cancel]; the engine goes on with it, and its answer will not be used"
+    return (
+        f"the card of {job.engine} has no [cancel]; the engine goes on with it, and its answer "
+        "will not be used"
+    )
 
 
 def forget(workspace: Workspace, ids: Iterable[str]) -> list[tuple[JobRecord, int]]:
@@ -592,7 +672,10 @@ def forget(workspace: Workspace, ids: Iterable[str]) -> list[tuple[JobRecord, in
         InputError: an id begins no job, or several.
     """
     with closing(open_ledger(workspace)) as ledger:
-        return [(record, ledger.requests.forget(record.id)) for record in (ledger.listing.job(one) for one in ids)]
+        return [
+            (record, ledger.requests.forget(record.id))
+            for record in (ledger.listing.job(one) for one in ids)
+        ]
 
 
 def _replies_or_loss(ledger: Ledger, record: JobRecord) -> KeptReplies | ReplyLostError:
@@ -626,7 +709,9 @@ def _path_of(record: JobRecord) -> Path:
     return path_at(source) if source.startswith("file:") else Path(record.recording)
 
 
-def _lacks_second_opinion(job: _Collected, transcript: Transcript, made: Made, hidden: Path) -> bool:
+def _lacks_second_opinion(
+    job: _Collected, transcript: Transcript, made: Made, hidden: Path
+) -> bool:
     """Whether a second engine was to hear what is doubtful in a transcript, and has not yet."""
     if job.options.second is None or kept_opinion(hidden, job.record.id) is not None:
         return False
@@ -637,7 +722,10 @@ def _remarks(job: _Collected) -> Iterator[str]:
     """What has changed since a job was sent."""
     record = job.record
     if job_of(job.options, record.digest) != record.id:
-        yield f"the settings of {record.engine} were changed since {record.recording} was sent; it was sent as before"
+        yield (
+            f"the settings of {record.engine} were changed since {record.recording} was sent; "
+            "it was sent as before"
+        )
     path = path_at(job.stored.source) if job.stored.source.startswith("file:") else None
     if path is None:
         return
@@ -646,4 +734,6 @@ def _remarks(job: _Collected) -> Iterator[str]:
     except OSError:
         return  # it may have gone; nothing needs it any more
     if not is_same:
-        yield f"{record.recording} was changed since it was sent; the transcript is of what was sent"
+        yield (
+            f"{record.recording} was changed since it was sent; the transcript is of what was sent"
+        )

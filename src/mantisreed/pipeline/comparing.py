@@ -1,4 +1,6 @@
-"""The same recordings through several engines, to see which of them serves best and what it costs."""
+"""The same recordings through several engines, to see which of them serves best and what it
+costs.
+"""
 
 import os
 import time
@@ -28,7 +30,8 @@ from mantisreed.workspace import Workspace
 
 @dataclass(frozen=True, slots=True)
 class ExpectedCost:
-    """What an engine would charge for all recordings, as far as their lengths are known before they are cut.
+    """What an engine would charge for all recordings, as far as their lengths are known before they
+    are cut.
 
     Attributes:
         engine: name of its card.
@@ -110,11 +113,14 @@ class EngineResult:
     @property
     def currency(self) -> str | None:
         """Of the cost."""
-        return next((outcome.job.currency for outcome in self.outcomes if outcome.job is not None), None)
+        return next(
+            (outcome.job.currency for outcome in self.outcomes if outcome.job is not None), None
+        )
 
     @property
     def price_of_a_good_hour(self) -> Decimal | None:
-        """What an hour costs, divided by the share of it that is good: of words that are right, where there is a
+        """What an hour costs, divided by the share of it that is good: of words that are right,
+        where there is a
         reference; else of sound that nothing is doubtful about."""
         if self.cost is None or self.duration <= 0:
             return None
@@ -125,7 +131,11 @@ class EngineResult:
 
 def _rate(known: Sequence[Errors]) -> float | None:
     """All errors over the length of all references; None where there is no reference."""
-    return sum(one.count for one in known) / max(1, sum(one.length for one in known)) if known else None
+    return (
+        sum(one.count for one in known) / max(1, sum(one.length for one in known))
+        if known
+        else None
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,14 +154,20 @@ class Compared:
 
     @property
     def agreement(self) -> list[list[float | None]]:
-        """Between each two engines, over all recordings by their lengths; None where there is nothing to compare."""
+        """Between each two engines, over all recordings by their lengths; None where there is
+        nothing to compare.
+        """
         count = len(self.results)
-        table: list[list[float | None]] = [[1.0 if at == to else None for to in range(count)] for at in range(count)]
+        table: list[list[float | None]] = [
+            [1.0 if at == to else None for to in range(count)] for at in range(count)
+        ]
         for one in range(count):
             for other in range(one):
                 shares = [
                     (found, share)
-                    for found, number in zip(self.comparisons, range(len(self.recordings)), strict=True)
+                    for found, number in zip(
+                        self.comparisons, range(len(self.recordings)), strict=True
+                    )
                     if found is not None and (share := self._share(number, one, other)) is not None
                 ]
                 whole = sum(found.duration for found, _ in shares)
@@ -169,8 +185,14 @@ class Compared:
         return found.agreement[own.index(one)][own.index(other)]
 
     def having(self, recording: int) -> list[int]:
-        """The numbers of the engines that understood something of a recording: those that its comparison is of."""
-        return [number for number, result in enumerate(self.results) if _has_words(result.outcomes[recording])]
+        """The numbers of the engines that understood something of a recording: those that its
+        comparison is of.
+        """
+        return [
+            number
+            for number, result in enumerate(self.results)
+            if _has_words(result.outcomes[recording])
+        ]
 
 
 def _has_words(outcome: Outcome) -> bool:
@@ -213,15 +235,17 @@ def compare(
 ) -> Compared:
     """Send recordings to several engines, one after the other, and compare what comes back.
 
-    Everything that can be checked is checked before anything is sent. What is kept is not paid for again, and the
-    limit is for all engines that count in one currency together.
+    Everything that can be checked is checked before anything is sent. What is kept is not paid for
+    again, and the limit is for all engines that count in one currency together.
 
     Raises:
         InputError: a source, an engine, an option or a reference is wrong; nothing was sent.
     """
     hooks = hooks or ComparisonHooks()
     if len(dict.fromkeys(options.engines)) < 2:
-        raise InputError("two engines or more are compared", where="--engines", advice="for example brook,heron")
+        raise InputError(
+            "two engines or more are compared", where="--engines", advice="for example brook,heron"
+        )
     recordings = find_recordings(sources, options.run.selection)
     if options.references and len(options.references) != len(recordings):
         raise InputError(
@@ -245,9 +269,15 @@ def compare(
                 left = limit - spent.get(currency, Decimal(0))
                 one = msgspec.structs.replace(one, spend_limit=max(Decimal(0), left))
             begun = time.monotonic()
-            outcomes = transcribe(recordings, workspace, one, workers=workers, on_event=hooks.on_event)
-            scores = tuple(_score(outcome, at, options.references) for at, outcome in enumerate(outcomes))
-            result = EngineResult(one.engine or card.name, tuple(outcomes), time.monotonic() - begun, scores)
+            outcomes = transcribe(
+                recordings, workspace, one, workers=workers, on_event=hooks.on_event
+            )
+            scores = tuple(
+                _score(outcome, at, options.references) for at, outcome in enumerate(outcomes)
+            )
+            result = EngineResult(
+                one.engine or card.name, tuple(outcomes), time.monotonic() - begun, scores
+            )
             spent[currency] = spent.get(currency, Decimal(0)) + (result.cost or Decimal(0))
             results.append(result)
     comparisons = tuple(_comparison(results, number) for number in range(len(recordings)))
@@ -269,7 +299,9 @@ def _expected(card: EngineCard, recordings: Sequence[Source]) -> ExpectedCost:
         except MantisreedError:
             continue  # its own turn tells what is wrong with it
     currency = card.price.currency if card.price else ""
-    return ExpectedCost(card.name, sum(lengths), cost_of(card, billed_seconds(card, lengths)), currency)
+    return ExpectedCost(
+        card.name, sum(lengths), cost_of(card, billed_seconds(card, lengths)), currency
+    )
 
 
 def _score(outcome: Outcome, number: int, references: Sequence[Transcript]) -> Score | None:
@@ -277,13 +309,21 @@ def _score(outcome: Outcome, number: int, references: Sequence[Transcript]) -> S
         return None
     reference = references[number]
     tongue = reference.language or outcome.transcript.language
-    return scored(tokens_of(reference, language=tongue), tokens_of(outcome.transcript, language=tongue))
+    return scored(
+        tokens_of(reference, language=tongue), tokens_of(outcome.transcript, language=tongue)
+    )
 
 
 def _comparison(results: Sequence[EngineResult], recording: int) -> Comparison | None:
-    """How the engines compare on a recording; None where fewer than two understood anything, or nothing in common."""
+    """How the engines compare on a recording; None where fewer than two understood anything, or
+    nothing in common.
+    """
     outcomes = [result.outcomes[recording] for result in results]
-    transcripts = [outcome.transcript for outcome in outcomes if outcome.transcript and outcome.transcript.words]
+    transcripts = [
+        outcome.transcript
+        for outcome in outcomes
+        if outcome.transcript and outcome.transcript.words
+    ]
     try:
         return compared(transcripts) if len(transcripts) > 1 else None
     except InputError:

@@ -1,4 +1,6 @@
-"""Episodes of feeds: those that were transcribed before, and tags by which a feed offers its transcripts."""
+"""Episodes of feeds: those that were transcribed before, and tags by which a feed offers its
+transcripts.
+"""
 
 from collections.abc import Mapping, Sequence
 from contextlib import closing
@@ -17,7 +19,8 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.sources.recordings import Source
 from mantisreed.workspace import Workspace
 
-_NAMESPACE = "https://podcastindex.org/namespace/1.0"  # of the open feed extension that has a tag for transcripts
+# of the open feed extension that has a tag for transcripts
+_NAMESPACE = "https://podcastindex.org/namespace/1.0"
 _TYPES = {".vtt": "text/vtt", ".srt": "application/x-subrip", ".txt": "text/plain"}
 _CAPTIONS = frozenset((".vtt", ".srt"))
 
@@ -25,10 +28,11 @@ _CAPTIONS = frozenset((".vtt", ".srt"))
 def transcribed_before(
     workspace: Workspace, wanted: RunOptions, outputs: Outputs, recordings: Sequence[Source]
 ) -> dict[str, Outcome]:
-    """The outcomes of episodes that this engine has transcribed before and whose files are there, by entry.
+    """The outcomes of episodes that this engine has transcribed before and whose files are there,
+    by entry.
 
-    They need not even be fetched. A feed may name another address for the same episode each day, so that they are
-    known by what the feed calls them.
+    They need not even be fetched. A feed may name another address for the same episode each day, so
+    that they are known by what the feed calls them.
 
     Args:
         workspace: with the ledger.
@@ -64,13 +68,16 @@ def _done_jobs(workspace: Workspace) -> list[JobRecord]:
 
 def _files(stored: StoredOptions, outputs: Outputs) -> tuple[Path, ...]:
     """What the run would write; nothing where the job wrote elsewhere, or other formats."""
-    if stored.folder.resolve() != outputs.folder.resolve() or not set(outputs.names) <= set(stored.wanted.to or ()):
+    if stored.folder.resolve() != outputs.folder.resolve() or not set(outputs.names) <= set(
+        stored.wanted.to or ()
+    ):
         return ()
     return tuple(outputs.paths(stored.output_stem))
 
 
 def write_tags(file: Path, outcomes: Sequence[Outcome], base: str) -> int:
-    """Write the tags that offer transcripts of a feed's episodes: an item for each, to be put into the feed.
+    """Write the tags that offer transcripts of a feed's episodes: an item for each, to be put into
+    the feed.
 
     Args:
         file: where to; it appears whole or not at all.
@@ -84,7 +91,10 @@ def write_tags(file: Path, outcomes: Sequence[Outcome], base: str) -> int:
         OutputError: it cannot be written.
     """
     items = [item for outcome in outcomes if (item := _item(outcome, base))]
-    head = f'<?xml version="1.0" encoding="UTF-8"?>\n<rss version="2.0" xmlns:podcast="{_NAMESPACE}">\n<channel>\n'
+    head = (
+        '<?xml version="1.0" encoding="UTF-8"?>\n<rss version="2.0" '
+        f'xmlns:podcast="{_NAMESPACE}">\n<channel>\n'
+    )
     write_whole(file, (head + "".join(items) + "</channel>\n</rss>\n").encode("utf-8", "replace"))
     return len(items)
 
@@ -94,17 +104,26 @@ def _item(outcome: Outcome, base: str) -> str:
     tags = [tag for path in outcome.files if (tag := _tag(path, outcome, base))]
     if not tags:
         return ""
-    known = "".join(f"  <{name}>{escape(about[name])}</{name}>\n" for name in ("title", "guid") if name in about)
+    known = "".join(
+        f"  <{name}>{escape(about[name])}</{name}>\n" for name in ("title", "guid") if name in about
+    )
     return f"<item>\n{known}{''.join(tags)}</item>\n"
 
 
 def _tag(path: Path, outcome: Outcome, base: str) -> str:
     if path.suffix not in _TYPES:
         return ""
-    language = outcome.transcript.language if outcome.transcript else outcome.recording.facts.presumed_language
+    language = (
+        outcome.transcript.language
+        if outcome.transcript
+        else outcome.recording.facts.presumed_language
+    )
     attributes = {"url": f"{base.rstrip('/')}/{quote(path.name)}", "type": _TYPES[path.suffix]}
     if language:
         attributes["language"] = language
     if path.suffix in _CAPTIONS:
         attributes["rel"] = "captions"
-    return f"  <podcast:transcript {' '.join(f'{name}={quoteattr(value)}' for name, value in attributes.items())}/>\n"
+    return (
+        "  <podcast:transcript "
+        f"{' '.join(f'{name}={quoteattr(value)}' for name, value in attributes.items())}/>\n"
+    )

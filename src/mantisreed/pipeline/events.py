@@ -7,7 +7,16 @@ from typing import Literal
 from mantisreed.sources.recordings import Source
 
 Stage = Literal[
-    "fetching", "preparing", "waiting", "sending", "working", "following", "done", "failed", "interrupted", "note"
+    "fetching",
+    "preparing",
+    "waiting",
+    "sending",
+    "working",
+    "following",
+    "done",
+    "failed",
+    "interrupted",
+    "note",
 ]
 
 
@@ -46,7 +55,8 @@ class Event:
 
     Attributes:
         recording: which one.
-        stage: the new one; `interrupted` and `note` are about no recording, and only their note counts.
+        stage: the new one; `interrupted` and `note` are about no recording, and only their note
+            counts.
         note: why, where there is something to say.
         batch: how the whole batch stands; None where it is not counted.
         until: when it goes on, in seconds since 1970; None where nobody knows.
@@ -61,7 +71,9 @@ class Event:
     now: float | None = None
 
     def text(self, now: float | None = None) -> str:
-        """For a line; with the seconds that are left at the time `now`, None for that of the event."""
+        """For a line; with the seconds that are left at the time `now`, None for that of the
+        event.
+        """
         note = self.note
         if self.until is not None:
             moment = self.now if now is None else now

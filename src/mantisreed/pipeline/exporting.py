@@ -1,4 +1,6 @@
-"""Outputs made again from what is kept, and files of one format made into another; nothing is sent, or paid."""
+"""Outputs made again from what is kept, and files of one format made into another; nothing is sent,
+or paid.
+"""
 
 import sys
 from collections.abc import Sequence
@@ -7,7 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.errors import InputError
-from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, format_of, format_of_text
+from mantisreed.exports.formats import (
+    OUTPUT_FORMATS,
+    TRANSCRIPT_FORMAT,
+    OutputFormat,
+    format_of,
+    format_of_text,
+)
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
 from mantisreed.files import HIDDEN_FOLDER, printable
@@ -84,7 +92,11 @@ def find_script(workspace: Workspace | None, wanted: str) -> Found:
     path = Path(wanted)
     if not path.is_file() or format_of(path).name == TRANSCRIPT_FORMAT:
         return find_transcript(workspace, wanted)
-    stem = path.name[: -len(format_of(path).suffix)] if path.name.endswith(format_of(path).suffix) else path.stem
+    stem = (
+        path.name[: -len(format_of(path).suffix)]
+        if path.name.endswith(format_of(path).suffix)
+        else path.stem
+    )
     return Found(read_script(path), Source(path), stem, path.parent)
 
 
@@ -119,7 +131,9 @@ def export(
         # Where there is no workspace, the memory of what was written lies beside the outputs.
         hidden = workspace.hidden if workspace else folder / HIDDEN_FOLDER
         outputs = Outputs(folder, hidden, formats, options=options, overwrite=overwrite)
-        written = outputs.write_script(found.stem, found.source, hidden_script(found.script, options.redaction))
+        written = outputs.write_script(
+            found.stem, found.source, hidden_script(found.script, options.redaction)
+        )
         exported.append(Exported(found.source.name, written))
     return exported
 
@@ -140,7 +154,8 @@ class Reading:
 
 
 def read_script(file: Path, reading: Reading | None = None) -> Script:
-    """What a file of any format holds; a plain text is timed by where somebody speaks in its recording.
+    """What a file of any format holds; a plain text is timed by where somebody speaks in its
+    recording.
 
     Args:
         file: `-` for standard input.
@@ -153,13 +168,16 @@ def read_script(file: Path, reading: Reading | None = None) -> Script:
     reading = reading or Reading()
     content = _content_of(file)
     is_input = str(file) == "-"
-    form = reading.form or (format_of_text(content, reading.encoding) if is_input else format_of(file))
+    form = reading.form or (
+        format_of_text(content, reading.encoding) if is_input else format_of(file)
+    )
     try:
         if form.read_text is None and reading.recording is not None:
             return timed_by_speech(decoded(content, reading.encoding)[0], reading.recording)
         if reading.recording is not None:
             raise InputError(
-                f"a file of the format {form.name} has times of its own, and --recording is for those that have none",
+                f"a file of the format {form.name} has times of its own, and --recording is for "
+                "those that have none",
                 advice="`mantisreed sync` lays times on a recording",
             )
         return form.read(content, reading.encoding)
@@ -203,10 +221,16 @@ def timed_by_speech(text: str, recording: Path) -> Script:
     said = " ".join(plain_paragraphs(text))
     passages = words_over_speech(said, speech, duration) if said else ()
     notes = ("times are estimated by the recording's speech",)
-    return Script(bare_transcript(passages, name=printable(recording.name), duration=round(duration, 3), notes=notes))
+    return Script(
+        bare_transcript(
+            passages, name=printable(recording.name), duration=round(duration, 3), notes=notes
+        )
+    )
 
 
-def speech_of(recording: Path, *, track: int | None = None) -> tuple[tuple[tuple[float, float], ...], float]:
+def speech_of(
+    recording: Path, *, track: int | None = None
+) -> tuple[tuple[tuple[float, float], ...], float]:
     """Where somebody speaks in a recording, and how long it is, in seconds.
 
     Args:

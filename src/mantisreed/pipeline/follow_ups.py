@@ -1,7 +1,8 @@
-"""What happens after each transcript: follow-ups in the order of what they need, each once for the same result.
+"""What happens after each transcript: follow-ups in the order of what they need, each once for the
+same result.
 
-A follow-up that fails never fails the transcript, nor those that do not need it. What is to be done is in the ledger
-before it is begun; what text services answered is kept, and is not paid for again.
+A follow-up that fails never fails the transcript, nor those that do not need it. What is to be done
+is in the ledger before it is begun; what text services answered is kept, and is not paid for again.
 """
 
 import asyncio
@@ -40,7 +41,8 @@ T = TypeVar("T")
 _log = logging.getLogger(__name__)
 
 _AT_MOST_ONCE = ("command",)
-"""What may have been done when a program ended in the middle, and would then be done twice. Mail sees to that itself,
+"""What may have been done when a program ended in the middle, and would then be done twice. Mail
+sees to that itself,
 for each recipient."""
 
 _IDENTITY = {
@@ -89,7 +91,9 @@ class FollowUps:
         self._desk.stop()
 
     async def after(self, finished: Finished) -> list[FollowUpOutcome]:
-        """What becomes of the follow-ups of a recording. Nothing is raised: what goes wrong is told."""
+        """What becomes of the follow-ups of a recording. Nothing is raised: what goes wrong is
+        told.
+        """
         running: dict[str, asyncio.Task[FollowUpOutcome]] = {}
         for name, rule in self._rules.items():
             if _applies(rule, finished):
@@ -98,13 +102,18 @@ class FollowUps:
         return [outcome for outcome in outcomes if outcome.state != "skipped"]
 
     async def _tried(
-        self, rule: FollowUp, finished: Finished, running: "Mapping[str, asyncio.Task[FollowUpOutcome]]"
+        self,
+        rule: FollowUp,
+        finished: Finished,
+        running: "Mapping[str, asyncio.Task[FollowUpOutcome]]",
     ) -> FollowUpOutcome:
         results: dict[str, Result] = {}
         known_by = ""
         try:
             for name in rule.follows:
-                before = await running[name] if name in running else FollowUpOutcome(name, "skipped")
+                before = (
+                    await running[name] if name in running else FollowUpOutcome(name, "skipped")
+                )
                 if before.result is None:
                     return await self._put_off(rule, finished, before)
                 results[name] = before.result
@@ -118,21 +127,37 @@ class FollowUps:
         except MantisreedError as error:
             return await self._failed(rule, known_by, error)
         except Exception as error:
-            _log.exception("follow-up %s of %s failed by an internal error", rule.name, finished.source.label)
-            return await self._failed(rule, known_by, InternalError.because(error, where=f"after.{rule.name}"))
+            _log.exception(
+                "follow-up %s of %s failed by an internal error", rule.name, finished.source.label
+            )
+            return await self._failed(
+                rule, known_by, InternalError.because(error, where=f"after.{rule.name}")
+            )
 
-    async def _put_off(self, rule: FollowUp, finished: Finished, before: FollowUpOutcome) -> FollowUpOutcome:
+    async def _put_off(
+        self, rule: FollowUp, finished: Finished, before: FollowUpOutcome
+    ) -> FollowUpOutcome:
         if before.state == "skipped":
             return FollowUpOutcome(rule.name, "skipped")
         known_by = digest_of_request([finished.known_by, rule.name, "waits"])[:32]
-        return await self._waiting(rule, finished, known_by, f"needs {before.name}, which is {before.state}")
+        return await self._waiting(
+            rule, finished, known_by, f"needs {before.name}, which is {before.state}"
+        )
 
-    async def _waiting(self, rule: FollowUp, finished: Finished, known_by: str, reason: str) -> FollowUpOutcome:
+    async def _waiting(
+        self, rule: FollowUp, finished: Finished, known_by: str, reason: str
+    ) -> FollowUpOutcome:
         job = finished.known_by
-        await self._perform(lambda ledger: ledger.follow_ups.put_off(known_by, job, rule.name, reason))
-        return FollowUpOutcome(rule.name, "waiting", PostponedError(reason, where=f"after.{rule.name}"))
+        await self._perform(
+            lambda ledger: ledger.follow_ups.put_off(known_by, job, rule.name, reason)
+        )
+        return FollowUpOutcome(
+            rule.name, "waiting", PostponedError(reason, where=f"after.{rule.name}")
+        )
 
-    async def _failed(self, rule: FollowUp, known_by: str, error: MantisreedError) -> FollowUpOutcome:
+    async def _failed(
+        self, rule: FollowUp, known_by: str, error: MantisreedError
+    ) -> FollowUpOutcome:
         state: FollowUpState = "failed"
         if isinstance(error, PostponedError):
             state = "waiting"
@@ -156,7 +181,9 @@ class FollowUps:
         parcel = parcel_of(finished, results, known_by)
         may_be_again = self._also_doubtful or rule.action not in _AT_MOST_ONCE
         found = await self._perform(
-            lambda ledger: ledger.follow_ups.claim(known_by, job, rule.name, also_doubtful=may_be_again)
+            lambda ledger: ledger.follow_ups.claim(
+                known_by, job, rule.name, also_doubtful=may_be_again
+            )
         )
         if found is not None:
             return await self._met(rule, finished, found)
@@ -170,16 +197,22 @@ class FollowUps:
 
     async def _end(self, known_by: str, result: Result, tally: Tally) -> None:
         kept = {"kind": result.kind, "files": [str(path) for path in result.files]}
-        end = FollowUpEnd("done", None, kept, result.body, tally.characters, tally.cost, tally.currency)
+        end = FollowUpEnd(
+            "done", None, kept, result.body, tally.characters, tally.cost, tally.currency
+        )
         await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end))
 
-    async def _met(self, rule: FollowUp, finished: Finished, found: FollowUpRecord) -> FollowUpOutcome:
+    async def _met(
+        self, rule: FollowUp, finished: Finished, found: FollowUpRecord
+    ) -> FollowUpOutcome:
         """What there is of a follow-up that is not begun now."""
         if found.state == "in doubt":
             advice = f"`mantisreed retry {found.job[:8]}` does it again"
             what = f"it may have been done already ({found.reason or 'nobody knows'})"
             return FollowUpOutcome(
-                rule.name, "in doubt", DeliveryError(what, where=f"after.{rule.name}", advice=advice)
+                rule.name,
+                "in doubt",
+                DeliveryError(what, where=f"after.{rule.name}", advice=advice),
             )
         if found.state != "done":
             reason = PostponedError("another process has it under way", where=f"after.{rule.name}")
@@ -192,7 +225,15 @@ class FollowUps:
         return FollowUpOutcome(rule.name, "done", result=result)
 
     def _work(self, rule: FollowUp, finished: Finished, tally: Tally | None = None) -> ServiceWork:
-        return ServiceWork(self._workspace, self._desk, self._outputs, rule, self._rules, finished, tally or Tally())
+        return ServiceWork(
+            self._workspace,
+            self._desk,
+            self._outputs,
+            rule,
+            self._rules,
+            finished,
+            tally or Tally(),
+        )
 
     async def _done(
         self,
@@ -228,7 +269,9 @@ class FollowUps:
             places = await asyncio.to_thread(copy_files, rule.copy, parcel, folder)
             return Result("nothing", {"places": places})
         elif rule.rows is not None:
-            await asyncio.to_thread(add_row, rule.rows, parcel, folder, self._secret(rule.rows.password))
+            await asyncio.to_thread(
+                add_row, rule.rows, parcel, folder, self._secret(rule.rows.password)
+            )
         elif rule.command is not None:
             secrets = {name: source.read(folder) for name, source in rule.command.secrets.items()}
             return _result_of_program(await run_program(rule.command, parcel, secrets))
@@ -248,7 +291,9 @@ class FollowUps:
             is_stopped=lambda: self._stopped,
         )
 
-    async def _mailed(self, rule: FollowUp, finished: Finished, known_by: str, letter: Letter) -> FollowUpOutcome:
+    async def _mailed(
+        self, rule: FollowUp, finished: Finished, known_by: str, letter: Letter
+    ) -> FollowUpOutcome:
         """Send a mail, or keep the recording for the one at the end of the run.
 
         The rule itself has an entry in the ledger, by its recipients; each of them has another one.
@@ -256,7 +301,9 @@ class FollowUps:
         assert rule.mail is not None
         if rule.mail.each == "run":
             reason = "waits for the end of the run"
-            await self._perform(lambda ledger: ledger.follow_ups.put_off(known_by, letter.job, rule.name, reason))
+            await self._perform(
+                lambda ledger: ledger.follow_ups.put_off(known_by, letter.job, rule.name, reason)
+            )
             self._letters.setdefault(rule.name, []).append((finished.source, known_by, letter))
             return FollowUpOutcome(rule.name, "skipped")
         outcome = await self._mailing(rule).send([letter])
@@ -289,7 +336,11 @@ class FollowUps:
         return outcome
 
     async def _note(self, known_by: str, outcome: FollowUpOutcome) -> None:
-        end = FollowUpEnd(outcome.state, None if outcome.error is None else str(outcome.error), {"kind": "nothing"})
+        end = FollowUpEnd(
+            outcome.state,
+            None if outcome.error is None else str(outcome.error),
+            {"kind": "nothing"},
+        )
         await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end))
 
 
@@ -324,12 +375,19 @@ def facts_of(finished: Finished, results: Mapping[str, Result]) -> dict[str, Any
 
 def parcel_of(finished: Finished, results: Mapping[str, Result], key: str) -> Parcel:
     """What goes to destinations. Files that are gone are left out."""
-    named = [*finished.files, *((name, path) for name, result in results.items() for path in result.files)]
-    files = [ParcelFile(path.name, path.read_bytes(), kind) for kind, path in named if path.is_file()]
+    named = [
+        *finished.files,
+        *((name, path) for name, result in results.items() for path in result.files),
+    ]
+    files = [
+        ParcelFile(path.name, path.read_bytes(), kind) for kind, path in named if path.is_file()
+    ]
     return Parcel(key, facts_of(finished, results), files)
 
 
-def _known_by(rule: FollowUp, finished: Finished, results: Mapping[str, Result], *, with_target: bool = True) -> str:
+def _known_by(
+    rule: FollowUp, finished: Finished, results: Mapping[str, Result], *, with_target: bool = True
+) -> str:
     """The same for the same result, whatever else has changed.
 
     Args:
@@ -341,11 +399,22 @@ def _known_by(rule: FollowUp, finished: Finished, results: Mapping[str, Result],
     given = to_json(finished.transcript).decode() if finished.transcript else finished.error
     needed = [digest_of_request((results[name].body or b"").hex()) for name in rule.follows]
     if rule.service is not None:
-        action: Any = [rule.service, rule.target, rule.to, rule.two_languages, rule.back, rule.reduce]
+        action: Any = [
+            rule.service,
+            rule.target,
+            rule.to,
+            rule.two_languages,
+            rule.back,
+            rule.reduce,
+        ]
     else:
         settings = getattr(rule, rule.action)
-        action = [str(getattr(settings, key)) for key in _IDENTITY[rule.action]] if with_target else []
-    return digest_of_request([finished.known_by, rule.name, rule.action, action, given, needed])[:32]
+        action = (
+            [str(getattr(settings, key)) for key in _IDENTITY[rule.action]] if with_target else []
+        )
+    return digest_of_request([finished.known_by, rule.name, rule.action, action, given, needed])[
+        :32
+    ]
 
 
 def restored(record: FollowUpRecord, body: bytes | None) -> Result:

@@ -23,7 +23,9 @@ class Inspected:
     error: RecordingError | None = None
 
 
-def inspect_recordings(recordings: Sequence[Source], *, track: int | None = None) -> list[Inspected]:
+def inspect_recordings(
+    recordings: Sequence[Source], *, track: int | None = None
+) -> list[Inspected]:
     """What each of them is like, in order; those that are links are fetched for it."""
     return run_interruptibly(_inspected(recordings, track))
 
@@ -35,10 +37,14 @@ async def _inspected(recordings: Sequence[Source], track: int | None) -> list[In
         async with room:
             try:
                 async with local_file(recording, folder) as path:
-                    return Inspected(recording, await asyncio.to_thread(workers.examine, path, track=track))
+                    return Inspected(
+                        recording, await asyncio.to_thread(workers.examine, path, track=track)
+                    )
             except RecordingError as error:
                 error.where = recording.label
                 return Inspected(recording, error=error)
 
     with TemporaryDirectory(prefix="mantisreed-") as folder, DecodingWorkers() as workers:
-        return list(await asyncio.gather(*(one(recording, Path(folder)) for recording in recordings)))
+        return list(
+            await asyncio.gather(*(one(recording, Path(folder)) for recording in recordings))
+        )

@@ -1,7 +1,9 @@
-"""`run - --live`, for Python: a stream is heard as it comes, and each phrase goes to the engine at once.
+"""`run - --live`, for Python: a stream is heard as it comes, and each phrase goes to the engine at
+once.
 
-A phrase is a small recording with a job of its own, so that all promises of the ledger hold for it. Its sound is on
-disk until it is done; memory holds the phrase that is being spoken, and nothing of those before.
+A phrase is a small recording with a job of its own, so that all promises of the ledger hold for it.
+Its sound is on disk until it is done; memory holds the phrase that is being spoken, and nothing of
+those before.
 """
 
 import asyncio
@@ -51,7 +53,14 @@ from mantisreed.review.doubts import with_doubts
 from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.streams import StoppableInput, StreamFormat, stream_blocks
-from mantisreed.transcript.document import NOTHING_HEARD, Passage, RecordingFacts, Transcript, Word, speakers_of
+from mantisreed.transcript.document import (
+    NOTHING_HEARD,
+    Passage,
+    RecordingFacts,
+    Transcript,
+    Word,
+    speakers_of,
+)
 from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)
@@ -127,7 +136,8 @@ def listen(
     live: LiveOptions | None = None,
     on_phrase: Callable[[PhraseOutcome], None] = lambda outcome: None,
 ) -> LiveOutcome:
-    """Hear a stream to its end, or until the user stops it; send each phrase as soon as the speaker pauses.
+    """Hear a stream to its end, or until the user stops it; send each phrase as soon as the speaker
+    pauses.
 
     The first interruption finishes the phrase, waits for what is on its way, and writes all files.
 
@@ -192,7 +202,9 @@ class _Session:
         self.outputs.check(stem)
         self._growing = GrowingOutputs(self.outputs, stem, self._folder / "phrases.jsonl")
         loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()
-        reader = threading.Thread(target=self._read, args=(stream, loop, found), name="listening", daemon=True)
+        reader = threading.Thread(
+            target=self._read, args=(stream, loop, found), name="listening", daemon=True
+        )
         # What is under way in a phrase is never thrown away by the first interruption.
         with DecodingWorkers() as workers, interruptible(self._stop.set):
             workers.warm_up()
@@ -208,18 +220,31 @@ class _Session:
         if self._error is not None and not self._seconds:
             raise self._error  # it is no stream at all
         outcome = await asyncio.to_thread(self._finish, source, stem)
-        return LiveOutcome(await self._followed(outcome, stem), self._count, self._failed, self._seconds)
+        return LiveOutcome(
+            await self._followed(outcome, stem), self._count, self._failed, self._seconds
+        )
 
-    def _read(self, stream: BinaryIO, loop: asyncio.AbstractEventLoop, found: "asyncio.Queue[Source | None]") -> None:
+    def _read(
+        self,
+        stream: BinaryIO,
+        loop: asyncio.AbstractEventLoop,
+        found: "asyncio.Queue[Source | None]",
+    ) -> None:
         """Hear the stream, on a thread of its own: its phrases go to disk at once."""
         listener: PhraseListener | None = None
         try:
-            for rate, samples in stream_blocks(StoppableInput(stream, self._stop.is_set), self.live.form):
-                listener = listener or PhraseListener(rate, pause=self.live.pause, longest=self.live.longest)
+            for rate, samples in stream_blocks(
+                StoppableInput(stream, self._stop.is_set), self.live.form
+            ):
+                listener = listener or PhraseListener(
+                    rate, pause=self.live.pause, longest=self.live.longest
+                )
                 self._seconds += len(samples) / rate
                 for phrase in listener.hear(samples):
                     self._give(phrase, rate, loop, found)
-        except Exception as error:  # what was heard until then is written, and why it broke off is told
+        except (
+            Exception
+        ) as error:  # what was heard until then is written, and why it broke off is told
             _log.info("the stream broke off", exc_info=True)
             self._error = error
         try:
@@ -234,7 +259,11 @@ class _Session:
         found.put_nowait(None)
 
     def _give(
-        self, phrase: LivePhrase, rate: int, loop: asyncio.AbstractEventLoop, found: "asyncio.Queue[Source | None]"
+        self,
+        phrase: LivePhrase,
+        rate: int,
+        loop: asyncio.AbstractEventLoop,
+        found: "asyncio.Queue[Source | None]",
     ) -> None:
         self._count += 1
         path = self._folder / f"{self._count:06d}.wav"
@@ -272,18 +301,29 @@ class _Session:
                 found.put_nowait(None)
 
         hooks = RunHooks(workers=workers, on_outcome=ended)
-        own = Outputs(self._folder / "transcripts", self.workspace.hidden, chosen_formats(["json"]), overwrite=True)
+        own = Outputs(
+            self._folder / "transcripts",
+            self.workspace.hidden,
+            chosen_formats(["json"]),
+            overwrite=True,
+        )
         async with AsyncExitStack() as stack:
             # Follow-ups are of the whole.
-            wanted = msgspec.structs.replace(self.options.wanted, translations=(), is_followed=False)
+            wanted = msgspec.structs.replace(
+                self.options.wanted, translations=(), is_followed=False
+            )
             alone = replace(self.options, wanted=wanted)
-            services = await batch_services(stack, self.workspace, alone, [Source(Path("-"))], hooks)
+            services = await batch_services(
+                stack, self.workspace, alone, [Source(Path("-"))], hooks
+            )
             await Batch(alone, own, services, budget=budget).follow(found)
 
     def _ended(self, outcome: Outcome) -> bool:
         """Tell and keep what became of a phrase; whether it has to wait."""
         number, start, end = self._phrases[outcome.recording.path.name]
-        if outcome.state == "waiting" and not isinstance(outcome.error, (SpendLimitError, InterruptedRunError)):
+        if outcome.state == "waiting" and not isinstance(
+            outcome.error, (SpendLimitError, InterruptedRunError)
+        ):
             self._waiting.append(outcome.recording)
             self.on_phrase(PhraseOutcome(start, end, "waiting", error=outcome.error))
             self._tell(number, None)
@@ -301,7 +341,8 @@ class _Session:
         return False
 
     def _tell(self, number: int, told: PhraseOutcome | None) -> None:
-        """Tell of a phrase once those before it are told, or after a moment: what was said first is read first.
+        """Tell of a phrase once those before it are told, or after a moment: what was said first is
+        read first.
 
         Args:
             number: of the phrase.
@@ -327,7 +368,9 @@ class _Session:
             self.on_phrase(told)
 
     async def _again(self, found: "asyncio.Queue[Source | None]") -> bool:
-        """Try phrases again that wait for an engine, after a while; once the stream is over only once more."""
+        """Try phrases again that wait for an engine, after a while; once the stream is over only
+        once more.
+        """
         was_over = self._is_over
         for _ in range(round(self.live.again / 0.1)):
             if self._stop.is_set():
@@ -338,7 +381,8 @@ class _Session:
             self._give_up(waiting)
             return False
         self._was_last_try = was_over
-        # What came meanwhile stands behind; a sign of the end among it must not end the next batch too early.
+        # What came meanwhile stands behind; a sign of the end among it must not end the next batch
+        # too early.
         came = [found.get_nowait() for _ in range(found.qsize())]
         for source in (*waiting, *(one for one in came if one is not None)):
             found.put_nowait(source)
@@ -356,11 +400,17 @@ class _Session:
         kept = sorted(self._growing.kept(_Kept), key=lambda one: one.number)
         passages = tuple(passage for one in kept for passage in one.passages)
         languages = [one.language for one in kept if one.language]
-        language = self.options.wanted.language or max(sorted(set(languages)), key=languages.count, default=None)
+        language = self.options.wanted.language or max(
+            sorted(set(languages)), key=languages.count, default=None
+        )
         unanswered = [one for one in kept if one.state == "no reply"]
-        notes = [f"{one.start:.1f} to {one.end:.1f} s has no reply: {one.reason}" for one in unanswered]
+        notes = [
+            f"{one.start:.1f} to {one.end:.1f} s has no reply: {one.reason}" for one in unanswered
+        ]
         if self._error is not None:
-            notes.insert(0, f"the stream broke off after {self._seconds:.1f} s: {reason_of(self._error)}")
+            notes.insert(
+                0, f"the stream broke off after {self._seconds:.1f} s: {reason_of(self._error)}"
+            )
         if not passages and not notes:
             notes.append(NOTHING_HEARD)
         # A stream is nowhere as a whole; it is known by what was made of it.
@@ -383,8 +433,12 @@ class _Session:
         state, error = self._ended_as(has_words=bool(passages), notes=notes)
         return Outcome(source, state, transcript, written.files, written.changes, error)
 
-    def _ended_as(self, *, has_words: bool, notes: Sequence[str]) -> tuple[State, MantisreedError | None]:
-        """The state of the whole, and what went wrong: what has no reply is never taken for silence."""
+    def _ended_as(
+        self, *, has_words: bool, notes: Sequence[str]
+    ) -> tuple[State, MantisreedError | None]:
+        """The state of the whole, and what went wrong: what has no reply is never taken for
+        silence.
+        """
         if self._error is None and not self._failed:
             return ("done" if has_words else "nothing heard"), None
         advice = "what was heard is written"
@@ -432,5 +486,9 @@ def _phrase_outcome(outcome: Outcome, start: float, end: float) -> PhraseOutcome
 
 def moved(passage: Passage, by: float) -> Passage:
     """The passage, so many seconds later."""
-    words = tuple(Word(word.text, word.start + by, word.end + by, word.confidence) for word in passage.words)
-    return msgspec.structs.replace(passage, start=passage.start + by, end=passage.end + by, words=words)
+    words = tuple(
+        Word(word.text, word.start + by, word.end + by, word.confidence) for word in passage.words
+    )
+    return msgspec.structs.replace(
+        passage, start=passage.start + by, end=passage.end + by, words=words
+    )

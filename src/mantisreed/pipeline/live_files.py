@@ -81,7 +81,8 @@ class GrowingOutputs:
         if self.file.exists():
             with self.file.open("rb") as lines:
                 for line in lines:
-                    with suppress(msgspec.MsgspecError):  # torn by a full disk: it is in memory as well
+                    # Torn by a full disk: it is in memory as well.
+                    with suppress(msgspec.MsgspecError):  # see above
                         yield msgspec.json.decode(line, type=kind)
         for phrase in self._unwritten:
             assert isinstance(phrase, kind)
@@ -98,10 +99,13 @@ class GrowingOutputs:
     def _append(self, phrase: Numbered) -> None:
         if not phrase.passages:
             return
-        # The cue before stands on the disk already, and may stay a little longer than the pause took.
+        # The cue before stands on the disk already, and may stay a little longer than the pause
+        # took.
         cues = [
             replace(cue, start=min(max(cue.start, self._last), cue.end))
-            for cue in lay_out(phrase.passages, self._outputs.options.rules, language=phrase.language)
+            for cue in lay_out(
+                phrase.passages, self._outputs.options.rules, language=phrase.language
+            )
         ]
         for name, path in zip(self._outputs.names, self._outputs.paths(self._stem), strict=True):
             if name in _GROWING:
@@ -114,7 +118,9 @@ class GrowingOutputs:
         self._cues += len(cues)
         self._last = cues[-1].end if cues else self._last
 
-    def _text(self, name: str, passages: tuple[Passage, ...], cues: list[Cue], *, is_first: bool) -> str:
+    def _text(
+        self, name: str, passages: tuple[Passage, ...], cues: list[Cue], *, is_first: bool
+    ) -> str:
         if name == "txt":
             return "".join(f"{passage.text}\n" for passage in passages)
         if name == "srt":

@@ -74,7 +74,9 @@ class Mailing:
         return self.rule.mail
 
     async def send(self, letters: Sequence[Letter]) -> FollowUpOutcome:
-        """Send one message about these recordings to each recipient that has not had all of them."""
+        """Send one message about these recordings to each recipient that has not had all of
+        them.
+        """
         outcomes = [await self._sent_to(recipient, letters) for recipient in self.mail.to]
         return _together(self.rule.name, outcomes)
 
@@ -108,7 +110,9 @@ class Mailing:
             if found.state == "in doubt":
                 advice = f"`mantisreed retry {letter.job[:8]}` sends it again"
                 what = f"{recipient} may have it already ({found.reason or 'nobody knows'})"
-                return FollowUpOutcome(name, "in doubt", DeliveryError(what, where=where, advice=advice))
+                return FollowUpOutcome(
+                    name, "in doubt", DeliveryError(what, where=where, advice=advice)
+                )
             reason = PostponedError("another process has it under way", where=where)
             return FollowUpOutcome(name, found.state, None if found.state == "done" else reason)
 
@@ -126,15 +130,23 @@ class Mailing:
             except DeliveryError as error:
                 if not error.may_pass:
                     return error
-                if number >= self.rule.max_attempts or number > len(_COME_BACK) or self.is_stopped():
+                if (
+                    number >= self.rule.max_attempts
+                    or number > len(_COME_BACK)
+                    or self.is_stopped()
+                ):
                     return error
-                await self.sleep(_COME_BACK[number - 1] if error.wants_later else seconds_before(number))
+                await self.sleep(
+                    _COME_BACK[number - 1] if error.wants_later else seconds_before(number)
+                )
             except MantisreedError as error:
                 return error
             else:
                 return None
 
-    async def _note(self, delivery: str, state: FollowUpState, error: MantisreedError | None) -> None:
+    async def _note(
+        self, delivery: str, state: FollowUpState, error: MantisreedError | None
+    ) -> None:
         end = FollowUpEnd(state, None if error is None else str(error), {"kind": "nothing"})
         await self.perform(lambda ledger: ledger.follow_ups.end(delivery, end))
 
@@ -142,7 +154,9 @@ class Mailing:
 def _state_after(error: MantisreedError) -> FollowUpState:
     if isinstance(error, DeliveryError) and error.may_be_there:
         return "in doubt"
-    if isinstance(error, PostponedError) or (isinstance(error, DeliveryError) and error.wants_later):
+    if isinstance(error, PostponedError) or (
+        isinstance(error, DeliveryError) and error.wants_later
+    ):
         return "waiting"
     return "failed"
 

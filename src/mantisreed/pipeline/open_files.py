@@ -1,4 +1,6 @@
-"""How many files and connections this process may have open, and how many requests at once that leaves room for."""
+"""How many files and connections this process may have open, and how many requests at once that
+leaves room for.
+"""
 
 import msgspec
 
@@ -12,7 +14,9 @@ _WANTED = 65_536
 
 
 def open_files() -> int | None:
-    """How many files may be open at once, raised as far as the system lets us; None where that is not known."""
+    """How many files may be open at once, raised as far as the system lets us; None where that is
+    not known.
+    """
     try:
         import resource
     except ImportError:  # a system without such a limit
@@ -44,7 +48,8 @@ def room_for_requests() -> int:
 
 
 def fitted(card: EngineCard) -> tuple[EngineCard, str | None]:
-    """The card with as many requests at once as there is room for, and what to tell where these are fewer.
+    """The card with as many requests at once as there is room for, and what to tell where these are
+    fewer.
 
     Raises:
         InputError: there is no room for any.
@@ -52,5 +57,8 @@ def fitted(card: EngineCard) -> tuple[EngineCard, str | None]:
     room = room_for_requests()
     if card.max_concurrent <= room:
         return card, None
-    told = f"so few files may be open at once that {room} requests go out together, not {card.max_concurrent}"
+    told = (
+        f"so few files may be open at once that {room} requests go out together, not "
+        f"{card.max_concurrent}"
+    )
     return msgspec.structs.replace(card, max_concurrent=room), f"{told}; see `ulimit -n`"

@@ -1,4 +1,6 @@
-"""Second opinions as they are kept: a file for each job, so that its outputs can be written again."""
+"""Second opinions as they are kept: a file for each job, so that its outputs can be written
+again.
+"""
 
 from collections.abc import Sequence
 from pathlib import Path
@@ -45,22 +47,30 @@ def keep_opinion(hidden: Path, job: str, opinion: Opinion) -> None:
 def kept_opinion(hidden: Path, job: str) -> Opinion | None:
     """What was said about a job's transcript; None where nobody was asked, or it cannot be read."""
     try:
-        return msgspec.json.decode((folder_of_opinions(hidden) / f"{job}.json").read_bytes(), type=Opinion)
+        return msgspec.json.decode(
+            (folder_of_opinions(hidden) / f"{job}.json").read_bytes(), type=Opinion
+        )
     except (OSError, msgspec.MsgspecError):
         return None
 
 
-def with_kept_opinion(hidden: Path, transcript: Transcript, speech: Sequence[Span] | None) -> Transcript:
+def with_kept_opinion(
+    hidden: Path, transcript: Transcript, speech: Sequence[Span] | None
+) -> Transcript:
     """The transcript of a job with the second opinion that is kept; without, as it is."""
     opinion = kept_opinion(hidden, transcript.job)
     return transcript if opinion is None else with_opinion(transcript, opinion, speech)
 
 
-def with_opinion(transcript: Transcript, opinion: Opinion, speech: Sequence[Span] | None) -> Transcript:
+def with_opinion(
+    transcript: Transcript, opinion: Opinion, speech: Sequence[Span] | None
+) -> Transcript:
     """The transcript with the better readings of a second opinion."""
     doubts = transcript.doubts_worth_hearing
     clips = [
-        Clip(start, end, tuple(doubt for doubt in doubts if doubt.start < end and doubt.end > start))
+        Clip(
+            start, end, tuple(doubt for doubt in doubts if doubt.start < end and doubt.end > start)
+        )
         for start, end in opinion.clips
     ]
     return with_second_opinion(transcript, clips, opinion.second, speech)

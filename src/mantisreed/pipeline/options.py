@@ -51,23 +51,27 @@ class Translation(msgspec.Struct, frozen=True):
 
 
 class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """What a user may want of a run: one object from the command line, Python or HTTP to the ledger.
+    """What a user may want of a run: one object from the command line, Python or HTTP to the
+    ledger.
 
-    The ledger keeps it whole with each job, so that every way to go on with the job asks for the same.
-    None takes what the settings say.
+    The ledger keeps it whole with each job, so that every way to go on with the job asks for the
+    same. None takes what the settings say.
 
     Attributes:
-        engine: name of the card, or `NAME:PROFILE`; None takes the one in the settings, or the only one.
+        engine: name of the card, or `NAME:PROFILE`; None takes the one in the settings, or the only
+            one.
         language: a BCP 47 tag; None takes the one in the settings, or lets the engine find out.
         translate_to: the tag of another language to answer in, where the card declares translating.
         hints: names and rare words to expect.
         to: names of output formats; a single name is one format.
         into: folder for outputs.
-        pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the engine's card.
+        pieces: which sound of the recordings is sent and how it is cut; None leaves it all to the
+            engine's card.
         writing: how the formats are written.
         overwrite: also outputs that were edited since they were written.
         afresh: send again, and pay again, what the engine has answered already.
-        spend_limit: what these recordings may cost, with what they have cost before, in the card's currency.
+        spend_limit: what these recordings may cost, with what they have cost before, in the card's
+            currency.
         wait: until all replies are there; otherwise only send, and leave the rest to `collect`.
         selection: which recordings of folders and tables; None takes all.
         translations: that text services make of each transcript.
@@ -106,17 +110,22 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
                 given[name] = tuple(given[name])
         if isinstance(given["into"], os.PathLike):
             given["into"] = os.fspath(given["into"])
-        if isinstance(given["spend_limit"], (int, float)) and not isinstance(given["spend_limit"], bool):
+        if isinstance(given["spend_limit"], (int, float)) and not isinstance(
+            given["spend_limit"], bool
+        ):
             given["spend_limit"] = Decimal(str(given["spend_limit"]))
         for one in msgspec.structs.fields(RunOptions):
             try:
                 value = msgspec.convert(given[one.name], _TYPES.get(one.name, one.type))
             except msgspec.ValidationError as error:
-                raise InputError(f"{one.name} makes no sense ({error})", where="RunOptions") from error
+                raise InputError(
+                    f"{one.name} makes no sense ({error})", where="RunOptions"
+                ) from error
             msgspec.structs.force_setattr(self, one.name, value)
 
     def complete(self, workspace: Workspace) -> "RunOptions":
-        """The same with what the settings say in place of each None, so that settings may change later.
+        """The same with what the settings say in place of each None, so that settings may change
+        later.
 
         Raises:
             InputError: a language is none, or a list of words cannot be read.
@@ -142,7 +151,9 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
 
 def default_writing(workspace: Workspace) -> WriteOptions:
     """How outputs are written by the settings alone."""
-    return WriteOptions(rules=workspace.layout(), wording=workspace.wording(), redaction=workspace.redaction())
+    return WriteOptions(
+        rules=workspace.layout(), wording=workspace.wording(), redaction=workspace.redaction()
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,7 +167,8 @@ class TranscriptionOptions:
         request_options: language, target and hints as the engine calls them.
         max_attempts: how often a request that fails in a way that may pass is sent.
         second: what is asked about what is doubtful; None asks nobody.
-        batch: tells these recordings, which share a spend limit, from all others; empty without a limit.
+        batch: tells these recordings, which share a spend limit, from all others; empty without a
+            limit.
     """
 
     wanted: RunOptions
@@ -180,8 +192,9 @@ class Made(msgspec.Struct, frozen=True):
         pieces: the keys of its requests, in order.
         duration: seconds.
         damage, notes: what is to be said of it.
-        pauses_and_speech: lengths of silence and of speech in turn, in hundredths of a second, which is a quarter of
-            what pairs of times would take in the ledger; None in jobs from before it was kept.
+        pauses_and_speech: lengths of silence and of speech in turn, in hundredths of a second,
+            which is a quarter of what pairs of times would take in the ledger; None in jobs from
+            before it was kept.
         track: the track of sound, where it was not the default one.
     """
 
@@ -205,9 +218,11 @@ class StoredOptions(msgspec.Struct, frozen=True):
     """What was asked for one recording: all that it takes to do it again, or to write it out.
 
     Attributes:
-        source: the recording's place, as `file:` or http address; empty when it holds something secret.
+        source: the recording's place, as `file:` or http address; empty when it holds something
+            secret.
         name: of the recording, fit for showing.
-        stem: of its outputs, with what is not plain ASCII as %XX, since names may hold bytes of any kind.
+        stem: of its outputs, with what is not plain ASCII as %XX, since names may hold bytes of any
+            kind.
         wanted: what the user asked for, complete; its folder is a `file:` address.
         about: what else was said of the recording, by name.
         entry: what a feed knows it by.
@@ -248,7 +263,9 @@ class StoredOptions(msgspec.Struct, frozen=True):
         """
         if not self.source:
             advice = "`mantisreed run` with the whole address goes on where it was"
-            raise InputError(f"the address of {self.name} was not kept, as it held a secret", advice=advice)
+            raise InputError(
+                f"the address of {self.name} was not kept, as it held a secret", advice=advice
+            )
         is_file = self.source.startswith("file:")
         return Source(
             path_at(self.source) if is_file else Path(self.name),
@@ -259,7 +276,9 @@ class StoredOptions(msgspec.Struct, frozen=True):
         )
 
 
-def follow_ups_of(workspace: Workspace, wanted: RunOptions, formats: Sequence[str]) -> dict[str, FollowUp]:
+def follow_ups_of(
+    workspace: Workspace, wanted: RunOptions, formats: Sequence[str]
+) -> dict[str, FollowUp]:
     """The follow-ups of a recording: those of the settings, and its translations.
 
     Args:
@@ -286,7 +305,9 @@ def follow_ups_of(workspace: Workspace, wanted: RunOptions, formats: Sequence[st
     return rules
 
 
-def options_to_store(options: TranscriptionOptions, recording: Source, stem: str, outputs: Outputs) -> StoredOptions:
+def options_to_store(
+    options: TranscriptionOptions, recording: Source, stem: str, outputs: Outputs
+) -> StoredOptions:
     """What is kept of the options for one recording."""
     source = recording.link or recording.path.absolute().as_uri()
     wanted = msgspec.structs.replace(
@@ -318,7 +339,10 @@ def stored_options(record: JobRecord) -> StoredOptions:
     """
     if record.options is None:
         advice = "`mantisreed run` with the recording goes on where it was"
-        raise InputError(f"job {record.id} was sent by an older version, which did not note enough", advice=advice)
+        raise InputError(
+            f"job {record.id} was sent by an older version, which did not note enough",
+            advice=advice,
+        )
     try:
         return msgspec.json.decode(record.options, type=StoredOptions)
     except msgspec.MsgspecError as error:
@@ -375,11 +399,13 @@ def _second_opinion(workspace: Workspace, options: RunOptions) -> TranscriptionO
         InputError: it cannot be asked about stretches of a recording.
     """
     second = transcription_options(
-        workspace, msgspec.structs.replace(options, engine=options.second_opinion, second_opinion=None)
+        workspace,
+        msgspec.structs.replace(options, engine=options.second_opinion, second_opinion=None),
     )
     if wants_link(second.card):
         raise InputError(
-            f"engine {second.card.name} fetches links, and is not sent stretches", where="--second-opinion"
+            f"engine {second.card.name} fetches links, and is not sent stretches",
+            where="--second-opinion",
         )
     return second
 

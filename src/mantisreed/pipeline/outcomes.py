@@ -24,15 +24,17 @@ class Outcome:
 
     Attributes:
         recording: where it came from.
-        state: `incomplete` when the recording itself breaks off, and what there was of it is transcribed; `doubtful`
-            when a reply is not quite as the card says, so that the transcript may be wrong; `working` when it was
-            sent and not waited for; `waiting` when something else has to happen first.
+        state: `incomplete` when the recording itself breaks off, and what there was of it is
+            transcribed; `doubtful` when a reply is not quite as the card says, so that the
+            transcript may be wrong; `working` when it was sent and not waited for; `waiting` when
+            something else has to happen first.
         transcript: None when there is none (yet).
         files: what was written.
         changes: how often each word was changed in them.
         error: why it failed or waits, or what is incomplete.
         job: as the ledger has it; None when it did not come so far.
-        second: the job of what a second engine was asked about it in this run; None where there was nothing to ask.
+        second: the job of what a second engine was asked about it in this run; None where there was
+            nothing to ask.
         remarks: what else the user should know.
         follow_ups: how those ended that are done with its transcript.
     """
@@ -65,7 +67,11 @@ class Outcome:
 
 
 def outcome_of(
-    recording: Source, transcript: Transcript, damage: Sequence[str], doubts: Sequence[str], written: Written
+    recording: Source,
+    transcript: Transcript,
+    damage: Sequence[str],
+    doubts: Sequence[str],
+    written: Written,
 ) -> Outcome:
     """The outcome of a recording whose transcript is written.
 
@@ -81,11 +87,16 @@ def outcome_of(
         error = RecordingError(damage[0], where=recording.label, advice=advice)
         return Outcome(recording, "incomplete", transcript, written.files, written.changes, error)
     if doubts:
-        more = f" (and {len(doubts) - 1} more, see the transcript's notes)" if len(doubts) > 1 else ""
-        advice = (
-            "mend the reply table of its card and run the same command, which reads the kept reply and costs nothing"
+        more = (
+            f" (and {len(doubts) - 1} more, see the transcript's notes)" if len(doubts) > 1 else ""
         )
-        doubt = MantisreedError(f"the reply is not as its card says: {doubts[0]}{more}", advice=advice)
+        advice = (
+            "mend the reply table of its card and run the same command, which reads the kept "
+            "reply and costs nothing"
+        )
+        doubt = MantisreedError(
+            f"the reply is not as its card says: {doubts[0]}{more}", advice=advice
+        )
         return Outcome(recording, "doubtful", transcript, written.files, written.changes, doubt)
     state: State = "done" if transcript.passages else "nothing heard"
     return Outcome(recording, state, transcript, written.files, written.changes)

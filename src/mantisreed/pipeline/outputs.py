@@ -17,7 +17,15 @@ from mantisreed.errors import OutputError, reason_of
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.exports.wording import reworded
-from mantisreed.files import bytes_digest, cannot_write, file_digest, make_folder, printable, write_new, write_whole
+from mantisreed.files import (
+    bytes_digest,
+    cannot_write,
+    file_digest,
+    make_folder,
+    printable,
+    write_new,
+    write_whole,
+)
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 
@@ -45,7 +53,8 @@ class _Remembered(msgspec.Struct, frozen=True):
     Attributes:
         recording: where it lies, escaped.
         digest: of what was written, or was about to be.
-        before: of what stood there until then, which counts as ours too: the program may have ended in between.
+        before: of what stood there until then, which counts as ours too: the program may have ended
+            in between.
     """
 
     recording: str
@@ -62,8 +71,8 @@ class _Claim(msgspec.Struct, frozen=True):
 class Outputs:
     """The outputs in one folder, with a memory of what was written there.
 
-    The memory lies in the workspace's hidden folder, one small file for each output, so that several processes can
-    use it at once.
+    The memory lies in the workspace's hidden folder, one small file for each output, so that
+    several processes can use it at once.
     """
 
     def __init__(
@@ -109,7 +118,8 @@ class Outputs:
         return tuple(form.name for form in self._formats)
 
     def stem_for(self, recording: Source) -> str:
-        """A stem that no other recording's outputs have: that of the file, with a number where it is taken.
+        """A stem that no other recording's outputs have: that of the file, with a number where it
+        is taken.
 
         It is this recording's from now on, also for other processes.
         """
@@ -164,7 +174,9 @@ class Outputs:
         """
         for path in self.paths(stem):
             if path.exists() and not path.is_file():
-                raise OutputError("is not a file, and cannot be written over", where=printable(path))
+                raise OutputError(
+                    "is not a file, and cannot be written over", where=printable(path)
+                )
             if not self._overwrite and path.exists() and not self._is_ours(path):
                 raise _made_by_another(path)
 
@@ -173,7 +185,8 @@ class Outputs:
         return [self._folder / f"{stem}{form.suffix}" for form in self._formats]
 
     def write(self, stem: str, recording: Source, transcript: Transcript) -> Written:
-        """Write all formats, words changed in all but the transcript itself; each file appears whole or not at all.
+        """Write all formats, words changed in all but the transcript itself; each file appears
+        whole or not at all.
 
         Raises:
             OutputError: a file cannot be written, or was edited meanwhile.
@@ -184,7 +197,9 @@ class Outputs:
         """The same of a script."""
         self.check(stem)
         is_changing = any(form.name != TRANSCRIPT_FORMAT for form in self._formats)
-        changed, changes = reworded(script, self.options.wording) if is_changing else (script, Counter[str]())
+        changed, changes = (
+            reworded(script, self.options.wording) if is_changing else (script, Counter[str]())
+        )
         for path, form in zip(self.paths(stem), self._formats, strict=True):
             written = script if form.name == TRANSCRIPT_FORMAT else changed
             self._publish(path, form.write(written, self.options, recording.name), recording.key)
@@ -195,7 +210,9 @@ class Outputs:
         try:
             before = file_digest(path) if path.exists() else ""
         except OSError as error:
-            raise OutputError(f"cannot be read ({reason_of(error)})", where=printable(path)) from error
+            raise OutputError(
+                f"cannot be read ({reason_of(error)})", where=printable(path)
+            ) from error
         remembered = _Remembered(recording, bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
         if before or self._overwrite:
@@ -204,7 +221,8 @@ class Outputs:
         try:
             write_new(path, content)
         except FileExistsError:
-            # It has come since we looked. Another process may have written the very same transcript.
+            # It has come since we looked. Another process may have written the very same
+            # transcript.
             if file_digest(path) != remembered.digest:
                 raise _made_by_another(path) from None
 
@@ -216,7 +234,8 @@ class Outputs:
         if is_anothers or self._belongs_to_another(stem, recording):
             return False
         if owner is None:
-            # Not put on disk at once: what a power cut takes back is claimed again, and twenty thousand take seconds.
+            # Not put on disk at once: what a power cut takes back is claimed again, and twenty
+            # thousand take seconds.
             try:
                 claim.write_bytes(msgspec.json.encode(_Claim(recording)))
             except OSError as error:
@@ -240,7 +259,9 @@ class Outputs:
 
 def _made_by_another(path: Path) -> OutputError:
     return OutputError(
-        _MADE_BY_ANOTHER, where=printable(path), advice="move it away, or overwrite it with --overwrite"
+        _MADE_BY_ANOTHER,
+        where=printable(path),
+        advice="move it away, or overwrite it with --overwrite",
     )
 
 

@@ -15,7 +15,9 @@ _SLACK_SHARE = 0.02
 _SLACK_SECONDS = 1.0
 
 
-def check_same_recording(transcript: Transcript, recording: Path, duration: float | None = None) -> tuple[str, ...]:
+def check_same_recording(
+    transcript: Transcript, recording: Path, duration: float | None = None
+) -> tuple[str, ...]:
     """See that a recording is the one that was transcribed, or a copy of it in another format.
 
     A transcript of ours names its recording by the digest of its bytes. Where that differs, the
@@ -45,7 +47,8 @@ def check_same_recording(transcript: Transcript, recording: Path, duration: floa
         is_other = lasts < expected - _slack(expected)
     if is_other:
         raise InputError(
-            f"it lasts {short_duration(lasts)}, and what was transcribed {short_duration(expected)}",
+            f"it lasts {short_duration(lasts)}, and what was transcribed "
+            f"{short_duration(expected)}",
             where=printable(recording),
             advice="name the recording that was transcribed, or a copy of it",
         )
@@ -75,11 +78,15 @@ def check_same_recordings(transcripts: Sequence[tuple[str, Transcript]]) -> tupl
         if abs(facts.duration - first.duration) > _slack(first.duration):
             raise InputError(
                 f"it is of another recording than {first_name}: {facts.name}, "
-                f"{short_duration(facts.duration)}, and {first.name}, {short_duration(first.duration)}",
+                f"{short_duration(facts.duration)}, and {first.name}, "
+                f"{short_duration(first.duration)}",
                 where=name,
                 advice="name transcripts of one recording",
             )
-        told.append(f"{name} and {first_name} are of different files, {facts.name} and {first.name}, as long")
+        told.append(
+            f"{name} and {first_name} are of different files, {facts.name} and {first.name}, as "
+            "long"
+        )
     return tuple(told)
 
 

@@ -1,4 +1,6 @@
-"""Preparing a recording: decoded, listened to, cut and encoded in one pass, piece after piece while it streams by."""
+"""Preparing a recording: decoded, listened to, cut and encoded in one pass, piece after piece while
+it streams by.
+"""
 
 import io
 import math
@@ -38,7 +40,9 @@ from mantisreed.files import give_back_memory
 from mantisreed.units import duration_given, short_size
 
 GOOD_PIECE = 600.0
-"""Seconds; what has to be cut is cut into pieces of at most this, so that the first leave soon and many at once."""
+"""Seconds; what has to be cut is cut into pieces of at most this, so that the first leave soon and
+many at once.
+"""
 
 _LEAST_PIECE = 5.0  # seconds; what is too big even then is refused
 _SHORTEST_OVERLAP = 1.0  # seconds; shorter ones hold no whole word
@@ -81,10 +85,12 @@ class PieceOptions(msgspec.Struct, frozen=True):
             somebody speaks.
         channels: which channels of it.
         piece_length: seconds of a piece at most, if less than the engine takes.
-        overlap: seconds that all neighbouring pieces share; None lets them overlap only where there is no pause.
+        overlap: seconds that all neighbouring pieces share; None lets them overlap only where there
+            is no pause.
         keep_silence: send long silence as well, and recordings in which nobody seems to speak.
         untouched: keep a recording that fits into one request exactly as it is.
-        spans: send these stretches only, (start, end) in seconds, in order and apart; empty for all of it.
+        spans: send these stretches only, (start, end) in seconds, in order and apart; empty for all
+            of it.
     """
 
     track: int | None = None
@@ -119,14 +125,19 @@ def piece_options_given(
     """
     length = duration_given(piece_length, where("piece_length"))
     if length is not None and length < _LEAST_PIECE:
-        raise InputError(f"a piece has to last {_LEAST_PIECE:g} s or more", where=where("piece_length"))
+        raise InputError(
+            f"a piece has to last {_LEAST_PIECE:g} s or more", where=where("piece_length")
+        )
     shared = duration_given(overlap, where("overlap"))
     if shared is not None and shared < _SHORTEST_OVERLAP:
-        raise InputError(f"an overlap has to last {_SHORTEST_OVERLAP:g} s or more", where=where("overlap"))
+        raise InputError(
+            f"an overlap has to last {_SHORTEST_OVERLAP:g} s or more", where=where("overlap")
+        )
     longest = (length or 60.0) / 4
     if shared and shared > longest:
         raise InputError(
-            f"neighbouring pieces can share at most a quarter of a piece, {longest:g} s", where=where("overlap")
+            f"neighbouring pieces can share at most a quarter of a piece, {longest:g} s",
+            where=where("overlap"),
         )
     return PieceOptions(
         track=track,
@@ -138,14 +149,16 @@ def piece_options_given(
 
 
 class CutLimits(msgspec.Struct, frozen=True):
-    """By which limits a recording is cut. Cuts follow from these, the sound and the user's options alone.
+    """By which limits a recording is cut. Cuts follow from these, the sound and the user's options
+    alone.
 
-    The ledger keeps them with each job: one that is partly answered is cut the same again, whatever has changed on
-    the card.
+    The ledger keeps them with each job: one that is partly answered is cut the same again, whatever
+    has changed on the card.
 
     Attributes:
         form, bit_rate, sample_rate: how pieces are encoded.
-        longest: seconds of a piece at most; None when the recording is expected to fit into one request.
+        longest: seconds of a piece at most; None when the recording is expected to fit into one
+            request.
         repeats: whether neighbouring pieces share words, so that speakers can be matched.
         long_silence: seconds of silence that are worth a request of their own on either side.
     """
@@ -163,7 +176,9 @@ class CutLimits(msgspec.Struct, frozen=True):
         return replace(FORMATS[self.form], bit_rate=self.bit_rate)
 
     def fit(self, card: EngineCard, duration: float | None) -> bool:
-        """Whether the engine takes what is encoded so; single pieces that are too long or too big are cut again."""
+        """Whether the engine takes what is encoded so; single pieces that are too long or too big
+        are cut again.
+        """
         accepts = card.accepts
         if self.longest is None and (duration or 0.0) > accepts.max_duration:
             return False  # all of it in one piece would only be made to be cut again
@@ -209,7 +224,8 @@ class Preparation:
             card: of the engine.
             options: how the user wants it.
             workers: where it is decoded; None decodes on the thread that goes through the pieces.
-            limits: by which it was cut before; None, or what the card does not take any more, makes new ones.
+            limits: by which it was cut before; None, or what the card does not take any more, makes
+                new ones.
 
         Raises:
             RecordingError: it cannot be read as sound, or has no such track.
@@ -259,14 +275,23 @@ class Preparation:
     @property
     def notes(self) -> tuple[str, ...]:
         """What the user may want to know; known when all pieces have been taken."""
-        are_same = self._same and len(self._channels) > 1 and any(channel.heard for channel in self._channels)
-        same = ("all channels are the same: sending them apart costs more and brings nothing",) if are_same else ()
+        are_same = (
+            self._same
+            and len(self._channels) > 1
+            and any(channel.heard for channel in self._channels)
+        )
+        same = (
+            ("all channels are the same: sending them apart costs more and brings nothing",)
+            if are_same
+            else ()
+        )
         return (*filter(None, [self._track_note]), *same, *self._stream.notes())
 
     def close(self) -> None:
         """Stop preparing, when no more pieces are wanted."""
         self._is_closed = True
-        with suppress(ValueError):  # another thread is at work on the next piece; it stops by itself
+        # Another thread is at work on the next piece; it stops by itself.
+        with suppress(ValueError):  # see above
             self._pieces.close()
 
     def __iter__(self) -> Iterator[PreparedPiece]:
@@ -294,14 +319,23 @@ class Preparation:
         while waiting:
             yield from self._finished(waiting.popleft())
 
-    def _rows(self, block: IntSamples, pool: ThreadPoolExecutor) -> Iterator[tuple["ChannelPipeline", IntSamples]]:
+    def _rows(
+        self, block: IntSamples, pool: ThreadPoolExecutor
+    ) -> Iterator[tuple["ChannelPipeline", IntSamples]]:
         """Each channel that is sent, and its part of a block."""
         wanted = self._options.channels
-        numbers = list(range(len(block))) if wanted == "apart" else [0 if wanted == "mix" else wanted - 1]
+        numbers = (
+            list(range(len(block))) if wanted == "apart" else [0 if wanted == "mix" else wanted - 1]
+        )
         if not self._channels:
-            self._channels = [self._new_channel(pool, None if wanted == "mix" else number + 1) for number in numbers]
+            self._channels = [
+                self._new_channel(pool, None if wanted == "mix" else number + 1)
+                for number in numbers
+            ]
         # A format that changes midway may have fewer channels than it began with.
-        rows = [block[number] if number < len(block) else np.zeros_like(block[0]) for number in numbers]
+        rows = [
+            block[number] if number < len(block) else np.zeros_like(block[0]) for number in numbers
+        ]
         self._same = self._same and all(np.array_equal(rows[0], row) for row in rows[1:])
         yield from zip(self._channels, rows, strict=False)
 
@@ -329,7 +363,9 @@ class Preparation:
         return open_stream(self._path, sample_rate=sample_rate, channels=channels, track=track)
 
     def _chosen_track(self, contents: Contents, number: int | None) -> tuple[Track, str | None]:
-        """The track that is taken, and what the user is told about the choice; None when nothing."""
+        """The track that is taken, and what the user is told about the choice; None when
+        nothing.
+        """
         default = contents.chosen(number)
         if number is not None:
             return default, None
@@ -344,8 +380,8 @@ class Preparation:
         if len(audio) <= cap and job.span.length <= accepts.max_duration + _ROUNDING:
             yield self._piece(job.span, audio, job.speech, job.channel)
             return
-        # Only this piece is cut again: if the next ones became shorter as well, the cuts would depend on how many of
-        # them had been chosen by the time that this one was encoded.
+        # Only this piece is cut again: if the next ones became shorter as well, the cuts would
+        # depend on how many of them had been chosen by the time that this one was encoded.
         fits = cap / len(audio) * job.span.length * 0.95
         longest = min(fits, accepts.max_duration, GOOD_PIECE)
         yield from self._recut(self._piece(job.span, audio, job.speech, job.channel), longest)
@@ -372,13 +408,17 @@ class Preparation:
             blocks, first = (block[min(row, len(block) - 1)] for block in self._new_stream()), 0.0
         smaller = smaller_spans(span, speech, max(_LEAST_PIECE, longest))
         for part, part_audio in _encoded(blocks, form, rate, smaller, first):
-            piece = self._piece(part, part_audio, speech_in(part.later(-span.start), speech), channel)
+            piece = self._piece(
+                part, part_audio, speech_in(part.later(-span.start), speech), channel
+            )
             if len(part_audio) <= (self._card.accepts.max_bytes or math.inf):
                 yield piece
             else:
                 yield from self.recut(piece)
 
-    def _piece(self, span: Span, audio: bytes, speech: Speech, channel: int | None) -> PreparedPiece:
+    def _piece(
+        self, span: Span, audio: bytes, speech: Speech, channel: int | None
+    ) -> PreparedPiece:
         piece = Piece(audio, self.limits.encoding, self.limits.sample_rate, 1, span.length, speech)
         return PreparedPiece(span, piece, channel)
 
@@ -394,7 +434,9 @@ class _Job:
 
 
 class ChannelPipeline:
-    """One channel on its way: heard, kept for as long as it may be needed, and written into pieces."""
+    """One channel on its way: heard, kept for as long as it may be needed, and written into
+    pieces.
+    """
 
     def __init__(
         self,
@@ -418,7 +460,11 @@ class ChannelPipeline:
         jobs = self._settled(self._listener.hear(samples), self._listener.settled)
         if (sure := self._chooser.sure_span) is not None:
             self._write(sure.start, sure.end)
-        needed = math.floor(self._chooser.needed_from * self._rate) if self._open is None else self._open.written
+        needed = (
+            math.floor(self._chooser.needed_from * self._rate)
+            if self._open is None
+            else self._open.written
+        )
         self._samples.forget(needed)
         return jobs
 
@@ -457,7 +503,9 @@ class ChannelPipeline:
 
 
 class SampleBuffer:
-    """Samples since some moment, in chunks of one size: blocks kept as they come would leave memory full of holes."""
+    """Samples since some moment, in chunks of one size: blocks kept as they come would leave memory
+    full of holes.
+    """
 
     def __init__(self) -> None:
         self._chunks: deque[IntSamples] = deque()
@@ -551,14 +599,19 @@ def cut_limits(card: EngineCard, duration: float | None, options: PieceOptions) 
 def _form_and_length(
     card: EngineCard, duration: float | None, options: PieceOptions
 ) -> tuple[AudioFormat, float | None]:
-    """How pieces are encoded, and how long they may be; None when the recording fits into one request.
+    """How pieces are encoded, and how long they may be; None when the recording fits into one
+    request.
 
     Lossless where pieces of a fair length fit; otherwise as small as needed.
     """
     accepts, cap = card.accepts, card.accepts.max_bytes or math.inf
     longest = min(accepts.max_duration, options.piece_length or math.inf)
     first = FORMATS[accepts.formats[0]]
-    if duration is not None and duration <= longest and duration * _hoped_rate(accepts, first) <= cap:
+    if (
+        duration is not None
+        and duration <= longest
+        and duration * _hoped_rate(accepts, first) <= cap
+    ):
         return first, None
     if options.piece_length is None:
         longest = min(longest, GOOD_PIECE)
@@ -572,7 +625,9 @@ def _form_and_length(
 
 
 def _forms(accepts: Accepts) -> list[AudioFormat]:
-    """All that the engine accepts, the best first; lossy ones at their usual bit rate and then at lower ones."""
+    """All that the engine accepts, the best first; lossy ones at their usual bit rate and then at
+    lower ones.
+    """
     forms = [FORMATS[name] for name in accepts.formats]
     lower = [
         replace(form, bit_rate=rate)
@@ -585,7 +640,11 @@ def _forms(accepts: Accepts) -> list[AudioFormat]:
 
 def _rate(accepts: Accepts, form: AudioFormat) -> float:
     """Bytes a second at most."""
-    return form.bit_rate / 8 * _LOSSY_SHARE if form.bit_rate else accepts.sample_rate * 2 * form.share_of_raw
+    return (
+        form.bit_rate / 8 * _LOSSY_SHARE
+        if form.bit_rate
+        else accepts.sample_rate * 2 * form.share_of_raw
+    )
 
 
 def _hoped_rate(accepts: Accepts, form: AudioFormat) -> float:
@@ -611,7 +670,9 @@ def _hopeless(card: EngineCard, seconds: float) -> TooBigError:
 def _encoded(
     blocks: Iterable[IntSamples], form: AudioFormat, rate: int, spans: Sequence[Span], first: float
 ) -> Iterator[tuple[Span, bytes]]:
-    """Spans of a stream of samples that begins at `first`, in seconds of the recording, encoded, in order."""
+    """Spans of a stream of samples that begins at `first`, in seconds of the recording, encoded, in
+    order.
+    """
     samples, waiting, heard, base = SampleBuffer(), deque(spans), 0, round(first * rate)
     for block in blocks:
         samples.add(block)
@@ -626,7 +687,9 @@ def _encoded(
         yield span, _encoded_part(samples, form, rate, span, base)
 
 
-def _encoded_part(samples: SampleBuffer, form: AudioFormat, rate: int, span: Span, base: int) -> bytes:
+def _encoded_part(
+    samples: SampleBuffer, form: AudioFormat, rate: int, span: Span, base: int
+) -> bytes:
     sink = io.BytesIO()
     with open_encoder(sink, form, sample_rate=rate) as encoder:
         for part in samples.part(round(span.start * rate) - base, round(span.end * rate) - base):

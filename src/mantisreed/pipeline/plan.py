@@ -75,7 +75,9 @@ class PlannedRecording:
 def plan_recordings(
     workspace: Workspace, options: TranscriptionOptions, recordings: Sequence[Source]
 ) -> list[PlannedRecording]:
-    """What a run with these options would send. Recordings that are links are fetched; nothing is sent."""
+    """What a run with these options would send. Recordings that are links are fetched; nothing is
+    sent.
+    """
     planner = _Planner(workspace, options)
     try:
         return [run_interruptibly(planner.planned(recording)) for recording in recordings]
@@ -84,7 +86,9 @@ def plan_recordings(
 
 
 def shortest_time(limit: RateLimit | None, requests: int) -> float:
-    """Seconds from the first request to the last, when the engine's rate limit is all that holds them up."""
+    """Seconds from the first request to the last, when the engine's rate limit is all that holds
+    them up.
+    """
     return 0.0 if limit is None else max(0, requests - 1) // limit.requests * float(limit.window)
 
 
@@ -114,11 +118,15 @@ class _Planner:
             return PlannedRecording(recording, error=error)
         except Exception as error:
             _log.exception("%s failed by an internal error", recording.label)
-            return PlannedRecording(recording, error=InternalError.because(error, where=recording.label))
+            return PlannedRecording(
+                recording, error=InternalError.because(error, where=recording.label)
+            )
 
     def _plan(self, recording: Source, path: Path) -> PlannedRecording:
         card = self._options.card
-        prepared = Preparation(path, card, self._options.pieces, self._workers, limits=self._limits(path))
+        prepared = Preparation(
+            path, card, self._options.pieces, self._workers, limits=self._limits(path)
+        )
         pieces: list[PlannedPiece] = []
         for piece in prepared:
             is_first = all(piece.channel != before.channel for before in pieces)
@@ -149,4 +157,6 @@ def _planned_piece(prepared: PreparedPiece, *, is_first: bool) -> PlannedPiece:
     span, piece = prepared.span, prepared.piece
     seam = "start" if is_first else "overlapped" if span.overlaps else "clean"
     size, form = len(piece.audio), piece.form
-    return PlannedPiece(span.start, span.end, seam, size, form.name, form.bit_rate, prepared.channel)
+    return PlannedPiece(
+        span.start, span.end, seam, size, form.name, form.bit_rate, prepared.channel
+    )

@@ -107,7 +107,8 @@ class RecordingTask:
 
     Attributes:
         recording: where it comes from.
-        stem: of its outputs; None until it is known, as only whoever offers a link says what is behind it.
+        stem: of its outputs; None until it is known, as only whoever offers a link says what is
+            behind it.
         weight: its share of the whole work.
         job: the id of its job, once it is known.
         digest: of the recording, once it is known.
@@ -182,19 +183,30 @@ class RecordingTask:
         assert self.digest is not None and self.job is not None and self.stem is not None
         about = dict(self.recording.about) or msgspec.UNSET
         facts = RecordingFacts(self.recording.name, self.digest, round(made.duration, 3), about)
-        assembled = await asyncio.to_thread(transcript_of, self.shared.options, facts, self.job, made, results)
+        assembled = await asyncio.to_thread(
+            transcript_of, self.shared.options, facts, self.job, made, results
+        )
         transcript = assembled.transcript
         remarks: tuple[str, ...] = ()
         second = self.shared.second
         if second is not None:
-            transcript, remarks = await second.on(self.shared, self.recording, path, transcript, made.speech)
+            transcript, remarks = await second.on(
+                self.shared, self.recording, path, transcript, made.speech
+            )
         else:
-            transcript = await asyncio.to_thread(with_kept_opinion, self.shared.hidden, transcript, made.speech)
-        transcript = await asyncio.to_thread(hidden_transcript, transcript, self.shared.outputs.options.redaction)
+            transcript = await asyncio.to_thread(
+                with_kept_opinion, self.shared.hidden, transcript, made.speech
+            )
+        transcript = await asyncio.to_thread(
+            hidden_transcript, transcript, self.shared.outputs.options.redaction
+        )
         try:
-            written = await asyncio.to_thread(self.shared.outputs.write, self.stem, self.recording, transcript)
+            written = await asyncio.to_thread(
+                self.shared.outputs.write, self.stem, self.recording, transcript
+            )
         except OutputError as error:
-            # All replies are kept: `collect`, `retry` or the same command write them once there is room.
+            # All replies are kept: `collect`, `retry` or the same command write them once there is
+            # room.
             await self._note("postponed", f"its outputs could not be written: {error}")
             raise
         await self._note("written")
@@ -202,7 +214,9 @@ class RecordingTask:
         return replace(outcome, remarks=remarks)
 
     async def _worked_through(self, path: Path) -> tuple[Made, list[PieceResult]]:
-        """What the recording was made into, and the results of all its pieces; the ledger says how the job stands."""
+        """What the recording was made into, and the results of all its pieces; the ledger says how
+        the job stands.
+        """
         opening = asyncio.ensure_future(self._open(path))
         try:
             prepared = await asyncio.to_thread(self._preparation, path, None)
@@ -210,7 +224,9 @@ class RecordingTask:
             await opening
         except MantisreedError as error:
             if opening.done() and not opening.cancelled() and not opening.exception():
-                await self._note("postponed" if isinstance(error, PostponedError) else "failed", str(error))
+                await self._note(
+                    "postponed" if isinstance(error, PostponedError) else "failed", str(error)
+                )
             raise
         except Exception as error:
             with suppress(MantisreedError):  # what failed is raised, and matters more
@@ -241,7 +257,8 @@ class RecordingTask:
         digest = self.digest
         if digest != shared.expected.get(recording.key, digest):
             raise RecordingError(
-                "the recording was changed since it was sent", advice="`mantisreed run` sends it as it is now"
+                "the recording was changed since it was sent",
+                advice="`mantisreed run` sends it as it is now",
             )
         options = shared.options
         self.job = job = job_of(options, digest)
@@ -266,7 +283,9 @@ class RecordingTask:
     async def _note(self, event: JobEvent, reason: str | None = None) -> None:
         job = self.job
         if job is not None:
-            await self.shared.dispatcher.perform(lambda ledger: ledger.jobs.note(job, event, reason))
+            await self.shared.dispatcher.perform(
+                lambda ledger: ledger.jobs.note(job, event, reason)
+            )
 
     async def _note_made(self, made: Made, *, is_out: bool) -> None:
         job, encoded = self.job, msgspec.json.encode(made).decode()
@@ -317,7 +336,8 @@ class RecordingTask:
                 if piece is None or any(task.done() and task.exception() for task in tasks):
                     break
                 if self._is_stopping:
-                    raise InterruptedRunError  # what has come so far is kept, and is not taken for the whole
+                    # what has come so far is kept, and is not taken for the whole
+                    raise InterruptedRunError
                 tasks.append(asyncio.create_task(one(piece, len(tasks) + 1)))
             results = [result for several in await asyncio.gather(*tasks) for result in several]
             return prepared, results
@@ -332,21 +352,27 @@ class RecordingTask:
     async def _keep_cuts(self, opened: _Opened, limits: CutLimits) -> None:
         if opened.cuts != limits:
             encoded = msgspec.json.encode(limits).decode()
-            await self.shared.dispatcher.perform(lambda ledger: ledger.jobs.keep_cuts(opened.job, encoded))
+            await self.shared.dispatcher.perform(
+                lambda ledger: ledger.jobs.keep_cuts(opened.job, encoded)
+            )
 
     def _check_unchanged(self, path: Path) -> None:
         """See that the sound is of the recording whose digest is noted.
 
         Raises:
-            RecordingError: somebody wrote to the file, or put another one in its place, while it was read.
+            RecordingError: somebody wrote to the file, or put another one in its place, while it
+                was read.
         """
         if _state_of(path) != self._state:
             raise RecordingError(
-                "the recording was changed while it was read", advice="run the command again when it is complete"
+                "the recording was changed while it was read",
+                advice="run the command again when it is complete",
             )
 
     async def _let_go(self, tasks: "Sequence[asyncio.Task[list[PieceResult]]]") -> None:
-        """Send nothing more of a recording. What is on its way has been paid for: it is waited for and noted."""
+        """Send nothing more of a recording. What is on its way has been paid for: it is waited for
+        and noted.
+        """
         self._is_given_up = True
         if not self._is_stopping:
             for task in tasks:
@@ -354,8 +380,12 @@ class RecordingTask:
                     task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
 
-    async def _result_of(self, prepared: Preparation, part: PreparedPiece, number: int) -> list[PieceResult]:
-        """The result of one piece; when the engine says that it is too big, those of smaller ones."""
+    async def _result_of(
+        self, prepared: Preparation, part: PreparedPiece, number: int
+    ) -> list[PieceResult]:
+        """The result of one piece; when the engine says that it is too big, those of smaller
+        ones.
+        """
         work = self._work(prepared, part)
         which = "" if prepared.is_whole else f"piece {number}, "
         try:
@@ -371,7 +401,9 @@ class RecordingTask:
         if prepared.is_untouched and self.recording.is_web:
             piece = replace(piece, link=self.recording.link)
         name = Path(self.recording.name)
-        piece = replace(piece, recording={**prepared.tags, "file_name": name.name, "stem": name.stem})
+        piece = replace(
+            piece, recording={**prepared.tags, "file_name": name.name, "stem": name.stem}
+        )
         assert self.digest is not None and self.job is not None
         sound = SoundIdentity(
             self.digest,
@@ -387,7 +419,9 @@ class RecordingTask:
         return Work(self.job, key, part.span.start, part.span.end, part.channel, piece)
 
     async def _reading(self, work: Work, which: str) -> "ParsedReply | None":
-        """What the engine heard in a piece; None when it is only to be sent and the reply is not there."""
+        """What the engine heard in a piece; None when it is only to be sent and the reply is not
+        there.
+        """
         card, piece = self.shared.options.card, work.piece
         link = self._offered(piece)
         try:
@@ -400,7 +434,9 @@ class RecordingTask:
             return None
         unreadable = UnreadableReplies(self.shared.hidden)
         # Minutes of text without times take a while to lay over the speech.
-        return await asyncio.to_thread(unreadable.reading_of, card, response, piece, self.shared.options.secrets)
+        return await asyncio.to_thread(
+            unreadable.reading_of, card, response, piece, self.shared.options.secrets
+        )
 
     async def _response(self, work: Work, progress: Progress) -> "EngineResponse | None":
         dispatcher = self.shared.dispatcher
@@ -409,7 +445,9 @@ class RecordingTask:
         return await dispatcher.submit(work, progress)
 
     def _progress(self, piece: Piece, which: str) -> Progress:
-        """Tells how a piece moves along, and stops it before it is sent when another one has failed."""
+        """Tells how a piece moves along, and stops it before it is sent when another one has
+        failed.
+        """
         size = f"{which}{short_size(len(piece.audio))} {piece.form.name}"
 
         def progress(stage: str, note: str, until: float | None = None) -> None:
@@ -425,14 +463,20 @@ class RecordingTask:
         return progress
 
     def _offered(self, piece: Piece) -> str | None:
-        """The address at which a piece is offered, for an engine that fetches it; None where there is no need."""
+        """The address at which a piece is offered, for an engine that fetches it; None where there
+        is no need.
+        """
         card, links = self.shared.options.card, self.shared.links
         if not wants_link(card) or piece.link is not None:
             return None
         if links is None:
             advice = 'set [links] public = "https://..." in the settings'
-            raise BadRequestError("it wants a link to each piece, and we have none", engine=card.name, advice=advice)
-        return links.offer(piece.audio, piece.form.content_type_at(piece.sample_rate), piece.form.extension)
+            raise BadRequestError(
+                "it wants a link to each piece, and we have none", engine=card.name, advice=advice
+            )
+        return links.offer(
+            piece.audio, piece.form.content_type_at(piece.sample_rate), piece.form.extension
+        )
 
     def _tell(self, stage: Stage, note: str = "", until: float | None = None) -> None:
         self.shared.tell(self.recording, stage, note, until)
@@ -450,7 +494,9 @@ def _state_of(path: Path) -> FileState:
     try:
         if not path.is_file():
             raise RecordingError(
-                "this is not a file: pipes, sockets and devices cannot be read" if path.exists() else "no such file"
+                "this is not a file: pipes, sockets and devices cannot be read"
+                if path.exists()
+                else "no such file"
             )
         return FileState.of(path)
     except OSError as error:

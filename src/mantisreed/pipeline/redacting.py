@@ -14,8 +14,18 @@ from mantisreed.files import make_folder, printable
 from mantisreed.review.covering import Cover, covered, spans_in_samples
 
 _BLOCK = 1 << 18  # samples that are in memory at once
-_EXACT = {".wav": "WAV", ".flac": "FLAC"}  # what is written again exactly as it was, with its width of samples
-_WIDTHS = {"PCM_16": "int16", "PCM_S8": "int16", "PCM_U8": "int16", "FLOAT": "float32", "DOUBLE": "float64"}
+# What is written again exactly as it was, with its width of samples.
+_EXACT = {
+    ".wav": "WAV",
+    ".flac": "FLAC",
+}
+_WIDTHS = {
+    "PCM_16": "int16",
+    "PCM_S8": "int16",
+    "PCM_U8": "int16",
+    "FLOAT": "float32",
+    "DOUBLE": "float64",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +44,9 @@ class CoveredRecording:
 
 
 def suffix_of_copy(recording: Path) -> str:
-    """The ending of a copy: WAV and FLAC stay what they are, anything else becomes FLAC, which loses nothing."""
+    """The ending of a copy: WAV and FLAC stay what they are, anything else becomes FLAC, which
+    loses nothing.
+    """
     return recording.suffix.lower() if recording.suffix.lower() in _EXACT else ".flac"
 
 
@@ -60,10 +72,11 @@ class Covering:
 
 
 def cover_recording(recording: Path, target: Path, covering: Covering) -> CoveredRecording:
-    """Write a copy without what was said in some stretches, and without tags, which may tell it as well.
+    """Write a copy without what was said in some stretches, and without tags, which may tell it as
+    well.
 
-    Outside of the stretches the samples of WAV and FLAC are those of the recording; of other formats they are what
-    decoding gives. The copy appears whole or not at all.
+    Outside of the stretches the samples of WAV and FLAC are those of the recording; of other
+    formats they are what decoding gives. The copy appears whole or not at all.
 
     Args:
         recording: what is copied.
@@ -83,7 +96,9 @@ def cover_recording(recording: Path, target: Path, covering: Covering) -> Covere
         found = _copy(recording, partial, covering)
         partial.replace(target)
     except (OSError, soundfile.LibsndfileError) as error:
-        raise OutputError(f"cannot be written ({reason_of(error)})", where=printable(target)) from error
+        raise OutputError(
+            f"cannot be written ({reason_of(error)})", where=printable(target)
+        ) from error
     finally:
         partial.unlink(missing_ok=True)
     return CoveredRecording(target, *found)
@@ -103,7 +118,12 @@ def _copy_exactly(recording: Path, target: Path, covering: Covering) -> tuple[fl
         rate = source.samplerate
         chosen = covering.in_samples(rate, source.frames)
         width = _WIDTHS.get(source.subtype, "int32")
-        form = {"samplerate": rate, "channels": source.channels, "subtype": source.subtype, "format": source.format}
+        form = {
+            "samplerate": rate,
+            "channels": source.channels,
+            "subtype": source.subtype,
+            "format": source.format,
+        }
         with soundfile.SoundFile(target, "w", **form) as sink:
             at = 0
             for block in source.blocks(_BLOCK, dtype=width):
@@ -116,7 +136,12 @@ def _copy_decoded(recording: Path, target: Path, covering: Covering) -> tuple[fl
     track = probe(recording).chosen(covering.track)
     rate = track.sample_rate
     decoder = Decoder(recording, sample_rate=rate, channels=None, track=track.number)
-    form = {"samplerate": rate, "channels": max(1, track.channels), "subtype": "PCM_16", "format": "FLAC"}
+    form = {
+        "samplerate": rate,
+        "channels": max(1, track.channels),
+        "subtype": "PCM_16",
+        "format": "FLAC",
+    }
     chosen = covering.in_samples(rate, 1 << 62)
     at = 0
     with soundfile.SoundFile(target, "w", **form) as sink:

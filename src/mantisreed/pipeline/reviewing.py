@@ -19,7 +19,9 @@ from mantisreed.review.doubts import doubts_of, in_order
 from mantisreed.review.page import Sound
 from mantisreed.transcript.document import Transcript
 
-_PEAKS = 50  # a second; fewer of a long recording, the waveform of which is not looked at so closely
+_PEAKS = (
+    50  # a second; fewer of a long recording, the waveform of which is not looked at so closely
+)
 _LONG, _PEAKS_OF_LONG = 2 * 3600.0, 10
 _PLAYABLE = {
     ".mp3": "audio/mpeg",
@@ -41,7 +43,9 @@ Content = Literal["always", "where needed", "never"]
 
 @dataclass(frozen=True, slots=True)
 class Reviewed:
-    """A transcript with its doubts, and the sound as the page needs it; `notes` are for whoever made it."""
+    """A transcript with its doubts, and the sound as the page needs it; `notes` are for whoever
+    made it.
+    """
 
     transcript: Transcript
     sound: Sound
@@ -65,13 +69,16 @@ def reviewed(transcript: Transcript, recording: Path, sound: Sound | None = None
     return Reviewed(_with_doubts(transcript, decoded), decoded, notes)
 
 
-def sound_for_page(recording: Path, content: Content = "always", *, track: int | None = None) -> Sound:
-    """Decode a recording once: its outline, where somebody speaks, and a small copy that browsers play.
+def sound_for_page(
+    recording: Path, content: Content = "always", *, track: int | None = None
+) -> Sound:
+    """Decode a recording once: its outline, where somebody speaks, and a small copy that browsers
+    play.
 
     Args:
         recording: a file.
-        content: when the sound is put into the page, or played from a copy: always, only where browsers do not play
-            the recording as it is, or never.
+        content: when the sound is put into the page, or played from a copy: always, only where
+            browsers do not play the recording as it is, or never.
         track: which track of sound, from 1; None takes the default one.
 
     Raises:
@@ -111,10 +118,14 @@ def sound_for_page(recording: Path, content: Content = "always", *, track: int |
 
 
 def _with_doubts(transcript: Transcript, sound: Sound) -> Transcript:
-    """The transcript with doubts; those of one that came without are found now that the recording is at hand."""
+    """The transcript with doubts; those of one that came without are found now that the recording
+    is at hand.
+    """
     if transcript.doubts or transcript.recording.digest:
         return transcript
-    return msgspec.structs.replace(transcript, doubts=tuple(in_order(doubts_of(transcript, sound.speech))))
+    return msgspec.structs.replace(
+        transcript, doubts=tuple(in_order(doubts_of(transcript, sound.speech)))
+    )
 
 
 class _Outline:

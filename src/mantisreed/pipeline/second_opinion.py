@@ -12,7 +12,13 @@ from mantisreed.errors import InterruptedRunError, MantisreedError
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
 from mantisreed.files import file_digest, printable
 from mantisreed.jobs.dispatch import Dispatcher
-from mantisreed.pipeline.opinions import Opinion, folder_of_opinions, keep_opinion, kept_opinion, with_opinion
+from mantisreed.pipeline.opinions import (
+    Opinion,
+    folder_of_opinions,
+    keep_opinion,
+    kept_opinion,
+    with_opinion,
+)
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
@@ -32,8 +38,8 @@ Span = tuple[float, float]
 class SecondOpinions:
     """Asks about the doubtful stretches of a batch's transcripts.
 
-    What is sent for a recording is a job of its own in the ledger: its pieces are the stretches, so that none of them
-    is paid for twice, and what it costs counts towards the limit of the batch.
+    What is sent for a recording is a job of its own in the ledger: its pieces are the stretches, so
+    that none of them is paid for twice, and what it costs counts towards the limit of the batch.
     """
 
     def __init__(self, options: TranscriptionOptions, dispatcher: Dispatcher, hidden: Path) -> None:
@@ -48,9 +54,13 @@ class SecondOpinions:
             OutputError: there is no room for what it says.
         """
         self._options, self._dispatcher, self._hidden = options, dispatcher, hidden
-        self._outputs = Outputs(folder_of_opinions(hidden), hidden, chosen_formats([TRANSCRIPT_FORMAT]))
+        self._outputs = Outputs(
+            folder_of_opinions(hidden), hidden, chosen_formats([TRANSCRIPT_FORMAT])
+        )
         self._tasks: list[RecordingTask] = []
-        self.jobs: dict[str, str] = {}  # of stretches that were asked about, by the jobs of their recordings
+        self.jobs: dict[
+            str, str
+        ] = {}  # of stretches that were asked about, by the jobs of their recordings
 
     @property
     def dispatcher(self) -> Dispatcher:
@@ -73,7 +83,8 @@ class SecondOpinions:
     ) -> tuple[Transcript, tuple[str, ...]]:
         """The transcript with the better readings, and what the user should know.
 
-        Whatever goes wrong leaves the transcript as it is, and is told: the first engine's work is done.
+        Whatever goes wrong leaves the transcript as it is, and is told: the first engine's work is
+        done.
 
         Args:
             shared: of the batch.
@@ -94,7 +105,9 @@ class SecondOpinions:
             except MantisreedError as error:
                 return transcript, (f"{recording.name}: no second opinion by {name}: {error}",)
             if second is None:
-                return transcript, (f"{recording.name}: no second opinion by {name}: it is still at work",)
+                return transcript, (
+                    f"{recording.name}: no second opinion by {name}: it is still at work",
+                )
             before = Opinion(spans, second)
             await asyncio.to_thread(keep_opinion, self._hidden, transcript.job, before)
         self.jobs[transcript.job] = before.second.job
@@ -107,7 +120,12 @@ class SecondOpinions:
         return opined, (f"{recording.name}: {told}",)
 
     async def _asked(
-        self, shared: Surroundings, recording: Source, path: Path, transcript: Transcript, spans: tuple[Span, ...]
+        self,
+        shared: Surroundings,
+        recording: Source,
+        path: Path,
+        transcript: Transcript,
+        spans: tuple[Span, ...],
     ) -> Transcript | None:
         """What the second engine hears in some stretches.
 
@@ -123,10 +141,17 @@ class SecondOpinions:
         self.jobs[transcript.job] = job_of(options, digest)
         await self._watch_costs(self.jobs[transcript.job])
         here = replace(
-            shared, options=options, outputs=self._outputs, dispatcher=self._dispatcher, second=None, links=None
+            shared,
+            options=options,
+            outputs=self._outputs,
+            dispatcher=self._dispatcher,
+            second=None,
+            links=None,
         )
         # A link has been fetched already; what is sent are stretches of the file.
-        source = replace(recording, path=path, link=None) if recording.link is not None else recording
+        source = (
+            replace(recording, path=path, link=None) if recording.link is not None else recording
+        )
         task = RecordingTask(source, f"{transcript.job}-{printable(options.card.name)}", 0.0, here)
         self._tasks.append(task)
         try:

@@ -1,4 +1,6 @@
-"""Asking text services: several questions at a time, again where that helps, and never what was answered."""
+"""Asking text services: several questions at a time, again where that helps, and never what was
+answered.
+"""
 
 import asyncio
 from collections.abc import Awaitable, Callable
@@ -49,7 +51,12 @@ class ServiceDesk:
         sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
     ) -> None:
         """Ask nothing yet."""
-        self._workspace, self._transport, self._perform, self._sleep = workspace, transport, perform, sleep
+        self._workspace, self._transport, self._perform, self._sleep = (
+            workspace,
+            transport,
+            perform,
+            sleep,
+        )
         self._clients: dict[str, tuple[TextServiceClient, asyncio.Semaphore]] = {}
         self._stopped: MantisreedError | None = None
 
@@ -58,7 +65,12 @@ class ServiceDesk:
         self._stopped = InterruptedRunError()
 
     async def answers(
-        self, card: TextServiceCard, questions: list[Question], job: str, tally: Tally, attempts: int
+        self,
+        card: TextServiceCard,
+        questions: list[Question],
+        job: str,
+        tally: Tally,
+        attempts: int,
     ) -> list[bytes]:
         """The answers to questions, in order.
 
@@ -73,7 +85,10 @@ class ServiceDesk:
             EngineError: the service has no answer to one of them; those to others are kept.
             TrustError: the settings are not trusted with what the service uses.
         """
-        asked = [asyncio.ensure_future(self._answer(card, one, job, tally, attempts)) for one in questions]
+        asked = [
+            asyncio.ensure_future(self._answer(card, one, job, tally, attempts))
+            for one in questions
+        ]
         try:
             return list(await asyncio.gather(*asked))
         except BaseException:
@@ -87,7 +102,9 @@ class ServiceDesk:
         price = card.price
         cost = None if price is None else price.per_thousand_characters * question.characters / 1000
         currency = None if price is None else price.currency
-        to_ask = QuestionToAsk(question_key(card, question), card.name, job, question.characters, cost, currency)
+        to_ask = QuestionToAsk(
+            question_key(card, question), card.name, job, question.characters, cost, currency
+        )
         client, room = self._client(card)
         async with room:
             while True:
@@ -104,7 +121,12 @@ class ServiceDesk:
         return answer
 
     async def _asked(
-        self, card: TextServiceCard, client: TextServiceClient, question: Question, key: str, attempts: int
+        self,
+        card: TextServiceCard,
+        client: TextServiceClient,
+        question: Question,
+        key: str,
+        attempts: int,
     ) -> bytes:
         """Ask until there is an answer; the ledger knows of it when there is none."""
         number = 0
@@ -127,21 +149,27 @@ class ServiceDesk:
 
     async def _note_failure(self, key: str, *, is_in_doubt: bool) -> None:
         with suppress(MantisreedError):  # what failed is raised, and matters more
-            await self._perform(lambda ledger: ledger.follow_ups.not_answered(key, is_in_doubt=is_in_doubt))
+            await self._perform(
+                lambda ledger: ledger.follow_ups.not_answered(key, is_in_doubt=is_in_doubt)
+            )
 
     async def _wait_for_turn(self, card: TextServiceCard) -> None:
         limit = card.rate_limit
         if limit is None:
             return
         name = f"service.{card.name}"
-        _, seconds = await self._perform(lambda ledger: ledger.pace.next_turn(name, limit.requests, limit.window))
+        _, seconds = await self._perform(
+            lambda ledger: ledger.pace.next_turn(name, limit.requests, limit.window)
+        )
         if seconds > 0:
             await self._sleep(seconds)
 
     def _client(self, card: TextServiceCard) -> tuple[TextServiceClient, asyncio.Semaphore]:
         if card.name not in self._clients:
             self._workspace.require_trust_in_service(card.name)
-            secrets = {name: source.read(self._workspace.folder) for name, source in card.secrets.items()}
+            secrets = {
+                name: source.read(self._workspace.folder) for name, source in card.secrets.items()
+            }
             client = TextServiceClient(card, secrets, self._transport, sleep=self._sleep)
             self._clients[card.name] = client, asyncio.Semaphore(card.max_concurrent)
         return self._clients[card.name]

@@ -23,7 +23,9 @@ from mantisreed.workspace import Workspace
 if TYPE_CHECKING:
     from mantisreed.destinations.rules import FollowUp
 
-_MOST_ROUNDS = 8  # of results that are put together again; each is shorter than the one before, or it ends
+_MOST_ROUNDS = (
+    8  # of results that are put together again; each is shorter than the one before, or it ends
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +52,9 @@ class ServiceWork:
 
     @property
     def _ending(self) -> str:
-        """What its translations are called: by their language, or by the follow-up where several are in one."""
+        """What its translations are called: by their language, or by the follow-up where several
+        are in one.
+        """
         rule, rules = self.rule, self.rules.values()
         alike = [other for other in rules if other.to and other.target == rule.target]
         return rule.target if rule.target and len(alike) <= 1 else rule.name
@@ -84,7 +88,9 @@ class ServiceWork:
         return await self._kept(await self._text(card, texts, language))
 
     async def _translation(self, card: TextServiceCard, transcript: Transcript) -> Result:
-        texts = await self._texts(card, [one.text for one in transcript.passages], transcript.language)
+        texts = await self._texts(
+            card, [one.text for one in transcript.passages], transcript.language
+        )
         target = self.rule.target or transcript.language
         made = translated(transcript, texts, self.rule.target, card.name)
         result = Result("transcript", made, to_json(made))
@@ -94,21 +100,37 @@ class ServiceWork:
             again = await self._texts(back, texts, target, wanted=transcript.language)
             table = check_table(transcript, texts, again)
             name = f"{self.finished.stem}.{self._ending}.check.csv"
-            files.append(await asyncio.to_thread(self.outputs.write_file, name, table, self.finished.source))
+            files.append(
+                await asyncio.to_thread(self.outputs.write_file, name, table, self.finished.source)
+            )
         return Result("transcript", made, result.body, tuple(files))
 
     async def _texts(
-        self, card: TextServiceCard, texts: Sequence[str], language: str | None, wanted: str | None = None
+        self,
+        card: TextServiceCard,
+        texts: Sequence[str],
+        language: str | None,
+        wanted: str | None = None,
     ) -> list[str]:
-        """The translations of passages, one for each: several in one request where the service takes them."""
+        """The translations of passages, one for each: several in one request where the service
+        takes them.
+        """
         spoken = [text for text in texts if text.strip()]
         target = wanted or self.rule.target
-        groups = groups_of(spoken, card.accepts.fits) if card.takes_passages else [[text] for text in spoken]
+        groups = (
+            groups_of(spoken, card.accepts.fits)
+            if card.takes_passages
+            else [[text] for text in spoken]
+        )
         asked: list[list[str]] = []
         parts: list[int] = []
         for group in groups:
             # A single passage over the cap goes in parts; what came is put together again.
-            pieces = [[one] for one in parts_of(group, card.accepts.fits)] if len(group) == 1 else [group]
+            pieces = (
+                [[one] for one in parts_of(group, card.accepts.fits)]
+                if len(group) == 1
+                else [group]
+            )
             asked += pieces
             parts.append(len(pieces))
         questions = [self._question(card, tuple(one), language, target) for one in asked]
@@ -122,25 +144,39 @@ class ServiceWork:
         return [next(waiting) if text.strip() else "" for text in texts]
 
     def _question(
-        self, card: TextServiceCard, texts: tuple[str, ...], language: str | None, target: str | None
+        self,
+        card: TextServiceCard,
+        texts: tuple[str, ...],
+        language: str | None,
+        target: str | None,
     ) -> Question:
         named = language_named(card, language)
         return Question(texts, named, language_named(card, target, is_target=True))
 
     async def _answers(self, card: TextServiceCard, questions: list[Question]) -> list[bytes]:
-        return await self.desk.answers(card, questions, self.finished.known_by, self.tally, self.rule.max_attempts)
+        return await self.desk.answers(
+            card, questions, self.finished.known_by, self.tally, self.rule.max_attempts
+        )
 
-    async def _parts(self, card: TextServiceCard, texts: Sequence[str], language: str | None) -> list[Question]:
+    async def _parts(
+        self, card: TextServiceCard, texts: Sequence[str], language: str | None
+    ) -> list[Question]:
         parts = parts_of(texts, card.accepts.fits)
         if any(not card.accepts.fits(part) for part in parts):
-            raise BadRequestError("a part of the text is over what the service takes", engine=card.name)
+            raise BadRequestError(
+                "a part of the text is over what the service takes", engine=card.name
+            )
         return [self._question(card, (part,), language, self.rule.target) for part in parts]
 
-    async def _text(self, card: TextServiceCard, texts: Sequence[str], language: str | None) -> Result:
+    async def _text(
+        self, card: TextServiceCard, texts: Sequence[str], language: str | None
+    ) -> Result:
         for _ in range(_MOST_ROUNDS):
             questions = await self._parts(card, texts, language)
             answers = await self._answers(card, questions)
-            came = [read_texts(card, body, one)[0] for body, one in zip(answers, questions, strict=True)]
+            came = [
+                read_texts(card, body, one)[0] for body, one in zip(answers, questions, strict=True)
+            ]
             is_shorter = sum(map(len, came)) < sum(map(len, texts))
             if len(came) == 1 or not self.rule.reduce or not is_shorter:
                 break
@@ -148,14 +184,20 @@ class ServiceWork:
         text = "\n\n".join(came)
         return Result("text", text, text.encode("utf-8", "replace"))
 
-    async def _data(self, card: TextServiceCard, texts: Sequence[str], language: str | None) -> Result:
+    async def _data(
+        self, card: TextServiceCard, texts: Sequence[str], language: str | None
+    ) -> Result:
         questions = await self._parts(card, texts, language)
         answers = await self._answers(card, questions)
         came = [read_data(card, body) for body in answers]
         value = merged(came, [question.characters for question in questions])
-        return Result("data", value, json.dumps(value, ensure_ascii=False).encode("utf-8", "replace"))
+        return Result(
+            "data", value, json.dumps(value, ensure_ascii=False).encode("utf-8", "replace")
+        )
 
-    async def _sound(self, card: TextServiceCard, texts: Sequence[str], language: str | None) -> Result:
+    async def _sound(
+        self, card: TextServiceCard, texts: Sequence[str], language: str | None
+    ) -> Result:
         questions = await self._parts(card, texts, language)
         answers = await self._answers(card, questions)
         sounds = [read_sound(card, body) for body in answers]
@@ -163,7 +205,9 @@ class ServiceWork:
         for number, sound in enumerate(sounds, 1):
             end = "" if len(sounds) == 1 else f"-{number}"
             name = f"{self.finished.stem}.{self.rule.name}{end}.{card.sound_format}"
-            files.append(await asyncio.to_thread(self.outputs.write_file, name, sound, self.finished.source))
+            files.append(
+                await asyncio.to_thread(self.outputs.write_file, name, sound, self.finished.source)
+            )
         return Result("sound", None, sounds[0], tuple(files))
 
     async def _kept(self, result: Result) -> Result:
@@ -182,7 +226,10 @@ class ServiceWork:
             content = f"{result.value}\n".encode("utf-8", "replace")
             return (self.outputs.write_file(f"{stem}.{name}.txt", content, source),)
         if result.kind == "data":
-            content = json.dumps(result.value, ensure_ascii=False, indent=1).encode("utf-8", "replace") + b"\n"
+            content = (
+                json.dumps(result.value, ensure_ascii=False, indent=1).encode("utf-8", "replace")
+                + b"\n"
+            )
             return (self.outputs.write_file(f"{stem}.{name}.json", content, source),)
         if result.kind == "sound" and len(result.files) == 1 and result.body is not None:
             return (self.outputs.write_file(result.files[0].name, result.body, source),)
@@ -197,7 +244,9 @@ class ServiceWork:
         if rule.two_languages and original is not None:
             script = in_two_languages(original, made, outputs.options.rules)
             both = f"{stem}.{original.language or 'original'}-{self._ending}"
-            subtitles = outputs.with_formats([form for form in chosen_formats(rule.to) if form.name != "json"])
+            subtitles = outputs.with_formats(
+                [form for form in chosen_formats(rule.to) if form.name != "json"]
+            )
             if subtitles.names:
                 files += subtitles.write_script(both, source, script).files
         return tuple(files)
@@ -215,18 +264,27 @@ def _empty_result(card: TextServiceCard) -> Result:
 def merged(parts: Sequence[dict[str, Any]], weights: Sequence[int]) -> dict[str, Any]:
     """The fields of several parts of a text as one.
 
-    Numbers are averaged by length, lists put together, and of anything else counts what holds for most of the text.
+    Numbers are averaged by length, lists put together, and of anything else counts what holds for
+    most of the text.
     """
     if len(parts) == 1:
         return dict(parts[0])
     whole: dict[str, Any] = {}
     for name in parts[0]:
-        found = [(part[name], weight) for part, weight in zip(parts, weights, strict=True) if part[name] is not None]
+        found = [
+            (part[name], weight)
+            for part, weight in zip(parts, weights, strict=True)
+            if part[name] is not None
+        ]
         values = [value for value, _ in found]
         if not found:
             whole[name] = None
-        elif all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in values):
-            whole[name] = sum(value * weight for value, weight in found) / (sum(weight for _, weight in found) or 1)
+        elif all(
+            isinstance(value, (int, float)) and not isinstance(value, bool) for value in values
+        ):
+            whole[name] = sum(value * weight for value, weight in found) / (
+                sum(weight for _, weight in found) or 1
+            )
         elif all(isinstance(value, list) for value in values):
             together = [one for value in values for one in value]
             whole[name] = list({json.dumps(one, sort_keys=True): one for one in together}.values())

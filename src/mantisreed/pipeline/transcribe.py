@@ -67,7 +67,8 @@ def transcribe(
     runs already, as in a notebook; `transcribe_async` is for callers that do not want to block it.
 
     Args:
-        sources: files, folders, tables and http(s) links, or what `find_recordings` gives; one, or several.
+        sources: files, folders, tables and http(s) links, or what `find_recordings` gives; one, or
+            several.
         workspace: with the engine cards.
         options: what is wanted of the run.
         workers: where long recordings are decoded, if some have been started already.
@@ -75,15 +76,20 @@ def transcribe(
         on_outcome: called when it is known what became of one, but for what it cost.
 
     Returns:
-        One outcome for each recording, in order. A failed recording is an outcome, not an exception.
+        One outcome for each recording, in order. A failed recording is an outcome, not an
+        exception.
 
     Raises:
         InputError: a source, an option, the card or a secret is wrong; nothing was sent.
     """
     require_type(workspace, Workspace, "workspace", "mantisreed.open_workspace() gives one")
-    require_type(options, RunOptions | None, "options", "mantisreed.RunOptions(engine=...) makes them")
+    require_type(
+        options, RunOptions | None, "options", "mantisreed.RunOptions(engine=...) makes them"
+    )
     wanted = options or RunOptions()
-    recordings = find_recordings(sources, wanted.selection, on_note=lambda note: _tell_note(on_event, note))
+    recordings = find_recordings(
+        sources, wanted.selection, on_note=lambda note: _tell_note(on_event, note)
+    )
     parts = _parts(workspace, wanted, recordings)
     check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
@@ -99,7 +105,8 @@ def transcribe(
             if interruptions:
                 part = replace(part, options=interruptions[0])
             currency = part.currency
-            # What a run may spend is for all of it, in whatever parts it is done; engines may count in other money.
+            # What a run may spend is for all of it, in whatever parts it is done; engines may count
+            # in other money.
             budget = budgets.setdefault(currency, Budget(wanted.spend_limit, currency))
             hooks = RunHooks(
                 budget=budget,
@@ -124,8 +131,8 @@ async def transcribe_async(
     """The same as `transcribe`, for callers with a loop of their own.
 
     The work is done on a thread of its own; `on_event` and `on_outcome` are called in the caller's
-    loop. Cancelling it does what Ctrl-C does: nothing more is sent, what is on its way is waited for
-    and noted, and the same call later goes on.
+    loop. Cancelling it does what Ctrl-C does: nothing more is sent, what is on its way is waited
+    for and noted, and the same call later goes on.
 
     Raises:
         InputError: as `transcribe` does.
@@ -147,7 +154,9 @@ def _tell_note(on_event: Callable[[Event], None], note: str) -> None:
     on_event(Event(Source(Path()), "note", f"note: {note}"))
 
 
-def _told_as_done(before: dict[str, Outcome], on_event: Callable[[Event], None]) -> dict[str, Outcome]:
+def _told_as_done(
+    before: dict[str, Outcome], on_event: Callable[[Event], None]
+) -> dict[str, Outcome]:
     for outcome in before.values():
         on_event(Event(outcome.recording, "done", "transcribed before"))
     return before
@@ -160,9 +169,13 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
         TrustError: the settings lead outside of their folder, and are not trusted.
         InputError: there is no such format, or the folder cannot be written to.
     """
-    workspace.trust.require("database", "leading", *(() if wanted.into is not None else ("writing",)))
+    workspace.trust.require(
+        "database", "leading", *(() if wanted.into is not None else ("writing",))
+    )
     return Outputs(
-        Path(wanted.into) if wanted.into is not None else workspace.folder / workspace.settings.into,
+        Path(wanted.into)
+        if wanted.into is not None
+        else workspace.folder / workspace.settings.into,
         workspace.hidden,
         chosen_formats(wanted.to if wanted.to is not None else workspace.settings.to),
         options=wanted.writing or default_writing(workspace),
@@ -176,8 +189,8 @@ class _Part:
 
     Attributes:
         recordings: them.
-        options: checked; or why nothing is done: they make no sense, which is these recordings' own fault, or the
-            user wants to stop.
+        options: checked; or why nothing is done: they make no sense, which is these recordings' own
+            fault, or the user wants to stop.
     """
 
     recordings: list[Source]
@@ -185,7 +198,11 @@ class _Part:
 
     def without(self, entries: Container[str]) -> "_Part":
         """The same without these entries of feeds."""
-        left = [source for source in self.recordings if source.entry is None or source.entry not in entries]
+        left = [
+            source
+            for source in self.recordings
+            if source.entry is None or source.entry not in entries
+        ]
         return replace(self, recordings=left)
 
     @property
@@ -231,14 +248,20 @@ def _parts(workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source
     return parts
 
 
-def _options_with_facts(workspace: Workspace, wanted: RunOptions, facts: Facts) -> TranscriptionOptions:
-    """What is asked of the engine. A language that only a feed names, and the engine does not know, is not named."""
+def _options_with_facts(
+    workspace: Workspace, wanted: RunOptions, facts: Facts
+) -> TranscriptionOptions:
+    """What is asked of the engine. A language that only a feed names, and the engine does not know,
+    is not named.
+    """
     try:
         return transcription_options(workspace, _with_facts(wanted, facts))
     except InputError:
         if facts.presumed_language is None:
             raise
-        return transcription_options(workspace, _with_facts(wanted, replace(facts, presumed_language=None)))
+        return transcription_options(
+            workspace, _with_facts(wanted, replace(facts, presumed_language=None))
+        )
 
 
 def _with_facts(wanted: RunOptions, facts: Facts) -> RunOptions:
@@ -316,7 +339,9 @@ async def batch_services(
     recordings: Sequence[Source],
     hooks: RunHooks,
 ) -> BatchServices:
-    """What a batch works with, as long as the stack is open; pieces are offered as links if a recording needs it."""
+    """What a batch works with, as long as the stack is open; pieces are offered as links if a
+    recording needs it.
+    """
     card = options.card
     transport = await stack.enter_async_context(LateTransport())
     return BatchServices(
@@ -325,18 +350,27 @@ async def batch_services(
         workspace.hidden,
         workers=hooks.workers or stack.enter_context(DecodingWorkers()),
         links=await _link_server(stack, workspace, card, recordings),
-        callbacks=f"{workspace.callbacks.public.rstrip('/')}/calls" if workspace.callbacks else None,
+        callbacks=f"{workspace.callbacks.public.rstrip('/')}/calls"
+        if workspace.callbacks
+        else None,
         ready=transport.ready,
         on_event=hooks.on_event,
         on_outcome=hooks.on_outcome,
-        follow_ups=follow_ups_maker(workspace, options, transport, also_doubtful=hooks.also_doubtful),
+        follow_ups=follow_ups_maker(
+            workspace, options, transport, also_doubtful=hooks.also_doubtful
+        ),
     )
 
 
 def follow_ups_maker(
-    workspace: Workspace, options: TranscriptionOptions, transport: "Transport", *, also_doubtful: bool = False
+    workspace: Workspace,
+    options: TranscriptionOptions,
+    transport: "Transport",
+    *,
+    also_doubtful: bool = False,
 ) -> "Callable[[Perform, Outputs], FollowUps] | None":
-    """What makes the follow-ups of recordings; None where there are none, so that nothing of them is loaded.
+    """What makes the follow-ups of recordings; None where there are none, so that nothing of them
+    is loaded.
 
     Args:
         workspace: with the settings.
@@ -364,7 +398,9 @@ async def _link_server(
         return None
     from mantisreed.engines.links import LinkServer
 
-    return await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
+    return await stack.enter_async_context(
+        LinkServer(workspace.links.listen, workspace.links.public)
+    )
 
 
 def ledger_of(workspace: Workspace) -> "Ledger":
@@ -374,28 +410,35 @@ def ledger_of(workspace: Workspace) -> "Ledger":
     return open_ledger(workspace)
 
 
-def check_links(workspace: Workspace, card: EngineCard, recordings: Sequence[Source], *, wait: bool = True) -> None:
+def check_links(
+    workspace: Workspace, card: EngineCard, recordings: Sequence[Source], *, wait: bool = True
+) -> None:
     """See that an engine that wants links can be given one to each of these recordings.
 
     Raises:
-        InputError: one is a file, and the settings do not say how this machine is reached, or we do not wait.
+        InputError: one is a file, and the settings do not say how this machine is reached, or we do
+            not wait.
     """
     if not wants_link(card) or all(source.is_web for source in recordings):
         return
     if not wait:
         raise InputError(
-            f"engine {card.name} fetches each piece from this machine, so that somebody has to wait for it",
+            f"engine {card.name} fetches each piece from this machine, so that somebody has to "
+            "wait for it",
             advice="`mantisreed run` does, or give http(s) links as sources",
         )
     if workspace.links is None:
         raise InputError(
             f"engine {card.name} wants a link to the audio, and this machine has no public address",
-            advice='give an http(s) link as the source, or set [links] public = "https://..." in the settings',
+            advice='give an http(s) link as the source, or set [links] public = "https://..." in '
+            "the settings",
         )
 
 
 class LateTransport:
-    """The real transport, loaded on a thread: it takes long to import, and pieces are prepared meanwhile."""
+    """The real transport, loaded on a thread: it takes long to import, and pieces are prepared
+    meanwhile.
+    """
 
     async def __aenter__(self) -> Self:
         self._stack = AsyncExitStack()
@@ -403,7 +446,10 @@ class LateTransport:
         return self
 
     async def __aexit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self._opening.cancel()
         await self._stack.aclose()

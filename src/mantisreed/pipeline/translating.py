@@ -20,7 +20,9 @@ from mantisreed.transcript.writing import joined, words_of
 _PAUSE = 0.3  # seconds between two words from which on nobody speaks between them
 
 
-def translated(transcript: Transcript, texts: Sequence[str], language: str | None, service: str) -> Transcript:
+def translated(
+    transcript: Transcript, texts: Sequence[str], language: str | None, service: str
+) -> Transcript:
     """The transcript in another language.
 
     Args:
@@ -34,7 +36,9 @@ def translated(transcript: Transcript, texts: Sequence[str], language: str | Non
         if not text.strip():
             continue
         words = estimated_words(words_of(text, language), _speech_in(passage))
-        passages.append(Passage(passage.start, passage.end, text, passage.speaker, "estimated", tuple(words)))
+        passages.append(
+            Passage(passage.start, passage.end, text, passage.speaker, "estimated", tuple(words))
+        )
     note = f"translated{f' from {transcript.language}' if transcript.language else ''} by {service}"
     return msgspec.structs.replace(
         transcript,
@@ -59,8 +63,8 @@ def _speech_in(passage: Passage) -> list[tuple[float, float]]:
 def in_two_languages(transcript: Transcript, translation: Transcript, rules: LayoutRules) -> Script:
     """Cues with the original above and the translation below.
 
-    The original decides how many cues a passage has, one line each; the translation is shared out among them by
-    length.
+    The original decides how many cues a passage has, one line each; the translation is shared out
+    among them by length.
     """
     single = msgspec.structs.replace(rules, lines=1)
     others = {(passage.start, passage.end): passage for passage in translation.passages}
@@ -73,9 +77,15 @@ def in_two_languages(transcript: Transcript, translation: Transcript, rules: Lay
     for number, above in by_passage.items():
         passage = transcript.passages[number]
         other = others.get((passage.start, passage.end))
-        texts = _shared_out(other.text if other else "", [len(cue.text) for cue in above], translation.language)
+        texts = _shared_out(
+            other.text if other else "", [len(cue.text) for cue in above], translation.language
+        )
         for cue, text in zip(above, texts, strict=True):
-            cues.append(replace(cue, lines=(*cue.lines, *_wrapped(text, rules.line_length)), words=(), marks=()))
+            cues.append(
+                replace(
+                    cue, lines=(*cue.lines, *_wrapped(text, rules.line_length)), words=(), marks=()
+                )
+            )
     cues.sort(key=lambda cue: cue.start)
     return Script(cues=tuple(cues), language=transcript.language)
 

@@ -1,4 +1,6 @@
-"""Trying an engine card with one clip, every step shown; or with a saved answer, without an engine."""
+"""Trying an engine card with one clip, every step shown; or with a saved answer, without an
+engine.
+"""
 
 import time
 from collections.abc import Callable, Mapping
@@ -37,7 +39,9 @@ _TAKEN = "taken-"  # stands before the name of a value that only an answer will 
 _WORDS_SHOWN = 12
 
 
-def try_engine(workspace: Workspace, options: TranscriptionOptions, clip: Path, show: Show) -> ParsedReply:
+def try_engine(
+    workspace: Workspace, options: TranscriptionOptions, clip: Path, show: Show
+) -> ParsedReply:
     """Send one clip and show each request, each answer, and what was found in the reply.
 
     Raises:
@@ -59,7 +63,9 @@ def try_answer(options: TranscriptionOptions, answer: bytes, clip: Path, show: S
 
 
 def show_requests(options: TranscriptionOptions, clip: Path, show: Show) -> None:
-    """Build and show every request without sending anything; what earlier answers would bring stands in braces."""
+    """Build and show every request without sending anything; what earlier answers would bring
+    stands in braces.
+    """
     card = options.card
     piece = _piece_of(clip, card)
     _show_piece(piece, show)
@@ -79,20 +85,35 @@ def show_requests(options: TranscriptionOptions, clip: Path, show: Show) -> None
         _show_steps(options, piece, values, show)
 
 
-def _show_steps(options: TranscriptionOptions, piece: Piece, values: dict[str, Value], show: Show) -> None:
+def _show_steps(
+    options: TranscriptionOptions, piece: Piece, values: dict[str, Value], show: Show
+) -> None:
     card = options.card
     builder = RequestBuilder(card)
     taken: set[str] = set()
     session = [(card.session_name, card.session)] if card.session is not None else []
-    others = [(name, step) for name in ("lookup", "cancel") if (step := getattr(card, name)) is not None]
+    others = [
+        (name, step) for name in ("lookup", "cancel") if (step := getattr(card, name)) is not None
+    ]
     for name, step in (*session, *card.sequence, *others):
-        known = {**values, **dict.fromkeys(("page_number", "page_offset"), 1), "piece_key": f"{_TAKEN}piece_key"}
-        known |= {"manifest": [f"{_TAKEN}item"], "chunk": attachment_of(piece).content[: _chunk_size(step)]}
+        known = {
+            **values,
+            **dict.fromkeys(("page_number", "page_offset"), 1),
+            "piece_key": f"{_TAKEN}piece_key",
+        }
+        known |= {
+            "manifest": [f"{_TAKEN}item"],
+            "chunk": attachment_of(piece).content[: _chunk_size(step)],
+        }
         bases = {} if builder.own_url(values) else dict.fromkeys(taken, "http://taken.invalid/")
-        context = RequestContext(known, options.secrets, attachment_of(piece), frozenset(taken), bases=bases)
+        context = RequestContext(
+            known, options.secrets, attachment_of(piece), frozenset(taken), bases=bases
+        )
         text = described_request(builder.request(name, step, context))
         if step.websocket is not None:
-            text += "\n" + described_conversation(Conversation(step.websocket, attachment_of(piece), known))
+            text += "\n" + described_conversation(
+                Conversation(step.websocket, attachment_of(piece), known)
+            )
         when = f" (when {step.when})" if step.when else ""
         show(f"the request of {name}{when}", text.replace(_TAKEN, "$"))
         values |= {key: f"{_TAKEN}{key}" for key in taken_by(step)}
@@ -103,13 +124,17 @@ def _chunk_size(step: Step) -> int | None:
     return int(step.chunks.size) if step.chunks else None
 
 
-async def _tried(workspace: Workspace, options: TranscriptionOptions, piece: Piece, show: Show) -> ParsedReply:
+async def _tried(
+    workspace: Workspace, options: TranscriptionOptions, piece: Piece, show: Show
+) -> ParsedReply:
     card = options.card
     _show_piece(piece, show)
     async with AsyncExitStack() as stack:
         transport = _ShowingTransport(card, await stack.enter_async_context(HttpTransport()), show)
         if wants_link(card) and workspace.links:
-            links = await stack.enter_async_context(LinkServer(workspace.links.listen, workspace.links.public))
+            links = await stack.enter_async_context(
+                LinkServer(workspace.links.listen, workspace.links.public)
+            )
             kind = piece.form.content_type_at(piece.sample_rate)
             piece = replace(piece, link=links.offer(piece.audio, kind, piece.form.extension))
         client = client_for(card, options.secrets, transport)
@@ -128,7 +153,9 @@ def _piece_of(clip: Path, card: EngineCard) -> Piece:
         prepared = Preparation(clip, card, PieceOptions(untouched=True), workers)
         if not prepared.is_whole:
             raise TooBigError(
-                "this clip is over what it takes in one request", engine=card.name, advice="try a shorter one"
+                "this clip is over what it takes in one request",
+                engine=card.name,
+                advice="try a shorter one",
             )
         piece = next(iter(prepared)).piece
     return replace(piece, recording={**prepared.tags, "file_name": clip.name, "stem": clip.stem})
@@ -153,13 +180,21 @@ def _findings(card: EngineCard, reading: ParsedReply) -> list[str]:
     lines.append(f"passages    {len(reading.passages)}")
     lines.append(f"words       {len(words)}")
     unit = f"in {card.reply.times}"
-    lines.append(f"times       {'estimated from the speech map: the reply has none' if estimated else unit}")
-    lines.append(f"confidence  {f'{sum(known) / len(known):.2f} on average' if known else 'not found'}")
+    lines.append(
+        f"times       {'estimated from the speech map: the reply has none' if estimated else unit}"
+    )
+    lines.append(
+        f"confidence  {f'{sum(known) / len(known):.2f} on average' if known else 'not found'}"
+    )
     lines.append(f"speakers    {', '.join(map(str, speakers)) or 'not found'}")
     lines.append(f"language    {reading.language or 'not found'}")
     alternatives = sum(len(passage.alternatives) for passage in reading.passages)
     lines += [f"others      {alternatives} other readings"] if alternatives else []
-    lines += [f"sounds      {', '.join(event.text for event in reading.events)}"] if reading.events else []
+    lines += (
+        [f"sounds      {', '.join(event.text for event in reading.events)}"]
+        if reading.events
+        else []
+    )
     return [*lines, *odd, "", *_word_table(reading)]
 
 
@@ -173,7 +208,9 @@ def _word_table(reading: ParsedReply) -> list[str]:
 
 def _word_line(speaker: str | None, word: Word) -> str:
     sure = "-" if word.confidence is None else f"{word.confidence:.2f}"
-    return f"{clock(word.start)}  {clock(word.end)}  {sure:4}  {(speaker or '-')[:10]:10}  {word.text}"
+    return (
+        f"{clock(word.start)}  {clock(word.end)}  {sure:4}  {(speaker or '-')[:10]:10}  {word.text}"
+    )
 
 
 def _bill_lines(answered: EngineResponse) -> list[str]:
@@ -182,7 +219,10 @@ def _bill_lines(answered: EngineResponse) -> list[str]:
         return []
     seconds = "" if bill.seconds is None else f"{bill.seconds:g} s"
     cost = "" if bill.cost is None else f"{bill.cost}"
-    return ["", f"billed      {', '.join(part for part in (seconds, cost) if part)}, as the engine says"]
+    return [
+        "",
+        f"billed      {', '.join(part for part in (seconds, cost) if part)}, as the engine says",
+    ]
 
 
 class _ShowingTransport:

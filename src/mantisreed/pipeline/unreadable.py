@@ -1,7 +1,9 @@
-"""Replies that could not be read: kept for somebody to look at, and marked, so that nobody tries the same again.
+"""Replies that could not be read: kept for somebody to look at, and marked, so that nobody tries
+the same again.
 
-A reply that was paid for is never thrown away. It is read again, at no cost, when its card reads replies in another
-way, or a newer program does; until then its recording is told as failed at once, without reading it anew.
+A reply that was paid for is never thrown away. It is read again, at no cost, when its card reads
+replies in another way, or a newer program does; until then its recording is told as failed at once,
+without reading it anew.
 """
 
 import hashlib
@@ -37,12 +39,17 @@ class UnreadableReplies:
         self._folder = hidden / _FOLDER
 
     def reading_of(
-        self, card: EngineCard, answered: EngineResponse, piece: Piece, secrets: Mapping[str, Secret]
+        self,
+        card: EngineCard,
+        answered: EngineResponse,
+        piece: Piece,
+        secrets: Mapping[str, Secret],
     ) -> ParsedReply:
         """What a reply says, as `engines.asking.reading_of` has it.
 
         Raises:
-            UnreadableReplyError: it is not as the card says, now or when it was read last; it is kept and marked.
+            UnreadableReplyError: it is not as the card says, now or when it was read last; it is
+                kept and marked.
         """
         if answered.body is None:
             return ParsedReply(())
@@ -55,7 +62,8 @@ class UnreadableReplies:
         except UnreadableReplyError as error:
             place = self._place(digest, "reply")
             error.advice = (
-                f"the whole reply is in {printable(place)}; fix the card and run the same command, which costs "
+                f"the whole reply is in {printable(place)}; fix the card and run the same "
+                "command, which costs "
                 "nothing, or `mantisreed retry` asks for another one"
             )
             if known is None:

@@ -1,4 +1,6 @@
-"""`watch`, for Python: recordings that appear in folders go to an engine by themselves, for as long as it runs."""
+"""`watch`, for Python: recordings that appear in folders go to an engine by themselves, for as long
+as it runs.
+"""
 
 import asyncio
 import shutil
@@ -40,7 +42,8 @@ class WatchOptions:
     """How folders are watched.
 
     Attributes:
-        until_idle: seconds after which to end when nothing has come and nothing is under way; None goes on for ever.
+        until_idle: seconds after which to end when nothing has come and nothing is under way; None
+            goes on for ever.
         settle: seconds for which nobody must have written to a file.
         move_done: where recordings go that are done; None leaves them. What is incomplete, or
             somebody goes on writing to, is never moved.
@@ -64,7 +67,8 @@ class WatchHooks:
         on_event: called as recordings move along.
         on_found: called with each recording that has come.
         on_note: called with what else there is to say.
-        on_problem: called with each place that cannot be read and why, and with None when it can be again.
+        on_problem: called with each place that cannot be read and why, and with None when it can be
+            again.
     """
 
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
@@ -81,7 +85,8 @@ def watch(
     watching: WatchOptions | None = None,
     hooks: WatchHooks | None = None,
 ) -> None:
-    """Send each recording that is, or appears, in these folders, feeds and storages, once; until it is asked to stop.
+    """Send each recording that is, or appears, in these folders, feeds and storages, once; until it
+    is asked to stop.
 
     What cannot be read is told at once, and looked at again and again; the rest goes on.
 
@@ -90,9 +95,14 @@ def watch(
     The first interruption (Ctrl-C, SIGTERM) takes nothing new and lets what is on its way come in.
 
     Raises:
-        InputError: none of the places is there, or an option, the card or a secret is wrong; nothing was sent.
+        InputError: none of the places is there, or an option, the card or a secret is wrong;
+            nothing was sent.
     """
-    wanted, watching, hooks = options or RunOptions(), watching or WatchOptions(), hooks or WatchHooks()
+    wanted, watching, hooks = (
+        options or RunOptions(),
+        watching or WatchOptions(),
+        hooks or WatchHooks(),
+    )
     if isinstance(places, (str, Path)):
         places = [places]
     checked = transcription_options(workspace, wanted)
@@ -114,7 +124,9 @@ def watch(
 
 @dataclass(slots=True)
 class _Keeper:
-    """Takes recordings as they come, through one batch after the other: a new one when an engine was left alone."""
+    """Takes recordings as they come, through one batch after the other: a new one when an engine
+    was left alone.
+    """
 
     workspace: Workspace
     options: TranscriptionOptions
@@ -156,7 +168,12 @@ class _Keeper:
             on_problem=tell_problem,
         )
         looks = AddressWatch(
-            self.addresses, selection, memory, come, every=self.watching.every, on_problem=tell_problem
+            self.addresses,
+            selection,
+            memory,
+            come,
+            every=self.watching.every,
+            on_problem=tell_problem,
         )
         self._last = time.monotonic()
 
@@ -179,7 +196,9 @@ class _Keeper:
                 await asyncio.to_thread(watch.stop)
                 await asyncio.to_thread(looks.stop)
 
-    def _come(self, source: Source, state: FileState, found: "asyncio.Queue[Source | None]") -> None:
+    def _come(
+        self, source: Source, state: FileState, found: "asyncio.Queue[Source | None]"
+    ) -> None:
         self._under_way += 1
         self._states[source.key] = state
         self.hooks.on_found(source)
@@ -226,9 +245,15 @@ class _Keeper:
         return False
 
     def _may_be_moved(self, outcome: Outcome, state: FileState | None) -> bool:
-        """Whether a recording is done with: all of it was there, and nobody has written to it since."""
+        """Whether a recording is done with: all of it was there, and nobody has written to it
+        since.
+        """
         source = outcome.recording
-        if self.watching.move_done is None or source.link is not None or outcome.state == "incomplete":
+        if (
+            self.watching.move_done is None
+            or source.link is not None
+            or outcome.state == "incomplete"
+        ):
             return False
         try:
             return FileState.of(source.path) == state and not is_open_for_writing(source.path)
@@ -265,7 +290,9 @@ class _Keeper:
         limit = self.watching.until_idle
         while limit is not None:
             await asyncio.sleep(min(_LOOK, limit / 2))
-            is_idle = not self._under_way and not any(watch.is_waiting_for_files for watch in watches)
+            is_idle = not self._under_way and not any(
+                watch.is_waiting_for_files for watch in watches
+            )
             if is_idle and time.monotonic() - self._last >= limit:
                 self._is_over = True
                 found.put_nowait(None)
@@ -277,9 +304,13 @@ def _is_address(place: str | Path) -> bool:
 
 
 def _is_no_fault_of_its_own(outcome: Outcome) -> bool:
-    """Whether a recording failed because the engine lets nobody in, or is away: whoever watches waits for that."""
+    """Whether a recording failed because the engine lets nobody in, or is away: whoever watches
+    waits for that.
+    """
     error = outcome.error
-    return isinstance(error, RefusedError) or (isinstance(error, UnreachableError) and not error.was_sent)
+    return isinstance(error, RefusedError) or (
+        isinstance(error, UnreachableError) and not error.was_sent
+    )
 
 
 def _check_target(move_done: Path, folders: Sequence[Path]) -> None:

@@ -15,11 +15,13 @@ from rapidfuzz.distance import Levenshtein
 _LONG = 4000  # words from which it pays to cut
 _STRETCH = 6  # words in a row that are looked for in the other row
 _APART = 200  # words between two cuts at least
-_FACTOR = np.uint64(0x9E3779B97F4A7C15)  # odd and irregular, so that different stretches have different sums
+# Odd and irregular, so that different stretches have different sums.
+_FACTOR = np.uint64(0x9E3779B97F4A7C15)
 
 
 class Run(NamedTuple):
-    """A run of words that are the same in both rows, or not: [first, last) in the one and [begin, end) in the other.
+    """A run of words that are the same in both rows, or not: [first, last) in the one and [begin,
+    end) in the other.
 
     Attributes:
         tag: `equal`, `replace`, `delete` or `insert`, as it is usual.
@@ -37,8 +39,8 @@ def aligned_runs(one: Sequence[str], other: Sequence[str], *, is_exact: bool = T
 
     Args:
         one, other: words.
-        is_exact: whether the changes have to be the fewest of all; else they may be some more, which is rare, and
-            takes a third of the time of long rows.
+        is_exact: whether the changes have to be the fewest of all; else they may be some more,
+            which is rare, and takes a third of the time of long rows.
     """
     cuts = list(_cuts(one, other)) if min(len(one), len(other)) >= _LONG else []
     if not cuts:
@@ -63,13 +65,23 @@ def changes_in(runs: Sequence[Run]) -> int:
 
 
 def _between(
-    one: Sequence[str], other: Sequence[str], first: int, last: int, begin: int, end: int, hint: int | None = None
+    one: Sequence[str],
+    other: Sequence[str],
+    first: int,
+    last: int,
+    begin: int,
+    end: int,
+    hint: int | None = None,
 ) -> Iterator[Run]:
     # A hint near the true distance keeps time and memory linear for long, similar rows.
     near = max(8, (last - first) // 20) if hint is None else hint
     for code in Levenshtein.opcodes(one[first:last], other[begin:end], score_hint=near):
         yield Run(
-            code.tag, first + code.src_start, first + code.src_end, begin + code.dest_start, begin + code.dest_end
+            code.tag,
+            first + code.src_start,
+            first + code.src_end,
+            begin + code.dest_start,
+            begin + code.dest_end,
         )
 
 
@@ -85,7 +97,9 @@ def _joined(runs: Iterator[Run]) -> list[Run]:
 
 
 def _cuts(one: Sequence[str], other: Sequence[str]) -> Iterator[tuple[int, int]]:
-    """Places in the middle of stretches that stand once in either row, in the same order in both."""
+    """Places in the middle of stretches that stand once in either row, in the same order in
+    both.
+    """
     numbers: dict[str, int] = {}
     coded = [
         np.fromiter((numbers.setdefault(word, len(numbers)) for word in row), np.uint64, len(row))
@@ -98,7 +112,10 @@ def _cuts(one: Sequence[str], other: Sequence[str]) -> Iterator[tuple[int, int]]
     for place, their_place in _rising(pairs):
         is_apart = place - before[0] >= _APART and their_place - before[1] >= _APART
         # Two stretches may have the same sum by chance.
-        if is_apart and one[place : place + _STRETCH] == other[their_place : their_place + _STRETCH]:
+        if (
+            is_apart
+            and one[place : place + _STRETCH] == other[their_place : their_place + _STRETCH]
+        ):
             before = (place, their_place)
             yield place + _STRETCH // 2, their_place + _STRETCH // 2
 

@@ -1,4 +1,6 @@
-"""A corrected text laid over its transcript: what was not touched keeps its times, what was changed gets some."""
+"""A corrected text laid over its transcript: what was not touched keeps its times, what was changed
+gets some.
+"""
 
 import statistics
 from bisect import bisect_right
@@ -17,11 +19,17 @@ from mantisreed.transcript.estimate import estimated_words, passages_over_speech
 from mantisreed.transcript.punctuation import ends_sentence
 from mantisreed.transcript.writing import joined, words_of
 
-_AS_WRITTEN = ("numbers", "hesitations")  # case and marks may be corrected without any other time; these may not
+# Case and marks may be corrected without any other time; these may not.
+_AS_WRITTEN = (
+    "numbers",
+    "hesitations",
+)
 _LEAST_SHARED = 0.3  # share of the words; a text with less is of something else
 _LONGEST_RUN = 2000  # words that differ in a row; time and memory grow with the square
 _SHORTEST_SPEECH = 0.12  # seconds that can hold a word
-_ENOUGH = 0.6  # share of the time that words usually take, for which there has to be speech between their neighbours
+# share of the time that words usually take, for which there has to be speech between their
+# neighbours
+_ENOUGH = 0.6
 _USUAL_PACE = 0.12  # seconds for a unit of spoken length, where no word has a time
 
 
@@ -83,24 +91,28 @@ def amended(
 ) -> tuple[Transcript, Changes]:
     """The transcript with a corrected text.
 
-    Words that were not touched keep their times and confidences. A word that became another has the time of the one
-    it replaces; several share the time of those that they replace, by how long they take to say. What was put in
-    stands between its neighbours, and moves neither.
+    Words that were not touched keep their times and confidences. A word that became another has the
+    time of the one it replaces; several share the time of those that they replace, by how long they
+    take to say. What was put in stands between its neighbours, and moves neither.
 
     Args:
         transcript: with times of words.
         corrected: all of its text, in order.
-        keeps_passages: whether passages stay as they are, as where cues were corrected, which say nothing of
-            passages; otherwise each paragraph is a passage.
-        speech: where somebody speaks, in order, so that what was put in stands where it was said; empty where nobody
-            knows.
+        keeps_passages: whether passages stay as they are, as where cues were corrected, which say
+            nothing of passages; otherwise each paragraph is a passage.
+        speech: where somebody speaks, in order, so that what was put in stands where it was said;
+            empty where nobody knows.
 
     Raises:
         InputError: the text has hardly a word in common with the transcript.
     """
     passages_before = passages_over_speech(transcript.passages, ())
     transcript = msgspec.structs.replace(transcript, passages=tuple(passages_before))
-    before = [(word, number) for number, passage in enumerate(transcript.passages) for word in passage.words]
+    before = [
+        (word, number)
+        for number, passage in enumerate(transcript.passages)
+        for word in passage.words
+    ]
     after = [
         _Placed(text, number)
         for number, paragraph in enumerate(corrected)
@@ -126,7 +138,8 @@ def amended(
     else:
         passages = _as_paragraphs(transcript, after, corrected, changes)
     note = (
-        f"amended: {changes.changed} words changed, {changes.inserted} inserted, {changes.deleted} deleted, "
+        f"amended: {changes.changed} words changed, {changes.inserted} inserted, "
+        f"{changes.deleted} deleted, "
         f"{changes.kept} kept"
     )
     # Who corrected a stretch has listened to it.
@@ -136,7 +149,11 @@ def amended(
         if not any(start < doubt.end and end > doubt.start for start, end in touched)
     )
     anew = msgspec.structs.replace(
-        transcript, passages=passages, speakers=speakers_of(passages), notes=(*transcript.notes, note), doubts=left
+        transcript,
+        passages=passages,
+        speakers=speakers_of(passages),
+        notes=(*transcript.notes, note),
+        doubts=left,
     )
     return anew, changes
 
@@ -158,9 +175,10 @@ class _Run:
 def _runs(old: Sequence[str], new: Sequence[str]) -> Iterator[_Run]:
     """How one text became the other, with as many words kept as can be.
 
-    First by the words as they are written, which tells neighbours apart that differ in case only; then, inside of
-    what differs, by the longest common subsequence of the words without case and marks. The distance alone would
-    sooner change three words than find that the one in the middle only moved by one.
+    First by the words as they are written, which tells neighbours apart that differ in case only;
+    then, inside of what differs, by the longest common subsequence of the words without case and
+    marks. The distance alone would sooner change three words than find that the one in the middle
+    only moved by one.
     """
     first = begin = 0
     for same in aligned_runs(old, new):
@@ -190,7 +208,9 @@ def _runs_inside(old: Sequence[str], new: Sequence[str], run: _Run) -> Iterator[
         yield _Run(False, first, run.last, begin, run.end)
 
 
-def _count(changes: Changes, run: _Run, old: Sequence[tuple[Word, int]], new: Sequence[_Placed]) -> None:
+def _count(
+    changes: Changes, run: _Run, old: Sequence[tuple[Word, int]], new: Sequence[_Placed]
+) -> None:
     if run.is_kept:
         changes.kept += len(new)
         return
@@ -209,7 +229,9 @@ def _share_times(run: _Run, old: Sequence[tuple[Word, int]], new: Sequence[_Plac
     if len(old) == len(new):
         for placed, (word, number) in zip(new, old, strict=True):
             placed.passage = number
-            placed.word = Word(placed.text, word.start, word.end, word.confidence if run.is_kept else None)
+            placed.word = Word(
+                placed.text, word.start, word.end, word.confidence if run.is_kept else None
+            )
         return
     start = old[0][0].start
     whole = [(start, max(start + 0.001, *(word.end for word, _ in old)))]
@@ -220,14 +242,19 @@ def _share_times(run: _Run, old: Sequence[tuple[Word, int]], new: Sequence[_Plac
 
 def _pace_of(words: Sequence[Word]) -> float:
     """Seconds for a unit of spoken length."""
-    paces = [(word.end - word.start) / spoken_length(word.text) for word in words if word.end > word.start]
+    paces = [
+        (word.end - word.start) / spoken_length(word.text)
+        for word in words
+        if word.end > word.start
+    ]
     return statistics.median(paces) if paces else _USUAL_PACE
 
 
 def _time_the_rest(
     after: Sequence[_Placed], pace: float, duration: float, speech: Sequence[tuple[float, float]]
 ) -> None:
-    """Times for words that were put in: where somebody speaks between their neighbours; where nobody knows, beside
+    """Times for words that were put in: where somebody speaks between their neighbours; where
+    nobody knows, beside
     them, as long as they take to say, if there is room.
     """
     at = 0
@@ -250,17 +277,23 @@ def _time_the_rest(
         elif end - start > needed:
             # A new sentence stands with what follows it, what goes on with what came before.
             goes_on = left is not None and not ends_sentence(left.text)
-            start, end = (start, start + needed) if goes_on or right is None else (end - needed, end)
+            start, end = (
+                (start, start + needed) if goes_on or right is None else (end - needed, end)
+            )
         passage = after[at - 1].passage if at else (after[last].passage if right else 0)
         stretches = _spoken_between(start, end, speech) or [(start, max(end, start + 0.001))]
         words = estimated_words(texts, stretches)
         for placed, word in zip(after[at:last], words, strict=True):
-            placed.word = Word(placed.text, round(word.start, 3), round(min(word.end, max(end, start)), 3))
+            placed.word = Word(
+                placed.text, round(word.start, 3), round(min(word.end, max(end, start)), 3)
+            )
             placed.passage = passage
         at = last
 
 
-def _spoken_between(start: float, end: float, speech: Sequence[tuple[float, float]]) -> list[tuple[float, float]]:
+def _spoken_between(
+    start: float, end: float, speech: Sequence[tuple[float, float]]
+) -> list[tuple[float, float]]:
     """The speech between two moments, without what is too short to hold a word."""
     ends = [last for _, last in speech]
     found = []
@@ -273,7 +306,10 @@ def _spoken_between(start: float, end: float, speech: Sequence[tuple[float, floa
 
 
 def _as_paragraphs(
-    transcript: Transcript, after: Sequence[_Placed], corrected: Sequence[Paragraph], changes: Changes
+    transcript: Transcript,
+    after: Sequence[_Placed],
+    corrected: Sequence[Paragraph],
+    changes: Changes,
 ) -> tuple[Passage, ...]:
     """A passage for each paragraph."""
     own: dict[int, list[_Placed]] = {}
@@ -282,9 +318,13 @@ def _as_paragraphs(
     passages = []
     for number, words in own.items():
         paragraph = corrected[number]
-        was = Counter(transcript.passages[placed.passage].speaker for placed in words).most_common(1)[0][0]
+        was = Counter(transcript.passages[placed.passage].speaker for placed in words).most_common(
+            1
+        )[0][0]
         speaker = paragraph.speaker if paragraph.speaker is not None else was
-        changes.speakers += sum(transcript.passages[placed.passage].speaker != speaker for placed in words)
+        changes.speakers += sum(
+            transcript.passages[placed.passage].speaker != speaker for placed in words
+        )
         origin = transcript.passages[words[0].passage]
         timed = tuple(placed.word for placed in words if placed.word is not None)
         text = " ".join(paragraph.text.split())
@@ -294,7 +334,10 @@ def _as_paragraphs(
 
 
 def _as_they_were(
-    transcript: Transcript, after: Sequence[_Placed], corrected: Sequence[Paragraph], changes: Changes
+    transcript: Transcript,
+    after: Sequence[_Placed],
+    corrected: Sequence[Paragraph],
+    changes: Changes,
 ) -> tuple[Passage, ...]:
     """The transcript's passages with their new words; a passage without any is gone."""
     own: dict[int, list[_Placed]] = {}
@@ -303,14 +346,21 @@ def _as_they_were(
     passages = []
     for number, words in sorted(own.items()):
         origin = transcript.passages[number]
-        named = Counter(corrected[placed.paragraph].speaker for placed in words).most_common(1)[0][0]
+        named = Counter(corrected[placed.paragraph].speaker for placed in words).most_common(1)[0][
+            0
+        ]
         speaker = origin.speaker if named is None else named
         changes.speakers += len(words) if speaker != origin.speaker else 0
         timed = tuple(placed.word for placed in words if placed.word is not None)
         is_same = [word.text for word in timed] == [word.text for word in origin.words]
         text = origin.text if is_same else joined(word.text for word in timed)
-        start, end = min(origin.start, timed[0].start), max(origin.end, *(word.end for word in timed))
+        start, end = (
+            min(origin.start, timed[0].start),
+            max(origin.end, *(word.end for word in timed)),
+        )
         passages.append(
-            msgspec.structs.replace(origin, start=start, end=end, text=text, speaker=speaker, words=timed)
+            msgspec.structs.replace(
+                origin, start=start, end=end, text=text, speaker=speaker, words=timed
+            )
         )
     return tuple(passages)

@@ -1,4 +1,6 @@
-"""Several engines' transcripts of one recording side by side: how far they agree, and where they differ."""
+"""Several engines' transcripts of one recording side by side: how far they agree, and where they
+differ.
+"""
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -51,7 +53,9 @@ def compared(transcripts: Sequence[Transcript]) -> Comparison:
     """
     slots, _ = aligned_transcripts(transcripts)
     duration = max(transcript.recording.duration for transcript in transcripts)
-    return Comparison(agreement(slots, len(transcripts)), tuple(_differences(slots, len(transcripts))), duration)
+    return Comparison(
+        agreement(slots, len(transcripts)), tuple(_differences(slots, len(transcripts))), duration
+    )
 
 
 def _differences(slots: Sequence[Slot], count: int) -> Iterator[Difference]:

@@ -1,4 +1,6 @@
-"""Covering stretches of sound, to the sample: what is covered is gone, and nothing else is changed."""
+"""Covering stretches of sound, to the sample: what is covered is gone, and nothing else is
+changed.
+"""
 
 import math
 from collections.abc import Iterable, Sequence
@@ -17,8 +19,11 @@ _FADE = 0.005  # seconds at both ends of a tone, without which it would click
 Span = tuple[int, int]
 
 
-def spans_in_samples(spans: Iterable[tuple[float, float]], sample_rate: int, margin: float, last: int) -> list[Span]:
-    """Stretches in seconds as samples [first, last), with a margin on both sides, in order and apart.
+def spans_in_samples(
+    spans: Iterable[tuple[float, float]], sample_rate: int, margin: float, last: int
+) -> list[Span]:
+    """Stretches in seconds as samples [first, last), with a margin on both sides, in order and
+    apart.
 
     Args:
         spans: (start, end) in seconds.
@@ -41,7 +46,9 @@ def spans_in_samples(spans: Iterable[tuple[float, float]], sample_rate: int, mar
     return apart
 
 
-def covered(block: NDArray[Any], first: int, spans: Sequence[Span], cover: Cover, sample_rate: int) -> NDArray[Any]:
+def covered(
+    block: NDArray[Any], first: int, spans: Sequence[Span], cover: Cover, sample_rate: int
+) -> NDArray[Any]:
     """A block of sound with the stretches covered; a copy where it is changed.
 
     Args:
@@ -58,13 +65,19 @@ def covered(block: NDArray[Any], first: int, spans: Sequence[Span], cover: Cover
             continue
         if changed is block:
             changed = block.copy()
-        cover_with = _tone(low, high, start, end, block.dtype, sample_rate) if cover == "tone" else 0
+        cover_with = (
+            _tone(low, high, start, end, block.dtype, sample_rate) if cover == "tone" else 0
+        )
         part = changed[low - first : high - first]
-        part[...] = cover_with if part.ndim == 1 or cover == "silence" else np.asarray(cover_with)[:, None]
+        part[...] = (
+            cover_with if part.ndim == 1 or cover == "silence" else np.asarray(cover_with)[:, None]
+        )
     return changed
 
 
-def _tone(low: int, high: int, start: int, end: int, kind: "np.dtype[Any]", sample_rate: int) -> NDArray[Any]:
+def _tone(
+    low: int, high: int, start: int, end: int, kind: "np.dtype[Any]", sample_rate: int
+) -> NDArray[Any]:
     """Samples [low, high) of the tone that covers [start, end)."""
     at = np.arange(low, high)
     wave = _TONE_LEVEL * np.sin(2.0 * np.pi * _TONE_HZ * (at - start) / sample_rate)

@@ -1,4 +1,6 @@
-"""Where a transcript is doubtful: what engines make up, repeat, leave out or hear in another language, and why."""
+"""Where a transcript is doubtful: what engines make up, repeat, leave out or hear in another
+language, and why.
+"""
 
 import re
 import statistics
@@ -37,20 +39,38 @@ KINDS = {
 """The kinds of doubts, in the order in which they stand where they begin together."""
 
 _LONGEST_LOOP = 12  # words that are said again and again
-_REPEATED = {1: 5, 2: 4}  # how often, by their number; speech says `no, no, no`, but hardly any three words thrice
+# How often, by their number; speech says `no, no, no`, but hardly any three words thrice.
+_REPEATED = {
+    1: 5,
+    2: 4,
+}
 _REPEATED_MORE = 3
-_PACES = ((8, 30.0), (4, 45.0))  # words, and characters a second over so many; the fastest speakers reach 25
+# Words, and characters a second over so many; the fastest speakers reach 25.
+_PACES = (
+    (8, 30.0),
+    (4, 45.0),
+)
 _SLOWEST_WORD = 4.0  # seconds; nobody draws a word so long
 _COVERED = 0.2  # share of a word that has to be over speech
 _UNHEARD = 1.2  # seconds of speech without a word
 _SHORTEST_SENTENCE = 4  # words; of fewer nobody knows the language
-_LANGUAGE_WINDOW, _CLEARLY = 12, 0.25  # words, and how much more small words another language has among them
+# Words, and how much more small words another language has among them.
+_LANGUAGE_WINDOW, _CLEARLY = (
+    12,
+    0.25,
+)
 _SMALL_WORDS = 0.3  # share of small words from which a window is of a language
-_LEAST_CONFIDENT, _SPREADS = 0.65, 3.5  # confidence, and how many times the usual spread below the usual one
+# Confidence, and how many times the usual spread below the usual one.
+_LEAST_CONFIDENT, _SPREADS = (
+    0.65,
+    3.5,
+)
 # Shapes of words that the other languages hardly have; short sentences may have few small words.
 _SHAPES = {
-    "en": "th|^wh|ight|ough|[a-z]{2}ing$|[^aeiou]y$|^(?:one|two|four|five|six|seven|nine|ten|eleven|twelve)$",
-    "de": "[äöüß]|sch|cht|pf|ung$|keit$|tz|^(?:eins|zwei|drei|vier|fünf|sechs|sieben|acht|neun|zehn|elf)$",
+    "en": "th|^wh|ight|ough|[a-z]{2}ing$|[^aeiou]y$|"
+    "^(?:one|two|four|five|six|seven|nine|ten|eleven|twelve)$",
+    "de": "[äöüß]|sch|cht|pf|ung$|keit$|tz|"
+    "^(?:eins|zwei|drei|vier|fünf|sechs|sieben|acht|neun|zehn|elf)$",
     "fr": "[èêùçœ]|é|eux$|eau|[a-z]+ent$|^(?:[ldjncmts]|qu)['’]",
     "es": "ñ|ción$|[áíóú]|ll|dad$|^qu",
     "it": "zion[ei]$|gli|[àèìòù]$|cch|tt[aoie]$",
@@ -59,10 +79,13 @@ _SHAPES = {
     "pl": "[ąćęłńśźż]|sz|cz|rz|ów$",
 }
 _LANGUAGES = tuple(_SHAPES)
-_AT_EDGE = 0.12  # seconds from the edge of a piece within which a word may be the rest of one that was cut
+_AT_EDGE = (
+    0.12  # seconds from the edge of a piece within which a word may be the rest of one that was cut
+)
 _IN_SPEECH = 0.04  # seconds of speech on both sides of a cut that went through a sound
 _DIFFERING = 2  # words; a single one that differs is a matter of spelling more often than not
-_GRID = 0.1  # seconds; this and what follows was tuned on the drifting recordings of benchmarks/doubting.py
+# seconds; this and what follows was tuned on the drifting recordings of benchmarks/doubting.py
+_GRID = 0.1
 _DRIFT_WINDOW, _DRIFT_STEP, _FARTHEST = 250, 100, 150  # steps of the grid
 _CARRIED = 6  # windows for which an offset is remembered where none can be told
 _LEAST_DRIFT, _LIKE = 4, 15  # steps: the least that is told, and how far neighbours may be apart
@@ -92,12 +115,16 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
         found += drifts
         spans = [(doubt.start, doubt.end) for doubt in drifts]
         over = [*_over_silence(words, speech), *_unheard(words, speech)]
-        found += [doubt for doubt in over if not any(start <= doubt.start < end for start, end in spans)]
+        found += [
+            doubt for doubt in over if not any(start <= doubt.start < end for start, end in spans)
+        ]
     return in_order(_without_repeats(found))
 
 
 def _without_repeats(doubts: Sequence[Doubt]) -> list[Doubt]:
-    """The doubts without those about confidence that only say again of a few words what is said of all of them."""
+    """The doubts without those about confidence that only say again of a few words what is said of
+    all of them.
+    """
     told = [(doubt.start, doubt.end) for doubt in doubts if doubt.kind in _SAID_OF_ALL]
     return [
         doubt
@@ -111,7 +138,9 @@ def _without_repeats(doubts: Sequence[Doubt]) -> list[Doubt]:
 def in_order(doubts: Iterable[Doubt]) -> list[Doubt]:
     """By time; of those that begin together by kind."""
     places = {kind: place for place, kind in enumerate(KINDS)}
-    return sorted(doubts, key=lambda doubt: (doubt.start, places.get(doubt.kind, len(places)), doubt.end))
+    return sorted(
+        doubts, key=lambda doubt: (doubt.start, places.get(doubt.kind, len(places)), doubt.end)
+    )
 
 
 def worth_hearing(doubts: Iterable[Doubt], least: float = WORTH_HEARING) -> list[Doubt]:
@@ -119,7 +148,9 @@ def worth_hearing(doubts: Iterable[Doubt], least: float = WORTH_HEARING) -> list
     return [doubt for doubt in doubts if doubt.grade >= least]
 
 
-def with_doubts(transcript: Transcript, speech: Sequence[Span] | None, more: Iterable[Doubt] = ()) -> Transcript:
+def with_doubts(
+    transcript: Transcript, speech: Sequence[Span] | None, more: Iterable[Doubt] = ()
+) -> Transcript:
     """The transcript with its doubts in it; `more` are those that its text alone does not show."""
     doubts = in_order([*doubts_of(transcript, speech), *more])
     return msgspec.structs.replace(transcript, doubts=tuple(doubts))
@@ -130,12 +161,15 @@ def text_at(words: Sequence[Word], start: float, end: float) -> str:
     return " ".join(word.text for word in words if start <= (word.start + word.end) / 2 <= end)
 
 
-def seam_doubts(spans: Sequence[Span], words: Sequence[Word], speech: Sequence[Span]) -> list[Doubt]:
-    """Seams at which a cut went through speech and words touch it: either side may have half of a word.
+def seam_doubts(
+    spans: Sequence[Span], words: Sequence[Word], speech: Sequence[Span]
+) -> list[Doubt]:
+    """Seams at which a cut went through speech and words touch it: either side may have half of a
+    word.
 
     Args:
-        spans: of the pieces of one channel, in seconds, in order. Pieces that overlap heard the seam twice, and
-            stitching tells where they differ.
+        spans: of the pieces of one channel, in seconds, in order. Pieces that overlap heard the
+            seam twice, and stitching tells where they differ.
         words: of the transcript, in order.
         speech: where somebody speaks, in order.
     """
@@ -146,7 +180,9 @@ def seam_doubts(spans: Sequence[Span], words: Sequence[Word], speech: Sequence[S
             continue
         around = _overlap((edge - _IN_SPEECH, edge + _IN_SPEECH), speech, ends)
         near = words[max(0, bisect_left(starts, edge) - 3) : bisect_left(starts, edge) + 3]
-        touching = [word for word in near if word.start < edge + _AT_EDGE and word.end > edge - _AT_EDGE]
+        touching = [
+            word for word in near if word.start < edge + _AT_EDGE and word.end > edge - _AT_EDGE
+        ]
         if around > 1.9 * _IN_SPEECH and touching:
             why = "the recording was cut here in the middle of speech, as there was no pause"
             found.append(_doubt("seam", touching, why, 0.5))
@@ -159,7 +195,9 @@ def differing_seam(start: float, end: float) -> Doubt:
 
 
 def disagreements(transcript: Transcript, other: Transcript) -> list[Doubt]:
-    """Passages that another transcript of the same recording tells differently, at the first one's times."""
+    """Passages that another transcript of the same recording tells differently, at the first one's
+    times.
+    """
     ours, theirs = transcript.words, other.words
     keys = [key_of(word.text) for word in ours]
     their_keys = [key_of(word.text) for word in theirs]
@@ -172,14 +210,20 @@ def disagreements(transcript: Transcript, other: Transcript) -> list[Doubt]:
         start = min(word.start for word in (*here, *there))
         end = max(word.end for word in (*here, *there))
         counts = f"{len(there)} words" if len(there) != 1 else "1 word"
-        why = f"{name} has {counts} here instead of {len(here)}" if there else f"{name} has nothing here"
+        why = (
+            f"{name} has {counts} here instead of {len(here)}"
+            if there
+            else f"{name} has nothing here"
+        )
         grade = 0.4 + 0.05 * max(len(here), len(there))
         found.append(doubt_of("disagreement", start, end, why, grade))
     return found
 
 
 def _changes(ours: Sequence[str], theirs: Sequence[str]) -> Iterator[tuple[tuple[int, int], ...]]:
-    """Runs of words [first, last) and [begin, end) that differ; a single word that is the same does not part them."""
+    """Runs of words [first, last) and [begin, end) that differ; a single word that is the same does
+    not part them.
+    """
     runs: list[list[int]] = []
     for run in aligned_runs(ours, theirs):
         if run.tag == "equal":
@@ -193,7 +237,9 @@ def _changes(ours: Sequence[str], theirs: Sequence[str]) -> Iterator[tuple[tuple
 
 
 def doubt_of(kind: str, start: float, end: float, why: str, grade: float) -> Doubt:
-    """A doubt about a stretch, in seconds, to the millisecond; its grade is kept between 0 and 1."""
+    """A doubt about a stretch, in seconds, to the millisecond; its grade is kept between 0 and
+    1.
+    """
     return Doubt(kind, round(start, 3), round(end, 3), why, round(min(1.0, max(0.0, grade)), 2))
 
 
@@ -216,7 +262,12 @@ def _loops(words: Sequence[Word]) -> Iterator[Doubt]:
             if times >= _REPEATED.get(size, _REPEATED_MORE):
                 said = "one word stands" if size == 1 else f"the same {size} words stand"
                 place = " at the end of the text" if end == len(keys) else ""
-                yield _doubt("loop", words[at:end], f"{said} there {times} times in a row{place}", 0.5 + 0.1 * times)
+                yield _doubt(
+                    "loop",
+                    words[at:end],
+                    f"{said} there {times} times in a row{place}",
+                    0.5 + 0.1 * times,
+                )
                 at = end
                 break
         else:
@@ -224,7 +275,9 @@ def _loops(words: Sequence[Word]) -> Iterator[Doubt]:
 
 
 def _drifts(words: Sequence[Word], speech: Sequence[Span], duration: float) -> Iterator[Doubt]:
-    """Stretches in which the text would fit the speech much better some moments earlier or later."""
+    """Stretches in which the text would fit the speech much better some moments earlier or
+    later.
+    """
     last = max([duration, *(word.end for word in words[-1:]), *(end for _, end in speech[-1:])])
     count = int(last / _GRID) + 1
     if not words or not speech or count < _DRIFT_WINDOW:
@@ -236,12 +289,17 @@ def _drifts(words: Sequence[Word], speech: Sequence[Span], duration: float) -> I
         start = first * _DRIFT_STEP * _GRID
         end = min(last, ((after - 1) * _DRIFT_STEP + _DRIFT_WINDOW) * _GRID)
         worst = max(offsets[first:after], key=abs) * _GRID
-        why = f"the times are up to {abs(worst):.1f} s {'late' if worst > 0 else 'early'} against the speech"
+        why = (
+            f"the times are up to {abs(worst):.1f} s {'late' if worst > 0 else 'early'} against "
+            "the speech"
+        )
         yield doubt_of("drift", start, end, why, 0.5 + abs(worst) / 4)
 
 
 def _supported(offsets: Sequence[int]) -> list[int]:
-    """The offsets that a neighbour has as well, or nearly: one window may fit elsewhere by chance."""
+    """The offsets that a neighbour has as well, or nearly: one window may fit elsewhere by
+    chance.
+    """
     kept = []
     for at, offset in enumerate(offsets):
         beside = [*offsets[max(0, at - 1) : at], *offsets[at + 1 : at + 2]]
@@ -259,9 +317,11 @@ def _on_grid(spans: Sequence[Span], count: int) -> NDArray[np.bool_]:
 
 
 def _offsets(said: NDArray[np.bool_], heard: NDArray[np.bool_]) -> list[int]:
-    """For each window by how many steps of the grid its text is late; 0 where it fits or nothing can be told.
+    """For each window by how many steps of the grid its text is late; 0 where it fits or nothing
+    can be told.
 
-    It is looked for around no offset, and around that of the window before: times may run away without end.
+    It is looked for around no offset, and around that of the window before: times may run away
+    without end.
     """
     text, speech = np.where(said, 1.0, -1.0), np.where(heard, 1.0, -1.0)
     offsets: list[int] = []
@@ -269,18 +329,26 @@ def _offsets(said: NDArray[np.bool_], heard: NDArray[np.bool_]) -> list[int]:
         window = text[first : first + _DRIFT_WINDOW]
         before = next((offset for offset in reversed(offsets[-_CARRIED:]) if offset), 0)
         near = _agreement(window, speech, first)
-        found = [(float(near[_FARTHEST - offset]), offset) for offset in range(-_FARTHEST, _FARTHEST + 1)]
+        found = [
+            (float(near[_FARTHEST - offset]), offset) for offset in range(-_FARTHEST, _FARTHEST + 1)
+        ]
         if abs(before) > _FARTHEST // 2:
             around = _agreement(window, speech, first - before)
-            found += [(float(around[_FARTHEST - by]), before + by) for by in range(-_FARTHEST, _FARTHEST + 1)]
+            found += [
+                (float(around[_FARTHEST - by]), before + by)
+                for by in range(-_FARTHEST, _FARTHEST + 1)
+            ]
         most, best = max(found, key=lambda one: (one[0], -abs(one[1])))
         is_clear = most >= _FITTING and most - near[_FARTHEST] >= _CLEARER
         offsets.append(best if is_clear else 0)
     return offsets
 
 
-def _agreement(window: NDArray[np.float64], speech: NDArray[np.float64], first: int) -> NDArray[np.float64]:
-    """In what share of a window text and speech agree when it begins up to `_FARTHEST` steps from a place.
+def _agreement(
+    window: NDArray[np.float64], speech: NDArray[np.float64], first: int
+) -> NDArray[np.float64]:
+    """In what share of a window text and speech agree when it begins up to `_FARTHEST` steps from a
+    place.
 
     What is outside of the recording agrees with nothing and differs from nothing.
     """
@@ -354,7 +422,10 @@ def _languages(passages: Sequence[Passage], language: str | None) -> Iterator[Do
         tongue: {key for key in different if key in known or shapes[tongue].search(key)}
         for tongue, known in small.items()
     }
-    flags = {tongue: np.array([key in known for key in keys], np.int64) for tongue, known in of_tongue.items()}
+    flags = {
+        tongue: np.array([key in known for key in keys], np.int64)
+        for tongue, known in of_tongue.items()
+    }
     own = (language or "").split("-")[0].lower()
     if own not in small:
         own = max(flags, key=lambda tongue: int(flags[tongue].sum()))
@@ -373,7 +444,9 @@ def _languages(passages: Sequence[Passage], language: str | None) -> Iterator[Do
 
 
 def _language_windows(words: Sequence[Word], ends: Container[int]) -> Iterator[tuple[int, int]]:
-    """Windows of words [first, last), and sentences that are shorter; a passage's end is one of a sentence too."""
+    """Windows of words [first, last), and sentences that are shorter; a passage's end is one of a
+    sentence too.
+    """
     begin = 0
     for at, word in enumerate(words, 1):
         if at in ends or ends_sentence(word.text):
@@ -385,12 +458,18 @@ def _language_windows(words: Sequence[Word], ends: Container[int]) -> Iterator[t
 
 
 def _is_another(theirs: int, own: int, count: int) -> bool:
-    """Whether so many small words of another language, and so many of one's own, among so many say that it is it.
+    """Whether so many small words of another language, and so many of one's own, among so many say
+    that it is it.
 
-    A sentence of one's own may have none of its small words, such as one that only lists numbers; one in another
-    language has two or more of that one's. Some words are small in several languages.
+    A sentence of one's own may have none of its small words, such as one that only lists numbers;
+    one in another language has two or more of that one's. Some words are small in several
+    languages.
     """
-    if count >= _LANGUAGE_WINDOW and theirs - own >= _CLEARLY * count and theirs >= _SMALL_WORDS * count:
+    if (
+        count >= _LANGUAGE_WINDOW
+        and theirs - own >= _CLEARLY * count
+        and theirs >= _SMALL_WORDS * count
+    ):
         return True
     is_most = theirs >= 0.4 * count and theirs - own >= max(3, 2 * own)
     return is_most or (theirs >= 0.2 * count and own == 0 and theirs >= 2)
@@ -398,10 +477,16 @@ def _is_another(theirs: int, own: int, count: int) -> bool:
 
 @cache
 def _small_words(tongue: str) -> frozenset[str]:
-    """Articles, prepositions, conjunctions, pronouns and auxiliaries: half of any text, and its language's own."""
+    """Articles, prepositions, conjunctions, pronouns and auxiliaries: half of any text, and its
+    language's own.
+    """
     known = words_of_language(tongue)
     return (
-        known.determiners | known.prepositions | known.conjunctions | known.coordinating | known.pronouns
+        known.determiners
+        | known.prepositions
+        | known.conjunctions
+        | known.coordinating
+        | known.pronouns
     ) | known.auxiliaries
 
 
@@ -413,7 +498,9 @@ def _unsure(words: Sequence[Word]) -> Iterator[Doubt]:
     usual = statistics.median(known)
     spread = max(0.03, 1.4826 * statistics.median(abs(one - usual) for one in known))
     limit = min(_LEAST_CONFIDENT, usual - _SPREADS * spread)
-    for first, last in runs_where([word.confidence is not None and word.confidence < limit for word in words]):
+    for first, last in runs_where(
+        [word.confidence is not None and word.confidence < limit for word in words]
+    ):
         run = words[first:last]
         mean = statistics.fmean(word.confidence or 0.0 for word in run)
         why = f"confidence {mean:.2f}, usually {usual:.2f} in this recording"
@@ -424,7 +511,13 @@ def _estimated(passages: Sequence[Passage]) -> Iterator[Doubt]:
     for first, last in runs_where([passage.timing == "estimated" for passage in passages]):
         run = passages[first:last]
         end = max(passage.end for passage in run)
-        yield Doubt("estimated", run[0].start, end, "times of words were estimated, not told by the engine", 0.2)
+        yield Doubt(
+            "estimated",
+            run[0].start,
+            end,
+            "times of words were estimated, not told by the engine",
+            0.2,
+        )
 
 
 def _over_silence(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Doubt]:
@@ -432,10 +525,14 @@ def _over_silence(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Dou
     last_speech = max((end for _, end in speech), default=0.0)
     ends = [end for _, end in speech]
     covered = [_overlap((word.start, word.end), speech, ends) for word in words]
-    flags = [part < _COVERED * max(0.02, word.end - word.start) for word, part in zip(words, covered, strict=True)]
+    flags = [
+        part < _COVERED * max(0.02, word.end - word.start)
+        for word, part in zip(words, covered, strict=True)
+    ]
     for first, last in runs_where(flags):
         run = words[first:last]
-        # A single short word at the edge of speech is a matter of where voice activity draws its line.
+        # A single short word at the edge of speech is a matter of where voice activity draws its
+        # line.
         if len(run) < 2 and run[0].end - run[0].start < 0.5:
             continue
         is_after = run[0].start >= last_speech
@@ -444,7 +541,9 @@ def _over_silence(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Dou
 
 
 def _unheard(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Doubt]:
-    """Speech without text, in one gap between words: noise may break it into many short stretches."""
+    """Speech without text, in one gap between words: noise may break it into many short
+    stretches.
+    """
     if not speech:
         return
     starts, ends = [start for start, _ in speech], [end for _, end in speech]

@@ -1,4 +1,6 @@
-"""Words of two texts made comparable: differences of spelling that nobody hears are taken out, by named sets."""
+"""Words of two texts made comparable: differences of spelling that nobody hears are taken out, by
+named sets.
+"""
 
 import re
 import unicodedata
@@ -23,23 +25,34 @@ _HESITATIONS = {
 _ANY = frozenset(" ".join(_HESITATIONS.values()).split())
 _APOSTROPHES = re.compile("[’‘ʼ`´]")
 _DASHES = re.compile(r"(?<=\w)[-‐–—](?=\w)")
-# A number with groups of three digits or without, decimals, an ending such as that of `10th`, and a sign of per cent.
+# A number with groups of three digits or without, decimals, an ending such as that of `10th`, and a
+# sign of per cent.
 _NUMBER = re.compile(
     r"(?<!\w)(?P<whole>\d{1,3}(?:[,.\u00a0\u202f'’]\d{3})+|\d+)(?P<part>[.,]\d+)?(?P<ending>st|nd|rd|th)?"
     r"(?:\s?(?P<share>%))?(?!\w)"
 )
 _SHARE = re.compile(r"(?<!\S)%(?!\S)")
 _GROUP_SIGNS = re.compile(r"[,.\u00a0\u202f'’]")
-_DOT_IS_POINT = frozenset(("en", "zh", "ja", "ko", "he", "th"))  # where 3.142 is a bit more than three
+# Where 3.142 is a bit more than three.
+_DOT_IS_POINT = frozenset(("en", "zh", "ja", "ko", "he", "th"))
 _YEARS = ((1100, 2000), (2010, 2100))  # that are said in two halves, as nineteen eighty-four
 _LONGEST_NUMBER = 15  # digits; what is longer is a code, and is read digit by digit
-_SHARES = {"en": "percent", "de": "prozent", "fr": "pour cent", "es": "por ciento", "it": "per cento",
-           "pt": "por cento", "nl": "procent", "pl": "procent"}  # fmt: skip
+_SHARES = {
+    "en": "percent",
+    "de": "prozent",
+    "fr": "pour cent",
+    "es": "por ciento",
+    "it": "per cento",
+    "pt": "por cento",
+    "nl": "procent",
+    "pl": "procent",
+}
 # `one hundred and five` is as good as `one hundred five`.
 _FILLERS = {"en": ("and", frozenset(("hundred", "thousand", "million", "billion")))}
 _NUMBER_WORDS = {
-    "en": "one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen "
-    "seventeen eighteen nineteen twenty thirty forty fifty sixty seventy eighty ninety"
+    "en": "one two three four five six seven eight nine ten eleven twelve thirteen fourteen "
+    "fifteen sixteen seventeen eighteen nineteen twenty thirty forty fifty sixty seventy eighty "
+    "ninety"
 }
 
 
@@ -75,18 +88,23 @@ def normalised(text: str, language: str | None = None, without: Iterable[str] = 
 
 
 @lru_cache(maxsize=1 << 16)
-def normalised_word(written: str, language: str | None = None, without: tuple[str, ...] = ()) -> tuple[str, ...]:
+def normalised_word(
+    written: str, language: str | None = None, without: tuple[str, ...] = ()
+) -> tuple[str, ...]:
     """The same for one word, remembered: a text says most of its words again and again."""
     return tuple(normalised(written, language, without))
 
 
 def key_of(written: str, language: str | None = None, without: tuple[str, ...] = ()) -> str:
-    """By what a word is compared with others; as it is written where normalising leaves nothing of it."""
+    """By what a word is compared with others; as it is written where normalising leaves nothing of
+    it.
+    """
     return " ".join(normalised_word(written, language, without)) or written
 
 
 def without_number_fillers(words: list[str], language: str | None = None) -> list[bool]:
-    """Which words stay when those go that may be said in a number or not, as the `and` of `hundred and five`.
+    """Which words stay when those go that may be said in a number or not, as the `and` of `hundred
+    and five`.
 
     Args:
         words: normalised.
@@ -119,20 +137,27 @@ def _as_said(found: re.Match[str], tongue: str) -> str:
         is_grouped, part = False, f".{decimals}"
     digits = _GROUP_SIGNS.sub("", whole) + part
     said = _said(
-        digits, tongue, is_ordinal=bool(found["ending"]), may_be_year=not (is_grouped or part or found["share"])
+        digits,
+        tongue,
+        is_ordinal=bool(found["ending"]),
+        may_be_year=not (is_grouped or part or found["share"]),
     )
     return f"{said} {_SHARES.get(tongue, '')}" if found["share"] else said
 
 
 def _parts(word: str) -> list[str]:
-    """A word; of one in a script without spaces, its characters, since nobody agrees on its words."""
+    """A word; of one in a script without spaces, its characters, since nobody agrees on its
+    words.
+    """
     if word.isascii() or not any(map(is_spaceless, word)):
         return [word]
     return [sign for part in words_of(word) for sign in part]
 
 
 def _bare(word: str) -> str:
-    """A word without punctuation around it, and without what is no letter or digit where nothing else is left."""
+    """A word without punctuation around it, and without what is no letter or digit where nothing
+    else is left.
+    """
     start, end = 0, len(word)
     while start < end and _is_mark(word[start]):
         start += 1
@@ -158,11 +183,18 @@ def _said(written: str, tongue: str, *, is_ordinal: bool = False, may_be_year: b
     from num2words import num2words  # only for texts with digits
 
     digits = written.replace(",", ".")
-    if len(digits) > _LONGEST_NUMBER or (len(digits) > 1 and digits[0] == "0" and "." not in digits):
+    if len(digits) > _LONGEST_NUMBER or (
+        len(digits) > 1 and digits[0] == "0" and "." not in digits
+    ):
         return " ".join(_said(digit, tongue) for digit in digits if digit.isdigit())
     number: int | float = float(digits) if "." in digits else int(digits)
     way = "ordinal" if is_ordinal else "cardinal"
-    if may_be_year and not is_ordinal and any(first <= number < last for first, last in _YEARS) and number % 100:
+    if (
+        may_be_year
+        and not is_ordinal
+        and any(first <= number < last for first, last in _YEARS)
+        and number % 100
+    ):
         way = "year"
     try:
         said = str(num2words(number, lang=tongue, to=way))

@@ -1,7 +1,8 @@
 """A second opinion on what is doubtful: which stretches are asked about, and which reading is kept.
 
-The rule: in a doubtful stretch the new reading is taken when the doubts that would remain there weigh less than half
-of those that were there. Where both readings say the same, the doubt is gone and the text stays.
+The rule: in a doubtful stretch the new reading is taken when the doubts that would remain there
+weigh less than half of those that were there. Where both readings say the same, the doubt is gone
+and the text stays.
 """
 
 from bisect import bisect_left
@@ -27,8 +28,19 @@ from mantisreed.transcript.writing import excerpt, joined
 RULE = "the doubts that remain weigh less than half"
 """Why a reading was taken, as the transcript says it."""
 
-# Where times run away, the text is there and only its times are wrong: asking again would pay for all of it.
-_ASKED = ("silence", "missing", "loop", "pace", "script", "language", "confidence", "seam", "disagreement")
+# Where times run away, the text is there and only its times are wrong: asking again would pay for
+# all of it.
+_ASKED = (
+    "silence",
+    "missing",
+    "loop",
+    "pace",
+    "script",
+    "language",
+    "confidence",
+    "seam",
+    "disagreement",
+)
 _MARGIN = 0.8  # seconds of sound on both sides, so that the engine hears the words whole
 _PAUSE = 0.15  # seconds without speech in which a clip can begin or end
 _REACH = 3.0  # seconds beyond the margin that a pause is looked for
@@ -87,7 +99,9 @@ def clips_of(transcript: Transcript, speech: Sequence[Span], duration: float) ->
 
 
 def _pause_near(moment: float, direction: int, speech: Sequence[Span]) -> float:
-    """The nearest moment in a pause, away from a doubt; the moment itself where there is none within reach."""
+    """The nearest moment in a pause, away from a doubt; the moment itself where there is none
+    within reach.
+    """
     ends = [end for _, end in speech]
     at = bisect_left(ends, moment)
     if at == len(speech) or moment < speech[at][0]:
@@ -110,7 +124,8 @@ def _pause_near(moment: float, direction: int, speech: Sequence[Span]) -> float:
 def with_second_opinion(
     transcript: Transcript, clips: Iterable[Clip], second: Transcript, speech: Sequence[Span] | None
 ) -> Transcript:
-    """The transcript with the better readings in it, the doubts that are left, and what was replaced.
+    """The transcript with the better readings in it, the doubts that are left, and what was
+    replaced.
 
     Args:
         transcript: with its doubts.
@@ -119,7 +134,9 @@ def with_second_opinion(
         speech: where somebody speaks, in order.
     """
     passages = list(passages_over_speech(transcript.passages, ()))
-    theirs = [word for passage in passages_over_speech(second.passages, ()) for word in passage.words]
+    theirs = [
+        word for passage in passages_over_speech(second.passages, ()) for word in passage.words
+    ]
     settled: list[Doubt] = []  # those about which both say the same, and those whose text is gone
     replacements = []
     for clip in clips:
@@ -134,16 +151,25 @@ def with_second_opinion(
                 continue
             before, after = joined(word.text for word in here), joined(word.text for word in there)
             why = f"{RULE}: {_kinds(own)}"
-            replacements.append(Replacement(round(start, 3), round(end, 3), before, after, second.engine, why))
+            replacements.append(
+                Replacement(round(start, 3), round(end, 3), before, after, second.engine, why)
+            )
             passages = anew
             settled += own
     notes = transcript.notes
     if replacements:
-        count = "1 doubtful stretch has" if len(replacements) == 1 else f"{len(replacements)} doubtful stretches have"
+        count = (
+            "1 doubtful stretch has"
+            if len(replacements) == 1
+            else f"{len(replacements)} doubtful stretches have"
+        )
         notes = (*notes, f"{count} the reading of {second.engine}")
     final = msgspec.structs.replace(transcript, passages=tuple(passages))
     # What the text does not show by itself stays, where nothing was settled about it.
-    found = [*doubts_of(final, speech), *(doubt for doubt in transcript.doubts if doubt.kind in _NOT_OF_THE_TEXT)]
+    found = [
+        *doubts_of(final, speech),
+        *(doubt for doubt in transcript.doubts if doubt.kind in _NOT_OF_THE_TEXT),
+    ]
     return msgspec.structs.replace(
         final,
         speakers=speakers_of(passages),
@@ -158,7 +184,9 @@ def _kinds(doubts: Sequence[Doubt]) -> str:
 
 
 def _stretches(clip: Clip) -> list[tuple[float, float, list[Doubt]]]:
-    """The doubtful stretches of a clip, those that touch as one: one reading has to be taken for all of it."""
+    """The doubtful stretches of a clip, those that touch as one: one reading has to be taken for
+    all of it.
+    """
     found: list[tuple[float, float, list[Doubt]]] = []
     for doubt in in_order(clip.doubts):
         start, end = max(clip.start, doubt.start), min(clip.end, doubt.end)
@@ -187,14 +215,20 @@ def _said(words: Sequence[Word], language: str | None) -> list[str]:
     return normalised(" ".join(word.text for word in words), language)
 
 
-def _replaced(passages: Sequence[Passage], start: float, end: float, words: Sequence[Word]) -> list[Passage]:
+def _replaced(
+    passages: Sequence[Passage], start: float, end: float, words: Sequence[Word]
+) -> list[Passage]:
     """The passages with other words in a stretch of time.
 
     The words go into the passage that is there; where there is none, into one of their own.
     """
-    kept = [word for passage in passages for word in passage.words if not _is_between(word, start, end)]
+    kept = [
+        word for passage in passages for word in passage.words if not _is_between(word, start, end)
+    ]
     # A word that both engines hear at the edge is only there once.
-    fresh = [word for word in words if not any(_is_same(word, other) for other in _near(kept, word))]
+    fresh = [
+        word for word in words if not any(_is_same(word, other) for other in _near(kept, word))
+    ]
     anew: list[Passage] = []
     is_put = not fresh
     for passage in passages:
@@ -204,7 +238,9 @@ def _replaced(passages: Sequence[Passage], start: float, end: float, words: Sequ
                 is_put = True
             anew.append(passage)
             continue
-        first = next((at for at, word in enumerate(passage.words) if _middle(word) >= start - _EDGE), None)
+        first = next(
+            (at for at, word in enumerate(passage.words) if _middle(word) >= start - _EDGE), None
+        )
         first = len(passage.words) if first is None else first
         last = first
         while last < len(passage.words) and _is_between(passage.words[last], start, end):
@@ -223,7 +259,9 @@ def _replaced(passages: Sequence[Passage], start: float, end: float, words: Sequ
 
 
 def _is_apart(passage: Passage, first: int, last: int, words: Sequence[Word]) -> bool:
-    """Whether words that nothing gives way to belong before or behind a passage, with a pause between."""
+    """Whether words that nothing gives way to belong before or behind a passage, with a pause
+    between.
+    """
     if first < last or not words:
         return False
     is_behind = first == len(passage.words) and words[0].start - passage.end > LONGEST_PAUSE
@@ -240,23 +278,33 @@ def _near(words: Sequence[Word], word: Word) -> list[Word]:
 
 
 def _is_same(one: Word, other: Word) -> bool:
-    """Whether two engines mean one word: they overlap by half of it, or are alike and begin nearly together."""
+    """Whether two engines mean one word: they overlap by half of it, or are alike and begin nearly
+    together.
+    """
     shared = min(one.end, other.end) - max(one.start, other.start)
     if shared > 0.5 * max(0.01, min(one.end - one.start, other.end - other.start)):
         return True
     return abs(one.start - other.start) < 0.3 and normalised(one.text) == normalised(other.text)
 
 
-def _own_passage(words: Sequence[Word], before: Sequence[Passage], after: Passage | None) -> Passage:
+def _own_passage(
+    words: Sequence[Word], before: Sequence[Passage], after: Passage | None
+) -> Passage:
     """New words as a passage; its speaker is known where the same one speaks before and after."""
-    neighbours = {passage.speaker for passage in (*before, *((after,) if after is not None else ()))}
+    neighbours = {
+        passage.speaker for passage in (*before, *((after,) if after is not None else ()))
+    }
     speaker = neighbours.pop() if len(neighbours) == 1 else None
     text = joined(word.text for word in words)
-    return Passage(words[0].start, max(word.end for word in words), text, speaker, "engine", tuple(words))
+    return Passage(
+        words[0].start, max(word.end for word in words), text, speaker, "engine", tuple(words)
+    )
 
 
 def _with_words(passage: Passage, first: int, last: int, words: Sequence[Word]) -> Passage | None:
-    """A passage with other words instead of those in [first, last); None where nothing is left of it."""
+    """A passage with other words instead of those in [first, last); None where nothing is left of
+    it.
+    """
     texts = [word.text for word in passage.words]
     head = excerpt(passage.text, texts, 0, first) if first else ""
     tail = excerpt(passage.text, texts, last, len(texts)) if last < len(texts) else ""
@@ -275,22 +323,35 @@ def _remaining(
     end: float,
     speech: Sequence[Span] | None,
 ) -> list[Doubt]:
-    """The doubts that a stretch would have with these passages, judged with what is said around it."""
+    """The doubts that a stretch would have with these passages, judged with what is said around
+    it.
+    """
     begin, finish = start - _CONTEXT, end + _CONTEXT
     around = [passage for passage in passages if passage.end > begin and passage.start < finish]
-    spoken = None if speech is None else [span for span in speech if span[1] > begin and span[0] < finish]
-    part = msgspec.structs.replace(transcript, passages=tuple(around), doubts=(), language=transcript.language)
+    spoken = (
+        None
+        if speech is None
+        else [span for span in speech if span[1] > begin and span[0] < finish]
+    )
+    part = msgspec.structs.replace(
+        transcript, passages=tuple(around), doubts=(), language=transcript.language
+    )
     found = doubts_of(part, spoken)
     # At the edges of the context there is speech of which the words were left out.
     return [
         doubt
         for doubt in found
-        if doubt.start < end and doubt.end > start and doubt.start >= begin and doubt.kind != "drift"
+        if doubt.start < end
+        and doubt.end > start
+        and doubt.start >= begin
+        and doubt.kind != "drift"
     ]
 
 
 def _weight(doubts: Iterable[Doubt], words: Sequence[Word], start: float, end: float) -> float:
-    """Seconds of doubtful words in a stretch, or of missing ones, each by the doubt's grade; a word counts as one."""
+    """Seconds of doubtful words in a stretch, or of missing ones, each by the doubt's grade; a word
+    counts as one.
+    """
     total = 0.0
     for doubt in doubts:
         if doubt.kind == "missing":

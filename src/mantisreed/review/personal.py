@@ -20,17 +20,20 @@ _AT = "at|ät|arroba|arobase|chiocciola|małpa|apenstaartje"
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]+@[\w-]+(?:\.[\w-]+)+")
 _SPELLED = r"(?:\w[ ,]{1,3}){0,30}"  # a part of an address that is spelled out
 _SPOKEN_MAIL = re.compile(
-    rf"(?<!\w){_SPELLED}[\w.+-]{{1,64}}(?:[ ,]{{1,3}}(?:{_DOT}|underscore|dash|minus)[ ,]{{1,3}}[\w-]{{1,63}}){{0,9}}"
+    rf"(?<!\w){_SPELLED}[\w.+-]{{1,64}}(?:[ ,]{{1,3}}(?:{_DOT}|underscore|dash|minus)[ "
+    rf",]{{1,3}}[\w-]{{1,63}}){{0,9}}"
     rf"[ ,]{{1,3}}(?:{_AT})[ ,]{{1,3}}{_SPELLED}[\w-]{{1,63}}(?:[ ,]{{1,3}}[\w-]{{1,63}})?"
     rf"(?:[ ,]{{1,3}}(?:{_DOT})[ ,]{{1,3}}[\w-]{{2,63}}|\.[a-z]{{2,63}}){{1,9}}",
     re.IGNORECASE,
 )
 _PHONE = re.compile(
-    r"(?<![\w.,])(?:(?:\+|00)[ ]?\d[\d ()./-]{5,18}\d|\(?0\d[\d ()./-]{4,16}\d|\d{3}[ .-]\d{3,4}[ .-]\d{3,4})(?!\w)"
+    r"(?<![\w.,])(?:(?:\+|00)[ ]?\d[\d ()./-]{5,18}\d|\(?0\d[\d ()./-]{4,16}\d|\d{3}[ .-]\d{3,4}[ "
+    r".-]\d{3,4})(?!\w)"
 )
 # A shorter number is a telephone's where the words before it say so.
 _CALLED = re.compile(
-    r"(?<!\w)(?:phones?|telephone|call|dial|ring me|tel|mobile|cell|fax|whatsapp|extension|telefon|handy|ruf|anrufen|"
+    r"(?<!\w)(?:phones?|telephone|call|dial|ring "
+    r"me|tel|mobile|cell|fax|whatsapp|extension|telefon|handy|ruf|anrufen|"
     r"wähle|durchwahl|téléphone|portable|appelez|composez|teléfono|móvil|llame|marque|telefono|cellulare|chiami|"
     r"telefone|ligue|telefoon|bel|zadzwoń)\b[\w .:,'’-]{0,30}?"
     r"(?<![\w.,])(?P<number>\d[\d /-]{3,12}\d)(?![\w.,]\d|\w)",
@@ -46,11 +49,16 @@ _BETWEEN = re.compile(
     "um|uhm?|erm?|hm|ähm?|öh|euh|eh|em|dash|hyphen|minus|slash|stroke|plus|space|strich|bindestrich|schrägstrich|"
     "leerzeichen|tiret|espace|guion|espacio|trattino|spazio"
 )
-# Signs that look alike or count alike, each for one: no-break and thin spaces, dashes, digits of other scripts.
+# Signs that look alike or count alike, each for one: no-break and thin spaces, dashes, digits of
+# other scripts.
 _ALIKE = str.maketrans(
     dict.fromkeys("\u00a0\u2007\u2009\u202f\u3000\t\n", " ")
     | dict.fromkeys("\u2010\u2011\u2012\u2013\u2014\u2212\uff0d", "-")
-    | {chr(first + digit): str(digit) for first in (0xFF10, 0x0660, 0x06F0, 0x0966) for digit in range(10)}
+    | {
+        chr(first + digit): str(digit)
+        for first in (0xFF10, 0x0660, 0x06F0, 0x0966)
+        for digit in range(10)
+    }
     | {"\uff20": "@", "\uff0e": ".", "\uff0b": "+"}
 )
 _CARD_DIGITS = range(13, 20)
@@ -91,7 +99,9 @@ class Place:
     is_estimated: bool = False
 
 
-def found_in(texts: Sequence[str], redaction: Redaction, language: str | None = None) -> list[Found]:
+def found_in(
+    texts: Sequence[str], redaction: Redaction, language: str | None = None
+) -> list[Found]:
     """Personal data in words, by place; what overlaps is told once.
 
     Args:
@@ -119,8 +129,13 @@ def _spans(text: str, redaction: Redaction) -> Iterator[tuple[str, int, int]]:
     """Kinds of personal data and where they are in a text, those first that are told apart best."""
     kinds, written = redaction.kinds, text
     text = _flat(text)
+    # See below: what follows it may look like a part of it.
     searches: list[tuple[str, re.Pattern[str], Callable[[str], bool]]] = [
-        ("iban", _IBAN, lambda given: False),  # see below: what follows it may look like a part of it
+        (
+            "iban",
+            _IBAN,
+            lambda given: False,
+        ),
         ("card", _CARD, _is_card),
         ("mail", _MAIL, lambda given: True),
         ("mail", _SPOKEN_MAIL, lambda given: True),
@@ -138,35 +153,49 @@ def _spans(text: str, redaction: Redaction) -> Iterator[tuple[str, int, int]]:
                 yield kind, match.start(), match.end()
     if "phone" in kinds:
         for match in _CALLED.finditer(text):
-            if len(_digits(match["number"])) in _SHORT_PHONE_DIGITS and not _DATE.fullmatch(match["number"]):
+            if len(_digits(match["number"])) in _SHORT_PHONE_DIGITS and not _DATE.fullmatch(
+                match["number"]
+            ):
                 yield "phone", match.start("number"), match.end("number")
     if "name" in kinds and redaction.names:
         names = _names(redaction.names)
-        yield from (("name", match.start(), match.end()) for match in names.finditer(_plain(written)))
+        yield from (
+            ("name", match.start(), match.end()) for match in names.finditer(_plain(written))
+        )
     if "pattern" in kinds:
         for given in redaction.patterns:
-            yield from (("pattern", one.start(), one.end()) for one in re.finditer(given, written) if one[0])
+            yield from (
+                ("pattern", one.start(), one.end()) for one in re.finditer(given, written) if one[0]
+            )
     if redaction.strong_words:
         strong = _strong(redaction.strong_words)
         yield from (("strong", match.start(), match.end()) for match in strong.finditer(written))
 
 
 def _flat(text: str) -> str:
-    """A text as long, with plain spaces, dashes and digits; what is in a script without spaces parts words too."""
+    """A text as long, with plain spaces, dashes and digits; what is in a script without spaces
+    parts words too.
+    """
     if text.isascii():
         return text.translate(_ALIKE)
     return "".join(" " if is_spaceless(sign) else sign for sign in text.translate(_ALIKE))
 
 
 def _plain(text: str) -> str:
-    """A text as long, in which each letter with an accent is the one without: engines write `Zoe` for `Zoë`."""
+    """A text as long, in which each letter with an accent is the one without: engines write `Zoe`
+    for `Zoë`.
+    """
     return text if text.isascii() else "".join(map(_without_accent, text))
 
 
 @lru_cache(maxsize=4096)
 def _without_accent(sign: str) -> str:
     parts = unicodedata.normalize("NFD", sign)
-    return parts[0] if len(parts) > 1 and unicodedata.combining(parts[1]) and parts[0].isalpha() else sign
+    return (
+        parts[0]
+        if len(parts) > 1 and unicodedata.combining(parts[1]) and parts[0].isalpha()
+        else sign
+    )
 
 
 def _words_at(places: Sequence[int], texts: Sequence[str], start: int, end: int) -> tuple[int, int]:
@@ -178,10 +207,14 @@ def _words_at(places: Sequence[int], texts: Sequence[str], start: int, end: int)
 
 
 def _apart(found: Iterable[Found]) -> list[Found]:
-    """Those that overlap as one, of the kind that was found first: of all its words none may be left."""
+    """Those that overlap as one, of the kind that was found first: of all its words none may be
+    left.
+    """
     taken: list[Found] = []
     for one in found:
-        overlapping = [other for other in taken if one.first < other.last and other.first < one.last]
+        overlapping = [
+            other for other in taken if one.first < other.last and other.first < one.last
+        ]
         if overlapping:
             first = min(one.first, *(other.first for other in overlapping))
             last = max(one.last, *(other.last for other in overlapping))
@@ -204,12 +237,16 @@ def _is_card(text: str) -> bool:
     digits = [int(digit) for digit in _digits(text)]
     if len(digits) not in _CARD_DIGITS or not any(digits):
         return False
-    doubled = [digit if at % 2 == 0 else sum(divmod(2 * digit, 10)) for at, digit in enumerate(reversed(digits))]
+    doubled = [
+        digit if at % 2 == 0 else sum(divmod(2 * digit, 10))
+        for at, digit in enumerate(reversed(digits))
+    ]
     return sum(doubled) % 10 == 0
 
 
 def _account_length(text: str) -> int:
-    """How many characters of a text are the number of an account, the most for which the check digits are right.
+    """How many characters of a text are the number of an account, the most for which the check
+    digits are right.
 
     The remainder by 97 of its digits and letters, with the first four at the end, is 1 (ISO 13616).
     """
@@ -228,7 +265,9 @@ def _account_length(text: str) -> int:
 @lru_cache(maxsize=64)
 def _names(names: tuple[str, ...]) -> re.Pattern[str]:
     plain = (_plain(unicodedata.normalize("NFC", name)) for name in _longest_first(names))
-    return re.compile("|".join(_bounded(name, "(?:['’]s|s)?", _ACCENTS) for name in plain), re.IGNORECASE)
+    return re.compile(
+        "|".join(_bounded(name, "(?:['’]s|s)?", _ACCENTS) for name in plain), re.IGNORECASE
+    )
 
 
 @lru_cache(maxsize=64)
@@ -245,7 +284,8 @@ def _bounded(text: str, ending: str = "", behind_letters: str = "") -> str:
     begins = text.endswith("*")
     words = text.removesuffix("*").split()
     flat = r"[\s-]+".join(
-        "".join(re.escape(sign) + behind_letters * sign.isalpha() for sign in word) for word in words
+        "".join(re.escape(sign) + behind_letters * sign.isalpha() for sign in word)
+        for word in words
     )
     if any(map(is_spaceless, text)):
         return flat
@@ -291,12 +331,18 @@ def _runs_of_digits(keys: Sequence[str], numerals: dict[tuple[str, ...], str]) -
             digits, at = digits + said, at + max(1, used)
             end = at if used else end
         if len(digits) >= _LEAST_SPOKEN and end - first >= 3:
-            yield Found("card" if len(digits) in _CARD_DIGITS and _is_card(digits) else "digits", first, end)
+            yield Found(
+                "card" if len(digits) in _CARD_DIGITS and _is_card(digits) else "digits", first, end
+            )
         at = max(end, first + 1)
 
 
-def _number_at(keys: Sequence[str], at: int, numerals: dict[tuple[str, ...], str]) -> tuple[str, int]:
-    """The digits that words at a place say, and how many words; none where they say something else."""
+def _number_at(
+    keys: Sequence[str], at: int, numerals: dict[tuple[str, ...], str]
+) -> tuple[str, int]:
+    """The digits that words at a place say, and how many words; none where they say something
+    else.
+    """
     key = keys[at]
     if key.isdecimal() and len(key) <= 4:
         return key, 1
@@ -311,7 +357,11 @@ def _number_at(keys: Sequence[str], at: int, numerals: dict[tuple[str, ...], str
 
 def places_in(transcript: Transcript, redaction: Redaction) -> list[Place]:
     """Personal data in a transcript, by time."""
-    rows = [(word, passage) for passage in transcript.passages for word in _words_of(passage, transcript.language)]
+    rows = [
+        (word, passage)
+        for passage in transcript.passages
+        for word in _words_of(passage, transcript.language)
+    ]
     found = found_in([word.text for word, _ in rows], redaction, transcript.language)
     places = []
     for one in found:
@@ -331,11 +381,17 @@ def _words_of(passage: Passage, language: str | None) -> Sequence[Word]:
 
 
 def hidden_script(script: Script, redaction: Redaction | None) -> Script:
-    """The script without personal data in its words, cues, names, notes and whatever else holds text."""
+    """The script without personal data in its words, cues, names, notes and whatever else holds
+    text.
+    """
     if redaction is None:
         return script
-    transcript = None if script.transcript is None else hidden_transcript(script.transcript, redaction)
-    cues = None if script.cues is None else tuple(_hidden_cues(script.cues, redaction, script.tongue))
+    transcript = (
+        None if script.transcript is None else hidden_transcript(script.transcript, redaction)
+    )
+    cues = (
+        None if script.cues is None else tuple(_hidden_cues(script.cues, redaction, script.tongue))
+    )
 
     def text(given: str) -> str:
         return hidden_text(given, redaction, script.tongue)
@@ -368,17 +424,23 @@ def hidden_transcript(transcript: Transcript, redaction: Redaction | None) -> Tr
             passage = _hidden_passage(passage, row, own)
         alternatives = tuple(map(text, passage.alternatives))
         speaker = None if passage.speaker is None else text(passage.speaker)
-        passages.append(msgspec.structs.replace(passage, alternatives=alternatives, speaker=speaker))
+        passages.append(
+            msgspec.structs.replace(passage, alternatives=alternatives, speaker=speaker)
+        )
     facts = transcript.recording
     about = facts.about
     if isinstance(about, dict):
         about = {key: text(value) for key, value in about.items()}
     return msgspec.structs.replace(
         transcript,
-        recording=msgspec.structs.replace(facts, name=hidden_name(facts.name, redaction), about=about),
+        recording=msgspec.structs.replace(
+            facts, name=hidden_name(facts.name, redaction), about=about
+        ),
         passages=tuple(passages),
         speakers=speakers_of(passages),
-        events=tuple(msgspec.structs.replace(event, text=text(event.text)) for event in transcript.events),
+        events=tuple(
+            msgspec.structs.replace(event, text=text(event.text)) for event in transcript.events
+        ),
         notes=tuple(map(text, transcript.notes)),
         replacements=tuple(
             msgspec.structs.replace(one, before=text(one.before), after=text(one.after))
@@ -403,7 +465,9 @@ def _labels(texts: Sequence[str], redaction: Redaction, language: str | None) ->
     return labels
 
 
-def _hidden_passage(passage: Passage, row: Sequence[Word], labels: Sequence[Found | None]) -> Passage:
+def _hidden_passage(
+    passage: Passage, row: Sequence[Word], labels: Sequence[Found | None]
+) -> Passage:
     """The passage with one word for each thing that is hidden, over its whole time."""
     words: list[Word] = []
     parts: list[str] = []
@@ -418,7 +482,11 @@ def _hidden_passage(passage: Passage, row: Sequence[Word], labels: Sequence[Foun
             label = _label(labels[at], texts[last - 1])
             words.append(Word(label, row[at].start, max(word.end for word in row[at:last])))
             spacing = (
-                "" if places is None or last == len(row) or not passage.text[: places[last]].endswith(" ") else " "
+                ""
+                if places is None
+                or last == len(row)
+                or not passage.text[: places[last]].endswith(" ")
+                else " "
             )
             parts.append(label + spacing)
         else:

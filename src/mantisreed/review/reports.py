@@ -19,7 +19,8 @@ _STYLE = """\
 @media (prefers-color-scheme: dark) {
   :root { --ink: #e4e8ea; --paper: #14191d; --said: #ff9a90; --heard: #7fd6a8; --quiet: #9aa7b0; }
 }
-body { margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 52rem; color: var(--ink); background: var(--paper);
+body { margin: 0 auto; padding: 2rem 1rem 4rem; max-width: 52rem; color: var(--ink);
+  background: var(--paper);
   font: 1rem/1.7 system-ui, sans-serif; overflow-wrap: anywhere; }
 del { color: var(--said); }
 ins { color: var(--heard); font-weight: 600; text-decoration: none; }
@@ -41,10 +42,19 @@ def described_score(score: Score) -> dict[str, Any]:
         "speaker_names": score.names,
         "start_errors": described_times(score.time_errors),
         "worst": [
-            {"start": one.start, "end": one.end, "errors": one.errors, "said": one.said, "heard": one.heard}
+            {
+                "start": one.start,
+                "end": one.end,
+                "errors": one.errors,
+                "said": one.said,
+                "heard": one.heard,
+            }
             for one in score.worst
         ],
-        "confusions": [{"said": said, "heard": heard, "count": count} for said, heard, count in score.confusions],
+        "confusions": [
+            {"said": said, "heard": heard, "count": count}
+            for said, heard, count in score.confusions
+        ],
         "calibration": [
             {"confidence": round(mean, 4), "right": round(right, 4), "words": count}
             for mean, right, count in calibration(score.steps)
@@ -76,7 +86,9 @@ def described_times(times: Sequence[float]) -> dict[str, float] | None:
 
 
 def alignment_lines(steps: Sequence[Step]) -> Iterator[str]:
-    """The stretches that differ, with some words around: `[said -> heard]`, `[-not heard]`, `[+not said]`."""
+    """The stretches that differ, with some words around: `[said -> heard]`, `[-not heard]`, `[+not
+    said]`.
+    """
     is_near = [False] * len(steps)
     for at, step in enumerate(steps):
         if step.kind != "equal":
@@ -119,7 +131,9 @@ def alignment_page(score: Score, title: str) -> str:
         if not passages:
             passages.append([])
         passages[-1].append(step)
-    written = "".join(f"<p>{_time_of(own)}{' '.join(filter(None, map(_tagged, own)))}</p>\n" for own in passages)
+    written = "".join(
+        f"<p>{_time_of(own)}{' '.join(filter(None, map(_tagged, own)))}</p>\n" for own in passages
+    )
     legend = "<p><del>said and not heard</del>, <ins>heard and not said</ins></p>"
     main = f"<p>{html.escape(summary_of(score))}</p>\n{legend}\n{written}"
     return whole_page(title, _STYLE, main, ' lang="en"')
@@ -142,13 +156,16 @@ def summary_of(score: Score) -> str:
     """One sentence."""
     words = score.words
     return (
-        f"word error rate {words.rate:.2%} ({words.substitutions} substitutions, {words.deletions} deletions, "
-        f"{words.insertions} insertions of {words.length} words), character error rate {score.characters.rate:.2%}"
+        f"word error rate {words.rate:.2%} ({words.substitutions} substitutions, "
+        f"{words.deletions} deletions, "
+        f"{words.insertions} insertions of {words.length} words), character error rate "
+        f"{score.characters.rate:.2%}"
     )
 
 
 def draw_scores(scores: Sequence[tuple[str, Score]], path: Path) -> None:
-    """Error rate over time, and how often words of each confidence are right, as a PNG; one line a transcript.
+    """Error rate over time, and how often words of each confidence are right, as a PNG; one line a
+    transcript.
 
     Raises:
         OutputError: it cannot be written.

@@ -1,8 +1,9 @@
-"""How much of what was said was transcribed right: word and character error rates, by Levenshtein distance.
+"""How much of what was said was transcribed right: word and character error rates, by Levenshtein
+distance.
 
-The word error rate is (substitutions + deletions + insertions) / words of the reference. Speakers are compared under
-the permutation of labels that makes the fewest errors, each speaker's words in one row, as is usual where several
-people talk over each other.
+The word error rate is (substitutions + deletions + insertions) / words of the reference. Speakers
+are compared under the permutation of labels that makes the fewest errors, each speaker's words in
+one row, as is usual where several people talk over each other.
 """
 
 from collections import Counter
@@ -126,7 +127,8 @@ class Score:
     Attributes:
         words, characters: their errors.
         steps: the alignment, in order.
-        speakers: errors by the reference's speakers, under the best permutation; empty where one has no speakers.
+        speakers: errors by the reference's speakers, under the best permutation; empty where one
+            has no speakers.
         permuted: these together.
         names: which label of the transcript is which of the reference.
         time_errors: how much later words that were right begin than in the reference, in seconds.
@@ -150,7 +152,9 @@ class Score:
         return self.words.length > 0 and self.words.rate > _FOREIGN
 
 
-def tokens_of(transcript: Transcript, without: Sequence[str] = (), language: str | None = None) -> list[Token]:
+def tokens_of(
+    transcript: Transcript, without: Sequence[str] = (), language: str | None = None
+) -> list[Token]:
     """The words of a transcript for comparing.
 
     Args:
@@ -179,7 +183,9 @@ def _tokens_of_passage(
             parts = normalised_word(word, language, tuple(without))
             for part, text in enumerate(parts):
                 start = passage.start if has_times else None
-                yield Token(text, word, start, None, None, passage.speaker, number, part, len(parts) == 1)
+                yield Token(
+                    text, word, start, None, None, passage.speaker, number, part, len(parts) == 1
+                )
         return
     is_known = passage.timing != "estimated"
     for said in passage.words:
@@ -187,7 +193,15 @@ def _tokens_of_passage(
         parts = normalised_word(said.text, language, tuple(without))
         for part, text in enumerate(parts):
             yield Token(
-                text, said.text, said.start, end, said.confidence, passage.speaker, number, part, len(parts) == 1
+                text,
+                said.text,
+                said.start,
+                end,
+                said.confidence,
+                passage.speaker,
+                number,
+                part,
+                len(parts) == 1,
             )
 
 
@@ -237,7 +251,9 @@ def aligned(reference: Sequence[Token], heard: Sequence[Token]) -> Iterator[Step
 
 
 def _character_errors(steps: Sequence[Step]) -> Errors:
-    """Errors in characters, with a space between words: counted between words that are right, which is linear."""
+    """Errors in characters, with a space between words: counted between words that are right, which
+    is linear.
+    """
     length = substitutions = deletions = insertions = 0
     said: list[str] = []
     other: list[str] = []
@@ -283,7 +299,9 @@ def _by_speaker(
     columns = [other[name] for name in others] + [[] for _ in range(size - len(others))]
     errors = [[_errors(row, column) for column in columns] for row in rows]
     counts = np.array([[one.count for one in row] for row in errors])
-    chosen = list(zip(*(indices.tolist() for indices in linear_sum_assignment(counts)), strict=True))
+    chosen = list(
+        zip(*(indices.tolist() for indices in linear_sum_assignment(counts)), strict=True)
+    )
     picked = [errors[row][column] for row, column in chosen]
     together = Errors(
         len(reference),
@@ -322,7 +340,9 @@ def _time_errors(steps: Sequence[Step]) -> Iterator[float]:
 
 
 def _worst(steps: Sequence[Step]) -> list[Worst]:
-    """The reference's passages with the most errors, worst first; insertions go with the passage before them."""
+    """The reference's passages with the most errors, worst first; insertions go with the passage
+    before them.
+    """
     passages: dict[int, list[Step]] = {}
     number = 0
     for step in steps:
@@ -344,9 +364,11 @@ def _worst(steps: Sequence[Step]) -> list[Worst]:
 
 
 def calibration(steps: Sequence[Step]) -> list[tuple[float, float, int]]:
-    """How often words of a confidence are right: its mean, the share that is right, and how many words there are.
+    """How often words of a confidence are right: its mean, the share that is right, and how many
+    words there are.
 
-    Ten ranges of confidence, those without words left out. Where confidences are calibrated, the first two agree.
+    Ten ranges of confidence, those without words left out. Where confidences are calibrated, the
+    first two agree.
     """
     known: list[tuple[float, bool]] = []
     for step in steps:

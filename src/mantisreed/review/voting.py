@@ -1,9 +1,10 @@
-"""One transcript out of several of the same recording: a vote word by word over a confusion network.
+"""One transcript out of several of the same recording: a vote word by word over a confusion
+network.
 
-The transcripts are aligned one after the other, the one that agrees most with all others first, into a row of slots,
-each of which holds what every transcript has there: a word, or nothing. In each slot the likeliest reading wins. How
-often a transcript is right, misses a word or makes one up is estimated from how they agree, for each range of its own
-confidences.
+The transcripts are aligned one after the other, the one that agrees most with all others first,
+into a row of slots, each of which holds what every transcript has there: a word, or nothing. In
+each slot the likeliest reading wins. How often a transcript is right, misses a word or makes one up
+is estimated from how they agree, for each range of its own confidences.
 """
 
 import math
@@ -23,7 +24,8 @@ from mantisreed.transcript.estimate import passages_over_speech
 from mantisreed.transcript.writing import joined
 
 _BINS = 5  # ranges of confidence, each of which is calibrated by itself
-_SMOOTHED = 20.0  # words that are taken to agree as all words of the transcript do, so that few do not tell much
+# words that are taken to agree as all words of the transcript do, so that few do not tell much
+_SMOOTHED = 20.0
 _ROUNDS = 3  # of expectation and maximisation; beliefs hardly change after them
 _OTHER_WORDS = 20.0  # words that are likely to be heard for another
 _LEAST, _MOST = 0.05, 0.98  # chances of being right; nobody is that sure
@@ -98,7 +100,8 @@ class _Judge:
 
 
 def aligned_transcripts(transcripts: Sequence[Transcript]) -> tuple[list[Slot], list[int]]:
-    """All transcripts in one row of slots, and the order in which they were put into it, the most central one first.
+    """All transcripts in one row of slots, and the order in which they were put into it, the most
+    central one first.
 
     Raises:
         InputError: there are fewer than two, one has no words, or one is of something else.
@@ -127,17 +130,23 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
     patterns = [_pattern(slot) for slot in slots]
     judges, empty = _judges(Counter(patterns), count)
     winners = {pattern: _winner(pattern, judges, empty) for pattern in set(patterns)}
-    chosen = [_key_of(slot, winners[pattern]) for slot, pattern in zip(slots, patterns, strict=True)]
+    chosen = [
+        _key_of(slot, winners[pattern]) for slot, pattern in zip(slots, patterns, strict=True)
+    ]
     passages = tuple(_passages(slots, chosen, judges, transcripts, order[0]))
     base = transcripts[order[0]]
-    disputed = sum(len({reading.key if reading else None for reading in slot.readings}) > 1 for slot in slots)
+    disputed = sum(
+        len({reading.key if reading else None for reading in slot.readings}) > 1 for slot in slots
+    )
     anew = msgspec.structs.replace(
         base,
         engine="",
         job="",
         passages=passages,
         speakers=speakers_of(passages),
-        notes=(f"voted by {count} transcripts; {disputed} of {len(slots)} places were not unanimous",),
+        notes=(
+            f"voted by {count} transcripts; {disputed} of {len(slots)} places were not unanimous",
+        ),
         doubts=tuple(_contested(slots, chosen)),
         replacements=(),
     )
@@ -199,7 +208,10 @@ def _network(rows: Sequence[Sequence[Reading]], order: Sequence[int]) -> list[Sl
 
 
 def _with_row(
-    slots: Sequence[Slot], number: int, row: Sequence[Reading], slot_of: Callable[[int, Reading], Slot]
+    slots: Sequence[Slot],
+    number: int,
+    row: Sequence[Reading],
+    slot_of: Callable[[int, Reading], Slot],
 ) -> list[Slot]:
     """The network with one more transcript in it."""
     main = [_most_common(slot) for slot in slots]
@@ -223,7 +235,9 @@ def _with_row(
         if run.tag != "equal":
             continue
         add(first, run.first, begin, run.begin)
-        for slot, reading in zip(slots[run.first : run.last], row[run.begin : run.end], strict=True):
+        for slot, reading in zip(
+            slots[run.first : run.last], row[run.begin : run.end], strict=True
+        ):
             slot.readings[number] = reading
             grown.append(slot)
         first, begin = run.last, run.end
@@ -234,13 +248,18 @@ def _with_row(
 def _most_common(slot: Slot) -> str:
     keys = [reading.key for reading in slot.readings if reading is not None]
     # Of two that differ the first is as good: most slots need no counting.
-    return keys[0] if len(keys) < 3 or keys[0] == keys[1] == keys[-1] else Counter(keys).most_common(1)[0][0]
+    return (
+        keys[0]
+        if len(keys) < 3 or keys[0] == keys[1] == keys[-1]
+        else Counter(keys).most_common(1)[0][0]
+    )
 
 
 def _pairs(slots: Sequence[Slot], keys: Sequence[str]) -> list[tuple[int | None, int | None]]:
     """Which key goes into which slot, where a key fits a slot if any transcript has it there.
 
-    By the usual recurrence of the edit distance; a run that is very long is paired from its beginning.
+    By the usual recurrence of the edit distance; a run that is very long is paired from its
+    beginning.
     """
     if not slots or not keys or len(slots) > _LONGEST_RUN or len(keys) > _LONGEST_RUN:
         shared = min(len(slots), len(keys))
@@ -248,8 +267,11 @@ def _pairs(slots: Sequence[Slot], keys: Sequence[str]) -> list[tuple[int | None,
         pairs += [(at, None) for at in range(shared, len(slots))]
         return pairs + [(None, to) for to in range(shared, len(keys))]
     held = [{reading.key for reading in slot.readings if reading is not None} for slot in slots]
-    # A slot that some transcript leaves empty is skipped at less cost than one that all have filled so far.
-    skips = [0.7 if sum(reading is not None for reading in slot.readings) < 2 else 1.0 for slot in slots]
+    # A slot that some transcript leaves empty is skipped at less cost than one that all have filled
+    # so far.
+    skips = [
+        0.7 if sum(reading is not None for reading in slot.readings) < 2 else 1.0 for slot in slots
+    ]
     costs = [[float(to) for to in range(len(keys) + 1)]]
     for at in range(len(slots)):
         above = costs[-1]
@@ -286,14 +308,18 @@ _NOTHING = -1
 """The class of what is empty in a slot."""
 
 _Pattern = tuple[tuple[int, int | None], ...]
-"""A slot without its words: for each transcript the class of what it has, equal ones alike, and its confidence's
-range. Tens of thousands of slots have a few hundred patterns, and all that is estimated follows from these."""
+"""A slot without its words: for each transcript the class of what it has, equal ones alike, and its
+confidence's
+range. Tens of thousands of slots have a few hundred patterns, and all that is estimated follows
+from these."""
 
 
 def _pattern(slot: Slot) -> _Pattern:
     classes: dict[str, int] = {}
     return tuple(
-        (_NOTHING, None) if reading is None else (classes.setdefault(reading.key, len(classes)), reading.sure)
+        (_NOTHING, None)
+        if reading is None
+        else (classes.setdefault(reading.key, len(classes)), reading.sure)
         for reading in slot.readings
     )
 
@@ -302,14 +328,16 @@ def _key_of(slot: Slot, chosen: int) -> str | None:
     """The key that a class of a slot's pattern stands for."""
     if chosen == _NOTHING:
         return None
-    return list(dict.fromkeys(reading.key for reading in slot.readings if reading is not None))[chosen]
+    return list(dict.fromkeys(reading.key for reading in slot.readings if reading is not None))[
+        chosen
+    ]
 
 
 def _judges(patterns: Mapping[_Pattern, int], count: int) -> tuple[list[_Judge], float]:
     """How far each transcript is believed, and in what share of the slots nothing was said.
 
-    By expectation and maximisation, as of observers whose verdicts are seen while the truth is not (Dawid and Skene
-    1979). At first each is believed as it agrees with the others.
+    By expectation and maximisation, as of observers whose verdicts are seen while the truth is not
+    (Dawid and Skene 1979). At first each is believed as it agrees with the others.
 
     Args:
         patterns: of the slots, with how many slots have each.
@@ -357,7 +385,9 @@ def _believed(
                 bins[sure][1] += times
         overall = _chance(right, total, 0.7)
         by_confidence = [_chance(agreed, seen, overall) for agreed, seen in bins]
-        judges.append(_Judge(by_confidence, overall, _rare(missed, spoken, 0.05), _rare(made_up, silent, 0.3)))
+        judges.append(
+            _Judge(by_confidence, overall, _rare(missed, spoken, 0.05), _rare(made_up, silent, 0.3))
+        )
     return judges, empty
 
 
@@ -367,7 +397,8 @@ def _rare(happened: float, could: float, usual: float) -> float:
 
 
 def _likelihoods(pattern: _Pattern, judges: Sequence[_Judge], empty: float) -> dict[int, float]:
-    """How likely each reading of a slot is, `empty` being the share of slots in which nothing was said.
+    """How likely each reading of a slot is, `empty` being the share of slots in which nothing was
+    said.
 
     Who errs takes one of many words: two who have the same word are seldom both wrong.
     """
@@ -419,12 +450,21 @@ def _contested(slots: Sequence[Slot], chosen: Sequence[str | None]) -> Iterator[
         alike = sum((reading.key if reading else None) == key for reading in slot.readings)
         flags.append(2 * alike <= len(slot.readings))
     for first, last in runs_where(flags):
-        # One word that is heard in two ways is what a vote is for; more of them are somebody's to listen to.
+        # One word that is heard in two ways is what a vote is for; more of them are somebody's to
+        # listen to.
         if last - first < _CONTESTED:
             continue
-        words = [reading.word for slot in slots[first:last] for reading in slot.readings if reading is not None]
+        words = [
+            reading.word
+            for slot in slots[first:last]
+            for reading in slot.readings
+            if reading is not None
+        ]
         start, end = min(word.start for word in words), max(word.end for word in words)
-        why = f"the transcripts differ on {last - first} words in a row, and no more than half have this"
+        why = (
+            f"the transcripts differ on {last - first} words in a row, and no more than half "
+            "have this"
+        )
         yield doubt_of("disagreement", start, end, why, 0.4 + 0.05 * (last - first))
 
 
@@ -447,25 +487,39 @@ def _passages(
         if words:
             text = joined(word.text for word in words)
             timing = transcripts[base].passages[passage].timing if passage >= 0 else "engine"
-            yield Passage(words[0].start, max(word.end for word in words), text, speaker, timing, tuple(words))
+            yield Passage(
+                words[0].start, max(word.end for word in words), text, speaker, timing, tuple(words)
+            )
             words.clear()
 
     for slot, key in zip(slots, chosen, strict=True):
         of_base = slot.readings[base]
         now = of_base.passage if of_base is not None else passage
         of_voice = slot.readings[voice] if voice is not None else None
-        speaks = transcripts[voice].passages[of_voice.passage].speaker if voice is not None and of_voice else speaker
+        speaks = (
+            transcripts[voice].passages[of_voice.passage].speaker
+            if voice is not None and of_voice
+            else speaker
+        )
         if now != passage or (speaks != speaker and key is not None):
             yield from closed()
             passage, speaker = now, speaks
         if key is None:
             continue
-        voters = [(number, reading) for number, reading in enumerate(slot.readings) if reading and reading.key == key]
+        voters = [
+            (number, reading)
+            for number, reading in enumerate(slot.readings)
+            if reading and reading.key == key
+        ]
         written = Counter(reading.word.text for _, reading in voters)
         most = max(written.values())
-        text = next(reading.word.text for _, reading in voters if written[reading.word.text] == most)
+        text = next(
+            reading.word.text for _, reading in voters if written[reading.word.text] == most
+        )
         _, timed = min(voters, key=lambda voter: (ranks[voter[0]], -judges[voter[0]].overall))
-        chance = 1.0 - math.prod(1.0 - judges[number].chance(reading.sure) for number, reading in voters)
+        chance = 1.0 - math.prod(
+            1.0 - judges[number].chance(reading.sure) for number, reading in voters
+        )
         start = max(timed.word.start, latest)
         end = max(timed.word.end, start)
         latest = start
@@ -479,7 +533,9 @@ def _timing_rank(transcript: Transcript) -> int:
 
 
 def agreement(slots: Sequence[Slot], count: int) -> list[list[float]]:
-    """For each pair of so many transcripts the share of the slots that either fills in which both have the same."""
+    """For each pair of so many transcripts the share of the slots that either fills in which both
+    have the same.
+    """
     table = [[1.0] * count for _ in range(count)]
     for one in range(count):
         for other in range(one):

@@ -1,6 +1,7 @@
 """The card of a text service: what a TOML table may say about a service that takes text.
 
-How a service is spoken to is in `cards/card.py`; here is what only text services have. `docs/flows.md` is its manual.
+How a service is spoken to is in `cards/card.py`; here is what only text services have.
+`docs/flows.md` is its manual.
 """
 
 from collections.abc import Iterator, Mapping
@@ -26,7 +27,9 @@ PLACEHOLDERS = ("text", "passages", "language", "target", "request_id")
 
 SOUND_FORMATS = ("wav", "mp3", "flac", "ogg", "opus")
 
-_CHARACTERS_OF_A_TOKEN = 4  # of scripts that write words; a sign of others is taken for a token of its own
+_CHARACTERS_OF_A_TOKEN = (
+    4  # of scripts that write words; a sign of others is taken for a token of its own
+)
 _FIRST_SIGN = "\u2e80"  # from which on a character is a sign of such a script
 
 
@@ -35,8 +38,10 @@ class TextLimits(Table, frozen=True, kw_only=True):
 
     Attributes:
         max_characters: of text, at most; None for no limit known.
-        max_tokens: the same in tokens, four characters each, or one sign of a script without spaces.
-        languages: the tags that it reads, or a table from tags to what it calls them; empty when any may be named.
+        max_tokens: the same in tokens, four characters each, or one sign of a script without
+            spaces.
+        languages: the tags that it reads, or a table from tags to what it calls them; empty when
+            any may be named.
         targets: those that it writes; empty for the same as it reads.
     """
 
@@ -85,11 +90,13 @@ class LanguageList(Step, frozen=True, kw_only=True, dict=True):
 
 
 class TextReply(Table, frozen=True, kw_only=True):
-    """`[service.NAME.reply]`: what the answer is, and where things are in it; one of the keys says which.
+    """`[service.NAME.reply]`: what the answer is, and where things are in it; one of the keys says
+    which.
 
     Attributes:
-        format: `json`, `xml`, `text`; `lines` (JSON on each line) and `events` (server-sent events), of
-            which each brings a part of the text; for sound one of wav, mp3, flac, ogg, opus.
+        format: `json`, `xml`, `text`; `lines` (JSON on each line) and `events` (server-sent
+            events), of which each brings a part of the text; for sound one of wav, mp3, flac, ogg,
+            opus.
         inside: where the answer proper is, as a text, such as JSON in what a model writes.
         text: where the text is; with `text` as the format the whole answer.
         texts: where a list of texts is, one for each of `{passages}`.
@@ -99,7 +106,9 @@ class TextReply(Table, frozen=True, kw_only=True):
         is_html: whether texts have signs written as in HTML, such as `&#39;`.
     """
 
-    format: Literal["json", "lines", "events", "xml", "text", "wav", "mp3", "flac", "ogg", "opus"] = "json"
+    format: Literal[
+        "json", "lines", "events", "xml", "text", "wav", "mp3", "flac", "ogg", "opus"
+    ] = "json"
     inside: ReplyPath | None = None
     text: ReplyPath | None = None
     texts: ReplyPath | None = None
@@ -119,7 +128,8 @@ class TextServiceCard(ServiceCard, frozen=True, kw_only=True, dict=True):
         rate_limit: how many requests it takes in a time; None when it does not say.
         max_concurrent: how many it takes at once.
         languages: how it is asked which languages it takes.
-        item: what stands for each of `{passages}`, with `{text}` and `{number}`; None for the text itself.
+        item: what stands for each of `{passages}`, with `{text}` and `{number}`; None for the text
+            itself.
     """
 
     reply: TextReply
@@ -191,4 +201,7 @@ def _contradictions(card: TextServiceCard) -> Iterator[Problem]:
     if reply.format in ("lines", "events") and reply.text is None:
         yield ".reply", f"format = {reply.format!r} needs 'text': the part that each brings"
     if (reply.texts is not None) != ("passages" in names):
-        yield ".reply", "'texts' and {passages} belong together: a list of texts for a list of texts"
+        yield (
+            ".reply",
+            "'texts' and {passages} belong together: a list of texts for a list of texts",
+        )

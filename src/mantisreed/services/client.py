@@ -1,4 +1,6 @@
-"""Speaking to a text service by its card: a request from text to what came back, and what it is known by."""
+"""Speaking to a text service by its card: a request from text to what came back, and what it is
+known by.
+"""
 
 import asyncio
 import base64
@@ -64,7 +66,9 @@ class Question:
         """What the card's placeholders stand for."""
         items: list[Value] = list(self.texts)
         if card.item is not None:
-            items = [card.item.document({"text": text, "number": n}) for n, text in enumerate(self.texts)]
+            items = [
+                card.item.document({"text": text, "number": n}) for n, text in enumerate(self.texts)
+            ]
         return {
             "text": "\n\n".join(self.texts),
             "passages": items,
@@ -95,7 +99,9 @@ class TextServiceClient:
         """Send nothing yet."""
         self._card, self._secrets, self._transport = card, secrets, transport
         self._clock, self._sleep = clock, sleep
-        self._exchange = Exchange(card, secrets, transport, ExchangeOptions(clock=clock, sleep=sleep))
+        self._exchange = Exchange(
+            card, secrets, transport, ExchangeOptions(clock=clock, sleep=sleep)
+        )
 
     async def answer(self, question: Question) -> bytes:
         """What the service answers, to the byte.
@@ -109,24 +115,32 @@ class TextServiceClient:
         return await self._finished(self._exchange, came)
 
     async def languages(self) -> tuple[list[str], list[str]]:
-        """The tags that the service says it reads and writes; what its card says where it does not say.
+        """The tags that the service says it reads and writes; what its card says where it does not
+        say.
 
         Raises:
             EngineError: asking failed.
         """
         card, step = self._card, self._card.languages
-        listed = list(card.accepts.languages), list(card.accepts.targets) or list(card.accepts.languages)
+        listed = (
+            list(card.accepts.languages),
+            list(card.accepts.targets) or list(card.accepts.languages),
+        )
         if step is None:
             return listed
         # A card of its own, whose only step is that question.
         asking = msgspec.structs.replace(card, send=step, steps={}, lookup=None, cancel=None)
-        exchange = Exchange(asking, self._secrets, self._transport, ExchangeOptions(clock=self._clock))
+        exchange = Exchange(
+            asking, self._secrets, self._transport, ExchangeOptions(clock=self._clock)
+        )
         body = await self._finished(exchange, await exchange.start("languages", {}, None))
         try:
             document = parse_xml(body) if looks_like_xml(body) else parse_json(body)
         except DocumentError as error:
             raise _unreadable(card, str(error), body) from error
-        return _listed(step.reads, document) or listed[0], _listed(step.writes, document) or listed[1]
+        return _listed(step.reads, document) or listed[0], _listed(step.writes, document) or listed[
+            1
+        ]
 
     async def _finished(self, exchange: Exchange, came: Finished | Standing) -> bytes:
         """Ask until the service's job is done."""
@@ -154,7 +168,11 @@ class TextServiceClient:
 
 def _listed(path: ReplyPath | None, document: Any) -> list[str]:
     found = path.find(document) if path is not None else None
-    return [str(tag) for tag in found if isinstance(tag, (str, int))] if isinstance(found, list) else []
+    return (
+        [str(tag) for tag in found if isinstance(tag, (str, int))]
+        if isinstance(found, list)
+        else []
+    )
 
 
 def document_of(card: TextServiceCard, body: bytes) -> Any:
@@ -208,7 +226,11 @@ def _unfenced(text: str) -> str:
 
 def _listed_in(reply: TextReply) -> frozenset[str]:
     """Names of XML elements that are lists, though there may be one only."""
-    paths = [path for path in (reply.text, reply.texts, reply.sound, *reply.data.values()) if path is not None]
+    paths = [
+        path
+        for path in (reply.text, reply.texts, reply.sound, *reply.data.values())
+        if path is not None
+    ]
     return frozenset(name for path in paths for name in path.list_names)
 
 
@@ -223,17 +245,26 @@ def read_texts(card: TextServiceCard, body: bytes, question: Question) -> list[s
         found = card.reply.texts.find(document)
         if not isinstance(found, list) or len(found) != len(question.texts):
             count = len(found) if isinstance(found, list) else "no"
-            what = f"{count} texts came for {len(question.texts)}: reply.texts ({card.reply.texts.source})"
+            what = (
+                f"{count} texts came for {len(question.texts)}: reply.texts "
+                f"({card.reply.texts.source})"
+            )
             raise _unreadable(card, what, body)
         return [_text(card, one, body) for one in found]
-    is_text = card.reply.text is None or (card.reply.format in ("lines", "events") and card.reply.inside is None)
+    is_text = card.reply.text is None or (
+        card.reply.format in ("lines", "events") and card.reply.inside is None
+    )
     said = document if is_text or card.reply.text is None else card.reply.text.find(document)
     return [_text(card, said, body)]
 
 
 def _text(card: TextServiceCard, found: Any, body: bytes) -> str:
     if not isinstance(found, str) or len(found) > _LARGEST_TEXT:
-        what = "it is larger than any text" if isinstance(found, str) else f"{type(found).__name__} where a text was"
+        what = (
+            "it is larger than any text"
+            if isinstance(found, str)
+            else f"{type(found).__name__} where a text was"
+        )
         raise _unreadable(card, f"{what} expected", body)
     text = found.encode("utf-8", "replace").decode().strip()
     return html.unescape(text) if card.reply.is_html else text
@@ -275,16 +306,22 @@ def read_sound(card: TextServiceCard, body: bytes) -> bytes:
     try:
         return base64.b64decode(str(found), validate=True)
     except (binascii.Error, ValueError) as error:
-        raise _unreadable(card, f"reply.sound ({card.reply.sound.source}) finds no base64", body) from error
+        raise _unreadable(
+            card, f"reply.sound ({card.reply.sound.source}) finds no base64", body
+        ) from error
 
 
 def _unreadable(card: TextServiceCard, why: str, body: bytes) -> UnreadableReplyError:
     quoted = quoted_beginning(body, ())
     advice = f"the reply begins: {quoted}" if quoted else "the reply is empty"
-    return UnreadableReplyError(f"its reply is not as its card says: {why}", engine=card.name, advice=advice)
+    return UnreadableReplyError(
+        f"its reply is not as its card says: {why}", engine=card.name, advice=advice
+    )
 
 
-def language_named(card: TextServiceCard, tag: str | None, *, is_target: bool = False) -> str | None:
+def language_named(
+    card: TextServiceCard, tag: str | None, *, is_target: bool = False
+) -> str | None:
     """What the service calls a language, also when only the tag's first part is listed on its card.
 
     Raises:
@@ -300,6 +337,7 @@ def language_named(card: TextServiceCard, tag: str | None, *, is_target: bool = 
     if found is None:
         verb = "writes" if is_target else "reads"
         raise InputError(
-            f"service {card.name} does not know the language {tag!r}", advice=f"it {verb} {', '.join(names)}"
+            f"service {card.name} does not know the language {tag!r}",
+            advice=f"it {verb} {', '.join(names)}",
         )
     return found

@@ -64,7 +64,9 @@ def _halves(text: str, fits: Callable[[str], bool]) -> Iterator[str]:
 
 
 def groups_of(texts: Sequence[str], fits: Callable[[str], bool]) -> list[list[str]]:
-    """Texts that go into one request together, in order; each is whole, even where it alone does not fit."""
+    """Texts that go into one request together, in order; each is whole, even where it alone does
+    not fit.
+    """
     groups: list[list[str]] = []
     for text in texts:
         if groups and fits("\n".join([*groups[-1], text])):

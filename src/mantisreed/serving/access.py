@@ -57,7 +57,9 @@ class Access:
         self._check_origin(request)
         token = self._shown(request)
         if not token.may(scope):
-            raise Problem(403, f"this token may not {scope}", advice="ask whoever made it for another scope")
+            raise Problem(
+                403, f"this token may not {scope}", advice="ask whoever made it for another scope"
+            )
         limit = token.limits.requests_per_minute
         if limit is not None:
             self._count(f"token {token.name}", limit, "requests of this token")
@@ -106,11 +108,14 @@ class Access:
         uses.append(now)
         if len(self._uses) > 10_000:  # nobody fills the memory with addresses
             self._uses = {
-                name: moments for name, moments in self._uses.items() if moments and moments[-1] > now - _WINDOW
+                name: moments
+                for name, moments in self._uses.items()
+                if moments and moments[-1] > now - _WINDOW
             }
 
     def _check_origin(self, request: Request) -> None:
-        """See that no page of another place uses the service through a browser that is open on this machine.
+        """See that no page of another place uses the service through a browser that is open on this
+        machine.
 
         Raises:
             Problem: one does.
@@ -118,11 +123,19 @@ class Access:
         host = request.headers.get("host", "")
         origin = request.headers.get("origin")
         if origin is not None and origin not in self.origins and urlsplit(origin).netloc != host:
-            raise Problem(403, f"pages of {origin[:100]} may not use this service", advice="--cors ORIGIN allows one")
+            raise Problem(
+                403,
+                f"pages of {origin[:100]} may not use this service",
+                advice="--cors ORIGIN allows one",
+            )
         name = urlsplit(f"//{host}").hostname or ""
         # A name that leads here only since a moment ago is how pages get around the rule above.
         if self.is_open and not self.store.all() and not is_loopback(name):
-            raise Problem(403, f"{host[:100]} is not how this service is called", advice="use 127.0.0.1 or localhost")
+            raise Problem(
+                403,
+                f"{host[:100]} is not how this service is called",
+                advice="use 127.0.0.1 or localhost",
+            )
 
     def ticket(self, order: Order, token: Token) -> str:
         """What opens the page of one job in a browser, which cannot show a token."""
@@ -142,7 +155,9 @@ class Access:
         known_tokens = self.store.all()
         # What was opened while there was no token is closed by the first one.
         owners = (OWNER,) if self.is_open and not known_tokens else ()
-        return next((one for one in (*known_tokens, *owners) if one.name.encode().hex() == name), None)
+        return next(
+            (one for one in (*known_tokens, *owners) if one.name.encode().hex() == name), None
+        )
 
     def _signature(self, *parts: str) -> str:
         return hmac.digest(self._key, "|".join(parts).encode("utf-8", "replace"), "sha256").hex()

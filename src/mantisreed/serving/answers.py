@@ -1,4 +1,6 @@
-"""What all routes share: the service of a request, the job that it names, and the form of the answer."""
+"""What all routes share: the service of a request, the job that it names, and the form of the
+answer.
+"""
 
 import asyncio
 from pathlib import Path
@@ -32,15 +34,20 @@ _BY_TYPE = {
 _TYPES = {form: kind for kind, form in _BY_TYPE.items()} | {"ebuttd": "application/ttml+xml"}
 
 TEXT_RESPONSES: dict[int | str, dict[str, Any]] = {
-    200: {"description": "The text.", "content": {kind: {"schema": {"type": "string"}} for kind in _BY_TYPE}}
+    200: {
+        "description": "The text.",
+        "content": {kind: {"schema": {"type": "string"}} for kind in _BY_TYPE},
+    }
 }
 """For the description: in which forms a text is had."""
 
 # Pages of ours hold all that they need, and speak to the service alone.
 PAGE_HEADERS = {
     "Content-Type": "text/html; charset=utf-8",
-    "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; "
-    "media-src blob: data: 'self'; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
+    "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; "
+    "script-src 'unsafe-inline'; "
+    "media-src blob: data: 'self'; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; "
+    "form-action 'none'",
 }
 
 
@@ -62,7 +69,8 @@ def let_in(request: Request, scope: Scope) -> tuple[Service, Token]:
 
 
 def order_of(request: Request, job: str, scope: Scope) -> tuple[Service, Token, Order]:
-    """The service, the token, and a job that the token may see; one that it may not is as good as none.
+    """The service, the token, and a job that the token may see; one that it may not is as good as
+    none.
 
     Raises:
         Problem: there is none, or this may not be done with it.
@@ -128,7 +136,9 @@ def transcript_of(order: Order) -> Transcript:
         Problem: there is none, or it is gone.
     """
     if order.state not in HAS_TEXT or order.transcript is None:
-        raise Problem(409, f"the job is {order.state}, and has no text", advice="follow its events, or wait")
+        raise Problem(
+            409, f"the job is {order.state}, and has no text", advice="follow its events, or wait"
+        )
     try:
         return from_json(Path(order.transcript).read_bytes())
     except OSError as error:

@@ -1,4 +1,6 @@
-"""The API as an application: routes, errors, headers. What it is described as is made by the framework from them."""
+"""The API as an application: routes, errors, headers. What it is described as is made by the
+framework from them.
+"""
 
 from typing import Any
 
@@ -42,7 +44,13 @@ def application(service: Service) -> FastAPI:
             CORSMiddleware,
             allow_origins=list(service.options.origins),
             allow_methods=["*"],
-            allow_headers=["authorization", "content-type", "idempotency-key", "upload-offset", "upload-complete"],
+            allow_headers=[
+                "authorization",
+                "content-type",
+                "idempotency-key",
+                "upload-offset",
+                "upload-complete",
+            ],
             expose_headers=["location", "upload-offset", "upload-complete"],
         )
     app.add_middleware(_Headers, service=service)
@@ -88,7 +96,9 @@ _SECURITY = (
 
 
 def _add_schemas(app: FastAPI) -> None:
-    """What no route says by itself: the problem document, which all errors are, and tokens, where there are any."""
+    """What no route says by itself: the problem document, which all errors are, and tokens, where
+    there are any.
+    """
     make = app.openapi
 
     def described_api() -> dict[str, Any]:

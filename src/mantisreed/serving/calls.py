@@ -1,4 +1,6 @@
-"""Calls to whoever wants to be told that a job has ended, signed after Standard Webhooks, and tried again."""
+"""Calls to whoever wants to be told that a job has ended, signed after Standard Webhooks, and tried
+again.
+"""
 
 import asyncio
 import json
@@ -29,7 +31,9 @@ Profile = Literal["live", "test"]
 
 
 class Caller:
-    """Calls back, for as long as the service runs; what is left is called for when it runs again."""
+    """Calls back, for as long as the service runs; what is left is called for when it runs
+    again.
+    """
 
     def __init__(
         self,
@@ -90,8 +94,12 @@ class Caller:
 
     def request(self, order: Order, moment: int) -> HttpRequest:
         """The call: the job as the API tells it, under an id by which a repeated call is known."""
-        body = json.dumps({"type": "job.ended", "profile": order.profile, "job": described(order)}).encode()
+        body = json.dumps(
+            {"type": "job.ended", "profile": order.profile, "job": described(order)}
+        ).encode()
         known_by = f"msg_{order.id}_{int(order.finished or 0)}"
         signed = signed_headers(self._keys.get(order.profile), known_by, moment, body)
         headers = [("content-type", "application/json"), *signed]
-        return HttpRequest("call", "call", "POST", order.call or "", tuple(headers), timeout=_LIMIT, body=body)
+        return HttpRequest(
+            "call", "call", "POST", order.call or "", tuple(headers), timeout=_LIMIT, body=body
+        )

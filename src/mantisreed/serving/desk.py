@@ -1,4 +1,6 @@
-"""Where orders are worked on: each kind of options has a batch of its own, which takes recordings as they come."""
+"""Where orders are worked on: each kind of options has a batch of its own, which takes recordings
+as they come.
+"""
 
 import asyncio
 import logging
@@ -21,7 +23,12 @@ from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
-from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, default_writing, transcription_options
+from mantisreed.pipeline.options import (
+    RunOptions,
+    TranscriptionOptions,
+    default_writing,
+    transcription_options,
+)
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import piece_options_given
@@ -88,7 +95,9 @@ class Desk:
         self._workspace, self._book, self._links = workspace, book, links
         self._takes_private_links, self._on_failure = takes_private_links, on_failure
         self._lanes: dict[bytes, _Lane] = {}
-        self._by_source: dict[str, tuple[Order, _Lane]] = {}  # what a lane has, and will tell the outcome of
+        self._by_source: dict[
+            str, tuple[Order, _Lane]
+        ] = {}  # what a lane has, and will tell the outcome of
         self._given_up: set[str] = set()  # orders that were cancelled while a lane had them
         self._is_stopping = False
         self.workers = DecodingWorkers()  # also those who only want to know what a recording is
@@ -107,7 +116,9 @@ class Desk:
         return sum(not order.has_ended for order in self._book)
 
     def on_their_way(self) -> set[str]:
-        """The ids of orders of which something is sent or awaited, also of those that were cancelled a moment ago."""
+        """The ids of orders of which something is sent or awaited, also of those that were
+        cancelled a moment ago.
+        """
         return {order.id for order, _ in self._by_source.values()} | self._given_up
 
     def resume(self) -> None:
@@ -134,7 +145,9 @@ class Desk:
             language=wanted.language,
             translate_to=wanted.translate_to,
             hints=wanted.hints,
-            pieces=piece_options_given(str, channels=wanted.channels, piece_length=wanted.piece_length),
+            pieces=piece_options_given(
+                str, channels=wanted.channels, piece_length=wanted.piece_length
+            ),
             afresh=wanted.afresh,
             spend_limit=money_given(wanted.spend_limit, "spend_limit"),
             second_opinion=wanted.second_opinion,
@@ -170,7 +183,9 @@ class Desk:
         key = msgspec.json.encode((order.options, alone))
         lane = self._lanes.get(key)
         if lane is None or lane.task is None or lane.task.done():
-            lane = self._lanes[key] = _Lane(self.checked(order.options), self._outputs_of(order.options))
+            lane = self._lanes[key] = _Lane(
+                self.checked(order.options), self._outputs_of(order.options)
+            )
             lane.task = asyncio.create_task(self._work(key, lane))
         return lane
 
@@ -179,10 +194,14 @@ class Desk:
         workspace.trust.require("writing", "database", "leading")
         writing = writing_of(workspace, wanted)
         folder = workspace.folder / workspace.settings.into
-        return Outputs(folder, workspace.hidden, chosen_formats(self._formats(wanted)), options=writing)
+        return Outputs(
+            folder, workspace.hidden, chosen_formats(self._formats(wanted)), options=writing
+        )
 
     async def _work(self, key: bytes, lane: _Lane) -> None:
-        """Take what comes; begin anew when an engine had to be left alone; end when nothing comes."""
+        """Take what comes; begin anew when an engine had to be left alone; end when nothing
+        comes.
+        """
         idle = asyncio.create_task(self._end_when_idle(lane))
         has_ended_well = False
         try:
@@ -197,7 +216,9 @@ class Desk:
             has_ended_well = True
         except Exception as error:
             _log.exception("a batch of the service failed")
-            self._on_failure(f"a batch failed ({type(error).__name__}); its jobs are taken up again")
+            self._on_failure(
+                f"a batch failed ({type(error).__name__}); its jobs are taken up again"
+            )
             lane.last = time.monotonic()
         finally:
             idle.cancel()
@@ -260,7 +281,9 @@ class Desk:
         try:
             if outcome.job is not None:
                 cost = await self._cost_of(order, outcome)
-                self._book.change(order, job=outcome.job.id, cost=cost, currency=outcome.job.currency)
+                self._book.change(
+                    order, job=outcome.job.id, cost=cost, currency=outcome.job.currency
+                )
             if order.id in self._given_up:
                 self._given_up.discard(order.id)
                 if not order.has_ended:  # it was cancelled, and somebody wants it after all
@@ -282,7 +305,9 @@ class Desk:
             self._failed(order, outcome.error or InternalError("nothing came back"))
             return
         transcript = outcome.transcript
-        document = next((str(file) for file in outcome.files if file.name.endswith(".transcript.json")), None)
+        document = next(
+            (str(file) for file in outcome.files if file.name.endswith(".transcript.json")), None
+        )
         self._book.change(
             order,
             state=outcome.state,
@@ -313,16 +338,25 @@ class Desk:
         )
 
     async def _cost_of(self, order: Order, outcome: Outcome) -> float | None:
-        """What was paid for an order, also when it failed: what was answered before it came costs nothing again.
+        """What was paid for an order, also when it failed: what was answered before it came costs
+        nothing again.
 
-        Where others had the same done of the same recording meanwhile, it is what they left to be paid.
+        Where others had the same done of the same recording meanwhile, it is what they left to be
+        paid.
         """
         total, job, second = outcome.cost, outcome.job, outcome.second
         if job is None or total is None:
             return None
-        alike = [job.id, *([second.id] if second is not None and second.currency == job.currency else [])]
-        paid = await self._writer.perform(lambda ledger: ledger.listing.paid_since(alike, order.created))
-        by_others = [one.cost for one in self._book if one.job == job.id and one is not order and one.cost]
+        alike = [
+            job.id,
+            *([second.id] if second is not None and second.currency == job.currency else []),
+        ]
+        paid = await self._writer.perform(
+            lambda ledger: ledger.listing.paid_since(alike, order.created)
+        )
+        by_others = [
+            one.cost for one in self._book if one.job == job.id and one is not order and one.cost
+        ]
         return round(max(0.0, min(float(paid or 0), float(total) - sum(by_others))), 6)
 
     async def cancel(self, order: Order) -> None:
@@ -334,20 +368,32 @@ class Desk:
             if batch is not None:
                 batch.stop_recording(key)
         called = "waiting" if order.call else None
-        self._book.change(order, state="cancelled", stage="", finished=time.time(), call_state=called)
+        self._book.change(
+            order, state="cancelled", stage="", finished=time.time(), call_state=called
+        )
 
     def again(self, order: Order) -> None:
-        """Work on an order once more that failed or was cancelled; what was answered is not paid again.
+        """Work on an order once more that failed or was cancelled; what was answered is not paid
+        again.
 
         What a lane still has of it is waited for.
         """
         self._book.change(
-            order, state="accepted", stage="", error=None, advice=None, finished=None, call_state=None, files=()
+            order,
+            state="accepted",
+            stage="",
+            error=None,
+            advice=None,
+            finished=None,
+            call_state=None,
+            files=(),
         )
         self.take(order)
 
     async def stop(self, limit: float) -> None:
-        """Take nothing new, let what is on its way come in for so many seconds, and leave the rest resumable."""
+        """Take nothing new, let what is on its way come in for so many seconds, and leave the rest
+        resumable.
+        """
         self._is_stopping = True
         for handle in self._later:
             handle.cancel()

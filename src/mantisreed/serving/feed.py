@@ -7,7 +7,9 @@ from dataclasses import dataclass, field
 
 from mantisreed.serving.orders import Order
 
-_MOST_WAITING = 1000  # events of one listener that wait to be sent; who is slower is told to look again
+_MOST_WAITING = (
+    1000  # events of one listener that wait to be sent; who is slower is told to look again
+)
 _HEARTBEAT = 15.0  # seconds without an event after which a sign of life is sent
 
 
@@ -16,7 +18,9 @@ class _Listener:
     """Somebody who listens: to which jobs, and what waits to be told."""
 
     wants: Callable[[Order], bool]
-    queue: "asyncio.Queue[tuple[bytes, bool]]" = field(default_factory=lambda: asyncio.Queue(_MOST_WAITING))
+    queue: "asyncio.Queue[tuple[bytes, bool]]" = field(
+        default_factory=lambda: asyncio.Queue(_MOST_WAITING)
+    )
     has_missed: bool = False
     is_over: asyncio.Event = field(default_factory=asyncio.Event)
 
@@ -40,7 +44,9 @@ class Feed:
             if not listener.wants(order):
                 continue
             if event is None:
-                kind, content = ("gone", {"id": order.id}) if is_gone else ("job", self._describe(order))
+                kind, content = (
+                    ("gone", {"id": order.id}) if is_gone else ("job", self._describe(order))
+                )
                 event = _event(self._number, kind, content)
             try:
                 listener.queue.put_nowait((event, order.has_ended))
@@ -79,7 +85,9 @@ class Feed:
             while True:
                 waiting = asyncio.ensure_future(listener.queue.get())
                 over = asyncio.ensure_future(listener.is_over.wait())
-                done, left = await asyncio.wait((waiting, over), timeout=_HEARTBEAT, return_when="FIRST_COMPLETED")
+                done, left = await asyncio.wait(
+                    (waiting, over), timeout=_HEARTBEAT, return_when="FIRST_COMPLETED"
+                )
                 for one in left:
                     one.cancel()
                 if over in done or not is_welcome():
@@ -99,4 +107,6 @@ class Feed:
 
 
 def _event(number: int, kind: str, content: object) -> bytes:
-    return f"id: {number}\nevent: {kind}\ndata: {json.dumps(content, ensure_ascii=False)}\n\n".encode()
+    return (
+        f"id: {number}\nevent: {kind}\ndata: {json.dumps(content, ensure_ascii=False)}\n\n".encode()
+    )

@@ -1,4 +1,6 @@
-"""Forms with files (RFC 7578), read as they come: nothing is kept of a file but what its reader keeps."""
+"""Forms with files (RFC 7578), read as they come: nothing is kept of a file but what its reader
+keeps.
+"""
 
 from collections.abc import AsyncGenerator, AsyncIterator
 from dataclasses import dataclass, field
@@ -103,7 +105,9 @@ class _Reader:
 
 
 def text_of(content: bytes | bytearray) -> str:
-    """Text in UTF-8, as forms have it today; what is none is taken as Latin-1, in which all bytes are."""
+    """Text in UTF-8, as forms have it today; what is none is taken as Latin-1, in which all bytes
+    are.
+    """
     try:
         return content.decode()
     except UnicodeDecodeError:

@@ -1,4 +1,6 @@
-"""What comes with `POST /jobs`: a recording in a form, in the body, as a link, a path or an upload; and options."""
+"""What comes with `POST /jobs`: a recording in a form, in the body, as a link, a path or an upload;
+and options.
+"""
 
 import asyncio
 import hashlib
@@ -93,16 +95,21 @@ class Intake:
 
     def most_seconds(self, token: Token) -> float | None:
         """The same in seconds."""
-        limits = [limit for limit in (self.max_seconds, token.limits.max_seconds) if limit is not None]
+        limits = [
+            limit for limit in (self.max_seconds, token.limits.max_seconds) if limit is not None
+        ]
         return min(limits, default=None)
 
-    async def received(self, request: Request, token: Token, before: Order | None = None) -> Received:
+    async def received(
+        self, request: Request, token: Token, before: Order | None = None
+    ) -> Received:
         """What has come with a request; nothing is left when it is refused.
 
         Args:
             request: with the recording, or where it is.
             token: of whoever sends it.
-            before: the job of an earlier request that this one may repeat; the upload that became it is gone.
+            before: the job of an earlier request that this one may repeat; the upload that became
+                it is gone.
 
         Raises:
             Problem: it makes no sense, or is not allowed.
@@ -138,7 +145,11 @@ class Intake:
             if kind == "multipart/form-data":
                 return await self._of_form(request, token, own, query)
             if kind == "application/x-www-form-urlencoded":
-                raise Problem(415, "a form with a file is multipart/form-data", advice="curl -F recording=@talk.mp3")
+                raise Problem(
+                    415,
+                    "a form with a file is multipart/form-data",
+                    advice="curl -F recording=@talk.mp3",
+                )
             name = query.pop("name", None)
             target = own / file_name(name or f"recording{_ending(kind)}")
             length = await written(target, request.stream(), self.most_bytes(token))
@@ -148,17 +159,23 @@ class Intake:
         except ClientDisconnect as error:
             raise Problem(400, "the request broke off") from error
 
-    async def _of_form(self, request: Request, token: Token, own: Path, query: dict[str, str]) -> _Wanted:
+    async def _of_form(
+        self, request: Request, token: Token, own: Path, query: dict[str, str]
+    ) -> _Wanted:
         """What is in a form; its file goes to the disk as it comes."""
         given: dict[str, Any] = dict(query)
         file, sent_as = own / "sent", None
-        async with aclosing(form_pieces(request.headers["content-type"], request.stream())) as pieces:
+        async with aclosing(
+            form_pieces(request.headers["content-type"], request.stream())
+        ) as pieces:
             async for piece in pieces:
                 if piece.file_name is None:
                     _add(given, piece.name, text_of(await _field(pieces, piece)))
                     continue
                 if piece.name != "recording":
-                    raise Problem(400, f"the file is in the field {piece.name[:60]!r}, not in `recording`")
+                    raise Problem(
+                        400, f"the file is in the field {piece.name[:60]!r}, not in `recording`"
+                    )
                 if sent_as is not None:
                     raise Problem(400, "one recording is taken, and the form has two files")
                 sent_as = piece.file_name
@@ -169,9 +186,13 @@ class Intake:
         named = file.rename(own / file_name(given.get("name") or sent_as))
         return _Wanted(given=given, file=named, name=named.name)
 
-    async def _checked(self, wanted: _Wanted, token: Token, own: Path, before: Order | None) -> Received:
+    async def _checked(
+        self, wanted: _Wanted, token: Token, own: Path, before: Order | None
+    ) -> Received:
         # Forms send what was left empty too.
-        given = {name: value for name, value in wanted.given.items() if value is not None and value != ""}
+        given = {
+            name: value for name, value in wanted.given.items() if value is not None and value != ""
+        }
         unknown = [name for name in given if name not in _OPTIONS | _OTHERS]
         if unknown:
             names = ", ".join(sorted(_OPTIONS))
@@ -205,7 +226,10 @@ class Intake:
         if given.get("link"):
             await self.check_link(given["link"], "link")
             name = file_name(given.get("name") or split_url(given["link"]).path)
-            limits = {"most_bytes": self.most_bytes(token), "most_seconds": self.most_seconds(token)}
+            limits = {
+                "most_bytes": self.most_bytes(token),
+                "most_seconds": self.most_seconds(token),
+            }
             return Received(_changed(order, link=given["link"], name=name, **limits), wait)
         if given.get("path"):
             return Received(await self._with_path(order, given["path"], token), wait)
@@ -214,8 +238,11 @@ class Intake:
             return Received(_changed(order, upload=before.upload, name=name), wait)
         upload = self.uploads.get(given["upload"], token.name)
         if not upload.is_complete:
-            raise Problem(409, f"the upload is not complete: {self.uploads.offset(upload)} bytes have come")
-        # The upload stays until the job is accepted: whoever has sent gigabytes may correct a mistyped option.
+            raise Problem(
+                409, f"the upload is not complete: {self.uploads.offset(upload)} bytes have come"
+            )
+        # The upload stays until the job is accepted: whoever has sent gigabytes may correct a
+        # mistyped option.
         target = own / file_name(given.get("name") or upload.name)
         await asyncio.to_thread(self.uploads.put, upload, target)
         order = await self._with_file(_changed(order, upload=upload.id), target, token)
@@ -223,16 +250,26 @@ class Intake:
 
     async def _with_file(self, order: Order, file: Path, token: Token) -> Order:
         duration = await asyncio.to_thread(self._duration, file, token)
-        return _changed(order, path=str(file.absolute()), name=file.name, is_ours=True, duration=duration)
+        return _changed(
+            order, path=str(file.absolute()), name=file.name, is_ours=True, duration=duration
+        )
 
     async def _with_path(self, order: Order, given: str, token: Token) -> Order:
         try:
             path = Path(given).resolve()
             is_file = path.is_file()
-        except (OSError, ValueError, RuntimeError) as error:  # too long, with a NUL in it, or a circle of links
+        except (
+            OSError,
+            ValueError,
+            RuntimeError,
+        ) as error:  # too long, with a NUL in it, or a circle of links
             raise Problem(404, f"there is no file {printable(given)[:60]!r}") from error
         if not any(path.is_relative_to(folder) for folder in self.allowed):
-            raise Problem(403, "the path is in no folder that is allowed", advice="`serve --allow FOLDER` allows one")
+            raise Problem(
+                403,
+                "the path is in no folder that is allowed",
+                advice="`serve --allow FOLDER` allows one",
+            )
         if not is_file:
             raise Problem(404, f"there is no file {printable(path.name)}")
         most = self.most_bytes(token)
@@ -254,7 +291,9 @@ class Intake:
             raise Problem.of(error) from error
         most = self.most_seconds(token)
         if duration is not None and most is not None and duration > most:
-            raise Problem(413, f"the recording lasts {duration:.0f} s, and {most:.0f} s are allowed")
+            raise Problem(
+                413, f"the recording lasts {duration:.0f} s, and {most:.0f} s are allowed"
+            )
         return None if duration is None else round(duration, 3)
 
     async def check_call(self, address: str) -> None:
@@ -281,12 +320,16 @@ class Intake:
         if self.takes_private_links:
             return
         try:
-            found = await asyncio.get_running_loop().getaddrinfo(parts.hostname, None, type=socket.SOCK_STREAM)
+            found = await asyncio.get_running_loop().getaddrinfo(
+                parts.hostname, None, type=socket.SOCK_STREAM
+            )
         except (OSError, ValueError):
             return  # its own turn tells that the host is not known
         if any(is_written_private(str(one[4][0])) for one in found):
             raise Problem(
-                403, f"{name} leads to a private address", advice="`serve --allow-private-links` allows such links"
+                403,
+                f"{name} leads to a private address",
+                advice="`serve --allow-private-links` allows such links",
             )
 
 
@@ -332,17 +375,27 @@ def wait_of(given: str | None) -> float:
     try:
         seconds = parse_duration(given)
     except ValueError as error:
-        raise Problem(400, f"wait={given[:40]} is no duration", advice="such as wait=30s") from error
+        raise Problem(
+            400, f"wait={given[:40]} is no duration", advice="such as wait=30s"
+        ) from error
     if seconds > _LONGEST_WAIT:
-        raise Problem(400, f"a request waits for {_LONGEST_WAIT:.0f} s at most", advice="follow the job's events")
+        raise Problem(
+            400,
+            f"a request waits for {_LONGEST_WAIT:.0f} s at most",
+            advice="follow the job's events",
+        )
     return seconds
 
 
 def fingerprint(order: Order) -> str:
-    """What two requests with one idempotency key have to have in common; reads the recording if it was sent along."""
+    """What two requests with one idempotency key have to have in common; reads the recording if it
+    was sent along.
+    """
     place = order.link if order.link is not None else order.upload or order.path
     content = file_digest(Path(order.path)) if order.is_ours and order.upload is None else place
-    return hashlib.sha256(msgspec.json.encode((order.name, content, order.options, order.call))).hexdigest()
+    return hashlib.sha256(
+        msgspec.json.encode((order.name, content, order.options, order.call))
+    ).hexdigest()
 
 
 async def _limited(request: Request, most: int) -> bytes:

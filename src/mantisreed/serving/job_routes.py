@@ -8,7 +8,14 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response, StreamingResponse
 
 from mantisreed.serving.access import own, sees
-from mantisreed.serving.answers import TEXT_RESPONSES, form_of, json_answer, let_in, order_of, text_answer
+from mantisreed.serving.answers import (
+    TEXT_RESPONSES,
+    form_of,
+    json_answer,
+    let_in,
+    order_of,
+    text_answer,
+)
 from mantisreed.serving.intake import wait_of
 from mantisreed.serving.orders import HAS_TEXT, STATES, Order
 from mantisreed.serving.problems import Problem, status_of_kind
@@ -24,13 +31,22 @@ router = APIRouter()
 
 
 @router.post(
-    "/jobs", status_code=202, response_model=Job, openapi_extra=BODY, tags=["jobs"], responses=TEXT_RESPONSES
+    "/jobs",
+    status_code=202,
+    response_model=Job,
+    openapi_extra=BODY,
+    tags=["jobs"],
+    responses=TEXT_RESPONSES,
 )
 async def submit(
     request: Request,
-    wait: Annotated[str | None, Query(description="Wait for the text for so long, such as 30s.")] = None,
+    wait: Annotated[
+        str | None, Query(description="Wait for the text for so long, such as 30s.")
+    ] = None,
 ) -> Response:
-    """Send a recording; answered at once with the job, or with `wait` by its text in the form of `Accept`."""
+    """Send a recording; answered at once with the job, or with `wait` by its text in the form of
+    `Accept`.
+    """
     service, token = let_in(request, "submit")
     if wait_of(wait):
         form_of(request)  # what cannot be had is told before anything is read
@@ -39,7 +55,9 @@ async def submit(
         if order.state in HAS_TEXT:
             return await text_answer(service, order, form_of(request))
         if order.state == "failed":
-            raise Problem(status_of_kind(order.kind), order.error or "the job failed", advice=order.advice)
+            raise Problem(
+                status_of_kind(order.kind), order.error or "the job failed", advice=order.advice
+            )
     return json_answer(described(order), 202, Location=f"/jobs/{order.id}")
 
 
@@ -49,14 +67,18 @@ async def jobs(
     state: Annotated[str | None, Query(description="States, with commas between.")] = None,
     recording: Annotated[str | None, Query(description="A part of its name.")] = None,
     engine: str | None = None,
-    before: Annotated[str | None, Query(description="Only jobs that were sent before the one with this id.")] = None,
+    before: Annotated[
+        str | None, Query(description="Only jobs that were sent before the one with this id.")
+    ] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = _PAGE,
 ) -> Response:
     """Jobs, the newest first, a page at a time."""
     service, token = let_in(request, "read")
     states = {one.strip() for one in state.split(",")} if state else None
     if states is not None and (unknown := states - set(STATES)):
-        raise Problem(400, f"{min(unknown)!r} is no state", advice=f"states are {', '.join(STATES)}")
+        raise Problem(
+            400, f"{min(unknown)!r} is no state", advice=f"states are {', '.join(STATES)}"
+        )
     found = [
         order
         for order in own(token, service.book)
@@ -81,7 +103,9 @@ async def one(request: Request, job: str) -> Response:
         known = order.job
         more = await service.desk.writer.perform(
             lambda ledger: described_pieces(
-                ledger.listing.job(known), ledger.listing.pieces(known), list(ledger.follow_ups.of_job(known))
+                ledger.listing.job(known),
+                ledger.listing.pieces(known),
+                list(ledger.follow_ups.of_job(known)),
             )
         )
     return json_answer(described(order) | {"details": more})
@@ -102,17 +126,26 @@ async def events(request: Request) -> StreamingResponse:
 
 
 def _stream(
-    service: Service, token: Token, wants: Callable[[Order], bool], first: list[Order], *, ends_with_job: bool
+    service: Service,
+    token: Token,
+    wants: Callable[[Order], bool],
+    first: list[Order],
+    *,
+    ends_with_job: bool,
 ) -> StreamingResponse:
     def is_welcome() -> bool:
         return service.access.knows(token)
 
     async def told() -> AsyncIterator[bytes]:
-        stream = service.feed.stream(wants, first, ends_with_job=ends_with_job, is_welcome=is_welcome)
+        stream = service.feed.stream(
+            wants, first, ends_with_job=ends_with_job, is_welcome=is_welcome
+        )
         async for event in stream:
             yield event
 
-    return StreamingResponse(told(), media_type="text/event-stream", headers={"X-Accel-Buffering": "no"})
+    return StreamingResponse(
+        told(), media_type="text/event-stream", headers={"X-Accel-Buffering": "no"}
+    )
 
 
 @router.post("/jobs/{job}/cancel", response_model=Job, tags=["jobs"])
@@ -144,7 +177,9 @@ async def forget(request: Request, job: str) -> Response:
     if not order.has_ended:
         raise Problem(409, "the job has not ended", advice="cancel it first")
     if service.desk is not None and order.id in service.desk.on_their_way():
-        raise Problem(409, "what was on its way when it was cancelled is still awaited", retry_after=2)
+        raise Problem(
+            409, "what was on its way when it was cancelled is still awaited", retry_after=2
+        )
     await asyncio.to_thread(service.forget, order)
     service.feed.tell(order, is_gone=True)
     return Response(status_code=204)

@@ -14,7 +14,15 @@ from mantisreed.files import cannot_write, make_folder, printable, write_whole
 from mantisreed.sources.recordings import Source
 
 OrderState = Literal[
-    "accepted", "running", "waiting", "done", "nothing heard", "incomplete", "doubtful", "failed", "cancelled"
+    "accepted",
+    "running",
+    "waiting",
+    "done",
+    "nothing heard",
+    "incomplete",
+    "doubtful",
+    "failed",
+    "cancelled",
 ]
 STATES: tuple[OrderState, ...] = get_args(OrderState)
 ENDED = frozenset(("done", "nothing heard", "incomplete", "doubtful", "failed", "cancelled"))
@@ -78,7 +86,8 @@ class Order(msgspec.Struct, kw_only=True):
         words, doubts, duration, cost, currency, language: of the result, as far as they are known.
         call: where to call when it has ended; None for nowhere.
         profile: with which key such a call is signed: `live` or `test`.
-        call_state: what became of the call: `waiting`, `done` or `failed`; None where there is none.
+        call_state: what became of the call: `waiting`, `done` or `failed`; None where there is
+            none.
         most_bytes, most_seconds: of what a link leads to; None for no limit.
         key: the idempotency key with which it was sent; None without one.
         digest: of the request with that key.
@@ -118,7 +127,9 @@ class Order(msgspec.Struct, kw_only=True):
 
     @property
     def source(self) -> Source:
-        """The recording. Others may want the same one at the same time; each has outputs of its own."""
+        """The recording. Others may want the same one at the same time; each has outputs of its
+        own.
+        """
         if self.link is None:
             return Source(Path(self.path), wanted_by=self.id)
         return Source(
@@ -147,7 +158,8 @@ class OrderBook:
     Attributes:
         folder: where the files are.
         on_change: called with an order whenever something about it has changed.
-        unreadable: why files of jobs could not be read, by the jobs' ids; their recordings are kept.
+        unreadable: why files of jobs could not be read, by the jobs' ids; their recordings are
+            kept.
     """
 
     folder: Path
@@ -158,14 +170,18 @@ class OrderBook:
     _forgotten: dict[str, float] = field(default_factory=dict)
 
     def open(self) -> None:
-        """Read what is there; a file that cannot be read is left where it is, and is in `unreadable`.
+        """Read what is there; a file that cannot be read is left where it is, and is in
+        `unreadable`.
 
         Raises:
-            InputError: what was spent by forgotten jobs cannot be read: nobody would know what may be spent.
+            InputError: what was spent by forgotten jobs cannot be read: nobody would know what may
+                be spent.
         """
         make_folder(self.folder)
         try:
-            self._forgotten = msgspec.json.decode(self._spent_file.read_bytes(), type=dict[str, float])
+            self._forgotten = msgspec.json.decode(
+                self._spent_file.read_bytes(), type=dict[str, float]
+            )
         except FileNotFoundError:
             pass  # nothing was forgotten so far
         except (OSError, msgspec.MsgspecError) as error:
@@ -231,7 +247,9 @@ class OrderBook:
         return self.folder.parent / "spent.json"
 
     def spent(self, owner: str) -> float:
-        """What somebody's jobs have cost, with those that were forgotten: forgetting gives no money back."""
+        """What somebody's jobs have cost, with those that were forgotten: forgetting gives no money
+        back.
+        """
         own = sum(order.cost or 0.0 for order in self._orders.values() if order.owner == owner)
         return own + self._forgotten.get(owner, 0.0)
 

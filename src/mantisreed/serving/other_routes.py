@@ -1,4 +1,6 @@
-"""Routes of the service itself: plans, engines, costs, health, metrics, the board, calls of engines."""
+"""Routes of the service itself: plans, engines, costs, health, metrics, the board, calls of
+engines.
+"""
 
 import asyncio
 from decimal import Decimal
@@ -27,7 +29,9 @@ async def plan(request: Request) -> Response:
     order = (await service.intake.received(request, token)).order
     try:
         if order.link is not None:
-            raise Problem(400, "a link is not fetched for a plan", advice="give the recording itself")
+            raise Problem(
+                400, "a link is not fetched for a plan", advice="give the recording itself"
+            )
         assert service.desk is not None
         wanted = order.options
         if wanted.engine is None:
@@ -48,7 +52,9 @@ async def plan(request: Request) -> Response:
             "billed_seconds": planned.billed,
             "cost": _number(planned.cost),
             "currency": price.currency if price else None,
-            "pieces": [{"start": one.start, "end": one.end, "bytes": one.size} for one in planned.pieces],
+            "pieces": [
+                {"start": one.start, "end": one.end, "bytes": one.size} for one in planned.pieces
+            ],
             "notes": list(planned.notes),
         }
     )
@@ -80,7 +86,9 @@ async def engines(request: Request) -> Response:
 
 
 @router.get("/costs", tags=["money"])
-async def costs(request: Request, by: Annotated[str, Query(pattern="^(day|month)$")] = "day") -> Response:
+async def costs(
+    request: Request, by: Annotated[str, Query(pattern="^(day|month)$")] = "day"
+) -> Response:
     """What was paid, by day or month and engine."""
     service, _ = let_in(request, "admin")
     assert service.desk is not None
@@ -120,7 +128,9 @@ async def metrics(request: Request) -> Response:
     service, _ = let_in(request, "admin")
     service.metrics.queue.set(service.desk.waiting if service.desk is not None else 0)
     service.metrics.listeners.set(len(service.feed))
-    return Response(generate_latest(service.metrics.registry), media_type="text/plain; version=0.0.4")
+    return Response(
+        generate_latest(service.metrics.registry), media_type="text/plain; version=0.0.4"
+    )
 
 
 @router.head("/", include_in_schema=False, response_class=Response)

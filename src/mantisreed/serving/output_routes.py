@@ -64,7 +64,9 @@ async def sound(request: Request, job: str) -> Response:
 async def open_review(request: Request, job: str) -> Response:
     """An address that opens the review page in a browser for some hours."""
     service, token, order = order_of(request, job, "read")
-    return json_answer({"url": f"/jobs/{order.id}/review?ticket={service.access.ticket(order, token)}"})
+    return json_answer(
+        {"url": f"/jobs/{order.id}/review?ticket={service.access.ticket(order, token)}"}
+    )
 
 
 @router.get("/jobs/{job}/review", tags=["review"], response_class=Response)
@@ -76,7 +78,9 @@ async def review(request: Request, job: str) -> Response:
     track = transcript.recording.track_number
     played, _ = await service.playing.of(order.id, recording, track)
     ready = await asyncio.to_thread(reviewed, transcript, recording, played)
-    page = await asyncio.to_thread(_review_page, service, order, ready, request.query_params.get("ticket"))
+    page = await asyncio.to_thread(
+        _review_page, service, order, ready, request.query_params.get("ticket")
+    )
     return Response(page, headers=PAGE_HEADERS)
 
 
@@ -133,7 +137,11 @@ def _saved(service: Service, order: Order, content: bytes) -> tuple[Path, ...]:
     stem, written = _stem_of(document), {Path(file).name for file in order.files}
     names = [name for name, form in OUTPUT_FORMATS.items() if f"{stem}{form.suffix}" in written]
     formats = chosen_formats(names or [TRANSCRIPT_FORMAT])
-    outputs = Outputs(document.parent, service.workspace.hidden, formats, options=writing, overwrite=True)
+    outputs = Outputs(
+        document.parent, service.workspace.hidden, formats, options=writing, overwrite=True
+    )
     files = outputs.write(stem, order.source, corrected).files
-    service.book.change(order, words=len(corrected.words), doubts=len(corrected.doubts_worth_hearing))
+    service.book.change(
+        order, words=len(corrected.words), doubts=len(corrected.doubts_worth_hearing)
+    )
     return files

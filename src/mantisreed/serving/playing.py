@@ -1,4 +1,6 @@
-"""The sound of the service's review pages: decoded once for each recording, and played by browsers."""
+"""The sound of the service's review pages: decoded once for each recording, and played by
+browsers.
+"""
 
 import asyncio
 import shutil
@@ -20,7 +22,8 @@ class Playing:
     """What browsers play of the recordings of jobs.
 
     Attributes:
-        folder: of copies of what browsers do not play as it is, as AIFF or a film; they go with the service.
+        folder: of copies of what browsers do not play as it is, as AIFF or a film; they go with the
+            service.
     """
 
     folder: Path
@@ -36,7 +39,8 @@ class Playing:
         (self.folder / f"{job}.webm").unlink(missing_ok=True)
 
     async def of(self, job: str, recording: Path, track: int | None) -> tuple[Sound, Path]:
-        """The sound of a job's recording as the page needs it, without content; and the file that is played.
+        """The sound of a job's recording as the page needs it, without content; and the file that
+        is played.
 
         Raises:
             RecordingError: it cannot be read as sound.
@@ -45,8 +49,8 @@ class Playing:
         state = recording.stat()
         key = (job, state.st_size, state.st_mtime_ns)
         if key not in self._known:
-            # One after the other, as decoding takes all that there is; who waits for it holds no thread, and who
-            # wants what is known does not wait.
+            # One after the other, as decoding takes all that there is; who waits for it holds no
+            # thread, and who wants what is known does not wait.
             async with self._decoding:
                 if key not in self._known:
                     self._known[key] = await asyncio.to_thread(self._decoded, job, recording, track)

@@ -83,7 +83,9 @@ def title_of(status: int) -> str:
 def status_of_kind(kind: str | None) -> int:
     """The status of a job that failed, by which kind of error it was: what `Order.kind` says."""
     found = getattr(errors, f"{kind}Error", None)
-    return _status_of(found) if isinstance(found, type) and issubclass(found, MantisreedError) else 502
+    return (
+        _status_of(found) if isinstance(found, type) and issubclass(found, MantisreedError) else 502
+    )
 
 
 def _status_of(error: type[MantisreedError]) -> int:

@@ -19,7 +19,8 @@ def serve(
     on_ready: Callable[[str], None],
     on_failure: Callable[[str], None] = lambda what: None,
 ) -> None:
-    """Serve until the process is asked to stop; then what is on its way is finished, or left resumable.
+    """Serve until the process is asked to stop; then what is on its way is finished, or left
+    resumable.
 
     Args:
         workspace: with the engine cards and the ledger.
@@ -43,7 +44,9 @@ async def _serve(service: Service, on_ready: Callable[[str], None]) -> None:
         await service.begin()
         try:
             listen = service.options.listen
-            async with serving(application(service), listen, key="--listen", most_of_one=_MOST_OF_ONE, most=None):
+            async with serving(
+                application(service), listen, key="--listen", most_of_one=_MOST_OF_ONE, most=None
+            ):
                 on_ready(f"http://{listen}")
                 await stopping.wait()
                 # New jobs are refused from here on; streams end with their connections.

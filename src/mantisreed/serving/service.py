@@ -77,16 +77,30 @@ class Metrics:
     def __init__(self) -> None:
         self.registry = CollectorRegistry()
         self.requests = Counter(
-            "mantisreed_requests", "Requests to the service", ("method", "status"), registry=self.registry
+            "mantisreed_requests",
+            "Requests to the service",
+            ("method", "status"),
+            registry=self.registry,
         )
-        self.ended = Counter("mantisreed_jobs_ended", "Jobs by how they ended", ("state",), registry=self.registry)
+        self.ended = Counter(
+            "mantisreed_jobs_ended", "Jobs by how they ended", ("state",), registry=self.registry
+        )
         self.failed = Counter(
-            "mantisreed_jobs_failed", "Failed jobs by what failed", ("kind",), registry=self.registry
+            "mantisreed_jobs_failed",
+            "Failed jobs by what failed",
+            ("kind",),
+            registry=self.registry,
         )
-        self.seconds = Counter("mantisreed_transcribed_seconds", "Sound that was transcribed", registry=self.registry)
-        self.spent = Counter("mantisreed_spent", "What jobs cost", ("currency",), registry=self.registry)
+        self.seconds = Counter(
+            "mantisreed_transcribed_seconds", "Sound that was transcribed", registry=self.registry
+        )
+        self.spent = Counter(
+            "mantisreed_spent", "What jobs cost", ("currency",), registry=self.registry
+        )
         self.queue = Gauge("mantisreed_queue", "Jobs that have not ended", registry=self.registry)
-        self.listeners = Gauge("mantisreed_event_streams", "Open event streams", registry=self.registry)
+        self.listeners = Gauge(
+            "mantisreed_event_streams", "Open event streams", registry=self.registry
+        )
 
     def note(self, order: Order) -> None:
         """Count a job that has ended."""
@@ -108,7 +122,10 @@ class Service:
     """All parts of the service, from when it begins to listen until it ends."""
 
     def __init__(
-        self, workspace: Workspace, options: ServeOptions, on_failure: Callable[[str], None] = lambda what: None
+        self,
+        workspace: Workspace,
+        options: ServeOptions,
+        on_failure: Callable[[str], None] = lambda what: None,
     ) -> None:
         """Begin nothing yet.
 
@@ -171,15 +188,20 @@ class Service:
         )
         self.intake.contents = self.desk.workers.contents
         await self.desk.writer.perform(lambda ledger: ledger.recover())
-        # Whoever sends a job names the address: unless that may be near, not even its name's next answer leads there.
+        # Whoever sends a job names the address: unless that may be near, not even its name's next
+        # answer leads there.
         calling: Transport = transport
         if not self.options.takes_private_links:
-            calling = await self._stack.enter_async_context(HttpTransport(_LARGEST_ANSWER, takes_private=False))
+            calling = await self._stack.enter_async_context(
+                HttpTransport(_LARGEST_ANSWER, takes_private=False)
+            )
         self._caller = Caller(self.book, calling, self.options.keys, self.intake.check_call)
         if self.workspace.callbacks is not None:
             collector = Collector(self.workspace, transport, writer=self.desk.writer)
             hooks = ServeHooks(
-                on_ready=lambda listen: None, on_done=lambda outcome: None, on_failure=self._on_failure
+                on_ready=lambda listen: None,
+                on_done=lambda outcome: None,
+                on_failure=self._on_failure,
             )
             self.callbacks = CallbackListener(self.workspace, self.desk.writer, collector, hooks)
             rounds = asyncio.create_task(self.callbacks.rounds())
@@ -216,7 +238,8 @@ class Service:
         """Take an order: from now on it is on disk, and is worked on.
 
         Raises:
-            Problem: the service is stopping, an option makes no sense, or the token may not spend that much.
+            Problem: the service is stopping, an option makes no sense, or the token may not spend
+                that much.
         """
         if self.is_stopping or self.desk is None:
             raise Problem(503, "the service is stopping", retry_after=10)
@@ -234,8 +257,8 @@ class Service:
     def _check_spending(self, order: Order, token: Token, card: EngineCard) -> None:
         """See that a token's jobs do not cost more than they may, this one with them.
 
-        A job of which nobody knows what it will cost, as that of a link, or one with a second opinion, may cost what
-        is left, and nothing is left for others until it has ended.
+        A job of which nobody knows what it will cost, as that of a link, or one with a second
+        opinion, may cost what is left, and nothing is left for others until it has ended.
 
         Raises:
             Problem: they would.
@@ -248,11 +271,16 @@ class Service:
         mine = (one for one in self.book if one.owner == token.name)
         under_way = [one for one in mine if not one.has_ended or one.id in awaited]
         reserved = sum(one.options.spend_limit or 0.0 for one in under_way if _is_open(one))
-        others = cost_of(card, billed_seconds(card, [one.duration or 0.0 for one in under_way if not _is_open(one)]))
+        others = cost_of(
+            card,
+            billed_seconds(card, [one.duration or 0.0 for one in under_way if not _is_open(one)]),
+        )
         own = cost_of(card, billed_seconds(card, [order.duration or 0.0]))
         spent = self.book.spent(token.name)
         if others is None or own is None:
-            raise Problem(403, f"nobody knows what {card.name} costs, and this token may spend {limit:g}")
+            raise Problem(
+                403, f"nobody knows what {card.name} costs, and this token may spend {limit:g}"
+            )
         left = limit - spent - reserved - float(others)
         if left < float(own) or left <= 0:
             raise Problem(
@@ -261,7 +289,9 @@ class Service:
                 advice="ask for a higher limit, or wait for the jobs that are under way",
             )
         if _is_open(order):
-            least = min(left, order.options.spend_limit if order.options.spend_limit is not None else left)
+            least = min(
+                left, order.options.spend_limit if order.options.spend_limit is not None else left
+            )
             order.options = msgspec.structs.replace(order.options, spend_limit=round(least, 6))
 
     async def ended(self, order: Order, seconds: float) -> bool:
@@ -275,7 +305,9 @@ class Service:
         return True
 
     def forget(self, order: Order) -> None:
-        """Remove an order with the recording that was uploaded for it; outputs and the ledger stay."""
+        """Remove an order with the recording that was uploaded for it; outputs and the ledger
+        stay.
+        """
         if order.is_ours and order.path:
             import shutil
 

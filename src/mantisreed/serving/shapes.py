@@ -73,18 +73,29 @@ _OPTION_FIELDS: dict[str, Any] = {
     "language": {"type": "string", "description": "A BCP 47 tag."},
     "translate_to": {"type": "string"},
     "hints": {"type": "array", "items": {"type": "string"}},
-    "to": {"type": "array", "items": {"type": "string"}, "description": "Formats that are written."},
+    "to": {
+        "type": "array",
+        "items": {"type": "string"},
+        "description": "Formats that are written.",
+    },
     "channels": {"type": "string", "description": "mix, apart, or a number."},
     "piece_length": {"type": "string", "examples": ["10min"]},
     "layout": {"type": "string"},
-    "second_opinion": {"type": "string", "description": "The engine that hears what is doubtful again."},
+    "second_opinion": {
+        "type": "string",
+        "description": "The engine that hears what is doubtful again.",
+    },
     "redact": {"type": "boolean"},
     "spend_limit": {"type": "number"},
     "afresh": {"type": "boolean"},
     "name": {"type": "string", "description": "What the recording is called."},
     "call": {"type": "string", "format": "uri", "description": "Called when the job has ended."},
     "wait": {"type": "string", "description": "As in the query.", "examples": ["30s"]},
-    "profile": {"type": "string", "enum": ["live", "test"], "description": "With which key the call is signed."},
+    "profile": {
+        "type": "string",
+        "enum": ["live", "test"],
+        "description": "With which key the call is signed.",
+    },
 }
 BODY: dict[str, Any] = {
     "requestBody": {
@@ -94,7 +105,10 @@ BODY: dict[str, Any] = {
                 "schema": {
                     "type": "object",
                     "required": ["recording"],
-                    "properties": {"recording": {"type": "string", "format": "binary"}, **_OPTION_FIELDS},
+                    "properties": {
+                        "recording": {"type": "string", "format": "binary"},
+                        **_OPTION_FIELDS,
+                    },
                 }
             },
             "application/json": {
@@ -102,7 +116,10 @@ BODY: dict[str, Any] = {
                     "type": "object",
                     "properties": {
                         "link": {"type": "string", "format": "uri"},
-                        "path": {"type": "string", "description": "A file in a folder that the service allows."},
+                        "path": {
+                            "type": "string",
+                            "description": "A file in a folder that the service allows.",
+                        },
                         "upload": {"type": "string", "description": "The id of a complete upload."},
                         **_OPTION_FIELDS,
                     },

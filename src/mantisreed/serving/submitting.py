@@ -16,7 +16,8 @@ _KEY = re.compile(r"[\x21-\x7e]{1,200}")
 
 
 async def submitted(service: Service, request: Request, token: Token) -> tuple[Order, float]:
-    """The job of a request, new or that of an earlier request with the same idempotency key; and how long it waits.
+    """The job of a request, new or that of an earlier request with the same idempotency key; and
+    how long it waits.
 
     Raises:
         Problem: the request makes no sense, or is not allowed.
@@ -48,7 +49,9 @@ async def submitted(service: Service, request: Request, token: Token) -> tuple[O
 
 
 async def _accepted(service: Service, request: Request, received: Received, token: Token) -> Order:
-    """The order, accepted; of one that is not, nothing is left but the upload that it was to be made of."""
+    """The order, accepted; of one that is not, nothing is left but the upload that it was to be
+    made of.
+    """
     try:
         if received.wait:
             form_of(request)

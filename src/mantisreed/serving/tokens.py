@@ -16,7 +16,9 @@ from mantisreed.files import make_folder, printable, write_whole
 
 Scope = Literal["submit", "read", "admin"]
 SCOPES: tuple[Scope, ...] = get_args(Scope)
-"""Send recordings; see one's own jobs and their results; both, for all tokens' jobs, with money and engines."""
+"""Send recordings; see one's own jobs and their results; both, for all tokens' jobs, with money and
+engines.
+"""
 
 _FILE = "tokens.json"
 _PREFIX = "mr_"
@@ -87,7 +89,9 @@ class TokenStore:
             try:
                 tokens = msgspec.json.decode(self._file.read_bytes(), type=tuple[Token, ...])
             except (OSError, msgspec.MsgspecError) as error:
-                raise InputError("the tokens cannot be read", where=printable(self._file)) from error
+                raise InputError(
+                    "the tokens cannot be read", where=printable(self._file)
+                ) from error
             self._read = (changed, tokens)
         return self._read[1]
 
@@ -99,7 +103,11 @@ class TokenStore:
         """
         unknown = [scope for scope in scopes if scope not in SCOPES]
         if unknown or not scopes:
-            what = f"unknown scope {unknown[0]!r}" if unknown else "a token without scopes can do nothing"
+            what = (
+                f"unknown scope {unknown[0]!r}"
+                if unknown
+                else "a token without scopes can do nothing"
+            )
             raise InputError(what, where="--scopes", advice=f"scopes are {', '.join(SCOPES)}")
         if not name.strip() or len(name) > _NAME_LENGTH or not name.isprintable():
             raise InputError(f"a name has 1 to {_NAME_LENGTH} printable characters", where="NAME")
@@ -107,7 +115,9 @@ class TokenStore:
         with self._lock():
             tokens = self.all()
             if any(token.name == name for token in tokens):
-                raise InputError(f"there is a token {name!r} already", advice="revoke it, or choose another name")
+                raise InputError(
+                    f"there is a token {name!r} already", advice="revoke it, or choose another name"
+                )
             made = Token(name, _digest(secret), tuple(dict.fromkeys(scopes)), time.time(), limits)  # type: ignore[arg-type]
             self._write([*tokens, made])
         return secret
@@ -122,11 +132,15 @@ class TokenStore:
             tokens = self.all()
             left = [token for token in tokens if token.name != name]
             if len(left) == len(tokens):
-                raise InputError(f"there is no token {name!r}", advice="`mantisreed serve token list` lists them")
+                raise InputError(
+                    f"there is no token {name!r}", advice="`mantisreed serve token list` lists them"
+                )
             self._write(left)
 
     def token_of(self, secret: str) -> Token | None:
-        """The token that somebody has shown; None where it is none. It takes as long whatever was shown."""
+        """The token that somebody has shown; None where it is none. It takes as long whatever was
+        shown.
+        """
         shown = _digest(secret)
         found = None
         for token in self.all():

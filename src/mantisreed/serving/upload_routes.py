@@ -11,7 +11,9 @@ router = APIRouter()
 
 @router.post("/uploads", status_code=201, tags=["uploads"], response_class=Response)
 async def begin(request: Request, name: str | None = None) -> Response:
-    """Begin an upload that can be gone on with, by as much of it as comes (`Upload-Complete: ?0`: a part)."""
+    """Begin an upload that can be gone on with, by as much of it as comes (`Upload-Complete: ?0`: a
+    part).
+    """
     service, token = let_in(request, "submit")
     uploads, most = service.intake.uploads, service.intake.most_bytes(token)
     length = _number(request, "upload-length")

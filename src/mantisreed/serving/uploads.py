@@ -1,6 +1,7 @@
 """Recordings on their way in: streamed to disk, and uploads that go on where they broke off.
 
-As the draft of the IETF on resumable uploads has it: `HEAD` tells the offset that has come, `PATCH` goes on there.
+As the draft of the IETF on resumable uploads has it: `HEAD` tells the offset that has come, `PATCH`
+goes on there.
 """
 
 import asyncio
@@ -19,7 +20,8 @@ from mantisreed.files import make_folder, printable, write_whole
 from mantisreed.serving.problems import Problem
 
 _LONGEST_NAME = 120  # bytes
-_BLOCK = 1 << 18  # bytes that are gathered before they are written; fifty uploads at once are nothing unusual
+# Bytes that are gathered before they are written; fifty uploads at once are nothing unusual.
+_BLOCK = 1 << 18
 _OLD = 7 * 86_400.0  # seconds after which an upload that nobody goes on with is gone
 _NO_ROOM = 64 << 20  # bytes that stay free on the disk
 
@@ -37,8 +39,11 @@ def file_name(given: str | None) -> str:
     return name or "recording"
 
 
-async def written(path: Path, blocks: AsyncIterator[bytes], most: int | None, *, begun: int = 0) -> int:
-    """Append what comes to a file; gives its length. What was written stays when the sender breaks off.
+async def written(
+    path: Path, blocks: AsyncIterator[bytes], most: int | None, *, begun: int = 0
+) -> int:
+    """Append what comes to a file; gives its length. What was written stays when the sender breaks
+    off.
 
     Raises:
         Problem: it is too large, or there is no room for it.
@@ -59,7 +64,8 @@ async def written(path: Path, blocks: AsyncIterator[bytes], most: int | None, *,
     except Problem:
         raise  # it is not wanted, or there is no room for it
     except BaseException:
-        # The sender may go on where it broke off: what has come is worth keeping, as far as that can be done.
+        # The sender may go on where it broke off: what has come is worth keeping, as far as that
+        # can be done.
         with suppress(OSError):  # why it broke off is raised
             _append(path, bytes(waiting), is_last=True)
         raise
@@ -146,12 +152,19 @@ class Uploads:
         return self.path(upload).stat().st_size
 
     async def take(
-        self, upload: Upload, offset: int, blocks: AsyncIterator[bytes], most: int | None, *, is_last: bool
+        self,
+        upload: Upload,
+        offset: int,
+        blocks: AsyncIterator[bytes],
+        most: int | None,
+        *,
+        is_last: bool,
     ) -> int:
         """Append what comes; gives the bytes that have come by now.
 
         Raises:
-            Problem: it does not begin where the upload ends, is too large, or somebody else is at it.
+            Problem: it does not begin where the upload ends, is too large, or somebody else is at
+                it.
         """
         if upload.id in self._busy:
             place = {"Upload-Offset": str(self.offset(upload))}
@@ -161,7 +174,9 @@ class Uploads:
             has = self.offset(upload)
             if offset != has or upload.is_complete:
                 raise Problem(
-                    409, f"the upload goes on at {has}, not at {offset}", headers={"Upload-Offset": str(has)}
+                    409,
+                    f"the upload goes on at {has}, not at {offset}",
+                    headers={"Upload-Offset": str(has)},
                 )
             most = upload.length if most is None or (upload.length or most) < most else most
             has = await written(self.path(upload), blocks, most, begun=has)
@@ -191,7 +206,9 @@ class Uploads:
         shutil.rmtree(self._folder / upload.id, ignore_errors=True)
 
     def _keep(self, upload: Upload) -> None:
-        about = {name: getattr(upload, name) for name in ("id", "owner", "name", "length", "is_complete")}
+        about = {
+            name: getattr(upload, name) for name in ("id", "owner", "name", "length", "is_complete")
+        }
         write_whole(self._folder / upload.id / "about.json", json.dumps(about).encode())
 
     def _clear_old(self) -> None:

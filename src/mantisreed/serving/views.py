@@ -35,12 +35,16 @@ def _links(order: Order) -> dict[str, str]:
     address = f"/jobs/{order.id}"
     links = {"self": address, "events": f"{address}/events"}
     if order.state in HAS_TEXT:
-        links |= {name: f"{address}/outputs/{name}" for name in ("txt", "json", "srt", "vtt", "ttml")}
+        links |= {
+            name: f"{address}/outputs/{name}" for name in ("txt", "json", "srt", "vtt", "ttml")
+        }
         links["review"] = f"{address}/review"
     return links
 
 
-def described_pieces(record: JobRecord, pieces: list[PieceRecord], follow_ups: list[Any]) -> dict[str, Any]:
+def described_pieces(
+    record: JobRecord, pieces: list[PieceRecord], follow_ups: list[Any]
+) -> dict[str, Any]:
     """What the ledger knows of a job besides."""
     return {
         "ledger_job": record.id,
@@ -67,6 +71,7 @@ def described_pieces(record: JobRecord, pieces: list[PieceRecord], follow_ups: l
             for piece in pieces
         ],
         "follow_ups": [
-            {"name": one.name, "state": one.state, "reason": one.reason, "result": one.result} for one in follow_ups
+            {"name": one.name, "state": one.state, "reason": one.reason, "result": one.result}
+            for one in follow_ups
         ],
     }

@@ -70,7 +70,9 @@ def _content_of(file: Path) -> bytes:
             raise InputError("this feed is too large", where=printable(file))
         return file.read_bytes()
     except OSError as error:
-        raise InputError(f"this feed cannot be read ({reason_of(error)})", where=printable(file)) from error
+        raise InputError(
+            f"this feed cannot be read ({reason_of(error)})", where=printable(file)
+        ) from error
 
 
 def _fetched_content(link: str) -> bytes:
@@ -88,7 +90,9 @@ def _fetched_content(link: str) -> bytes:
         raise InputError(f"this feed {error.what}", where=label, advice=error.advice) from error
 
 
-def entries_of(content: bytes, link: str | None, selection: Selection, *, where: str) -> list[Source]:
+def entries_of(
+    content: bytes, link: str | None, selection: Selection, *, where: str
+) -> list[Source]:
     """The recordings in a feed's content, the newest first; see `recordings_of_feed`.
 
     Args:
@@ -101,21 +105,29 @@ def entries_of(content: bytes, link: str | None, selection: Selection, *, where:
 
     # Without a base, names stay as the feed writes them; links are resolved by ourselves.
     try:
-        parsed = feedparser.parse(BytesIO(content), resolve_relative_uris=False, sanitize_html=False)
+        parsed = feedparser.parse(
+            BytesIO(content), resolve_relative_uris=False, sanitize_html=False
+        )
     except Exception as error:  # it takes whatever it is given, and may stumble over it
         raise InputError(f"this feed cannot be read ({reason_of(error)})", where=where) from error
     if not parsed.get("version"):
         reason = parsed.get("bozo_exception")
         why = f" ({reason_of(reason)})" if isinstance(reason, Exception) else ""
         raise InputError(
-            f"this is no feed in RSS or Atom{why}", where=where, advice="name the feed, not its web page"
+            f"this is no feed in RSS or Atom{why}",
+            where=where,
+            advice="name the feed, not its web page",
         )
     channel = parsed.feed
     entries = [entry for raw in parsed.entries if (entry := _entry(raw, channel, link)) is not None]
     entries.sort(key=lambda entry: -(entry.published or 0.0))
     chosen = _chosen(entries, selection)
     if not chosen:
-        what = "no entry of this feed encloses a recording" if not entries else "no entry of this feed is so new"
+        what = (
+            "no entry of this feed encloses a recording"
+            if not entries
+            else "no entry of this feed is so new"
+        )
         raise NothingThereError(what, where=where)
     facts = Facts(presumed_language=_tag(str(channel.get("language", ""))))
     return [_source(entry, chosen, facts, str(channel.get("title", "")), link) for entry in chosen]
@@ -125,7 +137,9 @@ def _chosen(entries: Sequence[_Entry], selection: Selection) -> list[_Entry]:
     chosen = list(entries)
     if selection.since is not None:
         first = _midnight(selection.since)
-        chosen = [entry for entry in chosen if entry.published is not None and entry.published >= first]
+        chosen = [
+            entry for entry in chosen if entry.published is not None and entry.published >= first
+        ]
         if undated := sum(entry.published is None for entry in entries):
             _log.info("%d entries have no date, and are left out by --since", undated)
     return chosen if selection.newest is None else chosen[: selection.newest]
@@ -136,8 +150,12 @@ def _midnight(day: date) -> float:
 
 
 def _entry(raw: Any, channel: Any, base: str | None) -> _Entry | None:
-    """The entry, if it encloses a recording; of several enclosures, which are the same in other forms, the first."""
-    enclosures = [one for one in raw.get("enclosures", ()) if one.get("href") and _may_be_sound(one)]
+    """The entry, if it encloses a recording; of several enclosures, which are the same in other
+    forms, the first.
+    """
+    enclosures = [
+        one for one in raw.get("enclosures", ()) if one.get("href") and _may_be_sound(one)
+    ]
     if not enclosures:
         return None
     link = str(enclosures[0]["href"]).strip().replace(" ", "%20")
@@ -147,9 +165,18 @@ def _entry(raw: Any, channel: Any, base: str | None) -> _Entry | None:
     moment = dict.get(raw, "published_parsed") or dict.get(raw, "updated_parsed")
     known_by = str(raw.get("id") or raw.get("link") or link)
     feed = str(channel.get("link") or channel.get("title") or "")
-    identity = hashlib.sha256(f"{feed}\n{known_by}".encode("utf-8", "surrogatepass")).hexdigest()[:32]
+    identity = hashlib.sha256(f"{feed}\n{known_by}".encode("utf-8", "surrogatepass")).hexdigest()[
+        :32
+    ]
     published = float(calendar.timegm(moment)) if moment else None
-    return _Entry(link, str(raw.get("title", "")).strip(), published, str(raw.get("link", "")), known_by, identity)
+    return _Entry(
+        link,
+        str(raw.get("title", "")).strip(),
+        published,
+        str(raw.get("link", "")),
+        known_by,
+        identity,
+    )
 
 
 def _may_be_sound(enclosure: Any) -> bool:
@@ -164,21 +191,29 @@ def _tag(language: str) -> str | None:
     parts = language.strip().replace("_", "-").split("-")
     if not parts[0].isalpha() or not 2 <= len(parts[0]) <= 3:
         return None
-    return "-".join([parts[0].lower(), *(part.upper() if len(part) == 2 else part for part in parts[1:])])
+    return "-".join(
+        [parts[0].lower(), *(part.upper() if len(part) == 2 else part for part in parts[1:])]
+    )
 
 
-def _source(entry: _Entry, chosen: Sequence[_Entry], facts: Facts, feed_title: str, feed: str | None) -> Source:
+def _source(
+    entry: _Entry, chosen: Sequence[_Entry], facts: Facts, feed_title: str, feed: str | None
+) -> Source:
     problem = None if LINK.match(entry.link) else "only http and https links are fetched"
     about = {"title": entry.title, "feed": feed_title, "page": entry.page, "guid": entry.known_by}
     if entry.published is not None:
-        about["published"] = datetime.fromtimestamp(entry.published, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+        about["published"] = datetime.fromtimestamp(entry.published, UTC).strftime(
+            "%Y-%m-%dT%H:%M:%SZ"
+        )
     said = tuple((name, value) for name, value in about.items() if value)
     name = Path(_file_name(entry, chosen))
     return Source(name, entry.link, problem, facts, about=said, entry=entry.identity, named_by=feed)
 
 
 def _file_name(entry: _Entry, chosen: Sequence[_Entry]) -> str:
-    """The name in the link; many hosts call all recordings alike, and then it is made of the title."""
+    """The name in the link; many hosts call all recordings alike, and then it is made of the
+    title.
+    """
 
     def in_link(one: _Entry) -> str:
         return unquote(split_url(one.link).path).rstrip("/").rpartition("/")[2].replace("\0", "")

@@ -1,4 +1,6 @@
-"""Fetching a recording that is a link: bounded in size and time, wherever the link's host may want to lead us."""
+"""Fetching a recording that is a link: bounded in size and time, wherever the link's host may want
+to lead us.
+"""
 
 import asyncio
 import os
@@ -23,7 +25,9 @@ from mantisreed.hosts import InternetResolver, is_written_private
 from mantisreed.units import short_size
 
 LARGEST_RECORDING = 8 << 30
-"""Bytes that are fetched of one recording at most, packed or not: two days of uncompressed sound of one channel."""
+"""Bytes that are fetched of one recording at most, packed or not: two days of uncompressed sound of
+one channel.
+"""
 
 Kind = Literal["recording", "feed"]
 
@@ -38,7 +42,12 @@ _WHOLE_TIME = 3600.0  # seconds
 _MOST_REDIRECTS = 5
 _BLOCK = 1 << 20
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
-_PACKED = {"gzip": 31, "x-gzip": 31, "deflate": 47}  # window bits of zlib, by content coding (RFC 9110, 8.4.1)
+# Window bits of zlib, by content coding (RFC 9110, 8.4.1).
+_PACKED = {
+    "gzip": 31,
+    "x-gzip": 31,
+    "deflate": 47,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +56,8 @@ class FetchHooks:
 
     Attributes:
         on_progress: called about once a second with how much is here, fit for a line.
-        on_name: called once with the name that the recording has where it comes from, if it has one.
+        on_name: called once with the name that the recording has where it comes from, if it has
+            one.
     """
 
     on_progress: Callable[[str], None] = lambda note: None
@@ -67,8 +77,8 @@ async def fetched(
 ) -> AsyncIterator[Path]:
     """What a link leads to as a file, for as long as the context lasts.
 
-    A connection that breaks is taken up again where it was, if the server can (RFC 9110, 14). Where the system can,
-    the file has no name: nothing of it is left, however the program ends.
+    A connection that breaks is taken up again where it was, if the server can (RFC 9110, 14). Where
+    the system can, the file has no name: nothing of it is left, however the program ends.
 
     Args:
         link: an http(s) address; a user's name and password in it are used for its own host only.
@@ -76,13 +86,14 @@ async def fetched(
         folder: where the file is; it is made if need be.
         largest: bytes that are fetched at most, also once they are unpacked.
         hooks: who is told how it goes.
-        named_by: the address of whatever named the link; None where the user did. A stranger's links lead to the
-            internet, or to the host that the stranger is on.
-        kind: what is expected; a web page instead of a recording is told before the whole is fetched.
+        named_by: the address of whatever named the link; None where the user did. A stranger's
+            links lead to the internet, or to the host that the stranger is on.
+        kind: what is expected; a web page instead of a recording is told before the whole is
+            fetched.
 
     Raises:
-        RecordingError: it cannot be fetched, is too large, is no recording, or leads somewhere that its host must not
-            choose.
+        RecordingError: it cannot be fetched, is too large, is no recording, or leads somewhere that
+            its host must not choose.
     """
     with scratch_file(folder) as (sink, path):
         fetching = _Fetching(link, label, sink, largest, hooks or FetchHooks(), named_by, kind)
@@ -98,14 +109,18 @@ async def fetched(
 
 @contextmanager
 def scratch_file(folder: Path) -> Iterator[tuple[IO[bytes], Path]]:
-    """A file in a folder that is gone afterwards: an open file for writing, and a path that opens it for reading."""
+    """A file in a folder that is gone afterwards: an open file for writing, and a path that opens
+    it for reading.
+    """
     make_folder(folder)
     with _ScratchFile(folder) as both:
         yield both
 
 
 class _ScratchFile:
-    """A file in a folder that is gone afterwards: an open file for writing, and a path that opens it for reading."""
+    """A file in a folder that is gone afterwards: an open file for writing, and a path that opens
+    it for reading.
+    """
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
@@ -154,7 +169,10 @@ class _Fetching:
         connector = aiohttp.TCPConnector(resolver=resolver, use_dns_cache=False)
         failures = 0
         async with aiohttp.ClientSession(
-            connector=connector, timeout=limit, auto_decompress=False, cookie_jar=aiohttp.DummyCookieJar()
+            connector=connector,
+            timeout=limit,
+            auto_decompress=False,
+            cookie_jar=aiohttp.DummyCookieJar(),
         ) as session:
             while True:
                 before = self._got
@@ -163,7 +181,8 @@ class _Fetching:
                     return
                 except (aiohttp.ClientPayloadError, aiohttp.ClientConnectionError, TimeoutError):
                     failures = 1 if self._got > before else failures + 1
-                    # Whoever never answered at all is not asked again; the user hears of it at once.
+                    # Whoever never answered at all is not asked again; the user hears of it at
+                    # once.
                     if self._total is None or failures > _MOST_FAILURES:
                         raise
                     self.hooks.on_progress("the connection broke; going on")
@@ -177,13 +196,17 @@ class _Fetching:
             is_neighbour = self.named_by is None or _host(self.named_by) == _host(self.link)
             resolver.takes_private = is_neighbour and _place(link) == named
             _check_host(link, self.label, takes_private=resolver.takes_private)
-            async with session.get(link, allow_redirects=False, headers=self._headers()) as response:
+            async with session.get(
+                link, allow_redirects=False, headers=self._headers()
+            ) as response:
                 if response.status in _REDIRECTS:
                     link = _next(response, link, self.label)
                     continue
                 await self._take(response)
                 return
-        raise RecordingError(f"it is redirected more than {_MOST_REDIRECTS} times", where=self.label)
+        raise RecordingError(
+            f"it is redirected more than {_MOST_REDIRECTS} times", where=self.label
+        )
 
     def _headers(self) -> dict[str, str]:
         headers = {"Accept-Encoding": "identity"}
@@ -217,7 +240,10 @@ class _Fetching:
             raise _too_large(self.label, self.largest)
         tag = response.headers.get("ETag", "")
         self._validator = tag if tag.startswith('"') else response.headers.get("Last-Modified")
-        can_range = self._validator is not None or response.headers.get("Accept-Ranges", "").lower() == "bytes"
+        can_range = (
+            self._validator is not None
+            or response.headers.get("Accept-Ranges", "").lower() == "bytes"
+        )
         self._may_resume = can_range and self._total >= 0 and _coding(response) in ("", "identity")
         name = _attached_name(response.headers.get("Content-Disposition", ""))
         if name and not self._is_named:
@@ -229,7 +255,8 @@ class _Fetching:
         coding = _coding(response)
         if coding not in ("", "identity") and coding not in _PACKED:
             raise RecordingError(
-                f"it comes packed in a way that was not asked for ({printable(coding[:40])})", where=self.label
+                f"it comes packed in a way that was not asked for ({printable(coding[:40])})",
+                where=self.label,
             )
         unpacker = zlib.decompressobj(_PACKED[coding]) if coding in _PACKED else None
         packed = 0
@@ -240,7 +267,9 @@ class _Fetching:
                 try:
                     content = unpacker.decompress(waiting, _BLOCK) if unpacker else waiting
                 except zlib.error as error:
-                    raise RecordingError(f"cannot be unpacked ({error})", where=self.label) from error
+                    raise RecordingError(
+                        f"cannot be unpacked ({error})", where=self.label
+                    ) from error
                 waiting = unpacker.unconsumed_tail if unpacker else b""
                 if not self._got:
                     self._check_kind(response, content)
@@ -265,14 +294,18 @@ class _Fetching:
             raise RecordingError("this is a feed, not a recording", where=self.label, advice=advice)
         if head.startswith(_PAGES) or (_is_text(said) and _reads_as_text(beginning[:_HEAD])):
             what = f"this is a web page or a text ({printable(said or 'text')}), not a recording"
-            raise RecordingError(what, where=self.label, advice="name the address of the sound itself")
+            raise RecordingError(
+                what, where=self.label, advice="name the address of the sound itself"
+            )
 
     def _tell(self) -> None:
         now = time.monotonic()
         if now - self._told < _TELLING:
             return
         self._told = now
-        total = f" of {short_size(self._total)}" if self._total is not None and self._total > 0 else ""
+        total = (
+            f" of {short_size(self._total)}" if self._total is not None and self._total > 0 else ""
+        )
         self.hooks.on_progress(f"{short_size(self._got)}{total}")
 
 
@@ -302,7 +335,9 @@ def _coding(response: aiohttp.ClientResponse) -> str:
 
 
 def _resumed_total(response: aiohttp.ClientResponse, got: int) -> int | None:
-    """Length of the whole, when an answer brings what follows `got` bytes; None when it brings another part."""
+    """Length of the whole, when an answer brings what follows `got` bytes; None when it brings
+    another part.
+    """
     found = _CONTENT_RANGE.fullmatch(response.headers.get("Content-Range", "").strip())
     if found is None or int(found["start"]) != got:
         return None
@@ -329,11 +364,15 @@ def _next(response: aiohttp.ClientResponse, link: str, label: str) -> str:
     """
     target = response.headers.get("Location", "")
     parts = split_url(link)
-    bare = link.replace(f"{parts.netloc.rpartition('@')[0]}@", "", 1) if "@" in parts.netloc else link
+    bare = (
+        link.replace(f"{parts.netloc.rpartition('@')[0]}@", "", 1) if "@" in parts.netloc else link
+    )
     try:
         found = resolved(target, bare)
     except UrlError as error:
-        raise RecordingError(f"it is redirected to {printable(target[:200])!r}: {error}", where=label) from error
+        raise RecordingError(
+            f"it is redirected to {printable(target[:200])!r}: {error}", where=label
+        ) from error
     if split_url(found).scheme not in ("http", "https"):
         raise RecordingError(f"it is redirected to {printable(found[:200])}", where=label)
     return found
@@ -348,7 +387,8 @@ def _check_host(link: str, label: str, *, takes_private: bool) -> None:
 
 def _led_astray(host: str, label: str) -> RecordingError:
     return RecordingError(
-        f"it is redirected to {printable(host)}, which is not on the internet but near this machine",
+        f"it is redirected to {printable(host)}, which is not on the internet but near this "
+        "machine",
         where=label,
         advice="give that address itself, if you trust it",
     )
@@ -360,8 +400,12 @@ def _host(link: str) -> str:
 
 def _place(link: str) -> tuple[str, int | None]:
     parts = split_url(link)
-    return (parts.hostname or "").lower(), parts.port or {"http": 80, "https": 443}.get(parts.scheme.lower())
+    return (parts.hostname or "").lower(), parts.port or {"http": 80, "https": 443}.get(
+        parts.scheme.lower()
+    )
 
 
 def _too_large(label: str, largest: int) -> RecordingError:
-    return RecordingError(f"it is larger than {short_size(largest)}, and is not fetched", where=label)
+    return RecordingError(
+        f"it is larger than {short_size(largest)}, and is not fetched", where=label
+    )

@@ -43,10 +43,15 @@ def several(given: Sources, name: str) -> list[str | os.PathLike[str] | Source]:
     kinds = (str, os.PathLike, Source)
     if isinstance(given, kinds):
         return [given]
-    listed = list(given) if isinstance(given, Iterable) and not isinstance(given, bytes) else [given]
+    listed = (
+        list(given) if isinstance(given, Iterable) and not isinstance(given, bytes) else [given]
+    )
     for one in listed:
         if not isinstance(one, kinds):
-            raise InputError(f"a path, a link or a list of them is expected, not {type(one).__name__}", where=name)
+            raise InputError(
+                f"a path, a link or a list of them is expected, not {type(one).__name__}",
+                where=name,
+            )
     return listed
 
 
@@ -56,10 +61,12 @@ def find_recordings(
     *,
     on_note: Callable[[str], None] = lambda note: None,
 ) -> list[Source]:
-    """The recordings that these files, folders, tables, feeds, storages and links are or hold, in order, each once.
+    """The recordings that these files, folders, tables, feeds, storages and links are or hold, in
+    order, each once.
 
-    Folders are searched with all folders in them; hidden ones, hidden files, empty and partial ones are left out. A
-    folder in them that cannot be read, or is a link, is a source with a problem: it is told, and counts as failed.
+    Folders are searched with all folders in them; hidden ones, hidden files, empty and partial ones
+    are left out. A folder in them that cannot be read, or is a link, is a source with a problem: it
+    is told, and counts as failed.
 
     Args:
         sources: as the user names them; a single one need not be in a list.
@@ -100,7 +107,9 @@ def _recordings_of(
             advice = "recordings end in .wav, .mp3, .m4a, ..." + (
                 "; see --include and --exclude" if selection.include or selection.exclude else ""
             )
-            raise NothingThereError("no recording in this folder", where=printable(path), advice=advice)
+            raise NothingThereError(
+                "no recording in this folder", where=printable(path), advice=advice
+            )
         return inside
     try:
         kind = path.stat().st_mode
@@ -120,7 +129,8 @@ def _recordings_of(
 
 
 def _at_address(given: str, selection: Selection) -> list[Source] | None:
-    """The recordings at an address: a feed's, a storage's, or the one of a link; None where it is a file's.
+    """The recordings at an address: a feed's, a storage's, or the one of a link; None where it is a
+    file's.
 
     Raises:
         InputError: it leads nowhere.

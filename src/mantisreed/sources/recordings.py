@@ -24,9 +24,9 @@ if TYPE_CHECKING:
     from mantisreed.sources.fetching import FetchHooks
 
 _LISTED = """
-.3gp .aac .ac3 .aif .aifc .aiff .amr .ape .asf .au .avi .awb .caf .dts .dtshd .flac .flv .g722 .gsm .m4a
-.m4b .m4v .mka .mkv .mov .mp2 .mp3 .mp4 .mpeg .mpg .mxf .nist .oga .ogg .ogv .opus .snd .sph .spx .ts .tta
-.voc .w64 .wav .wave .webm .wma .wmv .wv
+.3gp .aac .ac3 .aif .aifc .aiff .amr .ape .asf .au .avi .awb .caf .dts .dtshd .flac .flv .g722 .gsm
+.m4a .m4b .m4v .mka .mkv .mov .mp2 .mp3 .mp4 .mpeg .mpg .mxf .nist .oga .ogg .ogv .opus .snd .sph
+.spx .ts .tta .voc .w64 .wav .wave .webm .wma .wmv .wv
 """
 SUFFIXES = frozenset(_LISTED.split())
 """Endings of the files that are taken from a folder; a file that is named itself may have any."""
@@ -52,19 +52,23 @@ _USER_WITH_PASSWORD = re.compile(r"//[^/@:]*:[^/@]*@")
 _SKIPS_NAMED = 5  # files of one kind that were left out; the others are counted
 
 _LETS_IN = re.compile(r"sig|token|key|secret|auth|pass|cred|session|code", re.IGNORECASE)
-_LONG_VALUE = 24  # characters of a value in a query, from which on it may be a key whatever its name
+_LONG_VALUE = (
+    24  # characters of a value in a query, from which on it may be a key whatever its name
+)
 
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is known of a recording beforehand, and differs from one to the next; None for what is not known.
+    """What is known of a recording beforehand, and differs from one to the next; None for what is
+    not known.
 
     Attributes:
         language: the tag of the language spoken.
         engine: name of the engine card.
         channels: as `--channels` takes it.
         hints: names and rare words to expect.
-        presumed_language: the tag of the language that a feed names; it counts where nobody says another one.
+        presumed_language: the tag of the language that a feed names; it counts where nobody says
+            another one.
     """
 
     language: str | None = None
@@ -83,16 +87,20 @@ class Source:
 
     Attributes:
         path: the file; for a link only the name that it would have.
-        link: the address, for a recording that is fetched: by http(s), or from a storage such as `s3://`.
-        problem: why it is no recording at all, for what was found in a folder or table and cannot be used.
+        link: the address, for a recording that is fetched: by http(s), or from a storage such as
+            `s3://`.
+        problem: why it is no recording at all, for what was found in a folder or table and cannot
+            be used.
         facts: what is known of it beforehand.
-        about: what else is said of it, by name, such as its title or the other columns of its row; it is carried
-            along to transcripts and destinations, and changes nothing.
+        about: what else is said of it, by name, such as its title or the other columns of its row;
+            it is carried along to transcripts and destinations, and changes nothing.
         entry: what a feed knows it by, together with the feed; None for what comes from no feed.
-        named_by: the address of the feed that names the link: a stranger, whose links lead to the internet only.
-        wanted_by: the id of whoever wants it, where the same recording is wanted several times at once and each has
-            outputs of its own; empty elsewhere.
-        most_bytes, most_seconds: of a link, where whoever wants it may not have all that there is; None for no limit.
+        named_by: the address of the feed that names the link: a stranger, whose links lead to the
+            internet only.
+        wanted_by: the id of whoever wants it, where the same recording is wanted several times at
+            once and each has outputs of its own; empty elsewhere.
+        most_bytes, most_seconds: of a link, where whoever wants it may not have all that there is;
+            None for no limit.
     """
 
     path: Path
@@ -154,7 +162,8 @@ class Source:
         if not self.holds_secrets:
             return self.link
         # What lets somebody in is kept nowhere.
-        return f"{self.label}#{hashlib.sha256(self.link.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}"
+        digest = hashlib.sha256(self.link.encode("utf-8", "surrogateescape")).hexdigest()
+        return f"{self.label}#{digest[:32]}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,7 +171,8 @@ class Selection:
     """Which recordings are taken of what the sources hold.
 
     Attributes:
-        include, exclude: patterns of names in folders, such as `*.wav` or `2026-*`; without any, all are taken.
+        include, exclude: patterns of names in folders, such as `*.wav` or `2026-*`; without any,
+            all are taken.
         column: of a table, that names the recordings; None is `source`.
         newest: how many entries of a feed are taken, the newest ones; None takes all.
         since: the day from which on entries of a feed are taken; None takes all.
@@ -190,13 +200,17 @@ class Selection:
 
 
 def named_recording(named: str, folder: Path) -> Source:
-    """The recording that a table names, by a link or by a path from a folder; with a problem where it is none."""
+    """The recording that a table names, by a link or by a path from a folder; with a problem where
+    it is none.
+    """
     if LINK.match(named):
         return linked_recording(named) or Source(Path("link"), problem="this is no link")
     if STORAGE.match(named):
         return Source(Path(named.partition("::")[0].rpartition("/")[2] or "recording"), named)
     if "://" in named:
-        return Source(Path(named.rpartition("/")[2] or "link"), problem="links to files are not followed")
+        return Source(
+            Path(named.rpartition("/")[2] or "link"), problem="links to files are not followed"
+        )
     path = folder / Path(named).expanduser()
     try:
         kind = path.stat().st_mode
@@ -208,14 +222,19 @@ def named_recording(named: str, folder: Path) -> Source:
 
 
 def is_feed_link(named: str, selection: Selection) -> bool:
-    """Whether an http(s) link is meant as a feed: by its ending, or because only feeds have what is selected."""
+    """Whether an http(s) link is meant as a feed: by its ending, or because only feeds have what is
+    selected.
+    """
     suffix = Path(split_url(named).path).suffix.lower()
     return suffix in FEED_SUFFIXES or (selection.is_of_feeds and suffix not in SUFFIXES)
 
 
 @asynccontextmanager
-async def local_file(source: Source, folder: Path, hooks: "FetchHooks | None" = None) -> "AsyncIterator[Path]":
-    """The recording as a file; one that is a link is fetched into the folder, for as long as the context lasts.
+async def local_file(
+    source: Source, folder: Path, hooks: "FetchHooks | None" = None
+) -> "AsyncIterator[Path]":
+    """The recording as a file; one that is a link is fetched into the folder, for as long as the
+    context lasts.
 
     Args:
         source: the recording.
@@ -237,9 +256,17 @@ async def local_file(source: Source, folder: Path, hooks: "FetchHooks | None" = 
         async with stored_file(source.link, source.label, folder, hooks) as path:
             yield path
         return
-    from mantisreed.sources.fetching import LARGEST_RECORDING, fetched  # only for links: it takes long to import
+    # Only for links: it takes long to import.
+    from mantisreed.sources.fetching import (
+        LARGEST_RECORDING,
+        fetched,
+    )
 
-    largest = LARGEST_RECORDING if source.most_bytes is None else min(source.most_bytes, LARGEST_RECORDING)
+    largest = (
+        LARGEST_RECORDING
+        if source.most_bytes is None
+        else min(source.most_bytes, LARGEST_RECORDING)
+    )
     async with fetched(
         source.link, source.label, folder, largest=largest, hooks=hooks, named_by=source.named_by
     ) as path:
@@ -247,10 +274,16 @@ async def local_file(source: Source, folder: Path, hooks: "FetchHooks | None" = 
 
 
 def _hide(link: str) -> None:
-    """Let what a link holds of secrets never come out: its password, and what in its query may let somebody in."""
+    """Let what a link holds of secrets never come out: its password, and what in its query may let
+    somebody in.
+    """
     parts = split_url(link)
     found = [unquote(parts.password or "")]
-    found += [value for name, value in parse_qsl(parts.query) if _LETS_IN.search(name) or len(value) >= _LONG_VALUE]
+    found += [
+        value
+        for name, value in parse_qsl(parts.query)
+        if _LETS_IN.search(name) or len(value) >= _LONG_VALUE
+    ]
     for value in found:
         if value:
             Secret(value)
@@ -287,7 +320,8 @@ def described_skips(folder: Path, skipped: "Sequence[Skipped]") -> list[str]:
 def recordings_in(
     folder: Path, selection: Selection, on_skip: "Callable[[Skipped], None]" = lambda skipped: None
 ) -> Iterator[Source]:
-    """The recordings in a folder and in all below it; a folder that cannot be looked into as what it is.
+    """The recordings in a folder and in all below it; a folder that cannot be looked into as what
+    it is.
 
     Args:
         folder: where to look.
@@ -300,7 +334,9 @@ def recordings_in(
         folders[:] = [name for name in folders if not name.startswith(".")]
         for name in folders:
             if Path(parent, name).is_symlink():
-                yield Source(Path(parent, name), problem="it is a link to a folder, which is not followed")
+                yield Source(
+                    Path(parent, name), problem="it is a link to a folder, which is not followed"
+                )
         for name in files:
             path = Path(parent, name)
             if is_recording(name):
@@ -315,11 +351,15 @@ def recordings_in(
             elif not name.startswith("."):
                 on_skip(Skipped(path, "not recordings by their names"))
     for error in unread:
-        yield Source(Path(error.filename), problem=f"this folder cannot be read ({reason_of(error)})")
+        yield Source(
+            Path(error.filename), problem=f"this folder cannot be read ({reason_of(error)})"
+        )
 
 
 def is_recording(name: str) -> bool:
-    """Whether a file in a folder may be a recording by its name: neither hidden nor partial, with a known ending."""
+    """Whether a file in a folder may be a recording by its name: neither hidden nor partial, with a
+    known ending.
+    """
     return not name.startswith((".", "~")) and os.path.splitext(name)[1].lower() in SUFFIXES  # noqa: PTH122
 
 
@@ -334,6 +374,7 @@ def _is_left_out(name: str) -> bool:
 def _is_empty(path: Path) -> bool:
     try:
         found = path.stat()
-        return stat.S_ISREG(found.st_mode) and found.st_size == 0  # a pipe has no size, and is told for what it is
+        # A pipe has no size, and is told for what it is.
+        return stat.S_ISREG(found.st_mode) and found.st_size == 0
     except OSError:
         return False  # its own turn tells what is wrong with it

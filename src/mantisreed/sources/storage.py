@@ -1,7 +1,9 @@
-"""Recordings in object storage, on other machines and in archives: whatever fsspec has a file system for.
+"""Recordings in object storage, on other machines and in archives: whatever fsspec has a file
+system for.
 
-Keys are never in our settings: each file system finds its own where its users keep them (environment variables,
-configuration files, an SSH agent), or in `FSSPEC_PROTOCOL_OPTION` variables of fsspec.
+Keys are never in our settings: each file system finds its own where its users keep them
+(environment variables, configuration files, an SSH agent), or in `FSSPEC_PROTOCOL_OPTION` variables
+of fsspec.
 """
 
 import asyncio
@@ -24,9 +26,21 @@ from mantisreed.units import short_size
 if TYPE_CHECKING:
     from mantisreed.files import FileState
 
-_EXTRAS = {"s3": "s3", "s3a": "s3", "gs": "gcs", "gcs": "gcs", "abfs": "abfs", "az": "abfs", "sftp": "sftp"}
-_PROTOCOLS = frozenset((*_EXTRAS, "abfss", "ssh", "ftp", "smb", "zip", "tar", "memory", "webdav", "hdfs"))
-"""What addresses may begin with. Others of fsspec run programs, follow web links unguarded, or name local files."""
+_EXTRAS = {
+    "s3": "s3",
+    "s3a": "s3",
+    "gs": "gcs",
+    "gcs": "gcs",
+    "abfs": "abfs",
+    "az": "abfs",
+    "sftp": "sftp",
+}
+_PROTOCOLS = frozenset(
+    (*_EXTRAS, "abfss", "ssh", "ftp", "smb", "zip", "tar", "memory", "webdav", "hdfs")
+)
+"""What addresses may begin with. Others of fsspec run programs, follow web links unguarded, or name
+local files.
+"""
 
 _WHOLE = frozenset(("s3", "s3a", "gs", "gcs", "abfs", "abfss", "az", "zip", "tar", "memory"))
 _BUCKETS = frozenset(("s3", "s3a", "gs", "gcs", "abfs", "abfss", "az"))
@@ -38,7 +52,8 @@ _GLOB = re.compile(r"[*?\[]")
 
 
 def stored_recordings(address: str, selection: Selection) -> list[Source]:
-    """The recordings that an address in a storage names: one, those in a folder, or those of a pattern.
+    """The recordings that an address in a storage names: one, those in a folder, or those of a
+    pattern.
 
     Raises:
         InputError: there is none, or the storage cannot be used.
@@ -52,20 +67,32 @@ def stored_recordings(address: str, selection: Selection) -> list[Source]:
             return [_source(files, path, chain, address)]
         else:
             base = path.rstrip("/")
-            found = [one for one in files.find(path) if selection.takes(Path(posixpath.relpath(one, base or ".")))]
+            found = [
+                one
+                for one in files.find(path)
+                if selection.takes(Path(posixpath.relpath(one, base or ".")))
+            ]
         is_missing = not found and not files.exists(_root_of(address, path))
     except Exception as error:  # each file system has errors of its own
-        raise InputError(f"this storage cannot be read ({reason_of(error)})", where=where) from error
+        raise InputError(
+            f"this storage cannot be read ({reason_of(error)})", where=where
+        ) from error
     if is_missing:
-        raise InputError("there is no such place", where=where, advice="check its name, and your rights")
+        raise InputError(
+            "there is no such place", where=where, advice="check its name, and your rights"
+        )
     taken = [one for one in sorted(found) if is_recording(posixpath.basename(one))]
     if not taken:
-        raise NothingThereError("no recording there", where=where, advice="recordings end in .wav, .mp3, .m4a, ...")
+        raise NothingThereError(
+            "no recording there", where=where, advice="recordings end in .wav, .mp3, .m4a, ..."
+        )
     return [_source(files, one, chain, address) for one in taken]
 
 
 def _root_of(address: str, path: str) -> str:
-    """What must be there even when it holds nothing: the bucket of object storage, where folders are only names."""
+    """What must be there even when it holds nothing: the bucket of object storage, where folders
+    are only names.
+    """
     is_bucket = address.partition("://")[0] in _BUCKETS
     base = _GLOB.split(path, maxsplit=1)[0].rstrip("/")
     return base.partition("/")[0] if is_bucket else base or "/"
@@ -97,7 +124,11 @@ def opened(address: str) -> tuple[Any, str, str]:
         scheme = part.partition("://")[0].lower() if "://" in part else ""
         if scheme not in _PROTOCOLS and not (scheme == "" and part is not first):
             known = ", ".join(sorted(f"{name}://" for name in _PROTOCOLS))
-            raise InputError(f"nothing is read from {scheme or part}://", where=where, advice=f"known are: {known}")
+            raise InputError(
+                f"nothing is read from {scheme or part}://",
+                where=where,
+                advice=f"known are: {known}",
+            )
     _hide_keys()
     core = import_module("fsspec.core")
     try:
@@ -106,10 +137,14 @@ def opened(address: str) -> tuple[Any, str, str]:
         scheme = first.partition("://")[0]
         extra = _EXTRAS.get(scheme, "storage")
         raise InputError(
-            f"what speaks {scheme}:// is not installed", where=where, advice=f"pip install 'mantisreed[{extra}]'"
+            f"what speaks {scheme}:// is not installed",
+            where=where,
+            advice=f"pip install 'mantisreed[{extra}]'",
         ) from error
     except Exception as error:  # each file system has errors of its own
-        raise InputError(f"this storage cannot be used ({reason_of(error)})", where=where) from error
+        raise InputError(
+            f"this storage cannot be used ({reason_of(error)})", where=where
+        ) from error
     files.invalidate_cache()  # what was listed a minute ago may not be all that is there
     return files, str(path), f"::{'::'.join(rest)}" if rest else ""
 
@@ -122,8 +157,11 @@ def _hide_keys() -> None:
 
 
 @asynccontextmanager
-async def stored_file(address: str, label: str, folder: Path, hooks: FetchHooks | None = None) -> AsyncIterator[Path]:
-    """A recording in a storage as a file, for as long as the context lasts; it has no name where the system can.
+async def stored_file(
+    address: str, label: str, folder: Path, hooks: FetchHooks | None = None
+) -> AsyncIterator[Path]:
+    """A recording in a storage as a file, for as long as the context lasts; it has no name where
+    the system can.
 
     Raises:
         RecordingError: it cannot be read, or is too large.
@@ -171,7 +209,10 @@ def stored_state(address: str) -> "FileState":
 
     files, path, _ = opened(address)
     facts = files.info(path)
-    signs = [str(facts.get(name, "")) for name in ("ETag", "etag", "mtime", "LastModified", "last_modified", "CRC")]
+    signs = [
+        str(facts.get(name, ""))
+        for name in ("ETag", "etag", "mtime", "LastModified", "last_modified", "CRC")
+    ]
     stamp = int(bytes_digest(["|".join(signs).encode()]).removeprefix("sha256:")[:12], 16)
     return FileState(0, 0, int(facts.get("size") or 0), stamp)
 
@@ -194,4 +235,6 @@ def write_stored(address: str, content: bytes) -> None:
             files.makedirs(parent, exist_ok=True)
         files.pipe_file(path, content)
     except Exception as error:  # each file system has errors of its own
-        raise InputError(f"cannot be written ({reason_of(error)})", where=printable(address)) from error
+        raise InputError(
+            f"cannot be written ({reason_of(error)})", where=printable(address)
+        ) from error

@@ -1,4 +1,6 @@
-"""Sound that comes on standard input: a whole recording, or a stream from a recorder, WAV or headerless PCM."""
+"""Sound that comes on standard input: a whole recording, or a stream from a recorder, WAV or
+headerless PCM.
+"""
 
 import hashlib
 import os
@@ -30,8 +32,16 @@ _PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE  # format tags of WAV
 _LARGEST_CHUNK = 1 << 20  # bytes of a chunk before the sound; recorders write a few hundred
 _HEARD_AT_ONCE = 0.05  # seconds of a stream
 _LOOK = 0.1  # seconds between two looks whether somebody wants to stop
-_FORMAT = re.compile(r"(?P<rate>[0-9]+)(:(?P<channels>[0-9]+))?(:(?P<form>s16le|s24le|s32le|f32le|u8))?", re.ASCII)
-_FORMS = {"u8": (1, False), "s16le": (2, False), "s24le": (3, False), "s32le": (4, False), "f32le": (4, True)}
+_FORMAT = re.compile(
+    r"(?P<rate>[0-9]+)(:(?P<channels>[0-9]+))?(:(?P<form>s16le|s24le|s32le|f32le|u8))?", re.ASCII
+)
+_FORMS = {
+    "u8": (1, False),
+    "s16le": (2, False),
+    "s24le": (3, False),
+    "s32le": (4, False),
+    "f32le": (4, True),
+}
 
 
 class Readable(Protocol):
@@ -67,7 +77,9 @@ class StreamFormat:
         found = _FORMAT.fullmatch(text.strip())
         advice = "such as 16000, 44100:2 or 48000:1:f32le; formats are " + ", ".join(_FORMS)
         if found is None:
-            raise InputError(f"{text!r} is no format of headerless sound", where="--pcm", advice=advice)
+            raise InputError(
+                f"{text!r} is no format of headerless sound", where="--pcm", advice=advice
+            )
         width, is_float = _FORMS[found["form"] or "s16le"]
         return cls(int(found["rate"]), int(found["channels"] or 1), width, is_float).checked()
 
@@ -102,12 +114,16 @@ class StreamFormat:
             kind, scale = ("<i2", 32768.0) if self.width == 2 else ("<i4", 2147483648.0)
             numbers = np.frombuffer(content, kind).astype(np.float32) / scale
         mixed = numbers.reshape(-1, self.channels).mean(axis=1)
-        sound: NDArray[np.int16] = (np.clip(np.nan_to_num(mixed), -1.0, 32767 / 32768) * 32768.0).astype(np.int16)
+        sound: NDArray[np.int16] = (
+            np.clip(np.nan_to_num(mixed), -1.0, 32767 / 32768) * 32768.0
+        ).astype(np.int16)
         return sound
 
 
 class StoppableInput:
-    """Standard input as it comes: reading takes what is there, and ends at once when somebody wants to stop."""
+    """Standard input as it comes: reading takes what is there, and ends at once when somebody wants
+    to stop.
+    """
 
     def __init__(self, stream: BinaryIO, is_stopping: Callable[[], bool]) -> None:
         self._stream, self._is_stopping = stream, is_stopping
@@ -127,11 +143,14 @@ class StoppableInput:
         return b""
 
 
-def stream_blocks(stream: Readable, given: StreamFormat | None) -> Iterator[tuple[int, NDArray[np.int16]]]:
-    """The sound of a stream as it comes: the sample rate, and blocks of one channel, shape (samples,).
+def stream_blocks(
+    stream: Readable, given: StreamFormat | None
+) -> Iterator[tuple[int, NDArray[np.int16]]]:
+    """The sound of a stream as it comes: the sample rate, and blocks of one channel, shape
+    (samples,).
 
-    A stream that begins as WAV says itself how it is written; the length in its head does not count, as recorders
-    do not know it.
+    A stream that begins as WAV says itself how it is written; the length in its head does not
+    count, as recorders do not know it.
 
     Args:
         stream: whose reading gives what is there, so that nothing waits for a buffer to fill.
@@ -159,13 +178,21 @@ def stream_blocks(stream: Readable, given: StreamFormat | None) -> Iterator[tupl
 
 
 def _refuse_containers(head: bytes) -> None:
-    kinds = {b"fLaC": "FLAC", b"OggS": "Ogg", b"ID3": "MP3", b"\x1aE\xdf\xa3": "Matroska or WebM", b"FORM": "AIFF"}
+    kinds = {
+        b"fLaC": "FLAC",
+        b"OggS": "Ogg",
+        b"ID3": "MP3",
+        b"\x1aE\xdf\xa3": "Matroska or WebM",
+        b"FORM": "AIFF",
+    }
     named = next((name for mark, name in kinds.items() if head.startswith(mark)), None)
     if head[4:8] == b"ftyp":
         named = "MP4"
     if named is not None:
         advice = "let the recorder write WAV or headerless PCM, or leave out --live"
-        raise InputError(f"this stream is {named}, which cannot be heard as it comes", where="-", advice=advice)
+        raise InputError(
+            f"this stream is {named}, which cannot be heard as it comes", where="-", advice=advice
+        )
 
 
 def _exactly(stream: Readable, size: int) -> bytes:
@@ -188,10 +215,14 @@ def _wav_format(stream: Readable) -> StreamFormat:
         name, size = head[:4], struct.unpack("<I", head[4:])[0]
         if name == b"data":
             if form is None:
-                raise InputError("this WAV stream does not say how its samples are written", where="-")
+                raise InputError(
+                    "this WAV stream does not say how its samples are written", where="-"
+                )
             return form
         if size > _LARGEST_CHUNK:
-            raise InputError("this WAV stream has a chunk before its sound that is too large", where="-")
+            raise InputError(
+                "this WAV stream has a chunk before its sound that is too large", where="-"
+            )
         content = _exactly(stream, size + size % 2)
         if name == b"fmt ":
             form = _described(content)
@@ -236,7 +267,9 @@ def kept_input(stream: BinaryIO, hidden: Path, name: str) -> Source:
         kept = place / (Path(name).name or DEFAULT_NAME)
         part.replace(kept)
     except OSError as error:
-        raise InputError(f"standard input cannot be kept ({reason_of(error)})", where="-") from error
+        raise InputError(
+            f"standard input cannot be kept ({reason_of(error)})", where="-"
+        ) from error
     finally:
         part.unlink(missing_ok=True)
     return Source(kept)

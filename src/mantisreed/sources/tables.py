@@ -1,7 +1,7 @@
 """Tables of recordings: a row for each, with what is known of it, and room for what becomes of it.
 
-CSV, TSV and JSON lines are read. Results are filled into the same table, which appears whole or not at all; columns
-that are not ours keep their values.
+CSV, TSV and JSON lines are read. Results are filled into the same table, which appears whole or not
+at all; columns that are not ours keep their values.
 """
 
 import csv
@@ -86,7 +86,11 @@ class RecordingTable:
         """
         if "state" in self.columns:
             return  # they were filled in before
-        taken = [name for name in RESULTS if any(row.values.get(name) not in (None, "") for row in self.rows)]
+        taken = [
+            name
+            for name in RESULTS
+            if any(row.values.get(name) not in (None, "") for row in self.rows)
+        ]
         if taken:
             raise InputError(
                 f"the column {taken[0]!r} holds something already, where results are to go",
@@ -130,13 +134,17 @@ def read_table(file: Path, column: str | None = None) -> RecordingTable:
     except OSError as error:
         raise InputError(f"this table cannot be read ({reason_of(error)})", where=where) from error
     except UnicodeDecodeError as error:
-        raise InputError("this table is not in UTF-8", where=where, advice="save it as CSV in UTF-8") from error
+        raise InputError(
+            "this table is not in UTF-8", where=where, advice="save it as CSV in UTF-8"
+        ) from error
     is_marked = content.startswith(b"\xef\xbb\xbf")
     try:
         if file.suffix.lower() in (".jsonl", ".ndjson"):
             columns, rows, write = _read_lines(text)
         else:
-            columns, rows, write = _read_cells(text, is_tabs=file.suffix.lower() == ".tsv", is_marked=is_marked)
+            columns, rows, write = _read_cells(
+                text, is_tabs=file.suffix.lower() == ".tsv", is_marked=is_marked
+            )
     except ValueError as error:
         raise InputError(f"this table cannot be read ({error})", where=where) from error
     chosen = column or _COLUMN
@@ -146,7 +154,9 @@ def read_table(file: Path, column: str | None = None) -> RecordingTable:
         raise InputError(f"no column {chosen!r} names the recordings", where=where, advice=advice)
     if not rows:
         raise InputError("this table has no rows", where=where)
-    return RecordingTable(file, columns, [Row(row, _source_of(row, chosen, file.parent)) for row in rows], write)
+    return RecordingTable(
+        file, columns, [Row(row, _source_of(row, chosen, file.parent)) for row in rows], write
+    )
 
 
 Read = tuple[list[str], list[dict[str, Any]], Callable[[RecordingTable], bytes]]
@@ -171,7 +181,12 @@ def _read_cells(text: str, *, is_tabs: bool, is_marked: bool) -> Read:
         writer = csv.writer(sink, delimiter=delimiter, lineterminator=ending)
         writer.writerow(table.columns)
         for row in table.rows:
-            writer.writerow([*(_cell(name, row.values.get(name)) for name in table.columns), *row.values.get("", ())])
+            writer.writerow(
+                [
+                    *(_cell(name, row.values.get(name)) for name in table.columns),
+                    *row.values.get("", ()),
+                ]
+            )
         return (b"\xef\xbb\xbf" if is_marked else b"") + sink.getvalue().encode("utf-8", "replace")
 
     return columns, rows, write
@@ -179,7 +194,8 @@ def _read_cells(text: str, *, is_tabs: bool, is_marked: bool) -> Read:
 
 def _cell(name: str, value: Any) -> str:
     text = "" if value is None else str(value)
-    # What we put in is not to run anything where the table is opened; what was there before is its owner's.
+    # What we put in is not to run anything where the table is opened; what was there before is its
+    # owner's.
     return harmless_cell(text.replace("\r", "\n")) if name in RESULTS else text
 
 
@@ -211,21 +227,30 @@ def _source_of(row: Mapping[str, Any], column: str, folder: Path) -> Source:
     facts, wrong = _facts_of(row)
     about = _about(row, column)
     if not said or "\0" in said:
-        return Source(Path("row"), problem=f"a row has nothing in its column {column!r}", facts=facts, about=about)
+        return Source(
+            Path("row"),
+            problem=f"a row has nothing in its column {column!r}",
+            facts=facts,
+            about=about,
+        )
     source = named_recording(said, folder)
     problem = source.problem or wrong
     return Source(source.path, source.link, problem, facts, about)
 
 
 def _about(row: Mapping[str, Any], column: str) -> tuple[tuple[str, str], ...]:
-    """What a row says besides: all columns that are neither the recording, nor a fact that counts, nor a result."""
+    """What a row says besides: all columns that are neither the recording, nor a fact that counts,
+    nor a result.
+    """
     ours = {column, "", *_CHECKED_FACTS, *RESULTS}
     said = {name: _as_text(value) for name, value in row.items() if name not in ours}
     return tuple((name, value) for name, value in said.items() if value)
 
 
 def _as_text(value: Any) -> str:
-    """A value as it goes along: lists with semicolons between; nothing for tables, which go nowhere."""
+    """A value as it goes along: lists with semicolons between; nothing for tables, which go
+    nowhere.
+    """
     if isinstance(value, list):
         return "; ".join(filter(None, map(_as_text, value)))
     return str(value) if isinstance(value, (str, int, float)) else ""

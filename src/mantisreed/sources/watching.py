@@ -1,7 +1,8 @@
 """Folders that fill up: each recording in them once, as soon as it is complete.
 
-File-system events wake the look into the folders where there are any; a look every few seconds finds what comes over
-the network, or came while nobody was looking. A recording is complete when nobody has written to it for a while.
+File-system events wake the look into the folders where there are any; a look every few seconds
+finds what comes over the network, or came while nobody was looking. A recording is complete when
+nobody has written to it for a while.
 """
 
 import logging
@@ -38,9 +39,13 @@ class _Entry(msgspec.Struct, frozen=True, array_like=True):
 
 
 class WatchMemory:
-    """Which recordings of watched folders are done with, also for the next process. One file that only grows."""
+    """Which recordings of watched folders are done with, also for the next process. One file that
+    only grows.
+    """
 
-    def __init__(self, hidden: Path, folders: Iterable[Path], addresses: Iterable[str] = ()) -> None:
+    def __init__(
+        self, hidden: Path, folders: Iterable[Path], addresses: Iterable[str] = ()
+    ) -> None:
         """Read it.
 
         Args:
@@ -51,7 +56,9 @@ class WatchMemory:
             OutputError: there is no place for it.
             InputError: it cannot be read.
         """
-        places = [os.fsencode(folder.resolve()) for folder in folders] + [address.encode() for address in addresses]
+        places = [os.fsencode(folder.resolve()) for folder in folders] + [
+            address.encode() for address in addresses
+        ]
         name = bytes_digest(place + b"\0" for place in places).removeprefix("sha256:")[:16]
         make_folder(hidden / _MEMORY)
         self._file = hidden / _MEMORY / f"{name}.jsonl"
@@ -63,7 +70,9 @@ class WatchMemory:
         except FileNotFoundError:
             return
         except OSError as error:  # without it everything would be taken, and moved, once more
-            raise InputError(f"cannot be read ({reason_of(error)})", where=printable(self._file)) from error
+            raise InputError(
+                f"cannot be read ({reason_of(error)})", where=printable(self._file)
+            ) from error
         for line in content.splitlines():
             with suppress(msgspec.MsgspecError):  # the last line of a process that was killed
                 yield msgspec.json.decode(line, type=_Entry)
@@ -133,12 +142,12 @@ class FolderWatch:
             folders: to watch, with all folders in them.
             selection: which files are taken.
             memory: which are done with.
-            on_found: called, on the thread, with each recording that is complete and what the system says of it, once
-                for each state of its file.
+            on_found: called, on the thread, with each recording that is complete and what the
+                system says of it, once for each state of its file.
             settle: seconds for which nobody must have written to a file.
             left_out: a folder that is not looked into, such as one that recordings are moved to.
-            on_problem: called, on the thread, with each place that cannot be looked into and why, and with None
-                when it can be again.
+            on_problem: called, on the thread, with each place that cannot be looked into and why,
+                and with None when it can be again.
         """
         self._folders, self._selection, self._memory = folders, selection, memory
         self._on_found, self._settle = on_found, settle
@@ -175,7 +184,8 @@ class FolderWatch:
             began = time.monotonic()
             if began >= next_look or has_lost_some:
                 self._look_safely()
-                # However many files there are, looking through all of them takes a twentieth of the time at most.
+                # However many files there are, looking through all of them takes a twentieth of the
+                # time at most.
                 took = time.monotonic() - began
                 next_look = time.monotonic() + max(self._every(), _REST * took)
             else:
@@ -198,7 +208,9 @@ class FolderWatch:
             self._problems.tell(", ".join(map(printable, self._folders)), reason_of(error))
 
     def _weigh_changed(self, changed: set[Path]) -> None:
-        """Give out what is complete now, of files that events were about and those that may be growing."""
+        """Give out what is complete now, of files that events were about and those that may be
+        growing.
+        """
         now = time.monotonic()
         for path in changed | self._growing.keys():
             folder = next((one for one in self._folders if path.is_relative_to(one)), None)
@@ -266,7 +278,9 @@ class FolderWatch:
 
 
 class AddressWatch:
-    """Looks at feeds and storages again and again, on a thread of its own, from `start` to `stop`."""
+    """Looks at feeds and storages again and again, on a thread of its own, from `start` to
+    `stop`.
+    """
 
     def __init__(
         self,
@@ -284,7 +298,8 @@ class AddressWatch:
             addresses: of feeds and storages.
             selection: which recordings are taken.
             memory: which are done with.
-            on_found: called, on the thread, with each recording and what is known of its state, once for each state.
+            on_found: called, on the thread, with each recording and what is known of its state,
+                once for each state.
             every: seconds between two looks.
             on_problem: as for `FolderWatch`.
         """
@@ -299,7 +314,9 @@ class AddressWatch:
 
     @property
     def is_waiting_for_files(self) -> bool:
-        """Whether nobody knows yet what is there, or some file was seen that may not be complete."""
+        """Whether nobody knows yet what is there, or some file was seen that may not be
+        complete.
+        """
         return bool(self._addresses) and (not self._looked.is_set() or bool(self._seen))
 
     def start(self) -> None:
@@ -314,7 +331,10 @@ class AddressWatch:
             self._thread.join(_LONGEST_LOOK)
 
     def _watch(self) -> None:
-        from mantisreed.sources.finding import find_recordings  # it imports this package's other modules
+        # It imports this package's other modules.
+        from mantisreed.sources.finding import (
+            find_recordings,
+        )
 
         while not self._over.is_set():
             for address in self._addresses:
@@ -348,7 +368,8 @@ class AddressWatch:
         if self._given.get(key) == state:
             return
         if not self._memory.knows(source, state):
-            # Where files are written bit by bit, one is complete when it is the same at the next look.
+            # Where files are written bit by bit, one is complete when it is the same at the next
+            # look.
             if not is_whole and self._seen.get(key) != state:
                 self._seen[key] = state
                 return

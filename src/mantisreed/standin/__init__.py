@@ -1,1 +1,3 @@
-"""Made-up engines that really listen, the phrases they know, and the demo recordings made of those phrases."""
+"""Made-up engines that really listen, the phrases they know, and the demo recordings made of those
+phrases.
+"""

@@ -1,7 +1,8 @@
 """A phrase bank: a folder of spoken phrases, each an audio file with its text beside it.
 
-`heron-01.opus` goes with `heron-01.txt`. An optional `heron-01.json` holds any of `language` (a tag), `voice` (a
-name) and `words` (a list of `text`, `start`, `end`, in seconds). Subfolders are searched as well.
+`heron-01.opus` goes with `heron-01.txt`. An optional `heron-01.json` holds any of `language` (a
+tag), `voice` (a name) and `words` (a list of `text`, `start`, `end`, in seconds). Subfolders are
+searched as well.
 """
 
 import hashlib
@@ -33,7 +34,9 @@ _NOT_AUDIO = {".txt", ".json"}
 
 
 class Word(msgspec.Struct, frozen=True):
-    """One spoken word; `start` and `end` in seconds from the beginning of its phrase or recording."""
+    """One spoken word; `start` and `end` in seconds from the beginning of its phrase or
+    recording.
+    """
 
     text: str
     start: float
@@ -83,7 +86,8 @@ def load_bank(folder: Path = BUNDLED) -> tuple[Phrase, ...]:
         raise InputError(
             "no phrases in this folder",
             where=printable(folder),
-            advice="a phrase bank is a folder of audio files, each with a .txt of the same name beside it",
+            advice="a phrase bank is a folder of audio files, each with a .txt of the same name "
+            "beside it",
         )
     cache = _cache_of(files)
     sounds = _cached_sounds(cache, len(files))
@@ -91,18 +95,27 @@ def load_bank(folder: Path = BUNDLED) -> tuple[Phrase, ...]:
     if sounds is None:
         with ThreadPoolExecutor() as pool:
             sounds = list(pool.map(_sound_of, (audio for audio, _ in files)))
-    phrases = tuple(_phrase(folder, audio, text, sound) for (audio, text), sound in zip(files, sounds, strict=True))
+    phrases = tuple(
+        _phrase(folder, audio, text, sound)
+        for (audio, text), sound in zip(files, sounds, strict=True)
+    )
     if not is_cached:
         _keep_sounds(cache, sounds)
     return phrases
 
 
 def _cache_of(files: Sequence[tuple[Path, Path]]) -> Path:
-    """Where the decoded sounds of these files are kept: decoding the bundled bank takes seconds at every start."""
+    """Where the decoded sounds of these files are kept: decoding the bundled bank takes seconds at
+    every start.
+    """
     digest = hashlib.sha256(f"{_CACHE_FORMAT}\n".encode())
     for audio, _ in files:
         found = audio.stat()
-        digest.update(f"{audio.name}\0{found.st_size}\0{found.st_mtime_ns}\n".encode("utf-8", "surrogateescape"))
+        digest.update(
+            f"{audio.name}\0{found.st_size}\0{found.st_mtime_ns}\n".encode(
+                "utf-8", "surrogateescape"
+            )
+        )
     return platformdirs.user_cache_path("mantisreed") / "banks" / f"{digest.hexdigest()[:32]}.npz"
 
 
@@ -145,7 +158,11 @@ def _phrase(folder: Path, audio: Path, text_file: Path, samples: "NDArray[np.flo
     try:
         text = " ".join(text_file.read_text(encoding="utf-8").split())
         beside_file = audio.with_suffix(".json")
-        beside = msgspec.json.decode(beside_file.read_bytes(), type=_Beside) if beside_file.exists() else _Beside()
+        beside = (
+            msgspec.json.decode(beside_file.read_bytes(), type=_Beside)
+            if beside_file.exists()
+            else _Beside()
+        )
     except (OSError, UnicodeDecodeError, msgspec.MsgspecError) as error:
         raise InputError(f"this phrase cannot be read ({error})", where=printable(audio)) from error
     words = beside.words or spread_words(text.split(), samples)
@@ -154,12 +171,19 @@ def _phrase(folder: Path, audio: Path, text_file: Path, samples: "NDArray[np.flo
 
 
 def spread_words(texts: Sequence[str], samples: NDArray[np.float32]) -> tuple[Word, ...]:
-    """Words over the stretches of a phrase that are not silent, each as long as its number of letters asks for."""
+    """Words over the stretches of a phrase that are not silent, each as long as its number of
+    letters asks for.
+    """
     frames = np.resize(samples, (max(1, len(samples) // _FRAME), _FRAME))
     levels = np.sqrt(np.square(frames).mean(axis=1))
     sounding = np.flatnonzero(levels >= levels.max() * _SILENCE)
     shares = np.cumsum([0.0, *(math.sqrt(len(text)) for text in texts)])
     first = np.minimum((shares[:-1] / shares[-1] * len(sounding)).astype(int), len(sounding) - 1)
     last = np.maximum((shares[1:] / shares[-1] * len(sounding)).astype(int) - 1, first)
-    starts, ends = sounding[first] * _FRAME / SAMPLE_RATE, (sounding[last] + 1) * _FRAME / SAMPLE_RATE
-    return tuple(Word(text, float(a), float(b)) for text, a, b in zip(texts, starts, ends, strict=True))
+    starts, ends = (
+        sounding[first] * _FRAME / SAMPLE_RATE,
+        (sounding[last] + 1) * _FRAME / SAMPLE_RATE,
+    )
+    return tuple(
+        Word(text, float(a), float(b)) for text, a, b in zip(texts, starts, ends, strict=True)
+    )

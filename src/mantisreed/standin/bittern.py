@@ -2,7 +2,8 @@
 
 POST /bittern/boom?pass=KEY
 body:    {"wish": "...", "reed": {"kind": "flac", "grains": "BASE64"}, "beat": "events" or "lines"}
-answer:  server-sent events, `data: {"puff": "We caught "}`, at the end `data: over`; or the same as JSON lines
+answer:  server-sent events, `data: {"puff": "We caught "}`, at the end `data: over`; or the same as
+JSON lines
 """
 
 import base64

@@ -1,8 +1,10 @@
-"""`brook`: takes a multipart form and answers at once, in JSON of its own shape, in another language if asked to.
+"""`brook`: takes a multipart form and answers at once, in JSON of its own shape, in another
+language if asked to.
 
     POST /brook/listen   Authorization: Bearer KEY
     POST /brook/render   the same, with the field `into`
-    form fields:   sound (the file), creek (a model, "shallow" or "deep"), tongue (a language; may be left out)
+    form fields:   sound (the file), creek (a model, "shallow" or "deep"), tongue (a language;
+                   may be left out)
     answer:        {"tongue": "en", "lasts": 20.0, "says": "...", "stretches": [
                        {"from": 0.5, "till": 3.1, "says": "...", "words": [
                            {"w": "Good", "from": 0.5, "till": 0.8, "sure": 0.93}]}]}
@@ -54,7 +56,9 @@ def routes(listener: Listener, key: str, *, most_bytes: int = MOST_BYTES) -> lis
                 return _trouble(413, f"{sound.size} bytes will not go through; {most_bytes} would")
             content = await sound.read()
         try:
-            hearing = await anyio.to_thread.run_sync(listener.hear, content, None if tongue is None else str(tongue))
+            hearing = await anyio.to_thread.run_sync(
+                listener.hear, content, None if tongue is None else str(tongue)
+            )
         except RecordingError as error:
             return _trouble(415, f"the sound cannot be read: {error.what}")
         if request.url.path.endswith("/render"):

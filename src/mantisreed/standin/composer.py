@@ -17,7 +17,9 @@ from mantisreed.audio.encode import open_encoder
 from mantisreed.audio.formats import FORMATS, AudioFormat
 from mantisreed.standin.bank import Phrase, Word
 
-RECORDING_FORMATS = FORMATS | {"m4a": AudioFormat("m4a", "m4a", "audio/mp4", False, "ipod", "aac", 64_000)}
+RECORDING_FORMATS = FORMATS | {
+    "m4a": AudioFormat("m4a", "m4a", "audio/mp4", False, "ipod", "aac", 64_000)
+}
 """What composed recordings can be written in."""
 
 _BLOCK = 65_536
@@ -53,7 +55,10 @@ class Spoken:
     @property
     def words(self) -> tuple[Word, ...]:
         """Its words, timed from the recording's start."""
-        return tuple(Word(word.text, self.start + word.start, self.start + word.end) for word in self.phrase.words)
+        return tuple(
+            Word(word.text, self.start + word.start, self.start + word.end)
+            for word in self.phrase.words
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +87,9 @@ class Composition:
     @property
     def words(self) -> tuple[Word, ...]:
         """All words in order of their starts, timed from the recording's start."""
-        return tuple(sorted((word for spoken in self.truth for word in spoken.words), key=lambda w: w.start))
+        return tuple(
+            sorted((word for spoken in self.truth for word in spoken.words), key=lambda w: w.start)
+        )
 
     def blocks(self) -> Iterator[Samples]:
         """The sound as blocks of shape (channels, samples), float32, 16 kHz; memory stays flat."""
@@ -96,20 +103,29 @@ class Composition:
             block = noise.next(end - start)
             for spoken in sounding:
                 _mix(block, spoken, start)
-            sounding = [spoken for spoken in sounding if spoken.first + len(spoken.phrase.samples) > end]
+            sounding = [
+                spoken for spoken in sounding if spoken.first + len(spoken.phrase.samples) > end
+            ]
             yield np.clip(block, -1.0, 1.0)
 
     def write(self, path: Path, form: str | None = None) -> None:
-        """Render into a file; the format is taken from the name's ending unless `form` names one."""
+        """Render into a file; the format is taken from the name's ending unless `form` names
+        one.
+        """
         chosen = RECORDING_FORMATS[form or path.suffix.removeprefix(".")]
-        with path.open("w+b") as sink, open_encoder(sink, chosen, channels=self.channels) as encoder:
+        with (
+            path.open("w+b") as sink,
+            open_encoder(sink, chosen, channels=self.channels) as encoder,
+        ):
             for block in self.blocks():
                 encoder.write(block)
 
     def _noise_level(self) -> float:
         if self.snr is None or not self.truth:
             return 0.0
-        energy = sum(float(np.square(said.phrase.samples).sum()) * said.gain**2 for said in self.truth)
+        energy = sum(
+            float(np.square(said.phrase.samples).sum()) * said.gain**2 for said in self.truth
+        )
         length = sum(len(said.phrase.samples) for said in self.truth)
         return float(np.sqrt(energy / length / 10 ** (self.snr / 10)))
 
@@ -130,7 +146,8 @@ def compose(
         phrases: to choose from.
         seed: of order, pauses, levels and noise.
         duration: seconds, kept to the sample; phrases that would not fit whole are left out.
-        pauses: shortest and longest pause in seconds, evenly drawn; negative ones let voices overlap.
+        pauses: shortest and longest pause in seconds, evenly drawn; negative ones let voices
+            overlap.
         level_range: phrases differ in level by up to this many dB, half of it louder, half softer.
         snr: speech over noise in dB; None for no noise.
         channels: with 2, each voice speaks on a channel of its own, and voices take turns.
@@ -149,7 +166,9 @@ def compose(
     return Composition(tuple(truth), length, channels, snr, seed)
 
 
-def _order(phrases: Sequence[Phrase], chance: random.Random, *, take_turns: bool) -> Iterator[Phrase]:
+def _order(
+    phrases: Sequence[Phrase], chance: random.Random, *, take_turns: bool
+) -> Iterator[Phrase]:
     """Endless: round after round, each in a new order."""
     voices = sorted({phrase.voice or "" for phrase in phrases}) if take_turns else []
     while phrases:
@@ -157,7 +176,10 @@ def _order(phrases: Sequence[Phrase], chance: random.Random, *, take_turns: bool
         if not voices:
             yield from shuffled
             continue
-        by_voice = {voice: [phrase for phrase in shuffled if (phrase.voice or "") == voice] for voice in voices}
+        by_voice = {
+            voice: [phrase for phrase in shuffled if (phrase.voice or "") == voice]
+            for voice in voices
+        }
         for voice in cycle(voices):
             if not by_voice[voice]:
                 break

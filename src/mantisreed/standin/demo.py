@@ -72,9 +72,17 @@ def demo_compositions(phrases: Sequence[Phrase]) -> dict[str, Composition]:
     return {
         FIELD_NOTE: compose(said_by("ringer"), seed=11, duration=20, pauses=(0.4, 1.2)),
         RADIO_CALL: compose(
-            said_by("ringer", "skipper"), seed=12, duration=75, pauses=(-0.3, 1.0), level_range=4, snr=25, channels=2
+            said_by("ringer", "skipper"),
+            seed=12,
+            duration=75,
+            pauses=(-0.3, 1.0),
+            level_range=4,
+            snr=25,
+            channels=2,
         ),
-        BRIEFING: compose(said_by("warden", "skipper"), seed=13, duration=720, pauses=(0.5, 2.0), level_range=6),
+        BRIEFING: compose(
+            said_by("warden", "skipper"), seed=13, duration=720, pauses=(0.5, 2.0), level_range=6
+        ),
         BOAT_CLIP: compose(said_by("skipper"), seed=14, duration=40, level_range=3, snr=10),
         GERMAN_NOTE: compose(said_by("guest"), seed=15, duration=30, pauses=(0.4, 1.4), snr=30),
     }
@@ -100,7 +108,9 @@ def write_recordings(compositions: dict[str, Composition], folder: Path) -> Iter
     with ThreadPoolExecutor() as pool:
         jobs = {
             pool.submit(composition.write, folder / name): name
-            for name, composition in sorted(compositions.items(), key=lambda item: -item[1].duration)
+            for name, composition in sorted(
+                compositions.items(), key=lambda item: -item[1].duration
+            )
         }
         for job in as_completed(jobs):
             job.result()

@@ -1,20 +1,23 @@
-"""`dipper`: upload first, start a job with what the upload gave, ask until it is done, fetch the catch elsewhere.
+"""`dipper`: upload first, start a job with what the upload gave, ask until it is done, fetch the
+catch elsewhere.
 
-    POST /dipper/tokens         client-credentials grant: client `wader`, the key as secret; a token lasts 600 s
-    POST /dipper/pebbles        Authorization: Bearer TOKEN, raw bytes -> 201, Location: /pebbles/ID
-    POST /dipper/dives          {"pebble": "/pebbles/ID", "tongue": "en", "knot": "...", "ring": "http://...",
-                                 "carry": false} -> 202 {"dive": "ID"}
-    GET  /dipper/knots/KNOT     {"dive": "ID"}, or 404: the dive that was asked for with this knot
-    DELETE /dipper/dives/ID     204
-    GET  /dipper/dives/ID       {"mood": "perched" | "under" | "surfaced" | "drowned", "because": "...",
-                                 "catch": "/catches/ID"}
-    POST /dipper/rise           204: all dives that take long end now; no token needed
-    GET  /dipper/catches/ID     {"voices": [{"who": 1, "begins": 500, "ends": 3100, "line": "...",
-                                             "parts": [{"part": "Good", "begins": 500, "ends": 800}]}]}
+    POST /dipper/tokens      client-credentials grant: client `wader`, the key as secret; a token
+                             lasts 600 s
+    POST /dipper/pebbles     Authorization: Bearer TOKEN, raw bytes -> 201, Location: /pebbles/ID
+    POST /dipper/dives       {"pebble": "/pebbles/ID", "tongue": "en", "knot": "...",
+                              "ring": "http://...", "carry": false} -> 202 {"dive": "ID"}
+    GET  /dipper/knots/KNOT  {"dive": "ID"}, or 404: the dive that was asked for with this knot
+    DELETE /dipper/dives/ID  204
+    GET  /dipper/dives/ID    {"mood": "perched" | "under" | "surfaced" | "drowned",
+                              "because": "...", "catch": "/catches/ID"}
+    POST /dipper/rise        204: all dives that take long end now; no token needed
+    GET  /dipper/catches/ID  {"voices": [{"who": 1, "begins": 500, "ends": 3100, "line": "...",
+                              "parts": [{"part": "Good", "begins": 500, "ends": 800}]}]}
 
-Times are milliseconds; the same voice has the same number. A dive takes three looks, or as long as the fault profile
-says. When it has ended, the address in `ring` is called, signed after Standard Webhooks: a POST with
-{"dive": "ID", "mood": "..."}, or with the catch itself if asked to `carry` it.
+Times are milliseconds; the same voice has the same number. A dive takes three looks, or as long as
+the fault profile says. When it has ended, the address in `ring` is called, signed after Standard
+Webhooks: a POST with {"dive": "ID", "mood": "..."}, or with the catch itself if asked to `carry`
+it.
 """
 
 import asyncio
@@ -82,7 +85,10 @@ take.pebble = "header:Location"
 
 [engine.dipper.steps.start]
 path = "/dives"
-json = {{ pebble = "{{pebble}}", tongue = "{{language}}", knot = "{{request_id}}", ring = "{{callback}}" }}
+json.pebble = "{{pebble}}"
+json.tongue = "{{language}}"
+json.knot = "{{request_id}}"
+json.ring = "{{callback}}"
 take.dive = "dive"
 
 [engine.dipper.lookup]
@@ -158,7 +164,9 @@ class _Dipper:
     async def _token(self, request: Request) -> Response:
         fields = parse_qs((await request.body()).decode())
         expected = f"Basic {base64.b64encode(f'{CLIENT}:{self._key}'.encode()).decode()}"
-        if request.headers.get("authorization") != expected or fields.get("grant_type") != ["client_credentials"]:
+        if request.headers.get("authorization") != expected or fields.get("grant_type") != [
+            "client_credentials"
+        ]:
             return JSONResponse({"error": "invalid_client"}, status_code=401)
         token = secrets.token_urlsafe(16)
         self._tokens.add(token)
@@ -166,7 +174,11 @@ class _Dipper:
 
     def _refused(self, request: Request) -> Response | None:
         token = request.headers.get("authorization", "").removeprefix("Bearer ")
-        return None if token in self._tokens else JSONResponse({"because": "wet token"}, status_code=401)
+        return (
+            None
+            if token in self._tokens
+            else JSONResponse({"because": "wet token"}, status_code=401)
+        )
 
     async def _pebble(self, request: Request) -> Response:
         if refused := self._refused(request):
@@ -184,7 +196,12 @@ class _Dipper:
             return JSONResponse({"because": "no such pebble"}, status_code=404)
         name = secrets.token_hex(6)
         end = self._end()
-        self._dives[name] = dive = {"content": content, "tongue": asked.get("tongue"), "looks": 0, "end": end}
+        self._dives[name] = dive = {
+            "content": content,
+            "tongue": asked.get("tongue"),
+            "looks": 0,
+            "end": end,
+        }
         dive["listening"] = asyncio.Lock()
         dive["until"] = time.monotonic() + self._profile.queue
         dive["ring"], dive["carry"] = asked.get("ring"), asked.get("carry") == "yes"
@@ -231,7 +248,9 @@ class _Dipper:
             if "heard" in dive:
                 return "surfaced"
             try:
-                dive["heard"] = await anyio.to_thread.run_sync(self._listener.hear, dive["content"], dive["tongue"])
+                dive["heard"] = await anyio.to_thread.run_sync(
+                    self._listener.hear, dive["content"], dive["tongue"]
+                )
             except RecordingError as error:
                 dive["end"], dive["because"] = "drowned", error.what
                 return "drowned"
@@ -263,12 +282,16 @@ class _Dipper:
         if dive is None:
             return JSONResponse({"because": "no such dive"}, status_code=404)
         dive["looks"] += 1
-        is_early = time.monotonic() < dive["until"] if self._profile.queue else dive["looks"] < _LOOKS
+        is_early = (
+            time.monotonic() < dive["until"] if self._profile.queue else dive["looks"] < _LOOKS
+        )
         if is_early and "heard" not in dive:
             return JSONResponse({"mood": ("perched", "under")[dive["looks"] > 1]})
         if await self._mood(dive) == "drowned":
             return JSONResponse({"mood": "drowned", "because": dive["because"]})
-        return JSONResponse({"mood": "surfaced", "catch": f"/catches/{request.path_params['dive']}"})
+        return JSONResponse(
+            {"mood": "surfaced", "catch": f"/catches/{request.path_params['dive']}"}
+        )
 
     async def _catch(self, request: Request) -> Response:
         if refused := self._refused(request):
@@ -293,7 +316,10 @@ def _signed(secret: str, call: str, content: bytes) -> dict[str, str]:
 
 
 def _voices(hearing: Hearing) -> dict[str, Any]:
-    numbers = {voice: number for number, voice in enumerate(dict.fromkeys(line.voice for line in hearing.lines), 1)}
+    numbers = {
+        voice: number
+        for number, voice in enumerate(dict.fromkeys(line.voice for line in hearing.lines), 1)
+    }
     return {
         "voices": [
             {
@@ -302,7 +328,11 @@ def _voices(hearing: Hearing) -> dict[str, Any]:
                 "ends": round(line.end * 1000),
                 "line": line.text,
                 "parts": [
-                    {"part": word.text, "begins": round(word.start * 1000), "ends": round(word.end * 1000)}
+                    {
+                        "part": word.text,
+                        "begins": round(word.start * 1000),
+                        "ends": round(word.end * 1000),
+                    }
                     for word in line.words
                 ],
             }

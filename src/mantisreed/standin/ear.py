@@ -1,10 +1,11 @@
 """How a stand-in engine hears: it finds a bank's phrases in any sound.
 
-Landmarks (pairs of spectral peaks) of the sound are looked up among those of the bank; pairs that agree on a phrase
-and on where it would begin vote together. Each well-supported guess is then laid over the sound and compared sample
-by sample; the best fit is taken out of the sound before the next is tried, so that voices may overlap. What a word
-shares with the sound at its place is its confidence: the squared correlation, which is the share of the sound's
-energy that the word explains, 0.91 at 10 dB of noise.
+Landmarks (pairs of spectral peaks) of the sound are looked up among those of the bank; pairs that
+agree on a phrase and on where it would begin vote together. Each well-supported guess is then laid
+over the sound and compared sample by sample; the best fit is taken out of the sound before the next
+is tried, so that voices may overlap. What a word shares with the sound at its place is its
+confidence: the squared correlation, which is the share of the sound's energy that the word
+explains, 0.91 at 10 dB of noise.
 """
 
 import math
@@ -39,9 +40,16 @@ _MOST_GUESSES_PER_SECOND = 8
 _SLACK = 3 * _HOP  # samples by which votes may be off
 _GLANCE = EAR_RATE // 2  # samples of a template that are compared before all of it is
 _LEAST_GLANCE_SHARE = 0.8
-_LEAST_FITS = (0.8, 0.5, 0.25)  # sure phrases are taken out of the sound before doubtful ones are tried
+# Sure phrases are taken out of the sound before doubtful ones are tried.
+_LEAST_FITS = (
+    0.8,
+    0.5,
+    0.25,
+)
 _LEAST_WORD = 0.12
-_LEAST_LEFT = 0.25  # share of the sound's energy that must still be unexplained for another guess to be tried
+_LEAST_LEFT = (
+    0.25  # share of the sound's energy that must still be unexplained for another guess to be tried
+)
 _EDGE = 0.015
 """Seconds of a word that may be outside the audio before it counts as cut."""
 
@@ -104,7 +112,9 @@ class Ear:
         return sorted(heard, key=lambda phrase: phrase.words[0].start)
 
     def _index(self) -> tuple[_Integers, _Integers, _Integers]:
-        """All landmarks of the bank, ordered by hash: hash, phrase number, sample of its first peak."""
+        """All landmarks of the bank, ordered by hash: hash, phrase number, sample of its first
+        peak.
+        """
         with ThreadPoolExecutor() as pool:
             parts = list(pool.map(self._index_of, range(len(self._templates))))
         hashes, owners, places = (np.concatenate(columns) for columns in zip(*parts, strict=True))
@@ -114,7 +124,9 @@ class Ear:
     def _index_of(self, number: int) -> tuple[_Integers, _Integers, _Integers]:
         samples = self._templates[number].samples
         shifts = [shift * _HOP // _SHIFTS for shift in range(_SHIFTS)]
-        found = [_landmarks(np.concatenate([np.zeros(shift, np.float32), samples])) for shift in shifts]
+        found = [
+            _landmarks(np.concatenate([np.zeros(shift, np.float32), samples])) for shift in shifts
+        ]
         hashes = np.concatenate([hashes for hashes, _ in found])
         places = [frames * _HOP - shift for (_, frames), shift in zip(found, shifts, strict=True)]
         return hashes, np.full_like(hashes, number), np.concatenate(places)
@@ -126,12 +138,17 @@ class Ear:
         counts = np.searchsorted(self._hashes, hashes, "right") - left
         if not counts.sum():
             return []
-        hits = np.repeat(left - np.concatenate([[0], np.cumsum(counts)[:-1]]), counts) + np.arange(counts.sum())
+        hits = np.repeat(left - np.concatenate([[0], np.cumsum(counts)[:-1]]), counts) + np.arange(
+            counts.sum()
+        )
         owners = self._owners[hits]
         firsts = np.repeat(frames * _HOP, counts) - self._frames[hits]
         places = (firsts + _SLACK * 1000) // _SLACK
-        # Half of the votes for one place may have fallen into the next cell, so neighbours are counted together.
-        keys, inverse, votes = np.unique(owners * (1 << 40) + places, return_inverse=True, return_counts=True)
+        # Half of the votes for one place may have fallen into the next cell, so neighbours are
+        # counted together.
+        keys, inverse, votes = np.unique(
+            owners * (1 << 40) + places, return_inverse=True, return_counts=True
+        )
         mean_first = np.bincount(inverse, weights=firsts) / votes
         both = votes.copy()
         adjacent = np.flatnonzero(np.diff(keys) == 1)
@@ -148,7 +165,10 @@ class Ear:
         for least_fit in _LEAST_FITS:
             for guess in guesses:
                 template = self._templates[guess.phrase]
-                if any(abs(first - guess.first) < len(template.samples) for first in taken[guess.phrase]):
+                if any(
+                    abs(first - guess.first) < len(template.samples)
+                    for first in taken[guess.phrase]
+                ):
                     continue
                 stretch = _stretch(sound, template.samples, guess.first)
                 if _energy(rest[stretch]) < _LEAST_LEFT * _energy(sound[stretch]):
@@ -169,10 +189,14 @@ class _Template:
 
     def __init__(self, samples: _Floats) -> None:
         self.samples = samples
-        self._energy_before = np.concatenate([[0.0], np.cumsum(np.square(samples, dtype=np.float64))])
+        self._energy_before = np.concatenate(
+            [[0.0], np.cumsum(np.square(samples, dtype=np.float64))]
+        )
 
     def best_first(self, sound: _Floats, about: int, least_fit: float) -> int | None:
-        """The sample near `about` where the phrase fits best; None when its correlation is under `least_fit`."""
+        """The sample near `about` where the phrase fits best; None when its correlation is under
+        `least_fit`.
+        """
         start, end = max(0, -about), min(len(self.samples), len(sound) - about)
         if end - start < _SLACK:
             return None
@@ -227,9 +251,13 @@ def _spectrogram(sound: _Floats) -> _Floats:
     levels = np.empty((count, _HIGH_BIN - _LOW_BIN), np.float32)
     for start in range(0, count, 4096):
         end = min(start + 4096, count)
-        frames = np.lib.stride_tricks.sliding_window_view(sound[start * _HOP :], _WINDOW)[::_HOP][: end - start]
+        frames = np.lib.stride_tricks.sliding_window_view(sound[start * _HOP :], _WINDOW)[::_HOP][
+            : end - start
+        ]
         spectrum = rfft(frames * window, axis=1)[:, _LOW_BIN:_HIGH_BIN]
-        levels[start:end] = 10 * np.log10(np.square(spectrum.real) + np.square(spectrum.imag) + 1e-10)
+        levels[start:end] = 10 * np.log10(
+            np.square(spectrum.real) + np.square(spectrum.imag) + 1e-10
+        )
     return levels
 
 
@@ -251,7 +279,9 @@ def _energy(samples: _Floats) -> float:
 
 
 def _best_shift(sound: _Floats, part: _Floats, about: int) -> tuple[int, float]:
-    """How far from `about` the part correlates best, within the slack, and the normalised correlation there."""
+    """How far from `about` the part correlates best, within the slack, and the normalised
+    correlation there.
+    """
     window = np.zeros(len(part) + 2 * _SLACK, np.float32)
     begin = about - _SLACK
     left, right = max(0, begin), min(len(sound), begin + len(window))
@@ -285,7 +315,9 @@ def _heard_words(
 
 
 def _explained(sound: _Floats, rest: _Floats, samples: _Floats, first: int, word: Word) -> float:
-    """The share of the sound's energy at a word's place that the word explains, of what is left to explain."""
+    """The share of the sound's energy at a word's place that the word explains, of what is left to
+    explain.
+    """
     start = max(round(word.start * EAR_RATE), -first, 0)
     end = min(round(word.end * EAR_RATE), len(samples), len(sound) - first)
     ours, here = samples[start:end], slice(first + start, first + end)

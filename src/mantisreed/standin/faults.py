@@ -1,4 +1,6 @@
-"""How stand-ins misbehave when they are asked to, so that what happens with real engines can be tried and tested."""
+"""How stand-ins misbehave when they are asked to, so that what happens with real engines can be
+tried and tested.
+"""
 
 import random
 import time
@@ -15,16 +17,41 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from mantisreed.standin.habits import Habits
 
-Fault = Literal["refused", "cut", "500", "503", "hang", "truncated", "page", "wrong type", "empty", "duplicate id"]
+Fault = Literal[
+    "refused",
+    "cut",
+    "500",
+    "503",
+    "hang",
+    "truncated",
+    "page",
+    "wrong type",
+    "empty",
+    "duplicate id",
+]
 FAULTS: tuple[Fault, ...] = (
-    *("refused", "cut", "500", "503", "hang", "truncated", "page", "wrong type", "empty", "duplicate id"),
+    *(
+        "refused",
+        "cut",
+        "500",
+        "503",
+        "hang",
+        "truncated",
+        "page",
+        "wrong type",
+        "empty",
+        "duplicate id",
+    ),
 )
-"""What can go wrong with one request: the connection is closed without an answer, or half way through the body; an
-error of the engine's own; no answer for long; a body that breaks off although its length is right, is a page for
-people, is called something else, or is empty; the id of another job."""
+"""What can go wrong with one request: the connection is closed without an answer, or half way
+through the body; an
+error of the engine's own; no answer for long; a body that breaks off although its length is right,
+is a page for people, is called something else, or is empty; the id of another job."""
 
 _BEFORE: tuple[Fault, ...] = ("refused", "500", "503", "hang")  # the engine has not done anything
-_PAGE = b"<!DOCTYPE html><html><body><h1>Low tide</h1><p>Come back with the water.</p></body></html>"
+_PAGE = (
+    b"<!DOCTYPE html><html><body><h1>Low tide</h1><p>Come back with the water.</p></body></html>"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,9 +67,11 @@ class FaultProfile:
         retry_after: how a 429 says when to come back: in seconds, as a date, or not.
         queue: seconds that a job takes, where the engine has jobs.
         failing, losing: shares of jobs that end failed, and that the engine forgets.
-        calls: how the engine calls back, where it is given an address: before the job's own answer, twice, never.
+        calls: how the engine calls back, where it is given an address: before the job's own answer,
+            twice, never.
         confusion: share of words that are misheard.
-        habits: what is wrong with what an engine hears besides, by its name; by an empty one for all others.
+        habits: what is wrong with what an engine hears besides, by its name; by an empty one for
+            all others.
     """
 
     seed: int = 0
@@ -64,9 +93,13 @@ heard_sounds: ContextVar[list[str] | None] = ContextVar("heard_sounds", default=
 
 
 class Weather:
-    """Stands before the stand-ins: lets requests through, spoils some, counts all. `GET /tally` tells the counts."""
+    """Stands before the stand-ins: lets requests through, spoils some, counts all. `GET /tally`
+    tells the counts.
+    """
 
-    def __init__(self, engines: ASGIApp, profile: FaultProfile, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(
+        self, engines: ASGIApp, profile: FaultProfile, clock: Callable[[], float] = time.monotonic
+    ) -> None:
         self._engines = engines
         self._profile = profile
         self._clock = clock
@@ -87,8 +120,14 @@ class Weather:
             await self._engine(scope, receive, send)
 
     def tally(self) -> dict[str, Any]:
-        """Requests by engine, faults by kind, and by the digest of each sound how often it was answered well."""
-        return {"asked": dict(self.asked), "faults": dict(self.faults), "answered": dict(self.answered)}
+        """Requests by engine, faults by kind, and by the digest of each sound how often it was
+        answered well.
+        """
+        return {
+            "asked": dict(self.asked),
+            "faults": dict(self.faults),
+            "answered": dict(self.answered),
+        }
 
     async def _engine(self, scope: Scope, receive: Receive, send: Send) -> None:
         engine = scope["path"].split("/")[1]
@@ -96,7 +135,9 @@ class Weather:
         if scope["method"] == "POST" and (wait := self._over_pace(engine)) is not None:
             self.faults["429"] += 1
             await _drained(receive)
-            refusal = JSONResponse({"trouble": "the tide is too strong"}, 429, self._retry_after(wait))
+            refusal = JSONResponse(
+                {"trouble": "the tide is too strong"}, 429, self._retry_after(wait)
+            )
             await refusal(scope, receive, send)
             return
         is_spoiled = self._chance.random() < self._profile.faults
@@ -140,7 +181,9 @@ class Weather:
             case _:
                 return {}
 
-    async def _spoiled_before(self, fault: Fault | None, scope: Scope, receive: Receive, send: Send) -> None:
+    async def _spoiled_before(
+        self, fault: Fault | None, scope: Scope, receive: Receive, send: Send
+    ) -> None:
         if fault == "refused":
             _close(receive)
             return
@@ -149,7 +192,9 @@ class Weather:
             await anyio.sleep(self._profile.hang)
             _close(receive)
             return
-        await JSONResponse({"trouble": "the sluice is broken"}, int(fault or 500))(scope, receive, send)
+        await JSONResponse({"trouble": "the sluice is broken"}, int(fault or 500))(
+            scope, receive, send
+        )
 
 
 class _Answer:
@@ -171,7 +216,11 @@ class _Answer:
     async def give(self, receive: Receive) -> bool:
         """Send it on; whether it was spoiled so that it is of no use."""
         body, headers, fault = self._body, self._start.get("headers", []), self._fault
-        kinds: dict[Fault, bytes] = {"truncated": body[: len(body) // 2], "page": _PAGE, "empty": b""}
+        kinds: dict[Fault, bytes] = {
+            "truncated": body[: len(body) // 2],
+            "page": _PAGE,
+            "empty": b"",
+        }
         is_spoiled = fault in kinds or fault == "cut"
         if fault in kinds:
             body = kinds[fault]
@@ -183,13 +232,19 @@ class _Answer:
         headers = [
             (
                 name,
-                kind if kind and name == b"content-type" else str(len(body)).encode() if _is_length(name) else value,
+                kind
+                if kind and name == b"content-type"
+                else str(len(body)).encode()
+                if _is_length(name)
+                else value,
             )
             for name, value in headers
         ]
         await self._send({**self._start, "headers": headers})
         if fault == "cut":
-            await self._send({"type": "http.response.body", "body": body[: len(body) // 2], "more_body": True})
+            await self._send(
+                {"type": "http.response.body", "body": body[: len(body) // 2], "more_body": True}
+            )
             _close(receive)
             return True
         await self._send({"type": "http.response.body", "body": body})
@@ -207,7 +262,9 @@ async def _drained(receive: Receive) -> None:
 
 
 def _close(receive: Receive) -> None:
-    """Close the connection without another byte. ASGI has no word for it; the server's own object does."""
+    """Close the connection without another byte. ASGI has no word for it; the server's own object
+    does.
+    """
     transport = getattr(getattr(receive, "__self__", None), "transport", None)
     if transport is not None:
         transport.abort()

@@ -1,4 +1,6 @@
-"""Films of made-up shots with known cuts, to test finding shot changes with. All follows from the seed."""
+"""Films of made-up shots with known cuts, to test finding shot changes with. All follows from the
+seed.
+"""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -68,7 +70,9 @@ class Film:
                 picture = view.picture(number)
                 if before is not None and number < shot.fades_in:
                     share = (number + 1) / (shot.fades_in + 1)
-                    picture = share * picture + (1 - share) * before.picture(before.shot.frames + number)
+                    picture = share * picture + (1 - share) * before.picture(
+                        before.shot.frames + number
+                    )
                 if number == shot.flash:
                     picture = 0.2 * picture + 200.0
                 picture = picture + noise.normal(0.0, _NOISE, picture.shape)
@@ -88,12 +92,19 @@ class _View:
         count = int(chance.integers(0, 14))
         self._birds = chance.uniform(0, 1, (count, 2)) * (_WIDTH, _HEIGHT * self._horizon)
         self._speeds = chance.normal(0, 1.6, (count, 2))
-        self._waves = chance.uniform(0.01, 0.06, 3), chance.uniform(0, 6.28, 3), chance.uniform(3, 14, 3)
+        self._waves = (
+            chance.uniform(0.01, 0.06, 3),
+            chance.uniform(0, 6.28, 3),
+            chance.uniform(3, 14, 3),
+        )
         self._posts = chance.uniform(0, 2 * _WIDTH, 9)
 
     def picture(self, number: int) -> NDArray[np.float64]:
         across = np.arange(_WIDTH) + self._pan * number
-        hills = sum(height * np.sin(across * wave + phase) for wave, phase, height in zip(*self._waves, strict=True))
+        hills = sum(
+            height * np.sin(across * wave + phase)
+            for wave, phase, height in zip(*self._waves, strict=True)
+        )
         rows = np.arange(_HEIGHT)[:, None]
         horizon, shore = self._horizon * _HEIGHT + hills, self._shore * _HEIGHT + 0.5 * hills
         whole = np.where(
@@ -112,14 +123,22 @@ class _View:
 
 
 def compose_film(*, seed: int, seconds: float, rate: int = 25) -> Film:
-    """A film of shots of half a second to six, one in eight of them faded in, one in six with a flash."""
+    """A film of shots of half a second to six, one in eight of them faded in, one in six with a
+    flash.
+    """
     chance = np.random.default_rng(seed)
     shots: list[Shot] = []
     left = round(seconds * rate)
     while left > rate:
         frames = min(left, int(chance.uniform(0.5, 6.0) * rate))
-        fades_in = int(chance.integers(12, 30)) if shots and chance.random() < 0.125 and frames > 40 else 0
-        flash = int(chance.integers(fades_in + 6, frames - 6)) if chance.random() < 1 / 6 and frames > 50 else -1
+        fades_in = (
+            int(chance.integers(12, 30)) if shots and chance.random() < 0.125 and frames > 40 else 0
+        )
+        flash = (
+            int(chance.integers(fades_in + 6, frames - 6))
+            if chance.random() < 1 / 6 and frames > 50
+            else -1
+        )
         light = float(chance.choice([1.0, 0.8, 0.35]))
         shots.append(Shot(int(chance.integers(1 << 30)), frames, fades_in, flash, light))
         left -= frames

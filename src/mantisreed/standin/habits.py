@@ -1,4 +1,5 @@
-"""Bad habits of engines, planted into what a stand-in heard, with the truth: the faults that doubts have to find.
+"""Bad habits of engines, planted into what a stand-in heard, with the truth: the faults that doubts
+have to find.
 
 Everything follows from the sound: the same one gives the same faults.
 """
@@ -14,9 +15,8 @@ from mantisreed.standin.lines import Line, retold
 
 _SHORTEST_SILENCE = 1.0  # seconds without speech that something is made up over
 _WORD = 0.28  # seconds of a word that is made up
-_LETTERS = str.maketrans(
-    "abcdefghijklmnopqrstuvwxyzäöüß", "абцдефгхийклмнопкрстуввхузяёюс"
-)  # as a careless transliteration has them
+# As a careless transliteration has them.
+_LETTERS = str.maketrans("abcdefghijklmnopqrstuvwxyzäöüß", "абцдефгхийклмнопкрстуввхузяёюс")
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +108,9 @@ class Planter:
         self._vocabulary = sorted({word for phrase in phrases for word in phrase.text.split()})
         self.planted: list[Planted] = []
 
-    def spoiled(self, lines: Sequence[Line], seconds: float, tongue: str | None) -> tuple[Line, ...]:
+    def spoiled(
+        self, lines: Sequence[Line], seconds: float, tongue: str | None
+    ) -> tuple[Line, ...]:
         """The lines with faults in them, by time; `planted` says which.
 
         Args:
@@ -128,7 +130,9 @@ class Planter:
         before: Line | None = None
         for number, line in enumerate(lines):
             changed: Line | None = line
-            chosen = next((name for name in ways if self._chance.random() < getattr(self._habits, name)), None)
+            chosen = next(
+                (name for name in ways if self._chance.random() < getattr(self._habits, name)), None
+            )
             if before is not None and self._chance.random() < self._habits.loop:
                 changed = self._looped(before, line)
             elif chosen is not None:
@@ -137,7 +141,10 @@ class Planter:
             kept += [changed] if changed is not None else []
             before = line if changed is line else None
             until = lines[number + 1].start if number + 1 < len(lines) else seconds
-            if until - line.end >= _SHORTEST_SILENCE and self._chance.random() < self._habits.silence:
+            if (
+                until - line.end >= _SHORTEST_SILENCE
+                and self._chance.random() < self._habits.silence
+            ):
                 kept.append(self._made_up(line.end + 0.25, until - 0.25))
         return tuple(self._drifted(kept, seconds) if self._habits.drift and kept else kept)
 
@@ -152,21 +159,35 @@ class Planter:
         return retold(line, [word.text for word in again] * times, 0.9)
 
     def _made_up(self, start: float, end: float) -> Line:
-        texts = self._chance.choice(self._phrases).text.split()[: max(1, int((end - start) / _WORD))]
+        texts = self._chance.choice(self._phrases).text.split()[
+            : max(1, int((end - start) / _WORD))
+        ]
         words = tuple(
-            HeardWord(text, start + at * _WORD, min(end, start + (at + 1) * _WORD), self._chance.uniform(0.6, 0.95))
+            HeardWord(
+                text,
+                start + at * _WORD,
+                min(end, start + (at + 1) * _WORD),
+                self._chance.uniform(0.6, 0.95),
+            )
             for at, text in enumerate(texts)
         )
         self._note("silence", words[0].start, words[-1].end)
         return Line(" ".join(texts), None, words)
 
     def _in_another_language(self, line: Line, tongue: str | None) -> Line:
-        others = [phrase for phrase in self._phrases if phrase.language != tongue] or list(self._phrases)
+        others = [phrase for phrase in self._phrases if phrase.language != tongue] or list(
+            self._phrases
+        )
         return retold(line, self._chance.choice(others).text.split())
 
     def _others(self, line: Line, sure: tuple[float, float]) -> Line:
         words = tuple(
-            HeardWord(self._chance.choice(self._vocabulary), word.start, word.end, self._chance.uniform(*sure))
+            HeardWord(
+                self._chance.choice(self._vocabulary),
+                word.start,
+                word.end,
+                self._chance.uniform(*sure),
+            )
             for word in line.words
         )
         return Line(" ".join(word.text for word in words), line.voice, words)
@@ -182,7 +203,11 @@ class Planter:
         self._note("drift", first, lines[-1].end)
         return [
             replace(
-                line, words=tuple(replace(word, start=moved(word.start), end=moved(word.end)) for word in line.words)
+                line,
+                words=tuple(
+                    replace(word, start=moved(word.start), end=moved(word.end))
+                    for word in line.words
+                ),
             )
             for line in lines
         ]
@@ -199,5 +224,7 @@ def _squeezed(line: Line) -> Line:
     def moved(moment: float) -> float:
         return line.start + (moment - line.start) * 0.1
 
-    words = tuple(replace(word, start=moved(word.start), end=moved(word.end)) for word in line.words)
+    words = tuple(
+        replace(word, start=moved(word.start), end=moved(word.end)) for word in line.words
+    )
     return Line(line.text, line.voice, words)

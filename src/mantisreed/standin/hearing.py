@@ -1,4 +1,6 @@
-"""What all stand-in engines share: hearing a request's sound, and putting it into another language."""
+"""What all stand-in engines share: hearing a request's sound, and putting it into another
+language.
+"""
 
 import hashlib
 import io
@@ -62,7 +64,8 @@ class Listener:
         self._vocabulary = sorted({word for phrase in phrases for word in phrase.text.split()})
         self.tongues = sorted({phrase.language for phrase in phrases if phrase.language})
         self._by_tongue = {
-            tongue: [phrase for phrase in phrases if phrase.language == tongue] for tongue in self.tongues
+            tongue: [phrase for phrase in phrases if phrase.language == tongue]
+            for tongue in self.tongues
         }
 
     def with_habits(self, habits: Habits) -> "Listener":
@@ -83,7 +86,8 @@ class Listener:
         decoder = Decoder(io.BytesIO(content), sample_rate=EAR_RATE)
         phrases = self._ear.listen(decoder, tongue)
         lines = tuple(
-            Line(" ".join(word.text for word in heard.words), heard.phrase.voice, heard.words) for heard in phrases
+            Line(" ".join(word.text for word in heard.words), heard.phrase.voice, heard.words)
+            for heard in phrases
         )
         if self._confusion:
             chance = random.Random(zlib.crc32(content))  # noqa: S311
@@ -96,14 +100,18 @@ class Listener:
         return Hearing(lines, spoken, decoder.seconds)
 
     def render(self, hearing: Hearing, tongue: str) -> Hearing:
-        """The same in another language: a phrase of that language for each, always the same, at the same time."""
+        """The same in another language: a phrase of that language for each, always the same, at the
+        same time.
+        """
         others = self._by_tongue.get(tongue, [])
         lines = [self._rendered(line, others) for line in hearing.lines] if others else []
         return Hearing(tuple(lines), tongue, hearing.seconds)
 
     def _confused(self, line: Line, chance: random.Random) -> Line:
         words = tuple(
-            HeardWord(chance.choice(self._vocabulary), word.start, word.end, chance.uniform(0.3, 0.7))
+            HeardWord(
+                chance.choice(self._vocabulary), word.start, word.end, chance.uniform(0.3, 0.7)
+            )
             if chance.random() < self._confusion
             else word
             for word in line.words

@@ -1,4 +1,5 @@
-"""`heron`: takes raw bytes, with account and shore in the address and the key in a header of its own.
+"""`heron`: takes raw bytes, with account and shore in the address and the key in a header of its
+own.
 
     POST /heron/ACCOUNT/SHORE/calls?tongue=en   X-Feather: KEY   Content-Type: audio/...
     answer:   {"sightings": [{"readings": [{"script": "...", "trust": 0.9, "marks": [
@@ -33,7 +34,9 @@ def routes(listener: Listener, key: str) -> list[BaseRoute]:
             return _fault(404, f"account {account!r} has no heron on the {shore!r} shore")
         try:
             content = await request.body()
-            hearing = await anyio.to_thread.run_sync(listener.hear, content, request.query_params.get("tongue"))
+            hearing = await anyio.to_thread.run_sync(
+                listener.hear, content, request.query_params.get("tongue")
+            )
         except RecordingError as error:
             return _fault(415, error.what)
         return JSONResponse({"sightings": [_sighting(line) for line in hearing.lines]})

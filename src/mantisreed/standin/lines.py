@@ -35,5 +35,7 @@ def retold(line: Line, texts: Sequence[str], confidence: float | None = None) ->
     """Other words over the time of a line, evenly; None keeps the line's confidence."""
     sure = line.confidence if confidence is None else confidence
     edges = [line.start + (line.end - line.start) * n / len(texts) for n in range(len(texts) + 1)]
-    words = (HeardWord(text, *edge, sure) for text, edge in zip(texts, pairwise(edges), strict=True))
+    words = (
+        HeardWord(text, *edge, sure) for text, edge in zip(texts, pairwise(edges), strict=True)
+    )
     return Line(" ".join(texts), line.voice, tuple(words))

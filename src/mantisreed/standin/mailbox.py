@@ -1,4 +1,5 @@
-"""A mail box: a small mail server on loopback that puts each message into a file (RFC 5321, what senders need of it).
+"""A mail box: a small mail server on loopback that puts each message into a file (RFC 5321, what
+senders need of it).
 
 Nothing goes on from here. Recipients whose names begin with `nobody` are refused.
 """
@@ -94,7 +95,9 @@ class MailBox:
 
 @contextmanager
 def mailbox(folder: Path) -> Iterator[tuple[str, MailBox]]:
-    """A mail box that is served from a thread for as long as the context lasts; gives its address."""
+    """A mail box that is served from a thread for as long as the context lasts; gives its
+    address.
+    """
     box, ready, loop = MailBox(folder), threading.Event(), asyncio.new_event_loop()
     listener = socket.create_server(("127.0.0.1", 0))
 

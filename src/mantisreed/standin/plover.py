@@ -1,7 +1,9 @@
-"""`plover`: gets a link instead of the sound, fetches it, and has the reply in the last answer to "how is it".
+"""`plover`: gets a link instead of the sound, fetches it, and has the reply in the last answer to
+"how is it".
 
-    POST /plover/trails   {"trail": "http://...", "tongue": "en"}   X-Band: KEY   -> 202 {"steps": "ID"}
-        GET  /plover/trails/ID  -> 202 while it walks, then 200 and {"phrases": ["..."], "spoken": [
+    POST /plover/trails     {"trail": "http://...", "tongue": "en"}   X-Band: KEY
+                            -> 202 {"steps": "ID"}
+    GET  /plover/trails/ID  -> 202 while it walks, then 200 and {"phrases": ["..."], "spoken": [
                                 {"s": "Good", "clock": "00:00:00.500", "until": "00:00:00.800"}]}
                             or 410 {"lost": "..."}
 

@@ -1,15 +1,15 @@
 """`sedge`: takes JSON with the sound inside, and gives several forms of the same words.
 
     POST /sedge/ponder   HTTP basic authentication, user `ringer`, the key as password
-    body:     {"sound": {"coding": "FLAC", "pitch": 16000, "ears": 1, "grains": "BASE64"}, "tongue": "en",
-               "clock": "ticks" or "worded", "look_for": ["..."]}
-    answer:   {"verdict": "heard", "spans": [{"opens": 5000000, "runs": 26000000,
-                  "forms": {"spoken": "...", "written": "...", "mild": "..."},
+    body:     {"sound": {"coding": "FLAC", "pitch": 16000, "ears": 1, "grains": "BASE64"},
+               "tongue": "en", "clock": "counted" or "worded", "look_for": ["..."]}
+    answer:   {"verdict": "heard", "spans": [{"opens": 500000, "runs": 2600000,
+                  "forms": {"aloud": "...", "on_paper": "..."},
                   "bits": [{"opens": ..., "runs": ..., "form": "Good"}]}]}
     silence:  {"verdict": "stillness"}
     trouble:  {"verdict": "mud", "because": "..."} with status 200, or status 401
 
-`opens` and `runs` are an offset and a length, as ticks of 100 ns or worded as "1.500s".
+`opens` and `runs` are an offset and a length, in microseconds or worded as "PT1.500S".
 """
 
 import base64
@@ -27,7 +27,6 @@ from mantisreed.standin.hearing import Listener
 from mantisreed.standin.lines import Line
 
 USER = "ringer"
-_STRONG = {"kettle"}  # as strong as language gets on the marsh
 
 
 def routes(listener: Listener, key: str) -> list[BaseRoute]:
@@ -41,7 +40,11 @@ def routes(listener: Listener, key: str) -> list[BaseRoute]:
             asked = json.loads(await request.body())
             sound = asked["sound"]
             content = base64.b64decode(sound["grains"], validate=True)
-            if sound["coding"] not in ("FLAC", "OPUS") or sound["pitch"] != 16_000 or sound["ears"] != 1:
+            if (
+                sound["coding"] not in ("FLAC", "OPUS")
+                or sound["pitch"] != 16_000
+                or sound["ears"] != 1
+            ):
                 return _mud("the sound has to be FLAC or OPUS, of pitch 16000, for 1 ear")
             hearing = await anyio.to_thread.run_sync(listener.hear, content, asked.get("tongue"))
         except (KeyError, TypeError, ValueError, binascii.Error) as error:
@@ -51,7 +54,9 @@ def routes(listener: Listener, key: str) -> list[BaseRoute]:
         if not hearing.lines:
             return JSONResponse({"verdict": "stillness"})
         worded = asked.get("clock") == "worded"
-        return JSONResponse({"verdict": "heard", "spans": [_span(line, worded=worded) for line in hearing.lines]})
+        return JSONResponse(
+            {"verdict": "heard", "spans": [_span(line, worded=worded) for line in hearing.lines]}
+        )
 
     return [Route("/ponder", ponder, methods=["POST"])]
 
@@ -81,9 +86,12 @@ basic = "{{user}}:{{key}}"
 path = "/ponder"
 
 [engine.sedge.send.json]
-sound = {{ coding = "{{format}}", pitch = "{{sample_rate}}", ears = "{{channels}}", grains = "{{audio|base64}}" }}
+sound.coding = "{{format}}"
+sound.pitch = "{{sample_rate}}"
+sound.ears = "{{channels}}"
+sound.grains = "{{audio|base64}}"
 tongue = "{{language}}"
-clock = "ticks"
+clock = "counted"
 look_for = "{{hints}}"
 
 [engine.sedge.errors]
@@ -92,11 +100,11 @@ when = "because"
 nothing_heard.when = "verdict == 'stillness'"
 
 [engine.sedge.reply]
-times = "100 ns"
+times = "us"
 
 [engine.sedge.reply.passages]
 each = "spans"
-text = "forms.written"
+text = "forms.on_paper"
 start = "opens"
 length = "runs"
 
@@ -108,24 +116,27 @@ length = "runs"
 
 [engine.sedge.profile.worded]
 send.json.clock = "worded"
-reply.times = "suffixed"
+reply.times = "iso8601"
 """
 
 
 def _span(line: Line, *, worded: bool) -> dict[str, Any]:
-    spoken = "".join(character for character in line.text.lower() if character.isalnum() or character == " ")
-    mild = " ".join("*" * len(word) if word.strip(".,!?") in _STRONG else word for word in line.text.split())
+    aloud = "".join(
+        character for character in line.text.lower() if character.isalnum() or character == " "
+    )
     return {
         **_time(line.start, line.end, worded=worded),
-        "forms": {"spoken": spoken, "written": line.text, "mild": mild},
-        "bits": [{**_time(word.start, word.end, worded=worded), "form": word.text} for word in line.words],
+        "forms": {"aloud": aloud, "on_paper": line.text},
+        "bits": [
+            {**_time(word.start, word.end, worded=worded), "form": word.text} for word in line.words
+        ],
     }
 
 
 def _time(start: float, end: float, *, worded: bool) -> dict[str, Any]:
     if worded:
-        return {"opens": f"{start:.3f}s", "runs": f"{end - start:.3f}s"}
-    return {"opens": round(start * 10_000_000), "runs": round((end - start) * 10_000_000)}
+        return {"opens": f"PT{start:.3f}S", "runs": f"PT{end - start:.3f}S"}
+    return {"opens": round(start * 1_000_000), "runs": round((end - start) * 1_000_000)}
 
 
 def _mud(because: str) -> JSONResponse:

@@ -1,4 +1,6 @@
-"""Serving the stand-in engines on loopback, and writing the cards that tell how to speak to them."""
+"""Serving the stand-in engines on loopback, and writing the cards that tell how to speak to
+them.
+"""
 
 import asyncio
 import secrets
@@ -19,7 +21,18 @@ from starlette.routing import Mount, Route
 from mantisreed.errors import InputError, OutputError
 from mantisreed.files import make_folder, printable, write_whole
 from mantisreed.guarded import LARGEST_HEAD, LimitedBodies, guarded
-from mantisreed.standin import bittern, brook, dipper, heron, plover, rail, sedge, stilt, text_services, wren
+from mantisreed.standin import (
+    bittern,
+    brook,
+    dipper,
+    heron,
+    plover,
+    rail,
+    sedge,
+    stilt,
+    text_services,
+    wren,
+)
 from mantisreed.standin.faults import FaultProfile, Weather
 from mantisreed.standin.habits import EVERY_ENGINE, Habits
 from mantisreed.standin.hearing import Listener
@@ -39,20 +52,30 @@ _LOCAL = {"wren": wren, "stilt": stilt}
 _KEY_FILE = "standin.key"
 _BELL_FILE = "standin.bell"
 
-_MARK = "# Engine cards of the stand-ins, written by mantisreed; written anew each time they start.\n"
+_MARK = (
+    "# Engine cards of the stand-ins, written by mantisreed; written anew each time they start.\n"
+)
 
 
 def standins(listener: Listener, key: str, profile: FaultProfile | None = None) -> Starlette:
-    """All stand-in engines and text services over HTTP, as one ASGI application, each under its own name."""
+    """All stand-in engines and text services over HTTP, as one ASGI application, each under its own
+    name.
+    """
     profile = profile or FaultProfile()
     usual = profile.habits.get(EVERY_ENGINE, Habits())
     routes = {}
     for name, engine in SERVED.items():
         hearing = listener.with_habits(profile.habits.get(name, usual))
-        routes[name] = engine.routes(hearing, key, profile) if engine is dipper else engine.routes(hearing, key)
+        routes[name] = (
+            engine.routes(hearing, key, profile)
+            if engine is dipper
+            else engine.routes(hearing, key)
+        )
 
     async def planted(request: Request) -> JSONResponse:
-        return JSONResponse({sound: [asdict(one) for one in faults] for sound, faults in listener.planted.items()})
+        return JSONResponse(
+            {sound: [asdict(one) for one in faults] for sound, faults in listener.planted.items()}
+        )
 
     return Starlette(
         routes=[
@@ -60,7 +83,10 @@ def standins(listener: Listener, key: str, profile: FaultProfile | None = None) 
             *text_services.routes(listener.phrases, key),
             Route("/planted", planted),
         ],
-        middleware=[Middleware(Weather, profile=profile), Middleware(LimitedBodies, largest=_LARGEST_BODY)],
+        middleware=[
+            Middleware(Weather, profile=profile),
+            Middleware(LimitedBodies, largest=_LARGEST_BODY),
+        ],
     )
 
 
@@ -82,12 +108,15 @@ def check_cards_file(file: Path) -> None:
     """
     if not may_write_cards(file):
         raise OutputError(
-            "exists and was not written by a stand-in", where=printable(file), advice="name another file"
+            "exists and was not written by a stand-in",
+            where=printable(file),
+            advice="name another file",
         )
 
 
 def write_cards(file: Path, address: str, key: str, listener: Listener, extra: str = "") -> None:
-    """Write the engine cards for this address, with the key in a file beside them that only its owner can read.
+    """Write the engine cards for this address, with the key in a file beside them that only its
+    owner can read.
 
     Args:
         file: what to write; a file that somebody else made is not overwritten.
@@ -128,13 +157,18 @@ def bound_socket(port: int) -> socket.socket:
     """
     listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    listener.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)  # an answer in two parts would wait for 40 ms
+    # An answer in two parts would wait for 40 ms.
+    listener.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     try:
         listener.bind((HOST, port))
     except (OSError, OverflowError) as error:
         listener.close()
-        reason = error.strerror.lower() if isinstance(error, OSError) and error.strerror else str(error)
-        raise InputError(f"cannot listen on port {port} ({reason})", advice="choose another --port") from error
+        reason = (
+            error.strerror.lower() if isinstance(error, OSError) and error.strerror else str(error)
+        )
+        raise InputError(
+            f"cannot listen on port {port} ({reason})", advice="choose another --port"
+        ) from error
     return listener
 
 
@@ -152,7 +186,9 @@ def serve(application: Starlette, listener: socket.socket, on_ready: Callable[[]
 def serving(application: Starlette, listener: socket.socket) -> Iterator[str]:
     """Serve from a thread of this process for as long as the context lasts; gives the address."""
     server, ready = _server(application), threading.Event()
-    thread = threading.Thread(target=lambda: asyncio.run(_serve(server, listener, ready.set)), daemon=True)
+    thread = threading.Thread(
+        target=lambda: asyncio.run(_serve(server, listener, ready.set)), daemon=True
+    )
     thread.start()
     ready.wait()
     try:
@@ -174,7 +210,9 @@ def _server(application: Starlette) -> uvicorn.Server:
     return uvicorn.Server(config)
 
 
-async def _serve(server: uvicorn.Server, listener: socket.socket, on_ready: Callable[[], None]) -> None:
+async def _serve(
+    server: uvicorn.Server, listener: socket.socket, on_ready: Callable[[], None]
+) -> None:
     serving = asyncio.create_task(server.serve(sockets=[listener]))
     while not server.started and not serving.done():
         await asyncio.sleep(0.01)

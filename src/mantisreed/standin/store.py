@@ -1,4 +1,5 @@
-"""An object store in memory, spoken to as most object stores are: buckets, keys, lists in XML, ranges of bytes.
+"""An object store in memory, spoken to as most object stores are: buckets, keys, lists in XML,
+ranges of bytes.
 
 It looks at no signature: it stands in for a store's behaviour, not for its safety.
 """
@@ -66,7 +67,9 @@ class ObjectStore:
     def _list(self, bucket: str, asked: dict[str, str]) -> Response:
         prefix, delimiter = asked.get("prefix", ""), asked.get("delimiter", "")
         after = asked.get("continuation-token", asked.get("start-after", ""))
-        keys = sorted(path.partition("/")[2] for path in self.objects if path.startswith(f"{bucket}/"))
+        keys = sorted(
+            path.partition("/")[2] for path in self.objects if path.startswith(f"{bucket}/")
+        )
         entries: dict[str, str] = {}
         for key in keys:
             if not key.startswith(prefix):
@@ -77,9 +80,14 @@ class ObjectStore:
                 entries.setdefault(name, "prefix" if end >= 0 else "key")
         shown = list(entries.items())[:_MOST_KEYS]
         is_cut = len(shown) < len(entries)
-        more = f"<NextContinuationToken>{escape(shown[-1][0])}</NextContinuationToken>" if is_cut else ""
+        more = (
+            f"<NextContinuationToken>{escape(shown[-1][0])}</NextContinuationToken>"
+            if is_cut
+            else ""
+        )
         described = "".join(self._described(bucket, shown))
-        head = f"<Name>{escape(bucket)}</Name><Prefix>{escape(prefix)}</Prefix><KeyCount>{len(shown)}</KeyCount>"
+        names = f"<Name>{escape(bucket)}</Name><Prefix>{escape(prefix)}</Prefix>"
+        head = f"{names}<KeyCount>{len(shown)}</KeyCount>"
         cut = f"<IsTruncated>{str(is_cut).lower()}</IsTruncated>"
         return _xml("ListBucketResult", f"{head}{cut}{more}{described}")
 
@@ -98,7 +106,11 @@ class ObjectStore:
 
 def _part_of(found: _Object, request: Request) -> Response:
     """The object, or the range of its bytes that is asked for (RFC 9110, 14.2)."""
-    headers = {"ETag": found.tag, "Last-Modified": formatdate(found.changed, usegmt=True), "Accept-Ranges": "bytes"}
+    headers = {
+        "ETag": found.tag,
+        "Last-Modified": formatdate(found.changed, usegmt=True),
+        "Accept-Ranges": "bytes",
+    }
     content, status = found.content, 200
     unit, _, spans = request.headers.get("range", "").partition("=")
     if unit == "bytes":

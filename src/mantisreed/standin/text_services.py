@@ -1,15 +1,21 @@
-"""Stand-ins for text services: a translator, a judge of tone, a digest and a voice, each with a shape of its own.
+"""Stand-ins for text services: a translator, a judge of tone, a digest and a voice, each with a
+shape of its own.
 
-    godwit      POST /godwit/renderings   X-Wing: KEY   {"from": "en", "into": "de", "lines": ["..."]}
-                answer: {"lines": [{"line": "..."}], "letters": 31};  GET /godwit/tongues: {"known": ["de", "en"]}
+    godwit      POST /godwit/renderings   X-Wing: KEY
+                {"from": "en", "into": "de", "lines": ["..."]}
+                answer: {"lines": [{"line": "..."}], "letters": 31}
+                GET /godwit/tongues: {"known": ["de", "en"]}
     turnstone   POST /turnstone/weigh     Bearer KEY    words=...&tongue=en (form)
                 answer: <mood><weather>calm</weather><force>2</force><topic>boats</topic></mood>
-    sanderling  POST /sanderling/tides    Bearer KEY    the text itself;  answer: 202 {"tide": "ID"}
-                GET /sanderling/tides/ID: {"level": "rising"} or {"level": "high"};  GET .../ID/shells: the digest
-    whimbrel    POST /whimbrel/calls      Basic station:KEY   {"say": "...", "tongue": "en"};  answer: a WAV file
+    sanderling  POST /sanderling/tides    Bearer KEY    the text itself
+                answer: 202 {"tide": "ID"}
+                GET /sanderling/tides/ID: {"level": "rising"} or {"level": "high"}
+                GET /sanderling/tides/ID/shells: the digest
+    whimbrel    POST /whimbrel/calls      Basic station:KEY   {"say": "...", "tongue": "en"}
+                answer: a WAV file
 
-The translator knows the phrases of the bundled bank, also when a word of them is wrong; anything else comes back in
-angle quotes. The voice speaks phrases of the bank and leaves out all else.
+The translator knows the phrases of the bundled bank, also when a word of them is wrong; anything
+else comes back in angle quotes. The voice speaks phrases of the bank and leaves out all else.
 """
 
 import base64
@@ -44,8 +50,29 @@ _KEPT_TIDES = 1000
 _PAUSE = 0.3  # seconds between two phrases that are spoken
 
 _MOODS = {
-    "worried": ("storm", "fog", "lost", "broken", "hole", "dead", "stronger", "thick", "fouled", "rough", "nebel"),
-    "glad": ("thank", "best", "first of the season", "fresh tea", "good condition", "best autumn", "danke", "schön"),
+    "worried": (
+        "storm",
+        "fog",
+        "lost",
+        "broken",
+        "hole",
+        "dead",
+        "stronger",
+        "thick",
+        "fouled",
+        "rough",
+        "nebel",
+    ),
+    "glad": (
+        "thank",
+        "best",
+        "first of the season",
+        "fresh tea",
+        "good condition",
+        "best autumn",
+        "danke",
+        "schön",
+    ),
     "busy": ("nets", "bags", "weight", "wing", "ring", "counted", "netze", "beutel", "gewicht"),
 }
 _TOPICS = {
@@ -78,7 +105,9 @@ def _godwit(key: str) -> list[BaseRoute]:
             return JSONResponse({"flaw": f"{into!r} is no tongue of mine"}, status_code=400)
         if letters > _MOST_LETTERS:
             return JSONResponse({"flaw": f"{letters} letters are too many"}, status_code=413)
-        return JSONResponse({"lines": [{"line": rendered(line, into)} for line in lines], "letters": letters})
+        return JSONResponse(
+            {"lines": [{"line": rendered(line, into)} for line in lines], "letters": letters}
+        )
 
     async def known(request: Request) -> Response:
         return JSONResponse({"known": tongues()})
@@ -214,7 +243,9 @@ def digest_of(text: str) -> str:
 
 
 def spoken(text: str, phrases: Sequence[Phrase]) -> bytes | None:
-    """A text read aloud with the phrases of the bank, as a WAV file; None where none of them is in it."""
+    """A text read aloud with the phrases of the bank, as a WAV file; None where none of them is in
+    it.
+    """
     by_text = {phrase.text: phrase for phrase in phrases}
     pause = np.zeros(round(_PAUSE * SAMPLE_RATE), np.float32)
     parts: list[np.ndarray] = []
@@ -240,7 +271,8 @@ every.headers.X-Wing = "{{wing}}"
 languages = {{ path = "/tongues", reads = "known", writes = "known" }}
 accepts = {{ max_characters = {_MOST_LETTERS}, languages = ["en", "de"] }}
 price = {{ per_thousand_characters = "0.02", currency = "shells" }}
-send = {{ path = "/renderings", json = {{ from = "{{language}}", into = "{{target}}", lines = "{{passages}}" }} }}
+send.path = "/renderings"
+send.json = {{ from = "{{language}}", into = "{{target}}", lines = "{{passages}}" }}
 reply.texts = "lines[].line"
 errors.message = "flaw"
 
@@ -252,7 +284,8 @@ every.bearer = "{{stone}}"
 accepts.max_characters = 4000
 price = {{ per_thousand_characters = "0.01", currency = "shells" }}
 send = {{ path = "/weigh", urlencoded = {{ words = "{{text}}", tongue = "{{language}}" }} }}
-reply = {{ format = "xml", data = {{ tone = "mood.weather", force = "mood.force", topics = "mood.topic[]" }} }}
+reply.format = "xml"
+reply.data = {{ tone = "mood.weather", force = "mood.force", topics = "mood.topic[]" }}
 
 [service.sanderling]
 about = "digest; takes jobs"

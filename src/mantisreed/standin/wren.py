@@ -2,8 +2,9 @@
 
     python -m mantisreed.standin.wren [--bank DIR] [--tongue TAG] [--write FILE] SOUND
 
-hears the phrases of a bank in a sound file, or in what comes on standard input when SOUND is `-`, and writes
-{"song": [{"note": "Good", "t": 0.5, "d": 0.3, "sure": 0.93}]} to FILE or to standard output. Times are seconds.
+hears the phrases of a bank in a sound file, or in what comes on standard input when SOUND is `-`,
+and writes {"song": [{"note": "Good", "t": 0.5, "d": 0.3, "sure": 0.93}]} to FILE or to standard
+output. Times are seconds.
 """
 
 import argparse
@@ -42,19 +43,23 @@ confidence = "sure"
 command.run = [{json.dumps(sys.executable)}, "-m", "mantisreed.standin.wren", "-"]
 command.audio = "stdin"
 command.reply = "stdout"
-"""
+"""  # noqa: E501
 
 
 def main() -> int:
     """Run the program; gives its exit code."""
-    parser = argparse.ArgumentParser(prog="wren", description="A recogniser that knows the phrases of a bank.")
+    parser = argparse.ArgumentParser(
+        prog="wren", description="A recogniser that knows the phrases of a bank."
+    )
     parser.add_argument("sound")
     parser.add_argument("--bank", type=Path, default=BUNDLED)
     parser.add_argument("--tongue")
     parser.add_argument("--write", type=Path)
     options = parser.parse_args()
     try:
-        content = sys.stdin.buffer.read() if options.sound == "-" else Path(options.sound).read_bytes()
+        content = (
+            sys.stdin.buffer.read() if options.sound == "-" else Path(options.sound).read_bytes()
+        )
         hearing = Listener(load_bank(options.bank)).hear(content, options.tongue)
     except (MantisreedError, OSError) as error:
         sys.stderr.write(f"wren: {error}\n")

@@ -1,9 +1,9 @@
 """Where language breaks: how good or bad it is to go on in another line or cue before a word.
 
-The order of preference is that of subtitling guides: after a sentence, after a clause, before a conjunction or a
-preposition, between a subject and what is said of it; never between what belongs together. Words are judged by small
-tables of each language (`languages.toml`); what stands in none of them is a content word, and its place in the
-phrase decides.
+The order of preference is that of subtitling guides: after a sentence, after a clause, before a
+conjunction or a preposition, between a subject and what is said of it; never between what belongs
+together. Words are judged by small tables of each language (`languages.toml`); what stands in none
+of them is a content word, and its place in the phrase decides.
 """
 
 from collections.abc import Container, Sequence
@@ -16,18 +16,23 @@ from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, needs_space, phrases
 
 SENTENCE, CLAUSE, CONJUNCTION, LISTED, PREPOSITION, PHRASE = 0.0, 2.0, 4.0, 6.0, 8.0, 11.0
-"""Penalties of good places: after a sentence, after a clause, before a conjunction, after a part of a list, before a
+"""Penalties of good places: after a sentence, after a clause, before a conjunction, after a part of
+a list, before a
 preposition, and between phrases, such as a subject and its verb or a verb and its object."""
 
 PLAIN, LOOSE, PAIR, UNIT = 20.0, 32.0, 70.0, 140.0
-"""And of poor ones: between any two words, between words that probably belong together, such as a noun and the word
-before it; between those that do, such as a pronoun and its verb; inside of what is one thing, such as a name."""
+"""And of poor ones: between any two words, between words that probably belong together, such as a
+noun and the word
+before it; between those that do, such as a pronoun and its verb; inside of what is one thing, such
+as a name."""
 
 _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks or brackets
 _FORGOTTEN = 5.0  # more, before the last word of a clause
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
 _OPENING, _CLOSING = "([{（［｛「『【〈《", ")]}）］｝」』】〉》"
-_AROUND = "\"'“”„«»‹›()[]{}¿¡"  # quotes and brackets, and the marks that Spanish sentences begin with
+_AROUND = (
+    "\"'“”„«»‹›()[]{}¿¡"  # quotes and brackets, and the marks that Spanish sentences begin with
+)
 _STRIPPED = ".,;:!?\"'“”„«»()[]{}…¿¡♪♫"
 _QUOTES = '"“”„«»'
 
@@ -50,7 +55,8 @@ def break_penalties(
         texts: words in order.
         language: a tag; None takes the rules that hold in any language.
         is_glued: which are written without a space before; None lets the script decide.
-        places: those that somebody wants to know of, which is faster; others may be 0. None for all.
+        places: those that somebody wants to know of, which is faster; others may be 0. None for
+            all.
     """
     tongue = (language or "").split("-")[0].lower()
     penalties = _Judge(texts, tongue).penalties(places)
@@ -65,12 +71,14 @@ class _Facts:
 
     Attributes:
         bare: in lower case, without marks around it.
-        head, tail: what stands before and behind its apostrophe, where its language elides: `l'eau` is an article for
-            what stands before it, and a noun for what stands behind it. The bare word elsewhere.
+        head, tail: what stands before and behind its apostrophe, where its language elides: `l'eau`
+            is an article for what stands before it, and a noun for what stands behind it. The bare
+            word elsewhere.
         kind, tail_kind: of the head and of the tail.
         is_number: whether the tail is a number, in digits or words.
         ends_sentence, ends_clause: whether it has a mark that does, abbreviations with them.
-        in_phrase: what it does to a noun phrase: `ends`, `begins`, `fills` (article and noun in one) or `goes on`.
+        in_phrase: what it does to a noun phrase: `ends`, `begins`, `fills` (article and noun in
+            one) or `goes on`.
         brackets: how many more it opens than closes.
         is_plain: it has letters and digits only.
     """
@@ -103,7 +111,9 @@ def _facts_of(text: str, tongue: str) -> _Facts:
     is_number = _is_number(tail) or tail in known.numbers
     if not is_number and len(tail) > 8 and tongue in _COMPOUNDS_NUMBERS:
         # `dreihundertzwölf`
-        is_number = any(map(tail.endswith, known.numbers)) and any(map(tail.startswith, known.numbers))
+        is_number = any(map(tail.endswith, known.numbers)) and any(
+            map(tail.startswith, known.numbers)
+        )
     tail_kind = _kind_of(tail, known)
     ends = ends_clause(text) or ends_sentence(text)
     in_phrase = "goes on"
@@ -115,7 +125,9 @@ def _facts_of(text: str, tongue: str) -> _Facts:
         in_phrase = "begins"
     elif tail_kind != "content" and tail not in known.adjectives:
         in_phrase = "ends"
-    brackets = sum(text.count(mark) for mark in _OPENING) - sum(text.count(mark) for mark in _CLOSING)
+    brackets = sum(text.count(mark) for mark in _OPENING) - sum(
+        text.count(mark) for mark in _CLOSING
+    )
     return _Facts(
         bare=bare,
         head=head,
@@ -147,7 +159,9 @@ class _Judge:
         penalties = [0.0] * len(texts)
         brackets, quoted = 0, self._quoted()
         starts_sentence = True
-        phrase_length = 0  # content words since an article or the like began a phrase; 0 outside of one
+        phrase_length = (
+            0  # content words since an article or the like began a phrase; 0 outside of one
+        )
         for at, word in enumerate(self._words):
             if at:
                 is_end = self._is_sentence_end(at)
@@ -185,7 +199,11 @@ class _Judge:
                 continue
             if text[0] in _QUOTES and opened is None:
                 opened = at
-            if opened is not None and text.rstrip(".,;:!?…")[-1:] in _QUOTES and (at > opened or len(text) > 1):
+            if (
+                opened is not None
+                and text.rstrip(".,;:!?…")[-1:] in _QUOTES
+                and (at > opened or len(text) > 1)
+            ):
                 if at - opened < _SHORT_QUOTE:
                     inside[opened + 1 : at + 1] = [True] * (at - opened)
                 opened = None
@@ -197,9 +215,17 @@ class _Judge:
         before, text = texts[at - 1], texts[at]
         if self._words[at - 1].ends_clause:
             return self._after_clause(at)
-        if before[-1:] in NOT_LAST or text[:1] in NOT_FIRST or text in _LONE_MARKS or before in _LONE_MARKS:
+        if (
+            before[-1:] in NOT_LAST
+            or text[:1] in NOT_FIRST
+            or text in _LONE_MARKS
+            or before in _LONE_MARKS
+        ):
             return UNIT
-        if self._words[at - 1].ends_sentence and self._words[at - 1].bare not in self._known.may_end:
+        if (
+            self._words[at - 1].ends_sentence
+            and self._words[at - 1].bare not in self._known.may_end
+        ):
             return UNIT  # the full stop of an abbreviation, which belongs to what follows
         tight = max(self._tied_to_following(at, starts_sentence), self._tied_to_preceding(at))
         if tight >= PLAIN:
@@ -281,12 +307,17 @@ class _Judge:
         is_unit = following in UNITS or following in known.behind or self._texts[at] in UNITS
         if is_unit or _is_number(following) or following in known.numbers:
             return UNIT
-        if following in known.coordinating and at + 1 < len(self._texts) and self._words[at + 1].is_number:
+        if (
+            following in known.coordinating
+            and at + 1 < len(self._texts)
+            and self._words[at + 1].is_number
+        ):
             return UNIT
         if following in known.auxiliaries:
             return PHRASE
         if kind in ("content", "adjective", "quantifier", "degree"):
-            # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends its phrase
+            # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends
+            # its phrase
             is_year = len(word) == 4 and word.isdigit()
             return LOOSE if is_year else PAIR + 4
         return 0.0
@@ -320,14 +351,19 @@ class _Judge:
                 return PAIR
         if word in known.prepositions and self._words[at].closes:
             return PAIR
-        if word in known.pronouns and (self._asks(at) or (self._is_verb(before) and self._inverts())):
+        if word in known.pronouns and (
+            self._asks(at) or (self._is_verb(before) and self._inverts())
+        ):
             return PAIR
         if word in known.coordinating and following:
             after = at + 2 >= len(self._texts) or self._words[at + 1].closes
             is_pair = self._words[at - 1].tail_kind == "content" and next_kind == "content"
             if (before in known.behind and _is_number(following)) or (is_pair and after):
                 return LOOSE
-        may_be_verb = self._texts[at][:1].islower() and self._words[at].kind in ("content", "auxiliary")
+        may_be_verb = self._texts[at][:1].islower() and self._words[at].kind in (
+            "content",
+            "auxiliary",
+        )
         if self._tongue in _VERBS_LAST and may_be_verb and self._words[at].closes:
             return LOOSE  # the verb that the clause waited for
         return 0.0
@@ -349,7 +385,9 @@ class _Judge:
 
     def _is_verb(self, word: str) -> bool:
         known = self._known
-        return word in known.verbs or (self._tongue == "en" and word.endswith("ed") and len(word) > 4)
+        return word in known.verbs or (
+            self._tongue == "en" and word.endswith("ed") and len(word) > 4
+        )
 
     def _between(self, at: int, phrase_length: int) -> float:
         """The penalty where nothing ties two words."""
@@ -377,7 +415,10 @@ class _Judge:
             case _:
                 pass
         if self._tongue in _CAPITALISES_NOUNS:
-            is_noun_before, is_noun = self._texts[at - 1][:1].isupper(), self._texts[at][:1].isupper()
+            is_noun_before, is_noun = (
+                self._texts[at - 1][:1].isupper(),
+                self._texts[at][:1].isupper(),
+            )
             return PHRASE if is_noun_before and not is_noun else PLAIN - 4
         if self._is_verb(word):
             return PHRASE
@@ -394,12 +435,16 @@ class _Judge:
         return PHRASE + 1 if self._is_verb(self._words[at - 1].tail) else PREPOSITION
 
     def _before_to(self, at: int) -> float:
-        """Before English `to`: of a place or person as before other prepositions, of a verb a little worse."""
+        """Before English `to`: of a place or person as before other prepositions, of a verb a
+        little worse.
+        """
         has_next = at + 1 < len(self._texts)
         kind = self._words[at + 1].kind if has_next else ""
         is_name = has_next and self._texts[at + 1][:1].isupper()
         is_place = is_name or kind in ("determiner", "number", "quantifier")
-        return PHRASE + 1 if not is_place or self._is_verb(self._words[at - 1].tail) else PREPOSITION
+        return (
+            PHRASE + 1 if not is_place or self._is_verb(self._words[at - 1].tail) else PREPOSITION
+        )
 
 
 def _phrase_length(word: _Facts, length: int) -> int:
@@ -413,11 +458,15 @@ _BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinatin
 """Kinds of words that begin a phrase of their own."""
 
 _LONE_MARKS = frozenset(("»", "«", "!", "?", ";", ":", "»,", "».", "♪", "♫", "–", "—", "-", "%"))
-"""What stands between spaces and yet belongs to the words beside it, as in French or around sung text."""
+"""What stands between spaces and yet belongs to the words beside it, as in French or around sung
+text.
+"""
 
 
 def _kind_of(word: str, known: LanguageWords) -> str:
-    """The kind of a word, of those that its tables give the one that matters most before a break."""
+    """The kind of a word, of those that its tables give the one that matters most before a
+    break.
+    """
     if word == "to" and "to" in known.auxiliaries:
         return "infinitive"
     kinds = (
@@ -454,9 +503,14 @@ def _look_like_a_name(before: str, text: str) -> bool:
 
 
 def _part_phrases(
-    penalties: list[float], texts: Sequence[str], language: str | None, is_glued: Sequence[bool] | None
+    penalties: list[float],
+    texts: Sequence[str],
+    language: str | None,
+    is_glued: Sequence[bool] | None,
 ) -> None:
-    """In scripts without spaces: what is inside a phrase belongs together, and a space is as good as a comma."""
+    """In scripts without spaces: what is inside a phrase belongs together, and a space is as good
+    as a comma.
+    """
     run: list[int] = []
 
     def judge() -> None:
@@ -469,7 +523,9 @@ def _part_phrases(
     for number, text in enumerate(texts):
         before = texts[number - 1] if number else ""
         is_same = bool(before) and is_spaceless(before[-1]) and is_spaceless(text[0])
-        glued = is_same and (not needs_space(before, text) if is_glued is None else is_glued[number])
+        glued = is_same and (
+            not needs_space(before, text) if is_glued is None else is_glued[number]
+        )
         if is_same and not glued:
             penalties[number] = min(penalties[number], CLAUSE)
         if not glued:
@@ -496,7 +552,8 @@ def is_sentence_end(text: str, following: str, tongue: str) -> bool:
     if following and not following.strip(_AROUND + "”"):
         return False  # the mark that closes the quotation
     if not bare.endswith(".") or bare.endswith("..") or not following:
-        # `... he said "Stop!" and left`, and in French `» dit-il`: a quotation that its sentence goes on behind
+        # `... he said "Stop!" and left`, and in French `» dit-il`: a quotation that its sentence
+        # goes on behind
         is_quoted = text[-1:] in _QUOTES or following[:1] == "»"
         return not (is_quoted and first.islower())
     if first.islower():
@@ -510,7 +567,9 @@ def is_sentence_end(text: str, following: str, tongue: str) -> bool:
     if word.isdigit():  # `3. Februar` is a date, `we counted 3.` an end
         return following.lower().strip(_STRIPPED) not in known.months
     # An initial, or letters with full stops between them such as `J. R.`
-    is_initial = len(word) == 1 and word.isalpha() and text.strip(_AROUND)[:1].isupper() and word != "i"
+    is_initial = (
+        len(word) == 1 and word.isalpha() and text.strip(_AROUND)[:1].isupper() and word != "i"
+    )
     return not is_initial
 
 

@@ -1,4 +1,6 @@
-"""Checking cues against layout rules, against their language, against the speech, and what every player needs."""
+"""Checking cues against layout rules, against their language, against the speech, and what every
+player needs.
+"""
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -23,8 +25,13 @@ UNITS = {
 """Units of findings, as their names in JSON end with them and as people read them."""
 
 DASHES = ("-", "–", "—", "‐", "―")
-_FORGOTTEN, _FAR_SHORTER = 6, 3.0  # letters of a word on a line of its own, and how much longer the other line is
-_HEARD = 0.2  # seconds of speech that no cue shows; voice activity is no surer of where words begin and end
+# Letters of a word on a line of its own, and how much longer the other line is.
+_FORGOTTEN, _FAR_SHORTER = (
+    6,
+    3.0,
+)
+# seconds of speech that no cue shows; voice activity is no surer of where words begin and end
+_HEARD = 0.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +70,9 @@ def check_format(remarks: Iterable[Remark]) -> list[Finding]:
     ]
 
 
-def check_cues(cues: Sequence[Cue], rules: LayoutRules, language: str | None = None) -> list[Finding]:
+def check_cues(
+    cues: Sequence[Cue], rules: LayoutRules, language: str | None = None
+) -> list[Finding]:
     """What breaks the rules, cue by cue.
 
     Args:
@@ -71,7 +80,9 @@ def check_cues(cues: Sequence[Cue], rules: LayoutRules, language: str | None = N
         rules: how cues may look.
         language: a tag, for where lines and cues may break; None leaves that out.
     """
-    findings = [found for number, cue in enumerate(cues, 1) for found in _of_cue(number, cue, rules)]
+    findings = [
+        found for number, cue in enumerate(cues, 1) for found in _of_cue(number, cue, rules)
+    ]
     for number, (cue, following) in enumerate(pairwise(cues), 2):
         findings += _between(number, cue, following, rules)
     if language is not None and is_known_language(language):
@@ -98,10 +109,14 @@ def check_speech(cues: Sequence[Cue], speech: Sequence[tuple[float, float]]) -> 
                 break
             late = cue.start - max(start, before)
             if start < cue.start and late > _HEARD:
-                findings.append(_measured(number, cue, "late-in", late, _HEARD, "seconds", "or less"))
+                findings.append(
+                    _measured(number, cue, "late-in", late, _HEARD, "seconds", "or less")
+                )
             early = min(end, after) - cue.end
             if end > cue.end and early > _HEARD:
-                findings.append(_measured(number, cue, "early-out", early, _HEARD, "seconds", "or less"))
+                findings.append(
+                    _measured(number, cue, "early-out", early, _HEARD, "seconds", "or less")
+                )
     return findings
 
 
@@ -116,28 +131,53 @@ def has_dash(line: str) -> bool:
     return line[:1] in DASHES and line[1:2] not in DASHES and not line[1:2].isdigit()
 
 
-def _measured(number: int, cue: Cue, rule: str, value: float, limit: float, unit: str, which: str = "") -> Finding:
+def _measured(
+    number: int, cue: Cue, rule: str, value: float, limit: float, unit: str, which: str = ""
+) -> Finding:
     """A finding with numbers, written out with their unit for people."""
     shown = UNITS[unit]
     digits = {"seconds": 2, "columns": 0, "lines": 0}.get(unit, 1)
     found = f"{value:.{digits}f} {shown}" if value < float("inf") else "no time to read it"
     allowed = f"{limit:g} {shown} {which}".rstrip()
     known = None if value == float("inf") else round(value, 3)
-    return Finding(number, cue.start, rule, found, allowed, cue.text[:40], 0, known, round(limit, 3), unit)
+    return Finding(
+        number, cue.start, rule, found, allowed, cue.text[:40], 0, known, round(limit, 3), unit
+    )
 
 
 def _between(number: int, cue: Cue, following: Cue, rules: LayoutRules) -> Iterator[Finding]:
     gap = following.start - cue.end
     beginning = following.text[:40]
     if following.start < cue.start - SLACK:
-        yield Finding(number, following.start, "order", "begins before the cue above", "later", beginning)
+        yield Finding(
+            number, following.start, "order", "begins before the cue above", "later", beginning
+        )
     elif gap < -SLACK and cue.speaker == following.speaker:
         found = f"{-gap:.2f} s over the cue above"
-        yield Finding(number, following.start, "overlap", found, "none", beginning, 0, round(-gap, 3), 0.0, "seconds")
+        yield Finding(
+            number,
+            following.start,
+            "overlap",
+            found,
+            "none",
+            beginning,
+            0,
+            round(-gap, 3),
+            0.0,
+            "seconds",
+        )
     elif -SLACK <= gap < rules.gap - SLACK:
         yield _measured(number, following, "gap", max(0.0, gap), rules.gap, "seconds", "or more")
     elif rules.gap + SLACK < gap < rules.flicker - SLACK:
-        yield _measured(number, following, "flicker", gap, rules.flicker, "seconds", f"or more, or {rules.gap:g} s")
+        yield _measured(
+            number,
+            following,
+            "flicker",
+            gap,
+            rules.flicker,
+            "seconds",
+            f"or more, or {rules.gap:g} s",
+        )
 
 
 def _of_cue(number: int, cue: Cue, rules: LayoutRules) -> Iterator[Finding]:
@@ -158,7 +198,9 @@ def _of_cue(number: int, cue: Cue, rules: LayoutRules) -> Iterator[Finding]:
         yield _too_fast(number, cue, rules)
     dashes = sum(map(has_dash, cue.lines))
     if dashes == 1 and rules.speakers != "dash-each" and not cue.turns:
-        yield Finding(number, cue.start, "dash", "one speaker", "a dash for each of two", cue.text[:40])
+        yield Finding(
+            number, cue.start, "dash", "one speaker", "a dash for each of two", cue.text[:40]
+        )
 
 
 def _too_fast(number: int, cue: Cue, rules: LayoutRules) -> Finding:
@@ -193,7 +235,12 @@ def _of_language(cues: Sequence[Cue], language: str) -> Iterator[Finding]:
             text = f"{words[at - 1]} | {words[at]}"
             where = "between cues" if before != number else "between lines"
             yield Finding(
-                before, cues[before - 1].start, rule, f"{text}, {where}", "together", cues[before - 1].text[:40]
+                before,
+                cues[before - 1].start,
+                rule,
+                f"{text}, {where}",
+                "together",
+                cues[before - 1].text[:40],
             )
     yield from _orphans(cues, language)
 
@@ -204,10 +251,22 @@ def _orphans(cues: Sequence[Cue], language: str) -> Iterator[Finding]:
             continue
         above, below = cue.lines
         alone = below.strip(".,;:!?…\"'»”)]")
-        if " " in below.strip() or len(alone) > _FORGOTTEN or text_width(above) < _FAR_SHORTER * text_width(below):
+        if (
+            " " in below.strip()
+            or len(alone) > _FORGOTTEN
+            or text_width(above) < _FAR_SHORTER * text_width(below)
+        ):
             continue
         texts = cue.text.split()
-        if len(texts) > 2 and break_penalties(texts, language, places={len(texts) - 1})[-1] >= PLAIN:
+        if (
+            len(texts) > 2
+            and break_penalties(texts, language, places={len(texts) - 1})[-1] >= PLAIN
+        ):
             yield Finding(
-                number, cue.start, "orphan", f"{below!r} alone on a line", "more than a word", cue.text[:40]
+                number,
+                cue.start,
+                "orphan",
+                f"{below!r} alone on a line",
+                "more than a word",
+                cue.text[:40],
             )

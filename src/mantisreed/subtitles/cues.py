@@ -17,8 +17,8 @@ class Mark:
     Attributes:
         line: which, from 0.
         first, last: its characters [first, last).
-        tag: `b`, `i` or `u`, or what else stands in a WebVTT start tag, such as `c.loud`, `lang de` or `ruby`; or
-            `color #rrggbb` for a colour that WebVTT has no class for.
+        tag: `b`, `i` or `u`, or what else stands in a WebVTT start tag, such as `c.loud`, `lang de`
+            or `ruby`; or `color #rrggbb` for a colour that WebVTT has no class for.
     """
 
     line: int
@@ -52,7 +52,8 @@ class Cue:
         marks: what is marked in its lines.
         settings: its WebVTT settings, such as `line:0 align:start`.
         name: its WebVTT identifier.
-        inner: which of the words a time stood before, where the cue was read from WebVTT; None where it was not.
+        inner: which of the words a time stood before, where the cue was read from WebVTT; None
+            where it was not.
         turns: line by line, whose it is, where two speakers share the cue; empty otherwise.
     """
 
@@ -81,7 +82,9 @@ def moved_cue(cue: Cue, move: Callable[[float], float]) -> Cue:
 
 def moved_word(word: Word, move: Callable[[float], float]) -> Word:
     """The same of a word."""
-    return msgspec.structs.replace(word, start=max(0.0, move(word.start)), end=max(0.0, move(word.end)))
+    return msgspec.structs.replace(
+        word, start=max(0.0, move(word.start)), end=max(0.0, move(word.end))
+    )
 
 
 @dataclass(slots=True)

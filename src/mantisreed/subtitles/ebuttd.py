@@ -1,4 +1,6 @@
-"""EBU-TT-D, the profile of TTML for distribution (EBU Tech 3380): written here, read as other TTML is."""
+"""EBU-TT-D, the profile of TTML for distribution (EBU Tech 3380): written here, read as other TTML
+is.
+"""
 
 from collections.abc import Iterable, Sequence
 from itertools import pairwise
@@ -33,7 +35,7 @@ _HEAD = """\
   </head>
   <body>
     <div style="plain">
-"""
+"""  # noqa: E501
 _TAIL = "    </div>\n  </body>\n</tt>\n"
 _REGIONS = ("below", "middle", "above")
 _ALIGNED = {0: ("start", "start"), 2: ("end", "end")}
@@ -50,9 +52,15 @@ def write_ebuttd(cues: Iterable[Cue], language: str | None = None) -> str:
     tags = dict.fromkeys(mark.tag for cue in cues for mark in cue.marks)
     columns = {(keypad_of_settings(cue.settings) - 1) % 3 for cue in cues if cue.settings}
     styles = dict(filter(None, map(_style_of, tags)))
-    styles |= {name: f'tts:textAlign="{align}"' for column, (name, align) in _ALIGNED.items() if column in columns}
+    styles |= {
+        name: f'tts:textAlign="{align}"'
+        for column, (name, align) in _ALIGNED.items()
+        if column in columns
+    }
     written = "".join(f'      <style xml:id="{name}" {value}/>\n' for name, value in styles.items())
-    is_reversed = is_right_to_left("".join(line for cue in cues[:50] for line in cue.lines), language)
+    is_reversed = is_right_to_left(
+        "".join(line for cue in cues[:50] for line in cue.lines), language
+    )
     head = _HEAD.format(
         namespace=NAMESPACE,
         language=quoteattr(xml_text(language or "")),
@@ -74,7 +82,8 @@ def _paragraph(number: int, cue: Cue) -> str:
     row, column = divmod(keypad_of_settings(cue.settings) - 1, 3) if cue.settings else (0, 1)
     style = f' style="{_ALIGNED[column][0]}"' if column in _ALIGNED else ""
     spans = "<br/>".join(
-        _line(line, [mark for mark in cue.marks if mark.line == at]) for at, line in enumerate(cue.lines)
+        _line(line, [mark for mark in cue.marks if mark.line == at])
+        for at, line in enumerate(cue.lines)
     )
     times = f'begin="{clock(cue.start)}" end="{clock(cue.end)}"'
     return f'      <p xml:id="cue{number}" region="{_REGIONS[row]}" {times}{style}>{spans}</p>\n'

@@ -1,4 +1,6 @@
-"""Cues that break a rule, repaired one by one; the others stay as they are, and no cue begins elsewhere."""
+"""Cues that break a rule, repaired one by one; the others stay as they are, and no cue begins
+elsewhere.
+"""
 
 import math
 from collections.abc import Sequence
@@ -26,10 +28,11 @@ def fixed(
 ) -> list[Cue]:
     """The cues in order of time, each that breaks a rule changed as little as mends it.
 
-    Lines are broken anew inside of their cue; a text that needs more lines than a cue may have is given more cues in
-    the same time. A cue that is too short or too fast stays on for longer where there is room, one that stands too
-    long or reaches into the next goes out earlier. Lines that begin with a speaker's dash stay lines. Cues without
-    text are gone. Marks and settings stay with their text.
+    Lines are broken anew inside of their cue; a text that needs more lines than a cue may have is
+    given more cues in the same time. A cue that is too short or too fast stays on for longer where
+    there is room, one that stands too long or reaches into the next goes out earlier. Lines that
+    begin with a speaker's dash stay lines. Cues without text are gone. Marks and settings stay with
+    their text.
 
     Args:
         cues: as they were read.
@@ -58,7 +61,11 @@ def _repaired(
 ) -> list[Cue]:
     """What stands for a cue that breaks these rules."""
     latest = float("inf") if following is None else following.start - rules.gap
-    is_crosstalk = following is not None and following.speaker != cue.speaker and following.start < cue.end - SLACK
+    is_crosstalk = (
+        following is not None
+        and following.speaker != cue.speaker
+        and following.start < cue.end - SLACK
+    )
     if not is_crosstalk:
         cue = replace(cue, end=_end_of(cue, latest, found, rules))
     if not found & _TEXT and not _says_too_much(cue, found, rules):
@@ -74,12 +81,16 @@ def _repaired(
     if cost >= len(groups) * _NEW_CUE + PLAIN:
         # One line more than needed often saves a phrase.
         anew = broken_into_lines(texts, penalties, rules, more=1)
-        cost, groups = min((cost, groups), _groups_of_lines(anew, texts, penalties, rules), key=lambda way: way[0])
+        cost, groups = min(
+            (cost, groups), _groups_of_lines(anew, texts, penalties, rules), key=lambda way: way[0]
+        )
     return _parted(cue, groups, rules)
 
 
 def _says_too_much(cue: Cue, found: set[str], rules: LayoutRules) -> bool:
-    """Whether a cue stands for too long because of what it says, and not only because nobody took it away."""
+    """Whether a cue stands for too long because of what it says, and not only because nobody took
+    it away.
+    """
     if "longest" not in found:
         return False
     return sum(map(text_width, cue.lines)) > rules.speed * rules.longest or bool(
@@ -99,17 +110,25 @@ def _end_of(cue: Cue, latest: float, found: set[str], rules: LayoutRules) -> flo
         end = max(end, latest)
     if found & {"gap", "overlap"} or end > cue.end:
         # What did not reach into the next cue before does not now; what did ends before it.
-        end = min(end, max(latest, cue.end if not found & {"gap", "overlap"} else cue.start + _LEAST))
+        end = min(
+            end, max(latest, cue.end if not found & {"gap", "overlap"} else cue.start + _LEAST)
+        )
     return max(end, cue.start)
 
 
 def _with_shorter_lines(cue: Cue, rules: LayoutRules, language: str | None) -> Cue:
-    """The cue with lines that are too long broken, if it may have so many; each speaker's line stays apart."""
+    """The cue with lines that are too long broken, if it may have so many; each speaker's line
+    stays apart.
+    """
     lines: list[str] = []
     for line in cue.lines:
         texts = words_of(line, language)
         penalties = break_penalties(texts, language)
-        lines += broken_into_lines(texts, penalties, rules) if text_width(line) > rules.line_length else [line]
+        lines += (
+            broken_into_lines(texts, penalties, rules)
+            if text_width(line) > rules.line_length
+            else [line]
+        )
     return _with_lines(cue, tuple(lines)) if len(lines) <= max(rules.lines, len(cue.lines)) else cue
 
 
@@ -135,7 +154,9 @@ def _parted(cue: Cue, groups: Sequence[tuple[str, ...]], rules: LayoutRules) -> 
 def _groups_of_lines(
     lines: Sequence[str], texts: Sequence[str], penalties: Sequence[float], rules: LayoutRules
 ) -> tuple[float, list[tuple[str, ...]]]:
-    """The lines of each cue: as few cues as hold them, ending where language breaks best; and what that costs."""
+    """The lines of each cue: as few cues as hold them, ending where language breaks best; and what
+    that costs.
+    """
     places, at = [], 0  # the word that each line begins with
     for line in lines:
         places.append(at)
@@ -159,7 +180,9 @@ def _groups_of_lines(
 
 
 def _starts_of(groups: Sequence[tuple[str, ...]], cue: Cue) -> list[float]:
-    """When each part of a cue begins: with its words where their times are known, or by its share of the text."""
+    """When each part of a cue begins: with its words where their times are known, or by its share
+    of the text.
+    """
     widths = [sum(map(text_width, lines)) for lines in groups]
     whole = sum(widths) or 1
     lengths = [len("".join("".join(lines).split())) for lines in groups]
@@ -186,7 +209,9 @@ def _marks_by_cue(groups: Sequence[tuple[str, ...]], cue: Cue) -> list[tuple[Mar
     spans, at = [], 0
     for number, line in enumerate(cue.lines):
         at = text.index(line, at)
-        spans += [(at + mark.first, at + mark.last, mark.tag) for mark in cue.marks if mark.line == number]
+        spans += [
+            (at + mark.first, at + mark.last, mark.tag) for mark in cue.marks if mark.line == number
+        ]
         at += len(line)
     found, at = [], 0
     for lines in groups:

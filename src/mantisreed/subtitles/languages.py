@@ -9,11 +9,16 @@ from pathlib import Path
 _TABLES = Path(__file__).with_name("languages.toml")
 
 _UNITS_TEXT = (
-    "mm cm m km g kg mg t l ml s ms min h hz khz % ‰ ° °c °f ft lb oz grams gram kilos kilometres kilometers metres "
-    "meters millimetres millimeters centimetres inches feet miles hours hour minutes minute seconds second "
-    "days day weeks years knots euros euro dollars pounds percent degrees gramm kilo meter millimeter "
-    "zentimeter kilometer stunden stunde minuten minute sekunden uhr tage tag jahre jahr prozent grad "
-    "heures heure mètres ans jours euros horas metros días años ore giorni anni uur dagen jaar godzin dni lat"
+    "mm cm m km g kg mg t l ml s ms min h hz khz % ‰ ° °c °f ft lb oz grams gram kilos kilometres "
+    "kilometers metres "
+    "meters millimetres millimeters centimetres inches feet miles hours hour minutes minute "
+    "seconds second "
+    "days day weeks years knots euros euro dollars pounds percent degrees gramm kilo meter "
+    "millimeter "
+    "zentimeter kilometer stunden stunde minuten minute sekunden uhr tage tag jahre jahr prozent "
+    "grad "
+    "heures heure mètres ans jours euros horas metros días años ore giorni anni uur dagen jaar "
+    "godzin dni lat"
 )
 UNITS = frozenset(_UNITS_TEXT.split())
 """Units of measurement, which stay with their number in any language."""
@@ -21,7 +26,9 @@ UNITS = frozenset(_UNITS_TEXT.split())
 
 @dataclass(frozen=True, slots=True)
 class LanguageWords:
-    """Small words of a language by what they belong to; `languages.toml` says what each set is for."""
+    """Small words of a language by what they belong to; `languages.toml` says what each set is
+    for.
+    """
 
     never_ends: frozenset[str] = frozenset()
     may_end: frozenset[str] = frozenset()
@@ -62,7 +69,9 @@ def _tables() -> dict[str, dict[str, str]]:
 
 @cache
 def words_of_language(tongue: str) -> LanguageWords:
-    """What is known of a language, by the first part of its tag; of one that is not listed, nothing."""
+    """What is known of a language, by the first part of its tag; of one that is not listed,
+    nothing.
+    """
     table = _tables().get(tongue)
     if table is None:
         return LanguageWords()

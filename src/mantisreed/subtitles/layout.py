@@ -1,8 +1,8 @@
 """Laying timed words out in cues: dynamic programming over all words of a transcript at once.
 
-What a cue from word i to word j costs is computed for all i and all lengths together, as arrays; then the cheapest
-chain of cues is found from the end of each. A rule that is broken costs more than any bad break. Time and memory are
-linear in the number of words.
+What a cue from word i to word j costs is computed for all i and all lengths together, as arrays;
+then the cheapest chain of cues is found from the end of each. A rule that is broken costs more than
+any bad break. Time and memory are linear in the number of words.
 """
 
 import math
@@ -31,17 +31,35 @@ _CUE = 6.0  # each cue costs a little, so that there are not more than needed
 CUE_BREAK = 2.5  # a sentence that is torn between two cues is harder to read than one on two lines
 _GOES_ON = 60.0  # more than a cue, so that one more is made for the sentence that ends
 _FAST, _FASTER = 20.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
-_SHORT, _SHORTER = 30.0, 200.0  # for too short a cue, and for the share of the shortest time that is missing
+# For too short a cue, and for the share of the shortest time that is missing.
+_SHORT, _SHORTER = (
+    30.0,
+    200.0,
+)
 _LITTLE, _LOST = 12, 8.0  # columns; a cue with less looks lost
-_PAUSE, _BRIDGED = 0.7, 40.0  # seconds of silence inside a sentence; a cue over it shows what is not said yet
+# Seconds of silence inside a sentence; a cue over it shows what is not said yet.
+_PAUSE, _BRIDGED = (
+    0.7,
+    40.0,
+)
 _QUICK = 0.6  # seconds between two speakers; a quicker exchange shares a cue
 _AHEAD = 2.5  # seconds by which the second line of a shared cue may be read before it is said
 _SHARED = 4.0  # less than a cue, so that a quick exchange is one
-_AT_PAUSE, _MOST_AT_PAUSE = 0.4, 20.0  # of a cue break's weight where the speaker pauses, and the most it comes to
-_BALANCE, _LOPSIDED = 0.15, 6.0  # for each column by which lines differ, and the square of its share of a line
+# Of a cue break's weight where the speaker pauses, and the most it comes to.
+_AT_PAUSE, _MOST_AT_PAUSE = (
+    0.4,
+    20.0,
+)
+# For each column by which lines differ, and the square of its share of a line.
+_BALANCE, _LOPSIDED = (
+    0.15,
+    6.0,
+)
 _TOP_HEAVY = 1.5
 _SLACK = 1e-6  # seconds
-_OVERLAPPED_WORDS = 0.05  # seconds by which engines let a word begin before the one before it has ended
+_OVERLAPPED_WORDS = (
+    0.05  # seconds by which engines let a word begin before the one before it has ended
+)
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -78,7 +96,9 @@ def lay_out(
     passages = list(passages)
     sample = " ".join(passage.text for passage in passages[:_SAMPLE])
     rules = (rules or LayoutRules()).for_language(language, sample)
-    tokens = _tokens_of(passages_over_speech(passages, ()), rules, language, mark_speakers=mark_speakers)
+    tokens = _tokens_of(
+        passages_over_speech(passages, ()), rules, language, mark_speakers=mark_speakers
+    )
     if not tokens.words:
         return []
     penalties = break_penalties(tokens.texts, language, tokens.is_glued)
@@ -96,7 +116,9 @@ def lay_out(
         spoken = _Spoken(starts[number], max(word.end for word in words), widths[number])
         end = _end_of(spoken, following, rules, is_overlapped)
         turns = _turns_of(tokens, first, last)
-        cues.append(Cue(starts[number], end, broken[number], tokens.speakers[first], words, turns=turns))
+        cues.append(
+            Cue(starts[number], end, broken[number], tokens.speakers[first], words, turns=turns)
+        )
     cues.sort(key=lambda cue: (cue.start, cue.end))
     return cues if rules.frame_rate is None else on_frames(cues, rules.frame_rate, rules.gap)
 
@@ -112,7 +134,9 @@ def _lines_of(
             DASH + _line_of(tokens.texts[begin:end], [False, *tokens.is_glued[begin + 1 : end]])
             for begin, end in parts
         )
-    return broken_into_lines(tokens.texts[first:last], penalties[first:last], rules, tokens.is_glued[first:last])
+    return broken_into_lines(
+        tokens.texts[first:last], penalties[first:last], rules, tokens.is_glued[first:last]
+    )
 
 
 def _turns_of(tokens: _Tokens, first: int, last: int) -> tuple[Turn, ...]:
@@ -127,7 +151,8 @@ def _turns_of(tokens: _Tokens, first: int, last: int) -> tuple[Turn, ...]:
 def _line_of(texts: Sequence[str], glued: Sequence[bool]) -> str:
     """Texts on one line."""
     return "".join(
-        text if sticks or at == 0 else f" {text}" for at, (text, sticks) in enumerate(zip(texts, glued, strict=True))
+        text if sticks or at == 0 else f" {text}"
+        for at, (text, sticks) in enumerate(zip(texts, glued, strict=True))
     )
 
 
@@ -139,12 +164,14 @@ def broken_into_lines(
     *,
     more: int = 0,
 ) -> tuple[str, ...]:
-    """As few lines as hold the texts, broken where language breaks, of like lengths, the shorter ones above.
+    """As few lines as hold the texts, broken where language breaks, of like lengths, the shorter
+    ones above.
 
     Args:
         texts: of one cue.
         penalties: of a break before each.
-        rules: line length and number of lines; more lines are made only if a line would be too long otherwise.
+        rules: line length and number of lines; more lines are made only if a line would be too long
+            otherwise.
         is_glued: which are written without a space before; None lets the script decide.
         more: how many lines more than needed, if there are as many words.
     """
@@ -166,7 +193,8 @@ def broken_into_lines(
         return line(0, two), line(two, count)
     # best[lines][last]: cost and where the last line begins
     best: list[dict[int, tuple[float, int]]] = [{0: (0.0, 0)}]
-    # The innermost loop runs for every line of every cue; it calls nothing, and has the costs of `_unevenness` in it.
+    # The innermost loop runs for every line of every cue; it calls nothing, and has the costs of
+    # `_unevenness` in it.
     share = _LOPSIDED / limit**2
     for earliest, latest in _line_windows(width, count, limit, more):
         reached: dict[int, tuple[float, int]] = {}
@@ -184,7 +212,11 @@ def broken_into_lines(
                     total += _RULE
                 if above >= 0:
                     differ = above - wide
-                    total += _BALANCE * abs(differ) + share * differ * differ + (_TOP_HEAVY if differ > 0 else 0.0)
+                    total += (
+                        _BALANCE * abs(differ)
+                        + share * differ * differ
+                        + (_TOP_HEAVY if differ > 0 else 0.0)
+                    )
                 known = reached.get(last)
                 if known is None or total < known[0]:
                     reached[last] = total, first
@@ -195,10 +227,14 @@ def broken_into_lines(
     return tuple(line(first, last) for first, last in pairwise(reversed(ends)))
 
 
-def _line_windows(width: Callable[[int, int], int], count: int, limit: int, more: int = 0) -> list[tuple[int, int]]:
-    """Between which places each line ends, where as few lines as can be, or some more, hold all words.
+def _line_windows(
+    width: Callable[[int, int], int], count: int, limit: int, more: int = 0
+) -> list[tuple[int, int]]:
+    """Between which places each line ends, where as few lines as can be, or some more, hold all
+    words.
 
-    The latest places come from filling lines from the first word on, the earliest from filling them from the last.
+    The latest places come from filling lines from the first word on, the earliest from filling them
+    from the last.
     """
     latest = []
     at = 0
@@ -223,13 +259,23 @@ def _line_windows(width: Callable[[int, int], int], count: int, limit: int, more
 
 
 def _unevenness(above: int, below: int, limit: int) -> float:
-    """What it costs that two lines are of different lengths, the more if the longer one is above."""
+    """What it costs that two lines are of different lengths, the more if the longer one is
+    above.
+    """
     differ = abs(above - below)
-    return _BALANCE * differ + _LOPSIDED * (differ / limit) ** 2 + (_TOP_HEAVY if above > below else 0.0)
+    return (
+        _BALANCE * differ
+        + _LOPSIDED * (differ / limit) ** 2
+        + (_TOP_HEAVY if above > below else 0.0)
+    )
 
 
-def _two_lines(edges: Sequence[int], glued: Sequence[bool], penalties: Sequence[float], limit: int) -> int | None:
-    """Where a text is best broken in two lines; None where it does not fit in two. Most texts do."""
+def _two_lines(
+    edges: Sequence[int], glued: Sequence[bool], penalties: Sequence[float], limit: int
+) -> int | None:
+    """Where a text is best broken in two lines; None where it does not fit in two. Most texts
+    do.
+    """
     best, place = math.inf, None
     for at in range(1, len(edges) - 1):
         above = edges[at] - (0 if glued[0] else 1)
@@ -247,7 +293,9 @@ def _two_lines(edges: Sequence[int], glued: Sequence[bool], penalties: Sequence[
 class _Shape:
     """What every possible cue would cost, and the cheapest chain of them."""
 
-    def __init__(self, tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules, until: float) -> None:
+    def __init__(
+        self, tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules, until: float
+    ) -> None:
         self._rules = rules
         self._count = len(tokens.words)
         self.starts: Floats = _in_times(tokens, rules)
@@ -298,7 +346,9 @@ class _Shape:
         return pairwise(reversed(ends))
 
     def _shared(self) -> Iterator[tuple[int, int, float]]:
-        """Cues that two speakers can share, in a quick exchange: their first and last word, and what they cost."""
+        """Cues that two speakers can share, in a quick exchange: their first and last word, and
+        what they cost.
+        """
         rules = self._rules
         if rules.speakers not in ("dash", "dash-each") or rules.lines < 2:
             return
@@ -323,7 +373,11 @@ class _Shape:
         while first >= 0 and self._runs[first] == self._runs[middle - 1]:
             if self._edges[middle] - self._edges[first] - self._spaces[first] > limit:
                 break
-            is_start = first == 0 or self._runs[first - 1] != self._runs[first] or self._penalties[first] <= SENTENCE
+            is_start = (
+                first == 0
+                or self._runs[first - 1] != self._runs[first]
+                or self._penalties[first] <= SENTENCE
+            )
             if is_start:
                 found.append(first)
             first -= 1
@@ -345,12 +399,16 @@ class _Shape:
         start, end = self.starts[first], max(self._ends[first : last + 1])
         if end - start > rules.longest:
             return _IMPOSSIBLE
-        width = float(self._edges[last + 1] - self._edges[first] - self._spaces[first]) + 2 * len(DASH)
+        width = float(self._edges[last + 1] - self._edges[first] - self._spaces[first]) + 2 * len(
+            DASH
+        )
         room = min(max(self._following[last] - rules.gap - start, 0.0), rules.longest)
         return _CUE + _SHARED + float(self._hurry(np.array(width), np.array(room)))
 
     def _hurry(self, width: Floats, room: Floats) -> Floats:
-        """What it costs that cues of these widths have so many seconds: too fast to be read, too short to be seen."""
+        """What it costs that cues of these widths have so many seconds: too fast to be read, too
+        short to be seen.
+        """
         rules = self._rules
         fast = np.maximum(width / np.maximum(room, 1e-3) / rules.speed - 1.0, 0.0)
         missing = np.maximum(rules.shortest - room, 0.0)
@@ -359,12 +417,16 @@ class _Shape:
         return cost + np.where(missing > _SLACK, short, 0.0)
 
     def _at_pauses(self) -> tuple[Floats, Ints]:
-        """What a cue's end costs before each word, and how many long pauses inside sentences lie before each."""
+        """What a cue's end costs before each word, and how many long pauses inside sentences lie
+        before each.
+        """
         pauses = np.zeros(self._count + 1)
         pauses[1:-1] = self._starts[1:] - self._ends[:-1]
         is_long = pauses > _PAUSE
         cue_breaks = self._penalties + (CUE_BREAK - 1.0) * np.maximum(self._penalties - CLAUSE, 0.0)
-        cue_breaks = np.where(is_long, np.minimum(_AT_PAUSE * cue_breaks, _MOST_AT_PAUSE), cue_breaks)
+        cue_breaks = np.where(
+            is_long, np.minimum(_AT_PAUSE * cue_breaks, _MOST_AT_PAUSE), cue_breaks
+        )
         is_inside = is_long & (self._penalties > SENTENCE)
         return cue_breaks, np.cumsum(is_inside)
 
@@ -394,13 +456,19 @@ class _Shape:
         is_broken = (width > self._rules.line_length) & (low <= high)
         low, high = np.where(is_broken, low, first), np.where(is_broken, high, first)
         level = np.minimum(np.frexp(high - low + 1)[1] - 1, len(self._best_breaks) - 1)
-        found = np.minimum(self._best_breaks[level, low], self._best_breaks[level, high - (1 << level) + 1])
+        found = np.minimum(
+            self._best_breaks[level, low], self._best_breaks[level, high - (1 << level) + 1]
+        )
         return np.where(is_broken, found, 0.0)
 
     def _reach(self, first: Ints) -> Ints:
         """Where as many lines as a cue may have end at the latest."""
         for _ in range(self._rules.lines):
-            first = np.where(first < self._count, self._line_ends[np.minimum(first, self._count - 1)], self._count)
+            first = np.where(
+                first < self._count,
+                self._line_ends[np.minimum(first, self._count - 1)],
+                self._count,
+            )
         return first
 
     def _costs(self, length: int) -> Floats:
@@ -418,10 +486,13 @@ class _Shape:
         width -= width > rules.line_length  # where a line ends, no space is read
         room = np.clip(self._following[last] - rules.gap - start, 0.0, rules.longest)
         room = np.where(self._is_overlapped[last], spoken, room)
-        is_lost = (width < _LITTLE) & (self._penalties[first] + self._penalties[last + 1] > SENTENCE)
+        is_lost = (width < _LITTLE) & (
+            self._penalties[first] + self._penalties[last + 1] > SENTENCE
+        )
         cost = self._cue_breaks[last + 1] + breaking + _CUE + np.where(is_lost, _LOST, 0.0)
         cost += _BRIDGED * (self._long_pauses[last] - self._long_pauses[first])
-        # A cue that ends in a sentence, although another one ends inside it, had better ended there.
+        # A cue that ends in a sentence, although another one ends inside it, had better ended
+        # there.
         has_end_inside = self._sentence_ends[last + 1] > self._sentence_ends[first + 1]
         cost += np.where(has_end_inside & (self._penalties[last + 1] > SENTENCE), _GOES_ON, 0.0)
         cost += self._hurry(width, room)
@@ -432,11 +503,15 @@ class _Shape:
 
 
 def _lowest(values: Floats, longest: int) -> Floats:
-    """The lowest of 1, 2, 4, 8... neighbouring values, from each one on; by the power of two, and place."""
+    """The lowest of 1, 2, 4, 8... neighbouring values, from each one on; by the power of two, and
+    place.
+    """
     levels = [values]
     while 2 ** len(levels) <= longest:
         below, step = levels[-1], 2 ** (len(levels) - 1)
-        levels.append(np.minimum(below, np.append(below[step:], np.full(min(step, len(below)), np.inf))))
+        levels.append(
+            np.minimum(below, np.append(below[step:], np.full(min(step, len(below)), np.inf)))
+        )
     return np.stack(levels)
 
 
@@ -456,10 +531,11 @@ class _Spoken:
 
 
 def _in_times(tokens: _Tokens, rules: LayoutRules) -> Floats:
-    """When a cue that begins with each word begins: with it, or as much later as the word before and the gap take.
+    """When a cue that begins with each word begins: with it, or as much later as the word before
+    and the gap take.
 
-    Where words follow each other without a pause, the gap has to come from somewhere. A cue that goes out before its
-    last word has ended is seen; one that comes a few hundredths late is not.
+    Where words follow each other without a pause, the gap has to come from somewhere. A cue that
+    goes out before its last word has ended is seen; one that comes a few hundredths late is not.
     """
     starts = np.array([word.start for word in tokens.words])
     before = np.append(-np.inf, [word.end for word in tokens.words[:-1]])
@@ -471,7 +547,8 @@ def _in_times(tokens: _Tokens, rules: LayoutRules) -> Floats:
 
 
 def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overlap: bool) -> float:
-    """When a cue ends: a little after its speech, or later if somebody needs longer to read it and there is time.
+    """When a cue ends: a little after its speech, or later if somebody needs longer to read it and
+    there is time.
 
     Args:
         cue: what is known of it.
@@ -489,7 +566,8 @@ def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overl
         return max(spoken, start)
     if following - end < rules.flicker:
         end = latest
-        # Where the longest time does not reach the next cue, a gap that is seen as one is better than a flicker.
+        # Where the longest time does not reach the next cue, a gap that is seen as one is better
+        # than a flicker.
         if following - end > rules.gap:
             end = max(spoken, min(end, following - rules.flicker))
     return max(min(end, following - rules.gap), min(spoken, start + 0.05), start)
@@ -512,7 +590,11 @@ def _tokens_of(
         spaces = spaced(passage.text, texts)
         sounds = sound_parts(texts)
         edges = {edge for sound in sounds for edge in sound}
-        dropped = {at for first, last in sounds for at in range(first, last)} if rules.sounds == "drop" else set()
+        dropped = (
+            {at for first, last in sounds for at in range(first, last)}
+            if rules.sounds == "drop"
+            else set()
+        )
         parts = (
             (part, space and nth == 0, at in edges and nth == 0)
             for at, (whole, space) in enumerate(zip(said, spaces, strict=True))
@@ -542,9 +624,15 @@ def mark_of(speaker: str | None, rules: LayoutRules) -> str:
 
 
 def _pieces_of(word: Word, rules: LayoutRules, language: str | None) -> Iterator[Word]:
-    """The word; or, in a script without spaces, its parts that may stand in different lines, if it is long."""
+    """The word; or, in a script without spaces, its parts that may stand in different lines, if it
+    is long.
+    """
     longest = rules.line_length // 3
-    if word.text.isascii() or text_width(word.text) <= longest or not any(map(is_spaceless, word.text)):
+    if (
+        word.text.isascii()
+        or text_width(word.text) <= longest
+        or not any(map(is_spaceless, word.text))
+    ):
         yield word
         return
     import regex  # graphemes, after Unicode Standard Annex 29

@@ -14,7 +14,9 @@ STYLES = ("b", "i", "u")
 
 
 DEEPEST = 30
-"""Tags in one another at most: where one ends inside others these are written again, and the text grows."""
+"""Tags in one another at most: where one ends inside others these are written again, and the text
+grows.
+"""
 
 
 def lines_with_marks(shown: str, spans: Iterable[Span]) -> tuple[tuple[str, ...], tuple[Mark, ...]]:
@@ -34,13 +36,17 @@ def lines_with_marks(shown: str, spans: Iterable[Span]) -> tuple[tuple[str, ...]
             lines.append(line)
         at += len(raw) + 1
     marks: list[Mark] = []
-    for number, ((begin, end), own) in enumerate(zip(places, spans_in_parts(spans, places), strict=True)):
+    for number, ((begin, end), own) in enumerate(
+        zip(places, spans_in_parts(spans, places), strict=True)
+    ):
         marks += marks_in(own, begin, end, number)
     return tuple(lines), tuple(marks)
 
 
 def spans_in_parts(spans: Iterable[Span], parts: Sequence[tuple[int, int]]) -> Iterator[list[Span]]:
-    """For each part [begin, end) of a text, in order and apart, the spans that reach into it, in their order."""
+    """For each part [begin, end) of a text, in order and apart, the spans that reach into it, in
+    their order.
+    """
     waiting = deque(sorted(spans, key=lambda span: span[0]))
     inside: list[Span] = []
     for begin, end in parts:
@@ -82,9 +88,9 @@ def marked_lines(
     ]
 
 
-DEEPEST = (
-    30  # marks in one another; where some end in others, each is written again, and a text would grow without end
-)
+# marks in one another; where some end in others, each is written again, and a text would grow
+# without end
+DEEPEST = 30
 
 
 def _marked(

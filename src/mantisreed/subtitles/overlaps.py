@@ -1,4 +1,6 @@
-"""Cues that stand at once, made one after the other: SRT has no places on the screen, and players pile them up."""
+"""Cues that stand at once, made one after the other: SRT has no places on the screen, and players
+pile them up.
+"""
 
 from collections.abc import Sequence
 from dataclasses import replace
@@ -14,8 +16,9 @@ _SLACK = 0.0005
 def without_overlaps(cues: Sequence[Cue], rules: LayoutRules) -> list[Cue]:
     """The cues, none of which begins before the one above has ended.
 
-    Two speakers who talk at once share a cue, a dash before each line, where both fit. Otherwise the earlier cue ends
-    before the later one, or the later one waits, whichever leaves more to read.
+    Two speakers who talk at once share a cue, a dash before each line, where both fit. Otherwise
+    the earlier cue ends before the later one, or the later one waits, whichever leaves more to
+    read.
 
     Args:
         cues: by start.
@@ -34,7 +37,8 @@ def without_overlaps(cues: Sequence[Cue], rules: LayoutRules) -> list[Cue]:
         elif cue.end - above.end - rules.gap >= _LEAST:
             kept.append(replace(cue, start=above.end + rules.gap))
         else:
-            kept[-1] = shared(above, cue)  # too many lines are better than a text that nobody can read
+            # Too many lines are better than a text that nobody can read.
+            kept[-1] = shared(above, cue)
     return kept
 
 
@@ -56,7 +60,11 @@ def shared(above: Cue, below: Cue) -> Cue:
     moved = tuple(replace(mark, line=mark.line + len(upper.lines)) for mark in lower.marks)
     has_words = bool(above.words and below.words)
     is_turns = len(above.lines) == len(below.lines) == 1 and has_words
-    turns = (Turn(above.speaker, len(above.words)), Turn(below.speaker, len(below.words))) if is_turns else ()
+    turns = (
+        (Turn(above.speaker, len(above.words)), Turn(below.speaker, len(below.words)))
+        if is_turns
+        else ()
+    )
     return replace(
         upper,
         end=max(above.end, below.end),
@@ -76,13 +84,17 @@ def with_mark(cue: Cue, mark: str) -> Cue:
     if not mark or not cue.lines or cue.lines[0].startswith(mark):
         return cue
     moved = tuple(
-        replace(one, first=one.first + len(mark), last=one.last + len(mark)) if one.line == 0 else one
+        replace(one, first=one.first + len(mark), last=one.last + len(mark))
+        if one.line == 0
+        else one
         for one in cue.marks
     )
     return replace(cue, lines=(mark + cue.lines[0], *cue.lines[1:]), marks=moved)
 
 
-def without_dash(lines: tuple[str, ...], marks: tuple[Mark, ...]) -> tuple[tuple[str, ...], tuple[Mark, ...]]:
+def without_dash(
+    lines: tuple[str, ...], marks: tuple[Mark, ...]
+) -> tuple[tuple[str, ...], tuple[Mark, ...]]:
     """Lines without the dash before the first of them, and their marks where they stand then."""
     if not lines or not lines[0].startswith(DASH):
         return lines, marks
@@ -92,4 +104,6 @@ def without_dash(lines: tuple[str, ...], marks: tuple[Mark, ...]) -> tuple[tuple
         else mark
         for mark in marks
     )
-    return (lines[0][len(DASH) :], *lines[1:]), tuple(mark for mark in moved if mark.first < mark.last)
+    return (lines[0][len(DASH) :], *lines[1:]), tuple(
+        mark for mark in moved if mark.first < mark.last
+    )

@@ -1,4 +1,6 @@
-"""What readers have to say about a file: what they mended, what they left out, what its format does not allow."""
+"""What readers have to say about a file: what they mended, what they left out, what its format does
+not allow.
+"""
 
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -43,4 +45,6 @@ def _note(what: str, alike: list[Remark]) -> str:
     first = f"{what}: {alike[0].found!r}" if alike[0].found else what
     if len(alike) == 1:
         return first
-    return f"{first}, and {len(alike) - 1} more" if alike[0].found else f"{what}, {len(alike)} times"
+    return (
+        f"{first}, and {len(alike) - 1} more" if alike[0].found else f"{what}, {len(alike)} times"
+    )

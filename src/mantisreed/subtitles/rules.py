@@ -14,23 +14,30 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
     """How cues may look; also `[layout.NAME]` in the settings. Lengths in seconds.
 
     Attributes:
-        line_length: columns of a line at most; full-width characters take two. A longer single word stands alone.
+        line_length: columns of a line at most; full-width characters take two. A longer single word
+            stands alone.
         lines: lines of a cue at most.
-        max_cps: characters per second at most that somebody has to read; full-width characters count as two.
-        max_wpm: the same in words a minute, instead of `max_cps`; a word is six characters, its space with them.
+        max_cps: characters per second at most that somebody has to read; full-width characters
+            count as two.
+        max_wpm: the same in words a minute, instead of `max_cps`; a word is six characters, its
+            space with them.
         shortest, longest: how long a cue stands.
         gap: between two cues at least.
         linger: how long a cue stays after its last word, where there is room.
-        flicker: a gap that is shorter than this is closed to the smallest one: between two cues that stand so near
-            each other, the eye takes an empty screen for a flicker.
-        frame_rate: frames a second of the video, on which all times are then; None for times as they come.
+        flicker: a gap that is shorter than this is closed to the smallest one: between two cues
+            that stand so near each other, the eye takes an empty screen for a flicker.
+        frame_rate: frames a second of the video, on which all times are then; None for times as
+            they come.
         longest_pause: silence that a cue may bridge.
-        speakers: how speakers are told apart. `dash`: a quick exchange of two shares a cue, a dash before each of
-            its lines; `dash-each`: also a dash before each new speaker's first cue; `name`: their name there;
+        speakers: how speakers are told apart. `dash`: a quick exchange of two shares a cue, a dash
+            before each of its lines; `dash-each`: also a dash before each new speaker's first cue;
+            `name`: their name there;
             `none`: not at all.
-        sounds: descriptions of sounds, such as `[a door slams]`: `apart` in cues of their own, or `drop`.
-        by_language: which of `line_length` and `max_cps` are those of Latin scripts, and give way to what is usual
-            in Chinese, Japanese and Korean. The sets that ship have both; one that is set by hand holds as it is.
+        sounds: descriptions of sounds, such as `[a door slams]`: `apart` in cues of their own, or
+            `drop`.
+        by_language: which of `line_length` and `max_cps` are those of Latin scripts, and give way
+            to what is usual in Chinese, Japanese and Korean. The sets that ship have both; one that
+            is set by hand holds as it is.
     """
 
     line_length: Annotated[int, msgspec.Meta(ge=8, le=200)] = 42
@@ -62,7 +69,9 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
         own = {**msgspec.structs.asdict(self), **changes}
         by_hand = {"max_cps", "max_wpm"} if {"max_cps", "max_wpm"} & changes.keys() else set()
         if "by_language" not in changes:
-            own["by_language"] = [name for name in self.by_language if name not in changes and name not in by_hand]
+            own["by_language"] = [
+                name for name in self.by_language if name not in changes and name not in by_hand
+            ]
         if "max_cps" in changes and "max_wpm" not in changes:
             own["max_wpm"] = None
         return msgspec.convert(own, LayoutRules)
@@ -89,11 +98,20 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
 
 
 CHARACTERS_OF_A_WORD = 6.0
-"""Of English text, its space with it; the usual ratio between words a minute and characters a second."""
+"""Of English text, its space with it; the usual ratio between words a minute and characters a
+second.
+"""
 
 LATIN = (42, 17.0)
-LIMITS: Mapping[str, tuple[int, float]] = {"ja": (32, 8.0), "zh": (32, 18.0), "yue": (32, 18.0), "ko": (32, 24.0)}
-"""Columns of a line and columns a second, by language: 16 full-width characters, and 4, 9 and 12 of them a second."""
+LIMITS: Mapping[str, tuple[int, float]] = {
+    "ja": (32, 8.0),
+    "zh": (32, 18.0),
+    "yue": (32, 18.0),
+    "ko": (32, 24.0),
+}
+"""Columns of a line and columns a second, by language: 16 full-width characters, and 4, 9 and 12 of
+them a second.
+"""
 
 _BY_LANGUAGE: tuple[Literal["line_length", "max_cps"], ...] = ("line_length", "max_cps")
 

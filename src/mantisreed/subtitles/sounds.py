@@ -12,8 +12,8 @@ _LONGEST = 12  # words; what nobody closes is no description
 def sound_parts(texts: Sequence[str]) -> list[tuple[int, int]]:
     """Where descriptions of sounds stand: places [first, last) of their words.
 
-    A description stands in square brackets, or between notes of music. One inside of a sentence is a part of that
-    sentence, as in `we saw [unclear] gulls`, and is not told apart.
+    A description stands in square brackets, or between notes of music. One inside of a sentence is
+    a part of that sentence, as in `we saw [unclear] gulls`, and is not told apart.
 
     Args:
         texts: the words of a passage, with their marks.
@@ -48,6 +48,8 @@ def _end_of_sound(texts: Sequence[str], first: int) -> int:
 def _is_apart(texts: Sequence[str], first: int, last: int) -> bool:
     """Whether no sentence goes on over a description."""
     before = texts[first - 1] if first else ""
-    goes_on = bool(before) and not (ends_sentence(before) or ends_clause(before) or before[-1] in _CLOSING + _MUSIC)
+    goes_on = bool(before) and not (
+        ends_sentence(before) or ends_clause(before) or before[-1] in _CLOSING + _MUSIC
+    )
     following = texts[last].lstrip("\"'“„«¿¡(")[:1] if last < len(texts) else ""
     return not goes_on and not (first > 0 and following.islower())

@@ -1,4 +1,6 @@
-"""SubRip text (SRT): numbered cues, times as `hh:mm:ss,mmm`. It has no standard; this is what players take."""
+"""SubRip text (SRT): numbered cues, times as `hh:mm:ss,mmm`. It has no standard; this is what
+players take.
+"""
 
 import html
 import re
@@ -11,15 +13,23 @@ from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
 from mantisreed.subtitles.marking import DEEPEST, STYLES, Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.remarks import Remark, excerpt_of
-from mantisreed.subtitles.styling import colour_mark, colour_of, keypad_of_settings, settings_of_keypad
+from mantisreed.subtitles.styling import (
+    colour_mark,
+    colour_of,
+    keypad_of_settings,
+    settings_of_keypad,
+)
 from mantisreed.units import clock
 
 _SPACE = r"[ \t]{0,4}"
 _COLON = rf"{_SPACE}:{_SPACE}"
-_TIME = rf"(-)?(?:(\d{{1,6}}){_COLON})?(\d{{1,2}}){_COLON}(\d{{1,2}})(?:{_SPACE}[.,:;]{_SPACE}(\d{{1,9}}))?"
+_FRACTION = rf"(?:{_SPACE}[.,:;]{_SPACE}(\d{{1,9}}))?"
+_TIME = rf"(-)?(?:(\d{{1,6}}){_COLON})?(\d{{1,2}}){_COLON}(\d{{1,2}}){_FRACTION}"
 _ARROW = r"[ \t]*(?:[-–—−]{1,3}[ ]?(?:>|&gt;)|=>|[→⟶➔➜])[ \t]*"
 _TIMES = re.compile(rf"[ \t]*{_TIME}{_ARROW}{_TIME}(?!\d)(.*)", re.DOTALL)
-_CUT_SHORT = re.compile(r"[ \t]*\d{1,6}:\d{1,2}[\d:.,;]*[ \t]*(?:[-–—−]{0,3}>?[ \t]*[\d:.,;]*)[ \t]*$")
+_CUT_SHORT = re.compile(
+    r"[ \t]*\d{1,6}:\d{1,2}[\d:.,;]*[ \t]*(?:[-–—−]{0,3}>?[ \t]*[\d:.,;]*)[ \t]*$"
+)
 _SETTINGS = re.compile(r"(?:line|position|align|size|vertical):\S+")
 _STRICT = re.compile(r"\d{2,}:[0-5]\d:[0-5]\d,\d{3} --> \d{2,}:[0-5]\d:[0-5]\d,\d{3}\s*$")
 _AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"
@@ -33,7 +43,13 @@ _KINDS = {
     "ruby": "ruby",
     "rt": "ruby",
 }
-_OVERRIDES = {"pos": "position", "move": "position", "fad": "fading", "k": "times inside the cue", "a": "position"}
+_OVERRIDES = {
+    "pos": "position",
+    "move": "position",
+    "fad": "fading",
+    "k": "times inside the cue",
+    "a": "position",
+}
 _SYNONYMS = {"em": "i", "strong": "b"}
 _TAG = re.compile(
     r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt|em|strong|p|span|div|strike|del|a|small|big|sub|sup|center)\b[^>\n]*>"
@@ -51,7 +67,8 @@ _ENTITY = re.compile(r"&(?:amp|lt|gt|quot|apos|nbsp|#39|#34|lrm|rlm|hellip|ndash
 
 
 def write_srt(cues: Iterable[Cue], *, first: int = 1) -> str:
-    """The whole file, or what goes on with one. SRT has no escapes: an arrow in the text is written as one character.
+    """The whole file, or what goes on with one. SRT has no escapes: an arrow in the text is written
+    as one character.
 
     Args:
         cues: by start.
@@ -63,8 +80,9 @@ def write_srt(cues: Iterable[Cue], *, first: int = 1) -> str:
 def read_srt(text: str) -> Subtitles:
     """The cues of SRT text in the order they stand.
 
-    Numbers may be missing or wrong, blank lines more or fewer, hours missing or over 99, the comma a dot, the arrow
-    short. Bold, italics, underlining, font colours and places by `{\\anN}` are kept; what else is dropped is told.
+    Numbers may be missing or wrong, blank lines more or fewer, hours missing or over 99, the comma
+    a dot, the arrow short. Bold, italics, underlining, font colours and places by `{\\anN}` are
+    kept; what else is dropped is told.
     """
     lines = with_line_feeds(text).replace("\ufeff", "").split("\n")
     found = Subtitles()
@@ -83,18 +101,30 @@ def read_srt(text: str) -> Subtitles:
             payload, cut_off = _without_rest(payload, heading.number + 1)
             if cut_off:
                 what = "a cue at the end is not complete and was left out"
-                found.remarks.append(Remark(what, excerpt_of(cut_off), "a number, times and text", len(lines)))
+                found.remarks.append(
+                    Remark(what, excerpt_of(cut_off), "a number, times and text", len(lines))
+                )
         if heading.end <= 0.0 and heading.begin < 0.0:
             text_of_it = excerpt_of(" ".join(payload))
             found.remarks.append(
-                Remark("a cue with a negative time was left out", text_of_it, "a time from 0 on", *place)
+                Remark(
+                    "a cue with a negative time was left out",
+                    text_of_it,
+                    "a time from 0 on",
+                    *place,
+                )
             )
             continue
         before = headings[at - 1].number if at else 0
         found.remarks += heading.remarks(lines, before, place)
         said = _untagged("\n".join(line for line in payload if line.strip()))
-        found.remarks += [Remark(f"dropped: {kind}", example, "", *place) for kind, example in said.dropped.items()]
-        found.remarks += [Remark(what, example, "plain text", *place) for what, example in said.repaired.items()]
+        found.remarks += [
+            Remark(f"dropped: {kind}", example, "", *place)
+            for kind, example in said.dropped.items()
+        ]
+        found.remarks += [
+            Remark(what, example, "plain text", *place) for what, example in said.repaired.items()
+        ]
         kept, marks = lines_with_marks(said.shown, said.spans)
         begin = max(0.0, heading.begin)
         settings = said.settings or heading.settings
@@ -128,17 +158,26 @@ class _Heading:
         """WebVTT settings behind the times, as some programs write them."""
         return " ".join(part for part in self.rest.split() if _SETTINGS.fullmatch(part))
 
-    def remarks(self, lines: Sequence[str], before: int, place: tuple[int, int, float]) -> Iterator[Remark]:
+    def remarks(
+        self, lines: Sequence[str], before: int, place: tuple[int, int, float]
+    ) -> Iterator[Remark]:
         """What is not as players want it; `before` is the number of the cue above."""
         written = lines[self.start].strip()
         if not self.label:
             yield Remark("a cue has no number", "", str(before + 1), *place)
         elif not self.label.isdecimal():
-            yield Remark("a cue has a name in place of its number", excerpt_of(self.label), str(before + 1), *place)
+            yield Remark(
+                "a cue has a name in place of its number",
+                excerpt_of(self.label),
+                str(before + 1),
+                *place,
+            )
         elif self.number != before + 1:
             yield Remark("cues are not numbered one by one", self.label, str(before + 1), *place)
         if self.top + 1 < self.start:
-            yield Remark("blank lines stand between a cue's number and its times", "", "none", *place)
+            yield Remark(
+                "blank lines stand between a cue's number and its times", "", "none", *place
+            )
         if self.top > 0 and lines[self.top - 1].strip() and place[1] > 1:
             above = excerpt_of(lines[self.top - 1])
             yield Remark("no blank line stands before a cue", above, "a blank line", *place)
@@ -202,14 +241,20 @@ def _label_above(lines: Sequence[str], start: int, above: int, before: int) -> t
 
 
 def _without_rest(payload: Sequence[str], following: int) -> tuple[list[str], str]:
-    """The lines of the last cue, without the beginning of one that is not complete, and that beginning."""
+    """The lines of the last cue, without the beginning of one that is not complete, and that
+    beginning.
+    """
     kept = list(payload)
     while kept and not kept[-1].strip():
         kept.pop()
     cut: list[str] = []
     if kept and _CUT_SHORT.match(kept[-1]) and len(kept) > 1 and kept[-2].strip() == str(following):
         cut = [kept.pop()]
-    if kept and kept[-1].strip() == str(following) and (cut or (len(kept) > 1 and not kept[-2].strip())):
+    if (
+        kept
+        and kept[-1].strip() == str(following)
+        and (cut or (len(kept) > 1 and not kept[-2].strip()))
+    ):
         cut.insert(0, kept.pop().strip())
     return (kept, " ".join(cut)) if cut else (list(payload), "")
 
@@ -281,8 +326,11 @@ def _untagged(text: str) -> _Text:
             if number != _NO_SPAN:
                 found.spans[number] = (found.spans[number][0], length, found.spans[number][2])
             continue
-        # What is bold is not made bolder, and tags that nobody closes must not pile up over a long text.
-        is_more = bool(inside.get(name)) if name in STYLES else sum(map(len, inside.values())) >= DEEPEST
+        # What is bold is not made bolder, and tags that nobody closes must not pile up over a long
+        # text.
+        is_more = (
+            bool(inside.get(name)) if name in STYLES else sum(map(len, inside.values())) >= DEEPEST
+        )
         if is_more:
             inside.setdefault(name, []).append(_NO_SPAN)
             continue
@@ -336,7 +384,10 @@ def _block(number: int, cue: Cue) -> str:
     place = keypad_of_settings(cue.settings) if cue.settings else 2
     if place != 2:
         text = f"{{\\an{place}}}{text}"
-    return f"{number}\n{clock(cue.start, separator=',')} --> {clock(cue.end, separator=',')}\n{text}\n\n"
+    return (
+        f"{number}\n{clock(cue.start, separator=',')} --> "
+        f"{clock(cue.end, separator=',')}\n{text}\n\n"
+    )
 
 
 def _escaped(text: str) -> str:

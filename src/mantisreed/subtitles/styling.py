@@ -1,8 +1,9 @@
-"""What formats say of colours and places in different ways, in the one way that cues keep: WebVTT's.
+"""What formats say of colours and places in different ways, in the one way that cues keep:
+WebVTT's.
 
-A colour is the mark `c.red` where WebVTT has a class for it, and `color #rrggbb` elsewhere. A place is WebVTT's cue
-settings. Places of `{\\anN}` are those of the digits on a numeric keypad: 7 8 9 above, 4 5 6 in the middle, 1 2 3
-below.
+A colour is the mark `c.red` where WebVTT has a class for it, and `color #rrggbb` elsewhere. A place
+is WebVTT's cue settings. Places of `{\\anN}` are those of the digits on a numeric keypad: 7 8 9
+above, 4 5 6 in the middle, 1 2 3 below.
 """
 
 import re
@@ -72,7 +73,11 @@ def settings_of_keypad(digit: int) -> str:
     """Cue settings that place a cue where `{\\anN}` does; empty for the usual place."""
     row, column = divmod(digit - 1, 3)
     line = {0: "", 1: "line:50%,center", 2: "line:0"}[row]
-    align = {0: "position:0%,line-left align:start", 1: "", 2: "position:100%,line-right align:end"}[column]
+    align = {
+        0: "position:0%,line-left align:start",
+        1: "",
+        2: "position:100%,line-right align:end",
+    }[column]
     return " ".join(part for part in (line, align) if part)
 
 

@@ -1,10 +1,12 @@
-"""Laying subtitles on their recording again, after they were shifted, played at another rate, or cut.
+"""Laying subtitles on their recording again, after they were shifted, played at another rate, or
+cut.
 
-Cues are compared with where somebody speaks, or with the cues of another file. A map of times is found that is linear
-between cuts: for each frame rate that films are converted by, the offsets at which cues and speech agree are the
-peaks of their cross-correlation; a dynamic programme then gives each cue one of the offsets near the peaks, where a
-change of offset from one cue to the next costs as much as several cues that do not fit; what is left of a drift is
-taken out by a robust fit of cues' starts to the beginnings of speech.
+Cues are compared with where somebody speaks, or with the cues of another file. A map of times is
+found that is linear between cuts: for each frame rate that films are converted by, the offsets at
+which cues and speech agree are the peaks of their cross-correlation; a dynamic programme then gives
+each cue one of the offsets near the peaks, where a change of offset from one cue to the next costs
+as much as several cues that do not fit; what is left of a drift is taken out by a robust fit of
+cues' starts to the beginnings of speech.
 """
 
 import math
@@ -36,14 +38,21 @@ NEAR = 0.2
 
 _STEP = 0.02  # seconds of the grid on which offsets are looked for
 _FEWEST = 10  # cues; fewer fit anywhere
+# Peaks of the correlation that are followed, and how far they are from each other, in seconds.
 _PEAKS, _APART = (
     6,
     1.5,
-)  # peaks of the correlation that are followed, and how far they are from each other, in seconds
+)
 _AROUND = 0.8  # seconds on both sides of a peak
-_ONSET, _WIDTH = 3.0, 0.25  # what a start at a beginning of speech counts, in seconds of speech, and how near it is
+# What a start at a beginning of speech counts, in seconds of speech, and how near it is.
+_ONSET, _WIDTH = (
+    3.0,
+    0.25,
+)
 _CHANGE = 12.0  # what another offset than that of the cue before costs, in the same unit
-_SPOKEN = 14.0  # characters a second, to tell how much of a cue is speech and how much is time to read
+_SPOKEN = (
+    14.0  # characters a second, to tell how much of a cue is speech and how much is time to read
+)
 _DRIFT = 0.1  # seconds over a stretch: the smallest drift that is taken out
 _CUT = 0.3  # seconds; a smaller step from one cue to the next is a drift
 
@@ -93,7 +102,9 @@ def by_two_points(cues: Sequence[Cue], first: float, last: float) -> list[Cue]:
     """
     starts = sorted({cue.start for cue in cues})
     if len(starts) < 2:
-        raise InputError("two cues that begin at different times are needed", where="--first and --last")
+        raise InputError(
+            "two cues that begin at different times are needed", where="--first and --last"
+        )
     if last <= first:
         raise InputError("the last cue would not begin after the first", where="--first and --last")
     factor = (last - first) / (starts[-1] - starts[0])
@@ -102,7 +113,9 @@ def by_two_points(cues: Sequence[Cue], first: float, last: float) -> list[Cue]:
 
 
 def by_speech(
-    cues: Sequence[Cue], speech: Sequence[tuple[float, float]], onsets: Sequence[float] | None = None
+    cues: Sequence[Cue],
+    speech: Sequence[tuple[float, float]],
+    onsets: Sequence[float] | None = None,
 ) -> Synced:
     """The cues laid on speech.
 
@@ -120,7 +133,9 @@ def by_speech(
             f"there is too little to compare: {_FEWEST} cues and some speech are needed",
             advice="--first and --last lay cues between two times",
         )
-    target = _Target(speech, np.unique([start for start, _ in speech] if onsets is None else onsets))
+    target = _Target(
+        speech, np.unique([start for start, _ in speech] if onsets is None else onsets)
+    )
     starts = np.array([cue.start for cue in cues])
     lengths = np.array([_spoken_length(cue) for cue in cues])
     ways = [(*_offsets(starts * factor, lengths, target), name, factor) for name, factor in RATES]
@@ -136,7 +151,8 @@ def by_speech(
     before, after = fit_of(cues, target.onsets), fit_of(result, target.onsets)
     if after < max(_least_fit(len(cues)), before):
         raise InputError(
-            f"the subtitles do not fit: at most {max(after, before):.0%} of the cues would begin where speech begins",
+            f"the subtitles do not fit: at most {max(after, before):.0%} of the cues would begin "
+            "where speech begins",
             advice="is it the right recording? --first and --last lay them between two times",
         )
     return Synced(tuple(result), tuple(stretches), name, before, after)
@@ -171,8 +187,10 @@ def fit_of(cues: Sequence[Cue], onsets: Floats) -> float:
 
 
 def _least_fit(count: int) -> float:
-    """The share of cues that have to fit. By chance, with all freedom, 0.3 to 0.45 of a hundred cues and more do, and
-    up to 0.62 of 25 (measured on unrelated recordings); of those that belong together nearly all."""
+    """The share of cues that have to fit. By chance, with all freedom, 0.3 to 0.45 of a hundred
+    cues and more do, and
+    up to 0.62 of 25 (measured on unrelated recordings); of those that belong together nearly
+    all."""
     return 0.45 + 1.0 / math.sqrt(count)
 
 
@@ -197,7 +215,9 @@ class _Target:
         self.near = near
 
     def score(self, starts: Floats, lengths: Floats) -> Floats:
-        """How well cues fit at these starts: seconds of speech less seconds of silence, more where speech begins."""
+        """How well cues fit at these starts: seconds of speech less seconds of silence, more where
+        speech begins.
+        """
         count = len(self.spoken)
         first = np.clip((starts / _STEP).astype(int), 0, count - 1)
         last = np.clip(((starts + lengths) / _STEP).astype(int), 0, count)
@@ -214,7 +234,10 @@ def _spoken_length(cue: Cue) -> float:
 def _offsets(starts: Floats, lengths: Floats, target: _Target) -> tuple[float, Floats]:
     """The best total score of the cues, and the offset of each."""
     candidates = np.concatenate(
-        [np.arange(peak - _AROUND, peak + _AROUND, _STEP) for peak in _peaks(starts, lengths, target)]
+        [
+            np.arange(peak - _AROUND, peak + _AROUND, _STEP)
+            for peak in _peaks(starts, lengths, target)
+        ]
     )
     candidates = np.unique(np.round(candidates / _STEP).astype(int)) * _STEP
     total = np.zeros(len(candidates))

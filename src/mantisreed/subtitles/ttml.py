@@ -1,7 +1,7 @@
 """TTML: written as IMSC 1.1 Text (https://www.w3.org/TR/ttml-imsc1.1/), read as TTML 1 and 2 occur.
 
-Times are read as clock times, offsets, frames and ticks; the times of `body`, `div` and `p` add up, as the standard
-wants for time containers in parallel.
+Times are read as clock times, offsets, frames and ticks; the times of `body`, `div` and `p` add up,
+as the standard wants for time containers in parallel.
 """
 
 import re
@@ -17,7 +17,13 @@ from mantisreed.subtitles.marking import Span, lines_with_marks, marked_lines
 from mantisreed.subtitles.overlaps import DASH, without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks
-from mantisreed.subtitles.styling import Region, colour_mark, colour_of, keypad_of_settings, regions_of
+from mantisreed.subtitles.styling import (
+    Region,
+    colour_mark,
+    colour_of,
+    keypad_of_settings,
+    regions_of,
+)
 from mantisreed.transcript.writing import is_right_to_left
 from mantisreed.units import clock
 
@@ -44,11 +50,15 @@ _HEAD = """\
   </head>
   <body region="below"{direction}>
     <div>
-"""
+"""  # noqa: E501
 _TAIL = "    </div>\n  </body>\n</tt>\n"
 _NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
-_STYLES = (("b", "fontWeight", "bold"), ("i", "fontStyle", "italic"), ("u", "textDecoration", "underline"))
+_STYLES = (
+    ("b", "fontWeight", "bold"),
+    ("i", "fontStyle", "italic"),
+    ("u", "textDecoration", "underline"),
+)
 
 _REGION = """
       <region xml:id="{name}" tts:origin="{origin}" tts:extent="{extent}" tts:displayAlign="{align}"
@@ -73,7 +83,12 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None, head: Iterable[
     """
     cues = list(cues)
     of_webvtt = {one.name: one for one in regions_of(head)}
-    names = (name for cue in cues for name in (cue.speaker, *(turn.speaker for turn in cue.turns)) if name)
+    names = (
+        name
+        for cue in cues
+        for name in (cue.speaker, *(turn.speaker for turn in cue.turns))
+        if name
+    )
     speakers = {name: n for n, name in enumerate(dict.fromkeys(names), 1)}
     agents = "".join(
         f'<ttm:agent xml:id="voice{number}" type="person">'
@@ -82,15 +97,24 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None, head: Iterable[
     )
     tag = quoteattr(_NOT_IN_XML.sub("", language or ""))
     rows = {(keypad_of_settings(cue.settings) - 1) // 3 for cue in cues if cue.settings}
-    regions = "".join(_REGION.format(name=name, **place) for row, name, place in _ROWS if row in rows)
-    is_reversed = is_right_to_left("".join(line for cue in cues[:_SAMPLE] for line in cue.lines), language)
+    regions = "".join(
+        _REGION.format(name=name, **place) for row, name, place in _ROWS if row in rows
+    )
+    is_reversed = is_right_to_left(
+        "".join(line for cue in cues[:_SAMPLE] for line in cue.lines), language
+    )
     direction = ' tts:direction="rtl"' if is_reversed else ""
     regions += "".join(
         _REGION.format(name=f"of-{one.name}", origin=one.origin, extent=one.extent, align="after")
         for one in of_webvtt.values()
     )
     start = _HEAD.format(
-        namespace=NAMESPACE, profile=PROFILE, language=tag, agents=agents, regions=regions, direction=direction
+        namespace=NAMESPACE,
+        profile=PROFILE,
+        language=tag,
+        agents=agents,
+        regions=regions,
+        direction=direction,
     )
     return start + "".join(_paragraph(cue, speakers, of_webvtt) for cue in cues) + _TAIL
 
@@ -121,7 +145,10 @@ def _paragraph(cue: Cue, speakers: Mapping[str, int], regions: Mapping[str, Regi
     text = "<br/>".join(lines)
     # A background is not inherited, and a region's would stand there also when nobody speaks.
     span = f'<span style="box">{text}</span>' if text else ""
-    return f'      <p begin="{clock(cue.start)}" end="{clock(cue.end)}"{agent}{_place(cue, regions)}>{span}</p>\n'
+    return (
+        f'      <p begin="{clock(cue.start)}" '
+        f'end="{clock(cue.end)}"{agent}{_place(cue, regions)}>{span}</p>\n'
+    )
 
 
 def _place(cue: Cue, regions: Mapping[str, Region]) -> str:
@@ -156,14 +183,22 @@ class _Reader:
     def __init__(self, root: Tree.Element) -> None:
         self._root = root
         self._found = Subtitles()
-        self._styles = {one.get(f"{{{_XML}}}id", ""): one.attrib for one in root.iter() if _local(one.tag) == "style"}
+        self._styles = {
+            one.get(f"{{{_XML}}}id", ""): one.attrib
+            for one in root.iter()
+            if _local(one.tag) == "style"
+        }
         rate = float(self._parameter("frameRate") or 30)
         numerator, _, denominator = (self._parameter("frameRateMultiplier") or "1 1").partition(" ")
         self._frames = rate * float(numerator) / float(denominator or 1)
-        self._ticks = float(self._parameter("tickRate") or (self._frames if self._parameter("frameRate") else 1))
+        self._ticks = float(
+            self._parameter("tickRate") or (self._frames if self._parameter("frameRate") else 1)
+        )
         self._drops_frames = (self._parameter("dropMode") or "").lower() == "dropntsc"
         self._regions = {
-            one.get(f"{{{_XML}}}id", ""): self._settings_of(one) for one in root.iter() if _local(one.tag) == "region"
+            one.get(f"{{{_XML}}}id", ""): self._settings_of(one)
+            for one in root.iter()
+            if _local(one.tag) == "region"
         }
         self._agents = {
             agent.get(f"{{{_XML}}}id", ""): " ".join("".join(agent.itertext()).split())
@@ -183,7 +218,9 @@ class _Reader:
         return self._found
 
     def _remark(self, what: str, found: str, allowed: str, begin: float) -> None:
-        self._found.remarks.append(Remark(what, excerpt_of(found), allowed, 0, len(self._found.cues) + 1, begin))
+        self._found.remarks.append(
+            Remark(what, excerpt_of(found), allowed, 0, len(self._found.cues) + 1, begin)
+        )
 
     def _inside(self, element: Tree.Element, begin: float, end: float) -> Iterator[Cue]:
         begin, end = self._span(element, begin, end)
@@ -199,12 +236,16 @@ class _Reader:
             found = [cue for voice in voices for cue in self._cue_of(element, voice, begin, end)]
             has_dashes = all(cue.lines[0].startswith(DASH) for cue in found)
             for cue in found:
-                lines, marks = without_dash(cue.lines, cue.marks) if has_dashes else (cue.lines, cue.marks)
+                lines, marks = (
+                    without_dash(cue.lines, cue.marks) if has_dashes else (cue.lines, cue.marks)
+                )
                 yield replace(cue, lines=lines, marks=marks)
             return
         yield from self._cue_of(element, element, begin, end)
 
-    def _cue_of(self, paragraph: Tree.Element, element: Tree.Element, begin: float, end: float) -> Iterator[Cue]:
+    def _cue_of(
+        self, paragraph: Tree.Element, element: Tree.Element, begin: float, end: float
+    ) -> Iterator[Cue]:
         """The cue of a paragraph, or of what one of its speakers says."""
         spelled: list[Span] = []
         shown = _Shown()
@@ -212,9 +253,13 @@ class _Reader:
         lines, marks = lines_with_marks("".join(shown.parts), spelled)
         if not lines:
             return
-        spans = [child for child in element.iter() if _local(child.tag) == "span" and child.get("begin")]
+        spans = [
+            child for child in element.iter() if _local(child.tag) == "span" and child.get("begin")
+        ]
         if end == float("inf") and not spans:
-            self._remark("a cue without an end was left out", lines[0], "an end or a duration", begin)
+            self._remark(
+                "a cue without an end was left out", lines[0], "an end or a duration", begin
+            )
             return
         if spans and end == float("inf"):
             times = [self._span(span, begin, end) for span in spans]
@@ -222,9 +267,13 @@ class _Reader:
         agent = _agent_of(element) or _agent_of(paragraph)
         begin, end = round(begin, 3), round(end, 3)
         if end <= begin:
-            self._remark("a cue does not end after it begins", lines[0], "an end after its start", begin)
+            self._remark(
+                "a cue does not end after it begins", lines[0], "an end after its start", begin
+            )
         speaker = self._agents.get(agent, agent) if agent else None
-        yield Cue(begin, max(begin, end), lines, speaker, marks=marks, settings=self._place_of(paragraph))
+        yield Cue(
+            begin, max(begin, end), lines, speaker, marks=marks, settings=self._place_of(paragraph)
+        )
 
     def _show(self, element: Tree.Element, shown: "_Shown", spans: list[Span]) -> None:
         """Add the text of an element to what is shown; spans are added, outer ones first."""
@@ -242,7 +291,11 @@ class _Reader:
     def _tags(self, element: Tree.Element) -> list[str]:
         """What the element's own style, or one that it refers to, marks."""
         styles = [self._styles.get(name, {}) for name in (element.get("style") or "").split()]
-        set_to = {_local(name): value for style in (*styles, element.attrib) for name, value in style.items()}
+        set_to = {
+            _local(name): value
+            for style in (*styles, element.attrib)
+            for name, value in style.items()
+        }
         tags = [tag for tag, name, value in _STYLES if value in set_to.get(name, "").split()]
         colour = colour_mark(set_to.get("color", "")) if _local(element.tag) == "span" else None
         return tags if colour in (None, "c.white") else [*tags, str(colour)]
@@ -250,7 +303,9 @@ class _Reader:
     def _settings_of(self, region: Tree.Element) -> str:
         """The WebVTT settings of a region's place, by the row of the screen that it is in."""
         inner = [region, *(child for child in region if _local(child.tag) == "style")]
-        styles = [self._styles.get(name, {}) for one in inner for name in (one.get("style") or "").split()]
+        styles = [
+            self._styles.get(name, {}) for one in inner for name in (one.get("style") or "").split()
+        ]
         set_to = {
             _local(name): value
             for style in (*styles, *(one.attrib for one in inner))
@@ -260,15 +315,26 @@ class _Reader:
         top = float(height[1]) if height else None
         if set_to.get("displayAlign") == "center" and top is not None and top < 50.0:
             return "line:50%,center"
-        is_above = set_to.get("displayAlign", "before") == "before" and top is not None and top < 30.0
+        is_above = (
+            set_to.get("displayAlign", "before") == "before" and top is not None and top < 30.0
+        )
         return "line:0" if is_above else ""
 
     def _place_of(self, paragraph: Tree.Element) -> str:
         """WebVTT settings of a paragraph's region and alignment."""
         name = paragraph.get("region") or ""
         styles = [self._styles.get(one, {}) for one in (paragraph.get("style") or "").split()]
-        set_to = {_local(key): value for style in (*styles, paragraph.attrib) for key, value in style.items()}
-        align = {"start": "align:start", "left": "align:start", "end": "align:end", "right": "align:end"}
+        set_to = {
+            _local(key): value
+            for style in (*styles, paragraph.attrib)
+            for key, value in style.items()
+        }
+        align = {
+            "start": "align:start",
+            "left": "align:start",
+            "end": "align:end",
+            "right": "align:end",
+        }
         parts = (self._regions.get(name, ""), align.get(set_to.get("textAlign", ""), ""))
         return " ".join(part for part in parts if part)
 
@@ -293,13 +359,22 @@ class _Reader:
             return whole + (float(f"0.{fraction}") if fraction else int(frames or 0) / self._frames)
         if found := _OFFSET.match(text.strip()):
             number = float(found[1])
-            units = {"h": 3600.0, "m": 60.0, "s": 1.0, "ms": 0.001, "f": 1 / self._frames, "t": 1 / self._ticks}
+            units = {
+                "h": 3600.0,
+                "m": 60.0,
+                "s": 1.0,
+                "ms": 0.001,
+                "f": 1 / self._frames,
+                "t": 1 / self._ticks,
+            }
             return number * units[found[2]]
         self._remark("a time could not be read", text, "a clock time or an offset", 0.0)
         return None
 
     def _parameter(self, name: str) -> str | None:
-        return next((value for key, value in self._root.attrib.items() if _local(key) == name), None)
+        return next(
+            (value for key, value in self._root.attrib.items() if _local(key) == name), None
+        )
 
 
 def _agent_of(element: Tree.Element) -> str | None:
@@ -308,7 +383,9 @@ def _agent_of(element: Tree.Element) -> str | None:
 
 def _voices_of(paragraph: Tree.Element) -> list[Tree.Element]:
     """The parts of a paragraph whose speakers are named, where they hold all of its text."""
-    voices = [child for child in paragraph.iter() if _local(child.tag) == "span" and _agent_of(child)]
+    voices = [
+        child for child in paragraph.iter() if _local(child.tag) == "span" and _agent_of(child)
+    ]
     said = "".join("".join(voice.itertext()) for voice in voices)
     whole = "".join(paragraph.itertext())
     return voices if "".join(said.split()) == "".join(whole.split()) else []

@@ -1,4 +1,6 @@
-"""WebVTT, after https://www.w3.org/TR/webvtt1/: a writer, and a reader that follows its parsing algorithm."""
+"""WebVTT, after https://www.w3.org/TR/webvtt1/: a writer, and a reader that follows its parsing
+algorithm.
+"""
 
 import html
 import re
@@ -8,7 +10,13 @@ from itertools import pairwise
 
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
-from mantisreed.subtitles.marking import DEEPEST, Span, lines_with_marks, marked_lines, spans_in_parts
+from mantisreed.subtitles.marking import (
+    DEEPEST,
+    Span,
+    lines_with_marks,
+    marked_lines,
+    spans_in_parts,
+)
 from mantisreed.subtitles.overlaps import without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.subtitles.srt import order_remarks, seconds_of
@@ -54,19 +62,27 @@ _REGION = {
 """What a setting's value may be, as a pattern and for people."""
 
 
-def write_webvtt(cues: Iterable[Cue], *, inner_times: bool = False, head: Iterable[str] = ()) -> str:
+def write_webvtt(
+    cues: Iterable[Cue], *, inner_times: bool = False, head: Iterable[str] = ()
+) -> str:
     """The whole file; `&`, `<` and `>` in the text are escaped, speakers are voice spans.
 
     Args:
         cues: by start.
-        inner_times: put a timestamp before each word whose time is known, so that players can show words as spoken;
-            those that a cue was read with are written anyway.
+        inner_times: put a timestamp before each word whose time is known, so that players can show
+            words as spoken; those that a cue was read with are written anyway.
         head: blocks of styles, regions and comments, as they stand.
     """
     cues = list(cues)
     written = "\n".join(head)
-    colours = (colour_of(mark.tag) for cue in cues for mark in cue.marks if mark.tag.startswith("color "))
-    new = [colour for colour in dict.fromkeys(colours) if colour and class_of_colour(colour) not in written]
+    colours = (
+        colour_of(mark.tag) for cue in cues for mark in cue.marks if mark.tag.startswith("color ")
+    )
+    new = [
+        colour
+        for colour in dict.fromkeys(colours)
+        if colour and class_of_colour(colour) not in written
+    ]
     rules = [f"::cue(.{class_of_colour(colour)}) {{ color: {colour}; }}" for colour in new]
     head = [*head, "\n".join(["STYLE", *rules])] if rules else head
     blocks = "".join(f"\n{block}\n" for block in head)
@@ -74,9 +90,11 @@ def write_webvtt(cues: Iterable[Cue], *, inner_times: bool = False, head: Iterab
 
 
 def read_webvtt(text: str) -> Subtitles:
-    """What WebVTT text holds: cues with their voices as speakers, their settings and marks; styles and regions.
+    """What WebVTT text holds: cues with their voices as speakers, their settings and marks; styles
+    and regions.
 
-    Where the standard would drop a cue or a line silently that other tools write, it is taken, with a remark.
+    Where the standard would drop a cue or a line silently that other tools write, it is taken, with
+    a remark.
     """
     return _Parser(with_line_feeds(text)).parsed()
 
@@ -99,7 +117,9 @@ class _Parser:
             at = 1
             while at < len(self._lines) and self._lines[at] and "-->" not in self._lines[at]:
                 self._place = (at + 1, 0, 0.0)
-                self._remark("a line of the header was left out", excerpt_of(self._lines[at]), "a blank line")
+                self._remark(
+                    "a line of the header was left out", excerpt_of(self._lines[at]), "a blank line"
+                )
                 at += 1
         while at < len(self._lines):
             at = self._take_block(at)
@@ -138,25 +158,39 @@ class _Parser:
         kind = _BLOCK.match(block[0])
         if kind is None:
             if not re.match(r"NOTE(?:[ \t]|$)", block[0]):
-                self._remark("text without a time was left out", excerpt_of(" ".join(block)), "times, or NOTE")
+                self._remark(
+                    "text without a time was left out",
+                    excerpt_of(" ".join(block)),
+                    "times, or NOTE",
+                )
             elif self._found.cues:
                 self._remark("a comment between cues was left out", excerpt_of(" ".join(block)[4:]))
             else:
                 self._found.head.append("\n".join(block))
             return
         if self._found.cues:
-            self._remark("styles or a region stand behind the first cue", block[0].strip(), "before all cues")
+            self._remark(
+                "styles or a region stand behind the first cue", block[0].strip(), "before all cues"
+            )
         if kind[1] == "STYLE":
             self._found.head.append("\n".join(block))
             return
-        options = self._valid(_REGION, " ".join(block[1:]).split(), "a region's setting makes no sense")
+        options = self._valid(
+            _REGION, " ".join(block[1:]).split(), "a region's setting makes no sense"
+        )
         if "id" not in options:
-            self._remark("a region without a name was left out", excerpt_of(" ".join(block[1:])), "id:NAME")
+            self._remark(
+                "a region without a name was left out", excerpt_of(" ".join(block[1:])), "id:NAME"
+            )
             return
         self._regions.add(options["id"])
-        self._found.head.append("\n".join(["REGION", *(f"{name}:{value}" for name, value in options.items())]))
+        self._found.head.append(
+            "\n".join(["REGION", *(f"{name}:{value}" for name, value in options.items())])
+        )
 
-    def _valid(self, known: dict[str, tuple[str, str]], given: Iterable[str], complaint: str) -> dict[str, str]:
+    def _valid(
+        self, known: dict[str, tuple[str, str]], given: Iterable[str], complaint: str
+    ) -> dict[str, str]:
         """Section 6.2 and 4.4: settings that are understood; the last one of a name holds."""
         valid = {}
         for setting in given:
@@ -171,7 +205,9 @@ class _Parser:
     def _cue_block(self, begin: int, arrow: int, end: int) -> None:
         lines = self._lines
         if arrow > begin + 1:
-            self._remark("text without a time was left out", excerpt_of(lines[begin]), "times, or NOTE")
+            self._remark(
+                "text without a time was left out", excerpt_of(lines[begin]), "times, or NOTE"
+            )
         written = lines[arrow].strip()
         strict = _TIMES.match(lines[arrow])
         times = strict or _LOOSE_TIMES.match(lines[arrow])
@@ -186,10 +222,14 @@ class _Parser:
             self._remark("times are not written as the standard wants", written, _AS_WRITTEN)
         if stop <= start:
             self._remark("a cue does not end after it begins", written, "an end after its start")
-        settings = self._valid(_SETTINGS, (times[9] or "").split(), "a cue's setting makes no sense")
+        settings = self._valid(
+            _SETTINGS, (times[9] or "").split(), "a cue's setting makes no sense"
+        )
         if "region" in settings and settings["region"] not in self._regions:
             self._remark(
-                "a cue names a region that is not there", f"region:{settings.pop('region')}", "a region's id"
+                "a cue names a region that is not there",
+                f"region:{settings.pop('region')}",
+                "a region's id",
             )
         name = lines[begin].strip() if arrow > begin else ""
         cue = Cue(
@@ -202,7 +242,9 @@ class _Parser:
         self._found.cues += self._with_text(cue, "\n".join(lines[arrow + 1 : end]))
 
     def _with_text(self, cue: Cue, payload: str) -> Iterator[Cue]:
-        """Sections 6.4 and 6.5: the text without its tags, what they mark, the voices, inner timestamps as words."""
+        """Sections 6.4 and 6.5: the text without its tags, what they mark, the voices, inner
+        timestamps as words.
+        """
         shown = ""
         stamps: list[tuple[float, int]] = [(cue.start, 0)]
         voices: list[tuple[str | None, int]] = []
@@ -227,14 +269,26 @@ class _Parser:
             name = re.split(r"[.\s]", tag.removeprefix("/"), maxsplit=1)[0]
             if name not in _TAGS:
                 self._remark(
-                    "a tag is not known and was left out", excerpt_of(piece[0]), "b, i, u, c, v, lang, ruby, rt"
+                    "a tag is not known and was left out",
+                    excerpt_of(piece[0]),
+                    "b, i, u, c, v, lang, ruby, rt",
                 )
             elif not tag.startswith("/"):
                 if name == "v":
-                    annotation = tag.partition(" ")[2] if tag.startswith("v.") else " ".join(tag.split(None, 1)[1:])
-                    voices.append((_SPACES.sub(" ", html.unescape(annotation)).strip() or None, len(shown)))
+                    annotation = (
+                        tag.partition(" ")[2]
+                        if tag.startswith("v.")
+                        else " ".join(tag.split(None, 1)[1:])
+                    )
+                    voices.append(
+                        (_SPACES.sub(" ", html.unescape(annotation)).strip() or None, len(shown))
+                    )
                 if len(inside) >= DEEPEST:
-                    self._remark("tags are nested too deeply, and one was left out", f"<{excerpt_of(tag)}>", "30")
+                    self._remark(
+                        "tags are nested too deeply, and one was left out",
+                        f"<{excerpt_of(tag)}>",
+                        "30",
+                    )
                     continue
                 inside.append((name, len(spans)))
                 spans.append((len(shown), None, _SPACES.sub(" ", tag).strip()))
@@ -245,7 +299,11 @@ class _Parser:
                     if open_name == name:
                         break
                     if not (open_name == "rt" and name == "ruby"):
-                        self._remark("tags end in another order than they begin", f"</{name}>", f"</{open_name}>")
+                        self._remark(
+                            "tags end in another order than they begin",
+                            f"</{name}>",
+                            f"</{open_name}>",
+                        )
             else:
                 self._remark("an end tag has no beginning", f"</{name}>", "none")
         for name, at in inside:
@@ -267,33 +325,53 @@ def _parted(
     voices: Sequence[tuple[str | None, int]],
 ) -> Iterator[Cue]:
     """The cue with its text; several, at the same time, where several voices are in it."""
-    named: list[tuple[str | None, int]] = [(voice, at) for voice, at in voices if voice] or [(None, 0)]
+    named: list[tuple[str | None, int]] = [(voice, at) for voice, at in voices if voice] or [
+        (None, 0)
+    ]
     if len({voice for voice, _ in named}) == 1:
         del named[1:]
     edges = [0, *(at for _, at in named[1:]), len(shown)]
     name = cue.name
     has_dashes = len(named) > 1 and all(_DASHED.match(shown, at) for at in edges[:-1])
     parts = list(pairwise(edges))
-    for (voice, _), (first, last), inside in zip(named, parts, spans_in_parts(spans, parts), strict=True):
+    for (voice, _), (first, last), inside in zip(
+        named, parts, spans_in_parts(spans, parts), strict=True
+    ):
         part = shown[first:last]
-        own = [(max(0, a - first), min(b, last) - first, tag) for a, b, tag in inside if a < last and b > first]
+        own = [
+            (max(0, a - first), min(b, last) - first, tag)
+            for a, b, tag in inside
+            if a < last and b > first
+        ]
         lines, marks = lines_with_marks(part, own)
         if has_dashes:
             lines, marks = without_dash(lines, marks)
         words: tuple[Word, ...] = ()
         stamped: tuple[int, ...] = ()
         if len(stamps) > 1:
-            inner = [(moment, at - first) for moment, at in stamps if first <= at < max(last, first + 1)]
+            inner = [
+                (moment, at - first) for moment, at in stamps if first <= at < max(last, first + 1)
+            ]
             before = max((moment for moment, at in stamps if at <= first), default=cue.start)
-            words, stamped = _words(part, [(before, 0), *(one for one in inner if one[1] > 0)], cue.end)
+            words, stamped = _words(
+                part, [(before, 0), *(one for one in inner if one[1] > 0)], cue.end
+            )
         if lines or len(named) == 1:
             yield replace(
-                cue, lines=lines, speaker=voice, words=words, marks=marks, name=name, inner=stamped if words else None
+                cue,
+                lines=lines,
+                speaker=voice,
+                words=words,
+                marks=marks,
+                name=name,
+                inner=stamped if words else None,
             )
             name = ""
 
 
-def _words(shown: str, stamps: list[tuple[float, int]], end: float) -> tuple[tuple[Word, ...], tuple[int, ...]]:
+def _words(
+    shown: str, stamps: list[tuple[float, int]], end: float
+) -> tuple[tuple[Word, ...], tuple[int, ...]]:
     """The words between inner timestamps, each stretch's time shared among its words by length.
 
     Returns:
@@ -319,7 +397,9 @@ def _block(cue: Cue, *, inner_times: bool) -> str:
     lines = marked_lines(cue, _escaped, _tags_of, stamps)
     if cue.turns:
         voices = zip(cue.turns, lines, strict=True)
-        text = "\n".join(f"{_voice(turn.speaker)}{line}</v>" if turn.speaker else line for turn, line in voices)
+        text = "\n".join(
+            f"{_voice(turn.speaker)}{line}</v>" if turn.speaker else line for turn, line in voices
+        )
     else:
         text = _voice(cue.speaker) + "\n".join(lines)
     name = f"{cue.name}\n" if cue.name and "-->" not in cue.name else ""
@@ -333,7 +413,9 @@ def _voice(speaker: str | None) -> str:
 
 
 def _stamps(cue: Cue) -> dict[int, list[tuple[int, str]]]:
-    """By line: places of words, but the first, whose time lies within the cue and grows, and the time as a tag."""
+    """By line: places of words, but the first, whose time lies within the cue and grows, and the
+    time as a tag.
+    """
     stamps: dict[int, list[tuple[int, str]]] = {}
     line, at, latest = 0, 0, cue.start
     for number, word in enumerate(cue.words):

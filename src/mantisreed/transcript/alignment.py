@@ -26,18 +26,26 @@ class WordErrors:
 
     @property
     def rate(self) -> float:
-        """The word error rate: all errors over the number of true words; for no true words, of 1."""
+        """The word error rate: all errors over the number of true words; for no true words, of
+        1.
+        """
         return (self.substituted + self.missing + self.added) / max(1, self.words)
 
 
 def comparable(text: str) -> list[str]:
-    """A text's words for comparing: lower case, no punctuation at the edges, canonical Unicode form."""
-    words = (_EDGE_MARKS.sub("", word) for word in unicodedata.normalize("NFC", text).casefold().split())
+    """A text's words for comparing: lower case, no punctuation at the edges, canonical Unicode
+    form.
+    """
+    words = (
+        _EDGE_MARKS.sub("", word) for word in unicodedata.normalize("NFC", text).casefold().split()
+    )
     return [word for word in words if word]
 
 
 def word_errors(true: Sequence[str], heard: Sequence[str]) -> WordErrors:
-    """The fewest changes that turn `heard` into `true`, by Levenshtein distance over whole words."""
+    """The fewest changes that turn `heard` into `true`, by Levenshtein distance over whole
+    words.
+    """
     counts = {"replace": 0, "insert": 0, "delete": 0}
     # A hint near the true distance keeps time and memory linear for long, similar sequences.
     for edit in Levenshtein.editops(heard, true, score_hint=max(8, len(true) // 20)):

@@ -1,7 +1,8 @@
 """The transcript document and its JSON, `mantisreed-transcript` version 2.
 
-The JSON Schema lies beside this module, in `transcript.schema.json`. All times are seconds from the recording's
-start, written to the millisecond. Version 1 had neither doubts nor replacements, and is read as well.
+The JSON Schema lies beside this module, in `transcript.schema.json`. All times are seconds from the
+recording's start, written to the millisecond. Version 1 had neither doubts nor replacements, and is
+read as well.
 """
 
 import math
@@ -29,7 +30,9 @@ Timing = Literal["engine", "aligned", "estimated"]
 
 
 class Word(msgspec.Struct, frozen=True):
-    """One word with its times in seconds; `confidence` is 0 to 1, None when the engine does not say."""
+    """One word with its times in seconds; `confidence` is 0 to 1, None when the engine does not
+    say.
+    """
 
     text: str
     start: float
@@ -46,7 +49,8 @@ class Passage(msgspec.Struct, frozen=True):
         speaker: a label; None when nobody told speakers apart.
         timing: where the words' times come from: the engine, an alignment, or an estimate.
         words: in order of time; may be empty when only the passage is timed.
-        alternatives: other readings of the whole passage that the engine thought of, the likeliest first.
+        alternatives: other readings of the whole passage that the engine thought of, the likeliest
+            first.
     """
 
     start: float
@@ -112,7 +116,8 @@ class RecordingFacts(msgspec.Struct, frozen=True):
         name: of its file.
         digest: of its bytes.
         duration: seconds.
-        about: what else was said of it where it came from, by name, such as its title; left out where nothing was.
+        about: what else was said of it where it came from, by name, such as its title; left out
+            where nothing was.
         track: which track of sound it is, from 1; left out for the default one.
     """
 
@@ -172,13 +177,17 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
         try:
             import pandas
         except ImportError as error:
-            raise InputError("pandas is not installed", advice="python -m pip install pandas") from error
+            raise InputError(
+                "pandas is not installed", advice="python -m pip install pandas"
+            ) from error
         rows = [
             (word.start, word.end, word.text, word.confidence, passage.speaker, number)
             for number, passage in enumerate(self.passages)
             for word in passage.words or (Word(passage.text, passage.start, passage.end),)
         ]
-        return pandas.DataFrame(rows, columns=["start", "end", "text", "confidence", "speaker", "passage"])
+        return pandas.DataFrame(
+            rows, columns=["start", "end", "text", "confidence", "speaker", "passage"]
+        )
 
     @property
     def doubts_worth_hearing(self) -> tuple[Doubt, ...]:
@@ -194,7 +203,9 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
 
 def speakers_of(passages: Iterable[Passage]) -> tuple[str, ...]:
     """The labels that passages use, in order of appearance."""
-    return tuple(dict.fromkeys(passage.speaker for passage in passages if passage.speaker is not None))
+    return tuple(
+        dict.fromkeys(passage.speaker for passage in passages if passage.speaker is not None)
+    )
 
 
 class _Document(Transcript, frozen=True, kw_only=True):
@@ -229,7 +240,8 @@ def from_json(content: bytes) -> Transcript:
         raise InputError(f"this is not a transcript document ({error})") from error
     if document.version > VERSION:
         raise InputError(
-            f"this transcript is of version {document.version}; versions up to {VERSION} can be read",
+            f"this transcript is of version {document.version}; versions up to {VERSION} can be "
+            "read",
             advice="install a newer mantisreed",
         )
     spans = [(passage.start, passage.end) for passage in document.passages]
@@ -238,7 +250,9 @@ def from_json(content: bytes) -> Transcript:
     spans += [(doubt.start, doubt.end) for doubt in document.doubts]
     spans += [(replacement.start, replacement.end) for replacement in document.replacements]
     if not all(0.0 <= start <= end <= LATEST for start, end in spans):
-        raise InputError("this transcript has times that are none: an end before its start, or months of them")
+        raise InputError(
+            "this transcript has times that are none: an end before its start, or months of them"
+        )
     return Transcript(**{name: getattr(document, name) for name in Transcript.__struct_fields__})
 
 
@@ -270,8 +284,8 @@ _SEPARATORS = re.compile(r"\s*[;\n]\s*")
 def with_speaker_names(passages: tuple[Passage, ...], names: str) -> tuple[Passage, ...]:
     """The passages with people's names instead of labels.
 
-    Labels that are numbered, such as those of channels, take the names in the order of their numbers, others in the
-    order in which they appear. Labels for which there is no name stay.
+    Labels that are numbered, such as those of channels, take the names in the order of their
+    numbers, others in the order in which they appear. Labels for which there is no name stay.
 
     Args:
         passages: in order of time.
@@ -280,8 +294,12 @@ def with_speaker_names(passages: tuple[Passage, ...], names: str) -> tuple[Passa
     labels = list(speakers_of(passages))
     numbers = [_NUMBERED.fullmatch(label) for label in labels]
     if all(numbers) and len({found[1] for found in numbers if found}) == 1:
-        labels = [found[0] for found in sorted(filter(None, numbers), key=lambda found: int(found[2]))]
-    called = dict(zip(labels, (name for name in _SEPARATORS.split(names.strip()) if name), strict=False))
+        labels = [
+            found[0] for found in sorted(filter(None, numbers), key=lambda found: int(found[2]))
+        ]
+    called = dict(
+        zip(labels, (name for name in _SEPARATORS.split(names.strip()) if name), strict=False)
+    )
     return tuple(
         msgspec.structs.replace(passage, speaker=called.get(passage.speaker or "", passage.speaker))
         for passage in passages

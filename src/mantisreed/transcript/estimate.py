@@ -1,7 +1,9 @@
-"""Times for words that came without: the words are laid over the stretches in which somebody speaks.
+"""Times for words that came without: the words are laid over the stretches in which somebody
+speaks.
 
-Each stretch of speech takes a run of words. Dynamic programming finds the runs whose spoken lengths fit the stretches
-best, with pauses where the text has punctuation: no word in silence, none out of order.
+Each stretch of speech takes a run of words. Dynamic programming finds the runs whose spoken lengths
+fit the stretches best, with pauses where the text has punctuation: no word in silence, none out of
+order.
 """
 
 import math
@@ -47,13 +49,17 @@ def words_over_speech(text: str, speech: Sequence[Span], duration: float) -> tup
     for passage in passages_of(estimated_words(texts, _within(speech, 0.0, duration))):
         last = first + len(passage.words)
         said = " ".join(text[places[first] : places[last]].split())
-        passages.append(Passage(passage.start, passage.end, said, timing="estimated", words=passage.words))
+        passages.append(
+            Passage(passage.start, passage.end, said, timing="estimated", words=passage.words)
+        )
         first = last
     return tuple(passages)
 
 
 def passages_over_speech(passages: Iterable[Passage], speech: Sequence[Span]) -> list[Passage]:
-    """The passages, those without words with their text's words laid over the speech inside them."""
+    """The passages, those without words with their text's words laid over the speech inside
+    them.
+    """
     return [passage if passage.words else _with_words(passage, speech) for passage in passages]
 
 
@@ -65,15 +71,20 @@ def estimated_words(texts: Sequence[str], speech: Sequence[Span]) -> list[Word]:
     words: list[Word] = []
     for (first, last), (start, end) in zip(_best_runs(texts, lengths, speech), speech, strict=True):
         if last > first:
-            edges = start + (end - start) * np.concatenate([[0.0], np.cumsum(lengths[first:last])]) / sum(
-                lengths[first:last]
-            )
-            words += [Word(texts[first + n], float(edges[n]), float(edges[n + 1])) for n in range(last - first)]
+            edges = start + (end - start) * np.concatenate(
+                [[0.0], np.cumsum(lengths[first:last])]
+            ) / sum(lengths[first:last])
+            words += [
+                Word(texts[first + n], float(edges[n]), float(edges[n + 1]))
+                for n in range(last - first)
+            ]
     return words
 
 
 def spoken_length(text: str) -> float:
-    """How long a word takes to say, in syllables or so: by its vowels, letters, digits and full-width signs."""
+    """How long a word takes to say, in syllables or so: by its vowels, letters, digits and
+    full-width signs.
+    """
     wide, digits = len(_WIDE.findall(text)), len(_DIGIT.findall(text))
     letters = sum(character.isalpha() for character in text) - wide
     vowels = len(_VOWELS.findall(text))
@@ -83,22 +94,34 @@ def spoken_length(text: str) -> float:
 def _with_words(passage: Passage, speech: Sequence[Span]) -> Passage:
     words = estimated_words(words_of(passage.text), _within(speech, passage.start, passage.end))
     return Passage(
-        passage.start, passage.end, passage.text, passage.speaker, "estimated", tuple(words), passage.alternatives
+        passage.start,
+        passage.end,
+        passage.text,
+        passage.speaker,
+        "estimated",
+        tuple(words),
+        passage.alternatives,
     )
 
 
 def _within(speech: Sequence[Span], start: float, end: float) -> list[Span]:
     """The speech inside a stretch of time; all of it where there is none."""
-    inside = [(max(start, first), min(end, last)) for first, last in speech if last > start and first < end]
+    inside = [
+        (max(start, first), min(end, last))
+        for first, last in speech
+        if last > start and first < end
+    ]
     return [span for span in inside if span[1] - span[0] > 0.02] or [(start, end)]
 
 
-def _best_runs(texts: Sequence[str], lengths: NDArray[np.float64], speech: Sequence[Span]) -> list[tuple[int, int]]:
+def _best_runs(
+    texts: Sequence[str], lengths: NDArray[np.float64], speech: Sequence[Span]
+) -> list[tuple[int, int]]:
     """For each stretch the run [first, last) of words that it takes; all words are taken.
 
-    Dynamic programming over the stretches. Where a stretch ends is only looked for near where the words and the time
-    that are left say, so that time grows with the length of the speech and not with its square. When the best runs
-    come near the edge of what was looked at, more is looked at.
+    Dynamic programming over the stretches. Where a stretch ends is only looked for near where the
+    words and the time that are left say, so that time grows with the length of the speech and not
+    with its square. When the best runs come near the edge of what was looked at, more is looked at.
     """
     if len(speech) == 1:
         return [(0, len(texts))]
@@ -118,7 +141,9 @@ def _best_runs(texts: Sequence[str], lengths: NDArray[np.float64], speech: Seque
 def _best_runs_within(
     band: int, stretches: NDArray[np.float64], costs: "_Costs", count: int
 ) -> tuple[list[tuple[int, int]], bool]:
-    """The best runs that end within so many words of the likeliest ends, and whether one is at the edge of that."""
+    """The best runs that end within so many words of the likeliest ends, and whether one is at the
+    edge of that.
+    """
     # Seconds from the beginning of each stretch on; a stretch may have no length at all.
     left = np.maximum(np.cumsum(stretches[::-1])[::-1], _NO_TIME)
     reached = _Reached(0, np.zeros(1), np.zeros(1, np.int64))
@@ -146,7 +171,8 @@ class _Reached:
     """What it costs to have used up so many words by the end of a stretch.
 
     Attributes:
-        first: the number of words that the first entry stands for; the next one stands for one more.
+        first: the number of words that the first entry stands for; the next one stands for one
+            more.
         costs: of each number of words, shape (n,).
         takes: how many of them the stretch takes then, shape (n,).
     """
@@ -161,11 +187,15 @@ class _Reached:
         return self.first + int(self.costs.argmin())
 
     def is_near_edge(self, words: int, count: int, distance: int) -> bool:
-        """Whether a number of words is near the edge of those that were looked at, where more would be possible."""
+        """Whether a number of words is near the edge of those that were looked at, where more would
+        be possible.
+        """
         last = self.first + len(self.costs) - 1
         if self.first == last:  # the last stretch, which has no choice
             return False
-        return (self.first > 0 and words - self.first < distance) or (last < count and last - words < distance)
+        return (self.first > 0 and words - self.first < distance) or (
+            last < count and last - words < distance
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,22 +218,31 @@ class _Step:
 class _Costs:
     """What a stretch costs that takes a run of words."""
 
-    def __init__(self, texts: Sequence[str], lengths: NDArray[np.float64], stretches: NDArray[np.float64]) -> None:
+    def __init__(
+        self, texts: Sequence[str], lengths: NDArray[np.float64], stretches: NDArray[np.float64]
+    ) -> None:
         kinds = [_kind(text) for text in texts]
         before = np.concatenate([[0.0], np.cumsum(lengths)])
-        self.pace = max(float(stretches.sum() / before[-1]), _NO_TIME)  # seconds for each unit of length
+        # Seconds for each unit of length.
+        self.pace = max(float(stretches.sum() / before[-1]), _NO_TIME)
         self.mean_length = float(before[-1]) / len(texts)
         self._said = before * self.pace
         self._broken = np.array([0.0, *(_BREAK[kind] for kind in kinds[:-1]), 0.0])
         self._unbroken = np.concatenate([[0.0], np.cumsum([_NO_BREAK[kind] for kind in kinds])])
 
-    def of_runs(self, ends: NDArray[np.int64], takes: NDArray[np.int64], stretch: float) -> NDArray[np.float64]:
-        """Shape (ends, takes): a stretch of so many seconds that takes so many words up to each end."""
+    def of_runs(
+        self, ends: NDArray[np.int64], takes: NDArray[np.int64], stretch: float
+    ) -> NDArray[np.float64]:
+        """Shape (ends, takes): a stretch of so many seconds that takes so many words up to each
+        end.
+        """
         first = np.maximum(ends[:, None] - takes[None, :], 0)
         misfit = np.square(self._said[ends][:, None] - self._said[first] - stretch)
         misfit /= max(stretch, _LEAST_LENGTH) * 0.5
         # A sentence's end inside a run, not at its end, should have been a pause.
-        inner = np.maximum(0.0, self._unbroken[np.maximum(ends - 1, 0)][:, None] - self._unbroken[first])
+        inner = np.maximum(
+            0.0, self._unbroken[np.maximum(ends - 1, 0)][:, None] - self._unbroken[first]
+        )
         costs = misfit + inner + self._broken[ends][:, None]
         return np.where(takes > 0, costs, _EMPTY_STRETCH * stretch)
 

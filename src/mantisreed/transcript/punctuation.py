@@ -3,13 +3,16 @@
 import re
 
 _CLOSING_MARKS = "\"'”’»)]"
-# Full stops of Devanagari and its kin, Arabic and Urdu, Ethiopic, Burmese, Khmer, Armenian and Tibetan with them.
+# Full stops of Devanagari and its kin, Arabic and Urdu, Ethiopic, Burmese, Khmer, Armenian and
+# Tibetan with them.
 _SENTENCE_END = re.compile(rf"[.!?…。！？।॥؟۔።၊။។։།][{re.escape(_CLOSING_MARKS)}]*$")
 _CLAUSE_END = re.compile(rf"[,;:、，；：–—-][{re.escape(_CLOSING_MARKS)}]*$")
 
 
 def ends_sentence(text: str) -> bool:
-    """Whether a text ends with a full stop or the like, marks that close quotations and brackets aside."""
+    """Whether a text ends with a full stop or the like, marks that close quotations and brackets
+    aside.
+    """
     return _SENTENCE_END.search(text) is not None
 
 

@@ -11,13 +11,16 @@ from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.estimate import spoken_length
 
 _SHORTEST = 0.02  # seconds that a word lasts at least
-_PER_LENGTH = 0.08  # seconds for each unit of `spoken_length`, for words of which only the start is known
+_PER_LENGTH = (
+    0.08  # seconds for each unit of `spoken_length`, for words of which only the start is known
+)
 
 
 def repaired(passages: Iterable[Passage], duration: float) -> tuple[tuple[Passage, ...], int]:
     """Passages whose words have times in order, within the sound, and of some length.
 
-    The longest run of words that are in order is trusted; what lies between two of them shares the time between.
+    The longest run of words that are in order is trusted; what lies between two of them shares the
+    time between.
 
     Args:
         passages: as an engine gave them.
@@ -51,7 +54,11 @@ def _repaired_words(passage: Passage, duration: float) -> tuple[tuple[Word, ...]
     if trusted:
         low = min(low, words[trusted[0]].start)
     high = min(max(low, _finite(passage.end)), duration) or duration
-    edges = [(-1, low), *((at, words[at].start) for at in trusted), (len(words), max(high, low + _SHORTEST))]
+    edges = [
+        (-1, low),
+        *((at, words[at].start) for at in trusted),
+        (len(words), max(high, low + _SHORTEST)),
+    ]
     starts = [0.0] * (len(words) + 1)
     starts[-1] = min(duration, max(edges[-1][1], (words[trusted[-1]].end if trusted else 0.0)))
     for (before, start), (after, end) in pairwise(edges):
@@ -69,7 +76,11 @@ def _repaired_words(passage: Passage, duration: float) -> tuple[tuple[Word, ...]
     for number, word in enumerate(words):
         start, following = starts[number], starts[number + 1]
         wanted = start + max(_SHORTEST, spoken_length(word.text) * _PER_LENGTH)
-        end = word.end if number in kept and start < word.end <= duration else min(wanted, max(following, start))
+        end = (
+            word.end
+            if number in kept and start < word.end <= duration
+            else min(wanted, max(following, start))
+        )
         if (start, end) != (word.start, word.end) or start < earliest:
             changed += 1
             start = max(round(start, 3), earliest)  # rounding may have put the one before behind it

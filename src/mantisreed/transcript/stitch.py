@@ -1,4 +1,6 @@
-"""Putting the readings of pieces together, with the times of the recording, without a trace of the seams."""
+"""Putting the readings of pieces together, with the times of the recording, without a trace of the
+seams.
+"""
 
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
@@ -15,10 +17,12 @@ from mantisreed.transcript.writing import excerpt, joined
 
 _ONE_BREATH = 0.6  # seconds between two halves of a passage that a seam went through
 _SAME_TIME = 1.0  # seconds between two hearings of one word at most
-_EDGE = 1.0  # seconds from the edge of a piece within which words are the less certain the nearer they are
+# seconds from the edge of a piece within which words are the less certain the nearer they are
+_EDGE = 1.0
 _INSIDE = 0.1  # seconds from an edge; words further inside should have been heard by both
 _USUAL_CONFIDENCE = 0.8  # of engines that do not say
-_BROKEN = 0.1  # seconds from the edge of a piece within which a word that nobody else heard is not believed
+# seconds from the edge of a piece within which a word that nobody else heard is not believed
+_BROKEN = 0.1
 _CREDIBLE = 0.3
 
 
@@ -52,9 +56,11 @@ class Stitched:
 
 
 def stitch(readings: Sequence[PieceReading]) -> Stitched:
-    """All passages in order of time; of what two overlapping pieces both heard, the better reading is kept.
+    """All passages in order of time; of what two overlapping pieces both heard, the better reading
+    is kept.
 
-    Speakers' labels, which an engine gives out anew in each piece, are matched by the words that both heard.
+    Speakers' labels, which an engine gives out anew in each piece, are matched by the words that
+    both heard.
     """
     whole = _Whole()
     notes: list[str] = []
@@ -76,19 +82,26 @@ def stitch(readings: Sequence[PieceReading]) -> Stitched:
             whole.add(passages)
         reached = max(reached, reading.end)
     if unmatched:
-        notes.append(f"speakers were told apart piece by piece: labels may change hands at {_listed(unmatched)}")
+        notes.append(
+            "speakers were told apart piece by piece: labels may change hands at "
+            f"{_listed(unmatched)}"
+        )
     return Stitched(tuple(whole.passages()), tuple(notes), tuple(differing))
 
 
 class _Whole:
-    """All passages so far. Those that seams went through are kept in parts, which are put together once, at the end.
+    """All passages so far. Those that seams went through are kept in parts, which are put together
+    once, at the end.
 
-    A passage may go on over a thousand seams; putting it together at each of them would copy all its words each time.
+    A passage may go on over a thousand seams; putting it together at each of them would copy all
+    its words each time.
     """
 
     def __init__(self) -> None:
         self._parts: list[list[Passage]] = []
-        self._rest: Passage | None = None  # what was taken last, if it is the end of a passage that is still here
+        self._rest: Passage | None = (
+            None  # what was taken last, if it is the end of a passage that is still here
+        )
         self._speakers: set[str] = set()
 
     @property
@@ -101,10 +114,15 @@ class _Whole:
 
     def add(self, passages: Sequence[Passage]) -> None:
         """Add what comes behind a clean seam, which may have gone through a passage."""
-        self._add(passages, is_one=bool(self._parts and passages) and _is_one(self._parts[-1][-1], passages[0]))
+        self._add(
+            passages,
+            is_one=bool(self._parts and passages) and _is_one(self._parts[-1][-1], passages[0]),
+        )
 
     def take_from(self, start: float) -> list[Passage]:
-        """Take out what ends after a time, in order; of a passage that begins before only the rest."""
+        """Take out what ends after a time, in order; of a passage that begins before only the
+        rest.
+        """
         taken: list[Passage] = []
         self._rest = None
         while self._parts and self._parts[-1][-1].end > start:
@@ -143,17 +161,25 @@ class _Whole:
 
 
 def stitch_channels(channels: Mapping[int | None, Sequence[PieceReading]]) -> Stitched:
-    """The readings of each channel put together, and all channels merged by time, talk at the same time kept.
+    """The readings of each channel put together, and all channels merged by time, talk at the same
+    time kept.
 
     Args:
-        channels: readings by the number of their channel, from 1; None where the channels were mixed. A channel that
-            was sent alone is one speaker.
+        channels: readings by the number of their channel, from 1; None where the channels were
+            mixed. A channel that was sent alone is one speaker.
     """
     stitched = {
-        channel: stitch([_said_by(reading, f"channel {channel}") if channel else reading for reading in readings])
+        channel: stitch(
+            [
+                _said_by(reading, f"channel {channel}") if channel else reading
+                for reading in readings
+            ]
+        )
         for channel, readings in channels.items()
     }
-    passages = sorted((p for found in stitched.values() for p in found.passages), key=lambda p: p.start)
+    passages = sorted(
+        (p for found in stitched.values() for p in found.passages), key=lambda p: p.start
+    )
     notes = tuple(
         f"channel {channel}: {note}" if channel else note
         for channel, found in stitched.items()
@@ -197,12 +223,14 @@ class _Heard:
 class _Overlap:
     """Seconds that two neighbouring pieces both hold, and what each heard in them.
 
-    Readings are aligned word by word. Where both heard the same, or each something else, the reading further away
-    from the edge of its piece is the better one, and the surer one. What only one heard is kept unless it lies at
-    that piece's edge, where a cut may have made it up.
+    Readings are aligned word by word. Where both heard the same, or each something else, the
+    reading further away from the edge of its piece is the better one, and the surer one. What only
+    one heard is kept unless it lies at that piece's edge, where a cut may have made it up.
     """
 
-    def __init__(self, before: Sequence[Passage], after: Sequence[Passage], start: float, end: float) -> None:
+    def __init__(
+        self, before: Sequence[Passage], after: Sequence[Passage], start: float, end: float
+    ) -> None:
         self._start, self._end = start, end
         self._before, self._after = before, after
         self._left = _words_of(before, lambda word: word.end > start)
@@ -211,9 +239,14 @@ class _Overlap:
 
     @property
     def is_doubtful(self) -> bool:
-        """Whether the two readings share less than half of their words, those at the edges left aside."""
+        """Whether the two readings share less than half of their words, those at the edges left
+        aside.
+        """
         inside = [
-            sum(self._start + _INSIDE <= h.word.start and h.word.end <= self._end - _INSIDE for h in heard)
+            sum(
+                self._start + _INSIDE <= h.word.start and h.word.end <= self._end - _INSIDE
+                for h in heard
+            )
             for heard in (self._left, self._right)
         ]
         return len(self._shared) * 2 < max(inside)
@@ -240,7 +273,8 @@ class _Overlap:
         pairs = Counter(
             (self._left[n].passage.speaker, self._right[m].passage.speaker)
             for n, m in self._shared
-            if self._left[n].passage.speaker is not None and self._right[m].passage.speaker is not None
+            if self._left[n].passage.speaker is not None
+            and self._right[m].passage.speaker is not None
         )
         names: dict[str | None, str | None] = {}
         for (ours, theirs), _ in pairs.most_common():
@@ -257,7 +291,9 @@ class _Overlap:
         for at_left, at_right in self._shared:
             chosen += self._better(self._left[n:at_left], self._right[m:at_right])
             ours, theirs = self._left[at_left], self._right[at_right]
-            chosen.append(ours if self._end - ours.middle >= theirs.middle - self._start else theirs)
+            chosen.append(
+                ours if self._end - ours.middle >= theirs.middle - self._start else theirs
+            )
             n, m = at_left + 1, at_right + 1
         return chosen + self._better(self._left[n:], self._right[m:])
 
@@ -266,16 +302,18 @@ class _Overlap:
         chosen: list[_Heard] = []
         for left, right in _moments(ours, theirs):
             if left and right:
-                surer = _mean([_certainty(heard, self._end - heard.word.end) for heard in left]) >= _mean(
-                    [_certainty(heard, heard.word.start - self._start) for heard in right]
-                )
+                surer = _mean(
+                    [_certainty(heard, self._end - heard.word.end) for heard in left]
+                ) >= _mean([_certainty(heard, heard.word.start - self._start) for heard in right])
                 chosen += left if surer else right
             elif (heard := (left or right)[0]) and self._is_credible(heard, is_ours=bool(left)):
                 chosen.append(heard)
         return chosen
 
     def _is_credible(self, heard: _Heard, *, is_ours: bool) -> bool:
-        """Whether to keep a word that only one heard: at the very edge it may be the rest of one that was cut."""
+        """Whether to keep a word that only one heard: at the very edge it may be the rest of one
+        that was cut.
+        """
         word = heard.word
         if not self._shared and self._left and self._right:  # then times do not tell either
             return (heard.middle <= (self._start + self._end) / 2) == is_ours
@@ -286,11 +324,15 @@ class _Overlap:
         return not is_broken and (word.confidence is None or word.confidence >= _CREDIBLE)
 
 
-def _moments(ours: list[_Heard], theirs: list[_Heard]) -> Iterator[tuple[list[_Heard], list[_Heard]]]:
+def _moments(
+    ours: list[_Heard], theirs: list[_Heard]
+) -> Iterator[tuple[list[_Heard], list[_Heard]]]:
     """Words of two readings side by side: those at the same time together, the others alone."""
     n = m = 0
     while n < len(ours) or m < len(theirs):
-        if m == len(theirs) or (n < len(ours) and not _at_once(ours[n], theirs[m]) and _first(ours[n], theirs[m])):
+        if m == len(theirs) or (
+            n < len(ours) and not _at_once(ours[n], theirs[m]) and _first(ours[n], theirs[m])
+        ):
             yield [ours[n]], []
             n += 1
         elif n == len(ours) or not _at_once(ours[n], theirs[m]):
@@ -347,7 +389,9 @@ def _mean(values: Sequence[float]) -> float:
     return sum(values) / len(values)
 
 
-def _passages_of(words: Sequence[_Heard], speaker_of: Callable[[_Heard], str | None]) -> list[Passage]:
+def _passages_of(
+    words: Sequence[_Heard], speaker_of: Callable[[_Heard], str | None]
+) -> list[Passage]:
     """Words in order as passages: those they were in, mended where the words of one were parted."""
     found: list[Passage] = []
     was_whole = True
@@ -378,8 +422,12 @@ def _part(passage: Passage, words: tuple[Word, ...]) -> Passage:
 
 
 def _cut(passage: Passage, start: float) -> tuple[Passage | None, Passage]:
-    """What a passage holds up to a time, and the rest; all of it is rest where it cannot be cut there."""
-    count = next((at for at, word in enumerate(passage.words) if word.end > start), len(passage.words))
+    """What a passage holds up to a time, and the rest; all of it is rest where it cannot be cut
+    there.
+    """
+    count = next(
+        (at for at, word in enumerate(passage.words) if word.end > start), len(passage.words)
+    )
     if count in (0, len(passage.words)):
         return None, passage
     return _part(passage, passage.words[:count]), _part(passage, passage.words[count:])
@@ -387,7 +435,9 @@ def _cut(passage: Passage, start: float) -> tuple[Passage | None, Passage]:
 
 def _free_label(label: str, taken: Collection[str | None]) -> str:
     """The label, or with a number behind it when somebody else has it."""
-    return next(name for n in count(1) if (name := label if n == 1 else f"{label}-{n}") not in taken)
+    return next(
+        name for n in count(1) if (name := label if n == 1 else f"{label}-{n}") not in taken
+    )
 
 
 def _listed(moments: Sequence[float]) -> str:
@@ -396,7 +446,9 @@ def _listed(moments: Sequence[float]) -> str:
 
 
 def _is_one(before: Passage, after: Passage, *, inside: bool = False) -> bool:
-    """Whether a seam has gone through what is one passage; `inside` one that one of the pieces heard as such."""
+    """Whether a seam has gone through what is one passage; `inside` one that one of the pieces
+    heard as such.
+    """
     return (
         before.speaker == after.speaker
         and before.timing == after.timing
@@ -406,7 +458,9 @@ def _is_one(before: Passage, after: Passage, *, inside: bool = False) -> bool:
 
 
 def _merged(parts: Sequence[Passage]) -> Passage:
-    """The parts of one passage, put together; what an engine thought of instead is only kept of a whole one."""
+    """The parts of one passage, put together; what an engine thought of instead is only kept of a
+    whole one.
+    """
     if len(parts) == 1:
         return parts[0]
     first = parts[0]

@@ -10,7 +10,9 @@ LONGEST_PAUSE = 1.0
 
 
 def passages_of(words: Iterable[Word], longest_pause: float = LONGEST_PAUSE) -> Iterator[Passage]:
-    """Words in order of time, grouped where nobody speaks for longer than `longest_pause` seconds."""
+    """Words in order of time, grouped where nobody speaks for longer than `longest_pause`
+    seconds.
+    """
     run: list[Word] = []
     for word in words:
         if run and word.start - run[-1].end > longest_pause:

@@ -1,4 +1,6 @@
-"""How scripts are written: with spaces between words or without, and where they may be parted then."""
+"""How scripts are written: with spaces between words or without, and where they may be parted
+then.
+"""
 
 import re
 import unicodedata
@@ -10,7 +12,9 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from budoux import Parser
 
-NOT_FIRST = "、。，．！？：；）］｝」』】〉》ー々ぁぃぅぇぉっゃゅょゎァィゥェォッャュョヮ・…ๆฯะาำๅະາຳ"
+NOT_FIRST = (
+    "、。，．！？：；）］｝」』】〉》ー々ぁぃぅぇぉっゃゅょゎァィゥェォッャュョヮ・…ๆฯะาำๅະາຳ"
+)
 """Signs that no line begins with."""
 
 NOT_LAST = "（［｛「『【〈《เแโใไເແໂໃໄ"
@@ -24,11 +28,15 @@ _TOKENS = 6.0  # signs; parts that are shorter on average are words, not clauses
 _CONTROLS = re.compile(
     "[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x84\x86-\x9f\ud800-\udfff\ufdd0-\ufdef\ufffe\uffff\U000e0000-\U000e007f]"
 )
-"""What no text holds: control characters, halves of characters, what Unicode keeps for itself, invisible tags."""
+"""What no text holds: control characters, halves of characters, what Unicode keeps for itself,
+invisible tags.
+"""
 
 
 def has_controls(text: str) -> bool:
-    """Whether a text holds something that is no text, and that XML, terminals or players stumble over."""
+    """Whether a text holds something that is no text, and that XML, terminals or players stumble
+    over.
+    """
     return _CONTROLS.search(text) is not None
 
 
@@ -78,7 +86,8 @@ def joined(texts: Iterable[str]) -> str:
 
 
 def words_of(text: str, language: str | None = None) -> list[str]:
-    """The words of a text; where its script has no spaces between them, phrases that can stand in lines of their own.
+    """The words of a text; where its script has no spaces between them, phrases that can stand in
+    lines of their own.
 
     Args:
         text: any.
@@ -91,8 +100,10 @@ def words_of(text: str, language: str | None = None) -> list[str]:
 
 
 def phrases(text: str, language: str | None = None) -> list[str]:
-    """A text without spaces in parts between which a reader expects a break, by BudouX's models of Chinese, Japanese
-    and Thai (https://github.com/google/budoux); the whole text where there is no model of its script."""
+    """A text without spaces in parts between which a reader expects a break, by BudouX's models of
+    Chinese, Japanese
+    and Thai (https://github.com/google/budoux); the whole text where there is no model of its
+    script."""
     name = _model_of(text, (language or "").lower())
     if name is None or len(text) < 2:
         return [text]
@@ -107,13 +118,18 @@ def phrases(text: str, language: str | None = None) -> list[str]:
 
 def _may_part(before: str, after: str) -> bool:
     """Whether two signs may stand in different lines at all."""
-    if unicodedata.category(after).startswith("M") or after in NOT_FIRST + _CLOSING or before in NOT_LAST + _OPENING:
+    if (
+        unicodedata.category(after).startswith("M")
+        or after in NOT_FIRST + _CLOSING
+        or before in NOT_LAST + _OPENING
+    ):
         return False
     return not (before.isascii() and after.isascii() and before.isalnum() and after.isalnum())
 
 
 def excerpt(text: str, words: Sequence[str], first: int, last: int) -> str:
-    """What a passage's text says for its words from `first` to before `last`, with its marks and spaces.
+    """What a passage's text says for its words from `first` to before `last`, with its marks and
+    spaces.
 
     Args:
         text: of the passage.
@@ -130,8 +146,8 @@ def excerpt(text: str, words: Sequence[str], first: int, last: int) -> str:
 def spaced(text: str, words: Sequence[str]) -> list[bool]:
     """Whether each word has a space before it where they are written one after the other.
 
-    In scripts such as Thai, where spaces part clauses, the passage's text knows; it is not believed when it has been
-    taken apart into words.
+    In scripts such as Thai, where spaces part clauses, the passage's text knows; it is not believed
+    when it has been taken apart into words.
     """
     spaces = [False, *(needs_space(left, right) for left, right in pairwise(words))]
     if not any(map(_parts_clauses, text)) or (places := places_of(text, words)) is None:
@@ -158,7 +174,9 @@ def places_of(text: str, words: Sequence[str]) -> list[int] | None:
 
 
 def _parts_clauses(character: str) -> bool:
-    """Whether a character is of a script in which spaces part clauses: Thai, Lao, Burmese, Khmer."""
+    """Whether a character is of a script in which spaces part clauses: Thai, Lao, Burmese,
+    Khmer.
+    """
     code = ord(character)
     return 0x0E00 <= code <= 0x0EFF or 0x1000 <= code <= 0x109F or 0x1780 <= code <= 0x17FF
 
@@ -194,7 +212,9 @@ _TELLING = 0.2  # of the letters; a foreign name in a text does not tell its lan
 
 
 def language_of_script(text: str) -> str | None:
-    """The language that a script is of, for Japanese, Korean and Chinese; None for scripts of many languages."""
+    """The language that a script is of, for Japanese, Korean and Chinese; None for scripts of many
+    languages.
+    """
     if text.isascii():
         return None
     letters = [ord(character) for character in text if character.isalpha()]
@@ -208,7 +228,9 @@ _REVERSED = frozenset(("ar", "he", "fa", "ur", "yi", "ps", "sd", "ug", "dv", "ck
 
 
 def is_right_to_left(text: str, language: str | None = None) -> bool:
-    """Whether a text is written from right to left, by its language or else by most of its letters."""
+    """Whether a text is written from right to left, by its language or else by most of its
+    letters.
+    """
     if language:
         return language.split("-")[0].lower() in _REVERSED
     if text.isascii():

@@ -1,7 +1,7 @@
 """The review page: one file that plays a recording beside its text, in which the text is corrected.
 
-The page's own HTML, CSS and JavaScript lie beside this module, as they are; here they are put together with the
-transcript, an outline of the sound, and the sound itself.
+The page's own HTML, CSS and JavaScript lie beside this module, as they are; here they are put
+together with the transcript, an outline of the sound, and the sound itself.
 """
 
 import base64
@@ -29,7 +29,9 @@ NOTE = "reviewed and corrected by hand"
 """What a transcript that was saved by the page says of itself."""
 
 Row = tuple[int, int, int, float, float, str]
-"""A cue: the number of its passage, its words [first, last) there, its start and end in seconds, and its text."""
+"""A cue: the number of its passage, its words [first, last) there, its start and end in seconds,
+and its text.
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +45,8 @@ class Sound:
         peaks_per_second: how many steps are in a second.
         content: a file that browsers play, to be put into the page; None leaves it out.
         media_type: of it.
-        url: where it is played from instead; None where it is in the page, or is chosen by whoever reads it.
+        url: where it is played from instead; None where it is in the page, or is chosen by whoever
+            reads it.
     """
 
     duration: float
@@ -56,7 +59,12 @@ class Sound:
 
 
 def review_page(
-    transcript: Transcript, sound: Sound, rules: LayoutRules, *, stem: str, save_url: str | None = None
+    transcript: Transcript,
+    sound: Sound,
+    rules: LayoutRules,
+    *,
+    stem: str,
+    save_url: str | None = None,
 ) -> str:
     """The whole page.
 
@@ -88,7 +96,9 @@ def review_page(
         "save_url": save_url,
     }
     # What stands in a script element ends at the first `</`, and at nothing else.
-    encoded = msgspec.json.encode(data).decode().replace("<", "\\u003c").replace("\u2028", "\\u2028")
+    encoded = (
+        msgspec.json.encode(data).decode().replace("<", "\\u003c").replace("\u2028", "\\u2028")
+    )
     title = html.escape(" ".join(f"{stem}: review".split()))
     parts = (
         ("title", title),
@@ -104,14 +114,17 @@ def review_page(
 def rows_of(transcript: Transcript, rules: LayoutRules) -> Iterator[Row]:
     """The cues of a transcript whose passages have words, each pointing to its words.
 
-    A cue that holds the ends of two passages is two rows, since each passage has a speaker of its own.
+    A cue that holds the ends of two passages is two rows, since each passage has a speaker of its
+    own.
     """
     places: dict[tuple[str, float, float], deque[tuple[int, int]]] = defaultdict(deque)
     for number, passage in enumerate(transcript.passages):
         for at, word in enumerate(passage.words):
             places[word.text, word.start, word.end].append((number, at))
     rows: list[Row] = []
-    for cue in Script(transcript).laid_out(rules.changed({"speakers": "none"}), mark_speakers=False):
+    for cue in Script(transcript).laid_out(
+        rules.changed({"speakers": "none"}), mark_speakers=False
+    ):
         found = [places[word.text, word.start, word.end] for word in cue.words]
         rows += _rows_of_cue(cue, [own.popleft() for own in found if own], transcript.passages)
     # What the layout leaves out, such as sounds where they are dropped, is not lost.
@@ -120,12 +133,24 @@ def rows_of(transcript: Transcript, rules: LayoutRules) -> Iterator[Row]:
     yield from sorted(rows, key=lambda row: (row[3], row[0], row[1]))
 
 
-def _rows_of_cue(cue: Cue, places: Sequence[tuple[int, int]], passages: Sequence[Passage]) -> Iterator[Row]:
-    runs = [list(own) for _, own in groupby(enumerate(places), key=lambda one: (one[1][0], one[1][1] - one[0]))]
+def _rows_of_cue(
+    cue: Cue, places: Sequence[tuple[int, int]], passages: Sequence[Passage]
+) -> Iterator[Row]:
+    runs = [
+        list(own)
+        for _, own in groupby(enumerate(places), key=lambda one: (one[1][0], one[1][1] - one[0]))
+    ]
     for run in runs:
         (_, (number, first)), (_, (_, last)) = run[0], run[-1]
         if len(runs) == 1:
-            yield number, first, last + 1, round(cue.start, 3), round(cue.end, 3), "\n".join(cue.lines)
+            yield (
+                number,
+                first,
+                last + 1,
+                round(cue.start, 3),
+                round(cue.end, 3),
+                "\n".join(cue.lines),
+            )
         else:
             yield _row(passages, number, first, last + 1)
 

@@ -1,4 +1,6 @@
-"""The board: one page, offline, without a build step; its HTML, CSS and JavaScript lie beside this module."""
+"""The board: one page, offline, without a build step; its HTML, CSS and JavaScript lie beside this
+module.
+"""
 
 from functools import cache
 

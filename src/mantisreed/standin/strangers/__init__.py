@@ -1,4 +1,5 @@
-"""Made-up services that nobody has seen before, composed from a seed, each with the card that its ways imply.
+"""Made-up services that nobody has seen before, composed from a seed, each with the card that its
+ways imply.
 
 They are for testing: whatever a seed composes, the card language has to be able to say.
 """

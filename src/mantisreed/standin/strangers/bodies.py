@@ -1,4 +1,6 @@
-"""How a stranger wants the sound: raw, in a form, in a document, packed, with digests. All of it is checked."""
+"""How a stranger wants the sound: raw, in a form, in a document, packed, with digests. All of it is
+checked.
+"""
 
 import base64
 import gzip
@@ -46,7 +48,11 @@ class Sound:
     @property
     def accepts(self) -> Card:
         """The table of the card."""
-        return {"formats": [self.format], "sample_rate": self.rate, "format_names": {self.format: self.own_name}}
+        return {
+            "formats": [self.format],
+            "sample_rate": self.rate,
+            "format_names": {self.format: self.own_name},
+        }
 
     def readable(self, content: bytes) -> bytes:
         """The sound with a header, whatever it came as.
@@ -54,7 +60,13 @@ class Sound:
         Raises:
             RefusedError: it is not in this form.
         """
-        magic = {"flac": b"fLaC", "wav": b"RIFF", "opus": b"OggS", "webm": b"\x1aE\xdf\xa3", "wav-mulaw": b"RIFF"}
+        magic = {
+            "flac": b"fLaC",
+            "wav": b"RIFF",
+            "opus": b"OggS",
+            "webm": b"\x1aE\xdf\xa3",
+            "wav-mulaw": b"RIFF",
+        }
         if self.format in magic:
             if not content.startswith(magic[self.format]):
                 raise RefusedError(f"this is no {self.format}: it begins with {content[:8]!r}")
@@ -63,11 +75,18 @@ class Sound:
         if self.format.startswith("pcm"):
             if len(content) % 2:
                 raise RefusedError("half a sample")
-            samples = np.frombuffer(content, "<i2" if self.format == "pcm-s16le" else ">i2").astype(np.int16)
+            samples = np.frombuffer(content, "<i2" if self.format == "pcm-s16le" else ">i2").astype(
+                np.int16
+            )
         else:
             raw = {"mulaw": "ULAW", "alaw": "ALAW"}[self.format]
             samples, _ = soundfile.read(
-                io.BytesIO(content), dtype="int16", format="RAW", subtype=raw, samplerate=self.rate, channels=1
+                io.BytesIO(content),
+                dtype="int16",
+                format="RAW",
+                subtype=raw,
+                samplerate=self.rate,
+                channels=1,
             )
         sink = io.BytesIO()
         soundfile.write(sink, samples, self.rate, format="WAV")
@@ -160,7 +179,11 @@ def _form(chance: random.Random, names: Names, form: Sound) -> Carrier:
         upload = fields.get(file)
         if not isinstance(upload, UploadFile):
             raise RefusedError(f"part {file} is no file")
-        _wanted(upload.content_type, "application/x-sound" if file_type else form_type(form), f"type of {file}")
+        _wanted(
+            upload.content_type,
+            "application/x-sound" if file_type else form_type(form),
+            f"type of {file}",
+        )
         _wanted(bool(upload.filename), True, "file name")
         if as_json:
             part = fields.get(config)
@@ -169,7 +192,11 @@ def _form(chance: random.Random, names: Names, form: Sound) -> Carrier:
                 text = (await part.read()).decode()
             else:
                 text = str(part)
-            _wanted(json.loads(text), {deep: {tongue: "en"}, flag: True, words: ["dunlin", "knot"]}, config)
+            _wanted(
+                json.loads(text),
+                {deep: {tongue: "en"}, flag: True, words: ["dunlin", "knot"]},
+                config,
+            )
         else:
             _wanted(fields.get(tongue), "en", tongue)
             _wanted(fields.getlist(words), ["dunlin", "knot"], words)
@@ -178,9 +205,17 @@ def _form(chance: random.Random, names: Names, form: Sound) -> Carrier:
             raise RefusedError(f"{optional} is empty: leave it out")
         return await upload.read()
 
-    parts: Card = {file: {"value": "{audio}", "content_type": "application/x-sound"} if file_type else "{audio}"}
+    parts: Card = {
+        file: {"value": "{audio}", "content_type": "application/x-sound"}
+        if file_type
+        else "{audio}"
+    }
     if as_json:
-        document = {deep: {tongue: "{language}", optional: "{target}"}, flag: True, words: "{hints}"}
+        document = {
+            deep: {tongue: "{language}", optional: "{target}"},
+            flag: True,
+            words: "{hints}",
+        }
         parts[config] = {"json": document, "content_type": "application/json"}
     else:
         parts |= {tongue: "{language}", words: "{hints}", flag: "true", optional: "{target}"}
@@ -191,7 +226,11 @@ def form_type(form: Sound) -> str:
     """The content type of the sound at its rate."""
     if form.format == "pcm-s16be":
         return f"audio/L16;rate={form.rate};channels=1"
-    return f"{form.content_type};rate={form.rate}" if form.format in ("mulaw", "alaw") else form.content_type
+    return (
+        f"{form.content_type};rate={form.rate}"
+        if form.format in ("mulaw", "alaw")
+        else form.content_type
+    )
 
 
 def _json(chance: random.Random, names: Names, form: Sound) -> Carrier:
@@ -207,7 +246,9 @@ def _json(chance: random.Random, names: Names, form: Sound) -> Carrier:
         length = given.pop(seconds)
         if not isinstance(length, (int, float)) or not 1 < length < 120:
             raise RefusedError(f"{seconds}: {length!r}")
-        _wanted(given, {tongue: ["en"] if as_list else "en", words: ["dunlin", "knot"]}, "the document")
+        _wanted(
+            given, {tongue: ["en"] if as_list else "en", words: ["dunlin", "knot"]}, "the document"
+        )
         prefix = f"data:{form_type(form)};base64,"
         if as_uri:
             _wanted(text[: len(prefix)], prefix, content)
@@ -269,7 +310,9 @@ def _add_digest(made: Carrier, chance: random.Random, names: Names) -> None:
 
 
 def _add_extras(made: Carrier, chance: random.Random, names: Names) -> None:
-    """A header with a random number, a query parameter that comes twice, and the name of the recording."""
+    """A header with a random number, a query parameter that comes twice, and the name of the
+    recording.
+    """
     nonce, listed, origin, read = names.header(), names.new(), names.header(), made.read
 
     async def checked(request: Request, body: bytes) -> bytes:

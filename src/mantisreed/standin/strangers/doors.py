@@ -1,4 +1,6 @@
-"""How a stranger knows who asks: keys, logins, signatures. Each door writes its part of the card, and checks."""
+"""How a stranger knows who asks: keys, logins, signatures. Each door writes its part of the card,
+and checks.
+"""
 
 import base64
 import hashlib
@@ -82,7 +84,9 @@ def _header(chance: random.Random, names: Names, key: str) -> Door:
 def _query(chance: random.Random, names: Names, key: str) -> Door:
     name = names.new()
     return Door(
-        "query", {"every": {"query": {name: "{key}"}}}, lambda request, _: _same(request.query_params.get(name), key)
+        "query",
+        {"every": {"query": {name: "{key}"}}},
+        lambda request, _: _same(request.query_params.get(name), key),
     )
 
 
@@ -106,7 +110,9 @@ def _scheme(chance: random.Random, names: Names, key: str) -> Door:
 
 
 class _Tokens:
-    """Tokens that were given out: which are good, and that the first one is refused once it was used."""
+    """Tokens that were given out: which are good, and that the first one is refused once it was
+    used.
+    """
 
     def __init__(self, lifetime: float | None, *, is_refused_once: bool) -> None:
         self._lifetime = lifetime
@@ -115,7 +121,9 @@ class _Tokens:
         self._uses = 0
 
     def new(self, key: str) -> str:
-        token = hashlib.sha256(f"{key} {len(self._good)} {time.time_ns()}".encode()).hexdigest()[:24]
+        token = hashlib.sha256(f"{key} {len(self._good)} {time.time_ns()}".encode()).hexdigest()[
+            :24
+        ]
         self._good[token] = time.time() + (self._lifetime or _LONG)
         return token
 
@@ -131,7 +139,12 @@ class _Tokens:
 
 
 def _credentials(chance: random.Random, names: Names, key: str) -> Door:
-    tokens, where, client, scope = _Tokens(None, is_refused_once=False), names.plain(), names.plain(), names.plain()
+    tokens, where, client, scope = (
+        _Tokens(None, is_refused_once=False),
+        names.plain(),
+        names.plain(),
+        names.plain(),
+    )
     as_form = chance.random() < 0.5
 
     async def give(request: Request) -> Response:
@@ -143,7 +156,11 @@ def _credentials(chance: random.Random, names: Names, key: str) -> Door:
             if as_form
             else _same(request.headers.get("authorization"), f"Basic {basic}")
         )
-        if not known or form.get("grant_type") != "client_credentials" or form.get("scope") != scope:
+        if (
+            not known
+            or form.get("grant_type") != "client_credentials"
+            or form.get("scope") != scope
+        ):
             return JSONResponse({"error": "invalid_client"}, 401)
         answer = {"access_token": tokens.new(key), "token_type": "bearer", "expires_in": _LONG}
         return JSONResponse(answer)
@@ -152,7 +169,11 @@ def _credentials(chance: random.Random, names: Names, key: str) -> Door:
     return Door(
         "credentials",
         {
-            "token": {**token, "url": f"{{base}}/{where}", "sent_as": "form" if as_form else "basic"},
+            "token": {
+                **token,
+                "url": f"{{base}}/{where}",
+                "sent_as": "form" if as_form else "basic",
+            },
             "every": {"bearer": "{token}"},
         },
         lambda request, _: tokens.is_good(_after("Bearer ", request.headers.get("authorization"))),
@@ -165,7 +186,9 @@ def _after(prefix: str, value: str | None) -> str | None:
 
 
 def _json_login(chance: random.Random, names: Names, key: str) -> Door:
-    """A login with a body of JSON; the token is in the answer's body or in a header, and ends in several ways."""
+    """A login with a body of JSON; the token is in the answer's body or in a header, and ends in
+    several ways.
+    """
     where, user, password, holder, field_name = (names.plain(), *(names.new() for _ in range(4)))
     person, header, place = names.plain(), names.header(), chance.choice(("body", "header"))
     ending = chance.choice(("seconds", "moment", "none", "refused"))
@@ -217,7 +240,13 @@ def _json_login(chance: random.Random, names: Names, key: str) -> Door:
 
 def _form_login(chance: random.Random, names: Names, key: str) -> Door:
     """A login as browsers do it; the session is a cookie."""
-    where, user, password, person, cookie = (names.plain(), names.new(), names.new(), names.plain(), names.plain())
+    where, user, password, person, cookie = (
+        names.plain(),
+        names.new(),
+        names.new(),
+        names.plain(),
+        names.plain(),
+    )
     tokens = _Tokens(None, is_refused_once=chance.random() < 0.3)
 
     async def enter(request: Request) -> Response:
@@ -257,7 +286,9 @@ def _web_token(chance: random.Random, names: Names, key: str) -> Door:
         head, _, rest = token.partition(".")
         claims, _, mark = rest.partition(".")
         wanted = hmac.new(key.encode(), f"{head}.{claims}".encode(), "sha256").digest()
-        if not hmac.compare_digest(unpacked(mark), wanted) or json.loads(unpacked(head)) != {"alg": "HS256"}:
+        if not hmac.compare_digest(unpacked(mark), wanted) or json.loads(unpacked(head)) != {
+            "alg": "HS256"
+        }:
             return False
         said = json.loads(unpacked(claims))
         return bool(said["iss"] == issuer and time.time() < said["exp"] <= time.time() + 600)
@@ -270,7 +301,9 @@ def _web_token(chance: random.Random, names: Names, key: str) -> Door:
                 "token_claims": f'{{"iss":"{issuer}","exp":{{now|add:590|seconds}}}}',
                 "token_text": "{token_head|base64url}.{token_claims|base64url}",
             },
-            "sign": {"token_mark": {"key": "{key}", "text": "{token_text}", "encoding": "base64url"}},
+            "sign": {
+                "token_mark": {"key": "{key}", "text": "{token_text}", "encoding": "base64url"}
+            },
             "every": {"bearer": "{token_text}.{token_mark}"},
         },
         allows,
@@ -293,7 +326,12 @@ def _signature(chance: random.Random, names: Names, key: str) -> Door:
         wanted = mac.hex() if encoding == "hex" else base64.b64encode(mac).decode()
         is_now = form != "seconds" or abs(float(given or 0) - time.time()) < 60
         is_same = _same(request.headers.get(digest), body_digest)
-        return is_now and bool(given) and is_same and _same(request.headers.get(sign), f"{scheme} {wanted}")
+        return (
+            is_now
+            and bool(given)
+            and is_same
+            and _same(request.headers.get(sign), f"{scheme} {wanted}")
+        )
 
     return Door(
         f"signature/{function}/{encoding}/{form}",

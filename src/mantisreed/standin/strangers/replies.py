@@ -1,4 +1,6 @@
-"""How a stranger writes down what it heard: every shape of reply, and the table of a card that reads it."""
+"""How a stranger writes down what it heard: every shape of reply, and the table of a card that
+reads it.
+"""
 
 import base64
 import csv
@@ -83,8 +85,8 @@ def _iso(seconds: float) -> str:
 
 def _parts(seconds: float) -> dict[str, int]:
     """A time in two parts; one that is 0 is left out."""
-    whole, rest = divmod(round(seconds * 1000), 1000)
-    return {name: value for name, value in (("seconds", whole), ("nanos", rest * 1_000_000)) if value}
+    whole, rest = divmod(round(seconds * 1000), 60_000)
+    return {name: value for name, value in (("minutes", whole), ("millis", rest)) if value}
 
 
 def _moment(seconds: float) -> str:
@@ -98,7 +100,7 @@ def _units(rate: int) -> dict[str, _Unit]:
         "ms": _Unit("ms", ms, _count(ms)),
         "us": _Unit("us", ms, _count(1e-6)),
         "ns": _Unit("ns", ms, _count(1e-9)),
-        "100 ns": _Unit("100 ns", ms, _count(1e-7)),
+        "1/6000 s": _Unit("1/6000 s", ms, _count(1 / 6000)),
         "10 ms": _Unit("10 ms", 0.01, _count(0.01)),
         "20 ms": _Unit("20 ms", 0.02, _count(0.02)),
         "samples": _Unit("samples", 1 / rate, _count(1 / rate)),
@@ -127,7 +129,8 @@ class Shape:
         kind: words for people.
         table: the `reply` table of the card.
         write: gives the body, its content type, and what it says.
-        list_path: the names under which the one list of words stands, so that it can be parted into pages.
+        list_path: the names under which the one list of words stands, so that it can be parted into
+            pages.
     """
 
     kind: str
@@ -185,7 +188,9 @@ class _Documents:
         chance, names = self.chance, self.names
         units = _units(self.rate)
         is_xml = self.form == "xml"
-        layouts = ["nested", "flat", "flat", "tokens"] + (["side by side"] if self.form == "json" else [])
+        layouts = ["nested", "flat", "flat", "tokens"] + (
+            ["side by side"] if self.form == "json" else []
+        )
         self.layout = chance.choice(layouts)
         self.unit = units[chance.choice(sorted(units))]
         while is_xml and self.unit.write is _parts:
@@ -195,14 +200,20 @@ class _Documents:
             self.spans = "length"
         if self.unit.name == "moment" and self.spans != "end":
             self.spans = "end"
-        self.is_relative = self.layout == "nested" and self.unit.name != "moment" and chance.random() < 0.4
-        self.speaker = chance.choice(("none", "words", "passages" if self.layout == "nested" else "turns"))
+        self.is_relative = (
+            self.layout == "nested" and self.unit.name != "moment" and chance.random() < 0.4
+        )
+        self.speaker = chance.choice(
+            ("none", "words", "passages" if self.layout == "nested" else "turns")
+        )
         if self.layout == "side by side" and self.speaker == "words":
             self.speaker = "turns"
         if self.form in ("lines", "events") and self.speaker == "turns":
             self.speaker = "words"
         self.is_numbered = chance.random() < 0.5
-        self.is_named = self.speaker != "none" and self.form in ("json", "xml") and chance.random() < 0.3
+        self.is_named = (
+            self.speaker != "none" and self.form in ("json", "xml") and chance.random() < 0.3
+        )
         self.scale = chance.choice((None, *_SCALES))
         self.is_confidence_text = chance.random() < 0.3
         self.marks = chance.choice(("attached", "attached", "untimed", "kind"))
@@ -218,7 +229,18 @@ class _Documents:
         self.mark = chance.choice(("begin_mark", "continue_mark", "more_mark", "begins", "blank"))
         if is_xml and self.mark in ("blank", "begins"):
             self.mark = "begin_mark"
-        keys = ("passages", "words", "text", "start", "end", "speaker", "confidence", "kind", "language", "turns")
+        keys = (
+            "passages",
+            "words",
+            "text",
+            "start",
+            "end",
+            "speaker",
+            "confidence",
+            "kind",
+            "language",
+            "turns",
+        )
         more = ("zero", "others", "wrap", "flag", "id", "label", "people", "junk")
         self.key = {key: names.new() for key in (*keys, *more)}
         wraps = 0 if self.form in ("lines", "events") else chance.choice((0, 1, 2))
@@ -263,7 +285,9 @@ class _Documents:
             words["each"] = self._path("words")
         if self.scale:
             side = self.layout == "side by side"
-            words["confidence"] = self._path("words", "confidence") if side else self._one("confidence")
+            words["confidence"] = (
+                self._path("words", "confidence") if side else self._one("confidence")
+            )
         if self.speaker == "words":
             words["speaker"] = self._one("speaker")
         if self.is_relative:
@@ -281,10 +305,18 @@ class _Documents:
         if self.layout == "tokens":
             words["tokens"] = self._tokens()
         if self.speaker == "turns":
-            turns = {"each": self._path("turns"), "start": self._one("start"), "speaker": self._one("speaker")}
+            turns = {
+                "each": self._path("turns"),
+                "start": self._one("start"),
+                "speaker": self._one("speaker"),
+            }
             table["turns"] = {**turns, "end": self._one("end")}
         if self.is_named:
-            people = {"each": self._path("people"), "id": self._one("id"), "name": self._one("label")}
+            people = {
+                "each": self._path("people"),
+                "id": self._one("id"),
+                "name": self._one("label"),
+            }
             table["speakers"] = people
         table["words"] = words
         return table
@@ -304,7 +336,10 @@ class _Documents:
             return {"start": self._path("words", "start"), other: self._path("words", "end")}
         if self.spans == "only length":
             return {"length": self._one("end")}
-        return {"start": self._one("start"), "end" if self.spans == "end" else "length": self._one("end")}
+        return {
+            "start": self._one("start"),
+            "end" if self.spans == "end" else "length": self._one("end"),
+        }
 
     def _passages(self) -> Card:
         passages: Card = {"each": self._path("passages")}
@@ -328,7 +363,9 @@ class _Documents:
         written: Any = number if self.is_numbered else f"{voice}"
         return written, f"person {number}" if self.is_named else str(written)
 
-    def _item(self, word: TrueWord, zero: float, written: Any, text: str, kind: str = "word") -> Item:
+    def _item(
+        self, word: TrueWord, zero: float, written: Any, text: str, kind: str = "word"
+    ) -> Item:
         key = self.key
         item: Item = {key["text"]: text}
         start, end = word.start - zero, word.end - zero
@@ -345,7 +382,9 @@ class _Documents:
         item[key["junk"]] = {"n": 1} if self.form != "xml" else "n"
         return item
 
-    def _items(self, words: Sequence[TrueWord], zero: float, written: Any, after: float) -> list[Item]:
+    def _items(
+        self, words: Sequence[TrueWord], zero: float, written: Any, after: float
+    ) -> list[Item]:
         key, items, cursor = self.key, [], after
         for word in words:
             if self.spans == "only length" and word.start > cursor:
@@ -361,10 +400,18 @@ class _Documents:
             items.append(self._item(word, zero, written, text))
             if mark:
                 item = self._item(
-                    TrueWord(mark, word.end, word.end, word.confidence, None), zero, written, mark, "mark"
+                    TrueWord(mark, word.end, word.end, word.confidence, None),
+                    zero,
+                    written,
+                    mark,
+                    "mark",
                 )
                 if self.marks == "untimed":
-                    item = {name: value for name, value in item.items() if name not in (key["start"], key["end"])}
+                    item = {
+                        name: value
+                        for name, value in item.items()
+                        if name not in (key["start"], key["end"])
+                    }
                 items.append(item)
         return items
 
@@ -375,7 +422,10 @@ class _Documents:
         if cut < 1 or not word.start < middle < word.end or len(word.text) < 5:
             texts, spans = [word.text], [(word.start, word.end)]
         else:
-            texts, spans = [word.text[:cut], word.text[cut:]], [(word.start, middle), (middle, word.end)]
+            texts, spans = (
+                [word.text[:cut], word.text[cut:]],
+                [(word.start, middle), (middle, word.end)],
+            )
         items = []
         for number, (text, (start, end)) in enumerate(zip(texts, spans, strict=True)):
             part = TrueWord(text, start, end, word.confidence, None)
@@ -425,7 +475,10 @@ class _Documents:
                 )
                 for word in said
             ]
-            span = {key["start"]: self.unit.write(said[0].start), key["end"]: self.unit.write(said[-1].end)}
+            span = {
+                key["start"]: self.unit.write(said[0].start),
+                key["end"]: self.unit.write(said[-1].end),
+            }
             turns.append({**span, key["speaker"]: written})
             words += items
             passage: Item = {key["text"]: line.text, key["words"]: items, **span}
@@ -439,7 +492,11 @@ class _Documents:
             inner[key["passages"]] = passages
         elif self.layout == "side by side":
             names = [key[name] for name in ("text", "start", "end", "confidence")]
-            columns = {name: [item[name] for item in words] for name in names if all(name in item for item in words)}
+            columns = {
+                name: [item[name] for item in words]
+                for name in names
+                if all(name in item for item in words)
+            }
             inner[key["words"]] = columns
         else:
             inner[key["words"]] = words
@@ -451,19 +508,31 @@ class _Documents:
             inner[key["zero"]] = _moment(0.0)
         if self.is_named:
             people = [self._label(voice, voices) for voice in voices]
-            inner[key["people"]] = [{key["id"]: written, key["label"]: label} for written, label in people]
+            inner[key["people"]] = [
+                {key["id"]: written, key["label"]: label} for written, label in people
+            ]
         document: Any = inner
         for name in reversed(self.wrap):
             document = {name: document}
-        return document, Truth(truth, hearing.text, hearing.tongue if self.has_language else None, count)
+        return document, Truth(
+            truth, hearing.text, hearing.tongue if self.has_language else None, count
+        )
 
     def _write(self, hearing: Hearing) -> tuple[bytes, str, Truth]:
         document, truth = self._document(hearing)
         if self.form == "json":
             return json.dumps(document).encode(), "application/json", truth
         if self.form == "xml":
-            return ('<?xml version="1.0"?>\n' + _xml("root", document)).encode(), "application/xml", truth
-        return self._stream(document), "application/x-ndjson" if self.form == "lines" else "text/event-stream", truth
+            return (
+                ('<?xml version="1.0"?>\n' + _xml("root", document)).encode(),
+                "application/xml",
+                truth,
+            )
+        return (
+            self._stream(document),
+            "application/x-ndjson" if self.form == "lines" else "text/event-stream",
+            truth,
+        )
 
     def _stream(self, document: Item) -> bytes:
         """The items in several documents, other things between."""
@@ -471,7 +540,9 @@ class _Documents:
         items = document.pop(name)
         parts = [{**document}]
         size = 1 if self.layout == "nested" else 4
-        parts += [{**document, name: items[start : start + size]} for start in range(0, len(items), size)]
+        parts += [
+            {**document, name: items[start : start + size]} for start in range(0, len(items), size)
+        ]
         parts.append({self.key["junk"]: "over"})
         texts = [json.dumps(part) for part in parts]
         if self.form == "lines":
@@ -499,14 +570,23 @@ def _file(form: str, chance: random.Random, names: Names) -> Shape:
     def write(hearing: Hearing) -> tuple[bytes, str, Truth]:
         spoken = _spoken(hearing, unit)
         if form == "text":
-            return hearing.text.encode(), "text/plain", Truth([], hearing.text, None, has_times=False)
+            return (
+                hearing.text.encode(),
+                "text/plain",
+                Truth([], hearing.text, None, has_times=False),
+            )
         if form == "ctm":
             rows = [
-                f"note 1 {word.start:.3f} {word.end - word.start:.3f} {word.text} {word.confidence:.4f}\n"
+                f"note 1 {word.start:.3f} {word.end - word.start:.3f} {word.text} "
+                f"{word.confidence:.4f}\n"
                 for _, said in spoken
                 for word in said
             ]
-            said = [TrueWord(w.text, w.start, w.end, w.confidence, None) for _, words in spoken for w in words]
+            said = [
+                TrueWord(w.text, w.start, w.end, w.confidence, None)
+                for _, words in spoken
+                for w in words
+            ]
             return "".join(rows).encode(), "text/plain", Truth(said, hearing.text, None)
         blocks = [_cue(form, number, line, words) for number, (line, words) in enumerate(spoken, 1)]
         head = {
@@ -545,7 +625,9 @@ def _csv(chance: random.Random, names: Names, rate: int) -> Shape:
         for line, words in _spoken(hearing, unit):
             for word in words:
                 share = round(word.confidence or 0.0, 4)
-                rows.writerow((word.text, unit.write(word.start), unit.write(word.end), share, line.voice))
+                rows.writerow(
+                    (word.text, unit.write(word.start), unit.write(word.end), share, line.voice)
+                )
                 said.append(TrueWord(word.text, word.start, word.end, word.confidence, line.voice))
         return sink.getvalue().encode(), "text/csv", Truth(said, hearing.text, None)
 

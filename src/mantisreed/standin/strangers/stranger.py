@@ -88,9 +88,16 @@ class Stranger:
     def kind(self) -> str:
         """Its ways in a few words."""
         words = [self._way.kind, self._door.kind, f"{self.sound.format}@{self.sound.rate}"]
-        if "conversation" not in self._way.kind and not words[0].startswith(("uploaded", "chunked", "parts")):
+        if "conversation" not in self._way.kind and not words[0].startswith(
+            ("uploaded", "chunked", "parts")
+        ):
             words.append(self.carrier.kind)
-        words += [self.shape.kind, f"mood {self._mood}", self._pages and f"pages {self._pages}", *self._notes]
+        words += [
+            self.shape.kind,
+            f"mood {self._mood}",
+            self._pages and f"pages {self._pages}",
+            *self._notes,
+        ]
         return " | ".join(word for word in words if word)
 
     def note(self, what: str) -> None:
@@ -167,7 +174,9 @@ class Stranger:
         headers = {}
         if self._bill is not None:
             scale = 1000 if self._bill.unit == "ms" else 1
-            headers[self._bill.name] = f"{self.billed * scale:.0f}" if scale > 1 else f"{self.billed}"
+            headers[self._bill.name] = (
+                f"{self.billed * scale:.0f}" if scale > 1 else f"{self.billed}"
+            )
         return Response(body, media_type=content_type, headers=headers)
 
     def paged(self, request: Request, whole: Response) -> Response:
@@ -195,11 +204,18 @@ class Stranger:
                 document[self._page_key] = f"t{following}"
         elif self._pages == "token":
             document[self._page_key] = None
-        headers = {name: value for name, value in whole.headers.items() if name.lower() != "content-length"}
+        headers = {
+            name: value for name, value in whole.headers.items() if name.lower() != "content-length"
+        }
         return JSONResponse(document, headers=headers)
 
     def route(
-        self, path: str, handler: Handler, *, methods: list[str] | None = None, is_work: bool = False
+        self,
+        path: str,
+        handler: Handler,
+        *,
+        methods: list[str] | None = None,
+        is_work: bool = False,
     ) -> BaseRoute:
         """A route behind the door, with the service's moods."""
 
@@ -224,7 +240,9 @@ class Stranger:
             return JSONResponse({self._trouble_key: {"text": "a plank broke"}}, 503)
         if self._mood == "hurried":
             return JSONResponse({self._trouble_key: {"text": "slower"}}, 429, {"Retry-After": "0"})
-        return JSONResponse({self._hidden_key: {"code": 77}, self._trouble_key: {"text": "come again"}})
+        return JSONResponse(
+            {self._hidden_key: {"code": 77}, self._trouble_key: {"text": "come again"}}
+        )
 
     def card(self, address: str) -> str:
         """Its card, as TOML.
@@ -265,7 +283,9 @@ class Stranger:
         return [*self._door.routes, *self._way.routes]
 
 
-def _plainly(document: Callable[[Hearing], tuple[Any, Truth]], hearing: Hearing) -> tuple[bytes, str, Truth]:
+def _plainly(
+    document: Callable[[Hearing], tuple[Any, Truth]], hearing: Hearing
+) -> tuple[bytes, str, Truth]:
     found, truth = document(hearing)
     return json.dumps(found).encode(), "application/json", truth
 
@@ -274,7 +294,9 @@ def _merged(table: Card, other: Card) -> Card:
     merged = dict(table)
     for key, value in other.items():
         below = merged.get(key)
-        merged[key] = _merged(below, value) if isinstance(below, dict) and isinstance(value, dict) else value
+        merged[key] = (
+            _merged(below, value) if isinstance(below, dict) and isinstance(value, dict) else value
+        )
     return merged
 
 

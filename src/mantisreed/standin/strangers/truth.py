@@ -36,12 +36,18 @@ def differences(truth: Truth, transcript: Mapping[str, Any], start: float = 0.0)
             found.append(f"{place}: found {word['text']!r}")
         for key in ("start", "end"):
             if abs(word[key] - start - getattr(wanted, key)) > _MOST_APART:
-                found.append(f"{place}: {key} expected {getattr(wanted, key)}, found {word[key] - start:.4f}")
+                found.append(
+                    f"{place}: {key} expected {getattr(wanted, key)}, found {word[key] - start:.4f}"
+                )
         confidence = word.get("confidence")
         if (confidence is None) != (wanted.confidence is None) or (
-            confidence is not None and wanted.confidence is not None and abs(confidence - wanted.confidence) > 0.002
+            confidence is not None
+            and wanted.confidence is not None
+            and abs(confidence - wanted.confidence) > 0.002
         ):
             found.append(f"{place}: confidence expected {wanted.confidence}, found {confidence}")
         if passage.get("speaker") != wanted.speaker:
-            found.append(f"{place}: speaker expected {wanted.speaker}, found {passage.get('speaker')}")
+            found.append(
+                f"{place}: speaker expected {wanted.speaker}, found {passage.get('speaker')}"
+            )
     return found

@@ -30,11 +30,16 @@ class Ended:
 
 
 RunCommand = Callable[[Sequence[str]], Ended]
-"""Runs the program with these arguments in the folder, with the stranger's key in the environment."""
+"""Runs the program with these arguments in the folder, with the stranger's key in the
+environment.
+"""
 
 
-def faults_of(stranger: Stranger, address: str, sound: Path, folder: Path, run: RunCommand) -> list[str]:
-    """What is wrong with the transcript of a recording that a stranger heard; empty when all is as it said.
+def faults_of(
+    stranger: Stranger, address: str, sound: Path, folder: Path, run: RunCommand
+) -> list[str]:
+    """What is wrong with the transcript of a recording that a stranger heard; empty when all is as
+    it said.
 
     Args:
         stranger: who hears it.
@@ -43,7 +48,9 @@ def faults_of(stranger: Stranger, address: str, sound: Path, folder: Path, run: 
         folder: an empty one, to work in.
         run: runs the program there.
     """
-    (folder / "mantisreed.toml").write_text(f"[settings]\nmax_attempts = 3\n\n{stranger.card(address)}")
+    (folder / "mantisreed.toml").write_text(
+        f"[settings]\nmax_attempts = 3\n\n{stranger.card(address)}"
+    )
     files = ["note.wav", "copy.wav"][: stranger.recordings]
     for name in files:
         (folder / name).write_bytes(sound.read_bytes())
@@ -52,7 +59,9 @@ def faults_of(stranger: Stranger, address: str, sound: Path, folder: Path, run: 
         return [f"exit {planned.code} of plan: {planned.told.strip()}"]
     start = json.loads(planned.printed)["recordings"][0]["pieces"][0]["start"]
     hints = [argument for hint in HINTS for argument in ("--hint", hint)]
-    ended = run(["run", *files, "--engine", stranger.name, "--language", "en", "--to", "json", *hints])
+    ended = run(
+        ["run", *files, "--engine", stranger.name, "--language", "en", "--to", "json", *hints]
+    )
     if ended.code:
         return [f"exit {ended.code}: {ended.told.strip()}", *stranger.troubles]
     truth = next(iter(stranger.truths.values()))

@@ -1,4 +1,6 @@
-"""In which steps a stranger is spoken to: at once, as a job, by an upload elsewhere, in chunks, in a conversation."""
+"""In which steps a stranger is spoken to: at once, as a job, by an upload elsewhere, in chunks, in
+a conversation.
+"""
 
 import asyncio
 import base64
@@ -50,7 +52,12 @@ class Host(Protocol):
     def paged(self, request: Request, whole: Response) -> Response: ...
 
     def route(
-        self, path: str, handler: Handler, *, methods: list[str] | None = None, is_work: bool = False
+        self,
+        path: str,
+        handler: Handler,
+        *,
+        methods: list[str] | None = None,
+        is_work: bool = False,
     ) -> BaseRoute: ...
 
     async def hear(self, content: bytes) -> Hearing: ...
@@ -77,7 +84,19 @@ class Way:
 
 def way(chance: random.Random, stranger: Host) -> Way:
     """Any way."""
-    makers = (_at_once, _at_once, _job, _job, _job, _uploaded, _uploaded, _chunked, _parts, _conversation, _batch)
+    makers = (
+        _at_once,
+        _at_once,
+        _job,
+        _job,
+        _job,
+        _uploaded,
+        _uploaded,
+        _chunked,
+        _parts,
+        _conversation,
+        _batch,
+    )
     return chance.choice(makers)(chance, stranger)
 
 
@@ -112,12 +131,19 @@ def _states(chance: random.Random, stranger: Host) -> _States:
     names = stranger.names
     key, deep = names.new(), names.new()
     path = path_of(deep, key)
-    made = chance.choice(("text", "number", "boolean", "condition", "statuses", "not yet", "among others"))
+    made = chance.choice(
+        ("text", "number", "boolean", "condition", "statuses", "not yet", "among others")
+    )
     states: Card
     if made == "text":
         waiting, done, failed = names.new(), names.new(), names.new()
         states = {"state": path, "waiting": [waiting], "done": [done], "failed": [failed]}
-        return _States(states, (200, {deep: {key: waiting}}), (200, {deep: {key: done}}), chance.choice((None, "0")))
+        return _States(
+            states,
+            (200, {deep: {key: waiting}}),
+            (200, {deep: {key: done}}),
+            chance.choice((None, "0")),
+        )
     if made == "number":
         states = {"state": path, "waiting": [0, 1], "done": [2], "failed": [3, 4]}
         return _States(states, (200, {deep: {key: 1}}), (200, {deep: {key: 2}}))
@@ -132,7 +158,9 @@ def _states(chance: random.Random, stranger: Host) -> _States:
         }
         return _States(states, (200, {deep: {key: 40}}), (200, {deep: {key: 100}}))
     if made == "statuses":
-        return _States({"waiting_statuses": [202], "done_statuses": [200]}, (202, {}), (200, {}), "0")
+        return _States(
+            {"waiting_statuses": [202], "done_statuses": [200]}, (202, {}), (200, {}), "0"
+        )
     if made == "among others":
         job = names.new()
         states = {
@@ -146,7 +174,9 @@ def _states(chance: random.Random, stranger: Host) -> _States:
             (200, {deep: [others, {job: "{job}", key: "wet"}]}),
             (200, {deep: [others, {job: "{job}", key: "dry"}]}),
         )
-    return _States({"waiting_statuses": [404], "done_statuses": [200]}, (404, {"no": "not yet"}), (200, {}))
+    return _States(
+        {"waiting_statuses": [404], "done_statuses": [200]}, (404, {"no": "not yet"}), (200, {})
+    )
 
 
 def _with_job(document: Any, number: str) -> Any:
@@ -174,11 +204,20 @@ class _Jobs:
         return self._asked[number] > 2
 
 
-def _asking(chance: random.Random, stranger: Host, jobs: _Jobs, where: str) -> tuple[Card, list[BaseRoute]]:
+def _asking(
+    chance: random.Random, stranger: Host, jobs: _Jobs, where: str
+) -> tuple[Card, list[BaseRoute]]:
     """The steps after a job was started, where `{job}` is taken, and what answers them."""
     names, states = stranger.names, _states(chance, stranger)
-    ask: Card = {**states.card, "path": f"/{where}/{{job}}", "interval": "20 ms", "max_interval": "50 ms"}
-    last = chance.choice(("fetch", "fetch", "link", "redirect" if states.done[0] == 200 else "fetch"))
+    ask: Card = {
+        **states.card,
+        "path": f"/{where}/{{job}}",
+        "interval": "20 ms",
+        "max_interval": "50 ms",
+    }
+    last = chance.choice(
+        ("fetch", "fetch", "link", "redirect" if states.done[0] == 200 else "fetch")
+    )
     fetched, link, kept = names.plain(), names.new(), names.plain()
     link_kind = chance.choice(("absolute", "root", "relative", "header"))
     routes: list[BaseRoute] = []
@@ -228,7 +267,11 @@ def _asking(chance: random.Random, stranger: Host, jobs: _Jobs, where: str) -> t
         ):
             ask.pop(key, None)
         waiting = states.waiting[0]
-        ask |= {"waiting_statuses": [waiting], "done_statuses": [303], "take": {kept: "header:Location"}}
+        ask |= {
+            "waiting_statuses": [waiting],
+            "done_statuses": [303],
+            "take": {kept: "header:Location"},
+        }
         steps: Card = {"ask": ask, "fetch": {"url": f"{{{kept}}}", **stranger.pages_card}}
     elif last == "link":
         ask["take"] = {kept: "header:Location" if link_kind == "header" else path_of(link)}
@@ -272,18 +315,27 @@ def _job(chance: random.Random, stranger: Host) -> Way:
 
 
 def _uploaded(chance: random.Random, stranger: Host) -> Way:
-    """A ticket, the bytes to another host without keys, perhaps word that they are there, then a job."""
+    """A ticket, the bytes to another host without keys, perhaps word that they are there, then a
+    job.
+    """
     names, jobs = stranger.names, _Jobs(stranger)
     ticket, place, there, start_at = names.plain(), names.plain(), names.plain(), names.plain()
     url_key, id_key, header_key, sound_key, tongue_key, job_key = (names.new() for _ in range(6))
     sounds: dict[str, bytes] = {}
     ready: set[str] = set()
     needs_word, signed_header = chance.random() < 0.5, names.header()
-    is_processed, looked_at, looks, ready_key = chance.random() < 0.5, names.plain(), dict[str, int](), names.new()
+    is_processed, looked_at, looks, ready_key = (
+        chance.random() < 0.5,
+        names.plain(),
+        dict[str, int](),
+        names.new(),
+    )
 
     async def give(request: Request, body: bytes) -> Response:
         asked = json.loads(body)
-        if asked.get(header_key) != stranger.sound.content_type and "rate=" not in str(asked.get(header_key)):
+        if asked.get(header_key) != stranger.sound.content_type and "rate=" not in str(
+            asked.get(header_key)
+        ):
             raise RefusedError(f"{header_key}: {asked}")
         number = f"s{len(sounds) + 1}"
         sounds[number] = b""
@@ -293,7 +345,11 @@ def _uploaded(chance: random.Random, stranger: Host) -> Way:
 
     async def put(request: Request) -> Response:
         has_key = stranger.key in str(request.headers) or stranger.key in str(request.url)
-        if has_key or request.query_params.get("sig") != "a/b=" or request.headers.get(signed_header) != "tide":
+        if (
+            has_key
+            or request.query_params.get("sig") != "a/b="
+            or request.headers.get(signed_header) != "tide"
+        ):
             return JSONResponse({"no": "not as it was signed"}, 403)
         sounds[request.path_params["number"]] = await request.body()
         return Response(status_code=200, headers={"ETag": '"x"'})
@@ -307,9 +363,15 @@ def _uploaded(chance: random.Random, stranger: Host) -> Way:
         number = given.get(sound_key)
         if is_processed and looks.get(number, 0) < 3:
             raise RefusedError("not processed yet")
-        if given.get(tongue_key) != "en" or number not in sounds or (needs_word and number not in ready):
+        if (
+            given.get(tongue_key) != "en"
+            or number not in sounds
+            or (needs_word and number not in ready)
+        ):
             raise RefusedError(f"not ready: {given}")
-        return JSONResponse({job_key: jobs.new(stranger.reply(await stranger.hear(sounds[number])))})
+        return JSONResponse(
+            {job_key: jobs.new(stranger.reply(await stranger.hear(sounds[number])))}
+        )
 
     async def look(request: Request, body: bytes) -> Response:
         number = request.path_params["number"]
@@ -320,7 +382,11 @@ def _uploaded(chance: random.Random, stranger: Host) -> Way:
         "ticket": {
             "path": f"/{ticket}",
             "json": {header_key: "{content_type}"},
-            "take": {"target_url": path_of(url_key), "sound": path_of(id_key), "signed": path_of(header_key)},
+            "take": {
+                "target_url": path_of(url_key),
+                "sound": path_of(id_key),
+                "signed": path_of(header_key),
+            },
         },
         "put": {
             "url": "{target_url}",
@@ -352,7 +418,9 @@ def _uploaded(chance: random.Random, stranger: Host) -> Way:
         stranger.route(f"/{looked_at}/{{number}}", look, methods=["GET"]),
         stranger.route(f"/{start_at}", start, is_work=True),
     ]
-    return Way(f"uploaded{'/processed' if is_processed else ''}", {"steps": {**steps, **later}}, routes)
+    return Way(
+        f"uploaded{'/processed' if is_processed else ''}", {"steps": {**steps, **later}}, routes
+    )
 
 
 def _chunked(chance: random.Random, stranger: Host) -> Way:
@@ -455,10 +523,14 @@ def _parts(chance: random.Random, stranger: Host) -> Way:
         held = sounds[request.path_params["number"]]
         wanted = [(place, f'"mark-{place}"') for place in sorted(held)]
         if as_xml:
-            expected = "".join(f"<P><N>{place}</N><M>{escape(mark)}</M></P>" for place, mark in wanted)
+            expected = "".join(
+                f"<P><N>{place}</N><M>{escape(mark)}</M></P>" for place, mark in wanted
+            )
             if body.decode().replace("&quot;", '"') != f"<All>{expected}</All>":
                 raise RefusedError(f"expected {expected}, found {body!r}")
-        elif json.loads(body) != {list_key: [{number_key: place, mark_key: mark} for place, mark in wanted]}:
+        elif json.loads(body) != {
+            list_key: [{number_key: place, mark_key: mark} for place, mark in wanted]
+        }:
             raise RefusedError(f"expected {wanted}, found {body!r}")
         whole = b"".join(held[place] for place in sorted(held))
         return JSONResponse({job_key: jobs.new(stranger.reply(await stranger.hear(whole)))})
@@ -513,20 +585,31 @@ def _batch(chance: random.Random, stranger: Host) -> Way:
             items = json.loads(body)[list_key]
         results = []
         for item in reversed(items):
-            answer = stranger.reply(await stranger.hear(sounds[item[sound_key]]), key=item[sound_key])
+            answer = stranger.reply(
+                await stranger.hear(sounds[item[sound_key]]), key=item[sound_key]
+            )
             results.append({key_key: item[key_key], one_key: json.loads(bytes(answer.body))})
         return JSONResponse({job_key: jobs.new(JSONResponse({list_key: results}))})
 
     item = {key_key: "{piece_key}", sound_key: "{sound}"}
-    body: Card = {"raw": "{manifest|json_lines}"} if as_lines else {"json": {list_key: "{manifest}"}}
+    body: Card = (
+        {"raw": "{manifest|json_lines}"} if as_lines else {"json": {list_key: "{manifest}"}}
+    )
     if as_lines:
         body["content_type"] = "application/x-ndjson"
     steps: Card = {
-        "upload": {**stranger.carrier.step, "path": f"/{where}", "take": {"sound": path_of(id_key)}},
+        "upload": {
+            **stranger.carrier.step,
+            "path": f"/{where}",
+            "take": {"sound": path_of(id_key)},
+        },
         "start": {"path": f"/{start_at}", **body, "take": {"job": path_of(job_key)}},
     }
     later, routes = _asking(chance, stranger, jobs, names.plain())
-    routes += [stranger.route(f"/{where}", upload), stranger.route(f"/{start_at}", start, is_work=True)]
+    routes += [
+        stranger.route(f"/{where}", upload),
+        stranger.route(f"/{start_at}", start, is_work=True),
+    ]
     batch = {
         "step": "start",
         "item": item,
@@ -535,7 +618,12 @@ def _batch(chance: random.Random, stranger: Host) -> Way:
         "reply": path_of(one_key),
         "wait": "500 ms",
     }
-    return Way("batch/lines" if as_lines else "batch", {"steps": {**steps, **later}, "batch": batch}, routes, 2)
+    return Way(
+        "batch/lines" if as_lines else "batch",
+        {"steps": {**steps, **later}, "batch": batch},
+        routes,
+        2,
+    )
 
 
 def _conversation(chance: random.Random, stranger: Host) -> Way:
@@ -553,7 +641,9 @@ def _conversation(chance: random.Random, stranger: Host) -> Way:
 
     async def talk(socket: WebSocket) -> None:
         request = Request({**socket.scope, "type": "http", "method": "GET"})
-        if not stranger.allows(request, b"") or (protocol and protocol not in socket.scope["subprotocols"]):
+        if not stranger.allows(request, b"") or (
+            protocol and protocol not in socket.scope["subprotocols"]
+        ):
             await socket.close(4401)
             return
         await socket.accept(protocol)
