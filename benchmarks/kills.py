@@ -6,7 +6,7 @@ Recordings are sent in pieces to an engine that counts what it answers; the comm
 (SIGKILL) at random moments and started again until the batch is done, batch after batch until there
 were enough kills. Prints for each batch: kills, whether all outputs are to the byte those of the
 undisturbed run, pieces, how many were answered more than once, and how many attempts the ledger
-calls in doubt. Nothing may be answered twice beyond those.
+calls unconfirmed. Nothing may be answered twice beyond those.
 """
 
 import argparse
@@ -92,16 +92,16 @@ def main() -> None:
             total += kills
             twice = judge.answered_again
             same = "the same to the byte" if outputs(folder) == undisturbed else "DIFFERENT"
-            in_doubt = doubts(folder)
+            unconfirmed = doubts(folder)
             verdict = (
                 ""
-                if twice <= in_doubt and len(judge.answered) == pieces
+                if twice <= unconfirmed and len(judge.answered) == pieces
                 else "  PAID TWICE OR LOST"
             )
             print(
                 f"{kills:3} kills: outputs {same}; {len(judge.answered)} of {pieces} pieces, "
                 f"{twice} answered again, "
-                f"{in_doubt} in doubt{verdict}",
+                f"{unconfirmed} unconfirmed{verdict}",
                 flush=True,
             )
 

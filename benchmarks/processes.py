@@ -6,8 +6,8 @@ for twice?
 In each round 2 or 4 processes run the same command at once, to an engine that answers at once or
 one that takes jobs; in every second round one of them is killed (SIGKILL) at a random moment. With
 --url the ledger is in PostgreSQL, where each round has a schema of its own. Prints for each kind of
-round: rounds, sounds, sounds that were answered again, attempts that the ledger calls in doubt, and
-rounds in which something was lost or more was answered again than is in doubt. Goal: none.
+round: rounds, sounds, sounds that were answered again, attempts that the ledger calls unconfirmed,
+and rounds in which something was lost or more was answered again than is unconfirmed. Goal: none.
 """
 
 import argparse
@@ -91,7 +91,7 @@ def main() -> None:
         number = 0
         for engine in ("ferry", "barge"):
             for count in options.counts:
-                sounds = again = in_doubt = bad = 0
+                sounds = again = unconfirmed = bad = 0
                 for round_ in range(options.rounds):
                     number += 1
                     clear(folder, port, options.url, number)
@@ -101,12 +101,12 @@ def main() -> None:
                     doubtful = doubts(folder)
                     sounds += len(judge.answered)
                     again += judge.answered_again
-                    in_doubt += doubtful
+                    unconfirmed += doubtful
                     bad += not is_well or judge.answered_again > doubtful
                 print(
                     f"{engine}, {count} processes: {options.rounds} rounds, {sounds} sounds, "
                     f"{again} answered again, "
-                    f"{in_doubt} in doubt, {bad} rounds not as they should be",
+                    f"{unconfirmed} unconfirmed, {bad} rounds not as they should be",
                     flush=True,
                 )
 

@@ -43,6 +43,10 @@ _CODES = {
     "ArrowUp": 38,
     "ArrowLeft": 37,
     "ArrowRight": 39,
+    "PageUp": 33,
+    "PageDown": 34,
+    "End": 35,
+    "Home": 36,
 }
 CTRL, SHIFT = 2, 8
 
@@ -133,7 +137,7 @@ class Page:
         result = self.call(
             "Runtime.evaluate", expression=script, awaitPromise=True, returnByValue=True
         )
-        assert "exceptionDetails" not in result, result["exceptionDetails"]
+        assert "exceptionDetails" not in result, json.dumps(result["exceptionDetails"])[-600:]
         return result["result"].get("value")
 
     def press(self, key: str, modifiers: int = 0) -> None:

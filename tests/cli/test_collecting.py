@@ -106,7 +106,7 @@ def test_retry_sends_what_is_missing_as_it_was_ordered(
         sent = sum(ferry.asked.values())
         # What was on its way when one failed was waited for.
         assert sum(ferry.answered.values()) == sent - 1
-        assert "in doubt" not in mantisreed("jobs").stdout
+        assert "unconfirmed" not in mantisreed("jobs").stdout
         again = mantisreed("retry", "--report", "report.csv")
         assert again.returncode == 0, again.stderr
         assert set(ferry.answered.values()) == {1} and sum(ferry.asked.values()) > sent
@@ -204,7 +204,7 @@ def test_jobs_that_are_lost_or_fail_are_told_apart(
     with moody(FaultProfile(losing=0.3, seed=41), tries=8):  # the second and the third are lost
         result = mantisreed("run", "recordings", "--piece-length", "30s")
         assert result.returncode == 0, result.stderr
-        assert "in doubt and may have been charged for" in result.stderr
+        assert "unconfirmed and may be charged for" in result.stderr
         shown = [
             json.loads(mantisreed("jobs", str(job["id"]), "--json").stdout)
             for job in jobs(mantisreed)

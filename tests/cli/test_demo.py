@@ -11,7 +11,7 @@ from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import Composition
 from mantisreed.standin.demo import BRIEFING, FIELD_NOTE, demo_compositions
 from mantisreed.transcript.alignment import comparable, word_errors
-from mantisreed.transcript.document import NOTHING_HEARD, from_json
+from mantisreed.transcript.document import NO_SPEECH, from_json
 from mantisreed.units import parse_duration
 
 
@@ -50,7 +50,7 @@ def test_every_recording_comes_out_in_every_format(
         assert transcript.recording.duration == pytest.approx(truths[name].duration, abs=0.1)
         assert (
             transcript.language == ("de" if name.endswith("m4a") else "en")
-            and NOTHING_HEARD not in transcript.notes
+            and NO_SPEECH not in transcript.notes
         )
         assert name in printed and str(len(transcript.words)) in printed
     assert {Path(name).suffix for name in truths} == {".wav", ".flac", ".mp3", ".opus", ".m4a"}

@@ -103,4 +103,4 @@ def test_speech_on_the_second_track_is_found_sent_and_told(
     page = mantisreed("review", "out/camera.transcript.json", "camera.mka")
     assert page.returncode == 0, page.stderr
     first = mantisreed("run", "camera.mka", "--track", "1", "--into", "first")
-    assert "1 nothing heard" in first.stderr
+    assert "1 no speech" in first.stderr

@@ -65,9 +65,9 @@ def clear(folder: Path, ferry: Ferry) -> None:
     ferry.forget()
 
 
-def in_doubt(folder: Path) -> int:
+def unconfirmed(folder: Path) -> int:
     with closing(Ledger(folder / ".mantisreed")) as ledger:
-        return sum(job.doubts for job in ledger.listing.jobs())
+        return sum(job.unconfirmed for job in ledger.listing.jobs())
 
 
 @pytest.mark.parametrize("engine", ["ferry", "barge"])
@@ -86,7 +86,7 @@ def test_killed_at_every_step_it_goes_on_where_it_was_and_pays_for_nothing_twice
             at_once(*command, dies_at=(step,))
             assert at_once(*command)[0][0] == 0, step
             assert outputs(tmp_path) == whole, step
-            doubts = in_doubt(tmp_path)
+            doubts = unconfirmed(tmp_path)
             assert sum(ferry.answered.values()) - pieces <= doubts, step
             doubtful += doubts
         assert doubtful  # some of the steps are between sending and noting the answer
@@ -123,7 +123,7 @@ def test_when_one_of_several_processes_is_killed_the_others_do_its_work(
             results = at_once(*command, dies_at=(step, None))
             assert results[1][0] == 0, (step, (tmp_path / "said-1.txt").read_text())
             extra = sum(ferry.answered.values()) - len(ferry.answered)
-            assert extra <= in_doubt(tmp_path) and len(outputs(tmp_path)) == 4
+            assert extra <= unconfirmed(tmp_path) and len(outputs(tmp_path)) == 4
 
 
 def test_killed_at_every_step_of_a_flow_nothing_is_delivered_twice_and_retry_does_the_rest(

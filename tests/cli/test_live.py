@@ -271,7 +271,7 @@ def test_a_stream_without_a_single_reply_has_failed(
     heard = heard_from(content, tmp_path, ferry)
     assert heard.failed == heard.phrases == len(starts)
     assert heard.outcome.state == "incomplete" and exit_code([heard.outcome]) == 1
-    assert "nothing heard" not in json.dumps(
+    assert "no speech" not in json.dumps(
         heard.outcome.transcript.notes if heard.outcome.transcript else ""
     )
 

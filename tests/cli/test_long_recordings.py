@@ -111,7 +111,7 @@ def test_a_call_sent_apart_has_a_speaker_for_each_channel_and_keeps_talk_at_the_
     }
 
 
-def test_a_recording_without_speech_is_nothing_heard_and_costs_no_request(
+def test_a_recording_without_speech_is_no_speech_and_costs_no_request(
     mantisreed: Command, settings: Path, tmp_path: Path
 ) -> None:
     (tmp_path / "standin.key").write_text("a key that the engine would refuse")
@@ -121,7 +121,7 @@ def test_a_recording_without_speech_is_nothing_heard_and_costs_no_request(
     result = mantisreed("run", "night.wav", "--json")
     assert result.returncode == 0, result.stderr
     (outcome,) = json.loads(result.stdout)["recordings"]
-    assert (outcome["state"], outcome["notes"]) == ("nothing heard", ["nothing heard"])
+    assert (outcome["state"], outcome["notes"]) == ("no speech", ["no speech"])
     assert mantisreed("run", "night.wav", "--keep-silence").returncode == 1
 
 

@@ -186,9 +186,7 @@ def edit(file: Path, old: str, new: str) -> None:
     file.write_text(text.replace(old, new))
 
 
-def test_nothing_heard_is_done_and_said(
-    mantisreed: Command, settings: Path, tmp_path: Path
-) -> None:
+def test_no_speech_is_done_and_said(mantisreed: Command, settings: Path, tmp_path: Path) -> None:
     write_sound(
         tmp_path / "quiet.flac",
         "flac",
@@ -196,9 +194,7 @@ def test_nothing_heard_is_done_and_said(
     )
     result = mantisreed("run", "quiet.flac")
     assert (
-        result.returncode == 0
-        and "none heard" in result.stdout
-        and "1 nothing heard" in result.stderr
+        result.returncode == 0 and "none heard" in result.stdout and "1 no speech" in result.stderr
     )
     assert (tmp_path / "transcripts" / "quiet.srt").read_bytes() == b""
     assert (tmp_path / "transcripts" / "quiet.vtt").read_text() == "WEBVTT\n"

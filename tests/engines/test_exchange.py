@@ -130,7 +130,7 @@ def test_text_alone_is_laid_over_the_speech_and_marked(tmp_path: Path) -> None:
     assert (second.text, second.start, second.end) == ("two", 3.5, 4.5)
 
 
-def test_nothing_heard_is_a_reading_without_passages(tmp_path: Path) -> None:
+def test_no_speech_is_a_reading_without_passages(tmp_path: Path) -> None:
     assert reading(tmp_path, {"says": "", "stretches": []}) == ParsedReply((), None)
 
 

@@ -228,7 +228,7 @@ def test_a_result_that_is_not_as_expected_is_kept_to_the_byte_and_not_fetched_ag
     ("answers", "sent", "state", "charges"),
     [
         ([HttpAnswer(500, {}, b"")] * 9, 4, "waiting", ["none"] * 4),
-        ([HttpAnswer(504, {}, b"")] * 9, 4, "in doubt", ["maybe"] * 4),
+        ([HttpAnswer(504, {}, b"")] * 9, 4, "unconfirmed", ["maybe"] * 4),
         ([HttpAnswer(400, {}, b"")], 1, "failed", ["none"]),
         ([HttpAnswer(413, {}, b"")], 1, "failed", ["none"]),
         ([HttpAnswer(401, {}, b"")], 1, "waiting", ["none"]),
@@ -263,7 +263,9 @@ def test_what_was_too_big_once_is_not_sent_again(tmp_path: Path) -> None:
     assert weir.sent == 1
 
 
-def test_a_request_that_fails_in_a_way_that_nobody_thought_of_is_in_doubt(tmp_path: Path) -> None:
+def test_a_request_that_fails_in_a_way_that_nobody_thought_of_is_unconfirmed(
+    tmp_path: Path,
+) -> None:
     weir = Weir(tmp_path)
 
     def answer(request: HttpRequest) -> HttpAnswer:
@@ -272,10 +274,10 @@ def test_a_request_that_fails_in_a_way_that_nobody_thought_of_is_in_doubt(tmp_pa
     weir.answer = answer  # type: ignore[method-assign]
     with pytest.raises(RecursionError):
         weir.reply()
-    assert weir.piece.state == "in doubt" and weir.piece.attempts[0].charge == "maybe"
+    assert weir.piece.state == "unconfirmed" and weir.piece.attempts[0].charge == "maybe"
 
 
-def test_a_lost_request_is_in_doubt_and_counted_each_time(tmp_path: Path) -> None:
+def test_a_lost_request_is_unconfirmed_and_counted_each_time(tmp_path: Path) -> None:
     weir = Weir(tmp_path, "dry")
     cut = UnreachableError("cut", engine="weir")
     cut.was_sent = True

@@ -81,7 +81,7 @@ def test_a_reply_is_kept_to_the_byte_and_taken_again_for_nothing(
     )
 
 
-def test_nothing_heard_is_kept_as_well(ledger: Ledger) -> None:
+def test_no_speech_is_kept_as_well(ledger: Ledger) -> None:
     record = answered(ledger, body=None)
     assert record.has_reply and ledger.requests.reply(record) is None
 
@@ -171,7 +171,11 @@ time.sleep(60)
 
 @pytest.mark.parametrize(
     ("how_far", "state", "outcomes"),
-    [("claimed", "waiting", []), ("sent", "in doubt", ["in doubt"]), ("taken", "working", [None])],
+    [
+        ("claimed", "waiting", []),
+        ("sent", "unconfirmed", ["unconfirmed"]),
+        ("taken", "working", [None]),
+    ],
 )
 def test_what_a_process_had_under_way_is_anybodys_once_it_was_killed(
     ledger: Ledger,

@@ -91,8 +91,8 @@ def test_a_ticket_is_kept_for_as_long_as_the_engine_may_have_the_job() -> None:
         assert not after("working", event).keeps_ticket  # type: ignore[arg-type]
 
 
-def test_what_a_dead_process_was_sending_is_in_doubt_and_what_the_engine_has_goes_on() -> None:
-    assert after("sending", "owner gone").state == "in doubt"
+def test_what_a_dead_process_was_sending_is_unconfirmed_and_what_the_engine_has_goes_on() -> None:
+    assert after("sending", "owner gone").state == "unconfirmed"
     assert after("working", "owner gone").state == "working"
 
 
@@ -156,7 +156,7 @@ def test_waits_grow_have_jitter_and_are_as_long_as_the_engine_asks_for() -> None
 @pytest.mark.parametrize(
     ("state", "requests", "expected"),
     [
-        ("sending", ["in doubt", "done"], "in doubt"),
+        ("sending", ["unconfirmed", "done"], "unconfirmed"),
         ("sending", ["working", "waiting"], "waiting"),
         ("sending", ["done"], "waiting"),
         ("working", ["working", "done"], "working"),

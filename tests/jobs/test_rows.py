@@ -90,5 +90,5 @@ def test_the_ledger_keeps_follow_ups_and_questions_in_both_databases(opening: Op
     store.claim("f2", "job1", "mail", also_doubtful=False)
     ledger.close()  # as a process that ends in the middle
     left = other.claim("f2", "job1", "mail", also_doubtful=False)
-    assert left is not None and left.state == "in doubt" and other.open_jobs() == {"job1"}
+    assert left is not None and left.state == "unconfirmed" and other.open_jobs() == {"job1"}
     assert other.claim("f2", "job1", "mail", also_doubtful=True) is None

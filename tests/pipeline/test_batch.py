@@ -120,10 +120,10 @@ def test_one_failure_does_not_stop_the_others(tmp_path: Path, note: Note) -> Non
     assert not (tmp_path / "out" / "bad.txt").exists()
 
 
-def test_nothing_heard_is_told_apart_from_failure(tmp_path: Path, note: Note) -> None:
+def test_no_speech_is_told_apart_from_failure(tmp_path: Path, note: Note) -> None:
     (outcome,) = Bench(tmp_path, {"": SILENT}).run([note.path])
-    assert outcome.state == "nothing heard" and outcome.transcript is not None
-    assert outcome.transcript.notes == ("nothing heard",)
+    assert outcome.state == "no speech" and outcome.transcript is not None
+    assert outcome.transcript.notes == ("no speech",)
     (outcome,) = Bench(tmp_path / "other", {"": (500, b"flooded")}).run([note.path])
     assert outcome.state == "failed" and "flooded" in str(outcome.error)
 

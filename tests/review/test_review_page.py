@@ -308,6 +308,101 @@ def test_an_hour_is_drawn_only_where_it_is_seen(
 
 
 @in_browser
+def test_keys_keep_the_focus_in_a_text_of_sixty_thousand_words(
+    browser: Browser, made: tuple[Transcript, Path], tmp_path: Path
+) -> None:
+    transcript, recording = made
+    words = [word for passage in transcript.passages for word in passage.words]
+    times = -(-60_000 // len(words))
+    passages = []
+    for number in range(times):
+        for one in transcript.passages:
+            later = tuple(
+                Word(w.text, w.start + 60 * number, w.end + 60 * number) for w in one.words
+            )
+            passages.append(Passage(later[0].start, later[-1].end, one.text, None, "engine", later))
+    long = msgspec.structs.replace(transcript, passages=tuple(passages), doubts=(), speakers=())
+    sound = dataclasses.replace(
+        reviewed(transcript, recording).sound, duration=60.0 * times, content=None
+    )
+    file = tmp_path / "long.review.html"
+    file.write_text(review_page(long, sound, LAYOUTS["broadcast"], stem="long"))
+    page = browser.open(file.as_uri())
+    page.wait_for("document.documentElement?.dataset.ready === 'true'", 60.0)
+    last = page.value("state.rows.length") - 1
+    page.value("focusRow()")
+
+    def focused() -> int:
+        found = page.value(
+            "document.activeElement.classList.contains('row') "
+            "? Number(document.activeElement.dataset.at) : -1"
+        )
+        assert found == page.value("here")
+        return int(found)
+
+    places = [focused()]
+    for key in ("PageDown", "PageDown", "End", "PageUp", "ArrowUp", "Home", "ArrowDown"):
+        page.press(key)
+        places.append(focused())
+    assert 0 == places[0] < places[1] < places[2] < places[3] == last
+    assert places[4] < last and places[5] == places[4] - 1 and places[6:] == [0, 1]
+    # Whoever turns the wheel does not fall out of the text either.
+    page.value("scroller.scrollTop = scroller.scrollHeight")
+    page.wait_for("!shown.has(state.rows[1])")
+    assert page.value("scroller.contains(document.activeElement)")
+    page.press("ArrowDown")
+    assert focused() == 2
+
+
+@in_browser
+@pytest.mark.parametrize(
+    ("language", "direction"),
+    [("he", "rtl"), ("en", "ltr"), ("pa-Arab", "rtl"), ("ar-Latn", "ltr")],
+)
+def test_text_runs_as_its_language_does(
+    browser: Browser,
+    made: tuple[Transcript, Path],
+    tmp_path: Path,
+    language: str,
+    direction: str,
+) -> None:
+    transcript, recording = made
+    ready = reviewed(msgspec.structs.replace(transcript, language=language), recording)
+    file = tmp_path / "text.review.html"
+    file.write_text(review_page(ready.transcript, ready.sound, LAYOUTS["broadcast"], stem="text"))
+    page = browser.open(file.as_uri())
+    page.wait_for("document.documentElement?.dataset.ready === 'true'", 60.0)
+    seen = "getComputedStyle(document.querySelector('{}')).direction"
+    assert page.value(seen.format(".row .text")) == direction
+    assert page.value(seen.format("header")) == "ltr"
+    page.value("choose(0, 1)")
+    page.press("ArrowLeft" if direction == "rtl" else "ArrowRight")
+    assert page.value("cursor") == 2
+    page.value("beginEdit(0)")
+    assert page.value(seen.format("textarea")) == direction
+
+
+@in_browser
+@pytest.mark.parametrize("width", [1280, 1024, 400])
+def test_no_button_leaves_its_row(page: Page, width: int) -> None:
+    page.view(width, 800)
+    outside = page.value(
+        "[...document.querySelectorAll('button, #rate, #clock, #doubt-count')]"
+        ".filter(one => one.offsetParent && !one.closest('.row'))"
+        ".filter(one => one.getBoundingClientRect().right > innerWidth + 0.5 "
+        "|| one.scrollWidth > one.clientWidth + 1 && getComputedStyle(one).display !== 'inline')"
+        ".map(one => one.id || one.textContent)"
+    )
+    assert outside == [] and page.value("document.documentElement.scrollWidth") <= width
+    if width == 1280:
+        tops = page.value(
+            "[...document.querySelectorAll('header > .tools button')]"
+            ".map(one => Math.round(one.getBoundingClientRect().top))"
+        )
+        assert len(set(tops)) == 1
+
+
+@in_browser
 def test_a_page_that_is_given_another_recording_says_so(
     browser: Browser, made: tuple[Transcript, Path], english: list[Phrase], tmp_path: Path
 ) -> None:

@@ -6,6 +6,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 from urllib import error, request
@@ -15,6 +16,7 @@ from conftest import KEY, free_port
 from mantisreed.standin import server
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
+from serving.described import check_described
 
 
 @dataclass
@@ -35,6 +37,7 @@ class Running:
     folder: Path
     address: str
     process: subprocess.Popen[str]
+    prefix: str = ""
 
     def ask(
         self,
@@ -43,6 +46,22 @@ class Running:
         body: bytes | None = None,
         token: str | None = None,
         **headers: str,
+    ) -> Answer:
+        answer = self._asked(method, path, body, token, headers)
+        if not path.startswith("/openapi.json"):
+            own = path.removeprefix(self.prefix)
+            check_described(
+                self.description, method, own, answer.status, answer.headers, answer.body
+            )
+        return answer
+
+    @cached_property
+    def description(self) -> str:
+        """The service's own description of what it answers."""
+        return self._asked("GET", f"{self.prefix}/openapi.json", None, None, {}).body.decode()
+
+    def _asked(
+        self, method: str, path: str, body: bytes | None, token: str | None, headers: dict[str, str]
     ) -> Answer:
         given = {name.replace("_", "-"): value for name, value in headers.items()}
         if token is not None:
@@ -63,9 +82,18 @@ class Running:
             "POST", path, recording.read_bytes(), Content_Type="application/octet-stream", **headers
         )
 
-    def ended(self, job: str, token: str | None = None) -> dict[str, Any]:
+    def save(self, job: str, document: Any, version: str | None = None) -> Answer:
+        """Save a corrected transcript over a version of it; over what there is, where none is
+        named.
+        """
+        path = f"/jobs/{job}/outputs/json"
+        version = version or self.ask("HEAD", path).headers["etag"]
+        content = json.dumps(document).encode()
+        return self.ask("PUT", f"/jobs/{job}/transcript", content, If_Match=version)
+
+    def ended(self, job: str, token: str | None = None, at: str | None = None) -> dict[str, Any]:
         def look() -> bool:
-            told.update(self.ask("GET", f"/jobs/{job}", token=token).json)
+            told.update(self.ask("GET", at or f"/jobs/{job}", token=token).json)
             return told["finished"] is not None
 
         told: dict[str, Any] = {}

@@ -9,7 +9,8 @@ import pytest
 
 from browser import BROWSER, Browser, wait_until
 from conftest import Note
-from mantisreed.serving.orders import Order, new_id
+from mantisreed.jobs.life import SHOWN_STATES
+from mantisreed.serving.orders import ENDED, Order, new_id
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from serving.running import made, serving, standins
@@ -105,6 +106,27 @@ def test_what_is_wrong_with_one_file_keeps_no_other_back_and_what_is_forgotten_g
             assert window.problems == []
 
 
+def test_an_answer_that_an_event_has_overtaken_changes_nothing(
+    browser: Browser, listener: Listener, note: Note, trusting: Path
+) -> None:
+    with standins(listener, trusting), serving(trusting) as service:
+        page = browser.open(f"{service.address}/")
+        page.wait_for("document.documentElement.dataset.ready === 'true'")
+        job = service.send(note.path).json["id"]
+        service.ended(job)
+        page.wait_for(f"jobs.get('{job}')?.state === 'done'")
+        late = (
+            "(async () => { const asks = ask, now = jobs.get(order[0]);"
+            " ask = async () => ({ json: async () => {"
+            "   taken('event: EVENT\\ndata: ' + JSON.stringify(now));"
+            "   return { ...now, state: 'sending' }; } });"
+            " await answered('', {}, itself); ask = asks; return jobs.get(now.id)?.state; })()"
+        )
+        assert page.value(late.replace("EVENT", "job")) == "done"
+        assert page.value(late.replace("EVENT", "none")) == "sending"
+        assert page.value(late.replace("EVENT", "gone")) is None
+
+
 def test_a_failure_says_what_to_do_and_is_tried_again(
     browser: Browser, listener: Listener, note: Note, trusting: Path
 ) -> None:
@@ -183,3 +205,39 @@ def test_a_board_asks_for_the_token_that_it_needs(
             page.press("Enter")
             page.wait_for("document.documentElement.dataset.ready === 'true'")
             wait_until(lambda: page.value("document.querySelector('#engine').options.length") > 3)
+
+
+@pytest.mark.parametrize("width", [1280, 1000, 800, 360])
+def test_no_button_leaves_its_row_whatever_the_state(
+    browser: Browser, listener: Listener, trusting: Path, width: int
+) -> None:
+    folder = trusting / ".mantisreed" / "serve" / "jobs"
+    folder.mkdir(parents=True)
+    for number, state in enumerate(SHOWN_STATES):
+        order = Order(
+            id=f"{number:011x}{new_id()[11:]}",
+            owner="",
+            name=f"the round along the northern wall in the evening, number {number}.wav",
+            state=state,
+            finished=1.0 if state in ENDED else None,
+            error="the tide table is missing, and nobody at the hut knows why",
+            words=12_000,
+            duration=40_000.0,
+            cost=0.024,
+            currency="shells",
+        )
+        (folder / f"{order.id}.json").write_bytes(msgspec.json.encode(order))
+    outside = (
+        "[...document.querySelectorAll('.job button, .job .state, .job .name')].filter(one => {"
+        " const row = one.closest('.job').getBoundingClientRect(),"
+        " box = one.getBoundingClientRect();"
+        " return box.right > row.right || box.bottom > row.bottom || box.top < row.top;"
+        "}).map(one => one.textContent)"
+    )
+    with standins(listener, trusting), serving(trusting) as service:
+        page = browser.open(f"{service.address}/")
+        page.view(width, 2000)
+        page.wait_for(f"document.querySelectorAll('.job').length === {len(SHOWN_STATES)}")
+        page.wait_for("!isDrawing")
+        assert page.value(outside) == []
+        assert page.value("document.documentElement.scrollWidth") <= width

@@ -39,11 +39,11 @@ def test_who_is_not_welcome_any_more_hears_nothing_of_what_happens(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     orders = [Order(id=str(number), owner="hut", name="round.wav") for number in range(3)]
-    events = heard(Feed(lambda order: order.id), list(orders), is_welcome=[True, False])
+    events = heard(Feed(lambda order, prefix: order.id), list(orders), is_welcome=[True, False])
     assert events == [b"retry: 2000\n\n", b'id: 1\nevent: job\ndata: "0"\n\n']
     # Where nothing happens that would be theirs they are shown out all the same.
     monkeypatch.setattr(feed, "_HEARTBEAT", 0.05)
-    events = heard(Feed(lambda order: order.id), [], is_welcome=[True, False])
+    events = heard(Feed(lambda order, prefix: order.id), [], is_welcome=[True, False])
     assert events == [b"retry: 2000\n\n", b": still here\n\n"]
 
 

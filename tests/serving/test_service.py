@@ -7,6 +7,7 @@ import hmac
 import http.server
 import json
 import os
+import re
 import shutil
 import signal
 import socket
@@ -24,6 +25,9 @@ from openapi_spec_validator import validate
 from browser import wait_until
 from conftest import Note, free_port
 from mantisreed.exports.formats import OUTPUT_FORMATS
+from mantisreed.serving import description
+from mantisreed.serving.description import OPTION_NAMES
+from mantisreed.serving.orders import OrderOptions
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile
@@ -274,6 +278,31 @@ def test_the_description_is_valid_and_names_what_there_is(service: Running) -> N
     assert document["components"]["securitySchemes"]["token"]["scheme"] == "bearer"
 
 
+def test_the_description_names_every_option_and_every_header_that_is_read(
+    service: Running,
+) -> None:
+    assert set(OrderOptions.__struct_fields__) == OPTION_NAMES
+    document = json.dumps(service.ask("GET", "/openapi.json").json).lower()
+    # Those of HTTP itself are not described: authorization, content-type, accept, host, origin.
+    of_http = {"authorization", "content-type", "accept", "host", "origin"}
+    for file in Path(description.__file__).parent.glob("*_routes.py"):
+        read = re.findall(
+            r'headers(?:\.get\(|\[)"([a-z-]+)"|_number\(request, "(.*?)"', file.read_text()
+        )
+        for name in {one or other for one, other in read} - of_http:
+            assert f'"name": "{name}"' in document, f"{file.name}: {name}"
+
+
+def test_a_job_may_name_the_track(service: Running, note: Note) -> None:
+    job = service.send(note.path, "/jobs?track=1").json["id"]
+    assert service.ended(job)["state"] == "done"
+    job = service.send(note.path, "/jobs?track=7").json["id"]
+    told = service.ended(job)
+    assert told["state"] == "failed" and "track" in told["error"]["what"]
+    assert service.send(note.path, "/jobs?track=0").status == 400
+    assert service.send(note.path, "/jobs?track=two").status == 400
+
+
 def test_the_rest_is_told(service: Running, note: Note) -> None:
     assert service.send(note.path, "/jobs?wait=60s").status == 200
     assert service.ask("GET", "/health").json == {"state": "running"}
@@ -310,7 +339,7 @@ def test_a_corrected_transcript_is_saved_into_the_outputs(service: Running, note
         word["text"], "Puffin", 1
     )
     word["text"] = "Puffin"
-    saved = service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode())
+    saved = service.save(job, document)
     assert saved.status == 200 and len(saved.json["files"]) == 3
     assert service.ask("GET", f"/jobs/{job}/text").body.decode().startswith("Puffin")
     played = service.ask("GET", opened.replace("/review?", "/sound?"))
@@ -318,10 +347,8 @@ def test_a_corrected_transcript_is_saved_into_the_outputs(service: Running, note
     part = service.ask("GET", opened.replace("/review?", "/sound?"), Range="bytes=100-199")
     assert part.status == 206 and part.body == note.path.read_bytes()[100:200]
     document["recording"]["digest"] = "sha256:" + "0" * 64
-    assert (
-        service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode()).status == 422
-    )
-    assert service.ask("PUT", f"/jobs/{job}/transcript", b"{}").status == 422
+    assert service.save(job, document).status == 422
+    assert service.save(job, {}).status == 422
 
 
 def test_what_browsers_do_not_play_is_played_from_a_copy(

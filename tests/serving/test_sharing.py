@@ -49,7 +49,7 @@ def test_the_same_recording_wanted_several_times_at_once_has_a_result_for_each(
         asked(service, "/jobs", {"path": str(path), **options}).json["id"] for options in wanted
     ]
     told = [service.ended(job) for job in jobs]
-    assert [one["state"] for one in told] == ["done", "done", "done", "nothing heard", "done"]
+    assert [one["state"] for one in told] == ["done", "done", "done", "no speech", "done"]
     assert [one["language"] for one in told] == ["en", "en", "en", "de", "en"]
     # What one of them was answered, whichever came first, is not paid for again by another that
     # wants the same.
@@ -125,7 +125,7 @@ def test_what_was_cancelled_on_its_way_is_no_result_and_is_whole_when_it_is_trie
         assert service.ask("POST", f"/jobs/{job}/cancel").json["state"] == "cancelled"
         assert service.ask("POST", f"/jobs/{job}/cancel").status == 409
         assert service.ask("GET", f"/jobs/{job}/text").status == 409
-        assert service.ask("POST", f"/jobs/{job}/retry").json["state"] == "accepted"
+        assert service.ask("POST", f"/jobs/{job}/retry").json["state"] == "waiting"
         told = service.ended(job)
         said = " ".join(spoken.phrase.text for spoken in composition.truth).split()
         whole_text = from_json(service.ask("GET", f"/jobs/{job}/outputs/json").body)
@@ -159,9 +159,7 @@ def test_a_corrected_transcript_of_a_job_is_laid_out_and_redacted_as_the_job_is(
     service.ended(job)
     before = service.ask("GET", f"/jobs/{job}/outputs/srt").body
     document = service.ask("GET", f"/jobs/{job}/outputs/json").json
-    assert (
-        service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode()).status == 200
-    )
+    assert service.save(job, document).status == 200
     written = next((service.folder / "transcripts").glob("corrected*.srt"))
     assert written.read_bytes() == before and OUTPUT_FORMATS["srt"].read(before).cues
     word = document["passages"][0]["words"][0]
@@ -169,9 +167,7 @@ def test_a_corrected_transcript_of_a_job_is_laid_out_and_redacted_as_the_job_is(
         word["text"], "hut@marsh.example", 1
     )
     word["text"] = "hut@marsh.example"
-    assert (
-        service.ask("PUT", f"/jobs/{job}/transcript", json.dumps(document).encode()).status == 200
-    )
+    assert service.save(job, document).status == 200
     assert b"hut@marsh" not in written.read_bytes() and "hut@marsh" not in text(service, job)
 
 

@@ -128,7 +128,7 @@ def check_answer(
         NothingHeardError: the card says that it means that nobody spoke.
     """
     name = _signed(card, answer)
-    if name == "nothing_heard":
+    if name == "no_speech":
         raise NothingHeardError
     if name is None and _is_good(card, answer, asked.step):
         return
@@ -239,7 +239,7 @@ def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:
 def _signed(card: ServiceCard, answer: HttpAnswer) -> str | None:
     """The kind by whose patterns the card knows the answer."""
     said: list[str] | None = None
-    for name in ("nothing_heard", *_KINDS):
+    for name in ("no_speech", *_KINDS):
         patterns: ErrorPatterns = getattr(card.errors, name)
         if answer.status in patterns.statuses:
             return name

@@ -493,7 +493,7 @@ class Errors(Table, frozen=True, kw_only=True):
     format_refused: ErrorPatterns = ErrorPatterns()
     bad_request: ErrorPatterns = ErrorPatterns()
     engine_broke: ErrorPatterns = ErrorPatterns()
-    nothing_heard: ErrorPatterns = ErrorPatterns()
+    no_speech: ErrorPatterns = ErrorPatterns()
 
 
 class ServiceCard(Table, frozen=True, kw_only=True, dict=True):

@@ -62,7 +62,7 @@ def run(
     table.add_column("engine")
     table.add_column("minutes billed", justify="right")
     table.add_column("cost", justify="right")
-    table.add_column("in doubt", justify="right")
+    table.add_column("unconfirmed", justify="right")
     is_reported = any(
         one.reported_seconds is not None or one.reported_cost is not None for one in spent
     )
@@ -90,7 +90,7 @@ def _print_services(console: Console, services: "Sequence[ServiceSpending]", by:
     table = plain_table()
     for heading in (by, "text service"):
         table.add_column(heading)
-    for heading in ("characters", "cost", "in doubt"):
+    for heading in ("characters", "cost", "unconfirmed"):
         table.add_column(heading, justify="right")
     for one in services:
         cost = "-" if one.cost is None else money_text(one.cost, one.currency)

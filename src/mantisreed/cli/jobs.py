@@ -80,7 +80,7 @@ def run(
 
     now = time.time()
     chosen = Filter(
-        states=_states(state),
+        shown=_states(state),
         engine=engine,
         recording=recording,
         since=None if since is None else now - _age(since, "--since"),
@@ -120,17 +120,17 @@ def _show_jobs(
 
 def _states(given: str | None) -> tuple[str, ...] | None:
     from mantisreed.errors import InputError
-    from mantisreed.jobs.life import STATES
+    from mantisreed.jobs.life import SHOWN_STATES
 
     if given is None:
         return None
     states = tuple(part.strip() for part in given.split(",") if part.strip())
-    unknown = [state for state in states if state not in STATES]
+    unknown = [state for state in states if state not in SHOWN_STATES]
     if unknown or not states:
         raise InputError(
             f"{(unknown or [given])[0]!r} is not a state",
             where="--state",
-            advice=f"states are {', '.join(STATES)}",
+            advice=f"states are {', '.join(SHOWN_STATES)}",
         )
     return states
 
@@ -169,7 +169,7 @@ def _print_jobs(console: Console, records: "Sequence[JobRecord]") -> None:
             record.id[:8],
             _moment(record.created),
             record.engine,
-            record.state,
+            record.shown,
             f"{record.pieces_done} of {record.pieces}",
             "-"
             if record.cost is None and not record.pieces_done
@@ -183,12 +183,14 @@ def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[Piece
     from mantisreed.jobs.budget import money_text
     from mantisreed.units import clock, short_duration, short_size
 
-    console.result(f"{record.id}: {record.recording} at {record.engine}, {record.state}")
+    console.result(f"{record.id}: {record.recording} at {record.engine}, {record.shown}")
     if record.reason:
         console.result(f"  {record.reason}")
     saved = f", {short_duration(record.saved)} from kept replies" if record.saved else ""
     maybe = (
-        f", up to {money_text(record.maybe, record.currency)} more in doubt" if record.maybe else ""
+        f", up to {money_text(record.maybe, record.currency)} more unconfirmed"
+        if record.maybe
+        else ""
     )
     cost = money_text(record.cost, record.currency)
     console.result(f"  {record.billed / 60:.1f} minutes billed, {cost}{maybe}{saved}")
@@ -270,10 +272,16 @@ def _described(record: "JobRecord") -> "dict[str, Any]":
     import msgspec
 
     described: dict[str, Any] = msgspec.to_builtins(record)
-    for internal in ("options", "made"):
+    for internal in ("options", "made", "identity"):
         del described[internal]
     cost = None if record.cost is None else float(record.cost)
-    return described | {"cost": cost, "maybe": float(record.maybe)}
+    unconfirmed = described.pop("unconfirmed")
+    return described | {
+        "state": described.pop("shown"),
+        "cost": cost,
+        "maybe": float(record.maybe),
+        "unconfirmed_attempts": unconfirmed,
+    }
 
 
 def _described_piece(piece: "PieceRecord") -> "dict[str, Any]":

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.pipeline.results import FollowUpOutcome
 
-_STATES = ("done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed")
+_STATES = ("done", "no speech", "incomplete", "suspect", "working", "waiting", "failed")
 _REPORT = (
     *(
         "recording",
@@ -32,7 +32,7 @@ _REPORT = (
         "billed_s",
         "cost",
     ),
-    *("currency", "attempts_in_doubt", "files", "changes", "error", "advice"),
+    *("currency", "unconfirmed_attempts", "files", "changes", "error", "advice"),
 )
 
 
@@ -100,7 +100,7 @@ def exit_code(outcomes: "Iterable[Outcome]") -> int:
     outcomes = list(outcomes)
     if any(isinstance(outcome.error, InterruptedRunError) for outcome in outcomes):
         return 130
-    states: set[str] = {str(outcome.state) for outcome in outcomes} - {"done", "nothing heard"}
+    states: set[str] = {str(outcome.state) for outcome in outcomes} - {"done", "no speech"}
     states |= {str(followed.state) for outcome in outcomes for followed in outcome.follow_ups} - {
         "done"
     }
@@ -135,7 +135,7 @@ def write_report(file: str, outcomes: "Sequence[Outcome]") -> None:
 
 
 def last_line(outcomes: "Sequence[Outcome]") -> str:
-    """How many ended how, until when some wait, what is in doubt, and where the files are."""
+    """How many ended how, until when some wait, what is unconfirmed, and where the files are."""
     from mantisreed.files import printable
 
     states = [outcome.state for outcome in outcomes]
@@ -147,11 +147,9 @@ def last_line(outcomes: "Sequence[Outcome]") -> str:
             for part in parts
         ]
     counts = ", ".join(parts) if parts else "no job to do anything about"
-    if doubts := sum(outcome.job.doubts for outcome in outcomes if outcome.job):
-        requests = "1 request was" if doubts == 1 else f"{doubts} requests were"
-        counts += (
-            f"; {requests} in doubt and may have been charged for, `mantisreed jobs ID` shows them"
-        )
+    if doubts := sum(outcome.job.unconfirmed for outcome in outcomes if outcome.job):
+        requests = "1 request is" if doubts == 1 else f"{doubts} requests are"
+        counts += f"; {requests} unconfirmed and may be charged for, see `mantisreed jobs ID`"
     counts += _counted_follow_ups(outcomes)
     folders = dict.fromkeys(
         printable(_near(path.parent)) for outcome in outcomes for path in outcome.files
@@ -263,7 +261,11 @@ def _row(outcome: "Outcome") -> "dict[str, Any]":
             "billed_s": round(job.billed, 3),
             "cost": outcome.cost,
         }
-        row |= {"currency": job.currency, "attempts_in_doubt": job.doubts, "length_s": job.duration}
+        row |= {
+            "currency": job.currency,
+            "unconfirmed_attempts": job.unconfirmed,
+            "length_s": job.duration,
+        }
     if transcript := outcome.transcript:
         row |= {
             "engine": transcript.engine,
@@ -321,9 +323,7 @@ def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":
             short_duration(outcome.transcript.recording.duration),
             outcome.transcript.engine,
             outcome.transcript.language or "-",
-            str(len(outcome.transcript.words))
-            if outcome.state != "nothing heard"
-            else "none heard",
+            str(len(outcome.transcript.words)) if outcome.state != "no speech" else "none heard",
             "-" if confidence is None else f"{confidence:.2f}",
             str(outcome.doubts or "-"),
             _listed_formats(outcome.files),

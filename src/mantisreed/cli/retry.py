@@ -19,7 +19,7 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What `retry` takes."""
     parser.epilog = EXAMPLES
-    add_jobs(parser, "all that failed, wait or are in doubt")
+    add_jobs(parser, "all that failed, wait or are unconfirmed")
     add_config(parser)
     parser.add_argument(
         "--spend-limit",

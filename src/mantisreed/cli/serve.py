@@ -56,6 +56,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--cors", action="append", default=[], metavar="ORIGIN", help="let pages from there use it"
     )
+    parser.add_argument(
+        "--proxy",
+        action="append",
+        default=[],
+        metavar="ADDRESS",
+        help="believe this proxy (or network of them) whom it passes on, and under which path",
+    )
+    parser.add_argument(
+        "--root-path", default="", metavar="PATH", help="the path under which a proxy offers it"
+    )
     parser.add_argument("--max-size", metavar="SIZE", help="of a recording (default: 2 GiB)")
     parser.add_argument("--max-length", metavar="DURATION", help="of a recording (default: any)")
     parser.add_argument(
@@ -114,11 +124,14 @@ def _serve(
     max_size: str | None,
     max_length: str | None,
     stop_within: str | None,
+    proxy: "Sequence[str]",
+    root_path: str,
     **_: "Any",
 ) -> int:
     from pathlib import Path
 
     from mantisreed.errors import InputError
+    from mantisreed.serving.proxies import network_given, prefix_given
     from mantisreed.serving.server import serve
     from mantisreed.serving.service import ServeOptions
 
@@ -138,11 +151,15 @@ def _serve(
         max_seconds=duration(max_length, "--max-length"),
         stop_within=usual.stop_within if waits is None else waits,
         keys=workspace.call_keys(),
+        proxies=tuple(network_given(one) for one in proxy),
+        root_path=prefix_given(root_path),
     )
     serve(
         workspace,
         options,
-        on_ready=lambda address: console.result(f"listening on {address}; the board is {address}/"),
+        on_ready=lambda address: console.result(
+            f"listening on {address}; the board is {address}{options.root_path}/"
+        ),
         on_failure=lambda failure: console.note(f"mantisreed: {failure}"),
     )
     return 0

@@ -138,7 +138,7 @@ def run(
 
 
 def _has_failed_after(outcome: "Outcome") -> bool:
-    return any(followed.state in ("failed", "in doubt") for followed in outcome.follow_ups)
+    return any(followed.state in ("failed", "unconfirmed") for followed in outcome.follow_ups)
 
 
 def _tell(console: Console, outcome: "Outcome", board: "Board") -> None:

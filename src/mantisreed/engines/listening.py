@@ -57,6 +57,7 @@ async def serving(
         timeout_graceful_shutdown=10,
         h11_max_incomplete_event_size=LARGEST_HEAD,
         server_header=False,
+        proxy_headers=False,  # anybody can send them; `serving/proxies.py` knows whom to believe
     )
     server = _Server(config)
     task = asyncio.create_task(server.serve([waiting]))

@@ -78,6 +78,10 @@ class Database(Protocol):
         """Do something when the transaction that is open is on disk; nothing when it is undone."""
         ...
 
+    def tidy(self) -> None:
+        """See that what was removed is nowhere any more, as far as the database lets us."""
+        ...
+
     def close(self) -> None:
         """Let go of the connection."""
         ...
@@ -245,6 +249,9 @@ class SqliteDatabase(_Connected):
         """The machine's clock: all processes that can lock one SQLite file share it."""
         return self._clock()
 
+    def tidy(self) -> None:
+        self.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
     def tables(self) -> set[str]:
         return {
             row["name"]
@@ -265,6 +272,8 @@ class SqliteDatabase(_Connected):
             _switch_to_wal(connection)
             # A commit is on disk, not only with the system.
             connection.execute("PRAGMA synchronous=FULL")
+            # What is forgotten is written over, not only given free.
+            connection.execute("PRAGMA secure_delete=ON")
         except BaseException:
             connection.close()
             raise
@@ -340,6 +349,9 @@ class PostgresqlDatabase(_Connected):
     def now(self) -> float:
         """The server's clock: machines' own clocks differ."""
         return float(self.execute("SELECT extract(epoch FROM clock_timestamp()) AS now")[0]["now"])
+
+    def tidy(self) -> None:
+        """The server does so by itself."""
 
     def tables(self) -> set[str]:
         found = self.execute(

@@ -339,7 +339,7 @@ class Dispatcher:
         ticket = None if leaving else await self._ticket_at_hand(record, afresh=afresh)
         for number in count(1):
             try:
-                if ticket is None and record.state == "in doubt" and self._card.lookup:
+                if ticket is None and record.state == "unconfirmed" and self._card.lookup:
                     ticket = await self._looked_up(work, record)
                 if ticket is None:
                     leaving = leaving or await self._left(work, record, progress)
@@ -352,7 +352,9 @@ class Dispatcher:
                 return await self._poller.reply(await self._as_it_is(record), progress, wait=True)
             except AttemptEndedError as ended:
                 error, rule = ended.error, ended.rule
-            except EngineError as raised:  # while looking it up; the request is in doubt as before
+            except (
+                EngineError
+            ) as raised:  # while looking it up; the request is unconfirmed as before
                 error, rule = raised, None
             ticket = leaving = None
             await self._wait_before_next(number, rule, error, progress)

@@ -18,7 +18,7 @@ from mantisreed.jobs.database import Database, Row
 from mantisreed.jobs.records import money, money_as_kept
 from mantisreed.jobs.replies import ReplyLostError, ReplyStore
 
-FollowUpState = Literal["waiting", "working", "done", "failed", "in doubt", "skipped"]
+FollowUpState = Literal["waiting", "working", "done", "failed", "unconfirmed", "skipped"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +29,7 @@ class FollowUpRecord:
         id: of the follow-up with what goes into it.
         job: of the job.
         name: of its table in the settings.
-        state: `in doubt` when it may have been done already.
+        state: `unconfirmed` when it may have been done already.
         reason: why it failed or waits.
         attempts: how often it was begun.
         result: its kind, its files, where it went.
@@ -106,7 +106,7 @@ class ServiceSpending:
         currency: empty where the card names none.
         characters: that were sent and answered.
         cost: of these; None where the card names no price.
-        maybe: what questions in doubt may have cost beyond that.
+        maybe: what unconfirmed questions may have cost beyond that.
     """
 
     when: str
@@ -126,7 +126,7 @@ class FollowUpStore:
     def claim(
         self, known_by: str, job: str, name: str, *, also_doubtful: bool
     ) -> FollowUpRecord | None:
-        """Begin a follow-up; what stands in the way where it is done, in doubt, or under way in
+        """Begin a follow-up; what stands in the way where it is done, unconfirmed, or under way in
         another process.
 
         Args:
@@ -142,7 +142,7 @@ class FollowUpStore:
                 if (
                     found.state == "done"
                     or is_anothers
-                    or (found.state == "in doubt" and not also_doubtful)
+                    or (found.state == "unconfirmed" and not also_doubtful)
                 ):
                     return found
             values = {
@@ -260,14 +260,14 @@ class FollowUpStore:
             values = {"key": key, "state": "done", "answer": self._replies.keep(answer)}
             self._database.execute(statements.END_QUESTION, values)
 
-    def not_answered(self, key: str, *, is_in_doubt: bool) -> None:
+    def not_answered(self, key: str, *, is_unconfirmed: bool) -> None:
         """Note that a question has no answer.
 
         Args:
             key: of the question.
-            is_in_doubt: whether the service may have answered it, and charged for it, all the same.
+            is_unconfirmed: whether the service may have answered it all the same, and charged.
         """
-        state = "in doubt" if is_in_doubt else "failed"
+        state = "unconfirmed" if is_unconfirmed else "failed"
         self._database.execute(
             statements.END_QUESTION, {"key": key, "state": state, "answer": None}
         )

@@ -1,5 +1,6 @@
 """Jobs in the ledger: what was asked for, who works on it, how it stands."""
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -7,7 +8,7 @@ import msgspec
 
 from mantisreed.jobs import statements
 from mantisreed.jobs.database import Database
-from mantisreed.jobs.life import JobEvent, State, TransitionError, job_after
+from mantisreed.jobs.life import JobEvent, JobOutcome, State, TransitionError, job_after
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,12 +16,14 @@ class JobToOpen:
     """A job that is begun, or taken up again.
 
     Attributes:
-        id: a digest of the recording, what is asked of the engine, and the user's options.
+        id: by which users know it.
         recording: its name, fit for showing.
         digest: of the recording's bytes.
         engine: name of the card.
         currency: of the card's price.
         options: JSON; all that it takes to do it again, or to write it out.
+        identity: a digest of the recording, what is asked of the engine, and the user's options;
+            None where the id is that.
     """
 
     id: str
@@ -29,6 +32,7 @@ class JobToOpen:
     engine: str
     currency: str | None = None
     options: str | None = None
+    identity: str | None = None
 
 
 class JobStore:
@@ -43,26 +47,37 @@ class JobStore:
         Returns:
             False when another process has it under way, which then says how it ends.
         """
-        now = self._database.now()
-        values: dict[str, str | float | None] = {
-            "id": job.id,
-            "recording": job.recording,
-            "searchable": job.recording.casefold(),
-            "engine": job.engine,
-            "currency": job.currency,
-        }
         with self._database.transaction():
-            self._database.execute(
-                statements.CREATE_JOB, {**values, "digest": job.digest, "now": now}
-            )
-            values |= {"options": job.options, "state": "sending", "owner": self._owner, "now": now}
+            values = self._create(job)
+            values |= {"options": job.options, "state": "sending", "owner": self._owner}
             return bool(self._database.execute(statements.OPEN_JOB, values))
 
-    def cuts(self, job: str) -> str | None:
-        """By which limits a job was cut, as JSON; None when it is not known, or nothing of it has
-        been sent.
+    def announce(self, job: JobToOpen) -> None:
+        """Note a job that somebody wants, before anything of its recording is known but its
+        name.
         """
-        rows = self._database.execute(statements.CUTS_OF_JOB, {"id": job})
+        self._create(job)
+
+    def _create(self, job: JobToOpen) -> dict[str, str | float | None]:
+        """Add a job, unless it is there; the values of its row."""
+        values: dict[str, str | float | None] = {
+            "id": job.id,
+            "identity": job.identity or job.id,
+            "recording": job.recording,
+            "searchable": job.recording.casefold(),
+            "digest": job.digest,
+            "engine": job.engine,
+            "currency": job.currency,
+            "now": self._database.now(),
+        }
+        self._database.execute(statements.CREATE_JOB, values)
+        return values
+
+    def cuts(self, identity: str) -> str | None:
+        """By which limits jobs that ask for the same were cut, as JSON; None when it is not known,
+        or nothing of them has been sent.
+        """
+        rows = self._database.execute(statements.CUTS_OF_JOB, {"identity": identity})
         return rows[0]["cuts"] if rows else None
 
     def keep_cuts(self, job: str, cuts: str) -> None:
@@ -74,11 +89,18 @@ class JobStore:
         job: str,
         event: JobEvent,
         reason: str | None = None,
+        outcome: JobOutcome | None = None,
     ) -> State:
         """Note what has happened to a job, and why.
 
         A job that another process has under way is left to that one, but for `written`, `cancelled`
         and what takes a reply away. A job of which a reply was taken away meanwhile is not done.
+
+        Args:
+            job: its id.
+            event: what has happened.
+            reason: why, for people.
+            outcome: how it has ended, where its outputs are written.
 
         Returns:
             The state that it has now.
@@ -97,8 +119,17 @@ class JobStore:
             if event == "written" and self._lacks_a_reply(job, row["made"]):
                 event, reason = "reply taken away", "the engine gave it the id of another job"
             state = job_after(_state(row["state"]), event)
-            self._set(job, state, reason)
+            self._set(job, state, reason, outcome if state == "done" else None)
         return state
+
+    def forget(self, job: str) -> None:
+        """Note that nothing is kept of a job but what was paid for it."""
+        self.note(job, "cancelled", "its replies were forgotten")
+        rows = self._database.execute(statements.OPTIONS_OF_JOB, {"id": job})
+        found = re.search(r'"batch":"(\w*)"', rows[0]["options"] or "")
+        # Its batch is known by it: what the others may spend does not grow.
+        left = f'{{"forgotten":true,"batch":"{found[1] if found else ""}"}}'
+        self._database.execute(statements.SET_OPTIONS, {"id": job, "options": left})
 
     def note_made(self, job: str, made: str, duration: float, *, is_out: bool) -> None:
         """Note what a job was made into.
@@ -125,7 +156,7 @@ class JobStore:
             ]
             before = _state(row["state"])
             after = job_after(before, "owner gone", requests)
-            if after != before or after in ("waiting", "in doubt"):
+            if after != before or after in ("waiting", "unconfirmed"):
                 self._set(row["id"], after, "the program ended before everything was sent")
         self._database.execute(statements.RELEASE_JOBS_OF_PROCESS, {"owner": owner})
 
@@ -143,13 +174,16 @@ class JobStore:
         wanted: Iterable[str] = msgspec.json.decode(made)["pieces"] if made else ()
         return not missing.isdisjoint(wanted)
 
-    def _set(self, job: str, state: State, reason: str | None) -> None:
+    def _set(
+        self, job: str, state: State, reason: str | None, outcome: JobOutcome | None = None
+    ) -> None:
         self._database.execute(
             statements.SET_JOB,
             {
                 "id": job,
                 "state": state,
                 "reason": reason,
+                "outcome": outcome,
                 "now": self._database.now(),
                 # Whatever is noted of a job but that it is sending is the end of this process's
                 # work on it.

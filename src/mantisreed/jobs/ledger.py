@@ -88,9 +88,13 @@ class Ledger:
         with self._database.transaction():
             yield
 
+    def tidy(self) -> None:
+        """See that what was removed is nowhere any more."""
+        self._database.tidy()
+
     def recover(self) -> None:
-        """See to what processes that have ended left: requests on their way are in doubt, the rest
-        is anybody's.
+        """See to what processes that have ended left: requests on their way are unconfirmed, the
+        rest is anybody's.
         """
         others = self._database.execute(statements.OTHER_PROCESSES, {"owner": self.owner})
         gone = [row["owner"] for row in others if not self._ownership.is_alive(row["owner"])]
@@ -124,12 +128,15 @@ def _opened(
     """The database with its tables, and this process's sign of life in it."""
     database = SqliteDatabase(folder, clock) if url is None else PostgresqlDatabase(url, password)
     try:
-        newer = schema.prepare(database, is_sqlite=url is None)
-        if newer:
+        unknown = schema.prepare(database, is_sqlite=url is None)
+        if unknown:
+            known = f"this program knows versions {schema.OLDEST} to {VERSION}"
             raise LedgerError(
-                f"the ledger is of version {newer}; this program knows versions up to {VERSION}",
+                f"the ledger is of version {unknown}; {known}",
                 where=database.where,
-                advice="install a newer mantisreed; nothing was changed",
+                advice="install a newer mantisreed; nothing was changed"
+                if unknown > VERSION
+                else "move it away to begin a new one; nothing was changed",
             )
         if isinstance(database, PostgresqlDatabase):
             return database, SessionOwnership(database)

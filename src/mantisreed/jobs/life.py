@@ -11,10 +11,24 @@ from typing import Literal
 
 from mantisreed.errors import MantisreedError
 
-State = Literal["waiting", "sending", "working", "done", "failed", "cancelled", "in doubt"]
+State = Literal["waiting", "sending", "working", "done", "failed", "cancelled", "unconfirmed"]
 """`waiting`: not sent, or to be sent again. `sending`: a request is on its way. `working`: the
-engine has taken it as
-a job. `in doubt`: nobody knows whether the engine has done it. `cancelled`: not wanted any more."""
+engine has taken it as a job. `unconfirmed`: nobody knows whether the engine has done it.
+`cancelled`: not wanted any more."""
+
+JobOutcome = Literal["done", "no speech", "incomplete", "suspect"]
+"""How a job that is done has ended. `no speech`: nobody spoke. `incomplete`: the recording breaks
+off. `suspect`: a reply is not quite as its card says, so that the transcript may be wrong."""
+
+ShownState = State | JobOutcome | Literal["follow-up failed"]
+"""What users see of a job, the same everywhere: its state, or how it ended. `follow-up failed`: its
+transcript is written, and something that was to be done with it has failed."""
+
+SHOWN_STATES: tuple[ShownState, ...] = (
+    *("waiting", "sending", "working", "unconfirmed"),
+    *("done", "no speech", "incomplete", "suspect", "follow-up failed"),
+    *("failed", "cancelled"),
+)
 
 STATES: tuple[State, ...] = (
     "waiting",
@@ -23,7 +37,7 @@ STATES: tuple[State, ...] = (
     "done",
     "failed",
     "cancelled",
-    "in doubt",
+    "unconfirmed",
 )
 
 Event = Literal[
@@ -113,7 +127,7 @@ REQUEST_LIFE: dict[tuple[State, Event], Rule] = {
     ("waiting", "send"): _SEND,
     ("failed", "send"): _SEND,
     ("cancelled", "send"): _SEND,
-    ("in doubt", "send"): _SEND,
+    ("unconfirmed", "send"): _SEND,
     ("done", "send"): _SEND,
     # The engine has answered with the reply itself, or that it heard nothing.
     ("sending", "answered"): _ANSWERED,
@@ -127,12 +141,12 @@ REQUEST_LIFE: dict[tuple[State, Event], Rule] = {
     # No connection came about: the engine knows nothing of it.
     ("sending", "not reached"): _ends("waiting", "none", "soon"),
     # The request left, and no whole answer came: cut off, timed out, or a program that was stopped.
-    ("sending", "lost"): _ends("in doubt", "maybe", "soon", outcome="in doubt"),
+    ("sending", "lost"): _ends("unconfirmed", "maybe", "soon", outcome="unconfirmed"),
     ("sending", "slow down"): _ends("waiting", "none", "as asked"),
     # 500 and 503: the engine itself says that it did not do it.
     ("sending", "engine broke"): _ends("waiting", "none", "soon"),
     # 502 and 504: a server in front of the engine gave up on it; the engine may have done it.
-    ("sending", "gateway broke"): _ends("in doubt", "maybe", "soon", outcome="in doubt"),
+    ("sending", "gateway broke"): _ends("unconfirmed", "maybe", "soon", outcome="unconfirmed"),
     ("sending", "refused"): _ends("waiting", "none", "later"),
     ("sending", "bad request"): _ends("failed", "none", "never"),
     ("sending", "too big"): _ends("failed", "none", "never"),
@@ -140,7 +154,7 @@ REQUEST_LIFE: dict[tuple[State, Event], Rule] = {
     # The answer holds an id that another request has; whose job it is, nobody knows.
     ("sending", "another's id"): _ends("waiting", "maybe", "soon"),
     # The program that sent it has ended before an answer was noted.
-    ("sending", "owner gone"): _ends("in doubt", "maybe", "later", outcome="in doubt"),
+    ("sending", "owner gone"): _ends("unconfirmed", "maybe", "later", outcome="unconfirmed"),
     ("working", "answered"): _ANSWERED,
     ("working", "still working"): _goes_on("working"),
     # Whatever goes wrong while asking, the engine still has the job.
@@ -153,29 +167,29 @@ REQUEST_LIFE: dict[tuple[State, Event], Rule] = {
     # pay again.
     ("working", "job unknown"): _ends("failed", "maybe", "never", ticket=True),
     # The engine knew the job and does not know it any more: it is sent once more.
-    ("working", "job vanished"): _ends("in doubt", "maybe", "soon", outcome="in doubt"),
-    ("working", "another's id"): _ends("waiting", "maybe", "soon", outcome="in doubt"),
+    ("working", "job vanished"): _ends("unconfirmed", "maybe", "soon", outcome="unconfirmed"),
+    ("working", "another's id"): _ends("waiting", "maybe", "soon", outcome="unconfirmed"),
     ("working", "owner gone"): _goes_on("working", again="later"),
     ("working", "cancelled"): _ends("cancelled", "maybe", "never", outcome="cancelled"),
     ("waiting", "cancelled"): _CANCELLED,
     ("failed", "cancelled"): _CANCELLED,
-    ("in doubt", "cancelled"): _CANCELLED,
-    # The engine was asked whether it has made a job of a request in doubt, and has; or it turned
-    # out while a ticket was read from an answer that was kept.
+    ("unconfirmed", "cancelled"): _CANCELLED,
+    # The engine was asked whether it has made a job of an unconfirmed request, and has; or it
+    # turned out while a ticket was read from an answer that was kept.
     ("waiting", "found"): _goes_on("working"),
-    ("in doubt", "found"): _goes_on("working"),
+    ("unconfirmed", "found"): _goes_on("working"),
     ("failed", "found"): _goes_on("working"),
     ("cancelled", "found"): _goes_on("working"),
     # A reply is a reply, however late and by whichever way it comes.
     ("waiting", "answered"): _ANSWERED,
-    ("in doubt", "answered"): _ANSWERED,
+    ("unconfirmed", "answered"): _ANSWERED,
     ("failed", "answered"): _ANSWERED,
     ("cancelled", "answered"): _ANSWERED,
     ("done", "answered"): _ANSWERED,
     # A kept reply was changed or removed by somebody: a new one takes its place.
     ("done", "reply lost"): _ends("waiting", "sure", "soon", outcome="done"),
     ("done", "cancelled"): _ends("cancelled", "sure", "never", outcome="done"),
-    ("done", "another's id"): _ends("waiting", "maybe", "soon", outcome="in doubt"),
+    ("done", "another's id"): _ends("waiting", "maybe", "soon", outcome="unconfirmed"),
 }
 """Every transition that is made. What is not listed cannot happen, or is a bug; see `after`."""
 
@@ -204,7 +218,7 @@ JobEvent = Literal[
     "failed",
     "postponed",
     "cancelled",
-    "forgotten",
+    "wanted again",
     "owner gone",
     "reply taken away",
 ]
@@ -212,7 +226,7 @@ JobEvent = Literal[
 are on disk.
 """
 
-_OPEN: tuple[State, ...] = ("waiting", "sending", "working", "failed", "in doubt")
+_OPEN: tuple[State, ...] = ("waiting", "sending", "working", "failed", "unconfirmed")
 
 JOB_LIFE: dict[tuple[State, JobEvent], State] = {
     **{(state, "opened"): "sending" for state in STATES},
@@ -222,13 +236,13 @@ JOB_LIFE: dict[tuple[State, JobEvent], State] = {
     **{(state, "failed"): "failed" for state in _OPEN},
     **{(state, "postponed"): "waiting" for state in _OPEN},
     ("done", "postponed"): "waiting",
-    **{(state, "cancelled"): "cancelled" for state in _OPEN},
-    **{(state, "forgotten"): "cancelled" for state in STATES},
+    # Also what was done before it could be cancelled, and what is forgotten: nobody wants it.
+    **{(state, "cancelled"): "cancelled" for state in STATES},
+    **{(state, "wanted again"): "waiting" for state in STATES},
     **{(state, "reply taken away"): "waiting" for state in STATES if state != "cancelled"},
 }
-"""Jobs end as `done`, `failed` or `cancelled`; one that is done changes only when it is opened or
-forgotten, or when
-a reply that it was made of proves to be another's."""
+"""Jobs end as `done`, `failed` or `cancelled`; one that is done changes only when somebody wants it
+again or no more, or when a reply that it was made of proves to be another's."""
 
 
 def job_after(state: State, event: JobEvent, requests: Iterable[State] = ()) -> State:
@@ -254,8 +268,8 @@ def _left_behind(state: State, requests: set[State]) -> State:
     """The state of a job whose process has ended without saying how it stands."""
     if state not in ("sending", "working"):
         return state
-    if "in doubt" in requests:
-        return "in doubt"
+    if "unconfirmed" in requests:
+        return "unconfirmed"
     if state == "working" and not requests & {"waiting", "failed"}:
         return "working"
     return "waiting"

@@ -33,7 +33,7 @@ class Spending:
         currency: empty where the card names none.
         seconds: of sound that were surely billed, by the card.
         cost: of these; None where the card named no price.
-        maybe: what attempts in doubt may have cost beyond that.
+        maybe: what unconfirmed attempts may have cost beyond that.
         reported_seconds, reported_cost: what the engine itself says of these; None where it never
             does.
     """
@@ -106,6 +106,10 @@ class Listing:
             row["id"] for row in self._database.execute(statements.JOBS_OF_REQUEST, {"key": key})
         ]
 
+    def jobs_sharing(self, job: str) -> list[str]:
+        """The ids of other jobs that want some request of a job too."""
+        return [row["id"] for row in self._database.execute(statements.JOBS_SHARING, {"job": job})]
+
     def spending(self, by: str = "day") -> list[Spending]:
         """What was billed, the newest first.
 
@@ -139,16 +143,6 @@ class Listing:
             statements.COSTLY_ATTEMPTS_OF_JOBS, {"jobs": json.dumps(list(jobs))}
         )
 
-    def paid_since(self, jobs: Iterable[str], moment: float) -> Decimal | None:
-        """What was paid for these jobs from a moment on, in seconds since 1970; None where no price
-        is known.
-        """
-        values = {"jobs": json.dumps(list(jobs)), "moment": moment}
-        paid: Decimal | None = None
-        for row in self._database.execute(statements.ATTEMPTS_SINCE, values):
-            paid = _plus(paid, money(row["cost"]))
-        return paid
-
     def _sums(self, jobs: Sequence[str]) -> Mapping[str, dict[str, Any]]:
         """What the pieces and attempts of each job come to."""
         sums: dict[str, dict[str, Any]] = {job: _no_sums() for job in jobs}
@@ -168,7 +162,7 @@ def _no_sums() -> dict[str, Any]:
         "billed": 0.0,
         "cost": None,
         "maybe": Decimal(0),
-        "doubts": 0,
+        "unconfirmed": 0,
     }
 
 
@@ -178,7 +172,7 @@ def _add_attempt(sums: dict[str, Any], row: Row) -> None:
         sums["cost"] = _plus(sums["cost"], money(row["cost"]))
     elif row["charge"] == "maybe":
         sums["maybe"] += money(row["price"]) or Decimal(0)
-        sums["doubts"] += 1
+        sums["unconfirmed"] += 1
 
 
 def _with_attempt(spending: Spending, row: Row) -> Spending:
@@ -208,6 +202,10 @@ def _where(chosen: Filter) -> tuple[str, dict[str, Any]]:
     if chosen.states:
         parts.append("state IN_LIST(:states)")
         values["states"] = json.dumps(chosen.states)
+    if chosen.shown:
+        parts.append(f"({statements.SHOWN_STATE}) IN_LIST(:shown)")
+        more = ("follow-up failed",) if "failed" in chosen.shown else ()
+        values["shown"] = json.dumps([*chosen.shown, *more])
     if chosen.engine:
         # A card's profiles are the same engine.
         parts.append("(engine = :engine OR substr(engine, 1, length(:profiles)) = :profiles)")
@@ -221,6 +219,9 @@ def _where(chosen: Filter) -> tuple[str, dict[str, Any]]:
     if chosen.until is not None:
         parts.append("created <= :until")
         values["until"] = chosen.until
+    if chosen.changed_since is not None:
+        parts.append("changed >= :changed_since")
+        values["changed_since"] = chosen.changed_since
     if chosen.ids is not None:
         parts.append("id IN_LIST(:ids)")
         values["ids"] = json.dumps(chosen.ids)
@@ -228,21 +229,17 @@ def _where(chosen: Filter) -> tuple[str, dict[str, Any]]:
 
 
 def _job_record(row: Row, sums: dict[str, Any]) -> JobRecord:
+    if (
+        sums["cost"] is None
+        and row["currency"] is not None
+        and sums["saved"]
+        and not sums["billed"]
+    ):
+        sums["cost"] = Decimal(0)  # a price is known, and kept replies answered everything
     return JobRecord(**{name: row[name] for name in _JOB_FIELDS}, **sums)
 
 
 _JOB_FIELDS = (
-    *(
-        "id",
-        "recording",
-        "digest",
-        "engine",
-        "state",
-        "reason",
-        "duration",
-        "created",
-        "changed",
-        "currency",
-    ),
-    *("options", "made"),
+    *("id", "identity", "recording", "digest", "engine", "state", "shown", "reason", "duration"),
+    *("created", "changed", "currency", "options", "made"),
 )

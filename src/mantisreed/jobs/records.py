@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 LEDGER_FILE = "ledger.sqlite"
 
-VERSION = 5
+VERSION = 6
 """Of the ledger's tables; their history is in `schema.py`."""
 
 
@@ -23,17 +23,21 @@ class Filter:
 
     Attributes:
         states: any of these.
+        shown: any of these, as users see them; `failed` means failed follow-ups too.
         engine: name of the card.
         recording: a part of its name, in any case.
         since, until: seconds since 1970 between which it was begun.
+        changed_since: seconds since 1970 after which it was changed.
         ids: only these; any number of them.
     """
 
     states: tuple[str, ...] | None = None
+    shown: tuple[str, ...] | None = None
     engine: str | None = None
     recording: str | None = None
     since: float | None = None
     until: float | None = None
+    changed_since: float | None = None
     ids: tuple[str, ...] | None = None
 
 
@@ -42,20 +46,24 @@ class JobRecord:
     """A job.
 
     Attributes:
+        identity: the same for jobs that ask for the same of the same recording.
+        shown: its state as users see it.
         billed, saved: seconds of sound that were paid for, and that kept replies answered.
         cost: what was surely charged; None where no price is known.
         maybe: what may have been charged beyond that, for attempts of which nobody knows what
             became.
-        doubts: how many attempts these are.
+        unconfirmed: how many attempts these are.
         options: JSON; all that it takes to do it again, or to write it out.
         made: JSON; its requests in order, once every piece has been handed in.
     """
 
     id: str
+    identity: str
     recording: str
     digest: str
     engine: str
     state: str
+    shown: str
     reason: str | None
     duration: float | None
     created: float
@@ -67,7 +75,7 @@ class JobRecord:
     saved: float
     cost: Decimal | None
     maybe: Decimal
-    doubts: int
+    unconfirmed: int
     options: str | None
     made: str | None
 

@@ -5,6 +5,7 @@ are inside the statements. A change is committed before anything that rests on i
 is `sending` before it is sent, and `done` only when its reply is on disk.
 """
 
+import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
@@ -469,16 +470,21 @@ class RequestStore:
             rows = self._database.execute(statements.REQUESTS_OF_JOB_ALONE, {"job": job})
             kept = {digest for row in rows for digest in (row["reply"], row["unread"]) if digest}
             for row in rows:
-                if row["state"] == "done":
+                if (row["state"], "cancelled") in REQUEST_LIFE:
                     self._move(row, "cancelled", reason="its reply was forgotten", reply=None)
+            alone = json.dumps([row["key"] for row in rows])
+            # Reasons quote what engines say, and what was asked for has names and hints.
+            for statement in (statements.FORGET_REQUESTS, statements.FORGET_REASONS):
+                self._database.execute(statement, {"keys": alone})
             self._database.execute(statements.CANCEL_PIECES, {"job": job})
-            self._jobs.note(job, "forgotten", "its replies were forgotten")
+            self._jobs.forget(job)
             kept |= {
                 row["digest"]
                 for row in self._database.execute(statements.BODIES_OF_JOB, {"job": job})
             }
-            for statement in (statements.FORGET_FOLLOW_UPS, statements.FORGET_QUESTIONS):
-                self._database.execute(statement, {"job": job})
+            self._database.execute(statements.FORGET_FOLLOW_UPS, {"job": job})
+            suffix = f" forgotten {self._database.now()}"
+            self._database.execute(statements.FORGET_QUESTIONS, {"job": job, "suffix": suffix})
             return self._remove(kept)
 
     def reply(self, record: RequestRecord) -> bytes | None:
@@ -489,6 +495,12 @@ class RequestStore:
         """
         assert record.reply is not None
         return self._replies.read(record.reply)
+
+    def is_kept(self, digest: str) -> bool:
+        """Whether some request still has this reply."""
+        return bool(
+            self._database.execute(statements.NEEDED_REPLIES, {"digests": json.dumps([digest])})
+        )
 
     def unread_answer(self, record: RequestRecord) -> bytes:
         """The answer that could not be read.
@@ -509,8 +521,8 @@ class RequestStore:
                 self._replies.discard(record.reply)
 
     def leave(self, owner: str) -> None:
-        """See to the requests of a process that has ended: those on their way are in doubt, all are
-        anybody's.
+        """See to the requests of a process that has ended: those on their way are unconfirmed, all
+        are anybody's.
         """
         for row in self._database.execute(statements.REQUESTS_OF_PROCESS, {"owner": owner}):
             if (row["state"], "owner gone") not in REQUEST_LIFE:
@@ -534,7 +546,9 @@ class RequestStore:
         # Its process goes on with it; without one, whoever comes next does.
         rule = self._move(row, "another's id", reason=reason, reply=None, owner=row["owner"])
         attempt = self._attempt_answered(row["key"]) or self._last_sure_attempt(row["key"])
-        self._end_attempt(attempt, rule.outcome or "in doubt", reason, rule.charge, Bill(0.0, None))
+        self._end_attempt(
+            attempt, rule.outcome or "unconfirmed", reason, rule.charge, Bill(0.0, None)
+        )
         self._remove({row["reply"]} - {None})
         for job in self._database.execute(statements.JOBS_OF_REQUEST, {"key": row["key"]}):
             if job["state"] == "done":

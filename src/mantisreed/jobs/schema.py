@@ -3,7 +3,8 @@
     ledger    one row: the version of the schema
     process   those that work with the ledger; each holds a lock for as long as it lives
               (`ownership.py`)
-    job       one recording at one engine with one set of options; `id` is a digest of these
+    job       one recording that somebody wants by one engine with one set of options; `identity`
+              is a digest of these, and the `id` too where nobody has given it another one
     piece     a span of a job's recording, and the request that brings its reply
     request   what is sent, known by `key`, the same for the same sound and the same request in
               any job; its state, the ticket of the engine's own job, the digest of its reply
@@ -16,8 +17,8 @@
     question  what a text service is asked, known by `key`, the same for the same text in any job;
               the digest of its answer
 
-Versions: 1 had neither options nor callbacks; 2 kept a reply with each piece instead of each
-request; 3 did not know what engines say of their price; 4 had no follow-ups.
+Versions: 5 did not know how a job that is done has ended, nor jobs that ask for the same, and had
+`in doubt` for `unconfirmed`.
 """
 
 from mantisreed.jobs.database import Database
@@ -29,7 +30,7 @@ _FOLLOW_UPS = (
         id TEXT PRIMARY KEY,
         job TEXT NOT NULL,
         name TEXT NOT NULL,
-        state TEXT NOT NULL,                 -- waiting, working, done, failed, in doubt
+        state TEXT NOT NULL,                 -- waiting, working, done, failed, unconfirmed
         reason TEXT,
         owner TEXT,                          -- the process that deals with it
         attempts INTEGER NOT NULL DEFAULT 0,
@@ -49,7 +50,7 @@ _FOLLOW_UPS = (
         key TEXT PRIMARY KEY,
         service TEXT NOT NULL,
         job TEXT NOT NULL,                   -- the last one that asked
-        state TEXT NOT NULL,                 -- sending, done, failed, in doubt
+        state TEXT NOT NULL,                 -- sending, done, failed, unconfirmed
         owner TEXT,
         -- Times that it was sent and nobody knows whether it was answered.
         doubts INTEGER NOT NULL DEFAULT 0,
@@ -73,6 +74,7 @@ _CREATE = (
     """
     CREATE TABLE job (
         id TEXT PRIMARY KEY,
+        identity TEXT NOT NULL,              -- the same for jobs that ask for the same
         recording TEXT NOT NULL,
         searchable TEXT NOT NULL,            -- the name in one case: databases fold only ASCII
         digest TEXT NOT NULL,
@@ -84,14 +86,17 @@ _CREATE = (
         created DOUBLE PRECISION NOT NULL,
         changed DOUBLE PRECISION NOT NULL,
         owner TEXT,
+        outcome TEXT, -- of one that is done: done, no speech, incomplete or suspect
         options TEXT, -- JSON: all that it takes to do it again, or to write it out
         cuts TEXT, -- JSON: by which limits it was cut, so that it is cut the same again
         made TEXT -- JSON: its requests in order, once every piece has been handed in
     )
     """,
+    "CREATE INDEX job_by_identity ON job (identity)",
     "CREATE INDEX job_by_engine ON job (engine)",
     "CREATE INDEX job_by_state ON job (state)",
     "CREATE INDEX job_by_created ON job (created)",
+    "CREATE INDEX job_by_changed ON job (changed)",
     """
     CREATE TABLE request (
         key TEXT PRIMARY KEY,
@@ -170,8 +175,8 @@ def prepare(database: Database, *, is_sqlite: bool) -> int | None:
     """Make the tables, or bring those of an older version up to this one; in one transaction.
 
     Returns:
-        The version that was found if it is newer than this program knows; then nothing was changed.
-        Else None.
+        The version that was found if this program does not know it; then nothing was changed. Else
+        None.
     """
     with database.transaction():
         if "ledger" not in database.tables():
@@ -180,10 +185,10 @@ def prepare(database: Database, *, is_sqlite: bool) -> int | None:
             return None
         versions = database.execute("SELECT version FROM ledger")
         found = int(versions[0]["version"]) if versions else VERSION
-        if found > VERSION:
+        if not OLDEST <= found <= VERSION:
             return found
         if found < VERSION:
-            _migrate(database, found, is_sqlite=is_sqlite)
+            _migrate(database, found)
             database.execute("UPDATE ledger SET version = :version", {"version": VERSION})
         return None
 
@@ -192,96 +197,33 @@ def _create(database: Database, *, is_sqlite: bool) -> None:
     database.script([statement.replace("{serial}", _SERIAL[is_sqlite]) for statement in _CREATE])
 
 
-_TO_2 = (
-    'ALTER TABLE job ADD COLUMN "owner" TEXT',
-    'ALTER TABLE job ADD COLUMN "order" TEXT',
-    "ALTER TABLE job ADD COLUMN made TEXT",
-    "ALTER TABLE piece ADD COLUMN sound TEXT",
-    "ALTER TABLE piece ADD COLUMN price TEXT",
-    "ALTER TABLE piece ADD COLUMN mark TEXT",
-    "ALTER TABLE piece ADD COLUMN token TEXT",
-    "CREATE TABLE reply (digest TEXT PRIMARY KEY, body BYTEA NOT NULL)",
-    "CREATE TABLE call (id TEXT PRIMARY KEY, moment DOUBLE PRECISION NOT NULL)",
-)
+_UNCONFIRMED = "UPDATE {} SET {} = 'unconfirmed' WHERE {} = 'in doubt'"
 
-_OLD_TABLES = ("job", "piece", "attempt", "reply", "call")
-
-_REQUESTS_OF_2 = """
-    INSERT INTO request (key, state, ticket, mark, reply, sound, price)
-    SELECT request, CASE WHEN state = 'sending' THEN 'in doubt' ELSE state END, ticket, mark,
-        reply, sound, price
-    FROM old_piece WHERE state {} 'done'
-    ON CONFLICT (key) DO NOTHING
-"""
-
-_FROM_2 = (
-    """
-    INSERT INTO job (id, recording, searchable, digest, engine, state, reason, duration, currency,
-        created, changed)
-    SELECT id, recording, lower(recording), digest, engine, state, reason, duration, currency,
-        created, changed
-    FROM old_job
-    """,
-    # Requests had other keys then, so that none of these is taken up again; they stay for what they
-    # cost. Several pieces may have had one request: one that is done comes first.
-    _REQUESTS_OF_2.format("="),
-    _REQUESTS_OF_2.format("<>"),
-    """
-    INSERT INTO piece (job, request, channel, starts, ends)
-    SELECT job, request, channel, start, "end" FROM old_piece
-    """,
-    """
-    INSERT INTO attempt (request, job, started, ended, bytes, outcome, error, charge, price,
-        billed, cost)
-    SELECT old_piece.request, old_piece.job, started, ended, bytes, outcome, error,
-           CASE outcome WHEN 'done' THEN 'sure' WHEN 'in doubt' THEN 'maybe' ELSE 'none' END,
-           price, billed, cost
-    FROM old_attempt JOIN old_piece ON old_piece.id = old_attempt.piece ORDER BY old_attempt.id
-    """,
-    "INSERT INTO reply (digest, body) SELECT digest, body FROM old_reply",
-    "INSERT INTO call (id, moment) SELECT id, moment FROM old_call",
-)
-
-
-_FROM_3 = (
-    "ALTER TABLE attempt ADD COLUMN reported_seconds DOUBLE PRECISION",
-    "ALTER TABLE attempt ADD COLUMN reported_cost TEXT",
-)
-
-
-def _migrate(database: Database, found: int, *, is_sqlite: bool) -> None:
-    if found == 4:
-        database.script(_FOLLOW_UPS)
-        return
-    if found == 3:
-        database.script([*_FROM_3, *_FOLLOW_UPS])
-        return
-    if found < 2:
-        database.script(_TO_2)
-    for table in _OLD_TABLES:
-        database.execute(f"ALTER TABLE {table} RENAME TO old_{table}")
-    for name in _old_indexes(database, is_sqlite=is_sqlite):
-        database.execute(f"DROP INDEX {name}")
-    database.script(["DROP TABLE ledger", "DROP TABLE process", "DROP TABLE start"])
-    _create(database, is_sqlite=is_sqlite)
-    database.execute("INSERT INTO ledger (version) VALUES (2)")
-    database.script(_FROM_2)
-    for table in reversed(_OLD_TABLES):
-        database.execute(f"DROP TABLE old_{table}")
-
-
-def _old_indexes(database: Database, *, is_sqlite: bool) -> list[str]:
-    """Indexes whose names the new tables' own would meet; those of keys go with their tables."""
-    if is_sqlite:
-        found = database.execute(
-            "SELECT name FROM sqlite_master WHERE type = 'index' AND sql IS NOT NULL"
+_FROM_5 = (
+    "ALTER TABLE job ADD COLUMN outcome TEXT",
+    "ALTER TABLE job ADD COLUMN identity TEXT NOT NULL DEFAULT ''",
+    "UPDATE job SET identity = id",
+    "CREATE INDEX job_by_identity ON job (identity)",
+    "CREATE INDEX job_by_changed ON job (changed)",
+    *(
+        _UNCONFIRMED.format(table, column, column)
+        for table, column in (
+            ("job", "state"),
+            ("request", "state"),
+            ("attempt", "outcome"),
+            ("follow_up", "state"),
+            ("question", "state"),
         )
-    else:
-        found = database.execute(
-            """
-            SELECT c.relname AS name FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
-            JOIN pg_namespace n ON n.oid = c.relnamespace
-            WHERE n.nspname = current_schema() AND NOT i.indisunique
-            """
-        )
-    return [f'"{row["name"]}"' for row in found]
+    ),
+)
+
+_MIGRATIONS = {5: _FROM_5}
+"""What makes a ledger of a version one of the next."""
+
+OLDEST = min(_MIGRATIONS)
+"""The oldest version that can be brought up to this one; no older one was ever released."""
+
+
+def _migrate(database: Database, found: int) -> None:
+    for version in range(found, VERSION):
+        database.script(_MIGRATIONS[version])

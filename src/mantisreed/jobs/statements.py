@@ -23,33 +23,38 @@ RELEASE_JOBS_OF_PROCESS = "UPDATE job SET owner = NULL WHERE owner = :owner"
 # ----------------------------------------------------------------------
 
 CREATE_JOB = """
-INSERT INTO job (id, recording, searchable, digest, engine, state, currency, created, changed)
-VALUES (:id, :recording, :searchable, :digest, :engine, 'waiting', :currency, :now, :now)
+INSERT INTO job (id, identity, recording, searchable, digest, engine, state, currency, created,
+    changed)
+VALUES (:id, :identity, :recording, :searchable, :digest, :engine, 'waiting', :currency, :now, :now)
 ON CONFLICT (id) DO NOTHING
 """
 OPEN_JOB = """
 UPDATE job
 SET recording = :recording, searchable = :searchable, engine = :engine, currency = :currency,
     options = :options,
-    state = :state, reason = NULL, changed = :now, owner = :owner
+    identity = :identity, digest = :digest, state = :state, reason = NULL, outcome = NULL,
+    changed = :now, owner = :owner
 WHERE id = :id AND (owner IS NULL OR owner = :owner)
 RETURNING id, cuts
 """
 CUTS_OF_JOB = """
 SELECT cuts FROM job
-WHERE id = :id AND EXISTS (
+WHERE identity = :identity AND EXISTS (
     SELECT 1 FROM piece JOIN request ON request.key = piece.request
     WHERE piece.job = job.id AND (request.reply IS NOT NULL OR request.state IN ('sending',
-        'working', 'in doubt'))
+        'working', 'unconfirmed'))
 )
+ORDER BY created DESC LIMIT 1
 """
 KEEP_CUTS = "UPDATE job SET cuts = :cuts WHERE id = :id"
 STATE_OF_JOB = "SELECT state, owner, made FROM job WHERE id = :id"
 SET_JOB = """
 UPDATE job
-SET state = :state, reason = :reason, changed = :now, owner = :owner
+SET state = :state, reason = :reason, changed = :now, owner = :owner, outcome = :outcome
 WHERE id = :id
 """
+OPTIONS_OF_JOB = "SELECT options FROM job WHERE id = :id"
+SET_OPTIONS = "UPDATE job SET options = :options WHERE id = :id"
 SET_MADE = "UPDATE job SET made = :made, duration = :duration WHERE id = :id"
 STATES_OF_REQUESTS = """
 SELECT request.state FROM piece JOIN request ON request.key = piece.request
@@ -123,6 +128,15 @@ WHERE piece.job = :job AND NOT EXISTS (
 )
 """
 """Those that no other job waits for."""
+JOBS_SHARING = """
+SELECT DISTINCT other.job AS id FROM piece JOIN piece AS other ON other.request = piece.request
+WHERE piece.job = :job AND other.job <> :job AND other.is_cancelled = 0 ORDER BY other.job
+"""
+FORGET_REQUESTS = """
+UPDATE request SET ticket = NULL, token = NULL, unread = NULL, unread_step = NULL, sound = NULL
+WHERE key IN_LIST(:keys)
+"""
+FORGET_REASONS = "UPDATE attempt SET error = NULL WHERE request IN_LIST(:keys)"
 
 # Attempts
 # ----------------------------------------------------------------------
@@ -220,14 +234,14 @@ WHERE id = :id
 FOLLOW_UPS_OF_JOB = "SELECT * FROM follow_up WHERE job = :job ORDER BY created, id"
 JOBS_WITH_OPEN_FOLLOW_UPS = """
 SELECT DISTINCT job FROM follow_up
-WHERE state IN ('waiting', 'working', 'failed', 'in doubt') AND NOT EXISTS (
+WHERE state IN ('waiting', 'working', 'failed', 'unconfirmed') AND NOT EXISTS (
     SELECT 1 FROM follow_up AS later
     WHERE later.job = follow_up.job AND later.name = follow_up.name
         AND later.changed > follow_up.changed
 )
 """
 LEAVE_FOLLOW_UPS = """
-UPDATE follow_up SET state = 'in doubt', owner = NULL, changed = :now,
+UPDATE follow_up SET state = 'unconfirmed', owner = NULL, changed = :now,
     reason = 'the program ended while it was under way'
 WHERE owner = :owner AND state = 'working'
 """
@@ -236,22 +250,25 @@ BODIES_OF_JOB = """
 SELECT body AS digest FROM follow_up WHERE job = :job AND body IS NOT NULL
 UNION SELECT answer FROM question WHERE job = :job AND answer IS NOT NULL
 """
-FORGET_QUESTIONS = "DELETE FROM question WHERE job = :job AND state <> 'sending'"
+# What it has cost stays; asked again, it is another question.
+FORGET_QUESTIONS = """
+UPDATE question SET key = key || :suffix, answer = NULL WHERE job = :job AND state <> 'sending'
+"""
 QUESTION = "SELECT * FROM question WHERE key = :key"
 CLAIM_QUESTION = """
 INSERT INTO question (key, service, job, state, owner, characters, cost, currency, asked)
 VALUES (:key, :service, :job, 'sending', :owner, :characters, :cost, :currency, :now)
 ON CONFLICT (key) DO UPDATE SET state = 'sending', owner = :owner, asked = :now, job = :job,
-    doubts = question.doubts + CASE WHEN question.state = 'in doubt' THEN 1 ELSE 0 END
+    doubts = question.doubts + CASE WHEN question.state = 'unconfirmed' THEN 1 ELSE 0 END
 """
 END_QUESTION = "UPDATE question SET state = :state, owner = NULL, answer = :answer WHERE key = :key"
 LEAVE_QUESTIONS = (
-    "UPDATE question SET state = 'in doubt', owner = NULL WHERE owner = :owner AND "
+    "UPDATE question SET state = 'unconfirmed', owner = NULL WHERE owner = :owner AND "
     "state = 'sending'"
 )
 SERVICE_SPENDING = """
 SELECT service, asked, characters, cost, currency, state FROM question WHERE state IN ('done',
-    'in doubt')
+    'unconfirmed')
 """
 
 # Callbacks
@@ -265,10 +282,23 @@ ADD_CALL = (
 # Lists
 # ----------------------------------------------------------------------
 
-JOBS = "SELECT * FROM job {where} ORDER BY created DESC, id {limit}"
+# What users see: of several follow-ups of one name, the last one counts.
+SHOWN_STATE = """
+CASE WHEN state <> 'done' THEN state
+WHEN EXISTS (
+    SELECT 1 FROM follow_up WHERE follow_up.job = job.id
+        AND follow_up.state IN ('failed', 'unconfirmed') AND NOT EXISTS (
+            SELECT 1 FROM follow_up AS later
+            WHERE later.job = follow_up.job AND later.name = follow_up.name
+                AND later.changed > follow_up.changed)
+) THEN 'follow-up failed'
+ELSE coalesce(outcome, 'done') END
+"""
+_SHOWN_JOBS = f"SELECT *, {SHOWN_STATE} AS shown FROM job "  # noqa: S608 - it holds no values
+JOBS = _SHOWN_JOBS + "{where} ORDER BY created DESC, id {limit}"
 COUNT_JOBS = "SELECT count(*) AS found FROM job {where}"
 JOBS_BEGINNING = (
-    "SELECT * FROM job WHERE substr(id, 1, length(:beginning)) = :beginning ORDER BY id LIMIT 3"
+    _SHOWN_JOBS + "WHERE substr(id, 1, length(:beginning)) = :beginning ORDER BY id LIMIT 3"
 )
 SUMS_OF_PIECES = """
 SELECT piece.job,
@@ -286,9 +316,6 @@ GROUP BY piece.job
 """
 ATTEMPTS_OF_JOBS = """
 SELECT job, billed, cost, price, charge, outcome FROM attempt WHERE job IN_LIST(:jobs)
-"""
-ATTEMPTS_SINCE = """
-SELECT cost FROM attempt WHERE job IN_LIST(:jobs) AND started >= :moment AND charge = 'sure'
 """
 PIECES_OF_JOB = """
 SELECT piece.*, request.* FROM piece JOIN request ON request.key = piece.request

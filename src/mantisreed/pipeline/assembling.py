@@ -26,7 +26,7 @@ from mantisreed.pipeline.opinions import with_kept_opinion
 from mantisreed.pipeline.options import Made, TranscriptionOptions, stored_options
 from mantisreed.review.doubts import differing_seam, seam_doubts, with_doubts
 from mantisreed.transcript.document import (
-    NOTHING_HEARD,
+    NO_SPEECH,
     Doubt,
     RecordingFacts,
     SoundEvent,
@@ -98,7 +98,7 @@ def transcript_of(
     passages = stitched.passages
     if facts.about and "speakers" in facts.about:
         passages = with_speaker_names(passages, facts.about["speakers"])
-    nothing = () if stitched.passages else (NOTHING_HEARD,)
+    nothing = () if stitched.passages else (NO_SPEECH,)
     mended = sum(one.reading.mended for one in results if one.reading is not None)
     poor = (f"the times of {mended} words made no sense and were made anew",) if mended else ()
     readings = [one.reading for one in results if one.reading is not None]

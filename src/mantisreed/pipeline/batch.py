@@ -328,7 +328,7 @@ class Batch:
                 task.digest = await asyncio.to_thread(file_digest, task.recording.path)
             except OSError:
                 continue  # its own turn tells what is wrong with it
-            task.job = job_of(self._options, task.digest)
+            task.job = job_of(self._options, task.recording, task.digest)
         jobs = {task.job for task in self._tasks if task.job}
         budget, batch = self._dispatcher.budget, self._options.batch
 

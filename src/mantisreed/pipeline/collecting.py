@@ -6,7 +6,7 @@ import asyncio
 import logging
 import secrets
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AsyncExitStack, closing
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -53,9 +53,9 @@ from mantisreed.pipeline.options import (
     path_at,
     stored_options,
 )
-from mantisreed.pipeline.outcomes import Outcome, finished_recording, outcome_of
+from mantisreed.pipeline.outcomes import Outcome, finished_recording, job_outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.recording import job_of
+from mantisreed.pipeline.recording import identity_of
 from mantisreed.pipeline.transcribe import (
     LateTransport,
     RunHooks,
@@ -140,7 +140,7 @@ def collect(
     Raises:
         InputError: an id begins no job, or several; or the ledger cannot be used.
     """
-    jobs = _jobs_to_use(workspace, ids, ("working", "sending", "waiting", "in doubt"))
+    jobs = _jobs_to_use(workspace, ids, ("working", "sending", "waiting", "unconfirmed"))
 
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
@@ -371,15 +371,16 @@ class Collector:
                 lambda ledger: ledger.jobs.note(record.id, "postponed", reason)
             )
             raise
-        if (
-            await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "written"))
-            != "done"
-        ):
+        outcome = outcome_of(job.named, transcript, made.damage, assembled.doubts, written)
+        ended = job_outcome(outcome)
+        state = await self._writer.perform(
+            lambda ledger: ledger.jobs.note(record.id, "written", None, ended)
+        )
+        if state != "done":
             advice = f"`mantisreed retry {record.id[:8]}` sends it again"
             raise PostponedError(
                 "a reply proved to be another job's", where=record.recording, advice=advice
             )
-        outcome = outcome_of(job.named, transcript, made.damage, assembled.doubts, written)
         remarks = await asyncio.to_thread(lambda: tuple(_remarks(job)))
         if is_missing:
             second = job.options.second
@@ -461,7 +462,7 @@ def retry(
     workspace: Workspace,
     ids: Sequence[str] = (),
     *,
-    states: tuple[str, ...] = ("failed", "waiting", "in doubt"),
+    states: tuple[str, ...] = ("failed", "waiting", "unconfirmed"),
     afresh: bool = False,
     spend_limit: Decimal | None = None,
     on_event: Show = lambda event: None,
@@ -665,19 +666,6 @@ async def _cancelled(
     )
 
 
-def forget(workspace: Workspace, ids: Iterable[str]) -> list[tuple[JobRecord, int]]:
-    """Remove the kept replies of jobs; each job, with how many are gone. What was paid stays noted.
-
-    Raises:
-        InputError: an id begins no job, or several.
-    """
-    with closing(open_ledger(workspace)) as ledger:
-        return [
-            (record, ledger.requests.forget(record.id))
-            for record in (ledger.listing.job(one) for one in ids)
-        ]
-
-
 def _replies_or_loss(ledger: Ledger, record: JobRecord) -> KeptReplies | ReplyLostError:
     """A loss is given, not raised: what was noted of it would be undone."""
     try:
@@ -721,7 +709,7 @@ def _lacks_second_opinion(
 def _remarks(job: _Collected) -> Iterator[str]:
     """What has changed since a job was sent."""
     record = job.record
-    if job_of(job.options, record.digest) != record.id:
+    if identity_of(job.options, record.digest) != record.identity:
         yield (
             f"the settings of {record.engine} were changed since {record.recording} was sent; "
             "it was sent as before"

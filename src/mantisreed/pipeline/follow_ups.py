@@ -162,7 +162,7 @@ class FollowUps:
         if isinstance(error, PostponedError):
             state = "waiting"
         elif isinstance(error, DeliveryError) and error.may_be_there:
-            state = "in doubt"
+            state = "unconfirmed"
         _log.info("follow-up %s: %s", rule.name, error)
         if known_by:
             end = FollowUpEnd(state, str(error))
@@ -206,12 +206,12 @@ class FollowUps:
         self, rule: FollowUp, finished: Finished, found: FollowUpRecord
     ) -> FollowUpOutcome:
         """What there is of a follow-up that is not begun now."""
-        if found.state == "in doubt":
+        if found.state == "unconfirmed":
             advice = f"`mantisreed retry {found.job[:8]}` does it again"
             what = f"it may have been done already ({found.reason or 'nobody knows'})"
             return FollowUpOutcome(
                 rule.name,
-                "in doubt",
+                "unconfirmed",
                 DeliveryError(what, where=f"after.{rule.name}", advice=advice),
             )
         if found.state != "done":

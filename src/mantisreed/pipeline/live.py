@@ -35,7 +35,7 @@ from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.checking import check_follow_ups
-from mantisreed.pipeline.live_files import GrowingOutputs
+from mantisreed.pipeline.live_files import FOLDER, PHRASES_FILE, GrowingOutputs
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome, State, finished_recording
@@ -54,7 +54,7 @@ from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.streams import StoppableInput, StreamFormat, stream_blocks
 from mantisreed.transcript.document import (
-    NOTHING_HEARD,
+    NO_SPEECH,
     Passage,
     RecordingFacts,
     Transcript,
@@ -68,7 +68,6 @@ _log = logging.getLogger(__name__)
 DEFAULT_PAUSE = 0.6
 """Seconds without speech that end a phrase."""
 
-_FOLDER = "live"
 _AGAIN = 5.0  # seconds until phrases that wait for an engine are tried again
 _LONGEST = 30.0  # seconds of a phrase
 _IN_ORDER = 1.0  # seconds that a phrase is held back for one before it
@@ -195,12 +194,12 @@ class _Session:
     async def heard(self, stream: BinaryIO) -> LiveOutcome:
         moment = datetime.now().strftime("%Y%m%d-%H%M%S")
         self._name = self.live.name or f"live-{moment}.wav"
-        self._folder = self.workspace.hidden / _FOLDER / f"{moment}-{id(self) % 10_000:04d}"
+        self._folder = self.workspace.hidden / FOLDER / f"{moment}-{id(self) % 10_000:04d}"
         make_folder(self._folder)
         source = Source(self._folder / self._name)
         stem = self.outputs.stem_for(source)
         self.outputs.check(stem)
-        self._growing = GrowingOutputs(self.outputs, stem, self._folder / "phrases.jsonl")
+        self._growing = GrowingOutputs(self.outputs, stem, self._folder / PHRASES_FILE)
         loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()
         reader = threading.Thread(
             target=self._read, args=(stream, loop, found), name="listening", daemon=True
@@ -412,7 +411,7 @@ class _Session:
                 0, f"the stream broke off after {self._seconds:.1f} s: {reason_of(self._error)}"
             )
         if not passages and not notes:
-            notes.append(NOTHING_HEARD)
+            notes.append(NO_SPEECH)
         # A stream is nowhere as a whole; it is known by what was made of it.
         digest = bytes_digest([self._folder.name.encode(), msgspec.json.encode(passages)])
         plain = Transcript(
@@ -440,7 +439,7 @@ class _Session:
         silence.
         """
         if self._error is None and not self._failed:
-            return ("done" if has_words else "nothing heard"), None
+            return ("done" if has_words else "no speech"), None
         advice = "what was heard is written"
         if self._error is not None:
             return "incomplete", RecordingError(notes[0], where=self._name, advice=advice)

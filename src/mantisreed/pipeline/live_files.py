@@ -8,7 +8,7 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
-from mantisreed.files import cannot_write
+from mantisreed.files import cannot_write, write_whole
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.sources.recordings import Source
 from mantisreed.subtitles.cues import Cue
@@ -19,8 +19,38 @@ from mantisreed.transcript.document import Passage, Transcript
 
 T = TypeVar("T", bound="Numbered")
 
+FOLDER = "live"
+"""Where streams lie in a workspace's hidden folder, a folder for each."""
+
+PHRASES_FILE = "phrases.jsonl"
+"""What was said, a line for each phrase, until the stream has ended."""
+
 _GROWING = ("srt", "vtt", "txt")
 _LONGEST_WAIT = 8  # phrases that are held back for one before them
+
+
+def forget_phrase(hidden: Path, recording: Path) -> None:
+    """Remove a phrase of a stream: its sound, its transcripts, and its line among the others."""
+    folder = recording.parent
+    if folder.parent != hidden / FOLDER:
+        return  # it is no phrase
+    recording.unlink(missing_ok=True)
+    for file in (folder / "transcripts").glob(f"{recording.stem}.*"):
+        file.unlink(missing_ok=True)
+    lines = folder / PHRASES_FILE
+    if recording.stem.isdecimal() and lines.exists():
+        number = int(recording.stem)
+        kept = [
+            line for line in lines.read_bytes().splitlines(keepends=True) if not _is(line, number)
+        ]
+        write_whole(lines, b"".join(kept))
+
+
+def _is(line: bytes, number: int) -> bool:
+    try:
+        return msgspec.json.decode(line, type=dict[str, object]).get("number") == number
+    except msgspec.MsgspecError:  # torn by a full disk: whose it was, nobody knows
+        return True
 
 
 class Numbered(Protocol):

@@ -25,7 +25,7 @@ from mantisreed.pipeline.service_desk import Perform
 # that do so for unknown senders usually let them in after one to five minutes.
 _COME_BACK = (2.0, 15.0, 60.0, 240.0)
 
-_WORST_FIRST: tuple[FollowUpState, ...] = ("failed", "in doubt", "working", "waiting")
+_WORST_FIRST: tuple[FollowUpState, ...] = ("failed", "unconfirmed", "working", "waiting")
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,11 +107,11 @@ class Mailing:
             if found is None:
                 return None
             where = f"after.{self.rule.name}"
-            if found.state == "in doubt":
+            if found.state == "unconfirmed":
                 advice = f"`mantisreed retry {letter.job[:8]}` sends it again"
                 what = f"{recipient} may have it already ({found.reason or 'nobody knows'})"
                 return FollowUpOutcome(
-                    name, "in doubt", DeliveryError(what, where=where, advice=advice)
+                    name, "unconfirmed", DeliveryError(what, where=where, advice=advice)
                 )
             reason = PostponedError("another process has it under way", where=where)
             return FollowUpOutcome(name, found.state, None if found.state == "done" else reason)
@@ -153,7 +153,7 @@ class Mailing:
 
 def _state_after(error: MantisreedError) -> FollowUpState:
     if isinstance(error, DeliveryError) and error.may_be_there:
-        return "in doubt"
+        return "unconfirmed"
     if isinstance(error, PostponedError) or (
         isinstance(error, DeliveryError) and error.wants_later
     ):

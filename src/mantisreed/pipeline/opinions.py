@@ -54,6 +54,13 @@ def kept_opinion(hidden: Path, job: str) -> Opinion | None:
         return None
 
 
+def forget_opinion(hidden: Path, job: str) -> None:
+    """Remove what was said about a job's transcript, and what the second engine wrote."""
+    folder = folder_of_opinions(hidden)
+    for file in (folder / f"{job}.json", *folder.glob(f"{job}-*.json")):
+        file.unlink(missing_ok=True)
+
+
 def with_kept_opinion(
     hidden: Path, transcript: Transcript, speech: Sequence[Span] | None
 ) -> Transcript:

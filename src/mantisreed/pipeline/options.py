@@ -337,6 +337,11 @@ def stored_options(record: JobRecord) -> StoredOptions:
     Raises:
         InputError: it was sent by a version that did not note it.
     """
+    if record.options is not None and record.options.startswith('{"forgotten":true'):
+        raise InputError(
+            f"job {record.id} was forgotten",
+            advice="`mantisreed run` with the recording has it done anew",
+        )
     if record.options is None:
         advice = "`mantisreed run` with the recording goes on where it was"
         raise InputError(

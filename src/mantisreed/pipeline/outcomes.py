@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from mantisreed.errors import MantisreedError, RecordingError
+from mantisreed.jobs.life import JobOutcome
 from mantisreed.pipeline.outputs import Written
 from mantisreed.pipeline.results import Finished, FollowUpOutcome
 from mantisreed.sources.recordings import Source
@@ -15,7 +16,7 @@ from mantisreed.transcript.document import Transcript
 if TYPE_CHECKING:
     from mantisreed.jobs.records import JobRecord
 
-State = Literal["done", "nothing heard", "incomplete", "doubtful", "working", "waiting", "failed"]
+State = Literal["done", "no speech", "incomplete", "suspect", "working", "waiting", "failed"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +26,7 @@ class Outcome:
     Attributes:
         recording: where it came from.
         state: `incomplete` when the recording itself breaks off, and what there was of it is
-            transcribed; `doubtful` when a reply is not quite as the card says, so that the
+            transcribed; `suspect` when a reply is not quite as the card says, so that the
             transcript may be wrong; `working` when it was sent and not waited for; `waiting` when
             something else has to happen first.
         transcript: None when there is none (yet).
@@ -97,9 +98,19 @@ def outcome_of(
         doubt = MantisreedError(
             f"the reply is not as its card says: {doubts[0]}{more}", advice=advice
         )
-        return Outcome(recording, "doubtful", transcript, written.files, written.changes, doubt)
-    state: State = "done" if transcript.passages else "nothing heard"
+        return Outcome(recording, "suspect", transcript, written.files, written.changes, doubt)
+    state: State = "done" if transcript.passages else "no speech"
     return Outcome(recording, state, transcript, written.files, written.changes)
+
+
+def job_outcome(outcome: Outcome) -> JobOutcome:
+    """How a job has ended whose transcript is written."""
+    ends: dict[State, JobOutcome] = {
+        "no speech": "no speech",
+        "incomplete": "incomplete",
+        "suspect": "suspect",
+    }
+    return ends.get(outcome.state, "done")
 
 
 def finished_recording(

@@ -154,6 +154,28 @@ class Outputs:
                     return candidate
         raise AssertionError("unreachable")
 
+    def has_written(self, path: Path) -> bool:
+        """Whether a file is there that was written by this program, and not edited since."""
+        return path.is_file() and self._is_ours(path)
+
+    def remove(self, path: Path) -> bool:
+        """Remove a file that was written by this program and not edited since, and the memory of
+        it; whether it is gone.
+
+        Raises:
+            OutputError: it cannot be removed.
+        """
+        if not self.has_written(path):
+            return False
+        try:
+            path.unlink()
+            self._memory_of(path).unlink(missing_ok=True)
+        except OSError as error:
+            raise OutputError(
+                f"cannot be removed ({reason_of(error)})", where=printable(path)
+            ) from error
+        return True
+
     def write_file(self, name: str, content: bytes, recording: Source) -> Path:
         """Write one more file about a recording; it appears whole or not at all.
 

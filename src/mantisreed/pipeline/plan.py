@@ -18,7 +18,7 @@ from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.records import LEDGER_FILE
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
-from mantisreed.pipeline.recording import job_of
+from mantisreed.pipeline.recording import identity_of
 from mantisreed.running import run_interruptibly
 from mantisreed.sources.recordings import Source, local_file
 from mantisreed.workspace import Workspace
@@ -147,7 +147,7 @@ class _Planner:
         if self._ledger is None:
             return None
         try:
-            cuts = self._ledger.jobs.cuts(job_of(self._options, file_digest(path)))
+            cuts = self._ledger.jobs.cuts(identity_of(self._options, file_digest(path)))
         except OSError:
             return None  # preparing it tells what is wrong
         return msgspec.json.decode(cuts, type=CutLimits) if cuts else None

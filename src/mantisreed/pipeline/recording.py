@@ -29,12 +29,12 @@ from mantisreed.files import FileState, file_digest
 from mantisreed.jobs.dispatch import Dispatcher, Work
 from mantisreed.jobs.gate import Progress
 from mantisreed.jobs.jobs import JobToOpen
-from mantisreed.jobs.life import JobEvent
+from mantisreed.jobs.life import JobEvent, JobOutcome
 from mantisreed.pipeline.assembling import PieceResult, transcript_of
 from mantisreed.pipeline.events import Stage
 from mantisreed.pipeline.opinions import with_kept_opinion
 from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_store
-from mantisreed.pipeline.outcomes import Outcome, outcome_of
+from mantisreed.pipeline.outcomes import Outcome, job_outcome, outcome_of
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
 from mantisreed.pipeline.unreadable import UnreadableReplies
@@ -209,8 +209,8 @@ class RecordingTask:
             # room.
             await self._note("postponed", f"its outputs could not be written: {error}")
             raise
-        await self._note("written")
         outcome = outcome_of(self.recording, transcript, made.damage, assembled.doubts, written)
+        await self._note("written", outcome=job_outcome(outcome))
         return replace(outcome, remarks=remarks)
 
     async def _worked_through(self, path: Path) -> tuple[Made, list[PieceResult]]:
@@ -261,7 +261,8 @@ class RecordingTask:
                 advice="`mantisreed run` sends it as it is now",
             )
         options = shared.options
-        self.job = job = job_of(options, digest)
+        identity = identity_of(options, digest)
+        self.job = job = job_of(options, recording, digest)
         assert self.stem is not None
         stored = options_to_store(options, recording, self.stem, shared.outputs)
         opened = JobToOpen(
@@ -271,20 +272,23 @@ class RecordingTask:
             options.card.name,
             options.card.price.currency if options.card.price else None,
             msgspec.json.encode(stored).decode(),
+            identity,
         )
 
         def note(ledger: "Ledger") -> str | None:
             ledger.jobs.open(opened)
-            return ledger.jobs.cuts(job)
+            return ledger.jobs.cuts(identity)
 
         cuts = await shared.dispatcher.perform(note)
         return _Opened(job, digest, msgspec.json.decode(cuts, type=CutLimits) if cuts else None)
 
-    async def _note(self, event: JobEvent, reason: str | None = None) -> None:
+    async def _note(
+        self, event: JobEvent, reason: str | None = None, outcome: JobOutcome | None = None
+    ) -> None:
         job = self.job
         if job is not None:
             await self.shared.dispatcher.perform(
-                lambda ledger: ledger.jobs.note(job, event, reason)
+                lambda ledger: ledger.jobs.note(job, event, reason, outcome)
             )
 
     async def _note_made(self, made: Made, *, is_out: bool) -> None:
@@ -482,8 +486,13 @@ class RecordingTask:
         self.shared.tell(self.recording, stage, note, until)
 
 
-def job_of(options: TranscriptionOptions, digest: str) -> str:
-    """The id of a recording's job."""
+def job_of(options: TranscriptionOptions, recording: Source, digest: str) -> str:
+    """The id of a recording's job: that of whoever wants it, where it is wanted several times."""
+    return recording.wanted_by or identity_of(options, digest)
+
+
+def identity_of(options: TranscriptionOptions, digest: str) -> str:
+    """What jobs have in common that ask for the same of the same recording."""
     wanted = msgspec.to_builtins(options.pieces)
     if not options.pieces.spans:
         del wanted["spans"]  # jobs from before there were any keep their ids

@@ -48,7 +48,7 @@ class Finished:
 
     Attributes:
         source: where it came from.
-        state: `done`, `nothing heard`, `incomplete`, `doubtful` or `failed`.
+        state: `done`, `no speech`, `incomplete`, `suspect` or `failed`.
         job: the id of its job; None where it did not come so far.
         stem: of its outputs; empty where there are none.
         transcript: None where there is none.

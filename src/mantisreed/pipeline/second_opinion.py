@@ -137,8 +137,10 @@ class SecondOpinions:
             options.pieces, spans=spans, piece_length=None, overlap=None, untouched=False
         )
         options = replace(options, wanted=msgspec.structs.replace(options.wanted, pieces=pieces))
+        if recording.wanted_by:
+            recording = replace(recording, wanted_by=f"{recording.wanted_by}-second")
         digest = await asyncio.to_thread(file_digest, path)
-        self.jobs[transcript.job] = job_of(options, digest)
+        self.jobs[transcript.job] = job_of(options, recording, digest)
         await self._watch_costs(self.jobs[transcript.job])
         here = replace(
             shared,

@@ -141,16 +141,16 @@ class ServiceDesk:
                 if isinstance(error, _PASSING) and number < attempts:
                     await self._sleep(seconds_before(number, error.retry_after))
                     continue
-                await self._note_failure(key, is_in_doubt=_may_be_charged(error))
+                await self._note_failure(key, is_unconfirmed=_may_be_charged(error))
                 raise
             except BaseException as error:
-                await self._note_failure(key, is_in_doubt=error is not self._stopped)
+                await self._note_failure(key, is_unconfirmed=error is not self._stopped)
                 raise
 
-    async def _note_failure(self, key: str, *, is_in_doubt: bool) -> None:
+    async def _note_failure(self, key: str, *, is_unconfirmed: bool) -> None:
         with suppress(MantisreedError):  # what failed is raised, and matters more
             await self._perform(
-                lambda ledger: ledger.follow_ups.not_answered(key, is_in_doubt=is_in_doubt)
+                lambda ledger: ledger.follow_ups.not_answered(key, is_unconfirmed=is_unconfirmed)
             )
 
     async def _wait_for_turn(self, card: TextServiceCard) -> None:

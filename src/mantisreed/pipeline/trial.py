@@ -171,7 +171,7 @@ def _findings(card: EngineCard, reading: ParsedReply) -> list[str]:
         f"note        {remark}" for remark in reading.remarks
     ]
     if not reading.passages:
-        return ["nothing heard: the reply is well-formed and empty", *odd]
+        return ["no speech: the reply is well-formed and empty", *odd]
     words = [word for passage in reading.passages for word in passage.words]
     known = [word.confidence for word in words if word.confidence is not None]
     speakers = speakers_of(reading.passages)

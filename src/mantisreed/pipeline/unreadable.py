@@ -38,6 +38,11 @@ class UnreadableReplies:
     def __init__(self, hidden: Path) -> None:
         self._folder = hidden / _FOLDER
 
+    def forget(self, digest: str) -> None:
+        """Remove what is kept of a reply."""
+        for kind in ("reply", "json"):
+            self._place(digest, kind).unlink(missing_ok=True)
+
     def reading_of(
         self,
         card: EngineCard,

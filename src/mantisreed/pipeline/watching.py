@@ -32,7 +32,7 @@ from mantisreed.sources.recordings import Selection, Source
 from mantisreed.sources.watching import AddressWatch, FolderWatch, OnProblem, WatchMemory
 from mantisreed.workspace import Workspace
 
-_FINISHED = frozenset(("done", "nothing heard", "incomplete", "doubtful"))
+_FINISHED = frozenset(("done", "no speech", "incomplete", "suspect"))
 _AGAIN = 60.0  # seconds until what waits is tried again, where nobody says when
 _LOOK = 0.1
 

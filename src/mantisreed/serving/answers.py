@@ -3,43 +3,29 @@ answer.
 """
 
 import asyncio
+import hashlib
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import msgspec
 from starlette.requests import Request
 from starlette.responses import Response
 
-from mantisreed.exports.formats import OUTPUT_FORMATS, OutputFormat
+from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat
 from mantisreed.exports.script import Script
 from mantisreed.serving.access import sees
+from mantisreed.serving.description import TEXT_TYPES
 from mantisreed.serving.desk import writing_of
 from mantisreed.serving.orders import HAS_TEXT, Order
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.service import Service
 from mantisreed.serving.tokens import Scope, Token
+from mantisreed.serving.views import described
 from mantisreed.transcript.document import Transcript, from_json
 
-# What can be asked for by `Accept`, the best first where anything will do.
-_BY_TYPE = {
-    "text/plain": "txt",
-    "application/json": "json",
-    "application/x-subrip": "srt",
-    "text/vtt": "vtt",
-    "application/ttml+xml": "ttml",
-    "text/markdown": "md",
-    "text/html": "html",
-    "text/csv": "csv",
-}
-_TYPES = {form: kind for kind, form in _BY_TYPE.items()} | {"ebuttd": "application/ttml+xml"}
-
-TEXT_RESPONSES: dict[int | str, dict[str, Any]] = {
-    200: {
-        "description": "The text.",
-        "content": {kind: {"schema": {"type": "string"}} for kind in _BY_TYPE},
-    }
-}
-"""For the description: in which forms a text is had."""
+_TYPES = {form: kind for kind, form in TEXT_TYPES.items()} | {"ebuttd": "application/ttml+xml"}
 
 # Pages of ours hold all that they need, and speak to the service alone.
 PAGE_HEADERS = {
@@ -56,6 +42,13 @@ def service_of(request: Request) -> Service:
     service = request.app.state.service
     assert isinstance(service, Service)
     return service
+
+
+def prefix_of(request: Request) -> str:
+    """The path under which whoever asks reaches the service."""
+    prefix = request.scope.get("root_path", "")
+    assert isinstance(prefix, str)
+    return prefix
 
 
 def let_in(request: Request, scope: Scope) -> tuple[Service, Token]:
@@ -80,6 +73,13 @@ def order_of(request: Request, job: str, scope: Scope) -> tuple[Service, Token, 
     if order is None or not sees(token, order):
         raise Problem(404, f"there is no job {job[:60]!r}")
     return service, token, order
+
+
+def job_answer(request: Request, order: Order, status: int = 200) -> Response:
+    """A job, and where it is found where it was just accepted."""
+    document = described(order, prefix_of(request))
+    headers = {"Location": document["links"]["self"]} if status == 202 else {}
+    return json_answer(document, status, **headers)
 
 
 def json_answer(document: object, status: int = 200, **headers: str) -> Response:
@@ -109,28 +109,78 @@ def form_of(request: Request) -> OutputFormat:
             return OUTPUT_FORMATS["txt"]
         if kind == "application/*":
             return OUTPUT_FORMATS["json"]
-        if kind in _BY_TYPE:
-            return OUTPUT_FORMATS[_BY_TYPE[kind]]
-    raise Problem(406, f"{given[:100]} cannot be had", advice=f"types are {', '.join(_BY_TYPE)}")
+        if kind in TEXT_TYPES:
+            return OUTPUT_FORMATS[TEXT_TYPES[kind]]
+    raise Problem(406, f"{given[:100]} cannot be had", advice=f"types are {', '.join(TEXT_TYPES)}")
 
 
-async def text_answer(service: Service, order: Order, form: OutputFormat) -> Response:
-    """A job's text in a format.
+@asynccontextmanager
+async def order_to_change(
+    request: Request, job: str
+) -> AsyncIterator[tuple[Service, Token, Order]]:
+    """The same for whoever changes the job: of several requests at once, one after the other.
+
+    Raises:
+        Problem: there is no such job, or this may not be done with it.
+    """
+    service, _, order = order_of(request, job, "submit")
+    async with service.turn(order.id):
+        # Whoever was before may have removed it.
+        yield order_of(request, job, "submit")
+
+
+async def text_answer(
+    request: Request, service: Service, order: Order, form: OutputFormat
+) -> Response:
+    """A job's text in a format; nothing but its version, where the client has it already.
 
     Raises:
         Problem: there is none, or it is gone.
     """
-    transcript = await asyncio.to_thread(transcript_of, order)
+    document = await asyncio.to_thread(document_of, order)
     writing = writing_of(service.workspace, order.options)
-    content = await asyncio.to_thread(form.write, Script(transcript), writing, order.name)
     kind = _TYPES.get(form.name, "text/plain")
     charset = "; charset=utf-8" if kind.startswith("text/") else ""
-    headers = {"Location": f"/jobs/{order.id}", "Content-Type": f"{kind}{charset}"}
+    headers = {
+        "Location": f"{prefix_of(request)}/jobs/{order.id}",
+        "Content-Type": f"{kind}{charset}",
+        "ETag": document.tag if form.name == TRANSCRIPT_FORMAT else f"W/{document.tag}",
+        "Cache-Control": "no-cache",
+        "Vary": "Accept, Authorization",
+    }
+    if names_version(request.headers.get("if-none-match"), document.tag, is_weak=True):
+        return Response(status_code=304, headers=headers)
+    content = await asyncio.to_thread(form.write, Script(document.transcript), writing, order.name)
     return Response(content, 200, headers)
 
 
-def transcript_of(order: Order) -> Transcript:
-    """The transcript of a job.
+@dataclass(frozen=True, slots=True)
+class Document:
+    """A transcript as it is on disk.
+
+    Attributes:
+        transcript: what is in it.
+        tag: tells this version from all others (RFC 9110, 8.8.3).
+    """
+
+    transcript: Transcript
+    tag: str
+
+
+def names_version(given: str | None, tag: str, *, is_weak: bool = False) -> bool:
+    """Whether `If-Match` or `If-None-Match` names a version (RFC 9110, 13.1).
+
+    Args:
+        given: the header; None where there is none.
+        tag: of the version.
+        is_weak: whether weak tags count.
+    """
+    tags = [one.strip() for one in (given or "").split(",")]
+    return "*" in tags or tag in tags or (is_weak and f"W/{tag}" in tags)
+
+
+def document_of(order: Order) -> Document:
+    """The transcript of a job, with its version.
 
     Raises:
         Problem: there is none, or it is gone.
@@ -140,6 +190,7 @@ def transcript_of(order: Order) -> Transcript:
             409, f"the job is {order.state}, and has no text", advice="follow its events, or wait"
         )
     try:
-        return from_json(Path(order.transcript).read_bytes())
+        content = Path(order.transcript).read_bytes()
+        return Document(from_json(content), f'"{hashlib.sha256(content).hexdigest()[:32]}"')
     except OSError as error:
         raise Problem(410, "the transcript is not where it was written any more") from error

@@ -2,22 +2,23 @@
 framework from them.
 """
 
-from typing import Any
-
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.middleware.cors import CORSMiddleware
 from fastapi.responses import Response
 from starlette.exceptions import HTTPException
+from starlette.routing import BaseRoute
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from mantisreed import __version__
 from mantisreed.errors import InternalError, MantisreedError
 from mantisreed.guarded import LimitedBodies
 from mantisreed.serving import job_routes, other_routes, output_routes, upload_routes
+from mantisreed.serving.description import PROBLEMS, completed
+from mantisreed.serving.methods import Heads, allowed_at
 from mantisreed.serving.problems import Problem
+from mantisreed.serving.proxies import BehindProxies
 from mantisreed.serving.service import Service
-from mantisreed.serving.shapes import PROBLEMS, ProblemDocument
 
 _FORM = 1 << 20  # bytes of a form beside its recording
 _METHODS = frozenset(("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"))
@@ -29,14 +30,15 @@ def application(service: Service) -> FastAPI:
         title="Mantisreed",
         version=__version__,
         description="Give a recording or a link, get text: jobs, their progress, outputs, costs.",
-        docs_url=None,
-        redoc_url=None,
+        openapi_url=None,  # it has a route like all others
         responses=PROBLEMS,
     )
     app.state.service = service
-    _add_errors(app)
+    known: list[BaseRoute] = []
     for routes in (job_routes, output_routes, upload_routes, other_routes):
         app.include_router(routes.router)
+        known += routes.router.routes
+    _add_errors(app, known)
     if service.links is not None:
         app.router.routes.append(service.links.route)
     if service.options.origins:
@@ -50,14 +52,20 @@ def application(service: Service) -> FastAPI:
                 "idempotency-key",
                 "upload-offset",
                 "upload-complete",
+                "if-match",
+                "if-none-match",
             ],
-            expose_headers=["location", "upload-offset", "upload-complete"],
+            expose_headers=["location", "upload-offset", "upload-complete", "etag", "retry-after"],
         )
+    app.add_middleware(Heads, routes=known)
     app.add_middleware(_Headers, service=service)
     # What is beyond any limit is not even read.
     largest = (1 << 50) if service.options.max_bytes is None else service.options.max_bytes + _FORM
     app.add_middleware(LimitedBodies, largest=max(largest, output_routes.LARGEST_TRANSCRIPT))
-    _add_schemas(app)
+    options = service.options
+    app.add_middleware(BehindProxies, proxies=options.proxies, prefix=options.root_path)
+    make = app.openapi
+    app.openapi = lambda: completed(make())  # type: ignore[method-assign]
     return app
 
 
@@ -95,25 +103,7 @@ _SECURITY = (
 )
 
 
-def _add_schemas(app: FastAPI) -> None:
-    """What no route says by itself: the problem document, which all errors are, and tokens, where
-    there are any.
-    """
-    make = app.openapi
-
-    def described_api() -> dict[str, Any]:
-        document = make()
-        document.setdefault("components", {}).setdefault("schemas", {})["ProblemDocument"] = (
-            ProblemDocument.model_json_schema()
-        )
-        document["components"]["securitySchemes"] = {"token": {"type": "http", "scheme": "bearer"}}
-        document["security"] = [{"token": []}, {}]
-        return document
-
-    app.openapi = described_api  # type: ignore[method-assign]
-
-
-def _add_errors(app: FastAPI) -> None:
+def _add_errors(app: FastAPI, routes: list[BaseRoute]) -> None:
     def problem(request: Request, error: Exception) -> Response:
         assert isinstance(error, Problem)
         return error.response()
@@ -124,7 +114,12 @@ def _add_errors(app: FastAPI) -> None:
 
     def of_framework(request: Request, error: Exception) -> Response:
         if isinstance(error, HTTPException):
-            return Problem(error.status_code, str(error.detail), headers=error.headers).response()
+            headers = dict(error.headers or {})
+            if error.status_code == 405:
+                headers["Allow"] = allowed_at(routes, request.scope)
+                if request.method == "OPTIONS":
+                    return Response(status_code=204, headers=headers)
+            return Problem(error.status_code, str(error.detail), headers=headers).response()
         assert isinstance(error, RequestValidationError)
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])

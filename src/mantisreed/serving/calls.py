@@ -42,6 +42,7 @@ class Caller:
         keys: Mapping[Profile, Secret | None],
         check: Callable[[str], Awaitable[None]],
         *,
+        prefix: str = "",
         waits: tuple[float, ...] = WAITS,
     ) -> None:
         """Call nobody yet.
@@ -51,10 +52,11 @@ class Caller:
             transport: what carries requests.
             keys: with which calls are signed, by profile; None signs none.
             check: raises a problem where an address must not be called.
+            prefix: of the paths under which the service is reached.
             waits: seconds before each attempt.
         """
         self._book, self._transport, self._keys, self._check = book, transport, keys, check
-        self._waits = waits
+        self._prefix, self._waits = prefix, waits
         self._tasks: dict[str, asyncio.Task[None]] = {}
 
     def look(self, order: Order) -> None:
@@ -95,7 +97,7 @@ class Caller:
     def request(self, order: Order, moment: int) -> HttpRequest:
         """The call: the job as the API tells it, under an id by which a repeated call is known."""
         body = json.dumps(
-            {"type": "job.ended", "profile": order.profile, "job": described(order)}
+            {"type": "job.ended", "profile": order.profile, "job": described(order, self._prefix)}
         ).encode()
         known_by = f"msg_{order.id}_{int(order.finished or 0)}"
         signed = signed_headers(self._keys.get(order.profile), known_by, moment, body)

@@ -5,11 +5,11 @@ as they come.
 import asyncio
 import logging
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine, Iterable
 from contextlib import AsyncExitStack, suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -19,22 +19,29 @@ from mantisreed.errors import InternalError, MantisreedError, SpendLimitError
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
 from mantisreed.exports.redaction import redaction_from
 from mantisreed.exports.script import WriteOptions
+from mantisreed.jobs.jobs import JobToOpen
+from mantisreed.jobs.ledger import Ledger
+from mantisreed.jobs.life import JobEvent, ShownState
+from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
+from mantisreed.pipeline.collecting import outputs_of_job
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import (
     RunOptions,
     TranscriptionOptions,
     default_writing,
+    stored_options,
     transcription_options,
 )
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import piece_options_given
 from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, ledger_of
-from mantisreed.serving.orders import Order, OrderBook, OrderOptions
+from mantisreed.serving.orders import ENDED, Order, OrderBook, OrderOptions
 from mantisreed.sources.recordings import Source
+from mantisreed.transcript.document import Transcript, from_json
 from mantisreed.units import money_given
 from mantisreed.workspace import Workspace
 
@@ -44,6 +51,7 @@ if TYPE_CHECKING:
 _log = logging.getLogger(__name__)
 
 _AGAIN = 60.0  # seconds until what waits for an engine is tried again, where nobody says when
+_LOOK = 2.0  # seconds after which the ledger is asked what others have done with the jobs
 _IDLE = 30.0  # seconds without a recording after which a batch ends
 _STRANGER = "https://whoever-sent-it.invalid/"  # names links that lead to the internet only
 
@@ -54,6 +62,7 @@ class _Lane:
 
     options: TranscriptionOptions
     outputs: Outputs
+    is_again: bool = False
     incoming: "asyncio.Queue[Source | None]" = field(default_factory=asyncio.Queue)
     task: "asyncio.Task[None] | None" = None
     batch: Batch | None = None
@@ -99,6 +108,7 @@ class Desk:
             str, tuple[Order, _Lane]
         ] = {}  # what a lane has, and will tell the outcome of
         self._given_up: set[str] = set()  # orders that were cancelled while a lane had them
+        self._wanted_again: set[str] = set()  # orders that somebody has tried again
         self._is_stopping = False
         self.workers = DecodingWorkers()  # also those who only want to know what a recording is
         self._writer = LedgerWriter(lambda: ledger_of(workspace))
@@ -126,6 +136,7 @@ class Desk:
         for order in self._book:
             if not order.has_ended:
                 self.take(order)
+        self._following = asyncio.create_task(self._follow_ledger())
 
     def checked(self, wanted: OrderOptions) -> TranscriptionOptions:
         """The options of an order; asked before it is accepted.
@@ -146,7 +157,10 @@ class Desk:
             translate_to=wanted.translate_to,
             hints=wanted.hints,
             pieces=piece_options_given(
-                str, channels=wanted.channels, piece_length=wanted.piece_length
+                str,
+                track=wanted.track,
+                channels=wanted.channels,
+                piece_length=wanted.piece_length,
             ),
             afresh=wanted.afresh,
             spend_limit=money_given(wanted.spend_limit, "spend_limit"),
@@ -158,6 +172,12 @@ class Desk:
         named = wanted.to if wanted.to is not None else self._workspace.settings.to
         return list(dict.fromkeys((TRANSCRIPT_FORMAT, *named)))
 
+    async def announce(self, order: Order, card: EngineCard) -> None:
+        """Note an order in the ledger, so that it is known there before its turn comes."""
+        currency = card.price.currency if card.price else None
+        job = JobToOpen(order.id, order.source.label, "", card.name, currency)
+        await self._writer.perform(lambda ledger: ledger.jobs.announce(job))
+
     def take(self, order: Order) -> None:
         """Begin to work on an order, unless that has begun."""
         source = self._source_of(order)
@@ -166,7 +186,7 @@ class Desk:
         try:
             lane = self._lane_of(order)
         except MantisreedError as error:
-            self._failed(order, error)
+            self._later_on(self._note_failed(order, error))
             return
         self._by_source[source.key] = order, lane
         lane.under_way += 1
@@ -179,12 +199,13 @@ class Desk:
 
     def _lane_of(self, order: Order) -> _Lane:
         """The batch for an order; what a job may spend is for it alone."""
-        alone = order.id if order.options.spend_limit is not None else ""
+        is_again = order.id in self._wanted_again
+        alone = order.id if order.options.spend_limit is not None or is_again else ""
         key = msgspec.json.encode((order.options, alone))
         lane = self._lanes.get(key)
         if lane is None or lane.task is None or lane.task.done():
             lane = self._lanes[key] = _Lane(
-                self.checked(order.options), self._outputs_of(order.options)
+                self.checked(order.options), self._outputs_of(order.options), is_again
             )
             lane.task = asyncio.create_task(self._work(key, lane))
         return lane
@@ -207,7 +228,12 @@ class Desk:
         try:
             card: EngineCard = fitted(lane.options.card)[0]
             options = replace(lane.options, card=card)
-            hooks = RunHooks(workers=self.workers, on_event=self._tell, on_outcome=self._ended)
+            hooks = RunHooks(
+                workers=self.workers,
+                on_event=self._tell,
+                on_outcome=self._ended,
+                also_doubtful=lane.is_again,
+            )
             async with AsyncExitStack() as stack:
                 services = await batch_services(stack, self._workspace, options, (), hooks)
                 services = replace(services, links=self._links or services.links)
@@ -260,9 +286,9 @@ class Desk:
         found = self._by_source.get(event.recording.key)
         if found is None or found[0].id in self._given_up or event.stage in ("done", "failed"):
             return
-        order, stage = found[0], event.text()
-        state = "waiting" if event.stage == "waiting" else "running"
-        self._book.change(order, is_kept=False, state=state, stage=stage)
+        # Until its recording is there, nothing of it is in the ledger but that it waits.
+        state: ShownState = "waiting" if event.stage == "fetching" else "sending"
+        self._book.change(found[0], is_kept=False, state=state, stage=event.text())
 
     def _ended(self, outcome: Outcome) -> None:
         """What became of a recording."""
@@ -272,7 +298,11 @@ class Desk:
         order, lane = found
         lane.under_way -= 1
         lane.last = time.monotonic()
-        task = asyncio.create_task(self._accounted(order, outcome))
+        self._later_on(self._accounted(order, outcome))
+
+    def _later_on(self, noting: Coroutine[Any, Any, None]) -> None:
+        """Note something that whoever calls does not wait for."""
+        task = asyncio.create_task(noting)
         self._noting.add(task)
         task.add_done_callback(self._noting.discard)
 
@@ -280,21 +310,25 @@ class Desk:
         """Note what an order has cost, and what became of it."""
         try:
             if outcome.job is not None:
-                cost = await self._cost_of(order, outcome)
+                cost = outcome.cost
                 self._book.change(
-                    order, job=outcome.job.id, cost=cost, currency=outcome.job.currency
+                    order,
+                    cost=None if cost is None else round(float(cost), 6),
+                    currency=outcome.job.currency,
                 )
             if order.id in self._given_up:
                 self._given_up.discard(order.id)
-                if not order.has_ended:  # it was cancelled, and somebody wants it after all
+                if order.has_ended:
+                    await self._note_cancelled(order)
+                else:  # it was cancelled, and somebody wants it after all
                     self.take(order)
             elif not order.has_ended:
-                self._note(order, outcome)
+                await self._note(order, outcome)
         except MantisreedError as error:
             self._on_failure(f"job {order.id} could not be noted: {error}")
             self._again(order, _AGAIN)
 
-    def _note(self, order: Order, outcome: Outcome) -> None:
+    async def _note(self, order: Order, outcome: Outcome) -> None:
         if outcome.state == "waiting" and not isinstance(outcome.error, SpendLimitError):
             until = getattr(outcome.error, "until", None)
             wait = max(1.0, until - time.time()) if until else _AGAIN
@@ -302,30 +336,24 @@ class Desk:
             self._again(order, wait)
             return
         if outcome.transcript is None:
-            self._failed(order, outcome.error or InternalError("nothing came back"))
+            await self._note_failed(order, outcome.error or InternalError("nothing came back"))
             return
-        transcript = outcome.transcript
-        document = next(
-            (str(file) for file in outcome.files if file.name.endswith(".transcript.json")), None
-        )
+        assert outcome.job is not None
+        self._wanted_again.discard(order.id)
         self._book.change(
             order,
-            state=outcome.state,
+            state=outcome.job.shown,
             stage="",
-            job=transcript.job,
-            files=tuple(str(file.absolute()) for file in outcome.files),
-            transcript=document and str(Path(document).absolute()),
-            words=len(transcript.words),
-            doubts=outcome.doubts,
-            duration=transcript.recording.duration,
-            language=transcript.language,
+            **_facts_of(outcome.transcript, outcome.files),
             error=str(outcome.error) if outcome.error else None,
             advice=outcome.error.advice if outcome.error else None,
             finished=time.time(),
             call_state="waiting" if order.call else None,
         )
 
-    def _failed(self, order: Order, error: MantisreedError) -> None:
+    async def _note_failed(self, order: Order, error: MantisreedError) -> None:
+        # What failed before its recording was read is not noted in the ledger yet.
+        await self._tell_ledger(order, "failed", str(error))
         self._book.change(
             order,
             state="failed",
@@ -337,32 +365,70 @@ class Desk:
             call_state="waiting" if order.call else None,
         )
 
-    async def _cost_of(self, order: Order, outcome: Outcome) -> float | None:
-        """What was paid for an order, also when it failed: what was answered before it came costs
-        nothing again.
+    async def _note_cancelled(self, order: Order) -> None:
+        await self._tell_ledger(order, "cancelled", "cancelled by the user")
 
-        Where others had the same done of the same recording meanwhile, it is what they left to be
-        paid.
+    async def _tell_ledger(self, order: Order, event: JobEvent, reason: str) -> None:
+        def tell(ledger: Ledger) -> None:
+            if ledger.listing.job(order.id).state not in ("done", "failed", "cancelled"):
+                ledger.jobs.note(order.id, event, reason)
+
+        await self._writer.perform(tell)
+
+    async def _follow_ledger(self) -> None:
+        """See what others do with the jobs: commands in this workspace cancel them, and try them
+        again.
         """
-        total, job, second = outcome.cost, outcome.job, outcome.second
-        if job is None or total is None:
-            return None
-        alike = [
-            job.id,
-            *([second.id] if second is not None and second.currency == job.currency else []),
-        ]
-        paid = await self._writer.perform(
-            lambda ledger: ledger.listing.paid_since(alike, order.created)
+        last = time.time()
+        while True:
+            await asyncio.sleep(_LOOK)
+            # Clocks of several machines may differ a little; what is looked at twice is the same.
+            since, last = last - _LOOK, time.time()
+            try:
+                for record in await self._changed_since(since):
+                    order = self._book.get(record.id)
+                    if order is not None and order.state != record.shown:
+                        await self._take_over(order, record)
+            except MantisreedError as error:
+                self._on_failure(f"the ledger cannot be followed: {error}")
+
+    async def _changed_since(self, moment: float) -> list[JobRecord]:
+        chosen = Filter(changed_since=moment)
+        return await self._writer.perform(lambda ledger: ledger.listing.jobs(chosen))
+
+    async def _take_over(self, order: Order, record: JobRecord) -> None:
+        """Take a job's state from the ledger, where it was not this service that has changed it."""
+        if order.id in self.on_their_way():
+            if record.state == "cancelled" and order.id not in self._given_up:
+                await self.cancel(order)
+            return
+        cost = None if record.cost is None else round(float(record.cost), 6)
+        if record.shown not in ENDED:
+            self._book.change(order, state=record.shown, finished=None, cost=cost)
+            self._again(order, _AGAIN)
+            return
+        if record.state == "cancelled":
+            # It may have been forgotten, with all that was asked for.
+            order.options = msgspec.structs.replace(order.options, hints=None)
+        facts = await asyncio.to_thread(_facts_on_disk, self._workspace, record)
+        self._book.change(
+            order,
+            state=record.shown,
+            stage="",
+            **facts,
+            error=record.reason if record.shown == "failed" else None,
+            advice=None,
+            finished=record.changed,
+            cost=cost,
+            call_state="waiting" if order.call else None,
         )
-        by_others = [
-            one.cost for one in self._book if one.job == job.id and one is not order and one.cost
-        ]
-        return round(max(0.0, min(float(paid or 0), float(total) - sum(by_others))), 6)
 
     async def cancel(self, order: Order) -> None:
         """Send nothing more of an order; what is on its way is waited for and kept."""
         key = self._source_of(order).key
-        if key in self._by_source:
+        if key not in self._by_source:
+            await self._note_cancelled(order)
+        else:
             self._given_up.add(order.id)
             batch = self._by_source[key][1].batch
             if batch is not None:
@@ -372,15 +438,17 @@ class Desk:
             order, state="cancelled", stage="", finished=time.time(), call_state=called
         )
 
-    def again(self, order: Order) -> None:
+    async def again(self, order: Order) -> None:
         """Work on an order once more that failed or was cancelled; what was answered is not paid
         again.
 
         What a lane still has of it is waited for.
         """
+        self._wanted_again.add(order.id)
+        await self._writer.perform(lambda ledger: ledger.jobs.note(order.id, "wanted again"))
         self._book.change(
             order,
-            state="accepted",
+            state="waiting",
             stage="",
             error=None,
             advice=None,
@@ -395,6 +463,7 @@ class Desk:
         resumable.
         """
         self._is_stopping = True
+        self._following.cancel()
         for handle in self._later:
             handle.cancel()
         tasks = [lane.task for lane in self._lanes.values() if lane.task is not None]
@@ -411,3 +480,27 @@ class Desk:
         with suppress(MantisreedError):  # all notes that mattered have been waited for
             self._writer.close()
         self.workers.close()
+
+
+def _facts_of(transcript: Transcript, files: Iterable[Path]) -> dict[str, Any]:
+    """What an order tells of its result."""
+    paths = [str(file.absolute()) for file in files]
+    return {
+        "files": tuple(paths),
+        "transcript": next((one for one in paths if one.endswith(".transcript.json")), None),
+        "words": len(transcript.words),
+        "doubts": len(transcript.doubts_worth_hearing),
+        "duration": transcript.recording.duration,
+        "language": transcript.language,
+    }
+
+
+def _facts_on_disk(workspace: Workspace, record: JobRecord) -> dict[str, Any]:
+    """The same of a job that another process has written."""
+    if record.state != "done":
+        return {}
+    stored = stored_options(record)
+    paths = outputs_of_job(workspace, stored).paths(stored.output_stem)
+    files = [path for path in paths if path.exists()]
+    document = next((path for path in files if path.name.endswith(".transcript.json")), None)
+    return {} if document is None else _facts_of(from_json(document.read_bytes()), files)

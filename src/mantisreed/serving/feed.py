@@ -18,6 +18,7 @@ class _Listener:
     """Somebody who listens: to which jobs, and what waits to be told."""
 
     wants: Callable[[Order], bool]
+    prefix: str
     queue: "asyncio.Queue[tuple[bytes, bool]]" = field(
         default_factory=lambda: asyncio.Queue(_MOST_WAITING)
     )
@@ -28,7 +29,7 @@ class _Listener:
 class Feed:
     """Tells listeners of jobs that change."""
 
-    def __init__(self, describe: Callable[[Order], object]) -> None:
+    def __init__(self, describe: Callable[[Order, str], object]) -> None:
         self._describe = describe
         self._listeners: set[_Listener] = set()
         self._number = 0
@@ -39,19 +40,21 @@ class Feed:
     def tell(self, order: Order, *, is_gone: bool = False) -> None:
         """Tell all who want it that a job has changed, or was forgotten."""
         self._number += 1
-        event = None
+        events: dict[str, bytes] = {}
         for listener in self._listeners:
             if not listener.wants(order):
                 continue
-            if event is None:
-                kind, content = (
-                    ("gone", {"id": order.id}) if is_gone else ("job", self._describe(order))
-                )
-                event = _event(self._number, kind, content)
+            if listener.prefix not in events:
+                events[listener.prefix] = self._told(order, listener.prefix, is_gone=is_gone)
             try:
-                listener.queue.put_nowait((event, order.has_ended))
+                listener.queue.put_nowait((events[listener.prefix], order.has_ended))
             except asyncio.QueueFull:
                 listener.has_missed = True
+
+    def _told(self, order: Order, prefix: str, *, is_gone: bool) -> bytes:
+        if is_gone:
+            return _event(self._number, "gone", {"id": order.id})
+        return _event(self._number, "job", self._describe(order, prefix))
 
     def close(self) -> None:
         """End all streams."""
@@ -65,6 +68,7 @@ class Feed:
         *,
         ends_with_job: bool,
         is_welcome: Callable[[], bool] = lambda: True,
+        prefix: str = "",
     ) -> AsyncIterator[bytes]:
         """The events, as bytes of `text/event-stream`.
 
@@ -73,13 +77,14 @@ class Feed:
             first: told at once, as they are.
             ends_with_job: whether the stream ends when a job has.
             is_welcome: whether whoever listens still may; asked before each thing that is told.
+            prefix: of paths, under which whoever listens reaches the service.
         """
-        listener = _Listener(wants)
+        listener = _Listener(wants, prefix)
         self._listeners.add(listener)
         try:
             yield b"retry: 2000\n\n"
             for order in first:
-                yield _event(0, "job", self._describe(order))
+                yield _event(0, "job", self._describe(order, prefix))
                 if ends_with_job and order.has_ended:
                     return
             while True:

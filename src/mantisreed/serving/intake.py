@@ -30,6 +30,7 @@ from mantisreed.units import parse_duration
 _LARGEST_JSON = 1 << 20  # bytes
 _LISTS = ("hints", "to")
 _FLAGS = ("redact", "afresh")
+_NUMBERS: dict[str, Callable[[str], float]] = {"spend_limit": float, "track": int}
 _YES, _NO = ("1", "true", "yes", "on"), ("0", "false", "no", "off")
 _LONGEST_WAIT = 300.0  # seconds that a request may wait for its job
 _OPTIONS = frozenset(OrderOptions.__struct_fields__)
@@ -352,9 +353,9 @@ def _options(given: dict[str, Any]) -> OrderOptions:
             if value.lower() not in _YES + _NO:
                 raise Problem(400, f"{name} is true or false")
             value = value.lower() in _YES
-        elif name == "spend_limit" and isinstance(value, str):
+        elif name in _NUMBERS and isinstance(value, str):
             with suppress(ValueError):  # the check of types below tells it
-                value = float(value)
+                value = _NUMBERS[name](value)
         elif name == "channels" and isinstance(value, int):
             value = str(value)
         chosen[name] = value

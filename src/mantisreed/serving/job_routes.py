@@ -7,25 +7,30 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response, StreamingResponse
 
+from mantisreed.jobs.life import SHOWN_STATES
 from mantisreed.serving.access import own, sees
 from mantisreed.serving.answers import (
-    TEXT_RESPONSES,
     form_of,
+    job_answer,
     json_answer,
     let_in,
     order_of,
+    order_to_change,
+    prefix_of,
     text_answer,
 )
+from mantisreed.serving.description import ACCEPTED, GONE, STREAM, SUBMISSION, TEXT
 from mantisreed.serving.intake import wait_of
-from mantisreed.serving.orders import HAS_TEXT, STATES, Order
+from mantisreed.serving.orders import HAS_TEXT, Order
 from mantisreed.serving.problems import Problem, status_of_kind
 from mantisreed.serving.service import Service
-from mantisreed.serving.shapes import BODY, Job, JobList
+from mantisreed.serving.shapes import DetailedJob, Job, JobList
 from mantisreed.serving.submitting import submitted
 from mantisreed.serving.tokens import Token
 from mantisreed.serving.views import described, described_pieces
 
 _PAGE = 50
+_TRIED_AGAIN = frozenset(("failed", "cancelled", "incomplete", "suspect", "follow-up failed"))
 
 router = APIRouter()
 
@@ -34,9 +39,9 @@ router = APIRouter()
     "/jobs",
     status_code=202,
     response_model=Job,
-    openapi_extra=BODY,
+    openapi_extra=SUBMISSION,
     tags=["jobs"],
-    responses=TEXT_RESPONSES,
+    responses={**TEXT, **ACCEPTED},
 )
 async def submit(
     request: Request,
@@ -53,12 +58,12 @@ async def submit(
     order, seconds = await submitted(service, request, token)
     if seconds and await service.ended(order, seconds):
         if order.state in HAS_TEXT:
-            return await text_answer(service, order, form_of(request))
+            return await text_answer(request, service, order, form_of(request))
         if order.state == "failed":
             raise Problem(
                 status_of_kind(order.kind), order.error or "the job failed", advice=order.advice
             )
-    return json_answer(described(order), 202, Location=f"/jobs/{order.id}")
+    return job_answer(request, order, 202)
 
 
 @router.get("/jobs", response_model=JobList, tags=["jobs"])
@@ -75,9 +80,9 @@ async def jobs(
     """Jobs, the newest first, a page at a time."""
     service, token = let_in(request, "read")
     states = {one.strip() for one in state.split(",")} if state else None
-    if states is not None and (unknown := states - set(STATES)):
+    if states is not None and (unknown := states - set(SHOWN_STATES)):
         raise Problem(
-            400, f"{min(unknown)!r} is no state", advice=f"states are {', '.join(STATES)}"
+            400, f"{min(unknown)!r} is no state", advice=f"states are {', '.join(SHOWN_STATES)}"
         )
     found = [
         order
@@ -89,43 +94,52 @@ async def jobs(
     page = [order for order in found if before is None or order.id < before][:limit]
     is_last = not page or page[-1].id == found[-1].id
     following = None if is_last else str(request.url.include_query_params(before=page[-1].id).query)
-    listed: dict[str, Any] = {"jobs": [described(order) for order in page], "count": len(found)}
-    listed["next"] = None if following is None else f"/jobs?{following}"
+    prefix = prefix_of(request)
+    listed: dict[str, Any] = {
+        "jobs": [described(order, prefix) for order in page],
+        "count": len(found),
+    }
+    listed["next"] = None if following is None else f"{prefix}/jobs?{following}"
     return json_answer(listed)
 
 
-@router.get("/jobs/{job}", response_model=Job, tags=["jobs"])
+@router.get("/jobs/{job}", response_model=DetailedJob, tags=["jobs"])
 async def one(request: Request, job: str) -> Response:
     """One job, with its pieces, attempts and follow-ups."""
     service, _, order = order_of(request, job, "read")
-    more: dict[str, Any] = {}
-    if order.job is not None and service.desk is not None:
-        known = order.job
-        more = await service.desk.writer.perform(
-            lambda ledger: described_pieces(
-                ledger.listing.job(known),
-                ledger.listing.pieces(known),
-                list(ledger.follow_ups.of_job(known)),
-            )
+    assert service.desk is not None
+    more = await service.desk.writer.perform(
+        lambda ledger: described_pieces(
+            ledger.listing.job(order.id),
+            ledger.listing.pieces(order.id),
+            list(ledger.follow_ups.of_job(order.id)),
         )
-    return json_answer(described(order) | {"details": more})
+    )
+    return json_answer(described(order, prefix_of(request)) | {"details": more})
 
 
-@router.get("/jobs/{job}/events", tags=["events"], response_class=StreamingResponse)
+@router.get(
+    "/jobs/{job}/events", tags=["events"], response_class=StreamingResponse, responses=STREAM
+)
 async def events_of(request: Request, job: str) -> StreamingResponse:
     """What happens with one job, as server-sent events; the stream ends when the job has."""
     service, token, order = order_of(request, job, "read")
-    return _stream(service, token, lambda one: one.id == order.id, [order], ends_with_job=True)
+    return _stream(
+        request, service, token, lambda one: one.id == order.id, [order], ends_with_job=True
+    )
 
 
-@router.get("/events", tags=["events"], response_class=StreamingResponse)
+@router.get("/events", tags=["events"], response_class=StreamingResponse, responses=STREAM)
 async def events(request: Request) -> StreamingResponse:
     """What happens with all jobs, as server-sent events."""
     service, token = let_in(request, "read")
-    return _stream(service, token, lambda order: sees(token, order), [], ends_with_job=False)
+    return _stream(
+        request, service, token, lambda order: sees(token, order), [], ends_with_job=False
+    )
 
 
 def _stream(
+    request: Request,
     service: Service,
     token: Token,
     wants: Callable[[Order], bool],
@@ -138,7 +152,11 @@ def _stream(
 
     async def told() -> AsyncIterator[bytes]:
         stream = service.feed.stream(
-            wants, first, ends_with_job=ends_with_job, is_welcome=is_welcome
+            wants,
+            first,
+            ends_with_job=ends_with_job,
+            is_welcome=is_welcome,
+            prefix=prefix_of(request),
         )
         async for event in stream:
             yield event
@@ -151,35 +169,39 @@ def _stream(
 @router.post("/jobs/{job}/cancel", response_model=Job, tags=["jobs"])
 async def cancel(request: Request, job: str) -> Response:
     """Send nothing more of a job."""
-    service, _, order = order_of(request, job, "submit")
-    if order.has_ended:
-        raise Problem(409, f"the job is {order.state} already")
-    assert service.desk is not None
-    await service.desk.cancel(order)
-    return json_answer(described(order))
+    async with order_to_change(request, job) as (service, _, order):
+        if order.has_ended:
+            raise Problem(409, f"the job is {order.state} already")
+        assert service.desk is not None
+        await service.desk.cancel(order)
+    return job_answer(request, order)
 
 
-@router.post("/jobs/{job}/retry", status_code=202, response_model=Job, tags=["jobs"])
+@router.post(
+    "/jobs/{job}/retry", status_code=202, response_model=Job, tags=["jobs"], responses=ACCEPTED
+)
 async def retry(request: Request, job: str) -> Response:
     """Try a job again; what was answered is not paid for again."""
-    service, _, order = order_of(request, job, "submit")
-    if order.state not in ("failed", "cancelled", "incomplete", "doubtful"):
-        raise Problem(409, f"the job is {order.state}, and there is nothing to try again")
-    assert service.desk is not None
-    service.desk.again(order)
-    return json_answer(described(order), 202, Location=f"/jobs/{order.id}")
+    async with order_to_change(request, job) as (service, _, order):
+        if order.state not in _TRIED_AGAIN:
+            raise Problem(409, f"the job is {order.state}, and there is nothing to try again")
+        assert service.desk is not None
+        await service.desk.again(order)
+    return job_answer(request, order, 202)
 
 
-@router.delete("/jobs/{job}", status_code=204, tags=["jobs"], response_class=Response)
+@router.delete(
+    "/jobs/{job}", status_code=204, tags=["jobs"], response_class=Response, responses=GONE
+)
 async def forget(request: Request, job: str) -> Response:
     """Forget a job that has ended, with the recording that was uploaded for it; outputs stay."""
-    service, _, order = order_of(request, job, "submit")
-    if not order.has_ended:
-        raise Problem(409, "the job has not ended", advice="cancel it first")
-    if service.desk is not None and order.id in service.desk.on_their_way():
-        raise Problem(
-            409, "what was on its way when it was cancelled is still awaited", retry_after=2
-        )
-    await asyncio.to_thread(service.forget, order)
+    async with order_to_change(request, job) as (service, _, order):
+        if not order.has_ended:
+            raise Problem(409, "the job has not ended", advice="cancel it first")
+        if service.desk is not None and order.id in service.desk.on_their_way():
+            raise Problem(
+                409, "what was on its way when it was cancelled is still awaited", retry_after=2
+            )
+        await asyncio.to_thread(service.forget, order)
     service.feed.tell(order, is_gone=True)
     return Response(status_code=204)

@@ -5,30 +5,18 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal, get_args
+from typing import Annotated, Any, Literal
 
 import msgspec
 
 from mantisreed.errors import InputError, reason_of
 from mantisreed.files import cannot_write, make_folder, printable, write_whole
+from mantisreed.jobs.life import ShownState
 from mantisreed.sources.recordings import Source
 
-OrderState = Literal[
-    "accepted",
-    "running",
-    "waiting",
-    "done",
-    "nothing heard",
-    "incomplete",
-    "doubtful",
-    "failed",
-    "cancelled",
-]
-STATES: tuple[OrderState, ...] = get_args(OrderState)
-ENDED = frozenset(("done", "nothing heard", "incomplete", "doubtful", "failed", "cancelled"))
+HAS_TEXT = frozenset(("done", "no speech", "incomplete", "suspect", "follow-up failed"))
+ENDED = HAS_TEXT | {"failed", "cancelled"}
 """States in which nothing more happens by itself."""
-
-HAS_TEXT = frozenset(("done", "nothing heard", "incomplete", "doubtful"))
 
 
 class OrderOptions(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -40,6 +28,7 @@ class OrderOptions(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         translate_to: a tag, where the engine translates.
         hints: names and rare words.
         to: formats that are written.
+        track: which track of sound, from 1.
         channels: `mix`, `apart` or a number.
         piece_length: such as `10min`.
         layout: name of layout rules.
@@ -54,6 +43,7 @@ class OrderOptions(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     translate_to: str | None = None
     hints: tuple[str, ...] | None = None
     to: tuple[str, ...] | None = None
+    track: Annotated[int, msgspec.Meta(ge=1)] | None = None
     channels: str | None = None
     piece_length: str | None = None
     layout: str | None = None
@@ -67,7 +57,7 @@ class Order(msgspec.Struct, kw_only=True):
     """One recording that somebody wants transcribed.
 
     Attributes:
-        id: by which it is known to whoever sent it.
+        id: by which it is known to whoever sent it, and in the ledger.
         owner: the name of the token that sent it; empty for whoever is at this machine.
         name: of the recording, fit for showing.
         path: where it is on this machine; empty for a link that is fetched.
@@ -76,9 +66,8 @@ class Order(msgspec.Struct, kw_only=True):
         upload: the id of the resumable upload that it was; None for none.
         options: how it is done.
         created, finished: seconds since 1970; None until it has ended.
-        state: as it is shown.
+        state: as the ledger has it.
         stage: what is being done at the moment, or why it waits.
-        job: its id in the ledger, once that is known.
         error, advice: why it failed or waits.
         kind: which kind of error that is, for counting.
         files: outputs, as paths.
@@ -103,9 +92,8 @@ class Order(msgspec.Struct, kw_only=True):
     options: OrderOptions = OrderOptions()
     created: float = 0.0
     finished: float | None = None
-    state: OrderState = "accepted"
+    state: ShownState = "waiting"
     stage: str = ""
-    job: str | None = None
     error: str | None = None
     advice: str | None = None
     kind: str | None = None

@@ -14,15 +14,16 @@ from prometheus_client import generate_latest
 
 from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.pipeline.plan import plan_recordings
-from mantisreed.serving.answers import PAGE_HEADERS, json_answer, let_in, service_of
+from mantisreed.serving.answers import PAGE_HEADERS, json_answer, let_in, prefix_of, service_of
+from mantisreed.serving.description import COUNTS, PLAN
 from mantisreed.serving.problems import Problem
-from mantisreed.serving.shapes import BODY
+from mantisreed.serving.shapes import Costs, Engines, Plan, StateOfService
 from mantisreed.sources.recordings import Source
 
 router = APIRouter()
 
 
-@router.post("/plan", tags=["money"], openapi_extra=BODY)
+@router.post("/plan", tags=["money"], response_model=Plan, openapi_extra=PLAN)
 async def plan(request: Request) -> Response:
     """What a job would send and cost; nothing is sent, and nothing is kept."""
     service, token = let_in(request, "submit")
@@ -60,7 +61,7 @@ async def plan(request: Request) -> Response:
     )
 
 
-@router.get("/engines", tags=["engines"])
+@router.get("/engines", tags=["engines"], response_model=Engines)
 async def engines(request: Request) -> Response:
     """Engines, what they take, and what they cost; and what the token's jobs may cost together."""
     service, token = let_in(request, "read")
@@ -85,7 +86,7 @@ async def engines(request: Request) -> Response:
     )
 
 
-@router.get("/costs", tags=["money"])
+@router.get("/costs", tags=["money"], response_model=Costs)
 async def costs(
     request: Request, by: Annotated[str, Query(pattern="^(day|month)$")] = "day"
 ) -> Response:
@@ -106,15 +107,13 @@ async def costs(
     return json_answer({"costs": rows})
 
 
-@router.head("/health", include_in_schema=False)
-@router.get("/health", tags=["health"])
+@router.get("/health", tags=["health"], response_model=StateOfService)
 async def health() -> Response:
     """Whether the service runs."""
     return json_answer({"state": "running"})
 
 
-@router.head("/ready", include_in_schema=False)
-@router.get("/ready", tags=["health"])
+@router.get("/ready", tags=["health"], response_model=StateOfService)
 async def ready(request: Request) -> Response:
     """Whether the service takes jobs."""
     if not await asyncio.to_thread(service_of(request).is_ready):
@@ -122,7 +121,7 @@ async def ready(request: Request) -> Response:
     return json_answer({"state": "ready"})
 
 
-@router.get("/metrics", tags=["health"], response_class=Response)
+@router.get("/metrics", tags=["health"], response_class=Response, responses=COUNTS)
 async def metrics(request: Request) -> Response:
     """What is counted, in the open text format."""
     service, _ = let_in(request, "admin")
@@ -133,13 +132,19 @@ async def metrics(request: Request) -> Response:
     )
 
 
-@router.head("/", include_in_schema=False, response_class=Response)
 @router.get("/", include_in_schema=False, response_class=Response)
-async def board() -> Response:
+async def board(request: Request) -> Response:
     """The board."""
     from mantisreed.serving.board import board_page
 
-    return Response(board_page(), headers=PAGE_HEADERS)
+    return Response(board_page(prefix_of(request)), headers=PAGE_HEADERS)
+
+
+@router.get("/openapi.json", include_in_schema=False)
+async def description(request: Request) -> Response:
+    """The description of all this, for programs."""
+    document = request.app.openapi()
+    return json_answer({**document, "servers": [{"url": prefix_of(request) or "/"}]})
 
 
 @router.post("/calls/{call}", include_in_schema=False, response_class=Response)

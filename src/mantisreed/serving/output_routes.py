@@ -1,100 +1,148 @@
 """Routes of what came out: texts, sound, the review page, corrected transcripts."""
 
 import asyncio
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Annotated
 
 from fastapi import APIRouter, Request
+from fastapi import Path as PathParameter
 from fastapi.responses import FileResponse, Response
 
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, chosen_formats
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.reviewing import Reviewed, reviewed
-from mantisreed.review.page import review_page
+from mantisreed.review.page import Saving, review_page
 from mantisreed.review.personal import hidden_transcript
 from mantisreed.serving.answers import (
     PAGE_HEADERS,
-    TEXT_RESPONSES,
+    Document,
+    document_of,
     form_of,
     json_answer,
+    names_version,
     order_of,
+    order_to_change,
+    prefix_of,
     text_answer,
-    transcript_of,
 )
+from mantisreed.serving.description import CONDITIONAL, PAGE, RANGE, SAVED, SAVING, SOUND, TEXT
 from mantisreed.serving.desk import writing_of
 from mantisreed.serving.orders import Order
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.service import Service
+from mantisreed.serving.shapes import ReviewAddress, SavedFiles
 from mantisreed.transcript.document import from_json
 
 LARGEST_TRANSCRIPT = 64 << 20
 """Bytes of a corrected transcript."""
 
 _DOCUMENT = ".transcript.json"
+_FORM = PathParameter(json_schema_extra={"enum": sorted(OUTPUT_FORMATS)})
 
 router = APIRouter()
 
 
-@router.get("/jobs/{job}/text", tags=["outputs"], response_class=Response, responses=TEXT_RESPONSES)
+@router.get(
+    "/jobs/{job}/text",
+    tags=["outputs"],
+    response_class=Response,
+    responses=TEXT,
+    openapi_extra=CONDITIONAL,
+)
 async def text(request: Request, job: str) -> Response:
     """The text, in the form of `Accept`: plain, JSON, SRT, WebVTT, TTML, Markdown, HTML, CSV."""
     service, _, order = order_of(request, job, "read")
-    return await text_answer(service, order, form_of(request))
+    return await text_answer(request, service, order, form_of(request))
 
 
-@router.get("/jobs/{job}/outputs/{form}", tags=["outputs"], response_class=Response)
-async def output(request: Request, job: str, form: str) -> Response:
+@router.get(
+    "/jobs/{job}/outputs/{form}",
+    tags=["outputs"],
+    response_class=Response,
+    responses=TEXT,
+    openapi_extra=CONDITIONAL,
+)
+async def output(request: Request, job: str, form: Annotated[str, _FORM]) -> Response:
     """The text in a format, by its name."""
     service, _, order = order_of(request, job, "read")
-    return await text_answer(service, order, chosen_formats([form])[0])
+    return await text_answer(request, service, order, chosen_formats([form])[0])
 
 
-@router.get("/jobs/{job}/sound", tags=["review"], response_class=FileResponse)
+@router.get(
+    "/jobs/{job}/sound",
+    tags=["review"],
+    response_class=FileResponse,
+    responses=SOUND,
+    openapi_extra=RANGE,
+)
 async def sound(request: Request, job: str) -> Response:
     """The recording, for the review page."""
     service, _, order = order_of(request, job, "read")
     recording = _recording_of(order)
-    transcript = await asyncio.to_thread(transcript_of, order)
-    track = transcript.recording.track_number
+    document = await asyncio.to_thread(document_of, order)
+    track = document.transcript.recording.track_number
     played, file = await service.playing.of(order.id, recording, track)
     return FileResponse(file, media_type=played.media_type)
 
 
-@router.post("/jobs/{job}/review", tags=["review"])
+@router.post("/jobs/{job}/review", tags=["review"], response_model=ReviewAddress)
 async def open_review(request: Request, job: str) -> Response:
     """An address that opens the review page in a browser for some hours."""
     service, token, order = order_of(request, job, "read")
-    return json_answer(
-        {"url": f"/jobs/{order.id}/review?ticket={service.access.ticket(order, token)}"}
-    )
+    ticket = service.access.ticket(order, token)
+    return json_answer({"url": f"{prefix_of(request)}/jobs/{order.id}/review?ticket={ticket}"})
 
 
-@router.get("/jobs/{job}/review", tags=["review"], response_class=Response)
+@router.get("/jobs/{job}/review", tags=["review"], response_class=Response, responses=PAGE)
 async def review(request: Request, job: str) -> Response:
     """The review page: hear, read, correct, save."""
     service, _, order = order_of(request, job, "read")
     recording = _recording_of(order)
-    transcript = await asyncio.to_thread(transcript_of, order)
-    track = transcript.recording.track_number
+    document = await asyncio.to_thread(document_of, order)
+    track = document.transcript.recording.track_number
     played, _ = await service.playing.of(order.id, recording, track)
-    ready = await asyncio.to_thread(reviewed, transcript, recording, played)
-    page = await asyncio.to_thread(
-        _review_page, service, order, ready, request.query_params.get("ticket")
-    )
+    ready = await asyncio.to_thread(reviewed, document.transcript, recording, played)
+    ticket = request.query_params.get("ticket")
+    at = _Addresses(f"{prefix_of(request)}/jobs/{order.id}", f"?ticket={ticket}" if ticket else "")
+    page = await asyncio.to_thread(_review_page, service, order, ready, document.tag, at)
     return Response(page, headers=PAGE_HEADERS)
 
 
-@router.put("/jobs/{job}/transcript", tags=["review"])
+@router.put(
+    "/jobs/{job}/transcript",
+    tags=["review"],
+    response_model=SavedFiles,
+    responses=SAVED,
+    openapi_extra=SAVING,
+)
 async def save(request: Request, job: str) -> Response:
     """Take a corrected transcript, and write all outputs of the job anew."""
-    service, _, order = order_of(request, job, "submit")
+    order_of(request, job, "submit")
+    began_from = request.headers.get("if-match")
+    if began_from is None:
+        raise Problem(
+            428,
+            "it is not said which version was corrected",
+            advice=f"send the ETag of GET /jobs/{job[:60]}/outputs/json as If-Match",
+        )
     body = bytearray()
     async for block in request.stream():
         body += block
         if len(body) > LARGEST_TRANSCRIPT:
             raise Problem(413, f"a transcript has at most {LARGEST_TRANSCRIPT} bytes")
-    files = await asyncio.to_thread(_saved, service, order, bytes(body))
-    return json_answer({"files": [file.name for file in files]})
+    async with order_to_change(request, job) as (service, _, order):
+        before = await asyncio.to_thread(document_of, order)
+        if not names_version(began_from, before.tag):
+            raise Problem(
+                412,
+                "somebody else has saved a correction meanwhile; nothing was changed",
+                advice="lay yours over what there is now, and save that",
+                headers={"ETag": before.tag},
+            )
+        files = await asyncio.to_thread(_saved, service, order, before, bytes(body))
+        after = await asyncio.to_thread(document_of, order)
+    return json_answer({"files": [file.name for file in files]}, ETag=after.tag)
 
 
 def _recording_of(order: Order) -> Path:
@@ -113,16 +161,25 @@ def _stem_of(document: Path) -> str:
     return document.name.removesuffix(_DOCUMENT)
 
 
-def _review_page(service: Service, order: Order, ready: Reviewed, ticket: str | None) -> str:
-    query = f"?ticket={ticket}" if ticket else ""
-    played = replace(ready.sound, url=f"/jobs/{order.id}/sound{query}")
+@dataclass(frozen=True, slots=True)
+class _Addresses:
+    """Where a review page finds what it needs: the address of the job, and the query that lets
+    it in.
+    """
+
+    job: str
+    query: str
+
+
+def _review_page(service: Service, order: Order, ready: Reviewed, tag: str, at: _Addresses) -> str:
+    played = replace(ready.sound, url=f"{at.job}/sound{at.query}")
     rules = service.workspace.layout(order.options.layout)
-    save_url = f"/jobs/{order.id}/transcript{query}"
     stem = _stem_of(Path(order.transcript or order.name))
-    return review_page(ready.transcript, played, rules, stem=stem, save_url=save_url)
+    saving = Saving(f"{at.job}/transcript{at.query}", tag)
+    return review_page(ready.transcript, played, rules, stem=stem, saving=saving)
 
 
-def _saved(service: Service, order: Order, content: bytes) -> tuple[Path, ...]:
+def _saved(service: Service, order: Order, before: Document, content: bytes) -> tuple[Path, ...]:
     """Write a corrected transcript over the job's outputs.
 
     Raises:
@@ -130,7 +187,7 @@ def _saved(service: Service, order: Order, content: bytes) -> tuple[Path, ...]:
         Problem: it is of another recording.
     """
     corrected, writing = from_json(content), writing_of(service.workspace, order.options)
-    if corrected.recording.digest != transcript_of(order).recording.digest:
+    if corrected.recording.digest != before.transcript.recording.digest:
         raise Problem(422, "this is the transcript of another recording")
     corrected = hidden_transcript(corrected, writing.redaction)
     document = Path(order.transcript or "")

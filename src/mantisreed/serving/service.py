@@ -7,13 +7,14 @@ from contextlib import AsyncExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
+from weakref import WeakValueDictionary
 
 import msgspec
 from prometheus_client import CollectorRegistry, Counter, Gauge
 
 from mantisreed.cards.transport import HttpTransport, Transport
 from mantisreed.engines.card import EngineCard
-from mantisreed.errors import InputError
+from mantisreed.errors import InputError, MantisreedError
 from mantisreed.jobs.budget import billed_seconds, cost_of
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.pipeline.callbacks import CallbackListener, ServeHooks
@@ -27,6 +28,7 @@ from mantisreed.serving.intake import Intake
 from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.playing import Playing
 from mantisreed.serving.problems import Problem
+from mantisreed.serving.proxies import Network
 from mantisreed.serving.tokens import Token, TokenStore
 from mantisreed.serving.uploads import Uploads
 from mantisreed.serving.views import described
@@ -53,6 +55,8 @@ class ServeOptions:
         max_bytes, max_seconds: of a recording; None for no limit.
         stop_within: seconds that what is on its way has when the service is stopped.
         keys: with which calls are signed, by profile.
+        proxies: whose headers are believed about who sends a request, and under which path.
+        root_path: the path under which it is reached; empty for none.
     """
 
     listen: str = "127.0.0.1:8442"
@@ -64,6 +68,8 @@ class ServeOptions:
     max_seconds: float | None = None
     stop_within: float = 30.0
     keys: "dict[Profile, Secret | None]" = field(default_factory=dict)
+    proxies: tuple[Network, ...] = ()
+    root_path: str = ""
 
     @property
     def is_loopback(self) -> bool:
@@ -161,6 +167,7 @@ class Service:
         self._ended: dict[str, asyncio.Event] = {}
         self.keys_in_use: set[tuple[str, str]] = set()
         self._counted: set[str] = set()
+        self._turns: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
         self._stack = AsyncExitStack()
 
     def _offers(self) -> "LinkOffers | None":
@@ -195,7 +202,13 @@ class Service:
             calling = await self._stack.enter_async_context(
                 HttpTransport(_LARGEST_ANSWER, takes_private=False)
             )
-        self._caller = Caller(self.book, calling, self.options.keys, self.intake.check_call)
+        self._caller = Caller(
+            self.book,
+            calling,
+            self.options.keys,
+            self.intake.check_call,
+            prefix=self.options.root_path,
+        )
         if self.workspace.callbacks is not None:
             collector = Collector(self.workspace, transport, writer=self.desk.writer)
             hooks = ServeHooks(
@@ -234,12 +247,13 @@ class Service:
             if self._caller is not None:
                 self._caller.look(order)
 
-    def accept(self, order: Order, token: Token) -> Order:
-        """Take an order: from now on it is on disk, and is worked on.
+    async def accept(self, order: Order, token: Token) -> Order:
+        """Take an order: from now on it is on disk and in the ledger, and is worked on.
 
         Raises:
             Problem: the service is stopping, an option makes no sense, or the token may not spend
                 that much.
+            MantisreedError: it cannot be noted; nothing is left of it.
         """
         if self.is_stopping or self.desk is None:
             raise Problem(503, "the service is stopping", retry_after=10)
@@ -251,6 +265,11 @@ class Service:
             order.options = msgspec.structs.replace(order.options, engine=options.card.name)
         order.created = time.time()
         self.book.add(order)
+        try:
+            await self.desk.announce(order, options.card)
+        except MantisreedError:
+            self.book.remove(order)
+            raise
         self.desk.take(order)
         return order
 
@@ -303,6 +322,13 @@ class Service:
             except TimeoutError:
                 return order.has_ended
         return True
+
+    def turn(self, job: str) -> asyncio.Lock:
+        """Held by whoever changes a job, so that no change undoes another."""
+        lock = self._turns.get(job)
+        if lock is None:
+            lock = self._turns[job] = asyncio.Lock()
+        return lock
 
     def forget(self, order: Order) -> None:
         """Remove an order with the recording that was uploaded for it; outputs and the ledger

@@ -4,8 +4,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from mantisreed.serving.orders import STATES
-from mantisreed.serving.problems import MEDIA_TYPE
+from mantisreed.jobs.life import SHOWN_STATES
 
 
 class ErrorOfJob(BaseModel):
@@ -28,11 +27,11 @@ class Job(BaseModel):
 
     id: str
     recording: str
-    state: str = Field(json_schema_extra={"enum": list(STATES)})
+    state: str = Field(json_schema_extra={"enum": list(SHOWN_STATES)})
     stage: str | None = Field(None, description="What is being done, or why it waits.")
     engine: str | None = None
     language: str | None = None
-    created: str
+    created: str = Field(json_schema_extra={"format": "date-time"})
     finished: str | None = None
     seconds: float | None = Field(None, description="Length of the recording.")
     words: int | None = None
@@ -44,12 +43,133 @@ class Job(BaseModel):
     links: dict[str, str]
 
 
+class AttemptOfPiece(BaseModel):
+    """One try to have a piece answered."""
+
+    started: str
+    ended: str | None = None
+    bytes: int
+    outcome: str | None = None
+    error: str | None = None
+
+
+class PieceOfJob(BaseModel):
+    """A piece of the recording, and what was sent of it."""
+
+    start: float
+    end: float
+    channel: int | None = None
+    state: str
+    is_kept_reply: bool
+    attempts: list[AttemptOfPiece]
+
+
+class FollowUpOfJob(BaseModel):
+    """What was done with the transcript."""
+
+    name: str
+    state: str
+    reason: str | None = None
+    result: dict[str, Any]
+
+
+class DetailsOfJob(BaseModel):
+    """What the ledger knows of a job besides; empty where it knows nothing."""
+
+    engine: str | None = None
+    billed_seconds: float | None = None
+    pieces: list[PieceOfJob] | None = None
+    follow_ups: list[FollowUpOfJob] | None = None
+
+
+class DetailedJob(Job):
+    """One job, with its pieces, attempts and follow-ups."""
+
+    details: DetailsOfJob
+
+
 class JobList(BaseModel):
     """Jobs, the newest first."""
 
     jobs: list[Job]
     count: int = Field(description="Of all that fit the filters.")
     next: str | None = Field(None, description="The address of the next page.")
+
+
+class PieceOfPlan(BaseModel):
+    """A piece that would be sent."""
+
+    start: float
+    end: float
+    bytes: int
+
+
+class Plan(BaseModel):
+    """What a job would send and cost."""
+
+    engine: str
+    seconds: float
+    speech_seconds: float
+    billed_seconds: float
+    cost: float | None = None
+    currency: str | None = None
+    pieces: list[PieceOfPlan]
+    notes: list[str]
+
+
+class Engine(BaseModel):
+    """An engine card."""
+
+    name: str
+    about: str
+    languages: list[str]
+    max_bytes: int | None = None
+    price_per_minute: float | None = None
+    currency: str | None = None
+
+
+class Engines(BaseModel):
+    """Engines, and what the token's jobs may cost together."""
+
+    engines: list[Engine]
+    default: str | None = None
+    formats: list[str]
+    spend_limit: float | None = None
+
+
+class CostOfPeriod(BaseModel):
+    """What was paid to an engine on a day or in a month."""
+
+    day: str | None = None
+    month: str | None = None
+    engine: str
+    seconds: float
+    cost: float | None = None
+    currency: str | None = None
+
+
+class Costs(BaseModel):
+    """What was paid."""
+
+    costs: list[CostOfPeriod]
+
+
+class ReviewAddress(BaseModel):
+    """Where the review page is opened."""
+
+    url: str
+
+
+class SavedFiles(BaseModel):
+    """The outputs that were written anew."""
+
+    files: list[str]
+
+
+class StateOfService(BaseModel):
+    """How the service stands."""
+
+    state: str
 
 
 class ProblemDocument(BaseModel):
@@ -60,72 +180,3 @@ class ProblemDocument(BaseModel):
     status: int
     detail: str
     advice: str | None = None
-
-
-_PROBLEM_CONTENT = {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/ProblemDocument"}}}
-PROBLEMS: dict[int | str, dict[str, Any]] = {
-    "4XX": {"description": "why it is not done", "content": _PROBLEM_CONTENT},
-    "5XX": {"description": "what failed", "content": _PROBLEM_CONTENT},
-}
-
-_OPTION_FIELDS: dict[str, Any] = {
-    "engine": {"type": "string", "description": "An engine card, or NAME:PROFILE."},
-    "language": {"type": "string", "description": "A BCP 47 tag."},
-    "translate_to": {"type": "string"},
-    "hints": {"type": "array", "items": {"type": "string"}},
-    "to": {
-        "type": "array",
-        "items": {"type": "string"},
-        "description": "Formats that are written.",
-    },
-    "channels": {"type": "string", "description": "mix, apart, or a number."},
-    "piece_length": {"type": "string", "examples": ["10min"]},
-    "layout": {"type": "string"},
-    "second_opinion": {
-        "type": "string",
-        "description": "The engine that hears what is doubtful again.",
-    },
-    "redact": {"type": "boolean"},
-    "spend_limit": {"type": "number"},
-    "afresh": {"type": "boolean"},
-    "name": {"type": "string", "description": "What the recording is called."},
-    "call": {"type": "string", "format": "uri", "description": "Called when the job has ended."},
-    "wait": {"type": "string", "description": "As in the query.", "examples": ["30s"]},
-    "profile": {
-        "type": "string",
-        "enum": ["live", "test"],
-        "description": "With which key the call is signed.",
-    },
-}
-BODY: dict[str, Any] = {
-    "requestBody": {
-        "required": True,
-        "content": {
-            "multipart/form-data": {
-                "schema": {
-                    "type": "object",
-                    "required": ["recording"],
-                    "properties": {
-                        "recording": {"type": "string", "format": "binary"},
-                        **_OPTION_FIELDS,
-                    },
-                }
-            },
-            "application/json": {
-                "schema": {
-                    "type": "object",
-                    "properties": {
-                        "link": {"type": "string", "format": "uri"},
-                        "path": {
-                            "type": "string",
-                            "description": "A file in a folder that the service allows.",
-                        },
-                        "upload": {"type": "string", "description": "The id of a complete upload."},
-                        **_OPTION_FIELDS,
-                    },
-                }
-            },
-            "application/octet-stream": {"schema": {"type": "string", "format": "binary"}},
-        },
-    }
-}

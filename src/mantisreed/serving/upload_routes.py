@@ -3,13 +3,21 @@
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from mantisreed.serving.answers import let_in
+from mantisreed.serving.answers import let_in, prefix_of
+from mantisreed.serving.description import GONE, UPLOAD, UPLOAD_PART, upload_responses
 from mantisreed.serving.problems import Problem
 
 router = APIRouter()
 
 
-@router.post("/uploads", status_code=201, tags=["uploads"], response_class=Response)
+@router.post(
+    "/uploads",
+    status_code=201,
+    tags=["uploads"],
+    response_class=Response,
+    responses=upload_responses(201),
+    openapi_extra=UPLOAD,
+)
 async def begin(request: Request, name: str | None = None) -> Response:
     """Begin an upload that can be gone on with, by as much of it as comes (`Upload-Complete: ?0`: a
     part).
@@ -21,18 +29,31 @@ async def begin(request: Request, name: str | None = None) -> Response:
         raise Problem(413, f"the recording is over {most} bytes")
     upload = uploads.begin(token.name, name, length)
     offset = await uploads.take(upload, 0, request.stream(), most, is_last=_is_last(request))
-    return _state(upload.id, offset, upload.is_complete, 201)
+    return _state(request, upload.id, offset, upload.is_complete, 201)
 
 
-@router.head("/uploads/{upload}", status_code=204, tags=["uploads"], response_class=Response)
+@router.head(
+    "/uploads/{upload}",
+    status_code=204,
+    tags=["uploads"],
+    response_class=Response,
+    responses=upload_responses(204),
+)
 async def offset_of(request: Request, upload: str) -> Response:
     """How much of an upload has come."""
     service, token = let_in(request, "submit")
     found = service.intake.uploads.get(upload, token.name)
-    return _state(found.id, service.intake.uploads.offset(found), found.is_complete, 204)
+    return _state(request, found.id, service.intake.uploads.offset(found), found.is_complete, 204)
 
 
-@router.patch("/uploads/{upload}", status_code=204, tags=["uploads"], response_class=Response)
+@router.patch(
+    "/uploads/{upload}",
+    status_code=204,
+    tags=["uploads"],
+    response_class=Response,
+    responses=upload_responses(204),
+    openapi_extra=UPLOAD_PART,
+)
 async def go_on(request: Request, upload: str) -> Response:
     """Go on with an upload where it ended (`Upload-Offset`)."""
     service, token = let_in(request, "submit")
@@ -43,15 +64,21 @@ async def go_on(request: Request, upload: str) -> Response:
         raise Problem(400, "Upload-Offset says where it goes on")
     most = service.intake.most_bytes(token)
     offset = await uploads.take(found, offset, request.stream(), most, is_last=_is_last(request))
-    return _state(found.id, offset, found.is_complete, 204)
+    return _state(request, found.id, offset, found.is_complete, 204)
 
 
-@router.delete("/uploads/{upload}", status_code=204, tags=["uploads"], response_class=Response)
+@router.delete(
+    "/uploads/{upload}",
+    status_code=204,
+    tags=["uploads"],
+    response_class=Response,
+    responses=GONE,
+)
 async def drop(request: Request, upload: str) -> Response:
     """Give an upload up."""
     service, token = let_in(request, "submit")
     uploads = service.intake.uploads
-    uploads.drop(uploads.get(upload, token.name))
+    uploads.give_up(uploads.get(upload, token.name))
     return Response(status_code=204)
 
 
@@ -73,7 +100,7 @@ def _is_last(request: Request) -> bool:
     return request.headers.get("upload-complete", "?1") != "?0"
 
 
-def _state(upload: str, offset: int, is_complete: bool, status: int) -> Response:
+def _state(request: Request, upload: str, offset: int, is_complete: bool, status: int) -> Response:
     headers = {"Upload-Offset": str(offset), "Upload-Complete": "?1" if is_complete else "?0"}
-    headers["Location"] = f"/uploads/{upload}"
+    headers["Location"] = f"{prefix_of(request)}/uploads/{upload}"
     return Response(status_code=status, headers=headers)

@@ -201,6 +201,16 @@ class Uploads:
         except OSError as error:
             raise Problem(507, f"the recording cannot be written ({reason_of(error)})") from error
 
+    def give_up(self, upload: Upload) -> None:
+        """It is not wanted any more.
+
+        Raises:
+            Problem: somebody is at it.
+        """
+        if upload.id in self._busy:
+            raise Problem(409, "another request is at this upload", retry_after=1)
+        self.drop(upload)
+
     def drop(self, upload: Upload) -> None:
         """It is not wanted any more, or has become a job."""
         shutil.rmtree(self._folder / upload.id, ignore_errors=True)

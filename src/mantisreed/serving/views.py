@@ -7,8 +7,8 @@ from mantisreed.serving.orders import HAS_TEXT, Order
 from mantisreed.units import iso_moment
 
 
-def described(order: Order) -> dict[str, Any]:
-    """One job, as lists and events have it."""
+def described(order: Order, prefix: str = "") -> dict[str, Any]:
+    """One job, as lists and events have it; the service is reached under a prefix of paths."""
     return {
         "id": order.id,
         "recording": order.name,
@@ -27,12 +27,12 @@ def described(order: Order) -> dict[str, Any]:
         "call": None
         if order.call is None
         else {"url": order.call, "profile": order.profile, "state": order.call_state},
-        "links": _links(order),
+        "links": _links(order, prefix),
     }
 
 
-def _links(order: Order) -> dict[str, str]:
-    address = f"/jobs/{order.id}"
+def _links(order: Order, prefix: str) -> dict[str, str]:
+    address = f"{prefix}/jobs/{order.id}"
     links = {"self": address, "events": f"{address}/events"}
     if order.state in HAS_TEXT:
         links |= {
@@ -47,7 +47,6 @@ def described_pieces(
 ) -> dict[str, Any]:
     """What the ledger knows of a job besides."""
     return {
-        "ledger_job": record.id,
         "engine": record.engine,
         "billed_seconds": round(record.billed, 3),
         "pieces": [

@@ -21,7 +21,7 @@ from mantisreed.sources.recordings import Facts, Source, named_recording
 RESULTS = ("text", "state", "words", "confidence", "cost", "files", "error")
 """Columns that `fill` writes."""
 
-DONE = frozenset(("done", "nothing heard"))
+DONE = frozenset(("done", "no speech"))
 """States of rows for which nothing is left to do."""
 
 _COLUMN = "source"

@@ -97,7 +97,7 @@ look_for = "{{hints}}"
 [engine.sedge.errors]
 message = "because"
 when = "because"
-nothing_heard.when = "verdict == 'stillness'"
+no_speech.when = "verdict == 'stillness'"
 
 [engine.sedge.reply]
 times = "us"

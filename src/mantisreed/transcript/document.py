@@ -23,7 +23,7 @@ SCHEMA = Path(__file__).with_name("transcript.schema.json")
 FORMAT = "mantisreed-transcript"
 VERSION = 2
 
-NOTHING_HEARD = "nothing heard"
+NO_SPEECH = "no speech"
 """The note of a transcript that is empty because nobody spoke, not because something failed."""
 
 Timing = Literal["engine", "aligned", "estimated"]

@@ -224,7 +224,8 @@ def language_of_script(text: str) -> str | None:
     return None
 
 
-_REVERSED = frozenset(("ar", "he", "fa", "ur", "yi", "ps", "sd", "ug", "dv", "ckb"))
+_REVERSED = frozenset(("ar", "he", "fa", "ur", "yi", "ps", "sd", "ug", "dv", "ckb", "syr", "nqo"))
+_REVERSED_SCRIPTS = frozenset(("arab", "hebr", "thaa", "syrc", "nkoo", "adlm", "rohg"))
 
 
 def is_right_to_left(text: str, language: str | None = None) -> bool:
@@ -232,7 +233,9 @@ def is_right_to_left(text: str, language: str | None = None) -> bool:
     letters.
     """
     if language:
-        return language.split("-")[0].lower() in _REVERSED
+        subtags = language.lower().split("-")
+        scripts = [one for one in subtags[1:] if len(one) == 4 and one.isalpha()]
+        return scripts[0] in _REVERSED_SCRIPTS if scripts else subtags[0] in _REVERSED
     if text.isascii():
         return False
     classes = [unicodedata.bidirectional(character) for character in text]

@@ -5,6 +5,7 @@ together with the transcript, an outline of the sound, and the sound itself.
 """
 
 import base64
+import hashlib
 import html
 import json
 from collections import defaultdict, deque
@@ -23,7 +24,9 @@ from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import WORTH_HEARING, Passage, Transcript, to_json
 from mantisreed.transcript.estimate import passages_over_speech
-from mantisreed.transcript.writing import excerpt
+from mantisreed.transcript.writing import excerpt, is_right_to_left
+
+_SCRIPTS = ("review.js", "unsaved.js", "begin.js")
 
 NOTE = "reviewed and corrected by hand"
 """What a transcript that was saved by the page says of itself."""
@@ -58,13 +61,26 @@ class Sound:
     url: str | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Saving:
+    """Where a page saves to.
+
+    Attributes:
+        url: a corrected transcript is PUT there.
+        version: of the transcript that the page begins from, as that place tells versions apart.
+    """
+
+    url: str
+    version: str
+
+
 def review_page(
     transcript: Transcript,
     sound: Sound,
     rules: LayoutRules,
     *,
     stem: str,
-    save_url: str | None = None,
+    saving: Saving | None = None,
 ) -> str:
     """The whole page.
 
@@ -73,7 +89,7 @@ def review_page(
         sound: of its recording.
         rules: by which its cues are laid out.
         stem: of the files that it saves.
-        save_url: where it saves to besides; None lets it only download.
+        saving: where it saves to besides; None lets it only download.
     """
     language = transcript.language
     passages = tuple(passages_over_speech(transcript.passages, sound.speech))
@@ -86,6 +102,7 @@ def review_page(
         "rules": {"max_cps": own.speed, "line_length": own.line_length, "lines": own.lines},
         "worth": WORTH_HEARING,
         "note": NOTE,
+        "direction": "rtl" if is_right_to_left(sample, language) else "ltr",
         "stem": stem,
         "duration": round(max(sound.duration, 0.1), 3),
         "pauses_and_speech": pauses_and_speech(sound.speech),
@@ -93,7 +110,8 @@ def review_page(
         "peaks_per_second": sound.peaks_per_second,
         "sound_type": sound.media_type,
         "sound_url": sound.url,
-        "save_url": save_url,
+        "save_url": saving and saving.url,
+        "version": saving.version if saving else _version_of(transcript),
     }
     # What stands in a script element ends at the first `</`, and at nothing else.
     encoded = (
@@ -106,9 +124,14 @@ def review_page(
         ("title", title),
         ("data", encoded),
         ("sound", base64.b64encode(sound.content or b"").decode()),
-        ("script", part_of(__name__, "review.js")),
+        ("script", "".join(part_of(__name__, name) for name in _SCRIPTS)),
     )
     return filled(part_of(__name__, "review.html"), parts)
+
+
+def _version_of(transcript: Transcript) -> str:
+    """Tells transcripts apart, for corrections that were not saved."""
+    return hashlib.sha256(to_json(transcript)).hexdigest()[:32]
 
 
 def rows_of(transcript: Transcript, rules: LayoutRules) -> Iterator[Row]:

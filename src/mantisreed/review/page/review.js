@@ -160,6 +160,7 @@ function afterChange(about) {
   $("undo").disabled = !done.length;
   $("redo").disabled = !undone.length;
   if (about) say(about);
+  keepSoon();
 }
 
 /* Where nobody tells speakers apart, there is no column for them. */
@@ -199,25 +200,28 @@ function split() {
   const row = state.rows[here],
     words = wordsOf(row);
   if (cursor < 1 || cursor >= words.length) return say("choose the word that the second cue begins with", true);
-  const [parts, rest] = partsOf(row);
-  const textOf = (from, until) =>
-    flat(
-      parts
-        .slice(from, until)
-        .map(([gap, word]) => gap + word.text)
-        .join("") + (until === parts.length ? rest : ""),
-    );
-  const left = words.slice(0, cursor),
-    right = words.slice(cursor);
-  const one = {
-    ...row,
-    words: left,
-    text: textOf(0, cursor),
-    end: round(Math.max(left[left.length - 1].end, row.start)),
-  };
-  const other = { ...row, words: right, text: textOf(cursor, parts.length), start: right[0].start };
+  const one = portion(row, 0, cursor),
+    other = portion(row, cursor, words.length);
   one.end = Math.min(one.end, other.start);
   change({ ...state, rows: withRow(here, one, other) }, "split");
+}
+
+/* The words [first, until) of a row, as a row. */
+function portion(row, first, until) {
+  const [parts, rest] = partsOf(row),
+    words = wordsOf(row).slice(first, until),
+    isLast = until === parts.length;
+  const text = parts
+    .slice(first, until)
+    .map(([gap, word]) => gap + word.text)
+    .join("");
+  return {
+    ...row,
+    words,
+    text: flat(text + (isLast ? rest : "")),
+    start: first ? words[0].start : row.start,
+    end: isLast ? row.end : round(Math.max(words[words.length - 1].end, row.start)),
+  };
 }
 
 function join() {
@@ -356,7 +360,12 @@ function drawRows() {
     wanted.set(row, element);
     before = element;
   }
-  for (const [row, element] of shown) if (wanted.get(row) !== element) element.remove();
+  for (const [row, element] of shown) {
+    if (wanted.get(row) === element) continue;
+    // Whoever scrolls away from the row with the focus stays in the text.
+    if (element.contains(document.activeElement)) scroller.focus({ preventScroll: true });
+    element.remove();
+  }
   shown = wanted;
   spaceAbove.style.height = `${tops[first] || 0}px`;
   spaceBelow.style.height = `${Math.max(0, tops[state.rows.length] - tops[last])}px`;
@@ -407,7 +416,7 @@ function elementOf(row, at) {
   else {
     const text = document.createElement("div");
     text.className = "text";
-    text.dir = "auto";
+    text.dir = data.direction;
     if (data.transcript.language) text.lang = data.transcript.language;
     const [parts, rest] = partsOf(row);
     parts.forEach(([gap, word], place) => {
@@ -466,7 +475,7 @@ function editorOf(row, at) {
   box.className = "editor";
   const area = document.createElement("textarea");
   area.value = flat(row.text);
-  area.dir = "auto";
+  area.dir = data.direction;
   area.spellcheck = true;
   area.setAttribute("aria-label", `Text of the cue at ${clock(row.start)}`);
   if (data.transcript.language) area.lang = data.transcript.language;
@@ -807,6 +816,8 @@ function drawDetail() {
   drawPeaks(pen, start, end, width, height);
   pen.font = `${12 * ratio}px system-ui, sans-serif`;
   pen.textBaseline = "bottom";
+  pen.textAlign = "left";
+  pen.direction = data.direction;
   let at = Math.max(0, lastBefore(state.rows, start, (row) => row.start) - 1);
   let isAbove = false;
   for (; at < state.rows.length && state.rows[at].start < end; at++) {
@@ -934,17 +945,28 @@ function download(name, content, type) {
   say(`saved as ${name}`);
 }
 
+/* Somebody else has saved meanwhile: the page begins anew with their text, and lays these corrections over it. */
+function loadNewer() {
+  keep();
+  if (isKept) return location.reload();
+  say("not saved: somebody else has saved meanwhile; download the transcript to keep these corrections", true);
+}
+
 async function saveServed() {
+  const saved = state;
   try {
     const answer = await fetch(data.save_url, {
       method: "PUT",
-      headers: { "Content-Type": "application/json" },
+      headers: { "Content-Type": "application/json", "If-Match": base.version },
       body: JSON.stringify(savedTranscript()),
     });
+    if (answer.status === 412) return loadNewer();
     const told = await answer.json().catch(() => ({}));
     if (!answer.ok) throw new Error(told.detail || told.title || `the server says ${answer.status}`);
     say(`saved: ${told.files.join(", ")}`);
-    savedState = state;
+    savedState = saved;
+    Object.assign(base, { rows: saved.rows, doubts: saved.doubts, version: answer.headers.get("ETag") });
+    keep();
     $("save-dialog").close();
   } catch (error) {
     say(`not saved: ${error.message}`, true);
@@ -1062,8 +1084,13 @@ const KEYS = {
   e: () => beginEdit(here),
   ArrowDown: () => moveRow(1),
   ArrowUp: () => moveRow(-1),
-  ArrowRight: () => moveWord(1),
-  ArrowLeft: () => moveWord(-1),
+  ArrowRight: () => moveWord(data.direction === "rtl" ? -1 : 1),
+  // To the left is on where a script runs that way.
+  ArrowLeft: () => moveWord(data.direction === "rtl" ? 1 : -1),
+  PageDown: () => movePage(1),
+  PageUp: () => movePage(-1),
+  Home: () => moveRow(-here),
+  End: () => moveRow(state.rows.length - 1 - here),
 };
 
 function moveRow(step) {
@@ -1071,6 +1098,13 @@ function moveRow(step) {
   reveal(here);
   focusRow();
   if (audio.paused) seek(state.rows[here].start);
+}
+
+/* As many rows on as are seen at once. */
+function movePage(step) {
+  const view = scroller.clientHeight * 0.9,
+    at = lastBefore(tops, tops[here] + step * view, (value) => value);
+  moveRow(Math.max(0, Math.min(at, state.rows.length - 1)) - here || step);
 }
 
 function moveWord(step) {
@@ -1252,24 +1286,6 @@ matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => {
   draw();
 });
 addEventListener("beforeunload", (event) => {
-  if (state !== savedState) event.preventDefault();
+  keep();
+  if (state !== savedState && !isKept) event.preventDefault();
 });
-
-/* ---- begin ---------------------------------------------------------------------------------------------------- */
-
-$("overview").setAttribute("aria-valuemax", Math.round(data.duration));
-if (data.save_url) {
-  $("save-served").hidden = false;
-  $("save-about").textContent =
-    "Into the workspace goes the text with all formats of its outputs; the rest is downloaded.";
-}
-markSpeakers();
-indexWords();
-indexDoubts();
-measure();
-draw();
-showClock();
-if (!state.rows.length) say("there is no text");
-document.documentElement.dataset.ready = "true";
-// The page can be read before the sound is unpacked.
-setTimeout(loadSound, 0);

@@ -2,13 +2,18 @@
 module.
 """
 
-from functools import cache
+import html
+from functools import lru_cache
 
 from mantisreed.exports.pages import filled, part_of, style_of
 
 
-@cache
-def board_page() -> str:
-    """The whole page."""
-    parts = (("style", style_of(__name__, "board.css")), ("script", part_of(__name__, "board.js")))
+@lru_cache(16)
+def board_page(prefix: str = "") -> str:
+    """The whole page, for whoever reaches the service under a prefix of paths."""
+    parts = (
+        ("prefix", html.escape(prefix)),
+        ("style", style_of(__name__, "board.css")),
+        ("script", part_of(__name__, "board.js")),
+    )
     return filled(part_of(__name__, "board.html"), parts)

@@ -5,6 +5,7 @@
    Only the rows that are seen are in the page. */
 
 const $ = (id) => document.getElementById(id);
+const PREFIX = document.documentElement.dataset.prefix; // of all paths of the service
 const jobs = new Map();
 let token = sessionStorage.getItem("token") || "",
   order = [],
@@ -56,6 +57,18 @@ function say(text, isBad = false) {
 
 /* ---- jobs ----------------------------------------------------------------------------------------------------- */
 
+let events = 0; // that have come
+const lastEvent = new Map(); // of each job
+
+/* What an answer says of jobs, as `wanted` finds them in it. An event may overtake an answer that was made before it:
+   what the event said holds. */
+async function answered(path, options, wanted) {
+  const before = events,
+    answer = await (await ask(path, options)).json();
+  for (const job of wanted(answer)) if ((lastEvent.get(job.id) || 0) <= before) take(job);
+  return answer;
+}
+
 function take(job) {
   if (!jobs.has(job.id)) {
     // Ids sort by time; new jobs come first.
@@ -66,6 +79,8 @@ function take(job) {
   jobs.set(job.id, job);
 }
 
+const itself = (job) => [job];
+
 function leaveOut(id) {
   jobs.delete(id);
   order = order.filter((known) => known !== id);
@@ -74,13 +89,10 @@ function leaveOut(id) {
 async function load() {
   const before = [...order],
     there = new Set();
-  let next = "/jobs?limit=1000";
+  let next = `${PREFIX}/jobs?limit=1000`;
   while (next) {
-    const page = await (await ask(next)).json();
-    for (const job of page.jobs) {
-      take(job);
-      there.add(job.id);
-    }
+    const page = await answered(next, {}, (answer) => answer.jobs);
+    for (const job of page.jobs) there.add(job.id);
     draw();
     next = page.next;
   }
@@ -92,7 +104,7 @@ async function load() {
 async function listen() {
   for (;;) {
     try {
-      const answer = await ask("/events", { headers: { Accept: "text/event-stream" } });
+      const answer = await ask(`${PREFIX}/events`, { headers: { Accept: "text/event-stream" } });
       const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
       // What happened while nobody listened.
       load().catch(() => {});
@@ -120,19 +132,21 @@ function taken(event) {
       .filter((line) => line.includes(": "))
       .map((line) => [line.slice(0, line.indexOf(": ")), line.slice(line.indexOf(": ") + 2)]),
   );
-  if (fields.event === "job") take(JSON.parse(fields.data));
-  if (fields.event === "gone") leaveOut(JSON.parse(fields.data).id);
+  const told = ["job", "gone"].includes(fields.event) ? JSON.parse(fields.data) : null;
+  if (told) lastEvent.set(told.id, ++events);
+  if (fields.event === "job") take(told);
+  if (fields.event === "gone") leaveOut(told.id);
   if (fields.event === "missed") load().catch(() => {});
 }
 
 /* ---- drawing -------------------------------------------------------------------------------------------------- */
 
-const GOOD = ["done", "nothing heard"],
-  BAD = ["failed", "incomplete", "doubtful"],
-  BUSY = ["accepted", "running", "waiting"];
+const GOOD = ["done", "no speech"],
+  BAD = ["failed", "follow-up failed", "incomplete", "suspect"],
+  BUSY = ["waiting", "sending", "working", "unconfirmed"];
 const elements = new Map();
 let isDrawing = false;
-const NARROW = matchMedia("(max-width: 46rem)"); // as in the style sheet, which says how high rows are
+const NARROW = matchMedia("(max-width: 60rem)"); // as in the style sheet, which says how high rows are
 
 function draw() {
   if (isDrawing) return;
@@ -156,7 +170,7 @@ function drawNow() {
     );
   const scroller = $("scroller"),
     list = $("jobs"),
-    height = parseFloat(getComputedStyle(document.documentElement).fontSize) * (NARROW.matches ? 9.4 : 4.6);
+    height = parseFloat(getComputedStyle(document.documentElement).fontSize) * (NARROW.matches ? 11.6 : 4.6);
   list.style.height = `${Math.max(1, shown.length * height)}px`;
   const first = Math.max(0, Math.floor(scroller.scrollTop / height) - 3),
     last = Math.min(shown.length, Math.ceil((scroller.scrollTop + scroller.clientHeight) / height) + 3);
@@ -292,7 +306,7 @@ function clock(seconds) {
 
 async function act(job, what) {
   try {
-    take(await (await ask(`/jobs/${job.id}/${what}`, { method: "POST" })).json());
+    await answered(`${PREFIX}/jobs/${job.id}/${what}`, { method: "POST" }, itself);
     draw();
     say(`${job.recording}: ${what}`);
   } catch (error) {
@@ -302,7 +316,7 @@ async function act(job, what) {
 
 async function download(job, form) {
   try {
-    const answer = await ask(`/jobs/${job.id}/outputs/${form}`, { headers: { Accept: "*/*" } });
+    const answer = await ask(`${PREFIX}/jobs/${job.id}/outputs/${form}`, { headers: { Accept: "*/*" } });
     const link = document.createElement("a");
     link.href = URL.createObjectURL(await answer.blob());
     link.download = `${job.recording.replace(/\.[^.]+$/, "")}.${form === "json" ? "transcript.json" : form}`;
@@ -318,7 +332,7 @@ async function download(job, form) {
 async function openReview(job) {
   const page = window.open("", "_blank");
   try {
-    const { url } = await (await ask(`/jobs/${job.id}/review`, { method: "POST" })).json();
+    const { url } = await (await ask(`${PREFIX}/jobs/${job.id}/review`, { method: "POST" })).json();
     if (page) page.location = url;
     else location.href = url;
   } catch (error) {
@@ -346,7 +360,7 @@ async function send(files, link) {
     form.append("recording", file, file.name);
     say(`sending ${file.name} ...`);
     try {
-      take(await (await ask("/jobs", { method: "POST", body: form })).json());
+      await answered(`${PREFIX}/jobs`, { method: "POST", body: form }, itself);
       sent++;
       draw();
     } catch (error) {
@@ -355,15 +369,9 @@ async function send(files, link) {
   }
   if (link) {
     try {
-      take(
-        await (
-          await ask("/jobs", {
-            method: "POST",
-            headers: { "Content-Type": "application/json" },
-            body: JSON.stringify({ link, ...options() }),
-          })
-        ).json(),
-      );
+      const body = JSON.stringify({ link, ...options() });
+      const headers = { "Content-Type": "application/json" };
+      await answered(`${PREFIX}/jobs`, { method: "POST", headers, body }, itself);
       sent++;
       draw();
     } catch (error) {
@@ -410,7 +418,7 @@ new ResizeObserver(draw).observe($("scroller"));
 
 (async () => {
   try {
-    const told = await (await ask("/engines")).json();
+    const told = await (await ask(`${PREFIX}/engines`)).json();
     engines = told.engines;
     limit = told.spend_limit;
     for (const engine of engines) {

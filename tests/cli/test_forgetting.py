@@ -1,0 +1,191 @@
+"""What was said in a job that is forgotten is nowhere in the workspace any more."""
+
+import json
+import subprocess
+import sys
+import threading
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Command
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.composer import compose
+
+WORD = "gannetquill"
+"""Is in everything that engines and services say."""
+
+SETTINGS = """
+[settings]
+engine = "first"
+to = ["txt", "json"]
+max_attempts = 1
+hints = ["{word}hint"]
+
+[engine.first]
+url = "http://127.0.0.1:{port}"
+accepts.formats = ["flac"]
+price = {{ per_minute = "0.01", currency = "shells" }}
+send = {{ path = "/words", raw = "{{audio}}" }}
+reply.text = "says"
+reply.words = {{ each = "words", text = "w", start = "s", end = "e", confidence = "c" }}
+
+[engine.second]
+url = "http://127.0.0.1:{port}"
+accepts.formats = ["flac"]
+price = {{ per_minute = "0.01", currency = "shells" }}
+send = {{ path = "/text", raw = "{{audio}}" }}
+reply.text = "says"
+
+[engine.torn]
+url = "http://127.0.0.1:{port}"
+accepts.formats = ["flac"]
+send = {{ path = "/torn", raw = "{{audio}}" }}
+reply.text = "says"
+
+[engine.rude]
+url = "http://127.0.0.1:{port}"
+accepts.formats = ["flac"]
+send = {{ path = "/rude", raw = "{{audio}}" }}
+reply.text = "says"
+
+[service.mirror]
+url = "http://127.0.0.1:{port}"
+accepts = {{ max_characters = 4000, languages = ["en", "de"] }}
+send = {{ path = "/turn", json = {{ lines = "{{passages}}", into = "{{target}}" }} }}
+reply.texts = "lines"
+
+[after.german]
+service = "mirror"
+target = "de"
+to = ["srt"]
+"""
+
+
+class Talker(BaseHTTPRequestHandler):
+    """Says the word, in every way that an engine can."""
+
+    def do_POST(self) -> None:
+        body = self.rfile.read(int(self.headers["Content-Length"]))
+        status, answer = self._answer(body)
+        content = answer if isinstance(answer, bytes) else json.dumps(answer).encode()
+        self.send_response(status)
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(content)))
+        self.end_headers()
+        self.wfile.write(content)
+
+    def _answer(self, body: bytes) -> tuple[int, Any]:
+        if self.path == "/turn":
+            return 200, {"lines": [f"{WORD} {n}" for n, _ in enumerate(json.loads(body)["lines"])]}
+        if self.path == "/torn":
+            return 200, f'{{"heard": "{WORD}"}}'.encode()
+        if self.path == "/rude":
+            return 400, {"error": f"what is {WORD}?"}
+        said = " ".join(f"{WORD}{number}" for number in range(12))
+        words = [
+            {"w": word, "s": number * 0.7, "e": number * 0.7 + 0.4, "c": 0.05}
+            for number, word in enumerate(said.split())
+        ]
+        # Large replies are files, small ones are in the database.
+        return 200, {"says": said, "words": words, "more": WORD * (40_000 if len(body) % 2 else 1)}
+
+    def log_message(self, *arguments: object) -> None:
+        pass
+
+
+@pytest.fixture
+def workspace(tmp_path: Path) -> Iterator[Path]:
+    with ThreadingHTTPServer(("127.0.0.1", 0), Talker) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        settings = SETTINGS.format(port=server.server_address[1], word=WORD)
+        (tmp_path / "mantisreed.toml").write_text(settings)
+        yield tmp_path
+        server.shutdown()
+
+
+@pytest.fixture
+def recording(english: list[Phrase], tmp_path: Path) -> Path:
+    file = tmp_path / "note.flac"
+    compose(english, seed=70, duration=12).write(file)
+    return file
+
+
+def places_with(what: bytes, folder: Path, *but: Path) -> list[str]:
+    """The files that hold something."""
+    return [
+        str(file.relative_to(folder))
+        for file in sorted(folder.rglob("*"))
+        if file.is_file() and file not in but and what in file.read_bytes()
+    ]
+
+
+def jobs(mantisreed: Command) -> list[str]:
+    told = json.loads(mantisreed("jobs", "--json", "--limit", "0").stdout)
+    return [job["id"] for job in told["jobs"]]
+
+
+def test_nothing_of_a_job_is_left(mantisreed: Command, workspace: Path, recording: Path) -> None:
+    settings, word = workspace / "mantisreed.toml", WORD.encode()
+    done = mantisreed("run", "note.flac", "--second-opinion", "second", "--hint", f"{WORD}too")
+    assert done.returncode == 0 and "second heard" in done.stderr, done.stderr
+    assert mantisreed("run", "note.flac", "--engine", "torn").returncode == 1
+    assert mantisreed("run", "note.flac", "--engine", "rude").returncode == 1
+    state = workspace / ".mantisreed"
+    assert {"ledger.sqlite", "unreadable", "opinions"} <= {
+        Path(place).parts[0] for place in places_with(word, state)
+    } | {"ledger.sqlite"}
+    paid = mantisreed("costs", "--json").stdout
+    told = mantisreed("forget", "--yes", *jobs(mantisreed))
+    assert told.returncode == 0 and "--outputs removes them too" in told.stderr
+    assert places_with(word, state) == []
+    assert mantisreed("costs", "--json").stdout == paid
+    assert places_with(word, workspace, settings)  # what was written for people
+    assert mantisreed("forget", "--yes", "--outputs", *jobs(mantisreed)).returncode == 0
+
+
+def test_outputs_go_too_where_that_is_wanted_unless_they_were_edited(
+    mantisreed: Command, workspace: Path, recording: Path
+) -> None:
+    settings = workspace / "mantisreed.toml"
+    assert mantisreed("run", "note.flac").returncode == 0
+    (job,) = jobs(mantisreed)
+    assert mantisreed("export", job, "--to", "srt").returncode == 0
+    edited = workspace / "transcripts" / "note.txt"
+    edited.write_text(f"{WORD}, corrected by hand\n")
+    told = mantisreed("forget", "--yes", "--outputs", job)
+    assert told.returncode == 0, told.stderr
+    assert places_with(WORD.encode(), workspace, settings) == ["transcripts/note.txt"]
+    again = mantisreed("retry", job)
+    assert again.returncode != 0 and "was forgotten" in again.stderr
+    assert mantisreed("run", "note.flac", "--overwrite").returncode == 0
+
+
+def test_sound_that_lies_in_the_state_goes_too(
+    mantisreed: Command, workspace: Path, recording: Path
+) -> None:
+    sound = recording.read_bytes()
+    command = [sys.executable, "-m", "mantisreed", "run", "-", "--engine", "torn"]
+    failed = subprocess.run(command, cwd=workspace, input=sound, capture_output=True, check=False)
+    assert failed.returncode == 1
+    assert places_with(sound, workspace / ".mantisreed")
+    assert mantisreed("forget", "--yes", *jobs(mantisreed)).returncode == 0
+    assert places_with(sound, workspace / ".mantisreed") == []
+
+
+def test_what_another_job_needs_stays_and_is_told(
+    mantisreed: Command, workspace: Path, recording: Path
+) -> None:
+    assert mantisreed("run", "note.flac").returncode == 0
+    assert mantisreed("run", "note.flac", "--piece-length", "30min").returncode == 0
+    first, second = jobs(mantisreed)
+    told = mantisreed("forget", "--yes", first)
+    assert f"replies that {second} need too stay" in told.stdout
+    exported = mantisreed("export", second, "--to", "txt", "--stdout")
+    assert WORD in exported.stdout
+    told = mantisreed("forget", "--yes", second)
+    assert "stay" not in told.stdout
+    assert places_with(WORD.encode(), workspace / ".mantisreed") == []
