@@ -149,6 +149,7 @@ class Workspace:
         trust: what the settings use of their user's, and whether they may.
         services: its text services, by name.
         follow_ups: what happens after each transcript, by name; each after those that it needs.
+        state: where its state is kept; None for the hidden folder.
     """
 
     file: Path
@@ -165,6 +166,7 @@ class Workspace:
     trust: Trust = field(default_factory=lambda: Trust(Path(SETTINGS_FILE)))
     services: Mapping[str, TextServiceCard] = field(default_factory=dict)
     follow_ups: Mapping[str, FollowUp] = field(default_factory=dict)
+    state: Path | None = None
 
     def origin_of(self, card: EngineCard) -> str:
         """Where a card comes from: the workspace, the settings that all workspaces share, or
@@ -183,7 +185,7 @@ class Workspace:
     @property
     def hidden(self) -> Path:
         """The tool's own folder; it may not exist yet."""
-        return self.folder / HIDDEN_FOLDER
+        return self.state or self.folder / HIDDEN_FOLDER
 
     def engine(self, name: str | None, *, translating: bool = False) -> EngineCard:
         """The card with this name, or `NAME:PROFILE`; with None the one in the settings, or the

@@ -1,17 +1,21 @@
 """What was said in a job that is forgotten is nowhere in the workspace any more."""
 
 import json
+import os
 import subprocess
 import sys
+import tempfile
 import threading
 from collections.abc import Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from subprocess import PIPE
 from typing import Any
 
 import pytest
 
 from conftest import Command
+from mantisreed import RunOptions, open_workspace, transcribe
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 
@@ -189,3 +193,103 @@ def test_what_another_job_needs_stays_and_is_told(
     told = mantisreed("forget", "--yes", second)
     assert "stay" not in told.stdout
     assert places_with(WORD.encode(), workspace / ".mantisreed") == []
+
+
+# Runs that keep nothing
+# ----------------------------------------------------------------------
+
+
+def files_in(folder: Path) -> set[str]:
+    return {str(path.relative_to(folder)) for path in folder.rglob("*")}
+
+
+def in_memory(process: int) -> set[Path]:
+    """What a process has left in memory."""
+    return {
+        path
+        for place in ("/dev/shm", tempfile.gettempdir())
+        for path in Path(place).glob(f"mantisreed-{process}-*")
+    }
+
+
+def test_a_run_to_stdout_writes_no_outputs_and_can_be_exported_later(
+    mantisreed: Command, workspace: Path, recording: Path
+) -> None:
+    printed = mantisreed("run", "note.flac", "--stdout")
+    assert printed.returncode == 0 and printed.stdout.startswith(f"{WORD}0 {WORD}1")
+    # What is done after each transcript is done all the same, and has files.
+    assert files_in(workspace / "transcripts") == {"note.de.srt"}
+    (job,) = jobs(mantisreed)
+    assert mantisreed("export", job, "--to", "txt", "--stdout").stdout == printed.stdout
+    subtitles = mantisreed("run", "note.flac", "--stdout", "--to", "srt")
+    assert subtitles.stdout.startswith("1\n00:00:0") and jobs(mantisreed) == [job]
+
+
+@pytest.mark.parametrize("source", ["note.flac", "-"])
+def test_a_run_that_keeps_nothing_leaves_nothing_but_what_it_cost(
+    workspace: Path, recording: Path, source: str, mantisreed: Command
+) -> None:
+    before = files_in(workspace)
+    command = [sys.executable, "-m", "mantisreed", "run", source, "--stdout", "--no-keep"]
+    second = ["--second-opinion", "second"]
+    sound = recording.read_bytes() if source == "-" else b""
+    ran = subprocess.Popen([*command, *second], cwd=workspace, stdin=PIPE, stdout=PIPE, stderr=PIPE)
+    printed, said = ran.communicate(sound)
+    assert ran.returncode == 0, said
+    assert printed.decode().startswith(f"{WORD}0 {WORD}1") and in_memory(ran.pid) == set()
+    left = files_in(workspace) - before
+    assert all(file.startswith(".mantisreed") for file in left)
+    assert places_with(WORD.encode(), workspace / ".mantisreed") == []
+    assert places_with(b"note.flac", workspace / ".mantisreed") == []
+    assert jobs(mantisreed) == []
+    (engine, other) = json.loads(mantisreed("costs", "--json").stdout)["costs"]
+    assert {engine["engine"], other["engine"]} == {"first", "second"} and engine["cost"] > 0
+
+
+def test_what_it_cost_is_noted_also_when_it_fails(
+    mantisreed: Command, workspace: Path, recording: Path
+) -> None:
+    failed = mantisreed("run", "note.flac", "--engine", "torn", "--stdout", "--no-keep")
+    assert failed.returncode == 1 and failed.stdout == "" and in_memory(os.getpid()) == set()
+    assert "nothing was to be kept" in failed.stderr
+    assert len(json.loads(mantisreed("costs", "--json").stdout)["costs"]) == 1
+
+
+def test_from_python_the_transcript_is_all_that_there_is(
+    workspace: Path, recording: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("MANTISREED_TRUST", str(workspace))
+    before = files_in(workspace)
+    found = open_workspace(workspace / "mantisreed.toml")
+    (outcome,) = transcribe(recording, found, RunOptions(engine="second", keep=False))
+    assert outcome.transcript is not None and WORD in outcome.transcript.passages[0].text
+    assert outcome.files == () and places_with(WORD.encode(), workspace / ".mantisreed") == []
+    assert not {file for file in files_in(workspace) - before if "transcripts" in file}
+
+
+@pytest.mark.parametrize(
+    ("arguments", "told"),
+    [
+        (("--no-keep",), "--stdout prints the text"),
+        (("--stdout", "--into", "out"), "has no effect with --stdout"),
+        (("--stdout", "--to", "srt,vtt"), "prints one format"),
+        (("--stdout", "--json"), "has no effect with"),
+        (("--stdout", "--fill"), "has no effect with"),
+        (("--stdout", "--name", "a.wav"), "has no effect without the source -"),
+        (("other.flac", "--stdout", "--to", "srt"), "there are 2"),
+    ],
+)
+def test_what_makes_no_sense_without_files_is_refused_before_anything_is_sent(
+    mantisreed: Command, workspace: Path, recording: Path, arguments: tuple[str, ...], told: str
+) -> None:
+    (workspace / "other.flac").write_bytes(recording.read_bytes())
+    refused = mantisreed("run", *arguments[:1], "note.flac", *arguments[1:])
+    assert refused.returncode == 2 and told in refused.stderr and refused.stdout == ""
+
+
+def test_several_texts_are_printed_one_behind_the_other(
+    mantisreed: Command, workspace: Path, recording: Path
+) -> None:
+    (workspace / "other.flac").write_bytes(recording.read_bytes() + b"\0")
+    printed = mantisreed("run", "note.flac", "other.flac", "--stdout", "--no-keep")
+    assert printed.returncode == 0 and printed.stdout.count(f"{WORD}0 ") == 2

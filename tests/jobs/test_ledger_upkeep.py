@@ -44,6 +44,7 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
     with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
         for index in ("job_by_identity", "job_by_changed"):
             connection.execute(f"DROP INDEX {index}")
+        connection.execute("DROP TABLE payment")
         for column in ("outcome", "identity"):
             connection.execute(f"ALTER TABLE job DROP COLUMN {column}")
         connection.execute("UPDATE request SET state = 'in doubt' WHERE key = 'r2'")

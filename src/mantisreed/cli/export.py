@@ -66,11 +66,9 @@ def run(
     from pathlib import Path
 
     from mantisreed.errors import InputError
-    from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
-    from mantisreed.exports.wording import reworded
+    from mantisreed.exports.formats import chosen_formats
     from mantisreed.files import printable
-    from mantisreed.pipeline.exporting import export, find_transcript
-    from mantisreed.review.personal import hidden_script
+    from mantisreed.pipeline.exporting import export, find_transcript, printed
     from mantisreed.workspace import open_workspace
 
     are_files = all(Path(one).is_file() for one in wanted)
@@ -85,10 +83,8 @@ def run(
             raise InputError(
                 "--stdout takes one transcript and one format", advice="--to srt, for instance"
             )
-        script = hidden_script(find_transcript(workspace, wanted[0]).script, options.redaction)
-        if formats[0].name != TRANSCRIPT_FORMAT:
-            script, _ = reworded(script, options.wording)
-        sys.stdout.write(formats[0].write(script, options).decode())
+        found = find_transcript(workspace, wanted[0])
+        sys.stdout.write(printed(found.script, formats[0], options))
         return 0
     folder = Path(into) if into else None
     for one in export(workspace, wanted, formats, options, into=folder, overwrite=overwrite):

@@ -17,7 +17,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
     from typing import Any
 
+    from mantisreed.audio.workers import DecodingWorkers
     from mantisreed.errors import InputError
+    from mantisreed.pipeline.options import RunOptions
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.sources.recordings import Source
     from mantisreed.workspace import Workspace
@@ -56,6 +58,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--name", metavar="NAME", help="what the recording is called, for its outputs"
     )
+    group = parser.add_argument_group("without files")
+    group.add_argument(
+        "--stdout",
+        action="store_true",
+        help="print the text, or the format of --to, in place of writing files",
+    )
+    group.add_argument(
+        "--no-keep",
+        action="store_true",
+        help="with --stdout: keep nothing on this machine but what it cost; no follow-ups",
+    )
     parser.add_argument(
         "--publish-at",
         metavar="URL",
@@ -75,11 +88,24 @@ def run(
     pause: str | None = None,
     pcm: str | None = None,
     name: str | None = None,
+    stdout: bool = False,
+    no_keep: bool = False,
     **options: "Any",
 ) -> int:
     """Run the pipeline and show what came out. 0 when every recording is done, 3 when some only
     wait, else 1.
     """
+    for option, is_given in (("--stdout", stdout), ("--no-keep", no_keep)):
+        if is_given and (live or fill or publish_at is not None or as_json):
+            raise _wrong_use(option, "has no effect with --live, --fill, --publish-at or --json")
+    if no_keep and not stdout:
+        raise _wrong_use("--no-keep", "leaves nothing: --stdout prints the text")
+    if stdout:
+        from mantisreed.cli.printing import run_to_stdout
+
+        return run_to_stdout(
+            console, sources, name=name, report=report, keep=not no_keep, **options
+        )
     if live:
         from mantisreed.cli.live import run_live
 
@@ -195,23 +221,39 @@ def sent(
     with DecodingWorkers() as workers:
         workers.warm_up()  # while the rest of the program is loading
 
-        from mantisreed.cli.progress import Progress
-        from mantisreed.pipeline.transcribe import transcribe
         from mantisreed.workspace import open_workspace
 
         config = given.pop("config", None)
         workspace = open_workspace(Path(config) if config else None)
-        _warn(console, workspace, given.get("engine"))
         options = run_options(workspace, wait=wait, **given)
-        with Progress(console) as progress:
-            return transcribe(
-                sources,
-                workspace,
-                options,
-                workers=workers,
-                on_event=progress.show,
-                on_outcome=on_outcome or (lambda outcome: None),
-            )
+        return transcribed(
+            console, sources, workspace, options, workers=workers, on_outcome=on_outcome
+        )
+
+
+def transcribed(
+    console: Console,
+    sources: "Sequence[str | Source]",
+    workspace: "Workspace",
+    options: "RunOptions",
+    *,
+    workers: "DecodingWorkers | None" = None,
+    on_outcome: "Callable[[Outcome], None] | None" = None,
+) -> "list[Outcome]":
+    """What became of recordings, with progress shown."""
+    from mantisreed.cli.progress import Progress
+    from mantisreed.pipeline.transcribe import transcribe
+
+    _warn(console, workspace, options.engine)
+    with Progress(console) as progress:
+        return transcribe(
+            sources,
+            workspace,
+            options,
+            workers=workers,
+            on_event=progress.show,
+            on_outcome=on_outcome or (lambda outcome: None),
+        )
 
 
 def _warn(console: Console, workspace: "Workspace", engine: str | None) -> None:

@@ -18,6 +18,7 @@ from mantisreed.jobs.jobs import JobStore
 from mantisreed.jobs.listing import Listing
 from mantisreed.jobs.ownership import FileOwnership, Ownership, SessionOwnership
 from mantisreed.jobs.pace import PaceKeeper
+from mantisreed.jobs.payments import PaymentStore
 from mantisreed.jobs.records import VERSION
 from mantisreed.jobs.replies import ReplyStore
 from mantisreed.jobs.requests import RequestStore
@@ -58,6 +59,7 @@ class Ledger:
         self.listing = Listing(database)
         self.replies = ReplyStore(folder, database)
         self.pace = PaceKeeper(database)
+        self.payments = PaymentStore(database)
         self.calls = CallRegister(database)
         self.follow_ups = FollowUpStore(database, self.replies, self.owner)
         self.jobs = JobStore(database, self.owner)

@@ -9,6 +9,7 @@
     request   what is sent, known by `key`, the same for the same sound and the same request in
               any job; its state, the ticket of the engine's own job, the digest of its reply
     attempt   one try of a request: for which job, when, how much was sent, what came, what it cost
+    payment   what was paid for runs of which nothing else is kept
     start     when requests to an engine started, for its rate limit
     reply     replies by the digest of their bytes; those over 256 KiB are files
     call      callbacks that were taken, by their ids, so that none is taken twice
@@ -62,6 +63,20 @@ _FOLLOW_UPS = (
     )
     """,
 )
+
+_PAYMENTS = """
+    CREATE TABLE payment (
+        started DOUBLE PRECISION NOT NULL,
+        engine TEXT NOT NULL,
+        currency TEXT,
+        billed DOUBLE PRECISION NOT NULL,
+        cost TEXT,
+        price TEXT,
+        charge TEXT NOT NULL,
+        reported_seconds DOUBLE PRECISION,
+        reported_cost TEXT
+    )
+    """
 
 _CREATE = (
     "CREATE TABLE ledger (version INTEGER NOT NULL)",
@@ -161,6 +176,7 @@ _CREATE = (
     """,
     "CREATE INDEX start_by_engine ON start (engine, moment)",
     *_FOLLOW_UPS,
+    _PAYMENTS,
     "CREATE TABLE reply (digest TEXT PRIMARY KEY, body BYTEA NOT NULL)",
     "CREATE TABLE call (id TEXT PRIMARY KEY, moment DOUBLE PRECISION NOT NULL)",
 )
@@ -200,6 +216,7 @@ def _create(database: Database, *, is_sqlite: bool) -> None:
 _UNCONFIRMED = "UPDATE {} SET {} = 'unconfirmed' WHERE {} = 'in doubt'"
 
 _FROM_5 = (
+    _PAYMENTS,
     "ALTER TABLE job ADD COLUMN outcome TEXT",
     "ALTER TABLE job ADD COLUMN identity TEXT NOT NULL DEFAULT ''",
     "UPDATE job SET identity = id",

@@ -331,6 +331,19 @@ SELECT attempt.started, job.engine, job.currency, attempt.billed, attempt.cost, 
        attempt.reported_seconds, attempt.reported_cost
 FROM attempt JOIN job ON job.id = attempt.job
 WHERE attempt.charge IN ('sure', 'maybe')
+UNION ALL
+SELECT started, engine, currency, billed, cost, price, charge, reported_seconds, reported_cost
+FROM payment
+"""
+NOTE_PAYMENT = """
+INSERT INTO payment (started, engine, currency, billed, cost, price, charge, reported_seconds,
+    reported_cost)
+VALUES (:started, :engine, :currency, :billed, :cost, :price, :charge, :reported_seconds,
+    :reported_cost)
+"""
+NOTE_PAID_QUESTION = """
+INSERT INTO question (key, service, job, state, characters, cost, currency, asked)
+VALUES (:key, :service, '', :state, :characters, :cost, :currency, :asked)
 """
 SAVED_SECONDS = """
 SELECT sum(piece.ends - piece.starts) AS seconds

@@ -27,7 +27,6 @@ from mantisreed.errors import (
     PostponedError,
     UnreadableReplyError,
 )
-from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import file_digest
 from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
 from mantisreed.jobs.ledger import Ledger, open_ledger
@@ -54,7 +53,7 @@ from mantisreed.pipeline.options import (
     stored_options,
 )
 from mantisreed.pipeline.outcomes import Outcome, finished_recording, job_outcome, outcome_of
-from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.outputs import Outputs, formats_to_write
 from mantisreed.pipeline.recording import identity_of
 from mantisreed.pipeline.transcribe import (
     LateTransport,
@@ -590,7 +589,7 @@ def outputs_of_job(
             trusted.
     """
     workspace.trust.require_folder(stored.folder)
-    formats = chosen_formats(stored.wanted.to or ())
+    formats = formats_to_write(stored.wanted.to or ())
     return Outputs(
         stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite
     )

@@ -18,6 +18,7 @@ from mantisreed.exports.formats import (
 )
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
+from mantisreed.exports.wording import reworded
 from mantisreed.files import HIDDEN_FOLDER, printable
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.pipeline.pairing import check_same_recording
@@ -51,6 +52,16 @@ class Exported:
 
     name: str
     written: Written
+
+
+def printed(script: Script, form: OutputFormat, options: WriteOptions, name: str = "") -> str:
+    """A script in a format, as it would be in a file: without personal data, with other words where
+    that is wanted.
+    """
+    script = hidden_script(script, options.redaction)
+    if form.name != TRANSCRIPT_FORMAT:
+        script, _ = reworded(script, options.wording)
+    return form.write(script, options, name).decode()
 
 
 def find_transcript(workspace: Workspace | None, wanted: str) -> Found:

@@ -77,6 +77,8 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
         translations: that text services make of each transcript.
         is_followed: whether follow-ups of the settings are done.
         second_opinion: the engine card that is asked about what is doubtful; None asks nobody.
+        keep: whether anything is kept: without, outcomes have their transcripts, no file is
+            written, and only what it cost is noted.
     """
 
     engine: str | None = None
@@ -95,6 +97,7 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
     translations: tuple[Translation, ...] = ()
     is_followed: bool = True
     second_opinion: str | None = None
+    keep: bool = True
 
     def __post_init__(self) -> None:
         """Take what Python callers write: lists, a single name, a path, a number.

@@ -14,7 +14,7 @@ import msgspec
 from filelock import FileLock
 
 from mantisreed.errors import OutputError, reason_of
-from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat
+from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat, chosen_formats
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.exports.wording import reworded
 from mantisreed.files import (
@@ -62,6 +62,15 @@ class _Remembered(msgspec.Struct, frozen=True):
     before: str = ""
 
 
+def formats_to_write(names: Sequence[str]) -> tuple[OutputFormat, ...]:
+    """The formats with these names; none where nothing is to be written.
+
+    Raises:
+        InputError: there is no such format.
+    """
+    return chosen_formats(names) if names else ()
+
+
 class _Claim(msgspec.Struct, frozen=True):
     """Which recording has a stem in a folder."""
 
@@ -89,7 +98,7 @@ class Outputs:
         Args:
             folder: where outputs go.
             hidden: the workspace's hidden folder.
-            formats: what is written of each transcript.
+            formats: what is written of each transcript; nothing where there are none.
             options: how they are written.
             overwrite: also files that were edited, or that something else made.
 
@@ -99,7 +108,7 @@ class Outputs:
         self._folder = folder
         self._memory = hidden / _MEMORY_FOLDER
         self._claims = self._memory / _CLAIMS_FOLDER
-        for needed in (folder, hidden, self._memory, self._claims):
+        for needed in (*([folder] if formats else []), hidden, self._memory, self._claims):
             make_folder(needed)
         self._formats = formats
         self.options = options or WriteOptions()
@@ -235,6 +244,7 @@ class Outputs:
             raise OutputError(
                 f"cannot be read ({reason_of(error)})", where=printable(path)
             ) from error
+        make_folder(path.parent)
         remembered = _Remembered(recording, bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
         if before or self._overwrite:

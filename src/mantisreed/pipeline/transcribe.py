@@ -17,7 +17,6 @@ from mantisreed.cards.requests import HttpRequest
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, InterruptedRunError, require_type
-from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.checking import check_follow_ups
@@ -32,7 +31,7 @@ from mantisreed.pipeline.options import (
     transcription_options,
 )
 from mantisreed.pipeline.outcomes import Outcome, State
-from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.outputs import Outputs, formats_to_write
 from mantisreed.pipeline.pieces import PieceOptions, channels_named
 from mantisreed.running import interruptible, run_in_thread, run_interruptibly
 from mantisreed.sources.finding import Sources, find_recordings
@@ -87,6 +86,21 @@ def transcribe(
         options, RunOptions | None, "options", "mantisreed.RunOptions(engine=...) makes them"
     )
     wanted = options or RunOptions()
+    if not wanted.keep:
+        from mantisreed.pipeline.unkept import unkept
+
+        if wanted.translations:
+            raise InputError("translations are files, and none are kept", where="RunOptions.keep")
+        wanted = msgspec.structs.replace(wanted, keep=True, to=(), is_followed=False)
+        with unkept(workspace) as inside:
+            return transcribe(
+                sources,
+                inside,
+                wanted,
+                workers=workers,
+                on_event=on_event,
+                on_outcome=on_outcome,
+            )
     recordings = find_recordings(
         sources, wanted.selection, on_note=lambda note: _tell_note(on_event, note)
     )
@@ -177,7 +191,7 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
         if wanted.into is not None
         else workspace.folder / workspace.settings.into,
         workspace.hidden,
-        chosen_formats(wanted.to if wanted.to is not None else workspace.settings.to),
+        formats_to_write(wanted.to if wanted.to is not None else workspace.settings.to),
         options=wanted.writing or default_writing(workspace),
         overwrite=wanted.overwrite,
     )

@@ -20,7 +20,7 @@ from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.reply import ParsedReply
 from mantisreed.engines.request import Piece
 from mantisreed.errors import UnreadableReplyError
-from mantisreed.files import bytes_digest, make_folder, printable, write_whole
+from mantisreed.files import HIDDEN_FOLDER, bytes_digest, make_folder, printable, write_whole
 
 _FOLDER = "unreadable"
 
@@ -68,8 +68,9 @@ class UnreadableReplies:
             place = self._place(digest, "reply")
             error.advice = (
                 f"the whole reply is in {printable(place)}; fix the card and run the same "
-                "command, which costs "
-                "nothing, or `mantisreed retry` asks for another one"
+                "command, which costs nothing, or `mantisreed retry` asks for another one"
+                if self._folder.parent.name == HIDDEN_FOLDER
+                else "nothing was to be kept, and so the reply is gone; fix the card"
             )
             if known is None:
                 make_folder(self._folder)

@@ -1,0 +1,67 @@
+"""Runs that leave nothing behind: their state is in memory, and goes with them; only what they cost
+is noted.
+"""
+
+import os
+import re
+import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from dataclasses import replace
+from pathlib import Path
+
+from mantisreed.pipeline.transcribe import ledger_of
+from mantisreed.workspace import Workspace
+
+_IN_MEMORY = Path("/dev/shm")  # noqa: S108 - what is made there is for this user alone
+_NAME = re.compile(r"mantisreed-([0-9]+)-\w+")
+
+
+@contextmanager
+def memory_folder() -> Iterator[Path]:
+    """A folder in memory, that only this user can read and that is gone at the end.
+
+    Where the system has no files in memory, it is one for temporary files.
+    """
+    place = Path(tempfile.gettempdir())
+    if os.access(_IN_MEMORY, os.W_OK | os.X_OK):
+        place = _IN_MEMORY
+    _sweep(place)
+    with tempfile.TemporaryDirectory(prefix=f"mantisreed-{os.getpid()}-", dir=place) as folder:
+        yield Path(folder)
+
+
+def _sweep(place: Path) -> None:
+    """Remove what programs of this user have left that were killed."""
+    for folder in place.glob("mantisreed-*"):
+        found = _NAME.fullmatch(folder.name)
+        if found is None or folder.is_symlink() or folder.stat().st_uid != os.getuid():
+            continue
+        try:
+            os.kill(int(found[1]), 0)
+        except ProcessLookupError:
+            shutil.rmtree(folder, ignore_errors=True)
+        except OSError:  # somebody else's process has that number now
+            continue
+
+
+@contextmanager
+def unkept(workspace: Workspace) -> Iterator[Workspace]:
+    """The same workspace with its state in memory. At the end what was paid is noted in its ledger,
+    and nothing else.
+    """
+    with memory_folder() as folder:
+        inside = replace(workspace, ledger=None, state=folder)
+        try:
+            yield inside
+        finally:
+            _note_costs(inside, workspace)
+
+
+def _note_costs(inside: Workspace, workspace: Workspace) -> None:
+    with closing(ledger_of(inside)) as ledger:
+        costs = ledger.payments.made()
+    if costs:
+        with closing(ledger_of(workspace)) as ledger:
+            ledger.payments.note(costs)
