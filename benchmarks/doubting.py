@@ -28,7 +28,7 @@ from mantisreed.standin.habits import Habits, Planted, Planter
 from mantisreed.standin.lines import Line
 from mantisreed.transcript.document import Doubt, Passage, Transcript, Word
 
-_FOUND_AS = {"unsure": "confidence", "nonsense": "disagreement"}
+_FOUND_AS = {"unsure": "confidence", "salad": "unlikely", "nonsense": "disagreement"}
 _WORDS_OF_A_CUT = 0.1  # seconds of a word on both sides of a cut that breaks it
 
 
@@ -98,7 +98,14 @@ def count_habits(
     shares = dict.fromkeys(
         ("silence", "loop", "missing", "language", "script", "pace", "unsure"), 0.03
     )
-    for number, habits in enumerate((Habits(**shares), Habits(drift=0.02), Habits(nonsense=0.05))):
+    for number, (kinds, habits) in enumerate(
+        (
+            (tuple(shares), Habits(**shares)),
+            (("drift",), Habits(drift=0.02)),
+            (("nonsense",), Habits(nonsense=0.05)),
+            (("salad",), Habits(salad=0.03)),
+        )
+    ):
         planter = Planter(habits, phrases, random.Random(composition.seed * 10 + number))
         lines = planter.spoiled(true_lines(composition), composition.duration, language)
         transcript = transcript_of(lines, language, composition.duration)
@@ -106,9 +113,7 @@ def count_habits(
         if habits.nonsense:
             true = transcript_of(true_lines(composition), language, composition.duration)
             doubts += disagreements(transcript, true)
-        for kind in (
-            ("nonsense",) if habits.nonsense else ("drift",) if habits.drift else tuple(shares)
-        ):
+        for kind in kinds:
             own = [one for one in planter.planted if one.kind == kind]
             count.take(kind, own, doubts, [one for one in planter.planted if one.kind != kind])
 

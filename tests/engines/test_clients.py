@@ -5,6 +5,7 @@ import json
 import sys
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -315,7 +316,7 @@ def test_an_object_is_called_and_its_errors_are_told(loon: EngineClient, tmp_pat
             asyncio.run(loon.submit(PIECE, RequestOptions(language)))
     with pytest.raises(InputError, match="cannot be loaded"):
         card = card_of(tmp_path, '[engine.x]\npython.object = "no.such:Thing"\nreply.text = "a"\n')
-        client_for(card, {}, ScriptedTransport(Pool()))
+        asyncio.run(client_for(card, {}, ScriptedTransport(Pool())).make_ready())
 
 
 def test_an_object_that_hangs_is_stopped_and_the_next_piece_gets_another_process(
@@ -325,6 +326,50 @@ def test_an_object_that_hangs_is_stopped_and_the_next_piece_gets_another_process
         asyncio.run(loon.submit(PIECE, RequestOptions("zz")))
     assert caught.value.was_sent
     assert heard(loon) is not None
+
+
+def waits_for(file: Path) -> str:
+    return (
+        "import time\nfrom pathlib import Path\n"
+        "def wait():\n"
+        "    until = time.monotonic() + 20\n"
+        f"    while not Path({str(file)!r}).exists():\n"
+        "        assert time.monotonic() < until, 'nobody else could work meanwhile'\n"
+        "        time.sleep(0.01)\n"
+    )
+
+
+@pytest.mark.parametrize("slow", ["loading", "hearing"])
+def test_a_slow_object_stops_nothing_else(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, slow: str
+) -> None:
+    sign = tmp_path / "go-on"
+    (tmp_path / f"marsh_{slow}.py").write_text(
+        waits_for(sign)
+        + ("wait()\n" if slow == "loading" else "")
+        + "class Diver:\n    def hear(self, audio, **about):\n"
+        + ("        wait()\n" if slow == "hearing" else "")
+        + "        return 'dunlin'\n"
+    )
+    monkeypatch.syspath_prepend(tmp_path)
+    toml = f'python.object = "marsh_{slow}:Diver"\nreply.format = "text"\n'
+    client = client_for(card_of(tmp_path, f"[engine.diver]\n{toml}"), {}, ScriptedTransport(Pool()))
+
+    async def work() -> EngineResponse | Ticket:
+        # With a single thread for everything else, an object that had it would wait for ever.
+        asyncio.get_running_loop().set_default_executor(ThreadPoolExecutor(1))
+
+        async def hear() -> EngineResponse | Ticket:
+            await client.make_ready()
+            return await client.submit(PIECE, RequestOptions("en"))
+
+        hearing = asyncio.create_task(hear())
+        await asyncio.sleep(0.05)
+        await asyncio.to_thread(sign.touch)
+        return await hearing
+
+    answered = asyncio.run(work())
+    assert isinstance(answered, EngineResponse) and answered.body == b"dunlin"
 
 
 def test_a_ticket_is_plain_values_that_can_be_kept(tmp_path: Path) -> None:

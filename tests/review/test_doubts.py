@@ -2,6 +2,7 @@
 
 import json
 import random
+import re
 
 import jsonschema
 import pytest
@@ -16,6 +17,7 @@ from mantisreed.review.doubts import (
     text_at,
     with_doubts,
 )
+from mantisreed.review.likelihood import unlikely_stretches
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.ear import HeardWord
@@ -23,6 +25,7 @@ from mantisreed.standin.habits import Habits, Planter
 from mantisreed.standin.lines import Line
 from mantisreed.transcript.document import (
     SCHEMA,
+    WORTH_HEARING,
     Doubt,
     Passage,
     Timing,
@@ -151,7 +154,91 @@ def test_words_of_which_the_engine_is_less_sure_than_usual_are_doubts() -> None:
         doubt.kind == "confidence"
         and text_at(said.words, doubt.start, doubt.end) == "maybe something else"
     )
-    assert doubts_of(transcript(timed(GOOD, sure=0.4))) == []  # it is so all along
+    # Where it is so all along, it is said once.
+    (whole,) = doubts_of(transcript(timed(GOOD, sure=0.4)))
+    assert (whole.start, whole.kind) == (0.0, "confidence")
+
+
+def shuffled(text: str, times: int = 1) -> str:
+    words = text.replace(".", "").split() * times
+    return " ".join(random.Random(5).sample(words, len(words)))
+
+
+SALAD = {
+    "en": "river of green quickly the table because seven loud beneath was never orange which into "
+    "spoon running them slow a window chair between happy not sand the to be of and letter",
+    "de": "Tisch der grün langsam weil sieben unter war niemals die Orange welche in Löffel rennen "
+    "ihnen ein Fenster Stuhl zwischen nicht Sand zu sein und Brief des laut dem",
+    "fr": "table verte le vite parce que sept sous était jamais une orange laquelle dans cuillère "
+    "courir leur lent la fenêtre chaise entre heureux pas sable de être et lettre des du",
+}
+
+
+@pytest.mark.parametrize("language", SALAD)
+@pytest.mark.parametrize("tagged", [True, False])
+def test_words_without_sense_are_a_doubt_where_the_engine_is_less_sure(
+    language: str, tagged: bool
+) -> None:
+    told = transcript(timed(SALAD[language], sure=0.64), language=language if tagged else None)
+    found = [one for one in doubts_of(told) if one.kind == "unlikely"]
+    assert len(found) == 1 and language in found[0].why
+    assert found[0].grade >= WORTH_HEARING
+
+
+def test_the_same_words_in_another_order_are_a_doubt_however_sure_the_engine_is() -> None:
+    assert not [one for one in doubts_of(transcript(timed(GOOD))) if one.kind == "unlikely"]
+    told = transcript(timed(shuffled(GOOD, 4), sure=0.97))
+    assert "unlikely" in [one.kind for one in doubts_of(told)]
+
+
+@pytest.mark.parametrize(
+    "said",
+    [
+        "one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen",
+        "redshank greenshank curlew whimbrel dunlin sanderling knot oystercatcher avocet lapwing "
+        "teal wigeon mallard pintail shoveler gadwall pochard goldeneye smew merganser",
+        "ring alpha three nine nine zero two four wing seventy one mass eighteen point four fat "
+        "two muscle three age four sex male redshank ring alpha three nine nine zero two five",
+        "yeah so I mean you know like I was going down there and um well we had the nets up by "
+        "six and then uh it started raining so we furled them all you know and went back",
+    ],
+    ids=["numbers", "birds", "rings", "talk"],
+)
+def test_lists_and_talk_that_the_engine_is_sure_of_make_sense(said: str) -> None:
+    assert doubts_of(transcript(timed(said))) == []
+
+
+def test_phrases_of_every_learned_language_make_sense(bank: tuple[Phrase, ...]) -> None:
+    for language in ("en", "de"):
+        words = [word for one in bank if one.language == language for word in one.text.split()]
+        assert list(unlikely_stretches(words, [False] * len(words), language)) == []
+    assert list(unlikely_stretches(SALAD["en"].split(), [True] * 32, "cy")) == []
+
+
+def test_low_confidence_over_a_stretch_is_a_doubt_in_any_recording() -> None:
+    (whole,) = doubts_of(transcript(timed(GOOD, sure=0.6)))
+    assert whole.kind == "confidence" and whole.why.startswith("confidence 0.60 over ")
+    (short,) = doubts_of(transcript(timed("The owl was back again.", sure=0.35)))
+    assert short.kind == "confidence" and short.grade >= WORTH_HEARING
+    assert doubts_of(transcript(timed("Owl.", sure=0.45))) == []
+    mixed = [*timed(GOOD[:80], sure=0.9), *timed("over the grey mud at night", 30.0, sure=0.4)]
+    (found,) = doubts_of(transcript(mixed))
+    assert (found.start, found.kind) == (30.0, "confidence")
+
+
+def test_a_doubt_about_pace_never_contradicts_itself() -> None:
+    for seed in range(300):
+        chance = random.Random(seed)
+        words, at = [], 0.0
+        for _ in range(60):
+            lasts = chance.choice((0.05, 0.1, 0.2, 0.3, 0.6))
+            text = "x" * chance.randint(1, 12)
+            words.append(Word(text, at, at + lasts, 0.9))
+            at += lasts + chance.choice((0.0, 0.0, 0.1))
+        for doubt in doubts_of(transcript(words)):
+            if doubt.kind == "pace":
+                pace, limit = re.findall(r"([\d.]+) characters.*faster than ([\d.]+)", doubt.why)[0]
+                assert float(pace) > float(limit)
 
 
 def test_text_over_silence_and_speech_without_text_are_doubts() -> None:
@@ -245,13 +332,15 @@ def test_planted_habits_are_found(bank: tuple[Phrase, ...], language: str) -> No
         )
         for said in composition.truth
     ]
-    shares = dict.fromkeys(("silence", "loop", "missing", "script", "pace", "unsure"), 0.05)
+    shares = dict.fromkeys(
+        ("silence", "loop", "missing", "script", "pace", "unsure", "salad"), 0.05
+    )
     planter = Planter(Habits(**shares), bank, random.Random(2))
     spoiled = planter.spoiled(lines, composition.duration, language)
     words = [[Word(w.text, w.start, w.end, w.confidence) for w in line.words] for line in spoiled]
     speech = [(one.start, one.end) for one in speech_map(composition.blocks())]
     doubts = doubts_of(transcript(*words, language=language), speech)
-    called = {"unsure": "confidence"}
+    called = {"unsure": "confidence", "salad": "unlikely"}
     assert {one.kind for one in planter.planted} == set(shares)
     for fault in planter.planted:
         kind = called.get(fault.kind, fault.kind)

@@ -136,7 +136,7 @@ class proxy:  # noqa: N801 - it is used as a function
                 try:
                     answer = request.urlopen(asked, timeout=60)
                 except error.HTTPError as problem:
-                    answer = problem  # type: ignore[assignment]
+                    answer = problem
                 with answer:
                     self.send_response(answer.status)
                     for name, value in answer.headers.items():

@@ -468,8 +468,19 @@ def with_shots(options: "WriteOptions", video: str | None) -> "WriteOptions":
 
 
 def format_names(given: str | None) -> "list[str] | None":
-    """The names in `--to`; None where it is not given."""
-    return None if given is None else [name.strip() for name in given.split(",") if name.strip()]
+    """The names in `--to`; None where it is not given.
+
+    Raises:
+        InputError: it is given and names none.
+    """
+    from mantisreed.errors import InputError
+
+    if given is None:
+        return None
+    names = [name.strip() for name in given.split(",") if name.strip()]
+    if not names:
+        raise InputError("no output format is named", where="--to", advice="--to srt,txt")
+    return names
 
 
 def workspace_if_any(config: str | None) -> "Workspace | None":

@@ -12,6 +12,7 @@ from mantisreed.cli.arguments import (
     add_writing,
     described_changes,
     duration,
+    format_names,
     with_shots,
     workspace_if_any,
     write_options,
@@ -124,7 +125,7 @@ def run(
     change.check()
     _check_files(files, to, into, join=join, offsets=offsets)
     if into is not None:
-        forms = chosen_formats([name.strip() for name in (to or "").split(",")])
+        forms = chosen_formats(format_names(to) or [])
         sources = [Path(file) for file in files]
         targets = _targets(sources, Path(into), forms)
         for source, of_source in zip(sources, targets, strict=True):

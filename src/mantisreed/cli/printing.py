@@ -36,7 +36,7 @@ def run_to_stdout(
 
     import msgspec
 
-    from mantisreed.cli.arguments import run_options
+    from mantisreed.cli.arguments import format_names, run_options
     from mantisreed.cli.outcomes import exit_code, show_problems, write_report
     from mantisreed.cli.run import transcribed
     from mantisreed.errors import InputError
@@ -46,7 +46,7 @@ def run_to_stdout(
 
     config = options.pop("config", None)
     workspace = open_workspace(Path(config) if config else None)
-    formats = chosen_formats([part.strip() for part in (to or "txt").split(",")])
+    formats = chosen_formats(format_names(to) or ["txt"])
     if len(formats) != 1:
         raise InputError("prints one format", where="--stdout", advice="--to srt, for instance")
     if into is not None:

@@ -33,11 +33,7 @@ def client_for(
     transport: "Transport",
     options: ClientOptions | None = None,
 ) -> EngineClient:
-    """What speaks to the card's engine.
-
-    Raises:
-        InputError: the card names a Python object that cannot be loaded.
-    """
+    """What speaks to the card's engine."""
     if card.command:
         return CommandClient(card, secrets)
     if card.python:

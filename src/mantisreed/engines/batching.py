@@ -66,6 +66,9 @@ class BatchClient:
         self._results: OrderedDict[str, dict[str, Any]] = OrderedDict()
         self._untidied: dict[str, set[str]] = {}
 
+    async def make_ready(self) -> None:
+        """There is nothing to load."""
+
     async def submit(
         self, piece: Piece, request_options: RequestOptions
     ) -> EngineResponse | Ticket:

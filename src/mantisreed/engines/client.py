@@ -66,12 +66,21 @@ class StillWorking:
 class EngineClient(Protocol):
     """What speaks to one engine."""
 
+    async def make_ready(self) -> None:
+        """Load what it needs; done before anything is sent, and again without harm.
+
+        Raises:
+            InputError: it cannot be loaded.
+        """
+        ...
+
     async def submit(
         self, piece: Piece, request_options: RequestOptions
     ) -> EngineResponse | Ticket:
         """Send a piece.
 
         Raises:
+            InputError: what it needs cannot be loaded.
             EngineError: of the kind that says what to do about it.
         """
         ...

@@ -64,6 +64,9 @@ class HttpClient:
             ),
         )
 
+    async def make_ready(self) -> None:
+        """There is nothing to load."""
+
     async def submit(
         self, piece: Piece, request_options: RequestOptions
     ) -> EngineResponse | Ticket:

@@ -12,9 +12,10 @@ import subprocess
 import sys
 import tempfile
 import weakref
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 from mantisreed.cards.answers import quoted_beginning
 from mantisreed.cards.limits import LARGEST_REPLY
@@ -32,9 +33,14 @@ from mantisreed.units import short_size
 _LAST_WORDS = 4000  # bytes of what a program says on standard error that are kept
 _BLOCK = 1 << 18
 
+T = TypeVar("T")
+
 
 class _AnswersAtOnce:
     """An engine that has no jobs of its own."""
+
+    async def make_ready(self) -> None:
+        """There is nothing to load."""
 
     async def ask(self, ticket: Ticket) -> EngineResponse | StillWorking:
         """Never called: no ticket was given out."""
@@ -232,21 +238,41 @@ class PythonClient(_AnswersAtOnce):
     """
 
     def __init__(self, card: EngineCard, secrets: Mapping[str, Secret]) -> None:
+        """Start nothing yet."""
+        assert card.python is not None
+        self._card, self._secrets = card, secrets
+        self._name, self._timeout = card.python.object, float(card.python.timeout)
+        self._idle: list[_PythonProcess] = []
+        # Threads of its own: an object that takes long would keep those that everything else needs.
+        self._threads = ThreadPoolExecutor(card.concurrent_pieces, thread_name_prefix=card.name)
+        weakref.finalize(self, _stop_all, self._idle)
+
+    async def make_ready(self) -> None:
         """Load the object in a first process.
 
         Raises:
             InputError: there is no such entry point, or it cannot be imported.
         """
-        assert card.python is not None
-        self._card, self._secrets = card, secrets
-        self._name, self._timeout = card.python.object, float(card.python.timeout)
-        self._idle = [_PythonProcess(self._name)]
-        weakref.finalize(self, _stop_all, self._idle)
-        if problem := self._idle[0].problem():
+        if not self._idle:
+            self._idle.append(await self._loaded())
+
+    async def _loaded(self) -> "_PythonProcess":
+        process = _PythonProcess(self._name)
+        try:
+            problem = await self._in_thread(process.problem)
+        finally:
+            if not process.is_at_rest:
+                process.stop()
+        if problem:
             raise InputError(
-                f"the object {self._name!r} of engine {card.name} cannot be loaded ({problem})",
+                f"the object {self._name!r} of engine {self._card.name} cannot be loaded "
+                f"({problem})",
                 advice=f"name an entry point of the group {ENTRY_POINTS!r}, or module:object",
             )
+        return process
+
+    async def _in_thread(self, work: Callable[[], T]) -> T:
+        return await asyncio.get_running_loop().run_in_executor(self._threads, work)
 
     async def submit(
         self, piece: Piece, request_options: RequestOptions
@@ -255,12 +281,10 @@ class PythonClient(_AnswersAtOnce):
         about = _values(self._card, piece, request_options, self._secrets)
         for name in ("audio_link", "request_id", "callback", "audio_size"):
             del about[name]
-        process = (
-            self._idle.pop() if self._idle else await asyncio.to_thread(_PythonProcess, self._name)
-        )
+        process = self._idle.pop() if self._idle else await self._loaded()
         try:
             kind, content = await asyncio.wait_for(
-                asyncio.to_thread(process.called, piece.audio, about), self._timeout
+                self._in_thread(lambda: process.called(piece.audio, about)), self._timeout
             )
         except TimeoutError as error:
             late = UnreachableError(
@@ -301,7 +325,6 @@ class _PythonProcess:
             },
             start_new_session=True,
         )
-        self._is_loaded = False
         self.is_at_rest = False
 
     def problem(self) -> str | None:
@@ -313,7 +336,7 @@ class _PythonProcess:
         if kind != READY:
             self.stop()
             return content.decode("utf-8", "replace")
-        self._is_loaded = self.is_at_rest = True
+        self.is_at_rest = True
         return None
 
     def called(self, audio: bytes, about: Mapping[str, Value]) -> tuple[bytes, bytes]:
@@ -322,8 +345,6 @@ class _PythonProcess:
         Raises:
             OSError, EOFError: the process has ended.
         """
-        if not self._is_loaded and (problem := self.problem()):
-            raise EOFError(problem)
         self.is_at_rest = False
         assert self._process.stdin is not None
         request = json.dumps({"size": len(audio), "about": about})

@@ -166,6 +166,14 @@ class Dispatcher:
         """Send nothing more and wait for nothing; what is on its way is still noted."""
         self._gate.stop(reason)
 
+    async def make_ready(self) -> None:
+        """Load what the engine needs, before anything is sent.
+
+        Raises:
+            InputError: it cannot be loaded.
+        """
+        await self._client.make_ready()
+
     async def reply(self, work: Work, progress: Progress) -> EngineResponse:
         """The engine's reply to a piece. What is kept is not asked for again.
 

@@ -204,6 +204,7 @@ class Batch:
         # number of them.
         at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
         try:
+            await self._make_ready()
             if self._options.wanted.spend_limit is not None:
                 await self._watch_costs()
             await asyncio.gather(*(work() for _ in range(min(at_once, len(self._tasks)))))
@@ -220,6 +221,14 @@ class Batch:
             )
             for number, task in enumerate(self._tasks)
         ]
+
+    async def _make_ready(self) -> None:
+        """Load what the engines need, so that what cannot be loaded is told before anything is
+        sent.
+        """
+        await self._dispatcher.make_ready()
+        if self._shared.second is not None:
+            await self._shared.second.dispatcher.make_ready()
 
     async def follow(
         self,
@@ -269,6 +278,7 @@ class Batch:
 
         at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
         try:
+            await self._make_ready()
             await _all_or_none(asyncio.create_task(work()) for _ in range(at_once))
             if self._follow_ups is not None:
                 for ended in await self._follow_ups.at_the_end():

@@ -17,6 +17,7 @@ from mantisreed.cards.requests import HttpRequest
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, InterruptedRunError, require_type
+from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.checking import check_follow_ups
@@ -191,7 +192,7 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
         if wanted.into is not None
         else workspace.folder / workspace.settings.into,
         workspace.hidden,
-        formats_to_write(wanted.to if wanted.to is not None else workspace.settings.to),
+        chosen_formats(workspace.settings.to) if wanted.to is None else formats_to_write(wanted.to),
         options=wanted.writing or default_writing(workspace),
         overwrite=wanted.overwrite,
     )

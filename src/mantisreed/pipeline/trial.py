@@ -138,6 +138,7 @@ async def _tried(
             kind = piece.form.content_type_at(piece.sample_rate)
             piece = replace(piece, link=links.offer(piece.audio, kind, piece.form.extension))
         client = client_for(card, options.secrets, transport)
+        await client.make_ready()
         started = time.monotonic()
         answered = await reply_to(client, card, piece, options.request_options)
     if not card.is_service:

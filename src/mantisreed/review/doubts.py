@@ -2,26 +2,25 @@
 language, and why.
 """
 
-import re
+import math
 import statistics
 import unicodedata
 from bisect import bisect_left, bisect_right
 from collections import Counter
-from collections.abc import Container, Iterable, Iterator, Sequence
-from functools import cache
-from itertools import accumulate, pairwise
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import pairwise
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 from mantisreed.review.aligning import aligned_runs
-from mantisreed.review.normalising import key_of, normalised_word
+from mantisreed.review.drift import drifts_of
+from mantisreed.review.language import language_findings
+from mantisreed.review.normalising import key_of
 from mantisreed.review.runs import runs_where
-from mantisreed.subtitles.languages import words_of_language
 from mantisreed.transcript.document import WORTH_HEARING, Doubt, Passage, Transcript, Word
 from mantisreed.transcript.estimate import passages_over_speech
-from mantisreed.transcript.punctuation import ends_sentence
 
 KINDS = {
     "silence": "text where nobody speaks",
@@ -31,7 +30,8 @@ KINDS = {
     "pace": "faster than anybody speaks, or a word that never ends",
     "script": "another script than the rest",
     "language": "another language than the rest",
-    "confidence": "words of which the engine is less sure than usual",
+    "unlikely": "words that hardly make sense in their language",
+    "confidence": "words of which the engine is not sure",
     "seam": "a cut went through speech, and the words beside it may be broken",
     "disagreement": "another engine tells it differently",
     "estimated": "times that the engine did not tell",
@@ -53,46 +53,19 @@ _PACES = (
 _SLOWEST_WORD = 4.0  # seconds; nobody draws a word so long
 _COVERED = 0.2  # share of a word that has to be over speech
 _UNHEARD = 1.2  # seconds of speech without a word
-_SHORTEST_SENTENCE = 4  # words; of fewer nobody knows the language
-# Words, and how much more small words another language has among them.
-_LANGUAGE_WINDOW, _CLEARLY = (
-    12,
-    0.25,
-)
-_SMALL_WORDS = 0.3  # share of small words from which a window is of a language
 # Confidence, and how many times the usual spread below the usual one.
-_LEAST_CONFIDENT, _SPREADS = (
-    0.65,
-    3.5,
-)
-# Shapes of words that the other languages hardly have; short sentences may have few small words.
-_SHAPES = {
-    "en": "th|^wh|ight|ough|[a-z]{2}ing$|[^aeiou]y$|"
-    "^(?:one|two|four|five|six|seven|nine|ten|eleven|twelve)$",
-    "de": "[äöüß]|sch|cht|pf|ung$|keit$|tz|"
-    "^(?:eins|zwei|drei|vier|fünf|sechs|sieben|acht|neun|zehn|elf)$",
-    "fr": "[èêùçœ]|é|eux$|eau|[a-z]+ent$|^(?:[ldjncmts]|qu)['’]",
-    "es": "ñ|ción$|[áíóú]|ll|dad$|^qu",
-    "it": "zion[ei]$|gli|[àèìòù]$|cch|tt[aoie]$",
-    "pt": "[ãõ]|ç|nh|lh|dade$",
-    "nl": "ij|[a-z]oe|aa|uu|eeuw|sch",
-    "pl": "[ąćęłńśźż]|sz|cz|rz|ów$",
-}
-_LANGUAGES = tuple(_SHAPES)
+_LEAST_CONFIDENT, _SPREADS = 0.65, 3.5
+_ENOUGH_WORDS = 20  # to tell what confidence is usual in a recording
+# Words, and the mean confidence over so many below which a stretch is doubtful in any recording.
+_UNSURE = ((12, 0.65), (4, 0.5))
+_SURE = 0.75  # words at the edge of such a stretch that are as sure do not belong to it
 _AT_EDGE = (
     0.12  # seconds from the edge of a piece within which a word may be the rest of one that was cut
 )
 _IN_SPEECH = 0.04  # seconds of speech on both sides of a cut that went through a sound
 _DIFFERING = 2  # words; a single one that differs is a matter of spelling more often than not
-# seconds; this and what follows was tuned on the drifting recordings of benchmarks/doubting.py
-_GRID = 0.1
-_DRIFT_WINDOW, _DRIFT_STEP, _FARTHEST = 250, 100, 150  # steps of the grid
-_CARRIED = 6  # windows for which an offset is remembered where none can be told
-_LEAST_DRIFT, _LIKE = 4, 15  # steps: the least that is told, and how far neighbours may be apart
-_CLEARER, _FITTING = 0.12, 0.76  # shares of the window in which text and speech agree
-
 _FEW_WORDS = 1.0  # seconds
-_SAID_OF_ALL = ("silence", "loop", "script", "language")
+_SAID_OF_ALL = ("silence", "loop", "script", "language", "unlikely")
 
 Span = tuple[float, float]
 
@@ -111,7 +84,10 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
     found += [*_unsure(words), *_estimated(passages)]
     if speech is not None:
         # Where times have run away, text over silence and speech without text only say so again.
-        drifts = list(_drifts(words, speech, transcript.recording.duration))
+        drifts = [
+            doubt_of("drift", start, end, _drifted(by), 0.5 + abs(by) / 4)
+            for start, end, by in drifts_of(words, speech, transcript.recording.duration)
+        ]
         found += drifts
         spans = [(doubt.start, doubt.end) for doubt in drifts]
         over = [*_over_silence(words, speech), *_unheard(words, speech)]
@@ -119,6 +95,12 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
             doubt for doubt in over if not any(start <= doubt.start < end for start, end in spans)
         ]
     return in_order(_without_repeats(found))
+
+
+def _drifted(seconds: float) -> str:
+    """What is said of times that have run away by so much."""
+    way = "late" if seconds > 0 else "early"
+    return f"the times are up to {abs(seconds):.1f} s {way} against the speech"
 
 
 def _without_repeats(doubts: Sequence[Doubt]) -> list[Doubt]:
@@ -209,15 +191,20 @@ def disagreements(transcript: Transcript, other: Transcript) -> list[Doubt]:
         here, there = ours[first:last], theirs[begin:finish]
         start = min(word.start for word in (*here, *there))
         end = max(word.end for word in (*here, *there))
-        counts = f"{len(there)} words" if len(there) != 1 else "1 word"
-        why = (
-            f"{name} has {counts} here instead of {len(here)}"
-            if there
-            else f"{name} has nothing here"
-        )
+        why = _told(name, len(here), len(there))
         grade = 0.4 + 0.05 * max(len(here), len(there))
         found.append(doubt_of("disagreement", start, end, why, grade))
     return found
+
+
+def _told(name: str, ours: int, theirs: int) -> str:
+    """How another one tells a passage of so many words with so many."""
+    if not theirs:
+        return f"{name} has nothing here"
+    if ours == theirs:
+        return f"{name} has other words here"
+    counts = "1 word" if theirs == 1 else f"{theirs} words"
+    return f"{name} has {counts} here instead of {ours}"
 
 
 def _changes(ours: Sequence[str], theirs: Sequence[str]) -> Iterator[tuple[tuple[int, int], ...]]:
@@ -274,94 +261,6 @@ def _loops(words: Sequence[Word]) -> Iterator[Doubt]:
             at += 1
 
 
-def _drifts(words: Sequence[Word], speech: Sequence[Span], duration: float) -> Iterator[Doubt]:
-    """Stretches in which the text would fit the speech much better some moments earlier or
-    later.
-    """
-    last = max([duration, *(word.end for word in words[-1:]), *(end for _, end in speech[-1:])])
-    count = int(last / _GRID) + 1
-    if not words or not speech or count < _DRIFT_WINDOW:
-        return
-    said = _on_grid([(word.start, word.end) for word in words], count)
-    heard = _on_grid(speech, count)
-    offsets = _supported(_offsets(said, heard))
-    for first, after in runs_where([offset != 0 for offset in offsets]):
-        start = first * _DRIFT_STEP * _GRID
-        end = min(last, ((after - 1) * _DRIFT_STEP + _DRIFT_WINDOW) * _GRID)
-        worst = max(offsets[first:after], key=abs) * _GRID
-        why = (
-            f"the times are up to {abs(worst):.1f} s {'late' if worst > 0 else 'early'} against "
-            "the speech"
-        )
-        yield doubt_of("drift", start, end, why, 0.5 + abs(worst) / 4)
-
-
-def _supported(offsets: Sequence[int]) -> list[int]:
-    """The offsets that a neighbour has as well, or nearly: one window may fit elsewhere by
-    chance.
-    """
-    kept = []
-    for at, offset in enumerate(offsets):
-        beside = [*offsets[max(0, at - 1) : at], *offsets[at + 1 : at + 2]]
-        near = [other for other in beside if other and abs(other - offset) <= _LIKE]
-        kept.append(offset if abs(offset) >= _LEAST_DRIFT and near else 0)
-    return kept
-
-
-def _on_grid(spans: Sequence[Span], count: int) -> NDArray[np.bool_]:
-    steps = np.zeros(count + 1, np.int32)
-    edges = np.clip(np.round(np.array(spans) / _GRID).astype(int), 0, count)
-    np.add.at(steps, edges[:, 0], 1)
-    np.add.at(steps, edges[:, 1], -1)
-    return np.cumsum(steps[:-1]) > 0
-
-
-def _offsets(said: NDArray[np.bool_], heard: NDArray[np.bool_]) -> list[int]:
-    """For each window by how many steps of the grid its text is late; 0 where it fits or nothing
-    can be told.
-
-    It is looked for around no offset, and around that of the window before: times may run away
-    without end.
-    """
-    text, speech = np.where(said, 1.0, -1.0), np.where(heard, 1.0, -1.0)
-    offsets: list[int] = []
-    for first in range(0, len(said) - _DRIFT_WINDOW + 1, _DRIFT_STEP):
-        window = text[first : first + _DRIFT_WINDOW]
-        before = next((offset for offset in reversed(offsets[-_CARRIED:]) if offset), 0)
-        near = _agreement(window, speech, first)
-        found = [
-            (float(near[_FARTHEST - offset]), offset) for offset in range(-_FARTHEST, _FARTHEST + 1)
-        ]
-        if abs(before) > _FARTHEST // 2:
-            around = _agreement(window, speech, first - before)
-            found += [
-                (float(around[_FARTHEST - by]), before + by)
-                for by in range(-_FARTHEST, _FARTHEST + 1)
-            ]
-        most, best = max(found, key=lambda one: (one[0], -abs(one[1])))
-        is_clear = most >= _FITTING and most - near[_FARTHEST] >= _CLEARER
-        offsets.append(best if is_clear else 0)
-    return offsets
-
-
-def _agreement(
-    window: NDArray[np.float64], speech: NDArray[np.float64], first: int
-) -> NDArray[np.float64]:
-    """In what share of a window text and speech agree when it begins up to `_FARTHEST` steps from a
-    place.
-
-    What is outside of the recording agrees with nothing and differs from nothing.
-    """
-    begin, end = first - _FARTHEST, first + _FARTHEST + len(window)
-    inside = speech[max(0, begin) : max(0, end)]
-    left = max(0, min(-begin, end - begin))
-    around = np.zeros(end - begin)
-    around[left : left + len(inside)] = inside[: len(around) - left]
-    sums = np.correlate(around, window, mode="valid")
-    shares: NDArray[np.float64] = (1.0 + sums / len(window)) / 2.0
-    return shares
-
-
 def _by_speaker(passages: Iterable[Passage]) -> list[list[Word]]:
     """Each speaker's words by time: two who speak at once are not one who speaks fast."""
     rows: dict[str | None, list[Word]] = {}
@@ -374,17 +273,22 @@ def _paces(words: Sequence[Word]) -> Iterator[Doubt]:
     """Runs in which more is said than anybody can say, and words that last too long."""
     letters = np.concatenate([[0], np.cumsum([len(word.text) + 1 for word in words])])
     is_fast = [False] * len(words)
+    fastest_of = [(0.0, 0, 1.0)] * len(words)  # of the windows that begin there
     for count, fastest in _PACES:
         for at in range(len(words) - count + 1):
             length = words[at + count - 1].end - words[at].start
-            if letters[at + count] - letters[at] > fastest * length:
+            pace = float(letters[at + count] - letters[at]) / max(0.01, length)
+            if pace > fastest:
                 is_fast[at : at + count] = [True] * count
-    usual = _PACES[0][1]
+                fastest_of[at] = max(fastest_of[at], (pace, count, fastest))
     for first, last in runs_where(is_fast):
-        run = words[first:last]
-        pace = float(letters[last] - letters[first]) / max(0.01, run[-1].end - run[0].start)
-        why = f"{min(pace, 999):.0f} characters a second; nobody speaks faster than {usual:.0f}"
-        yield _doubt("pace", run, why, pace / (2 * usual))
+        # A run of fast windows may be slower as a whole than any of them, and than the limit.
+        pace, count, limit = max(fastest_of[first:last], key=lambda one: (one[0] / one[2], one[1]))
+        shown = min(math.ceil(pace * 10) / 10, 999.0)
+        why = (
+            f"{shown:g} characters a second over {count} words; nobody speaks faster than {limit:g}"
+        )
+        yield _doubt("pace", words[first:last], why, pace / (2 * limit))
     for word in words:
         if word.end - word.start > _SLOWEST_WORD:
             yield _doubt("pace", [word], f"one word lasts {word.end - word.start:.1f} s", 0.6)
@@ -411,100 +315,51 @@ def _scripts(words: Sequence[Word]) -> Iterator[Doubt]:
 
 
 def _languages(passages: Sequence[Passage], language: str | None) -> Iterator[Doubt]:
-    """Windows and sentences that have more small words of another language than of their own."""
+    """What is in another language than the rest, and what hardly makes sense in its own."""
     words = [word for passage in passages for word in passage.words]
-    ends = set(accumulate(len(passage.words) for passage in passages))
-    small = {tongue: _small_words(tongue) for tongue in _LANGUAGES}
-    keys = ["".join(normalised_word(word.text)) for word in words]
-    shapes = {tongue: re.compile(shape) for tongue, shape in _SHAPES.items()}
-    different = list(dict.fromkeys(keys))
-    of_tongue = {
-        tongue: {key for key in different if key in known or shapes[tongue].search(key)}
-        for tongue, known in small.items()
-    }
-    flags = {
-        tongue: np.array([key in known for key in keys], np.int64)
-        for tongue, known in of_tongue.items()
-    }
-    own = (language or "").split("-")[0].lower()
-    if own not in small:
-        own = max(flags, key=lambda tongue: int(flags[tongue].sum()))
-    tongues = [tongue for tongue in _LANGUAGES if tongue != own]
-    sums = {tongue: np.concatenate([[0], np.cumsum(one)]) for tongue, one in flags.items()}
-    is_other = [""] * len(words)
-    for first, last in _language_windows(words, ends):
-        counts = {tongue: int(sums[tongue][last] - sums[tongue][first]) for tongue in tongues}
-        best = max(tongues, key=lambda tongue: counts[tongue])
-        if _is_another(counts[best], int(sums[own][last] - sums[own][first]), last - first):
-            for place in range(first, last):
-                is_other[place] = is_other[place] or best
-    for first, last in runs_where([bool(one) for one in is_other]):
-        why = f"looks like {is_other[first]!r}, the rest is {own!r}"
-        yield _doubt("language", words[first:last], why, 0.8)
-
-
-def _language_windows(words: Sequence[Word], ends: Container[int]) -> Iterator[tuple[int, int]]:
-    """Windows of words [first, last), and sentences that are shorter; a passage's end is one of a
-    sentence too.
-    """
-    begin = 0
-    for at, word in enumerate(words, 1):
-        if at in ends or ends_sentence(word.text):
-            if _SHORTEST_SENTENCE <= at - begin < 2 * _LANGUAGE_WINDOW:
-                yield begin, at
-            begin = at
-        if at >= _LANGUAGE_WINDOW:
-            yield at - _LANGUAGE_WINDOW, at
-
-
-def _is_another(theirs: int, own: int, count: int) -> bool:
-    """Whether so many small words of another language, and so many of one's own, among so many say
-    that it is it.
-
-    A sentence of one's own may have none of its small words, such as one that only lists numbers;
-    one in another language has two or more of that one's. Some words are small in several
-    languages.
-    """
-    if (
-        count >= _LANGUAGE_WINDOW
-        and theirs - own >= _CLEARLY * count
-        and theirs >= _SMALL_WORDS * count
-    ):
-        return True
-    is_most = theirs >= 0.4 * count and theirs - own >= max(3, 2 * own)
-    return is_most or (theirs >= 0.2 * count and own == 0 and theirs >= 2)
-
-
-@cache
-def _small_words(tongue: str) -> frozenset[str]:
-    """Articles, prepositions, conjunctions, pronouns and auxiliaries: half of any text, and its
-    language's own.
-    """
-    known = words_of_language(tongue)
-    return (
-        known.determiners
-        | known.prepositions
-        | known.conjunctions
-        | known.coordinating
-        | known.pronouns
-    ) | known.auxiliaries
+    findings = language_findings(passages, language)
+    for one in findings.others:
+        why = f"looks like {one.language!r}, the rest is {findings.language!r}"
+        yield _doubt("language", words[one.first : one.last], why, 0.8)
+    for one in findings.unlikely:
+        why = f"{one.last - one.first} words that hardly make sense in {one.language!r}"
+        yield _doubt("unlikely", words[one.first : one.last], why, 0.5 + 0.1 * one.excess)
 
 
 def _unsure(words: Sequence[Word]) -> Iterator[Doubt]:
-    """Runs of words of which the engine is much less sure than it usually is in this recording."""
+    """Runs of words of which the engine is much less sure than it usually is in this recording, or
+    than it has to be in any.
+    """
+    sure = [1.0 if word.confidence is None else word.confidence for word in words]
     known = [word.confidence for word in words if word.confidence is not None]
-    if len(known) < 20:
-        return
-    usual = statistics.median(known)
-    spread = max(0.03, 1.4826 * statistics.median(abs(one - usual) for one in known))
+    usual = statistics.median(known) if len(known) >= _ENOUGH_WORDS else 0.0
+    spread = max(0.03, 1.4826 * statistics.median(abs(one - usual) for one in known or [0.0]))
     limit = min(_LEAST_CONFIDENT, usual - _SPREADS * spread)
-    for first, last in runs_where(
-        [word.confidence is not None and word.confidence < limit for word in words]
-    ):
-        run = words[first:last]
-        mean = statistics.fmean(word.confidence or 0.0 for word in run)
-        why = f"confidence {mean:.2f}, usually {usual:.2f} in this recording"
-        yield _doubt("confidence", run, why, (usual - mean) / max(usual, 0.01))
+    is_low = np.array(sure) < limit
+    flags = [bool(flag) for flag in is_low | _low_stretches(sure)]
+    for first, last in runs_where(flags):
+        mean = statistics.fmean(sure[first:last])
+        if mean < limit:
+            why = f"confidence {mean:.2f}, usually {usual:.2f} in this recording"
+            grade = (usual - mean) / usual
+        else:
+            why = f"confidence {mean:.2f} over {last - first} words"
+            grade = 1 - mean
+        yield _doubt("confidence", words[first:last], why, grade)
+
+
+def _low_stretches(sure: Sequence[float]) -> NDArray[np.bool_]:
+    """Words in windows of low confidence, without the sure ones at the edges of a stretch."""
+    sums = np.concatenate([[0.0], np.cumsum(sure)])
+    flags = np.zeros(len(sure), np.bool_)
+    for count, least in _UNSURE:
+        for first in np.flatnonzero(sums[count:] - sums[:-count] < least * count).tolist():
+            flags[first : first + count] = True
+    for first, last in runs_where([bool(flag) for flag in flags]):
+        unsure = [at for at in range(first, last) if sure[at] < _SURE]
+        flags[first:last] = False
+        flags[unsure[0] : unsure[-1] + 1] = True
+    return flags
 
 
 def _estimated(passages: Sequence[Passage]) -> Iterator[Doubt]:

@@ -14,6 +14,7 @@ from mantisreed.standin.ear import HeardWord
 from mantisreed.standin.lines import Line, retold
 
 _SHORTEST_SILENCE = 1.0  # seconds without speech that something is made up over
+_SALAD = 30  # words of text without sense, at least
 _WORD = 0.28  # seconds of a word that is made up
 # As a careless transliteration has them.
 _LETTERS = str.maketrans("abcdefghijklmnopqrstuvwxyzäöüß", "абцдефгхийклмнопкрстуввхузяёюс")
@@ -32,6 +33,8 @@ class Habits:
         pace: its words are squeezed into a moment.
         unsure: its words are others, and the engine is not sure of them.
         nonsense: its words are others, and the engine is as sure of them as ever.
+        salad: words of its language without sense begin, over several phrases, at a confidence
+            between good and bad.
         drift: from a moment on times run by this share faster; 0.02 is 1.2 s a minute.
     """
 
@@ -43,6 +46,7 @@ class Habits:
     pace: float = 0.0
     unsure: float = 0.0
     nonsense: float = 0.0
+    salad: float = 0.0
     drift: float = 0.0
 
     @property
@@ -123,9 +127,13 @@ class Planter:
             "language": lambda line: self._in_another_language(line, tongue),
             "script": _in_another_script,
             "pace": _squeezed,
-            "unsure": lambda line: self._others(line, (0.2, 0.4)),
-            "nonsense": lambda line: self._others(line, (0.9, 0.98)),
+            "unsure": lambda line: self._others(line, self._vocabulary, (0.2, 0.4)),
+            "nonsense": lambda line: self._others(line, self._vocabulary, (0.9, 0.98)),
+            "salad": lambda line: self._others(line, own or self._vocabulary, (0.6, 0.7)),
         }
+        texts = [phrase.text for phrase in self._phrases if phrase.language == tongue]
+        own = sorted({word for text in texts for word in text.split()})
+        salad = 0  # words of it that are still to come
         kept: list[Line] = []
         before: Line | None = None
         for number, line in enumerate(lines):
@@ -133,11 +141,18 @@ class Planter:
             chosen = next(
                 (name for name in ways if self._chance.random() < getattr(self._habits, name)), None
             )
-            if before is not None and self._chance.random() < self._habits.loop:
+            chosen = "salad" if salad > 0 else chosen
+            if (
+                chosen != "salad"
+                and before is not None
+                and self._chance.random() < self._habits.loop
+            ):
                 changed = self._looped(before, line)
             elif chosen is not None:
                 changed = ways[chosen](line)
-                self._note(chosen, line.start, line.end)
+                self._note(chosen, line.start, line.end, goes_on=salad > 0)
+            if chosen == "salad":
+                salad = max(0, (salad or _SALAD) - len(line.words))
             kept += [changed] if changed is not None else []
             before = line if changed is line else None
             until = lines[number + 1].start if number + 1 < len(lines) else seconds
@@ -148,8 +163,14 @@ class Planter:
                 kept.append(self._made_up(line.end + 0.25, until - 0.25))
         return tuple(self._drifted(kept, seconds) if self._habits.drift and kept else kept)
 
-    def _note(self, kind: str, start: float, end: float) -> None:
-        self.planted.append(Planted(kind, round(start, 3), round(end, 3)))
+    def _note(self, kind: str, start: float, end: float, *, goes_on: bool = False) -> None:
+        """Remember a fault; one that goes on is the same as the last one of its kind."""
+        planted = Planted(kind, round(start, 3), round(end, 3))
+        last = [at for at, one in enumerate(self.planted) if one.kind == kind][-1:]
+        if goes_on and last:
+            self.planted[last[0]] = replace(self.planted[last[0]], end=planted.end)
+        else:
+            self.planted.append(planted)
 
     def _looped(self, before: Line, line: Line) -> Line:
         """The end of the phrase before, said again and again for as long as this one lasts."""
@@ -180,10 +201,10 @@ class Planter:
         )
         return retold(line, self._chance.choice(others).text.split())
 
-    def _others(self, line: Line, sure: tuple[float, float]) -> Line:
+    def _others(self, line: Line, vocabulary: Sequence[str], sure: tuple[float, float]) -> Line:
         words = tuple(
             HeardWord(
-                self._chance.choice(self._vocabulary),
+                self._chance.choice(vocabulary),
                 word.start,
                 word.end,
                 self._chance.uniform(*sure),
