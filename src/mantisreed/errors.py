@@ -33,6 +33,17 @@ class MantisreedError(Exception):
         return twin
 
 
+def without_traces(error: BaseException) -> None:
+    """Drop the traces of an error and of what caused it: they hold whatever their frames held."""
+    waiting, seen = [error], set[int]()
+    while waiting:
+        one = waiting.pop()
+        seen.add(id(one))
+        one.__traceback__ = None
+        causes = (one.__cause__, one.__context__)
+        waiting += [other for other in causes if other is not None and id(other) not in seen]
+
+
 def reason_of(error: BaseException) -> str:
     """What a library's error says, as a part of a sentence: one line, in lower case."""
     said = getattr(error, "strerror", None) or str(error) or type(error).__name__

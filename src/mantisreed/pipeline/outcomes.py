@@ -6,7 +6,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
-from mantisreed.errors import MantisreedError, RecordingError
+from mantisreed.errors import MantisreedError, RecordingError, without_traces
 from mantisreed.jobs.life import JobOutcome
 from mantisreed.pipeline.outputs import Written
 from mantisreed.pipeline.results import Finished, FollowUpOutcome
@@ -50,6 +50,11 @@ class Outcome:
     second: "JobRecord | None" = None
     remarks: tuple[str, ...] = ()
     follow_ups: tuple[FollowUpOutcome, ...] = ()
+
+    def __post_init__(self) -> None:
+        """Let go of the sound that the way to the error held: outcomes are kept until the end."""
+        if self.error is not None:
+            without_traces(self.error)
 
     @property
     def doubts(self) -> int:
