@@ -15,6 +15,7 @@ import pytest
 from hypothesis import settings as hypothesis_settings
 from starlette.routing import Mount
 
+import advice
 from mantisreed.cards import secrets
 from mantisreed.cli.main import main
 from mantisreed.standin import brook, server
@@ -195,7 +196,7 @@ def mantisreed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Command:
             patch.setattr(sys, "argv", ["mantisreed", *given])
             patch.setattr(sys, "stdout", streams[0])
             patch.setattr(sys, "stderr", streams[1])
-            patch.setattr(sys, "stdin", io.StringIO())
+            patch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO()))
             try:
                 code: object = main(given)
             except SystemExit as ended:
@@ -204,6 +205,7 @@ def mantisreed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Command:
             logging.getLogger("mantisreed").removeHandler(handler)
             handler.close()
         printed = [_bytes_of(stream).decode("utf-8", "surrogateescape") for stream in streams]
+        advice.check(given[0] if given else "", printed[1])
         return subprocess.CompletedProcess(given, code if isinstance(code, int) else 0, *printed)
 
     return run

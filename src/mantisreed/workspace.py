@@ -391,7 +391,7 @@ def read_settings(file: Path) -> dict[str, Any]:
         content = file.read_text(encoding="utf-8")
     except FileNotFoundError as error:
         raise InputError(
-            "no such settings file", where=printable(file), advice="check --config"
+            "no such settings file", where=printable(file), advice="check its name"
         ) from error
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(

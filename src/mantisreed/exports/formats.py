@@ -63,7 +63,7 @@ class OutputFormat:
         if self.read_text is None:
             raise InputError(
                 f"a file of the format {self.name} has no times",
-                advice="--recording FILE times it by its speech",
+                advice="`mantisreed convert --recording FILE` times it by its speech",
             )
         text, remarks = decoded(content, encoding)
         other = _other_subtitles(self.name, text)
@@ -86,7 +86,8 @@ class OutputFormat:
         if script.cues is not None and not script.cues:
             if self.name == "srt" and text.strip():
                 raise InputError(
-                    "no cue could be read in it", advice="--read-as says which format it is"
+                    "no cue could be read in it",
+                    advice="`mantisreed convert --read-as FORMAT` reads it as what it is",
                 )
             remarks.append(Remark("there are no cues in it"))
         notes = (*notes_of(remarks), *script.notes)
@@ -248,7 +249,7 @@ def format_of_text(content: bytes, encoding: str | None = None) -> OutputFormat:
     if found is None:
         raise InputError(
             "the format of standard input is not known by its text",
-            advice="--read-as FORMAT says it",
+            advice="`mantisreed convert --read-as FORMAT` reads it as what it is",
         )
     return OUTPUT_FORMATS[found]
 
