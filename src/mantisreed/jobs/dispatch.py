@@ -158,9 +158,9 @@ class Dispatcher:
         """How many pieces the engine has as jobs, which are asked for."""
         return self._poller.out
 
-    async def perform(self, change: "Callable[[Ledger], T]") -> T:
-        """Do something with the ledger; it is committed when this returns."""
-        return await self._writer.perform(change)
+    async def perform(self, change: "Callable[[Ledger], T]", *, is_owed: bool = False) -> T:
+        """Do something with the ledger; it is committed when this returns. See `LedgerWriter`."""
+        return await self._writer.perform(change, is_owed=is_owed)
 
     def stop(self, reason: PostponedError) -> None:
         """Send nothing more and wait for nothing; what is on its way is still noted."""
@@ -208,7 +208,9 @@ class Dispatcher:
         except AttemptEndedError as ended:
             raise ended.error from ended
         finally:
-            await self._writer.perform(lambda ledger: ledger.requests.release(record.key))
+            await self._writer.perform(
+                lambda ledger: ledger.requests.release(record.key), is_owed=True
+            )
 
     async def ask_once(self, record: "RequestRecord") -> None:
         """Ask once for a request, whoever waits for it; the ledger takes its reply only once."""
@@ -332,7 +334,9 @@ class Dispatcher:
             return response
         finally:
             if response is None:  # one that is answered is nobody's already
-                await self._writer.perform(lambda ledger: ledger.requests.release(work.key))
+                await self._writer.perform(
+                    lambda ledger: ledger.requests.release(work.key), is_owed=True
+                )
 
     async def _tried_again_and_again(
         self,
@@ -488,7 +492,8 @@ class Dispatcher:
     async def _accepted(self, record: "RequestRecord", ticket: Ticket) -> EngineResponse | None:
         """Note the engine's job; the reply, when it called back before it answered."""
         what = await self._writer.perform(
-            lambda ledger: ledger.requests.accept(record, ticket.values, ticket.mark)
+            lambda ledger: ledger.requests.accept(record, ticket.values, ticket.mark),
+            is_owed=True,
         )
         if what == "another's id":
             error = AnothersIdError(
@@ -512,7 +517,8 @@ class Dispatcher:
             unread, values = (error.step, error.body), error.values
             self._never_by_itself(error)
         rule = await self._writer.perform(
-            lambda ledger: ledger.requests.end(record, event, error, unread=unread, ticket=values)
+            lambda ledger: ledger.requests.end(record, event, error, unread=unread, ticket=values),
+            is_owed=True,
         )
         if rule.charge == "none":
             self.budget.give_back(record.attempt)
@@ -521,7 +527,7 @@ class Dispatcher:
     async def _answered(self, record: "RequestRecord", response: EngineResponse) -> bool:
         bill = bill_of(self._card, record, response.bill)
         return await self._writer.perform(
-            lambda ledger: ledger.requests.answer(record, response.body, bill)
+            lambda ledger: ledger.requests.answer(record, response.body, bill), is_owed=True
         )
 
     async def _kept(self, record: "RequestRecord") -> EngineResponse:

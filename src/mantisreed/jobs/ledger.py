@@ -72,12 +72,15 @@ class Ledger:
         """Sign off, and let go of the database."""
         self._database.on_connect = lambda: None
         try:
-            with suppress(LedgerError):  # whoever comes next sees that we have ended
-                with self.together():
-                    self._left_by(self.owner)
-                self._ownership.release()
+            with suppress(LedgerError), self.together():  # whoever comes next sees that we ended
+                self._left_by(self.owner)
         finally:
-            self._database.close()
+            try:
+                # Whatever failed: nobody takes us for living any more.
+                with suppress(LedgerError):  # the connection is gone, and the lock with it
+                    self._ownership.release()
+            finally:
+                self._database.close()
 
     @contextmanager
     def together(self) -> Iterator[None]:

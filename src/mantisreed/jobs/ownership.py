@@ -13,7 +13,7 @@ from typing import Protocol
 
 from filelock import FileLock, Timeout
 
-from mantisreed.files import make_folder
+from mantisreed.files import cannot_write, make_folder
 from mantisreed.jobs.database import LedgerError, PostgresqlDatabase
 
 _ALIVE_FOLDER = "alive"
@@ -30,7 +30,11 @@ class Ownership(Protocol):
     owner: str
 
     def take(self) -> None:
-        """Take the lock; again after the connection that held it was lost."""
+        """Take the lock; again after the connection that held it was lost.
+
+        Raises:
+            LedgerError, OutputError: it cannot be taken.
+        """
         ...
 
     def is_alive(self, owner: str) -> bool:
@@ -65,7 +69,10 @@ class FileOwnership:
         self.take()
 
     def take(self) -> None:
-        self._lock.acquire()
+        try:
+            self._lock.acquire()
+        except OSError as error:
+            raise cannot_write(self._path_of(self.owner), error) from error
 
     def is_alive(self, owner: str) -> bool:
         path = self._path_of(owner)

@@ -138,7 +138,7 @@ class Poller:
                 else ledger.requests.keep_ticket(record, answer.ticket.values)
             )
 
-        return await self._writer.perform(note)
+        return await self._writer.perform(note, is_owed=True)
 
     async def _question_failed(
         self, record: "RequestRecord", error: EngineError, *, is_last: bool
@@ -151,14 +151,17 @@ class Poller:
             if is_last:
                 raise PostponedError.because(error) from error
             return
-        rule = await self._writer.perform(lambda ledger: ledger.requests.end(record, event, error))
+        rule = await self._writer.perform(
+            lambda ledger: ledger.requests.end(record, event, error), is_owed=True
+        )
         raise AttemptEndedError(rule, error) from error
 
     async def _taken(self, record: "RequestRecord", response: EngineResponse) -> EngineResponse:
         """Keep a reply; gives what is kept, also when it came by another way meanwhile."""
         bill = bill_of(self._card, record, response.bill)
         is_taken = await self._writer.perform(
-            lambda ledger: ledger.requests.answer(record, response.body, bill, by_ticket=True)
+            lambda ledger: ledger.requests.answer(record, response.body, bill, by_ticket=True),
+            is_owed=True,
         )
         if is_taken:
             await self._client.clean_up(response)

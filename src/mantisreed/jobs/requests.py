@@ -185,8 +185,16 @@ class RequestStore:
         return self._record(claimed[0], record.job, record.length) if claimed else None
 
     def release(self, key: str) -> None:
-        """Let other processes deal with a request, if it is this process's own."""
-        self._database.execute(statements.RELEASE_REQUEST, {"key": key, "owner": self._owner})
+        """Let other processes deal with a request, if it is this process's own.
+
+        One that is still on its way is unconfirmed from now on: what came back of it could not be
+        noted, or nobody waited for it.
+        """
+        with self._database.transaction():
+            row = self._row(key)
+            if row["owner"] == self._owner and row["state"] == "sending":
+                self._leave(row, "no answer to it was noted")
+            self._database.execute(statements.RELEASE_REQUEST, {"key": key, "owner": self._owner})
 
     def as_it_is(self, record: RequestRecord) -> RequestRecord:
         """The same request, as it is now."""
@@ -525,16 +533,15 @@ class RequestStore:
         are anybody's.
         """
         for row in self._database.execute(statements.REQUESTS_OF_PROCESS, {"owner": owner}):
-            if (row["state"], "owner gone") not in REQUEST_LIFE:
-                continue
-            reason = "the program ended while the request was on its way"
-            rule = self._move(
-                row, "owner gone", reason=reason, ticket=row["ticket"], mark=row["mark"]
-            )
-            if rule.outcome is not None:
-                attempt = self._attempt_answered(row["key"])
-                self._end_attempt(attempt, rule.outcome, reason, rule.charge, Bill(0.0, None))
+            if (row["state"], "owner gone") in REQUEST_LIFE:
+                self._leave(row, "the program ended while the request was on its way")
         self._database.execute(statements.RELEASE_REQUESTS_OF_PROCESS, {"owner": owner})
+
+    def _leave(self, row: Row, reason: str) -> None:
+        rule = self._move(row, "owner gone", reason=reason, ticket=row["ticket"], mark=row["mark"])
+        if rule.outcome is not None:
+            attempt = self._attempt_answered(row["key"])
+            self._end_attempt(attempt, rule.outcome, reason, rule.charge, Bill(0.0, None))
 
     def _take_away(self, row: Row) -> None:
         """Take back what a request got by an id that is another's: it is sent again, and no job

@@ -4,14 +4,19 @@ A commit waits for the disk; whatever comes meanwhile goes into the next one.
 """
 
 import asyncio
+import logging
 import threading
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, TypeAlias, TypeVar
 
+from mantisreed.errors import OutputError
+
 if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
+
+_log = logging.getLogger(__name__)
 
 _MOST_TOGETHER = 100  # changes in one commit; more would let the first of them wait for too long
 
@@ -30,16 +35,28 @@ class LedgerWriter:
         self._urgent: deque[_Change] = deque()
         self._others: deque[_Change] = deque()
         self._something = threading.Condition()
+        self._debts: deque[_Owed] = deque()
         self._is_closing = False
         self._thread: threading.Thread | None = None
 
-    async def perform(self, change: "Callable[[Ledger], T]", *, is_urgent: bool = False) -> T:
-        """What the change gives, once it is committed; what is urgent is committed before the rest.
+    async def perform(
+        self, change: "Callable[[Ledger], T]", *, is_urgent: bool = False, is_owed: bool = False
+    ) -> T:
+        """What the change gives, once it is committed.
+
+        Args:
+            change: what is done with the ledger.
+            is_urgent: it is committed before the rest.
+            is_owed: it notes what has happened already, such as an answer that is paid for. Where
+                the disk has no room for it now, it is made before the next change that there is
+                room for.
 
         Raises:
             LedgerError: the ledger cannot be used; the change was not made.
+            OutputError: a file beside it cannot be written; the change was not made.
         """
         future: asyncio.Future[T] = asyncio.get_running_loop().create_future()
+        change = _Owed(change) if is_owed else change
         if self._thread is None:
             self._thread = threading.Thread(target=self._work, name="ledger", daemon=True)
             self._thread.start()
@@ -58,6 +75,11 @@ class LedgerWriter:
             self._is_closing = False
             self._thread = None
         if self._ledger is not None:
+            self._pay_debts(self._ledger)
+            for debt in self._debts:
+                # Whoever opens the ledger next sees that we are gone, and what it was about.
+                _log.error("%s could not be noted", debt)
+            self._debts.clear()
             self._ledger.close()
             self._ledger = None
 
@@ -85,6 +107,7 @@ class LedgerWriter:
         try:
             if self._ledger is None:
                 self._ledger = self._open_ledger()
+            self._pay_debts(self._ledger)
             if len(together) > 1:
                 # When one of them fails, none is made: then each is made again, alone, below.
                 with suppress(Exception), self._ledger.together():  # it is raised there
@@ -102,8 +125,45 @@ class LedgerWriter:
             with self._ledger.together():
                 result = change(self._ledger)
         except BaseException as error:
+            if isinstance(change, _Owed) and _may_pass(error):
+                self._debts.append(change)
             return future, None, error
         return future, result, None
+
+    def _pay_debts(self, ledger: "Ledger") -> None:
+        """Make what could not be made, in order, until one cannot be made now either."""
+        while self._debts:
+            try:
+                with ledger.together():
+                    self._debts[0](ledger)
+            except Exception as error:
+                if _may_pass(error):
+                    return
+                # Somebody else has changed what it was about; then that is what counts.
+                _log.info("%s is not noted any more: %s", self._debts[0], error)
+            self._debts.popleft()
+
+
+class _Owed:
+    """A change that has to be made some time."""
+
+    __slots__ = ("_change",)
+
+    def __init__(self, change: "Callable[[Ledger], Any]") -> None:
+        self._change = change
+
+    def __call__(self, ledger: "Ledger") -> Any:
+        return self._change(ledger)
+
+    def __str__(self) -> str:
+        return getattr(self._change, "__qualname__", "a change").partition(".<locals>")[0]
+
+
+def _may_pass(error: BaseException) -> bool:
+    """Whether there may be room, or the database back, later."""
+    from mantisreed.jobs.database import LedgerError
+
+    return isinstance(error, LedgerError | OutputError | OSError)
 
 
 def _resolve(results: list[_Result]) -> None:

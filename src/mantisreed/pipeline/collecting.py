@@ -367,13 +367,13 @@ class Collector:
         except OutputError as error:
             reason = f"its outputs could not be written: {error}"
             await self._writer.perform(
-                lambda ledger: ledger.jobs.note(record.id, "postponed", reason)
+                lambda ledger: ledger.jobs.note(record.id, "postponed", reason), is_owed=True
             )
             raise
         outcome = outcome_of(job.named, transcript, made.damage, assembled.doubts, written)
         ended = job_outcome(outcome)
         state = await self._writer.perform(
-            lambda ledger: ledger.jobs.note(record.id, "written", None, ended)
+            lambda ledger: ledger.jobs.note(record.id, "written", None, ended), is_owed=True
         )
         if state != "done":
             advice = f"`mantisreed retry {record.id[:8]}` sends it again"
@@ -423,7 +423,7 @@ class Collector:
         if isinstance(kept, ReplyLostError):
             reason = str(kept)
             await self._writer.perform(
-                lambda ledger: ledger.jobs.note(record.id, "postponed", reason)
+                lambda ledger: ledger.jobs.note(record.id, "postponed", reason), is_owed=True
             )
             advice = f"`mantisreed retry {record.id[:8]}` asks for it again"
             raise PostponedError(kept.what, where=kept.where, advice=advice) from kept
@@ -441,7 +441,9 @@ class Collector:
             raise
 
     async def _note_failed(self, record: JobRecord, reason: str) -> None:
-        await self._writer.perform(lambda ledger: ledger.jobs.note(record.id, "failed", reason))
+        await self._writer.perform(
+            lambda ledger: ledger.jobs.note(record.id, "failed", reason), is_owed=True
+        )
 
     def _dispatcher(self, options: TranscriptionOptions) -> Dispatcher:
         key = (options.card.name, options.wanted.translate_to is not None)

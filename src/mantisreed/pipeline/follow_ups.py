@@ -149,7 +149,8 @@ class FollowUps:
     ) -> FollowUpOutcome:
         job = finished.known_by
         await self._perform(
-            lambda ledger: ledger.follow_ups.put_off(known_by, job, rule.name, reason)
+            lambda ledger: ledger.follow_ups.put_off(known_by, job, rule.name, reason),
+            is_owed=True,
         )
         return FollowUpOutcome(
             rule.name, "waiting", PostponedError(reason, where=f"after.{rule.name}")
@@ -167,7 +168,9 @@ class FollowUps:
         if known_by:
             end = FollowUpEnd(state, str(error))
             try:
-                await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end))
+                await self._perform(
+                    lambda ledger: ledger.follow_ups.end(known_by, end), is_owed=True
+                )
             except MantisreedError as worse:
                 return FollowUpOutcome(rule.name, state, worse)
         return FollowUpOutcome(rule.name, state, error)
@@ -200,7 +203,7 @@ class FollowUps:
         end = FollowUpEnd(
             "done", None, kept, result.body, tally.characters, tally.cost, tally.currency
         )
-        await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end))
+        await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end), is_owed=True)
 
     async def _met(
         self, rule: FollowUp, finished: Finished, found: FollowUpRecord
@@ -302,7 +305,8 @@ class FollowUps:
         if rule.mail.each == "run":
             reason = "waits for the end of the run"
             await self._perform(
-                lambda ledger: ledger.follow_ups.put_off(known_by, letter.job, rule.name, reason)
+                lambda ledger: ledger.follow_ups.put_off(known_by, letter.job, rule.name, reason),
+                is_owed=True,
             )
             self._letters.setdefault(rule.name, []).append((finished.source, known_by, letter))
             return FollowUpOutcome(rule.name, "skipped")
@@ -341,7 +345,7 @@ class FollowUps:
             None if outcome.error is None else str(outcome.error),
             {"kind": "nothing"},
         )
-        await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end))
+        await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end), is_owed=True)
 
 
 def _applies(rule: FollowUp, finished: Finished) -> bool:

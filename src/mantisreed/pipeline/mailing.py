@@ -148,7 +148,7 @@ class Mailing:
         self, delivery: str, state: FollowUpState, error: MantisreedError | None
     ) -> None:
         end = FollowUpEnd(state, None if error is None else str(error), {"kind": "nothing"})
-        await self.perform(lambda ledger: ledger.follow_ups.end(delivery, end))
+        await self.perform(lambda ledger: ledger.follow_ups.end(delivery, end), is_owed=True)
 
 
 def _state_after(error: MantisreedError) -> FollowUpState:

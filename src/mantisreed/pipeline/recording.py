@@ -288,14 +288,15 @@ class RecordingTask:
         job = self.job
         if job is not None:
             await self.shared.dispatcher.perform(
-                lambda ledger: ledger.jobs.note(job, event, reason, outcome)
+                lambda ledger: ledger.jobs.note(job, event, reason, outcome), is_owed=True
             )
 
     async def _note_made(self, made: Made, *, is_out: bool) -> None:
         job, encoded = self.job, msgspec.json.encode(made).decode()
         assert job is not None
         await self.shared.dispatcher.perform(
-            lambda ledger: ledger.jobs.note_made(job, encoded, made.duration, is_out=is_out)
+            lambda ledger: ledger.jobs.note_made(job, encoded, made.duration, is_out=is_out),
+            is_owed=True,
         )
 
     def _preparation(self, path: Path, limits: CutLimits | None) -> Preparation:

@@ -36,8 +36,8 @@ _PASSING = (SlowDownError, EngineBrokeError, UnreachableError)
 class Perform(Protocol):
     """Does something with the ledger."""
 
-    def __call__(self, change: "Callable[[Ledger], T]") -> Awaitable[T]:
-        """What it gives, once it is committed."""
+    def __call__(self, change: "Callable[[Ledger], T]", *, is_owed: bool = False) -> Awaitable[T]:
+        """What it gives, once it is committed; see `LedgerWriter`."""
 
 
 class ServiceDesk:
@@ -117,7 +117,9 @@ class ServiceDesk:
                 await self._perform(lambda ledger: ledger.recover())
             answer = await self._asked(card, client, question, to_ask.key, attempts)
         tally.add(question.texts, cost, currency)
-        await self._perform(lambda ledger: ledger.follow_ups.answered(to_ask.key, answer))
+        await self._perform(
+            lambda ledger: ledger.follow_ups.answered(to_ask.key, answer), is_owed=True
+        )
         return answer
 
     async def _asked(
@@ -150,7 +152,8 @@ class ServiceDesk:
     async def _note_failure(self, key: str, *, is_unconfirmed: bool) -> None:
         with suppress(MantisreedError):  # what failed is raised, and matters more
             await self._perform(
-                lambda ledger: ledger.follow_ups.not_answered(key, is_unconfirmed=is_unconfirmed)
+                lambda ledger: ledger.follow_ups.not_answered(key, is_unconfirmed=is_unconfirmed),
+                is_owed=True,
             )
 
     async def _wait_for_turn(self, card: TextServiceCard) -> None:
