@@ -4,6 +4,7 @@ An error keeps what happened as attributes; the sentence a person reads is made 
 edge, by `cli/`.
 """
 
+import os
 from collections.abc import Mapping
 from typing import Any, Self
 
@@ -87,14 +88,28 @@ class InternalError(MantisreedError):
     """Something happened that nobody has thought of: a fault in this program."""
 
     @classmethod
-    def because(cls, error: BaseException, *, where: str | None = None) -> "InternalError":
-        """It was this exception; the traceback goes to the log."""
+    def because(cls, error: BaseException, *, where: str | None = None) -> MantisreedError:
+        """It was this exception; the traceback goes to the log. What the system refuses, such as a
+        file on a full disk, is no fault of ours.
+        """
+        if isinstance(error, OSError):
+            return refused_by_system(error, where=where)
         return cls(
             f"internal error: {type(error).__name__}: {reason_of(error)}",
             where=where,
             advice="this is a fault in mantisreed: report it with what --log-file FILE holds "
             "after the same command",
         )
+
+
+def refused_by_system(error: OSError, *, where: str | None = None) -> OutputError:
+    """The error for what the system refuses wherever nobody has thought of it."""
+    named = f" of {os.fsdecode(error.filename)!r}" if error.filename else ""
+    return OutputError(
+        f"the system refuses it{named} ({reason_of(error)})",
+        where=where,
+        advice="see to it, and give the same command; --log-file FILE shows where it was",
+    )
 
 
 class RecordingError(MantisreedError):

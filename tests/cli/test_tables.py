@@ -5,6 +5,7 @@ import json
 import os
 import signal
 from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 
 import pytest
@@ -249,3 +250,67 @@ def test_what_a_folder_skips_is_counted_and_named(
     assert "1 file left out, empty: empty.wav" in told
     assert "7 files left out, not recordings by their names: map" in told and "and 2 more" in told
     assert ".DS_Store" not in told
+
+
+def test_what_somebody_types_meanwhile_stays_and_is_told(
+    folder: Path, ferry: Ferry, mantisreed: Command, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    file = folder / "calls.csv"
+    file.write_text("source,note\nrecordings/note 0.flac,first\nrecordings/note 1.flac,second\n")
+    answer = ferry.answer
+
+    def typed(request: BaseHTTPRequestHandler, digest: str) -> None:
+        # While the engine is at work: a row in front, a column, notes, and a text of one's own.
+        file.write_text(
+            "source,who,note,text\nrecordings/note 7.flac,Tilda,new,\n"
+            "recordings/note 1.flac,Tilda,changed,I heard it myself\n"
+            "recordings/note 0.flac,Uwe,first,\n"
+        )
+        answer(request, digest)
+
+    monkeypatch.setattr(ferry, "answer", typed)
+    ended = mantisreed("run", "calls.csv", "--fill")
+    assert ended.returncode == 1
+    assert "row 2: somebody has typed into 'text', which stays" in ended.stderr
+    rows = rows_of(file)
+    assert [row["note"] for row in rows] == ["new", "changed", "first"]
+    assert [row["who"] for row in rows] == ["Tilda", "Tilda", "Uwe"]
+    assert rows[1]["text"] == "I heard it myself" and rows[1]["state"] == "done"
+    assert rows[2]["text"] and rows[2]["state"] == "done"
+    assert not rows[0]["text"] and not rows[0]["state"]
+
+
+@pytest.mark.parametrize(
+    ("content", "told"),
+    [
+        ("source\nrecordings/note 0.flac\n", "row 2 is gone"),
+        ("file\nnothing\n", "no column 'source'"),
+        (None, ""),
+    ],
+    ids=["row", "table", "file"],
+)
+def test_a_table_that_is_another_one_meanwhile_is_not_overwritten(
+    folder: Path,
+    ferry: Ferry,
+    mantisreed: Command,
+    monkeypatch: pytest.MonkeyPatch,
+    content: str | None,
+    told: str,
+) -> None:
+    file = folder / "calls.csv"
+    file.write_text("source\nrecordings/note 0.flac\nrecordings/note 1.flac\n")
+    answer = ferry.answer
+
+    def changed(request: BaseHTTPRequestHandler, digest: str) -> None:
+        file.write_text(content) if content else file.unlink(missing_ok=True)
+        answer(request, digest)
+
+    monkeypatch.setattr(ferry, "answer", changed)
+    ended = mantisreed("run", "calls.csv", "--fill")
+    assert ended.returncode == (1 if content else 0) and told in ended.stderr
+    if content is None:
+        assert [row["state"] for row in rows_of(file)] == ["done", "done"]
+    elif content.startswith("file"):
+        assert file.read_text() == content
+    else:
+        assert [row["state"] for row in rows_of(file)] == ["done"]

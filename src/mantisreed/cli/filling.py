@@ -1,6 +1,9 @@
 """Results that go into the tables that named the recordings, row by row as they come."""
 
 import time
+from contextlib import suppress
+
+from mantisreed.errors import MantisreedError
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -21,7 +24,11 @@ _PLACES = 6
 
 
 class Filling:
-    """Tables that are being filled in."""
+    """Tables that are being filled in.
+
+    Attributes:
+        conflicts: where a result had no place, as somebody had typed there meanwhile.
+    """
 
     def __init__(self, sources: "Sequence[str]", column: str | None) -> None:
         """Read the tables.
@@ -48,6 +55,7 @@ class Filling:
             self._tables.append(table)
         self._written = time.monotonic()
         self._is_changed = False
+        self.conflicts: list[str] = []
 
     @property
     def missing(self) -> "list[Source]":
@@ -63,23 +71,31 @@ class Filling:
         """Note what became of a recording, and write it from time to time."""
         self._note(outcome)
         if time.monotonic() - self._written > _PAUSE:
-            self.write()
+            with suppress(MantisreedError):  # it is tried again, and told in the end
+                self.write()
 
     def finish(self, outcomes: "Sequence[Outcome]") -> None:
         """Note all that is known in the end, and write it."""
         for outcome in outcomes:
             self._note(outcome)
-        self.write()
+        try:
+            self.write()
+        except MantisreedError as error:
+            self.conflicts.append(str(error))
 
     def write(self) -> None:
         """Write what was noted.
 
         Raises:
+            InputError: a file is no table with these recordings any more.
             OutputError: a table cannot be written.
         """
+        from mantisreed.files import printable
+
         if self._is_changed:
             for table in self._tables:
-                table.write()
+                told = table.write()
+                self.conflicts += [f"{printable(table.file)}: {conflict}" for conflict in told]
         self._is_changed = False
         self._written = time.monotonic()
 

@@ -12,7 +12,7 @@ from importlib import import_module
 
 from mantisreed import __version__
 from mantisreed.cli.console import Console
-from mantisreed.errors import InputError, MantisreedError
+from mantisreed.errors import InputError, MantisreedError, refused_by_system
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -145,6 +145,9 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
     except MantisreedError as error:
         console.problem(error)
         return WRONG_USE if isinstance(error, InputError) else SOME_FAILED
+    except OSError as error:
+        console.problem(refused_by_system(error))
+        return SOME_FAILED
     except Exception as error:
         console.bug(error)
         return SOME_FAILED

@@ -107,6 +107,11 @@ def exit_code(outcomes: "Iterable[Outcome]") -> int:
     return 0 if not states else 3 if states <= {"waiting", "working"} else 1
 
 
+def exit_code_of_tables(outcomes: "Iterable[Outcome]", conflicts: "Sequence[str]") -> int:
+    """The same for tables that were filled in; 1 also where a result had no place."""
+    return exit_code(outcomes) or int(bool(conflicts))
+
+
 def write_report(file: str, outcomes: "Sequence[Outcome]") -> None:
     """A CSV file (RFC 4180, UTF-8) with a row for each recording.
 

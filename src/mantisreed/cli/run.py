@@ -121,14 +121,18 @@ def run(
         return _run_input(console, sources, name=name, as_json=as_json, report=report, **options)
     if name is not None:
         raise _wrong_use("--name", "has no effect without the source -")
-    outcomes = _filled(console, sources, **options) if fill else sent(console, sources, **options)
+    conflicts: list[str] = []
+    if fill:
+        outcomes, conflicts = _filled(console, sources, **options)
+    else:
+        outcomes = sent(console, sources, **options)
 
-    from mantisreed.cli.outcomes import exit_code, show_outcomes
+    from mantisreed.cli.outcomes import exit_code_of_tables, show_outcomes
 
     show_outcomes(console, outcomes, as_json=as_json, report=report)
     if publish_at is not None:
         _write_tags(console, outcomes, publish_at)
-    return exit_code(outcomes)
+    return exit_code_of_tables(outcomes, conflicts)
 
 
 def _wrong_use(option: str, what: str) -> "InputError":
@@ -185,22 +189,29 @@ def _write_tags(console: Console, outcomes: "Sequence[Outcome]", base: str) -> N
     console.note(f"tags of {count} transcripts are in {printable(file)}")
 
 
-def _filled(console: Console, sources: "Sequence[str]", **options: "Any") -> "list[Outcome]":
-    """What became of the rows of tables that had no results; these are in the tables then."""
+def _filled(
+    console: Console, sources: "Sequence[str]", **options: "Any"
+) -> "tuple[list[Outcome], list[str]]":
+    """What became of the rows of tables that had no results; these are in the tables then, but for
+    the conflicts that are told.
+    """
     from mantisreed.cli.filling import Filling
+    from mantisreed.errors import OutputError
 
     filling = Filling(sources, options.get("column"))
     if filling.done:
         console.note(f"{filling.done} rows have their results already")
     if not filling.missing:
-        return []
+        return [], []
     try:
         outcomes = sent(console, filling.missing, on_outcome=filling.take, **options)
     except BaseException:
         filling.write()  # what was known by now
         raise
     filling.finish(outcomes)
-    return outcomes
+    for conflict in filling.conflicts:
+        console.problem(OutputError(conflict, advice="its results are in the outputs"))
+    return outcomes, filling.conflicts
 
 
 def sent(

@@ -15,7 +15,7 @@ from typing import Any
 
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
-from mantisreed.files import printable, write_whole
+from mantisreed.files import FileState, printable, write_whole
 from mantisreed.sources.recordings import Facts, Source, named_recording
 
 RESULTS = ("text", "state", "words", "confidence", "cost", "files", "error")
@@ -37,15 +37,38 @@ class Row:
     Attributes:
         values: by column, as they stand in the table.
         source: the recording that it names; with a problem where it names none.
+        results: what is to stand in its own columns, and is not written yet.
     """
 
     values: dict[str, Any]
     source: Source
+    results: Mapping[str, Any] | None = None
 
     @property
     def is_done(self) -> bool:
-        """Whether its results are there."""
-        return self.values.get("state") in DONE
+        """Whether its results are there, or known."""
+        return (self.results or self.values).get("state") in DONE
+
+    @property
+    def known_by(self) -> tuple[str, Facts]:
+        """What tells its recording from others."""
+        return self.source.key, self.source.facts
+
+    def take(self, now: "Row") -> list[str]:
+        """Take over a row of the file as it is now, and put the results into it.
+
+        Returns:
+            The columns in which somebody has typed something else meanwhile; that stays.
+        """
+        typed = []
+        for name, result in (self.results or {}).items():
+            known = {_text_of(self.values.get(name)), _text_of(result)}
+            if _text_of(now.values.get(name)) in known:
+                now.values[name] = result
+            else:
+                typed.append(name)
+        self.values, self.results = now.values, None
+        return typed
 
 
 @dataclass(slots=True)
@@ -62,11 +85,13 @@ class RecordingTable:
     columns: list[str]
     rows: list[Row]
     _write: "Callable[[RecordingTable], bytes]"
+    _content: bytes
+    _named_by: str
     _by_source: dict[tuple[str, Facts], list[Row]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for row in self.rows:
-            self._by_source.setdefault((row.source.key, row.source.facts), []).append(row)
+            self._by_source.setdefault(row.known_by, []).append(row)
 
     @property
     def sources(self) -> list[Source]:
@@ -100,19 +125,55 @@ class RecordingTable:
 
     def fill(self, source: Source, results: Mapping[str, Any]) -> None:
         """Put results into the rows of a recording; the file is not written yet."""
-        for name in RESULTS:
-            if name not in self.columns:
-                self.columns.append(name)
         for row in self._by_source.get((source.key, source.facts), ()):
-            row.values |= {name: results.get(name) for name in RESULTS}
+            row.results = {name: results.get(name) for name in RESULTS}
 
-    def write(self) -> None:
-        """Write the table.
+    def write(self) -> list[str]:
+        """Put the results into the file as it is now; what somebody has typed meanwhile stays.
+
+        Returns:
+            Where something else stands now than a result, each a sentence; rows that are gone.
 
         Raises:
+            InputError: the file is no such table any more; nothing was changed.
             OutputError: it cannot be written; the old one is still there.
         """
-        write_whole(self.file, self._write(self))
+        while True:
+            now, state = self._as_it_is()
+            conflicts = self._put_into(now)
+            content = now._write(now)
+            if state is not None and _state_of(self.file) != state:
+                continue  # somebody has saved it at this moment
+            write_whole(self.file, content)
+            self.columns, self._content, self._write = now.columns, content, now._write
+            return conflicts
+
+    def _as_it_is(self) -> "tuple[RecordingTable, FileState | None]":
+        """The table as the file is now, and what the system says of that; as we know it where the
+        file is gone.
+        """
+        state = _state_of(self.file)
+        if state is None:
+            return _table_of(self.file, self._content, self._named_by), None
+        return read_table(self.file, self._named_by), state
+
+    def _put_into(self, now: "RecordingTable") -> list[str]:
+        """Put all results into a table as it is now; gives where they have no place."""
+        now.columns += [name for name in RESULTS if name not in now.columns]
+        conflicts = []
+        places = {known_by: iter(rows) for known_by, rows in now._by_source.items()}
+        for number, row in enumerate(self.rows, 1):
+            place = next(places.get(row.known_by, iter(())), None)
+            if place is None:
+                if row.results is not None:
+                    conflicts.append(f"row {number} is gone, or names another recording now")
+                row.results = None
+                continue
+            typed = row.take(place)
+            if typed:
+                names = ", ".join(map(repr, typed))
+                conflicts.append(f"row {number}: somebody has typed into {names}, which stays")
+        return conflicts
 
 
 def read_table(file: Path, column: str | None = None) -> RecordingTable:
@@ -130,9 +191,16 @@ def read_table(file: Path, column: str | None = None) -> RecordingTable:
         if file.stat().st_size > _LARGEST:
             raise InputError("this table is too large", where=where)
         content = file.read_bytes()
-        text = content.decode("utf-8-sig")
     except OSError as error:
         raise InputError(f"this table cannot be read ({reason_of(error)})", where=where) from error
+    return _table_of(file, content, column)
+
+
+def _table_of(file: Path, content: bytes, column: str | None) -> RecordingTable:
+    """The table that a file holds; see `read_table`."""
+    where = printable(file)
+    try:
+        text = content.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise InputError(
             "this table is not in UTF-8", where=where, advice="save it as CSV in UTF-8"
@@ -154,9 +222,21 @@ def read_table(file: Path, column: str | None = None) -> RecordingTable:
         raise InputError(f"no column {chosen!r} names the recordings", where=where, advice=advice)
     if not rows:
         raise InputError("this table has no rows", where=where)
-    return RecordingTable(
-        file, columns, [Row(row, _source_of(row, chosen, file.parent)) for row in rows], write
-    )
+    found = [Row(row, _source_of(row, chosen, file.parent)) for row in rows]
+    return RecordingTable(file, columns, found, write, content, chosen)
+
+
+def _state_of(file: Path) -> FileState | None:
+    """What the system says of a file; None where it is gone."""
+    try:
+        return FileState.of(file)
+    except FileNotFoundError:
+        return None
+
+
+def _text_of(value: Any) -> str:
+    """A value as a cell has it."""
+    return _cell(RESULTS[0], value)
 
 
 Read = tuple[list[str], list[dict[str, Any]], Callable[[RecordingTable], bytes]]
