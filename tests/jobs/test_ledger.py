@@ -302,9 +302,9 @@ def test_a_budget_sees_what_other_processes_have_sent_before_it_sends(
         (2, other, budgets[1]),
         (3, ledger, budgets[0]),
     ):
-        own.requests.send(claimed(own, f"r{number}"), 10, budget=budget)
+        own.requests.send(claimed(own, f"r{number}"), 10, budgets=[budget])
     with pytest.raises(MantisreedError, match=r"over the limit of 0.0060 shells"):
-        other.requests.send(claimed(other, "r4"), 10, budget=budgets[1])
+        other.requests.send(claimed(other, "r4"), 10, budgets=[budgets[1]])
     assert len(ledger.listing.costly_attempts([JOB.id])) == 3
 
 

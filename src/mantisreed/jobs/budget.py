@@ -1,7 +1,7 @@
 """What requests cost, by an engine's card, and not spending more than was allowed."""
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
@@ -32,6 +32,10 @@ def money_text(amount: Decimal | None, currency: str | None) -> str:
     return "unknown cost" if amount is None else f"{amount:.4f} {currency or ''}".rstrip()
 
 
+BudgetsOf = Callable[[str], "Sequence[Budget]"]
+"""All that have to have room for what is sent for the job with this id."""
+
+
 class Budget:
     """What may be spent on some jobs, and what they owe: what was charged, may have been, or is
     under way.
@@ -40,22 +44,33 @@ class Budget:
     several processes with the same jobs see each other's requests before they make their own.
 
     Attributes:
+        limit: what may be spent; None for no limit.
         owed: the sum.
         last_attempt: the number of the last attempt that was taken in.
     """
 
     def __init__(self, limit: Decimal | None = None, currency: str = "") -> None:
         """No limit when `limit` is None; then it only sums up."""
-        self._limit, self._currency = limit, currency
+        self.limit = limit
+        self._currency = currency
         self._jobs: set[str] = set()
-        self._prices: dict[int, Decimal] = {}
+        self._prices: dict[int | str, Decimal] = {}
+        self._others: dict[str, Budget] = {}
+        self._owed_for: dict[str, Decimal] = {}
+        self._job_of: dict[int | str, str] = {}
         self.owed = Decimal(0)
         self.last_attempt = 0
 
     @property
     def has_limit(self) -> bool:
         """Whether there is one."""
-        return self._limit is not None
+        return self.limit is not None
+
+    def of(self, currency: str | None) -> "Budget":
+        """What may be spent in this money: the same limit, whatever it is spent on."""
+        if not currency or currency == self._currency:
+            return self
+        return self._others.setdefault(currency, Budget(self.limit, currency))
 
     def watch(self, jobs: Iterable[str], attempts: Iterable[Mapping[str, Any]]) -> None:
         """Count what some jobs cost from now on, and what they have cost so far.
@@ -66,7 +81,11 @@ class Budget:
         """
         self._jobs.update(jobs)
         for row in attempts:
-            self.add(row["id"], money(row["cost"]) or money(row["price"]))
+            self.add(row["id"], money(row["cost"]) or money(row["price"]), row["job"])
+
+    def owed_for(self, job: str) -> Decimal:
+        """The part of it that one job owes."""
+        return self._owed_for.get(job, Decimal(0))
 
     def take_in(self, attempts: Iterable[Mapping[str, Any]]) -> None:
         """Count attempts that have been made since the last time, by any process, where they are
@@ -75,18 +94,28 @@ class Budget:
         for row in attempts:
             self.last_attempt = max(self.last_attempt, row["id"])
             if row["job"] in self._jobs:
-                self.add(row["id"], money(row["cost"]) or money(row["price"]))
+                self.add(row["id"], money(row["cost"]) or money(row["price"]), row["job"])
 
-    def add(self, attempt: int, price: Decimal | None) -> None:
-        """Count one attempt; one that is counted already only once."""
+    def add(self, attempt: int, price: Decimal | None, job: str) -> None:
+        """Count one attempt of a job; one that is counted already only once."""
         self.last_attempt = max(self.last_attempt, attempt)
-        self.owed += (price or Decimal(0)) - self._prices.get(attempt, Decimal(0))
-        self._prices[attempt] = price or Decimal(0)
+        self._count(attempt, price or Decimal(0), job)
 
-    def give_back(self, attempt: int | None) -> None:
-        """An attempt proved to cost nothing."""
-        if attempt is not None:
-            self.owed -= self._prices.pop(attempt, Decimal(0))
+    def reserve(self, question: str, price: Decimal, job: str = "") -> None:
+        """Count what a question to a text service will cost; one that is counted already once."""
+        self._count(question, price, job)
+
+    def _count(self, what: int | str, price: Decimal, job: str) -> None:
+        more = price - self._prices.get(what, Decimal(0))
+        self.owed += more
+        self._owed_for[job] = self.owed_for(job) + more
+        self._prices[what], self._job_of[what] = price, job
+
+    def give_back(self, attempt: int | str | None) -> None:
+        """An attempt or a question proved to cost nothing."""
+        if attempt is not None and attempt in self._prices:
+            self._count(attempt, Decimal(0), self._job_of[attempt])
+            del self._prices[attempt], self._job_of[attempt]
 
     def check(self, price: Decimal | None, others: Sequence[Mapping[str, Any]] = ()) -> None:
         """See that one more request may be sent.
@@ -98,7 +127,7 @@ class Budget:
         Raises:
             SpendLimitError: it would be more than allowed.
         """
-        if self._limit is None:
+        if self.limit is None:
             return
         lately = [
             money(row["cost"]) or money(row["price"]) or Decimal(0)
@@ -106,9 +135,9 @@ class Budget:
             if row["job"] in self._jobs and row["id"] not in self._prices
         ]
         after = self.owed + sum(lately, Decimal(0)) + (price or 0)
-        if after > self._limit:
+        if after > self.limit:
             raise SpendLimitError(
                 f"the next request would bring the cost to {money_text(after, self._currency)}, "
-                f"over the limit of {money_text(self._limit, self._currency)}",
+                f"over the limit of {money_text(self.limit, self._currency)}",
                 advice="the same command with a higher --spend-limit goes on",
             )

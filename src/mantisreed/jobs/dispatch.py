@@ -91,6 +91,8 @@ class DispatchOptions:
         afresh: whether to send again what has been answered.
         max_attempts: how often a request is sent at most when it fails in a way that may pass.
         budget: what may be spent.
+        purse_of: what else a job with this id is paid from, such as what its sender may spend in
+            all; None for nothing.
         callbacks: the address under which the engine reaches us, if it can call back.
         ready: waits until requests can leave at once, as a turn is only taken then; None when they
             always can.
@@ -101,6 +103,7 @@ class DispatchOptions:
     afresh: bool = False
     max_attempts: int = 1
     budget: Budget = field(default_factory=Budget)
+    purse_of: Callable[[str], Budget | None] = lambda job: None
     callbacks: str | None = None
     ready: Callable[[], Awaitable[None]] | None = None
     time: Time = field(default_factory=Time)
@@ -165,6 +168,11 @@ class Dispatcher:
     def stop(self, reason: PostponedError) -> None:
         """Send nothing more and wait for nothing; what is on its way is still noted."""
         self._gate.stop(reason)
+
+    def budgets(self, job: str) -> tuple[Budget, ...]:
+        """All that have to have room for what is sent for a job."""
+        purse = self._options.purse_of(job)
+        return (self.budget,) if purse is None else (self.budget, purse)
 
     async def make_ready(self) -> None:
         """Load what the engine needs, before anything is sent.
@@ -268,10 +276,10 @@ class Dispatcher:
         return leaving
 
     async def _noted_as_begun(self, work: Work) -> "_Leaving | None":
-        wanted, size = self._wanted(work), len(work.piece.audio)
+        wanted, size, budgets = self._wanted(work), len(work.piece.audio), self.budgets(work.job)
         token = self._new_token()
         record = await self._writer.perform(
-            lambda ledger: ledger.requests.begin(wanted, size, token=token, budget=self.budget),
+            lambda ledger: ledger.requests.begin(wanted, size, token=token, budgets=budgets),
             is_urgent=True,
         )
         return None if record is None else _Leaving(record, self._piece_with(work, token))
@@ -443,11 +451,12 @@ class Dispatcher:
             self._gate.check()  # others may have failed meanwhile
             progress("sending", "")
             token, size = self._new_token(), len(work.piece.audio)
+            budgets = self.budgets(work.job)
 
             def note(ledger: "Ledger") -> "RequestRecord":
                 if turn is not None:
                     ledger.pace.started(turn.engine, turn.moment)
-                return ledger.requests.send(record, size, token=token, budget=self.budget)
+                return ledger.requests.send(record, size, token=token, budgets=budgets)
 
             sent = await self._writer.perform(note, is_urgent=True)
             return _Leaving(sent, self._piece_with(work, token))
@@ -521,7 +530,8 @@ class Dispatcher:
             is_owed=True,
         )
         if rule.charge == "none":
-            self.budget.give_back(record.attempt)
+            for budget in self.budgets(record.job):
+                budget.give_back(record.attempt)
         return rule
 
     async def _answered(self, record: "RequestRecord", response: EngineResponse) -> bool:

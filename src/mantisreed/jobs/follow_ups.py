@@ -5,7 +5,7 @@ A follow-up is noted before it is begun, and a question before it is sent, so th
 after a crash knows what may have happened already.
 """
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -13,7 +13,9 @@ from typing import Any, Literal
 
 import msgspec
 
+from mantisreed.errors import SpendLimitError
 from mantisreed.jobs import statements
+from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.database import Database, Row
 from mantisreed.jobs.records import money, money_as_kept
 from mantisreed.jobs.replies import ReplyLostError, ReplyStore
@@ -224,11 +226,21 @@ class FollowUpStore:
                 one.maybe += cost
         return sorted(sums.values(), key=lambda one: (one.when, one.service), reverse=True)
 
-    def ask(self, question: QuestionToAsk) -> "bytes | Literal['another', 'ask']":
+    def ask(
+        self, question: QuestionToAsk, budgets: Sequence[Budget] = ()
+    ) -> "bytes | Literal['another', 'ask']":
         """The kept answer to a question; `another` where another process is asking it, `ask` where
         we are to.
 
         What is to be asked is noted as sent from now on.
+
+        Args:
+            question: to be asked.
+            budgets: what may be spent; each has to have room for it.
+
+        Raises:
+            SpendLimitError: it would be more than may be spent, or nobody knows what it costs;
+                nothing was changed.
         """
         with self._database.transaction():
             rows = self._database.execute(statements.QUESTION, {"key": question.key})
@@ -239,6 +251,7 @@ class FollowUpStore:
                     pass  # it is asked again
             if rows and rows[0]["state"] == "sending":
                 return "another"
+            self._reserve(question, budgets)
             self._database.execute(
                 statements.CLAIM_QUESTION,
                 {
@@ -253,6 +266,32 @@ class FollowUpStore:
                 },
             )
         return "ask"
+
+    def costs_of(self, jobs: Collection[str]) -> list[tuple[str, Decimal]]:
+        """What the questions of some jobs have cost, or may have, by their keys."""
+        rows = self._database.execute(
+            statements.COSTLY_QUESTIONS, {"jobs": msgspec.json.encode(sorted(jobs)).decode()}
+        )
+        return [(row["key"], money(row["cost"]) or Decimal(0)) for row in rows]
+
+    def _reserve(self, question: QuestionToAsk, budgets: Sequence[Budget]) -> None:
+        price = question.cost
+        for budget in budgets:
+            if price is None and budget.has_limit:
+                raise SpendLimitError(
+                    f"nobody knows what the service {question.service} costs, and there is a "
+                    "limit to what may be spent",
+                    advice="name its price in its card, or leave the limit out",
+                )
+            budget.check(price)
+        if price is not None:
+
+            def count() -> None:
+                for budget in budgets:
+                    budget.reserve(question.key, price, question.job)
+
+            # Not before: a transaction that is undone must not be counted.
+            self._database.after_commit(count)
 
     def answered(self, key: str, answer: bytes) -> None:
         """Keep the answer to a question."""

@@ -6,7 +6,7 @@ is `sending` before it is sent, and `done` only when its reply is on disk.
 """
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Literal
@@ -112,7 +112,7 @@ class RequestStore:
         size: int,
         *,
         token: str | None = None,
-        budget: Budget | None = None,
+        budgets: Sequence[Budget] = (),
     ) -> RequestRecord | None:
         """Claim a request that nobody has dealt with before, and note that it is about to be sent:
         all in one step.
@@ -121,7 +121,7 @@ class RequestStore:
             piece: which one.
             size: bytes of its audio.
             token: the secret part of the address it may be called at.
-            budget: what may be spent.
+            budgets: what may be spent; each has to have room for it.
 
         Returns:
             The request on its way; None when it is known, so that `claim` has to be asked what
@@ -136,9 +136,9 @@ class RequestStore:
             )
             if not added:
                 return None
-            others = self._checked(budget, piece.price)
+            others = self._checked(budgets, piece.price)
             self._add_piece(piece)
-            attempt = self._begin_attempt(piece.key, piece.job, size, piece.price, budget, others)
+            attempt = self._begin_attempt(piece.key, piece.job, size, piece.price, budgets, others)
         return RequestRecord(
             key=piece.key,
             job=piece.job,
@@ -206,7 +206,7 @@ class RequestStore:
         size: int,
         *,
         token: str | None = None,
-        budget: Budget | None = None,
+        budgets: Sequence[Budget] = (),
     ) -> RequestRecord:
         """Note that a request is about to be sent, and what it will be charged with.
 
@@ -214,14 +214,14 @@ class RequestStore:
             record: this process's own.
             size: bytes of its audio.
             token: the secret part of the address it may be called at.
-            budget: what may be spent.
+            budgets: what may be spent; each has to have room for it.
 
         Raises:
             SpendLimitError: it would be more than may be spent; nothing was changed.
             TransitionError: it cannot be sent now, or is not this process's own.
         """
         with self._database.transaction():
-            others = self._checked(budget, record.price)
+            others = self._checked(budgets, record.price)
             hidden = None if token is None else token_digest(token)
             values = {"key": record.key, "owner": self._owner, "state": "sending", "token": hidden}
             if not self._database.execute(_BEGIN_SENDING, values):
@@ -229,21 +229,24 @@ class RequestStore:
                     f"a request that is {self._row(record.key)['state']!r} cannot be sent"
                 )
             attempt = self._begin_attempt(
-                record.key, record.job, size, record.price, budget, others
+                record.key, record.job, size, record.price, budgets, others
             )
         return record.sent(attempt)
 
-    def _checked(self, budget: Budget | None, price: Decimal | None) -> list[Row]:
-        """See that one more request may be sent; gives what any process has sent since the budget
-        was looked at.
+    def _checked(self, budgets: Sequence[Budget], price: Decimal | None) -> list[list[Row]]:
+        """See that one more request may be sent; gives for each budget what any process has sent
+        since it was looked at.
         """
-        if budget is None or not budget.has_limit:
-            return []
-        others = self._database.execute(
-            statements.COSTLY_ATTEMPTS_SINCE, {"last": budget.last_attempt}
-        )
-        budget.check(price, others)
-        return others
+        found = []
+        for budget in budgets:
+            others = []
+            if budget.has_limit:
+                others = self._database.execute(
+                    statements.COSTLY_ATTEMPTS_SINCE, {"last": budget.last_attempt}
+                )
+                budget.check(price, others)
+            found.append(others)
+        return found
 
     def _begin_attempt(
         self,
@@ -251,8 +254,8 @@ class RequestStore:
         job: str,
         size: int,
         price: Decimal | None,
-        budget: Budget | None,
-        others: list[Row],
+        budgets: Sequence[Budget],
+        others: list[list[Row]],
     ) -> int:
         """Note an attempt, and count it; gives its number."""
         values = {
@@ -264,11 +267,12 @@ class RequestStore:
         }
         (row,) = self._database.execute(statements.BEGIN_ATTEMPT, values)
         number = int(row["id"])
-        if budget is not None and price is not None:
+        if price is not None:
 
             def count() -> None:
-                budget.take_in(others)
-                budget.add(number, price)
+                for budget, lately in zip(budgets, others, strict=True):
+                    budget.take_in(lately)
+                    budget.add(number, price, job)
 
             # Not before: a transaction that is undone must not be counted.
             self._database.after_commit(count)

@@ -255,6 +255,10 @@ FORGET_QUESTIONS = """
 UPDATE question SET key = key || :suffix, answer = NULL WHERE job = :job AND state <> 'sending'
 """
 QUESTION = "SELECT * FROM question WHERE key = :key"
+COSTLY_QUESTIONS = """
+SELECT key, cost FROM question
+WHERE job IN_LIST(:jobs) AND cost IS NOT NULL AND state IN ('done', 'unconfirmed', 'sending')
+"""
 CLAIM_QUESTION = """
 INSERT INTO question (key, service, job, state, owner, characters, cost, currency, asked)
 VALUES (:key, :service, :job, 'sending', :owner, :characters, :cost, :currency, :now)

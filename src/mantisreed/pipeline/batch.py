@@ -8,14 +8,14 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.asking import client_for
 from mantisreed.engines.http_client import ClientOptions
 from mantisreed.errors import InternalError, InterruptedRunError, MantisreedError, PostponedError
 from mantisreed.files import file_digest
-from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.budget import Budget, BudgetsOf
 from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
 from mantisreed.jobs.gate import Time
 from mantisreed.jobs.records import Filter
@@ -38,6 +38,10 @@ if TYPE_CHECKING:
     from mantisreed.pipeline.second_opinion import SecondOpinions
     from mantisreed.pipeline.service_desk import Perform
 
+    FollowUpsMaker: TypeAlias = Callable[[Perform, Outputs, BudgetsOf], FollowUps]
+    """Makes what is done with transcripts, of what does things with the ledger, where files go, and
+    what may be spent."""
+
 _log = logging.getLogger(__name__)
 
 _SIZE_OF_A_LINK = 1e6  # bytes; a middling recording, as nobody knows before it is fetched
@@ -59,6 +63,7 @@ class BatchServices:
         on_outcome: called when it is known what became of one; what it cost is not known yet.
         follow_ups: makes what is done with each transcript, of what does things with the ledger;
             None does nothing.
+        purse_of: see `DispatchOptions`.
         time: the clock; tests give their own.
     """
 
@@ -71,7 +76,8 @@ class BatchServices:
     ready: Callable[[], Awaitable[None]] | None = None
     on_event: Callable[[Event], None] = lambda event: None
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
-    follow_ups: "Callable[[Perform, Outputs], FollowUps] | None" = None
+    follow_ups: "FollowUpsMaker | None" = None
+    purse_of: Callable[[str], Budget | None] = lambda job: None
     time: Time = field(default_factory=Time)
 
 
@@ -122,7 +128,9 @@ class Batch:
         )
         self._progress = BatchProgress(0, services.time.clock(), currency=currency)
         self._follow_ups = (
-            services.follow_ups(self._dispatcher.perform, outputs) if services.follow_ups else None
+            services.follow_ups(dispatcher.perform, outputs, dispatcher.budgets)
+            if services.follow_ups
+            else None
         )
         self._interrupted: InterruptedRunError | None = None
         self._tasks: list[RecordingTask] = []
@@ -140,6 +148,7 @@ class Batch:
                 afresh=options.wanted.afresh,
                 max_attempts=options.max_attempts,
                 budget=budget,
+                purse_of=services.purse_of,
                 callbacks=services.callbacks,
                 ready=services.ready,
                 time=services.time,

@@ -28,6 +28,7 @@ from mantisreed.errors import (
     UnreadableReplyError,
 )
 from mantisreed.files import file_digest
+from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter, JobRecord, PieceRecord, RequestRecord
@@ -248,7 +249,8 @@ class Collector:
         )
         if make is None:
             return outcome
-        follow_ups = make(self._writer.perform, outputs)
+        budgets = await self._budgets_of(job)
+        follow_ups = make(self._writer.perform, outputs, lambda known: budgets)
         self._follow_ups.append(follow_ups)
         about = tuple(job.stored.about.items())
         told = replace(outcome, recording=replace(job.named, about=about))
@@ -256,6 +258,16 @@ class Collector:
         finished = finished_recording(told, stem, outputs.names, record.id, record.cost)
         ended = [*await follow_ups.after(finished), *await follow_ups.at_the_end()]
         return replace(outcome, follow_ups=tuple(ended))
+
+    async def _budgets_of(self, job: _Collected) -> tuple[Budget, ...]:
+        """What the job may spend, with what it has cost so far."""
+        price, record = job.options.card.price, job.record
+        budget = Budget(job.options.wanted.spend_limit, price.currency if price else "")
+        attempts = await self._writer.perform(
+            lambda ledger: ledger.listing.costly_attempts({record.id})
+        )
+        budget.watch({record.id}, attempts)
+        return (budget,)
 
     def _outputs_of(self, stored: StoredOptions) -> Outputs:
         return outputs_of_job(self._workspace, stored, overwrite=self._overwrite)

@@ -21,6 +21,7 @@ from mantisreed.destinations.programs import run_program
 from mantisreed.destinations.rows import add_row
 from mantisreed.destinations.rules import TRANSCRIPT, FollowUp
 from mantisreed.errors import InternalError, MantisreedError, PostponedError
+from mantisreed.jobs.budget import BudgetsOf
 from mantisreed.jobs.failures import seconds_before
 from mantisreed.jobs.follow_ups import FollowUpEnd, FollowUpRecord, FollowUpState
 from mantisreed.pipeline.mailing import Letter, Mailing
@@ -65,6 +66,7 @@ class FollowUps:
         outputs: Outputs,
         transport: "Transport",
         perform: Perform,
+        budgets_of: BudgetsOf,
         *,
         also_doubtful: bool = False,
     ) -> None:
@@ -76,12 +78,13 @@ class FollowUps:
             outputs: where their files go, and how they are written.
             transport: what carries requests.
             perform: does something with the ledger.
+            budgets_of: what has to have room for what text services cost.
             also_doubtful: whether what may have been done already is done again: the user says so.
         """
         self._workspace, self._rules, self._outputs = workspace, rules, outputs
         self._transport, self._perform = transport, perform
         self._also_doubtful = also_doubtful
-        self._desk = ServiceDesk(workspace, transport, perform)
+        self._desk = ServiceDesk(workspace, transport, perform, budgets_of)
         self._letters: dict[str, list[tuple[Source, str, Letter]]] = {}
         self._stopped = False
 

@@ -187,6 +187,7 @@ class _Session:
     _was_last_try: bool = False
     _stop: threading.Event = field(default_factory=threading.Event)
     _error: Exception | None = None
+    _budget: Budget = field(default_factory=Budget)
     _folder: Path = field(init=False)
     _name: str = field(init=False)
     _growing: GrowingOutputs = field(init=False)
@@ -209,7 +210,8 @@ class _Session:
             workers.warm_up()
             reader.start()
             price = self.options.card.price
-            budget = Budget(self.options.wanted.spend_limit, price.currency if price else "")
+            currency = price.currency if price else ""
+            self._budget = budget = Budget(self.options.wanted.spend_limit, currency)
             while not self._is_over or self._waiting:
                 await self._one_batch(found, workers, budget)
                 if not self._waiting or not await self._again(found):
@@ -459,7 +461,7 @@ class _Session:
             assert make is not None
             writer = LedgerWriter(lambda: ledger_of(self.workspace))
             stack.callback(writer.close)
-            follow_ups = make(writer.perform, self.outputs)
+            follow_ups = make(writer.perform, self.outputs, lambda job: (self._budget,))
             job = outcome.transcript.job if outcome.transcript else None
             finished = finished_recording(outcome, stem, self.outputs.names, job, None)
             ended = [*await follow_ups.after(finished), *await follow_ups.at_the_end()]

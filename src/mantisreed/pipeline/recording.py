@@ -277,6 +277,10 @@ class RecordingTask:
 
         def note(ledger: "Ledger") -> str | None:
             ledger.jobs.open(opened)
+            budget = shared.dispatcher.budget
+            if budget.has_limit:
+                # What it has cost before counts, by whatever way it was sent.
+                budget.watch({job}, ledger.listing.costly_attempts({job}))
             return ledger.jobs.cuts(identity)
 
         cuts = await shared.dispatcher.perform(note)

@@ -3,7 +3,7 @@ answered.
 """
 
 import asyncio
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
@@ -16,6 +16,7 @@ from mantisreed.errors import (
     SlowDownError,
     UnreachableError,
 )
+from mantisreed.jobs.budget import Budget, BudgetsOf
 from mantisreed.jobs.failures import seconds_before
 from mantisreed.jobs.follow_ups import QuestionToAsk
 from mantisreed.pipeline.results import Tally
@@ -48,15 +49,12 @@ class ServiceDesk:
         workspace: Workspace,
         transport: "Transport",
         perform: Perform,
+        budgets_of: BudgetsOf,
         sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
     ) -> None:
         """Ask nothing yet."""
-        self._workspace, self._transport, self._perform, self._sleep = (
-            workspace,
-            transport,
-            perform,
-            sleep,
-        )
+        self._workspace, self._transport = workspace, transport
+        self._perform, self._budgets_of, self._sleep = perform, budgets_of, sleep
         self._clients: dict[str, tuple[TextServiceClient, asyncio.Semaphore]] = {}
         self._stopped: MantisreedError | None = None
 
@@ -105,17 +103,20 @@ class ServiceDesk:
         to_ask = QuestionToAsk(
             question_key(card, question), card.name, job, question.characters, cost, currency
         )
+        budgets = [budget.of(currency) for budget in self._budgets_of(job)]
         client, room = self._client(card)
         async with room:
             while True:
-                found: Any = await self._perform(lambda ledger: ledger.follow_ups.ask(to_ask))
+                found: Any = await self._perform(
+                    lambda ledger: ledger.follow_ups.ask(to_ask, budgets)
+                )
                 if isinstance(found, bytes):
                     return found
                 if found == "ask":
                     break
                 await self._sleep(_LOOK)
                 await self._perform(lambda ledger: ledger.recover())
-            answer = await self._asked(card, client, question, to_ask.key, attempts)
+            answer = await self._asked(card, client, question, to_ask, attempts, budgets)
         tally.add(question.texts, cost, currency)
         await self._perform(
             lambda ledger: ledger.follow_ups.answered(to_ask.key, answer), is_owed=True
@@ -127,8 +128,9 @@ class ServiceDesk:
         card: TextServiceCard,
         client: TextServiceClient,
         question: Question,
-        key: str,
+        to_ask: QuestionToAsk,
         attempts: int,
+        budgets: Sequence[Budget],
     ) -> bytes:
         """Ask until there is an answer; the ledger knows of it when there is none."""
         number = 0
@@ -143,13 +145,20 @@ class ServiceDesk:
                 if isinstance(error, _PASSING) and number < attempts:
                     await self._sleep(seconds_before(number, error.retry_after))
                     continue
-                await self._note_failure(key, is_unconfirmed=_may_be_charged(error))
+                await self._note_failure(to_ask, budgets, is_unconfirmed=_may_be_charged(error))
                 raise
             except BaseException as error:
-                await self._note_failure(key, is_unconfirmed=error is not self._stopped)
+                is_unconfirmed = error is not self._stopped
+                await self._note_failure(to_ask, budgets, is_unconfirmed=is_unconfirmed)
                 raise
 
-    async def _note_failure(self, key: str, *, is_unconfirmed: bool) -> None:
+    async def _note_failure(
+        self, to_ask: QuestionToAsk, budgets: Sequence[Budget], *, is_unconfirmed: bool
+    ) -> None:
+        key = to_ask.key
+        if not is_unconfirmed:
+            for budget in budgets:
+                budget.give_back(key)
         with suppress(MantisreedError):  # what failed is raised, and matters more
             await self._perform(
                 lambda ledger: ledger.follow_ups.not_answered(key, is_unconfirmed=is_unconfirmed),

@@ -18,7 +18,7 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, InterruptedRunError, require_type
 from mantisreed.exports.formats import chosen_formats
-from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.budget import Budget, BudgetsOf
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.checking import check_follow_ups
 from mantisreed.pipeline.episodes import transcribed_before
@@ -45,7 +45,7 @@ if TYPE_CHECKING:
     from mantisreed.cards.websocket import Conversation
     from mantisreed.engines.links import LinkServer
     from mantisreed.jobs.ledger import Ledger
-    from mantisreed.pipeline.follow_ups import FollowUps
+    from mantisreed.pipeline.batch import FollowUpsMaker
     from mantisreed.pipeline.service_desk import Perform
 
 
@@ -306,6 +306,7 @@ class RunHooks:
         on_outcome: called when it is known what became of one.
         on_interrupt: called when the user wants to stop.
         also_doubtful: whether follow-ups are done again that may have been done already.
+        purse_of: what a job is paid from besides; see `DispatchOptions`.
     """
 
     expected: Mapping[str, str] | None = None
@@ -315,6 +316,7 @@ class RunHooks:
     on_outcome: Callable[[Outcome], None] = lambda outcome: None
     on_interrupt: Callable[[], None] = lambda: None
     also_doubtful: bool = False
+    purse_of: Callable[[str], Budget | None] = lambda job: None
 
 
 def run_batch(
@@ -374,6 +376,7 @@ async def batch_services(
         follow_ups=follow_ups_maker(
             workspace, options, transport, also_doubtful=hooks.also_doubtful
         ),
+        purse_of=hooks.purse_of,
     )
 
 
@@ -383,7 +386,7 @@ def follow_ups_maker(
     transport: "Transport",
     *,
     also_doubtful: bool = False,
-) -> "Callable[[Perform, Outputs], FollowUps] | None":
+) -> "FollowUpsMaker | None":
     """What makes the follow-ups of recordings; None where there are none, so that nothing of them
     is loaded.
 
@@ -397,9 +400,17 @@ def follow_ups_maker(
         return None
     from mantisreed.pipeline.follow_ups import FollowUps
 
-    def made(perform: "Perform", outputs: Outputs) -> FollowUps:
+    def made(perform: "Perform", outputs: Outputs, budgets_of: BudgetsOf) -> FollowUps:
         rules = follow_ups_of(workspace, options.wanted, outputs.names)
-        return FollowUps(workspace, rules, outputs, transport, perform, also_doubtful=also_doubtful)
+        return FollowUps(
+            workspace,
+            rules,
+            outputs,
+            transport,
+            perform,
+            budgets_of,
+            also_doubtful=also_doubtful,
+        )
 
     return made
 

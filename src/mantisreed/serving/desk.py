@@ -40,6 +40,7 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import piece_options_given
 from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, ledger_of
 from mantisreed.serving.orders import ENDED, Order, OrderBook, OrderOptions
+from mantisreed.serving.purses import Purses
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript, from_json
 from mantisreed.units import money_given
@@ -91,6 +92,7 @@ class Desk:
         takes_private_links: bool,
         links: "LinkOffers | None" = None,
         on_failure: Callable[[str], None] = lambda what: None,
+        limit_of: Callable[[str], float | None] = lambda owner: None,
     ) -> None:
         """Work on nothing yet.
 
@@ -100,6 +102,7 @@ class Desk:
             takes_private_links: whether links may lead to this network.
             links: where pieces are offered to engines that fetch them.
             on_failure: called with what failed and does not end the service.
+            limit_of: what the token with a name may spend; None for no limit.
         """
         self._workspace, self._book, self._links = workspace, book, links
         self._takes_private_links, self._on_failure = takes_private_links, on_failure
@@ -112,6 +115,7 @@ class Desk:
         self._is_stopping = False
         self.workers = DecodingWorkers()  # also those who only want to know what a recording is
         self._writer = LedgerWriter(lambda: ledger_of(workspace))
+        self.purses = Purses(book, self._writer, limit_of)
         self._later: set[asyncio.TimerHandle] = set()
         self._noting: set[asyncio.Task[None]] = set()
 
@@ -233,6 +237,7 @@ class Desk:
                 on_event=self._tell,
                 on_outcome=self._ended,
                 also_doubtful=lane.is_again,
+                purse_of=self.purses.of,
             )
             async with AsyncExitStack() as stack:
                 services = await batch_services(stack, self._workspace, options, (), hooks)

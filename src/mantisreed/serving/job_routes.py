@@ -185,6 +185,7 @@ async def retry(request: Request, job: str) -> Response:
     async with order_to_change(request, job) as (service, _, order):
         if order.state not in _TRIED_AGAIN:
             raise Problem(409, f"the job is {order.state}, and there is nothing to try again")
+        await service.admit(order)
         assert service.desk is not None
         await service.desk.again(order)
     return job_answer(request, order, 202)

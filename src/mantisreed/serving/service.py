@@ -13,9 +13,7 @@ import msgspec
 from prometheus_client import CollectorRegistry, Counter, Gauge
 
 from mantisreed.cards.transport import HttpTransport, Transport
-from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError, MantisreedError
-from mantisreed.jobs.budget import billed_seconds, cost_of
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.pipeline.callbacks import CallbackListener, ServeHooks
 from mantisreed.pipeline.collecting import Collector
@@ -29,7 +27,8 @@ from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.playing import Playing
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.proxies import Network
-from mantisreed.serving.tokens import Token, TokenStore
+from mantisreed.serving.purses import is_open, with_limit
+from mantisreed.serving.tokens import TokenStore
 from mantisreed.serving.uploads import Uploads
 from mantisreed.serving.views import described
 from mantisreed.workspace import Workspace
@@ -119,11 +118,6 @@ class Metrics:
             self.spent.labels(order.currency or "").inc(order.cost)
 
 
-def _is_open(order: Order) -> bool:
-    """Whether nobody knows what an order will cost."""
-    return order.duration is None or order.options.second_opinion is not None
-
-
 class Service:
     """All parts of the service, from when it begins to listen until it ends."""
 
@@ -192,6 +186,7 @@ class Service:
             takes_private_links=self.options.takes_private_links,
             links=self.links,
             on_failure=self._on_failure,
+            limit_of=self.limit_of,
         )
         self.intake.contents = self.desk.workers.contents
         await self.desk.writer.perform(lambda ledger: ledger.recover())
@@ -219,6 +214,7 @@ class Service:
             self.callbacks = CallbackListener(self.workspace, self.desk.writer, collector, hooks)
             rounds = asyncio.create_task(self.callbacks.rounds())
             self._stack.callback(rounds.cancel)
+        await self.desk.purses.ready(order.owner for order in self.book)
         self.desk.resume()
         for order in self.book:
             self._caller.look(order)
@@ -247,7 +243,7 @@ class Service:
             if self._caller is not None:
                 self._caller.look(order)
 
-    async def accept(self, order: Order, token: Token) -> Order:
+    async def accept(self, order: Order) -> Order:
         """Take an order: from now on it is on disk and in the ledger, and is worked on.
 
         Raises:
@@ -260,7 +256,7 @@ class Service:
         if order.options.engine is None and self.options.engine is not None:
             order.options = msgspec.structs.replace(order.options, engine=self.options.engine)
         options = self.desk.checked(order.options)
-        self._check_spending(order, token, options.card)
+        await self.admit(order)
         if order.options.engine is None:
             order.options = msgspec.structs.replace(order.options, engine=options.card.name)
         order.created = time.time()
@@ -273,45 +269,42 @@ class Service:
         self.desk.take(order)
         return order
 
-    def _check_spending(self, order: Order, token: Token, card: EngineCard) -> None:
-        """See that a token's jobs do not cost more than they may, this one with them.
+    async def admit(self, order: Order) -> None:
+        """See that a job, new or tried again, has room in what its token may spend; this one asks
+        nobody but whoever has the money. Each request asks the token's purse again before it is
+        sent.
 
         A job of which nobody knows what it will cost, as that of a link, or one with a second
         opinion, may cost what is left, and nothing is left for others until it has ended.
 
         Raises:
-            Problem: they would.
+            Problem: the service is stopping, an option makes no sense, or there is no room.
         """
-        limit = token.limits.spend
-        if limit is None:
+        if self.is_stopping or self.desk is None:
+            raise Problem(503, "the service is stopping", retry_after=10)
+        card = self.desk.checked(order.options).card
+        await self.desk.purses.ready([order.owner])
+        room = self.desk.purses.admit(order, card, self.desk.on_their_way())
+        if room is None:
             return
-        # What was cancelled a moment ago may still have to be paid for.
-        awaited = self.desk.on_their_way() if self.desk is not None else set()
-        mine = (one for one in self.book if one.owner == token.name)
-        under_way = [one for one in mine if not one.has_ended or one.id in awaited]
-        reserved = sum(one.options.spend_limit or 0.0 for one in under_way if _is_open(one))
-        others = cost_of(
-            card,
-            billed_seconds(card, [one.duration or 0.0 for one in under_way if not _is_open(one)]),
-        )
-        own = cost_of(card, billed_seconds(card, [order.duration or 0.0]))
-        spent = self.book.spent(token.name)
-        if others is None or own is None:
-            raise Problem(
-                403, f"nobody knows what {card.name} costs, and this token may spend {limit:g}"
-            )
-        left = limit - spent - reserved - float(others)
-        if left < float(own) or left <= 0:
+        if room.left is None:
+            what = f"nobody knows what {card.name} costs, and this token may spend {room.limit:g}"
+            raise Problem(403, what)
+        if not room.has_room:
             raise Problem(
                 403,
-                f"this token may spend {limit:g}, and its jobs have cost {spent:.4f}",
+                f"this token may spend {room.limit:g}, and its jobs have cost {room.spent:.4f}",
                 advice="ask for a higher limit, or wait for the jobs that are under way",
             )
-        if _is_open(order):
-            least = min(
-                left, order.options.spend_limit if order.options.spend_limit is not None else left
-            )
-            order.options = msgspec.structs.replace(order.options, spend_limit=round(least, 6))
+        if is_open(order):
+            order.options = with_limit(order.options, room.left)
+
+    def limit_of(self, owner: str) -> float | None:
+        """What a token may spend; nothing more once it is revoked. None for no limit."""
+        if not owner:
+            return None
+        token = next((one for one in self.tokens.all() if one.name == owner), None)
+        return 0.0 if token is None else token.limits.spend
 
     async def ended(self, order: Order, seconds: float) -> bool:
         """Wait until an order has ended, for so many seconds; whether it has."""
@@ -339,6 +332,8 @@ class Service:
 
             shutil.rmtree(Path(order.path).parent, ignore_errors=True)
         self.playing.forget(order.id)
+        if self.desk is not None:
+            order.cost = max(order.cost or 0.0, self.desk.purses.owed_for(order)) or order.cost
         self.book.remove(order)
 
     def is_ready(self) -> bool:

@@ -55,7 +55,7 @@ async def _accepted(service: Service, request: Request, received: Received, toke
     try:
         if received.wait:
             form_of(request)
-        order = await service.accept(received.order, token)
+        order = await service.accept(received.order)
     except Exception:
         await asyncio.to_thread(service.forget, received.order)
         raise

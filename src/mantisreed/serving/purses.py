@@ -1,0 +1,164 @@
+"""What each token may spend in all: asked before anything is sent, whatever it is sent for."""
+
+from collections.abc import Callable, Iterable
+from decimal import Decimal
+from typing import TYPE_CHECKING
+
+from mantisreed.engines.card import EngineCard
+from mantisreed.jobs.budget import Budget, billed_seconds, cost_of
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.serving.orders import Order, OrderBook, OrderOptions
+
+if TYPE_CHECKING:
+    from mantisreed.jobs.ledger import Ledger
+
+_SECOND = "-second"
+"""Behind the ID of a job: what a second engine is asked about it."""
+
+
+class Purse(Budget):
+    """What one token may spend, in whatever money: its limit has none."""
+
+    def of(self, currency: str | None) -> Budget:
+        """Itself: all money counts alike."""
+        return self
+
+
+class Purses:
+    """The purses of all tokens that have a limit."""
+
+    def __init__(
+        self, book: OrderBook, writer: LedgerWriter, limit_of: Callable[[str], float | None]
+    ) -> None:
+        """Know of nothing yet.
+
+        Args:
+            book: of the orders.
+            writer: what the ledger is asked by.
+            limit_of: what the token with a name may spend; None for no limit.
+        """
+        self._book, self._writer, self._limit_of = book, writer, limit_of
+        self._purses: dict[str, Purse] = {}
+
+    def of(self, job: str) -> Budget | None:
+        """What a job is paid from; None where its token has no limit."""
+        order = self._book.get(job.removesuffix(_SECOND))
+        return None if order is None else self._purses.get(order.owner)
+
+    async def ready(self, owners: Iterable[str]) -> None:
+        """Know what the tokens with these names have spent, before anything more is sent."""
+        for owner in set(owners):
+            limit = self._limit_of(owner)
+            if limit is None:
+                self._purses.pop(owner, None)
+                continue
+            purse = self._purses.get(owner)
+            if purse is None:
+                purse = await self._opened(owner)
+                self._purses[owner] = purse
+            purse.limit = Decimal(str(limit))
+
+    async def _opened(self, owner: str) -> Purse:
+        purse = Purse()
+        jobs = {
+            job
+            for order in self._book
+            if order.owner == owner
+            for job in (order.id, order.id + _SECOND)
+        }
+
+        def spent(ledger: "Ledger") -> None:
+            purse.watch(jobs, ledger.listing.costly_attempts(jobs))
+            for key, cost in ledger.follow_ups.costs_of(jobs):
+                purse.reserve(key, cost)
+
+        await self._writer.perform(spent)
+        purse.reserve("jobs that were forgotten", Decimal(str(self._book.forgotten(owner))))
+        return purse
+
+    def admit(self, order: Order, card: EngineCard, under_way: set[str]) -> "Admission | None":
+        """Whether there is room for an order beside those that are not at an end.
+
+        Args:
+            order: new, or to be tried again.
+            card: of its engine.
+            under_way: IDs of orders that have ended, and may still cost something.
+
+        Returns:
+            None where its token has no limit.
+        """
+        purse = self._purses.get(order.owner)
+        if purse is None:
+            return None
+        # From now on it is one of those that are paid from it.
+        purse.watch({order.id, order.id + _SECOND}, ())
+        others = [
+            one
+            for one in self._book
+            if one.owner == order.owner
+            and one.id != order.id
+            and (not one.has_ended or one.id in under_way)
+        ]
+        claimed = [_claim(one, card) for one in others]
+        own = _estimate(order, card)
+        if own is None or None in claimed:
+            return Admission(float(purse.limit or 0), float(purse.owed), None, None)
+        waiting = sum(
+            max(Decimal(0), (claim or Decimal(0)) - purse.owed_for(one.id))
+            for claim, one in zip(claimed, others, strict=True)
+        )
+        left = (purse.limit or Decimal(0)) - purse.owed - waiting
+        rest = max(Decimal(0), own - purse.owed_for(order.id))
+        return Admission(float(purse.limit or 0), float(purse.owed), float(left), float(rest))
+
+    def owed_for(self, order: Order) -> float:
+        """What an order has cost, or may have, as far as its token's purse knows."""
+        purse = self._purses.get(order.owner)
+        if purse is None:
+            return 0.0
+        return float(purse.owed_for(order.id) + purse.owed_for(order.id + _SECOND))
+
+
+class Admission:
+    """What there is room for.
+
+    Attributes:
+        limit: of the token.
+        spent: by it so far.
+        left: for one more order; None where nobody knows what the engine costs.
+        own: what the order will cost, by its header; less than nothing is known of links.
+    """
+
+    def __init__(self, limit: float, spent: float, left: float | None, own: float | None) -> None:
+        self.limit, self.spent, self.left, self.own = limit, spent, left, own
+
+    @property
+    def has_room(self) -> bool:
+        """Whether the order may begin."""
+        return self.left is not None and self.left > 0 and self.left >= (self.own or 0.0)
+
+
+def is_open(order: Order) -> bool:
+    """Whether nobody knows what an order will cost: that of a link, of a recording without a
+    length, or one with a second opinion.
+    """
+    return order.duration is None or order.options.second_opinion is not None
+
+
+def with_limit(options: OrderOptions, left: float) -> OrderOptions:
+    """Options that let a job cost no more than what is left."""
+    from msgspec.structs import replace
+
+    limit = options.spend_limit
+    return replace(options, spend_limit=round(left if limit is None else min(left, limit), 6))
+
+
+def _claim(order: Order, card: EngineCard) -> Decimal | None:
+    """What an order that is under way may cost in all."""
+    if is_open(order) and order.options.spend_limit is not None:
+        return Decimal(str(order.options.spend_limit))
+    return _estimate(order, card)
+
+
+def _estimate(order: Order, card: EngineCard) -> Decimal | None:
+    return cost_of(card, billed_seconds(card, [order.duration or 0.0]))
