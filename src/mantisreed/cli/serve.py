@@ -69,6 +69,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--max-size", metavar="SIZE", help="of a recording (default: 2 GiB)")
     parser.add_argument("--max-length", metavar="DURATION", help="of a recording (default: any)")
     parser.add_argument(
+        "--max-stored",
+        metavar="SIZE",
+        help="of all recordings and uploads of one token (default: any)",
+    )
+    parser.add_argument(
         "--stop-within",
         metavar="DURATION",
         help="time that what is on its way has when it is stopped (default: 30s)",
@@ -123,6 +128,7 @@ def _serve(
     cors: "Sequence[str]",
     max_size: str | None,
     max_length: str | None,
+    max_stored: str | None,
     stop_within: str | None,
     proxy: "Sequence[str]",
     root_path: str,
@@ -149,6 +155,7 @@ def _serve(
         origins=tuple(cors),
         max_bytes=usual.max_bytes if largest is None else largest,
         max_seconds=duration(max_length, "--max-length"),
+        max_stored=_bytes(max_stored, "--max-stored"),
         stop_within=usual.stop_within if waits is None else waits,
         keys=workspace.call_keys(),
         proxies=tuple(network_given(one) for one in proxy),
@@ -176,6 +183,7 @@ def _tokens(
     rate: int | None,
     max_size: str | None,
     max_length: str | None,
+    max_stored: str | None,
     **_: "Any",
 ) -> int:
     """Make, list or revoke tokens."""
@@ -186,7 +194,7 @@ def _tokens(
     store = TokenStore(workspace.hidden)
     match list(what):
         case ["token", "make", name]:
-            limits = _limits(rate, spend, max_size, max_length)
+            limits = _limits(rate, spend, max_size, max_length, max_stored)
             secret = store.make(
                 name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits
             )
@@ -234,7 +242,11 @@ def _tokens(
 
 
 def _limits(
-    rate: int | None, spend: str | None, max_size: str | None, max_length: str | None
+    rate: int | None,
+    spend: str | None,
+    max_size: str | None,
+    max_length: str | None,
+    max_stored: str | None,
 ) -> "Limits":
     """What the limits of a token say.
 
@@ -246,11 +258,17 @@ def _limits(
 
     amount = money_given(spend, "--spend")
     money = None if amount is None else float(amount)
-    return Limits(rate, money, _bytes(max_size), duration(max_length, "--max-length"))
+    return Limits(
+        rate,
+        money,
+        _bytes(max_size),
+        duration(max_length, "--max-length"),
+        _bytes(max_stored, "--max-stored"),
+    )
 
 
-def _bytes(size: str | None) -> int | None:
-    """What `--max-size` says; None where it says nothing.
+def _bytes(size: str | None, option: str = "--max-size") -> int | None:
+    """What an option that is a size says; None where it says nothing.
 
     Raises:
         InputError: it is no size.
@@ -264,7 +282,7 @@ def _bytes(size: str | None) -> int | None:
         return parse_size(size)
     except ValueError as error:
         raise InputError(
-            f"a size such as 500 MB is expected, not {size!r}", where="--max-size"
+            f"a size such as 500 MB is expected, not {size!r}", where=option
         ) from error
 
 
@@ -276,6 +294,7 @@ def _limits_text(limits: "Limits") -> str:
         f"spends {limits.spend:g}" if limits.spend is not None else "",
         f"{limits.max_bytes} bytes" if limits.max_bytes is not None else "",
         f"{limits.max_seconds:g} s" if limits.max_seconds is not None else "",
+        f"stores {limits.max_stored} bytes" if limits.max_stored is not None else "",
     ]
     return ", ".join(filter(None, told)) or "-"
 

@@ -580,7 +580,8 @@ class _Retrial:
                 continue
             recordings.append(source)
             expected[source.key] = record.digest
-            _let_go_of_unreadable(self._workspace, record, options)
+            with closing(open_ledger(self._workspace)) as ledger:
+                let_go_of_unreadable(ledger, self._workspace, record.id, options)
         if not recordings:
             return failed
         hooks = RunHooks(
@@ -609,17 +610,16 @@ def outputs_of_job(
     )
 
 
-def _let_go_of_unreadable(
-    workspace: Workspace, record: JobRecord, options: TranscriptionOptions
+def let_go_of_unreadable(
+    ledger: Ledger, workspace: Workspace, job: str, options: TranscriptionOptions
 ) -> None:
     """Ask anew for replies of a job that cannot be read as the card is now: whoever retries wants
     others.
     """
     unreadable = UnreadableReplies(workspace.hidden)
-    with closing(open_ledger(workspace)) as ledger:
-        for piece in ledger.listing.pieces(record.id):
-            if unreadable.is_marked(piece.request.reply, options.card):
-                ledger.requests.lose_reply(piece.request)
+    for piece in ledger.listing.pieces(job):
+        if unreadable.is_marked(piece.request.reply, options.card):
+            ledger.requests.lose_reply(piece.request)
 
 
 def _still_there(stored: StoredOptions) -> Source:

@@ -11,7 +11,7 @@ import msgspec
 
 from mantisreed.audio.containers import probe
 from mantisreed.audio.speech import pauses_and_speech
-from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.audio.workers import DecodingWorkers, LocalStream
 from mantisreed.engines.identity import SoundIdentity, job_key, request_key
 from mantisreed.engines.request import Piece, wants_link
 from mantisreed.errors import (
@@ -50,6 +50,9 @@ if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.pipeline.second_opinion import SecondOpinions
     from mantisreed.sources.fetching import FetchHooks
+
+_MEASURING_RATE = 8_000  # samples a second; nobody hears them
+_ROUNDED = 0.5  # seconds that a recording may be longer than allowed: headers are rounded
 
 Tell = Callable[[Source, Stage, str, float | None], None]
 """Called as a recording comes to another stage: with a note, and until when it waits."""
@@ -158,7 +161,8 @@ class RecordingTask:
             return await self._written(path, made, results)
 
     def _check_length(self, path: Path, most: float) -> None:
-        """See that a recording is not longer than it may be, as far as its header says.
+        """See, before anything of it is sent, that a recording is not longer than it may be: first
+        by its header, which is quick, then by its sound, as a header may say anything.
 
         Raises:
             RecordingError: it is.
@@ -167,6 +171,14 @@ class RecordingTask:
         duration = (probe(path) if workers is None else workers.contents(path)).duration
         if duration is not None and duration > most:
             raise RecordingError(f"it lasts {duration:.0f} s, and {most:.0f} s are allowed")
+        open_stream = LocalStream if workers is None else workers.stream
+        track = self.shared.options.pieces.track
+        stream = open_stream(path, sample_rate=_MEASURING_RATE, channels=1, track=track)
+        for _ in stream:
+            if stream.seconds > most + _ROUNDED:
+                raise RecordingError(
+                    f"it lasts more than {most:.0f} s, which are allowed, whatever its header says"
+                )
 
     def _fetch_hooks(self) -> "FetchHooks | None":
         if not self.recording.link:

@@ -25,7 +25,7 @@ from mantisreed.jobs.life import JobEvent, ShownState
 from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
-from mantisreed.pipeline.collecting import outputs_of_job
+from mantisreed.pipeline.collecting import let_go_of_unreadable, outputs_of_job
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import (
@@ -450,7 +450,13 @@ class Desk:
         What a lane still has of it is waited for.
         """
         self._wanted_again.add(order.id)
-        await self._writer.perform(lambda ledger: ledger.jobs.note(order.id, "wanted again"))
+        options = self.checked(order.options)
+
+        def note(ledger: Ledger) -> None:
+            let_go_of_unreadable(ledger, self._workspace, order.id, options)
+            ledger.jobs.note(order.id, "wanted again")
+
+        await self._writer.perform(note)
         self._book.change(
             order,
             state="waiting",

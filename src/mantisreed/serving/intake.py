@@ -7,7 +7,7 @@ import hashlib
 import shutil
 import socket
 from collections.abc import AsyncIterator, Callable
-from contextlib import aclosing, suppress
+from contextlib import AbstractContextManager, aclosing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -23,6 +23,7 @@ from mantisreed.hosts import is_written_private
 from mantisreed.serving.forms import FormPiece, form_pieces, text_of
 from mantisreed.serving.orders import Order, OrderOptions, new_id
 from mantisreed.serving.problems import Problem
+from mantisreed.serving.room import Room
 from mantisreed.serving.tokens import Token
 from mantisreed.serving.uploads import Upload, Uploads, file_name, written
 from mantisreed.units import parse_duration
@@ -70,6 +71,8 @@ class Intake:
         allowed: folders the files of which may be named by their paths.
         takes_private_links: whether links may lead to this network.
         max_bytes, max_seconds: of a recording; None where there is no limit.
+        max_stored: bytes of all recordings and uploads of a token; None where there is no limit.
+        owner_of: whose job this is; None where there is no such job.
         contents: looks into a recording; in a process of its own, since it may come from anybody.
     """
 
@@ -79,8 +82,14 @@ class Intake:
     takes_private_links: bool = False
     max_bytes: int | None = None
     max_seconds: float | None = None
+    max_stored: int | None = None
+    owner_of: Callable[[str], str | None] = lambda job: None
     contents: Callable[[Path], Contents] = probe
     _open: set[str] = field(default_factory=set)
+    _room: Room = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._room = Room(self.folder, self.uploads, self.owner_of)
 
     def clear(self, known: set[str]) -> None:
         """Remove what was left by requests that broke off: folders that belong to no job."""
@@ -100,6 +109,19 @@ class Intake:
             limit for limit in (self.max_seconds, token.limits.max_seconds) if limit is not None
         ]
         return min(limits, default=None)
+
+    def room(self, token: Token, wanted: int | None) -> AbstractContextManager[int | None]:
+        """Room for a recording that a token sends; gives how many bytes may come.
+
+        Raises:
+            Problem: there is none.
+        """
+        limits = [
+            limit for limit in (self.max_stored, token.limits.max_stored) if limit is not None
+        ]
+        return self._room.taken(
+            token.name, self.most_bytes(token), wanted, min(limits, default=None)
+        )
 
     async def received(
         self, request: Request, token: Token, before: Order | None = None
@@ -153,7 +175,8 @@ class Intake:
                 )
             name = query.pop("name", None)
             target = own / file_name(name or f"recording{_ending(kind)}")
-            length = await written(target, request.stream(), self.most_bytes(token))
+            with self.room(token, _content_length(request)) as most:
+                length = await written(target, request.stream(), most)
             if not length:
                 raise Problem(400, "the body is empty", advice="curl --data-binary @talk.mp3")
             return _Wanted(given=query, file=target, name=target.name)
@@ -180,7 +203,8 @@ class Intake:
                 if sent_as is not None:
                     raise Problem(400, "one recording is taken, and the form has two files")
                 sent_as = piece.file_name
-                await written(file, _rest(pieces, piece), self.most_bytes(token))
+                with self.room(token, _content_length(request)) as most:
+                    await written(file, _rest(pieces, piece), most)
         if sent_as is None:
             return _Wanted(given=given)
         # The name may come behind the file.
@@ -252,7 +276,12 @@ class Intake:
     async def _with_file(self, order: Order, file: Path, token: Token) -> Order:
         duration = await asyncio.to_thread(self._duration, file, token)
         return _changed(
-            order, path=str(file.absolute()), name=file.name, is_ours=True, duration=duration
+            order,
+            path=str(file.absolute()),
+            name=file.name,
+            is_ours=True,
+            duration=duration,
+            most_seconds=self.most_seconds(token),
         )
 
     async def _with_path(self, order: Order, given: str, token: Token) -> Order:
@@ -332,6 +361,12 @@ class Intake:
                 f"{name} leads to a private address",
                 advice="`serve --allow-private-links` allows such links",
             )
+
+
+def _content_length(request: Request) -> int | None:
+    """Bytes of the body, as its sender says; the server sees that no more are read."""
+    given = request.headers.get("content-length", "")
+    return int(given) if given.isascii() and given.isdecimal() else None
 
 
 def _changed(order: Order, **changes: Any) -> Order:

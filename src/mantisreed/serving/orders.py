@@ -77,7 +77,8 @@ class Order(msgspec.Struct, kw_only=True):
         profile: with which key such a call is signed: `live` or `test`.
         call_state: what became of the call: `waiting`, `done` or `failed`; None where there is
             none.
-        most_bytes, most_seconds: of what a link leads to; None for no limit.
+        most_bytes: of what a link leads to; None for no limit.
+        most_seconds: of the recording; None for no limit.
         key: the idempotency key with which it was sent; None without one.
         digest: of the request with that key.
     """
@@ -119,7 +120,7 @@ class Order(msgspec.Struct, kw_only=True):
         own.
         """
         if self.link is None:
-            return Source(Path(self.path), wanted_by=self.id)
+            return Source(Path(self.path), wanted_by=self.id, most_seconds=self.most_seconds)
         return Source(
             Path(self.name),
             self.link,

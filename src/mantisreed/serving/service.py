@@ -52,6 +52,7 @@ class ServeOptions:
         takes_private_links: whether links and calls may lead to this network.
         origins: addresses of other pages that may use the service.
         max_bytes, max_seconds: of a recording; None for no limit.
+        max_stored: bytes of all recordings and uploads of one token; None for no limit.
         stop_within: seconds that what is on its way has when the service is stopped.
         keys: with which calls are signed, by profile.
         proxies: whose headers are believed about who sends a request, and under which path.
@@ -65,6 +66,7 @@ class ServeOptions:
     origins: tuple[str, ...] = ()
     max_bytes: int | None = 2 << 30
     max_seconds: float | None = None
+    max_stored: int | None = None
     stop_within: float = 30.0
     keys: "dict[Profile, Secret | None]" = field(default_factory=dict)
     proxies: tuple[Network, ...] = ()
@@ -151,6 +153,8 @@ class Service:
             options.takes_private_links,
             options.max_bytes,
             options.max_seconds,
+            options.max_stored,
+            owner_of=self._owner_of,
         )
         self.playing = Playing(folder / "played")
         self.links = self._offers()
@@ -163,6 +167,10 @@ class Service:
         self._counted: set[str] = set()
         self._turns: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
         self._stack = AsyncExitStack()
+
+    def _owner_of(self, job: str) -> str | None:
+        order = self.book.get(job)
+        return None if order is None else order.owner
 
     def _offers(self) -> "LinkOffers | None":
         if self.workspace.links is None:

@@ -33,12 +33,14 @@ class Limits(msgspec.Struct, frozen=True):
         spend: what its jobs may cost together, in each engine's currency.
         max_bytes: of a recording.
         max_seconds: of a recording.
+        max_stored: bytes of all its recordings and uploads on this machine.
     """
 
     requests_per_minute: int | None = None
     spend: float | None = None
     max_bytes: int | None = None
     max_seconds: float | None = None
+    max_stored: int | None = None
 
 
 class Token(msgspec.Struct, frozen=True):

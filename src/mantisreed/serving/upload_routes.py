@@ -27,8 +27,9 @@ async def begin(request: Request, name: str | None = None) -> Response:
     length = _number(request, "upload-length")
     if most is not None and (length or 0) > most:
         raise Problem(413, f"the recording is over {most} bytes")
-    upload = uploads.begin(token.name, name, length)
-    offset = await uploads.take(upload, 0, request.stream(), most, is_last=_is_last(request))
+    with service.intake.room(token, length or _number(request, "content-length")) as room:
+        upload = uploads.begin(token.name, name, length)
+        offset = await uploads.take(upload, 0, request.stream(), room, is_last=_is_last(request))
     return _state(request, upload.id, offset, upload.is_complete, 201)
 
 
@@ -62,8 +63,14 @@ async def go_on(request: Request, upload: str) -> Response:
     offset = _number(request, "upload-offset")
     if offset is None:
         raise Problem(400, "Upload-Offset says where it goes on")
-    most = service.intake.most_bytes(token)
-    offset = await uploads.take(found, offset, request.stream(), most, is_last=_is_last(request))
+    coming = _number(request, "content-length")
+    with service.intake.room(token, coming) as room:
+        # What has come by now is stored already, and counts towards the size of the recording.
+        whole = service.intake.most_bytes(token)
+        most = whole if room is None else min(whole or room + offset, room + offset)
+        offset = await uploads.take(
+            found, offset, request.stream(), most, is_last=_is_last(request)
+        )
     return _state(request, found.id, offset, found.is_complete, 204)
 
 

@@ -22,7 +22,7 @@ from mantisreed.serving.problems import Problem
 _LONGEST_NAME = 120  # bytes
 # Bytes that are gathered before they are written; fifty uploads at once are nothing unusual.
 _BLOCK = 1 << 18
-_OLD = 7 * 86_400.0  # seconds after which an upload that nobody goes on with is gone
+_OLD = 86_400.0  # seconds after which an upload that nobody goes on with is gone
 _NO_ROOM = 64 << 20  # bytes that stay free on the disk
 
 
@@ -142,6 +142,15 @@ class Uploads:
         if upload.owner != owner:
             raise Problem(404, "there is no such upload")
         return upload
+
+    def stored(self, owner: str) -> int:
+        """Bytes of all that somebody has begun, without what nobody goes on with any more."""
+        self._clear_old()
+        total = 0
+        for folder in self._folder.iterdir():
+            with suppress(OSError, ValueError, Problem):  # another request has removed it
+                total += self.offset(self.get(folder.name, owner))
+        return total
 
     def path(self, upload: Upload) -> Path:
         """Where what has come is."""
