@@ -39,11 +39,11 @@ def clear(folder: Path, judge: Judge) -> None:
     judge.answered.clear()
 
 
-def doubts(folder: Path) -> int:
+def unconfirmed_in(folder: Path) -> int:
     listed = subprocess.run(
         [*COMMAND, "jobs", "--json"], cwd=folder, capture_output=True, check=True
     ).stdout
-    return sum(job["doubts"] for job in json.loads(listed)["jobs"])
+    return sum(job["unconfirmed_attempts"] for job in json.loads(listed)["jobs"])
 
 
 def killed_batch(folder: Path, chance: random.Random, most: int) -> int:
@@ -92,7 +92,7 @@ def main() -> None:
             total += kills
             twice = judge.answered_again
             same = "the same to the byte" if outputs(folder) == undisturbed else "DIFFERENT"
-            unconfirmed = doubts(folder)
+            unconfirmed = unconfirmed_in(folder)
             verdict = (
                 ""
                 if twice <= unconfirmed and len(judge.answered) == pieces

@@ -48,11 +48,11 @@ def one_round(folder: Path, engine: str, count: int, kill_after: float | None) -
     )
 
 
-def doubts(folder: Path) -> int:
+def unconfirmed_in(folder: Path) -> int:
     listed = subprocess.run(
         [*COMMAND, "jobs", "--json"], cwd=folder, capture_output=True, check=True
     ).stdout
-    return sum(job["doubts"] for job in json.loads(listed)["jobs"])
+    return sum(job["unconfirmed_attempts"] for job in json.loads(listed)["jobs"])
 
 
 def clear(folder: Path, port: int, url: str | None, number: int) -> None:
@@ -98,7 +98,7 @@ def main() -> None:
                     judge.answered.clear()
                     kill_after = chance.uniform(0.5, 3.0) if round_ % 2 else None
                     is_well = one_round(folder, engine, count, kill_after)
-                    doubtful = doubts(folder)
+                    doubtful = unconfirmed_in(folder)
                     sounds += len(judge.answered)
                     again += judge.answered_again
                     unconfirmed += doubtful

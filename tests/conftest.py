@@ -196,7 +196,8 @@ def mantisreed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Command:
             patch.setattr(sys, "argv", ["mantisreed", *given])
             patch.setattr(sys, "stdout", streams[0])
             patch.setattr(sys, "stderr", streams[1])
-            patch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO()))
+            if not isinstance(getattr(sys.stdin, "buffer", None), io.BytesIO):  # a test's own
+                patch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO()))
             try:
                 code: object = main(given)
             except SystemExit as ended:

@@ -15,8 +15,11 @@ from pathlib import Path
 from typing import BinaryIO
 
 from mantisreed.errors import InputError, OutputError, reason_of
+from mantisreed.folders import check_no_link, held, opened, remove
 
 _DIGEST_BLOCK = 1 << 20
+# What file systems say that have no files without names.
+_NO_SUCH_FILES = (errno.EOPNOTSUPP, errno.EISDIR, errno.EINVAL, errno.ENOENT, errno.ENOSYS)
 
 
 def write_whole(path: Path, content: bytes) -> None:
@@ -29,10 +32,14 @@ def write_whole(path: Path, content: bytes) -> None:
     with _translated(path):
         try:
             _write_under(beside, content)
-            beside.replace(path)
+            with held(path.parent) as folder:
+                if folder is None:
+                    beside.replace(path)
+                else:
+                    os.replace(beside.name, path.name, src_dir_fd=folder, dst_dir_fd=folder)
         finally:
             with suppress(OSError):  # what failed before is raised
-                beside.unlink(missing_ok=True)
+                remove(beside)
         flush_folder(path.parent)
 
 
@@ -60,17 +67,17 @@ def _translated(path: Path) -> Iterator[None]:
 
 def _write_under(path: Path, content: bytes) -> None:
     """Put a whole file under a name that is not taken; raises FileExistsError when it is."""
-    if not hasattr(os, "O_TMPFILE"):
-        _write_beside(path, content)
-        return
-    folder = os.open(path.parent, os.O_RDONLY)
-    try:
-        descriptor = os.open(".", os.O_TMPFILE | os.O_WRONLY, 0o666, dir_fd=folder)
-    except OSError:  # a file system without them
-        os.close(folder)
-        _write_beside(path, content)
-        return
-    try:
+    with held(path.parent) as folder:
+        if folder is None or not hasattr(os, "O_TMPFILE"):
+            _write_beside(path, content)
+            return
+        try:
+            descriptor = os.open(".", os.O_TMPFILE | os.O_WRONLY, 0o666, dir_fd=folder)
+        except OSError as error:
+            if error.errno not in _NO_SUCH_FILES:
+                raise
+            _write_beside(path, content)
+            return
         # A file without a name: whenever the program is killed, nothing of it is left.
         with os.fdopen(descriptor, "wb") as sink:
             _write_through(sink, content)
@@ -78,18 +85,16 @@ def _write_under(path: Path, content: bytes) -> None:
             # file a name.
             source = f"/proc/self/fd/{descriptor}"
             os.link(source, path.name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
-    finally:
-        os.close(folder)
 
 
 def _write_beside(path: Path, content: bytes) -> None:
     """The same where the system has no files without names."""
     beside = path.with_name(f".{secrets.token_hex(8)}.part")
     try:
-        with beside.open("xb") as sink:
+        with os.fdopen(opened(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "wb") as sink:
             _write_through(sink, content)
         try:
-            os.link(beside, path)
+            os.link(check_no_link(beside), path)
         except FileExistsError:
             raise
         except OSError:
@@ -99,7 +104,7 @@ def _write_beside(path: Path, content: bytes) -> None:
             beside.replace(path)
     finally:
         with suppress(OSError):  # what failed before is raised
-            beside.unlink(missing_ok=True)
+            remove(beside)
 
 
 def _write_through(sink: BinaryIO, content: bytes) -> None:
@@ -114,12 +119,9 @@ def flush_folder(folder: Path) -> None:
     """
     if os.name != "posix":
         return  # other systems cannot open folders, and flush them by themselves
-    with suppress(OSError):  # some network file systems refuse it
-        descriptor = os.open(folder, os.O_RDONLY)
-        try:
+    with suppress(OSError), held(folder) as descriptor:  # some network file systems refuse it
+        if descriptor is not None:
             os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,43 +171,6 @@ def is_open_for_writing(path: Path) -> bool:
     finally:
         os.close(descriptor)
     return False
-
-
-HIDDEN_FOLDER = ".mantisreed"
-"""What the tool keeps for itself, in each workspace: replies, what was sent, what it cost."""
-
-
-def make_folder(path: Path) -> None:
-    """Create a folder with its parents and see that files can be made in it.
-
-    Raises:
-        OutputError: it cannot be made or written to.
-    """
-    probe = path / f".{secrets.token_hex(8)}.part"
-    try:
-        _make_private(path)
-        path.mkdir(parents=True, exist_ok=True)
-        probe.touch(exist_ok=False)
-        probe.unlink()
-    except OSError as error:
-        raise cannot_write(path, error) from error
-
-
-def _make_private(path: Path) -> None:
-    """See that the hidden folder, if this one is in it, is for its owner alone, whatever the umask
-    says.
-    """
-    for folder in (path, *path.parents):
-        if folder.name == HIDDEN_FOLDER:
-            folder.parent.mkdir(parents=True, exist_ok=True)
-            with suppress(FileExistsError):  # its mode is looked at below
-                folder.mkdir(mode=0o700)
-            if (
-                os.name == "posix"
-                and folder.stat().st_mode & 0o077
-                and folder.stat().st_uid == os.geteuid()
-            ):
-                folder.chmod(0o700)
 
 
 def cannot_write(path: Path, error: OSError) -> OutputError:

@@ -15,7 +15,6 @@ import os
 import re
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
@@ -23,15 +22,20 @@ from typing import Any, Literal
 import msgspec
 
 from mantisreed.errors import InputError
-from mantisreed.files import HIDDEN_FOLDER, make_folder, printable, write_whole
+from mantisreed.files import printable, write_whole
+from mantisreed.folders import HIDDEN_FOLDER, remove
+from mantisreed.state import adopt, is_known, make_folder
 
 TRUST_VARIABLE = "MANTISREED_TRUST"
 """The environment variable that names folders whose settings are trusted, with all folders in
 them.
 """
 
-UseKind = Literal["secret", "program", "object", "database", "writing", "leading", "reading"]
-"""What is used: `leading` is the hidden folder that is a link to another one."""
+UseKind = Literal[
+    "secret", "program", "object", "database", "writing", "leading", "reading", "state"
+]
+"""What is used: `leading` is the hidden folder that is a link to another one, `state` one that this
+user has not made."""
 
 _BY_NAMING: frozenset[UseKind] = frozenset(("secret", "database", "reading"))
 """What a settings file may use when its user names it with `--config`: it can be no accident."""
@@ -142,9 +146,22 @@ class Trust:
             )
             raise TrustError(self.file, (*self.uses, use))
 
+    def require_state(self, hidden: Path) -> None:
+        """Return if the state beside the settings may be used: it names recordings, folders, jobs
+        and engines, and settings that are trusted say nothing of it.
+
+        Raises:
+            TrustError: this user has neither made it nor taken it as their own.
+        """
+        if not (self._is_vouched_for or is_known(hidden)):
+            use = Use(
+                "state", f"use the jobs and recordings in {printable(hidden)}, not made by you here"
+            )
+            raise TrustError(self.file, (*self.uses, use))
+
     @property
-    def is_trusted(self) -> bool:
-        """Whether the user has said yes to exactly this."""
+    def _is_vouched_for(self) -> bool:
+        """Whether somebody vouches for the whole folder: the caller, or the environment."""
         if self.is_given or _is_given_for_now:
             return True
         listed = [
@@ -152,7 +169,12 @@ class Trust:
             for folder in os.environ.get(TRUST_VARIABLE, "").split(os.pathsep)
             if folder
         ]
-        if any(is_inside(self.file, folder) for folder in listed):
+        return any(is_inside(self.file, folder) for folder in listed)
+
+    @property
+    def is_trusted(self) -> bool:
+        """Whether the user has said yes to exactly this."""
+        if self._is_vouched_for:
             return True
         remembered = _decoded(_place_of(self.file))
         return remembered is not None and remembered.digest == self.digest
@@ -163,7 +185,7 @@ class Trust:
         return digest_of(self.uses)
 
     def remember(self) -> None:
-        """Note that the user has said yes.
+        """Note that the user has said yes, and take the state beside the settings as their own.
 
         Raises:
             OutputError: the user's configuration cannot be written.
@@ -172,13 +194,13 @@ class Trust:
         make_folder(place.parent)
         remembered = _Remembered(str(printable(self.file.resolve())), self.digest, time.time())
         write_whole(place, msgspec.json.encode(remembered))
+        adopt(self.file.parent / HIDDEN_FOLDER)
 
     def revoke(self) -> bool:
         """Take that back; False where there was nothing to take back."""
         place = _place_of(self.file)
         was_there = place.is_file()
-        with suppress(FileNotFoundError):  # somebody else was first
-            place.unlink()
+        remove(place)
         return was_there
 
 
@@ -318,12 +340,9 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
             yield Use("reading", f"read {printable((folder / named).resolve())}")
     # A folder from elsewhere may also bring the hidden folder, as a link to any other.
     hidden = folder / HIDDEN_FOLDER
-    for path in (hidden, *_links_in(hidden)):
-        if path.is_symlink() and not is_inside(path, folder):
-            yield Use(
-                "leading",
-                f"write to {printable(path.resolve())}, where {printable(path.name)} leads",
-            )
+    if hidden.is_symlink() and not is_inside(hidden, folder):
+        where = printable(hidden.resolve())
+        yield Use("leading", f"write to {where}, where {HIDDEN_FOLDER} leads")
     ledger = document.get("ledger", {})
     if ledger:
         password = f" with {printable(str(ledger['password']))}" if "password" in ledger else ""
@@ -335,13 +354,6 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
         yield Use(
             "secret", "sign the calls of the service with keys from elsewhere", "serve", exact
         )
-
-
-def _links_in(folder: Path) -> list[Path]:
-    try:
-        return sorted(path for path in folder.iterdir() if path.is_symlink())
-    except OSError:
-        return []
 
 
 def _tables(table: Mapping[str, Any], key: str) -> Iterator[Mapping[str, Any]]:

@@ -20,10 +20,11 @@ from mantisreed.engines.card_checks import TRANSLATE, laid_over, read_cards
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.exports.redaction import Redaction, redaction_from
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
-from mantisreed.files import HIDDEN_FOLDER, printable
+from mantisreed.files import printable
+from mantisreed.folders import HIDDEN_FOLDER
 from mantisreed.services.card import TextServiceCard, read_service
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
-from mantisreed.trust import Trust, uses_of
+from mantisreed.trust import Trust, TrustError, uses_of
 
 SETTINGS_FILE = "mantisreed.toml"
 
@@ -184,8 +185,24 @@ class Workspace:
 
     @property
     def hidden(self) -> Path:
-        """The tool's own folder; it may not exist yet."""
-        return self.state or self.folder / HIDDEN_FOLDER
+        """The tool's own folder, the state; it may not exist yet.
+
+        Raises:
+            TrustError: it is there, and this user has neither made it nor taken it as their own.
+        """
+        if self.state is not None:
+            return self.state
+        hidden = self.folder / HIDDEN_FOLDER
+        self.trust.require_state(hidden)
+        return hidden
+
+    @property
+    def own_state(self) -> Path | None:
+        """The same; None where it is not there, or may not be used."""
+        try:
+            return self.hidden if self.hidden.is_dir() else None
+        except TrustError:
+            return None
 
     def engine(self, name: str | None, *, translating: bool = False) -> EngineCard:
         """The card with this name, or `NAME:PROFILE`; with None the one in the settings, or the

@@ -2,7 +2,6 @@
 
 import csv
 import email
-import io
 import re
 import shlex
 import sqlite3
@@ -143,11 +142,7 @@ def test_live_phrases_from_a_recorder(
     composition = compose(english, seed=9, duration=15, pauses=(1.2, 1.6))
     samples = np.concatenate(list(composition.blocks()), axis=1)[0]
     content = io.BytesIO((samples * 32767).astype("<i2").tobytes())
-
-    class Input(io.StringIO):
-        buffer = content
-
-    monkeypatch.setattr(io, "StringIO", Input)  # what the command gets for its standard input
+    monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(content))
     told, said, code = run(mantisreed, box, "Live phrases from a recorder")
     assert code == "0", said
     for spoken in composition.truth:

@@ -31,7 +31,7 @@ def opening(place: str | None, tmp_path: Path) -> Iterator[Opening]:
     opened = []
 
     def one_more() -> Ledger:
-        opened.append(Ledger(tmp_path, place))
+        opened.append(Ledger(tmp_path / ".mantisreed", place))
         return opened[-1]
 
     yield one_more

@@ -106,16 +106,16 @@ def test_asking_afresh_keeps_the_old_reply_until_the_new_one_is_there(ledger: Le
 def test_a_kept_reply_that_was_harmed_is_replaced_by_a_new_one(
     tmp_path: Path, harm: str, size: int
 ) -> None:
-    ledger = Ledger(tmp_path)
+    ledger = Ledger(tmp_path / ".mantisreed")
     ledger.jobs.open(JOB)
     body = bytes(size)
     record = answered(ledger, body=body)
-    with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
+    with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
         connection.execute(
             "UPDATE reply SET body = x'00'" if harm == "changed" else "DELETE FROM reply"
         )
     connection.close()
-    for file in (tmp_path / "replies").rglob("*.reply"):
+    for file in (tmp_path / ".mantisreed" / "replies").rglob("*.reply"):
         file.write_bytes(b"other") if harm == "changed" else file.unlink()
     with pytest.raises(ReplyLostError, match=harm):
         ledger.requests.reply(record)
@@ -185,7 +185,7 @@ def test_what_a_process_had_under_way_is_anybodys_once_it_was_killed(
     state: str,
     outcomes: list[str | None],
 ) -> None:
-    command = [sys.executable, "-c", SENDER, str(tmp_path), how_far, place or ""]
+    command = [sys.executable, "-c", SENDER, str(tmp_path / ".mantisreed"), how_far, place or ""]
     piece = PieceToSend(JOB.id, "r1", 0.0, 30.0)
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
         assert process.stdout is not None and process.stdout.readline() == "ready\n"
@@ -322,26 +322,26 @@ def test_a_clock_that_was_a_day_ahead_holds_nobody_up(
     if place is not None:
         pytest.skip("the server's clock is the only one")
     now = ledger.pace.next_turn("brook", 1, 60.0)[0]
-    with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
+    with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
         connection.execute("UPDATE start SET moment = ?, noted = ?", (now + 86400, now + 86400))
     connection.close()
     assert ledger.pace.next_turn("brook", 1, 60.0)[1] == 0.0
 
 
 def test_a_ledger_that_cannot_be_used_is_told_in_one_line(tmp_path: Path) -> None:
-    Ledger(tmp_path).close()
-    with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
+    Ledger(tmp_path / ".mantisreed").close()
+    with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
         connection.execute("UPDATE ledger SET version = 99")
         before = list(connection.iterdump())
     connection.close()
     with pytest.raises(LedgerError, match="of version 99"):
-        Ledger(tmp_path)
-    with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
+        Ledger(tmp_path / ".mantisreed")
+    with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
         assert list(connection.iterdump()) == before
     connection.close()
-    (tmp_path / "other").mkdir()
-    (tmp_path / "other" / LEDGER_FILE).write_text(
+    (tmp_path / "other" / ".mantisreed").mkdir(parents=True)
+    (tmp_path / "other" / ".mantisreed" / LEDGER_FILE).write_text(
         "no database at all, though long enough to be one" * 40
     )
     with pytest.raises(LedgerError, match="cannot be used"):
-        Ledger(tmp_path / "other")
+        Ledger(tmp_path / "other" / ".mantisreed")

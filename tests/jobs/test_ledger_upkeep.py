@@ -34,14 +34,14 @@ MADE = json.dumps({"pieces": ["r2"], "duration": 9.0})
 
 
 def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> None:
-    ledger = Ledger(tmp_path)
+    ledger = Ledger(tmp_path / ".mantisreed")
     for job in ("abc123", "def456"):
         ledger.jobs.open(JobToOpen(job, "dawn.wav", "sha256:1", "heron"))
     ledger.requests.answer(sent(ledger, "r1", "abc123"), b"said", BILL)
     ledger.jobs.keep_cuts("abc123", "10min")
     sent(ledger, "r2", "def456")
     ledger.close()
-    with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
+    with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
         for index in ("job_by_identity", "job_by_changed"):
             connection.execute(f"DROP INDEX {index}")
         connection.execute("DROP TABLE payment")
@@ -52,7 +52,7 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
         connection.execute("UPDATE ledger SET version = 5")
     connection.close()
     for _ in range(2):  # it is brought up once
-        ledger = Ledger(tmp_path)
+        ledger = Ledger(tmp_path / ".mantisreed")
         assert ledger.requests.reply(claimed(ledger, "r1", "abc123")) == b"said"
         assert ledger.jobs.cuts("abc123") == "10min"
         assert claimed(ledger, "r2", "def456").state == "unconfirmed"
@@ -61,15 +61,15 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
 
 
 def test_a_ledger_that_is_too_old_is_left_as_it_is(tmp_path: Path) -> None:
-    Ledger(tmp_path).close()
-    with sqlite3.connect(tmp_path / LEDGER_FILE) as connection:
+    Ledger(tmp_path / ".mantisreed").close()
+    with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
         connection.execute("UPDATE ledger SET version = 4")
     connection.close()
-    before = (tmp_path / LEDGER_FILE).read_bytes()
+    before = (tmp_path / ".mantisreed" / LEDGER_FILE).read_bytes()
     with pytest.raises(InputError, match="of version 4") as told:
-        Ledger(tmp_path)
+        Ledger(tmp_path / ".mantisreed")
     assert "move it away" in (told.value.advice or "")
-    assert (tmp_path / LEDGER_FILE).read_bytes() == before
+    assert (tmp_path / ".mantisreed" / LEDGER_FILE).read_bytes() == before
 
 
 def test_what_a_process_left_is_told_as_it_is(ledger: Ledger, opening: Opening) -> None:
@@ -181,7 +181,7 @@ def test_forgetting_keeps_what_other_jobs_need_and_removes_files_after_the_commi
         answered(ledger, key, body)
     other = another_job(ledger)
     claimed(ledger, "r1", other)
-    (file,) = (tmp_path / "replies").rglob("*.reply")
+    (file,) = (tmp_path / ".mantisreed" / "replies").rglob("*.reply")
     with pytest.raises(KeyError), ledger.together():
         assert ledger.requests.forget(JOB.id) == 1
         assert file.exists()
@@ -388,12 +388,14 @@ def test_a_read_only_ledger_is_told_in_a_line_before_anything_is_sent(
 
 
 def test_whoever_opens_a_ledger_that_another_process_is_making_waits_for_it(tmp_path: Path) -> None:
-    another = sqlite3.connect(tmp_path / LEDGER_FILE, isolation_level=None, check_same_thread=False)
+    (tmp_path / ".mantisreed").mkdir()
+    file = tmp_path / ".mantisreed" / LEDGER_FILE
+    another = sqlite3.connect(file, isolation_level=None, check_same_thread=False)
     another.execute("BEGIN IMMEDIATE")
     another.execute("CREATE TABLE beside (number INTEGER)")
     commit = threading.Timer(0.2, lambda: another.execute("COMMIT"))
     commit.start()
-    ledger = Ledger(tmp_path)
+    ledger = Ledger(tmp_path / ".mantisreed")
     try:
         assert ledger.listing.jobs(Filter()) == []
     finally:

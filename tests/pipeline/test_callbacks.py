@@ -203,9 +203,7 @@ def test_a_call_for_what_was_called_off_or_is_damaged_changes_nothing(marsh: Mar
     assert marsh.piece.state == "cancelled" and marsh.ledger.listing.job("abc").state == "cancelled"
 
 
-def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(
-    marsh: Marsh, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(marsh: Marsh, tmp_path: Path) -> None:
     told: list[str] = []
     rounds = 0
 
@@ -214,6 +212,8 @@ def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(
         rounds += 1
         await asyncio.sleep(0)
 
+    patch = pytest.MonkeyPatch()
+
     def failing(*arguments: object) -> object:
         if rounds < 4:
             raise (
@@ -221,7 +221,7 @@ def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(
                 if rounds % 2
                 else KeyError("nobody thought of this")
             )
-        monkeypatch.undo()
+        patch.undo()
         return marsh.ledger.listing.jobs()
 
     async def go() -> None:
@@ -232,7 +232,7 @@ def test_asking_goes_on_whatever_fails_in_a_round_and_says_so(
         listener = CallbackListener(
             marsh.workspace, writer, collector, hooks, time=Time(sleep=sleep)
         )
-        await writer.perform(lambda ledger: monkeypatch.setattr(ledger.listing, "jobs", failing))
+        await writer.perform(lambda ledger: patch.setattr(ledger.listing, "jobs", failing))
         asking = asyncio.create_task(listener.rounds())
         await asyncio.wait_for(done.wait(), 20)
         asking.cancel()

@@ -53,8 +53,8 @@ def test_what_came_before_the_sender_broke_off_is_kept(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("content", [b"{", b'{"id": 5}', b'{"version": 99, "id": "x"}'])
 def test_a_job_that_cannot_be_read_is_told_and_left(tmp_path: Path, content: bytes) -> None:
-    folder = tmp_path / "jobs"
-    folder.mkdir()
+    folder = tmp_path / ".mantisreed" / "serve" / "jobs"
+    folder.mkdir(parents=True)
     (folder / "aaaa.json").write_bytes(content)
     (folder / "bbbb.json").write_bytes(
         msgspec.json.encode(Order(id="bbbb", owner="", name="note.wav"))
@@ -66,26 +66,26 @@ def test_a_job_that_cannot_be_read_is_told_and_left(tmp_path: Path, content: byt
 
 
 def test_money_that_was_spent_is_never_forgotten(tmp_path: Path) -> None:
-    book = OrderBook(tmp_path / "jobs")
+    book = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs")
     book.open()
-    order = Order(id="aaaa", owner="me", name="note.wav", cost=2.0)
+    order = Order(id="aaaaaaaa", owner="me", name="note.wav", cost=2.0)
     book.add(order)
     book.remove(order)
-    again = OrderBook(tmp_path / "jobs")
+    again = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs")
     again.open()
     assert again.spent("me") == 2.0
-    (tmp_path / "spent.json").write_bytes(b'{"me": ')
+    (tmp_path / ".mantisreed" / "serve" / "spent.json").write_bytes(b'{"me": ')
     with pytest.raises(InputError, match="what tokens have spent cannot be read"):
-        OrderBook(tmp_path / "jobs").open()
+        OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs").open()
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may remove anything")
 def test_a_job_whose_file_cannot_be_removed_is_told(tmp_path: Path) -> None:
-    book = OrderBook(tmp_path / "jobs")
+    book = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs")
     book.open()
-    order = Order(id="aaaa", owner="me", name="note.wav")
+    order = Order(id="aaaaaaaa", owner="me", name="note.wav")
     book.add(order)
-    (tmp_path / "jobs").chmod(0o500)
+    (tmp_path / ".mantisreed" / "serve" / "jobs").chmod(0o500)
     with pytest.raises(OutputError):
         book.remove(order)
-    (tmp_path / "jobs").chmod(0o700)
+    (tmp_path / ".mantisreed" / "serve" / "jobs").chmod(0o700)

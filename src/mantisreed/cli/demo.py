@@ -202,8 +202,9 @@ def _followed(outcome: "Outcome") -> str:
 
 def _make_folders(folder: "Path", recordings: "Path", cards: "Path") -> None:
     from mantisreed.errors import OutputError
-    from mantisreed.files import make_folder, printable
+    from mantisreed.files import printable
     from mantisreed.standin.server import may_write_cards
+    from mantisreed.state import make_folder
 
     ours = cards.exists() and may_write_cards(cards)
     if folder.exists() and not ours and (not folder.is_dir() or any(folder.iterdir())):

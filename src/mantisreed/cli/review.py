@@ -64,10 +64,11 @@ def run(
 
     from mantisreed.cli.arguments import layout_rules, workspace_if_any
     from mantisreed.errors import OutputError
-    from mantisreed.files import make_folder, printable, write_whole
+    from mantisreed.files import printable, write_whole
     from mantisreed.pipeline.exporting import find_script
     from mantisreed.pipeline.reviewing import reviewed, sound_for_page
     from mantisreed.review.page import review_page
+    from mantisreed.state import make_folder
 
     is_file = Path(wanted).is_file()
     workspace = workspace_if_any(config)

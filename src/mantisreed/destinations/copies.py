@@ -6,8 +6,9 @@ from pathlib import Path
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Copy
 from mantisreed.errors import InputError
-from mantisreed.files import make_folder, write_whole
+from mantisreed.files import write_whole
 from mantisreed.sources.recordings import STORAGE
+from mantisreed.state import make_folder
 
 
 def copy_files(copy: Copy, parcel: Parcel, folder: Path) -> list[str]:

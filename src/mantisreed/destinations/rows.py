@@ -21,7 +21,9 @@ from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Rows
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
-from mantisreed.files import HIDDEN_FOLDER, FileState, make_folder, printable, write_whole
+from mantisreed.files import FileState, printable, write_whole
+from mantisreed.folders import HIDDEN_FOLDER
+from mantisreed.state import make_folder
 
 _DELIVERY = "delivery"
 """The column by which a row is known."""

@@ -17,8 +17,10 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from mantisreed.errors import InputError, reason_of
-from mantisreed.files import make_folder, printable
+from mantisreed.files import printable
+from mantisreed.folders import check_no_link
 from mantisreed.jobs.records import LEDGER_FILE
+from mantisreed.state import make_folder
 
 Row = Mapping[str, Any]
 
@@ -74,7 +76,7 @@ class Database(Protocol):
         """The names of its tables."""
         ...
 
-    def after_commit(self, action: Callable[[], None]) -> None:
+    def after_commit(self, action: Callable[[], object]) -> None:
         """Do something when the transaction that is open is on disk; nothing when it is undone."""
         ...
 
@@ -99,7 +101,7 @@ class _Connected:
         self._lock = threading.RLock()
         self._connection: Any = None
         self._is_in_transaction = False
-        self._after_commit: list[Callable[[], None]] = []
+        self._after_commit: list[Callable[[], object]] = []
         self.on_connect: Callable[[], None] = lambda: None
 
     def execute(self, statement: str, values: Mapping[str, Any] | None = None) -> list[Row]:
@@ -132,7 +134,7 @@ class _Connected:
 
     def end(self, *, is_outermost: bool, is_failed: bool) -> None:
         """Commit, or undo what was executed."""
-        actions: list[Callable[[], None]] = []
+        actions: list[Callable[[], object]] = []
         try:
             if not is_outermost:
                 return
@@ -161,7 +163,7 @@ class _Connected:
             with suppress(self._driver_error):  # nothing is left to undo
                 self._connection.execute("ROLLBACK")
 
-    def after_commit(self, action: Callable[[], None]) -> None:
+    def after_commit(self, action: Callable[[], object]) -> None:
         with self._lock:
             if self._is_in_transaction:
                 self._after_commit.append(action)
@@ -261,7 +263,7 @@ class SqliteDatabase(_Connected):
     def _connect(self) -> sqlite3.Connection:
         # Autocommit, so that only our own BEGIN begins a transaction.
         connection = sqlite3.connect(
-            self._file,
+            self._checked_file(),
             timeout=_BUSY_SECONDS,
             check_same_thread=False,
             isolation_level=None,
@@ -278,6 +280,17 @@ class SqliteDatabase(_Connected):
             connection.close()
             raise
         return connection
+
+    def _checked_file(self) -> Path:
+        """The file, and those that SQLite keeps beside it, of which none is a link."""
+        try:
+            for beside in ("-wal", "-shm", "-journal"):
+                check_no_link(self._file.with_name(self._file.name + beside))
+            return check_no_link(self._file)
+        except OSError as error:
+            raise LedgerError(
+                f"the ledger cannot be used ({reason_of(error)})", where=self.where
+            ) from error
 
     def _rows(self, connection: Any, statement: str, values: Mapping[str, Any]) -> list[Row]:
         rows: list[Row] = connection.execute(_for_sqlite(statement), values).fetchall()

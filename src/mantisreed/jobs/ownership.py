@@ -13,8 +13,10 @@ from typing import Protocol
 
 from filelock import FileLock, Timeout
 
-from mantisreed.files import cannot_write, make_folder
+from mantisreed.files import cannot_write
+from mantisreed.folders import check_no_link, forget
 from mantisreed.jobs.database import LedgerError, PostgresqlDatabase
+from mantisreed.state import make_folder
 
 _ALIVE_FOLDER = "alive"
 _RECONNECT_SECONDS = 30.0  # for which the server may take a lost session for living
@@ -84,16 +86,19 @@ class FileOwnership:
         except Timeout:
             return True
         lock.release()
-        path.unlink(missing_ok=True)
+        forget(path)
         return False
 
     def release(self) -> None:
         self._lock.release()
-        self._path_of(self.owner).unlink(missing_ok=True)
+        forget(self._path_of(self.owner))
 
     def _lock_of(self, owner: str) -> FileLock:
         # Not bound to a thread: the ledger is opened on one and closed on another.
-        return FileLock(self._path_of(owner), thread_local=False)
+        try:
+            return FileLock(check_no_link(self._path_of(owner)), thread_local=False)
+        except OSError as error:
+            raise cannot_write(self._path_of(owner), error) from error
 
     def _path_of(self, owner: str) -> Path:
         return self._folder / f"{owner}.lock"

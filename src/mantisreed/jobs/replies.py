@@ -6,9 +6,11 @@ import json
 from pathlib import Path
 
 from mantisreed.errors import MantisreedError
-from mantisreed.files import bytes_digest, make_folder, printable, write_whole
+from mantisreed.files import bytes_digest, printable, write_whole
+from mantisreed.folders import forget, read
 from mantisreed.jobs import statements
 from mantisreed.jobs.database import Database
+from mantisreed.state import make_folder
 
 NOTHING = "nothing"
 """Stands for the digest of a reply that says that nothing was heard."""
@@ -60,7 +62,7 @@ class ReplyStore:
         path = self._path_of(digest)
         where = self._database.where if rows else printable(path)
         try:
-            body = bytes(rows[0]["body"]) if rows else path.read_bytes()
+            body = bytes(rows[0]["body"]) if rows else read(path)
         except OSError as error:
             raise ReplyLostError("a kept reply is gone", where=where) from error
         if bytes_digest([body]) != digest:
@@ -85,7 +87,7 @@ class ReplyStore:
         """Remove a reply that is not what was kept, so that the same bytes can be kept again."""
         self._database.execute(statements.REMOVE_REPLY, {"digest": digest})
         if digest != NOTHING:
-            self._path_of(digest).unlink(missing_ok=True)
+            forget(self._path_of(digest))
 
     def _path_of(self, digest: str) -> Path:
         name = digest.removeprefix("sha256:")

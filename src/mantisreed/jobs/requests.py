@@ -9,11 +9,13 @@ import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import partial
 from typing import Any, Literal
 
 import msgspec
 
 from mantisreed.errors import MantisreedError
+from mantisreed.folders import forget
 from mantisreed.jobs import statements
 from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.calls import token_digest
@@ -633,7 +635,7 @@ class RequestStore:
         wanted = set(digests)
         removed = self._replies.remove_if_unneeded(wanted) if wanted else []
         for path in removed:
-            self._database.after_commit(lambda path=path: path.unlink(missing_ok=True))  # type: ignore[misc]
+            self._database.after_commit(partial(forget, path))
         return len(removed)
 
 

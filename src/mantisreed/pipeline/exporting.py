@@ -19,14 +19,16 @@ from mantisreed.exports.formats import (
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.exports.texts import plain_paragraphs
 from mantisreed.exports.wording import reworded
-from mantisreed.files import HIDDEN_FOLDER, printable
+from mantisreed.files import printable
+from mantisreed.folders import HIDDEN_FOLDER
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.pipeline.pairing import check_same_recording
 from mantisreed.review.personal import hidden_script, hidden_transcript
 from mantisreed.sources.recordings import Source
 from mantisreed.subtitles.decoding import decoded
 from mantisreed.transcript.document import Transcript
-from mantisreed.workspace import Workspace
+from mantisreed.trust import Trust
+from mantisreed.workspace import SETTINGS_FILE, Workspace
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,13 +142,24 @@ def export(
         if workspace and into is None and found.is_of_job:
             workspace.trust.require_folder(folder)
         # Where there is no workspace, the memory of what was written lies beside the outputs.
-        hidden = workspace.hidden if workspace else folder / HIDDEN_FOLDER
+        hidden = workspace.hidden if workspace else _memory_in(folder)
         outputs = Outputs(folder, hidden, formats, options=options, overwrite=overwrite)
         written = outputs.write_script(
             found.stem, found.source, hidden_script(found.script, options.redaction)
         )
         exported.append(Exported(found.source.name, written))
     return exported
+
+
+def _memory_in(folder: Path) -> Path:
+    """Where it is remembered what was written into a folder that is no workspace.
+
+    Raises:
+        TrustError: somebody else has made it.
+    """
+    hidden = folder / HIDDEN_FOLDER
+    Trust(folder / SETTINGS_FILE).require_state(hidden)
+    return hidden
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,6 @@ Whatever keeps a text, a reply or sound of a job adds its place here; a test sea
 workspace for the words of a job that was forgotten.
 """
 
-import shutil
 from collections.abc import Iterable, Iterator
 from contextlib import closing, suppress
 from dataclasses import dataclass
@@ -12,6 +11,7 @@ from pathlib import Path
 
 from mantisreed.errors import InputError, MantisreedError
 from mantisreed.exports.formats import OUTPUT_FORMATS
+from mantisreed.folders import remove
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import JobRecord
 from mantisreed.pipeline.collecting import outputs_of_job
@@ -129,8 +129,8 @@ def _forget_upload(hidden: Path, job: str) -> None:
     """
     if job.isalnum():
         service = hidden / "serve"
-        shutil.rmtree(service / "recordings" / job, ignore_errors=True)
-        (service / "played" / f"{job}.webm").unlink(missing_ok=True)
+        remove(service / "recordings" / job)
+        remove(service / "played" / f"{job}.webm")
 
 
 def _forget_sound(workspace: Workspace, recording: Source) -> None:

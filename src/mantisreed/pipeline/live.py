@@ -30,7 +30,8 @@ from mantisreed.errors import (
     reason_of,
 )
 from mantisreed.exports.formats import chosen_formats
-from mantisreed.files import bytes_digest, cannot_write, make_folder
+from mantisreed.files import bytes_digest, cannot_write
+from mantisreed.folders import forget
 from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
@@ -53,6 +54,7 @@ from mantisreed.review.doubts import with_doubts
 from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.streams import StoppableInput, StreamFormat, stream_blocks
+from mantisreed.state import make_folder
 from mantisreed.transcript.document import (
     NO_SPEECH,
     Passage,
@@ -272,8 +274,7 @@ class _Session:
         try:
             _write_phrase(path, phrase, rate)
         except OSError as error:  # a full disk: this phrase is lost, and the stream goes on
-            with suppress(OSError):  # a part of it may be there
-                path.unlink(missing_ok=True)
+            forget(path)  # a part of it may be there
             loop.call_soon_threadsafe(self._lose, *place, cannot_write(path, error))
             return
         self._phrases[path.name] = place
@@ -333,9 +334,9 @@ class _Session:
         told = _phrase_outcome(outcome, start, end)
         language = outcome.transcript.language if outcome.transcript else None
         if told.state != "no reply":
-            outcome.recording.path.unlink(missing_ok=True)
+            forget(outcome.recording.path)
         for file in outcome.files:
-            file.unlink(missing_ok=True)
+            forget(file)
         reason = "" if told.error is None else str(told.error)
         self._keep(_Kept(number, start, end, told.state, told.passages, language, reason))
         self._tell(number, told)
@@ -427,10 +428,7 @@ class _Session:
         )
         transcript = with_doubts(plain, [(one.start, one.end) for one in kept])
         written = self._growing.write_whole(source, transcript)
-        with suppress(OSError):  # what is left over takes little room
-            self._growing.file.unlink()
-            (self._folder / "transcripts").rmdir()
-            self._folder.rmdir()
+        self._clear()
         state, error = self._ended_as(has_words=bool(passages), notes=notes)
         return Outcome(source, state, transcript, written.files, written.changes, error)
 
@@ -450,6 +448,12 @@ class _Session:
         if has_words:
             return "incomplete", MantisreedError(what, where=self._name, advice=advice)
         return "failed", MantisreedError(what, where=self._name)
+
+    def _clear(self) -> None:
+        """Remove what is needed no more; phrases that were not answered stay, with their folder."""
+        forget(self._growing.file)
+        if not any(self._folder.glob("*.wav")):
+            forget(self._folder)
 
     async def _followed(self, outcome: Outcome, stem: str) -> Outcome:
         """The outcome with those of what is done with the whole transcript."""

@@ -1,5 +1,6 @@
 """Files that grow while somebody speaks: subtitles and text, phrase by phrase, in order."""
 
+import os
 from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import replace
@@ -9,6 +10,7 @@ from typing import Protocol, TypeVar
 import msgspec
 
 from mantisreed.files import cannot_write, write_whole
+from mantisreed.folders import opened, read, remove
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.sources.recordings import Source
 from mantisreed.subtitles.cues import Cue
@@ -34,15 +36,13 @@ def forget_phrase(hidden: Path, recording: Path) -> None:
     folder = recording.parent
     if folder.parent != hidden / FOLDER:
         return  # it is no phrase
-    recording.unlink(missing_ok=True)
+    remove(recording)
     for file in (folder / "transcripts").glob(f"{recording.stem}.*"):
-        file.unlink(missing_ok=True)
+        remove(file)
     lines = folder / PHRASES_FILE
     if recording.stem.isdecimal() and lines.exists():
         number = int(recording.stem)
-        kept = [
-            line for line in lines.read_bytes().splitlines(keepends=True) if not _is(line, number)
-        ]
+        kept = [line for line in read(lines).splitlines(keepends=True) if not _is(line, number)]
         write_whole(lines, b"".join(kept))
 
 
@@ -93,7 +93,7 @@ class GrowingOutputs:
         """
         self._held[phrase.number] = phrase
         try:
-            with self.file.open("ab") as sink:
+            with os.fdopen(opened(self.file, os.O_WRONLY | os.O_APPEND | os.O_CREAT), "ab") as sink:
                 sink.write(msgspec.json.encode(phrase) + b"\n")
         except OSError as error:
             self._unwritten.append(phrase)  # a full disk may have room again at the end
@@ -109,7 +109,7 @@ class GrowingOutputs:
     def kept(self, kind: type[T]) -> Iterator[T]:
         """All phrases, in the order in which they were done."""
         if self.file.exists():
-            with self.file.open("rb") as lines:
+            with os.fdopen(opened(self.file, os.O_RDONLY), "rb") as lines:
                 for line in lines:
                     # Torn by a full disk: it is in memory as well.
                     with suppress(msgspec.MsgspecError):  # see above

@@ -7,8 +7,10 @@ from pathlib import Path
 
 import msgspec
 
-from mantisreed.files import make_folder, write_whole
+from mantisreed.files import write_whole
+from mantisreed.folders import read, remove
 from mantisreed.review.opinions import Clip, with_second_opinion
+from mantisreed.state import make_folder
 from mantisreed.transcript.document import Transcript
 
 _FOLDER = "opinions"
@@ -47,9 +49,7 @@ def keep_opinion(hidden: Path, job: str, opinion: Opinion) -> None:
 def kept_opinion(hidden: Path, job: str) -> Opinion | None:
     """What was said about a job's transcript; None where nobody was asked, or it cannot be read."""
     try:
-        return msgspec.json.decode(
-            (folder_of_opinions(hidden) / f"{job}.json").read_bytes(), type=Opinion
-        )
+        return msgspec.json.decode(read(folder_of_opinions(hidden) / f"{job}.json"), type=Opinion)
     except (OSError, msgspec.MsgspecError):
         return None
 
@@ -58,7 +58,7 @@ def forget_opinion(hidden: Path, job: str) -> None:
     """Remove what was said about a job's transcript, and what the second engine wrote."""
     folder = folder_of_opinions(hidden)
     for file in (folder / f"{job}.json", *folder.glob(f"{job}-*.json")):
-        file.unlink(missing_ok=True)
+        remove(file)
 
 
 def with_kept_opinion(

@@ -21,12 +21,13 @@ from mantisreed.files import (
     bytes_digest,
     cannot_write,
     file_digest,
-    make_folder,
     printable,
     write_new,
     write_whole,
 )
+from mantisreed.folders import read, remove
 from mantisreed.sources.recordings import Source
+from mantisreed.state import make_folder
 from mantisreed.transcript.document import Transcript
 
 T = TypeVar("T", bound=msgspec.Struct)
@@ -177,8 +178,8 @@ class Outputs:
         if not self.has_written(path):
             return False
         try:
-            path.unlink()
-            self._memory_of(path).unlink(missing_ok=True)
+            remove(path, is_output=True)
+            remove(self._memory_of(path))
         except OSError as error:
             raise OutputError(
                 f"cannot be removed ({reason_of(error)})", where=printable(path)
@@ -303,7 +304,7 @@ def _digest_of(path: Path) -> str:
 
 def _decoded(path: Path, kind: type[T]) -> T | None:
     try:
-        return msgspec.json.decode(path.read_bytes(), type=kind)
+        return msgspec.json.decode(read(path), type=kind)
     except (OSError, msgspec.MsgspecError):
         return None
 

@@ -2,6 +2,7 @@
 
 import asyncio
 import logging
+import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -96,21 +97,26 @@ class _Planner:
     """Plans recordings one after the other; jobs that are partly answered are cut as before."""
 
     def __init__(self, workspace: Workspace, options: TranscriptionOptions) -> None:
-        self._options, self._hidden = options, workspace.hidden
-        self._workers = DecodingWorkers()
-        # A plan leaves no trace: where there is no ledger yet, none is begun.
-        has_ledger = workspace.ledger is not None or (workspace.hidden / LEDGER_FILE).is_file()
+        self._options, self._workers = options, DecodingWorkers()
+        # A plan leaves no trace: where there is no ledger yet, none is begun. State that is not
+        # this user's is not looked at.
+        own = workspace.own_state
+        self._scratch = tempfile.TemporaryDirectory(prefix="mantisreed-")
+        has_ledger = own is not None and (
+            workspace.ledger is not None or (own / LEDGER_FILE).is_file()
+        )
         self._ledger = open_ledger(workspace) if has_ledger else None
 
     def close(self) -> None:
         self._workers.close()
+        self._scratch.cleanup()
         if self._ledger is not None:
             self._ledger.close()
 
     async def planned(self, recording: Source) -> PlannedRecording:
         """The plan of one recording. Whatever goes wrong with it ends here, and is told."""
         try:
-            async with local_file(recording, self._hidden / "fetched") as path:
+            async with local_file(recording, Path(self._scratch.name)) as path:
                 return await asyncio.to_thread(self._plan, recording, path)
         except MantisreedError as error:
             if isinstance(error, RecordingError):

@@ -1,5 +1,6 @@
 """A copy of a recording with stretches covered, for `redact`."""
 
+import secrets
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -10,8 +11,10 @@ import soundfile
 from mantisreed.audio.containers import probe
 from mantisreed.audio.decode import Decoder, to_int16
 from mantisreed.errors import InputError, OutputError, reason_of
-from mantisreed.files import make_folder, printable
+from mantisreed.files import printable
+from mantisreed.folders import remove
 from mantisreed.review.covering import Cover, covered, spans_in_samples
+from mantisreed.state import make_folder
 
 _BLOCK = 1 << 18  # samples that are in memory at once
 # What is written again exactly as it was, with its width of samples.
@@ -91,7 +94,7 @@ def cover_recording(recording: Path, target: Path, covering: Covering) -> Covere
     if target.exists() and target.samefile(recording):
         raise InputError("the recording itself is not written over", where=printable(target))
     make_folder(target.parent)
-    partial = target.with_name(f".{target.name}.part")
+    partial = target.with_name(f".{secrets.token_hex(8)}.part")
     try:
         found = _copy(recording, partial, covering)
         partial.replace(target)
@@ -100,7 +103,7 @@ def cover_recording(recording: Path, target: Path, covering: Covering) -> Covere
             f"cannot be written ({reason_of(error)})", where=printable(target)
         ) from error
     finally:
-        partial.unlink(missing_ok=True)
+        remove(partial)
     return CoveredRecording(target, *found)
 
 

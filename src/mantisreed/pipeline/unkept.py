@@ -4,13 +4,13 @@ is noted.
 
 import os
 import re
-import shutil
 import tempfile
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import replace
 from pathlib import Path
 
+from mantisreed.folders import forget
 from mantisreed.pipeline.transcribe import ledger_of
 from mantisreed.workspace import Workspace
 
@@ -36,12 +36,12 @@ def _sweep(place: Path) -> None:
     """Remove what programs of this user have left that were killed."""
     for folder in place.glob("mantisreed-*"):
         found = _NAME.fullmatch(folder.name)
-        if found is None or folder.is_symlink() or folder.stat().st_uid != os.getuid():
+        if found is None or folder.is_symlink():
             continue
         try:
             os.kill(int(found[1]), 0)
         except ProcessLookupError:
-            shutil.rmtree(folder, ignore_errors=True)
+            forget(folder)
         except OSError:  # somebody else's process has that number now
             continue
 

@@ -20,7 +20,9 @@ from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.reply import ParsedReply
 from mantisreed.engines.request import Piece
 from mantisreed.errors import UnreadableReplyError
-from mantisreed.files import HIDDEN_FOLDER, bytes_digest, make_folder, printable, write_whole
+from mantisreed.files import bytes_digest, printable, write_whole
+from mantisreed.folders import HIDDEN_FOLDER, read, remove
+from mantisreed.state import make_folder
 
 _FOLDER = "unreadable"
 
@@ -41,7 +43,7 @@ class UnreadableReplies:
     def forget(self, digest: str) -> None:
         """Remove what is kept of a reply."""
         for kind in ("reply", "json"):
-            self._place(digest, kind).unlink(missing_ok=True)
+            remove(self._place(digest, kind))
 
     def reading_of(
         self,
@@ -86,7 +88,7 @@ class UnreadableReplies:
     def _mark(self, digest: str, card: EngineCard) -> _Mark | None:
         """What is known of a reply, as far as it holds for the way that the card says now."""
         try:
-            known = msgspec.json.decode(self._place(digest, "json").read_bytes(), type=_Mark)
+            known = msgspec.json.decode(read(self._place(digest, "json")), type=_Mark)
         except (OSError, msgspec.MsgspecError):
             return None
         return known if known.reading == _way_of_reading(card) else None

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import InputError, RefusedError, SpendLimitError, UnreachableError, reason_of
-from mantisreed.files import FileState, is_open_for_writing, make_folder, printable
+from mantisreed.files import FileState, is_open_for_writing, printable
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.checking import check_follow_ups
@@ -30,6 +30,7 @@ from mantisreed.pipeline.transcribe import (
 from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.sources.recordings import Selection, Source
 from mantisreed.sources.watching import AddressWatch, FolderWatch, OnProblem, WatchMemory
+from mantisreed.state import make_folder
 from mantisreed.workspace import Workspace
 
 _FINISHED = frozenset(("done", "no speech", "incomplete", "suspect"))

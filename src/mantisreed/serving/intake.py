@@ -4,21 +4,24 @@ and options.
 
 import asyncio
 import hashlib
+import os
 import shutil
 import socket
+import stat
 from collections.abc import AsyncIterator, Callable
 from contextlib import AbstractContextManager, aclosing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import msgspec
 from starlette.requests import ClientDisconnect, Request
 
 from mantisreed.audio.containers import Contents, probe
 from mantisreed.cards.urls import UrlError, checked_url, split_url
-from mantisreed.errors import MantisreedError
-from mantisreed.files import file_digest, make_folder, printable
+from mantisreed.errors import MantisreedError, reason_of
+from mantisreed.files import file_digest, printable
+from mantisreed.folders import check_no_link, forget, opened
 from mantisreed.hosts import is_written_private
 from mantisreed.serving.forms import FormPiece, form_pieces, text_of
 from mantisreed.serving.orders import Order, OrderOptions, new_id
@@ -26,6 +29,7 @@ from mantisreed.serving.problems import Problem
 from mantisreed.serving.room import Room
 from mantisreed.serving.tokens import Token
 from mantisreed.serving.uploads import Upload, Uploads, file_name, written
+from mantisreed.state import make_folder
 from mantisreed.units import parse_duration
 
 _LARGEST_JSON = 1 << 20  # bytes
@@ -92,11 +96,13 @@ class Intake:
         self._room = Room(self.folder, self.uploads, self.owner_of)
 
     def clear(self, known: set[str]) -> None:
-        """Remove what was left by requests that broke off: folders that belong to no job."""
+        """Remove what was left by requests that broke off: folders that we have named, and that
+        belong to no job. Whatever else is there is left.
+        """
         make_folder(self.folder)
         for folder in self.folder.iterdir():
             if folder.name not in known and folder.name not in self._open:
-                shutil.rmtree(folder, ignore_errors=True)
+                forget(folder)
 
     def most_bytes(self, token: Token) -> int | None:
         """Of a recording that this token sends."""
@@ -145,12 +151,12 @@ class Intake:
             wanted = await self._wanted(request, token, own)
             received = await self._checked(wanted, token, own, before)
         except BaseException:
-            shutil.rmtree(own, ignore_errors=True)
+            forget(own)
             raise
         finally:
             self._open.discard(known)
         if not received.order.is_ours:
-            shutil.rmtree(own, ignore_errors=True)
+            forget(own)
         return received
 
     async def _wanted(self, request: Request, token: Token, own: Path) -> _Wanted:
@@ -175,7 +181,7 @@ class Intake:
                 )
             name = query.pop("name", None)
             target = own / file_name(name or f"recording{_ending(kind)}")
-            with self.room(token, _content_length(request)) as most:
+            with self.room(token, content_length(request)) as most:
                 length = await written(target, request.stream(), most)
             if not length:
                 raise Problem(400, "the body is empty", advice="curl --data-binary @talk.mp3")
@@ -203,7 +209,7 @@ class Intake:
                 if sent_as is not None:
                     raise Problem(400, "one recording is taken, and the form has two files")
                 sent_as = piece.file_name
-                with self.room(token, _content_length(request)) as most:
+                with self.room(token, content_length(request)) as most:
                     await written(file, _rest(pieces, piece), most)
         if sent_as is None:
             return _Wanted(given=given)
@@ -285,28 +291,47 @@ class Intake:
         )
 
     async def _with_path(self, order: Order, given: str, token: Token) -> Order:
+        """An order with a file of this machine, opened once: what was allowed is what is used,
+        whatever its path leads to later.
+        """
+        name = file_name(Path(given).name)
+        target = self.folder / order.id / name
+        await asyncio.to_thread(self._take_over, given, target, token)
+        return await self._with_file(_changed(order, name=name), target, token)
+
+    def _take_over(self, given: str, target: Path, token: Token) -> None:
+        """Have a file that is named by its path as a recording of ours: the same file by another
+        name, or a copy where the disk has no such names.
+
+        Raises:
+            Problem: it is not there, not allowed, too large, or there is no room for it.
+        """
         try:
             path = Path(given).resolve()
-            is_file = path.is_file()
-        except (
-            OSError,
-            ValueError,
-            RuntimeError,
-        ) as error:  # too long, with a NUL in it, or a circle of links
+            if not any(path.is_relative_to(folder) for folder in self.allowed):
+                raise Problem(
+                    403,
+                    "the path is in no folder that is allowed",
+                    advice="`serve --allow FOLDER` allows one",
+                )
+            descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        except (OSError, ValueError, RuntimeError) as error:  # with a NUL in it, a circle of links
             raise Problem(404, f"there is no file {printable(given)[:60]!r}") from error
-        if not any(path.is_relative_to(folder) for folder in self.allowed):
-            raise Problem(
-                403,
-                "the path is in no folder that is allowed",
-                advice="`serve --allow FOLDER` allows one",
-            )
-        if not is_file:
-            raise Problem(404, f"there is no file {printable(path.name)}")
-        most = self.most_bytes(token)
-        if most is not None and path.stat().st_size > most:
-            raise Problem(413, f"the recording is over {most} bytes")
-        duration = await asyncio.to_thread(self._duration, path, token)
-        return _changed(order, path=str(path), name=file_name(path.name), duration=duration)
+        with os.fdopen(descriptor, "rb") as source:
+            found = os.fstat(source.fileno())
+            # Its path may lead elsewhere by now; then it is not what was allowed.
+            is_still = path.resolve() == path and os.path.samestat(found, path.lstat())
+            if not is_still or not stat.S_ISREG(found.st_mode):
+                raise Problem(404, f"there is no file {printable(path.name)}")
+            most = self.most_bytes(token)
+            if most is not None and found.st_size > most:
+                raise Problem(413, f"the recording is over {most} bytes")
+            try:
+                with self.room(token, found.st_size):
+                    _link_or_copy(source, target)
+            except OSError as error:
+                what = f"the recording cannot be taken over ({reason_of(error)})"
+                raise Problem(507, what) from error
 
     def _duration(self, file: Path, token: Token) -> float | None:
         """Seconds, as the header has them.
@@ -363,7 +388,18 @@ class Intake:
             )
 
 
-def _content_length(request: Request) -> int | None:
+def _link_or_copy(source: IO[bytes], target: Path) -> None:
+    """Give an open file another name, or copy it."""
+    with suppress(OSError):  # another disk, another user's file, or no such system call
+        opened_file = f"/proc/self/fd/{source.fileno()}"
+        os.link(opened_file, check_no_link(target), follow_symlinks=True)
+        return
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL
+    with os.fdopen(opened(target, flags), "wb") as sink:
+        shutil.copyfileobj(source, sink, 1 << 20)
+
+
+def content_length(request: Request) -> int | None:
     """Bytes of the body, as its sender says; the server sees that no more are read."""
     given = request.headers.get("content-length", "")
     return int(given) if given.isascii() and given.isdecimal() else None

@@ -9,10 +9,12 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from mantisreed.errors import InputError, reason_of
-from mantisreed.files import cannot_write, make_folder, printable, write_whole
+from mantisreed.errors import InputError, OutputError, reason_of
+from mantisreed.files import cannot_write, printable, write_whole
+from mantisreed.folders import check_no_link, read, remove
 from mantisreed.jobs.life import ShownState
 from mantisreed.sources.recordings import Source
+from mantisreed.state import make_folder
 
 HAS_TEXT = frozenset(("done", "no speech", "incomplete", "suspect", "follow-up failed"))
 ENDED = HAS_TEXT | {"failed", "cancelled"}
@@ -168,9 +170,7 @@ class OrderBook:
         """
         make_folder(self.folder)
         try:
-            self._forgotten = msgspec.json.decode(
-                self._spent_file.read_bytes(), type=dict[str, float]
-            )
+            self._forgotten = msgspec.json.decode(read(self._spent_file), type=dict[str, float])
         except FileNotFoundError:
             pass  # nothing was forgotten so far
         except (OSError, msgspec.MsgspecError) as error:
@@ -181,9 +181,28 @@ class OrderBook:
             ) from error
         for file in sorted(self.folder.glob("*.json")):
             try:
-                self._take(msgspec.json.decode(file.read_bytes(), type=Order))
-            except (OSError, msgspec.MsgspecError) as error:
+                order = msgspec.json.decode(read(file), type=Order)
+                self._check(order, file)
+                self._take(order)
+            except (OSError, ValueError, msgspec.MsgspecError) as error:
                 self.unreadable[file.stem] = reason_of(error)
+
+    def _check(self, order: Order, file: Path) -> None:
+        """See that an order is the one of its file, and its recording the one in its own folder.
+
+        Raises:
+            ValueError: it is not.
+            OSError: a link is in the way.
+        """
+        if order.id != file.stem:
+            raise ValueError("it is another job's")
+        if order.link is not None or not order.path:
+            return
+        if not order.is_ours:
+            raise ValueError("its recording is not one that was taken over")
+        # Wherever its file says that it is: nothing else is read, and nothing else removed.
+        own = self.folder.parent / "recordings" / order.id / Path(order.path).name
+        order.path = str(check_no_link(own.absolute()))
 
     def __len__(self) -> int:
         return len(self._orders)
@@ -258,9 +277,11 @@ class OrderBook:
             del self._by_key[order.owner, order.key or ""]
         file = self.folder / f"{order.id}.json"
         try:
-            file.unlink(missing_ok=True)
+            is_gone = remove(file)
         except OSError as error:
             raise cannot_write(file, error) from error
+        if not is_gone:
+            raise OutputError("cannot be removed", where=printable(file))
 
     def _take(self, order: Order) -> None:
         self._orders[order.id] = order

@@ -3,14 +3,15 @@ browsers.
 """
 
 import asyncio
-import shutil
 from collections import OrderedDict
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from mantisreed.files import make_folder, write_whole
+from mantisreed.files import write_whole
+from mantisreed.folders import forget
 from mantisreed.pipeline.reviewing import sound_for_page
 from mantisreed.review.page import Sound
+from mantisreed.state import make_folder
 
 _REMEMBERED = 50  # recordings; what is seen of an hour takes 180 kB
 
@@ -32,11 +33,11 @@ class Playing:
 
     def clear(self) -> None:
         """Forget all copies."""
-        shutil.rmtree(self.folder, ignore_errors=True)
+        forget(self.folder)
 
     def forget(self, job: str) -> None:
         """Forget what is played of a job."""
-        (self.folder / f"{job}.webm").unlink(missing_ok=True)
+        forget(self.folder / f"{job}.webm")
 
     async def of(self, job: str, recording: Path, track: int | None) -> tuple[Sound, Path]:
         """The sound of a job's recording as the page needs it, without content; and the file that

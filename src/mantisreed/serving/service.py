@@ -14,6 +14,7 @@ from prometheus_client import CollectorRegistry, Counter, Gauge
 
 from mantisreed.cards.transport import HttpTransport, Transport
 from mantisreed.errors import InputError, MantisreedError
+from mantisreed.folders import forget
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.pipeline.callbacks import CallbackListener, ServeHooks
 from mantisreed.pipeline.collecting import Collector
@@ -335,10 +336,8 @@ class Service:
         """Remove an order with the recording that was uploaded for it; outputs and the ledger
         stay.
         """
-        if order.is_ours and order.path:
-            import shutil
-
-            shutil.rmtree(Path(order.path).parent, ignore_errors=True)
+        if order.is_ours:
+            forget(self.intake.folder / order.id)
         self.playing.forget(order.id)
         if self.desk is not None:
             order.cost = max(order.cost or 0.0, self.desk.purses.owed_for(order)) or order.cost

@@ -12,7 +12,9 @@ import msgspec
 from filelock import FileLock
 
 from mantisreed.errors import InputError
-from mantisreed.files import make_folder, printable, write_whole
+from mantisreed.files import printable, write_whole
+from mantisreed.folders import read
+from mantisreed.state import make_folder
 
 Scope = Literal["submit", "read", "admin"]
 SCOPES: tuple[Scope, ...] = get_args(Scope)
@@ -89,7 +91,7 @@ class TokenStore:
             return ()
         if self._read is None or self._read[0] != changed:
             try:
-                tokens = msgspec.json.decode(self._file.read_bytes(), type=tuple[Token, ...])
+                tokens = msgspec.json.decode(read(self._file), type=tuple[Token, ...])
             except (OSError, msgspec.MsgspecError) as error:
                 raise InputError(
                     "the tokens cannot be read", where=printable(self._file)

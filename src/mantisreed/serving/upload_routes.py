@@ -5,6 +5,7 @@ from fastapi.responses import Response
 
 from mantisreed.serving.answers import let_in, prefix_of
 from mantisreed.serving.description import GONE, UPLOAD, UPLOAD_PART, upload_responses
+from mantisreed.serving.intake import content_length
 from mantisreed.serving.problems import Problem
 
 router = APIRouter()
@@ -27,7 +28,7 @@ async def begin(request: Request, name: str | None = None) -> Response:
     length = _number(request, "upload-length")
     if most is not None and (length or 0) > most:
         raise Problem(413, f"the recording is over {most} bytes")
-    with service.intake.room(token, length or _number(request, "content-length")) as room:
+    with service.intake.room(token, length or content_length(request)) as room:
         upload = uploads.begin(token.name, name, length)
         offset = await uploads.take(upload, 0, request.stream(), room, is_last=_is_last(request))
     return _state(request, upload.id, offset, upload.is_complete, 201)
@@ -63,7 +64,7 @@ async def go_on(request: Request, upload: str) -> Response:
     offset = _number(request, "upload-offset")
     if offset is None:
         raise Problem(400, "Upload-Offset says where it goes on")
-    coming = _number(request, "content-length")
+    coming = content_length(request)
     with service.intake.room(token, coming) as room:
         # What has come by now is stored already, and counts towards the size of the recording.
         whole = service.intake.most_bytes(token)

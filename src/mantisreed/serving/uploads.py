@@ -16,8 +16,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.errors import reason_of
-from mantisreed.files import make_folder, printable, write_whole
+from mantisreed.files import printable, write_whole
+from mantisreed.folders import forget, opened, read
 from mantisreed.serving.problems import Problem
+from mantisreed.state import make_folder
 
 _LONGEST_NAME = 120  # bytes
 # Bytes that are gathered before they are written; fifty uploads at once are nothing unusual.
@@ -86,7 +88,7 @@ async def _put(path: Path, content: bytes, *, is_last: bool) -> None:
 
 
 def _append(path: Path, content: bytes, *, is_last: bool) -> None:
-    with path.open("ab") as sink:
+    with os.fdopen(opened(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT), "ab") as sink:
         sink.write(content)
         if is_last:
             sink.flush()
@@ -138,7 +140,7 @@ class Uploads:
         file = self._folder / known / "about.json"
         if not known.isalnum() or not file.is_file():
             raise Problem(404, "there is no such upload")
-        upload = Upload(**json.loads(file.read_text(encoding="utf-8")))
+        upload = Upload(**json.loads(read(file)))
         if upload.owner != owner:
             raise Problem(404, "there is no such upload")
         return upload
@@ -222,7 +224,7 @@ class Uploads:
 
     def drop(self, upload: Upload) -> None:
         """It is not wanted any more, or has become a job."""
-        shutil.rmtree(self._folder / upload.id, ignore_errors=True)
+        forget(self._folder / upload.id)
 
     def _keep(self, upload: Upload) -> None:
         about = {
@@ -234,4 +236,4 @@ class Uploads:
         for folder in self._folder.iterdir():
             with suppress(OSError):  # another request has removed it
                 if time.time() - (folder / "content").stat().st_mtime > _OLD:
-                    shutil.rmtree(folder, ignore_errors=True)
+                    forget(folder)

@@ -20,8 +20,10 @@ import aiohttp
 
 from mantisreed.cards.urls import UrlError, resolved, split_url
 from mantisreed.errors import RecordingError, reason_of
-from mantisreed.files import make_folder, printable
+from mantisreed.files import printable
+from mantisreed.folders import forget, opened
 from mantisreed.hosts import InternetResolver, is_written_private
+from mantisreed.state import make_folder
 from mantisreed.units import short_size
 
 LARGEST_RECORDING = 8 << 30
@@ -134,14 +136,14 @@ class _ScratchFile:
                 if path.exists():
                     return self._sink, path
                 self._sink.close()
-        self._named = self._folder / f"{secrets.token_hex(8)}.part"
-        self._sink = self._named.open("xb")
+        self._named = self._folder / f".{secrets.token_hex(8)}.part"
+        self._sink = os.fdopen(opened(self._named, os.O_RDWR | os.O_CREAT | os.O_EXCL), "w+b")
         return self._sink, self._named
 
     def __exit__(self, *error: object) -> None:
         self._sink.close()
         if self._named is not None:
-            self._named.unlink(missing_ok=True)
+            forget(self._named)
 
 
 @dataclass(slots=True)

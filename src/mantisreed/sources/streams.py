@@ -5,10 +5,10 @@ headerless PCM.
 import hashlib
 import os
 import re
+import secrets
 import select
 import struct
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Protocol
@@ -17,8 +17,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mantisreed.errors import InputError, reason_of
-from mantisreed.files import make_folder
+from mantisreed.folders import forget, opened
 from mantisreed.sources.recordings import Source
+from mantisreed.state import make_folder
 
 STANDARD_INPUT = "-"
 """How standard input is named among the sources."""
@@ -250,10 +251,10 @@ def kept_input(stream: BinaryIO, hidden: Path, name: str) -> Source:
     """
     folder = hidden / _FOLDER
     make_folder(folder)
-    part = folder / f"{os.getpid()}.part"
+    part = folder / f".{secrets.token_hex(8)}.part"
     digest, size = hashlib.sha256(), 0
     try:
-        with part.open("wb") as sink:
+        with os.fdopen(opened(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "wb") as sink:
             while block := stream.read(_BLOCK):
                 size += len(block)
                 if size > _LARGEST:
@@ -263,7 +264,7 @@ def kept_input(stream: BinaryIO, hidden: Path, name: str) -> Source:
         if not size:
             raise InputError("nothing came on standard input", where="-")
         place = folder / digest.hexdigest()[:16]
-        place.mkdir(exist_ok=True)
+        make_folder(place)
         kept = place / (Path(name).name or DEFAULT_NAME)
         part.replace(kept)
     except OSError as error:
@@ -271,13 +272,13 @@ def kept_input(stream: BinaryIO, hidden: Path, name: str) -> Source:
             f"standard input cannot be kept ({reason_of(error)})", where="-"
         ) from error
     finally:
-        part.unlink(missing_ok=True)
+        forget(part)
     return Source(kept)
 
 
 def drop_input(source: Source) -> None:
     """Remove a recording that came on standard input, when it is done with."""
     if source.path.parent.parent.name == _FOLDER:
-        source.path.unlink(missing_ok=True)
-        with suppress(OSError):  # another name of the same recording is still under way
-            source.path.parent.rmdir()
+        forget(source.path)
+        if not any(source.path.parent.glob("*")):  # or another name of the same recording
+            forget(source.path.parent)

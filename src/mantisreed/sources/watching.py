@@ -17,8 +17,10 @@ from typing import TypeAlias
 import msgspec
 
 from mantisreed.errors import InputError, MantisreedError, NothingThereError, reason_of
-from mantisreed.files import FileState, bytes_digest, is_open_for_writing, make_folder, printable
+from mantisreed.files import FileState, bytes_digest, is_open_for_writing, printable
+from mantisreed.folders import opened, read
 from mantisreed.sources.recordings import Selection, Source, is_recording, recordings_in
+from mantisreed.state import make_folder
 
 _log = logging.getLogger(__name__)
 
@@ -66,7 +68,7 @@ class WatchMemory:
 
     def _read(self) -> Iterator[_Entry]:
         try:
-            content = self._file.read_bytes()
+            content = read(self._file)
         except FileNotFoundError:
             return
         except OSError as error:  # without it everything would be taken, and moved, once more
@@ -87,7 +89,7 @@ class WatchMemory:
         if key in self._known:
             return
         self._known.add(key)
-        with self._file.open("ab") as sink:
+        with os.fdopen(opened(self._file, os.O_WRONLY | os.O_APPEND | os.O_CREAT), "ab") as sink:
             sink.write(msgspec.json.encode(_Entry(*key)) + b"\n")
 
 

@@ -13,7 +13,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from mantisreed.files import make_folder, write_whole
+from mantisreed.files import write_whole
+from mantisreed.state import make_folder
 
 _LARGEST = 32 << 20  # bytes of a message
 _ADDRESS = re.compile(r"<([^>]*)>")

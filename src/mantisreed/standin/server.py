@@ -19,7 +19,7 @@ from starlette.responses import JSONResponse
 from starlette.routing import Mount, Route
 
 from mantisreed.errors import InputError, OutputError
-from mantisreed.files import make_folder, printable, write_whole
+from mantisreed.files import printable, write_whole
 from mantisreed.guarded import LARGEST_HEAD, LimitedBodies, guarded
 from mantisreed.standin import (
     bittern,
@@ -36,6 +36,7 @@ from mantisreed.standin import (
 from mantisreed.standin.faults import FaultProfile, Weather
 from mantisreed.standin.habits import EVERY_ENGINE, Habits
 from mantisreed.standin.hearing import Listener
+from mantisreed.state import make_folder
 
 HOST = "127.0.0.1"
 
