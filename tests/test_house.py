@@ -1,5 +1,6 @@
 """The house keeps its order: layers, and a face that costs nothing."""
 
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -51,3 +52,17 @@ def test_every_suppressed_error_says_why() -> None:
             if ("suppress(" in line and "import" not in line and "#" not in line) or is_passed_over:
                 silent.append(f"{file.relative_to(ROOT)}:{number + 1}: {line.strip()}")
     assert silent == []
+
+
+def test_one_place_removes_things() -> None:
+    """Whatever removes something goes through `folders.remove`, which knows what is ours."""
+    removing = re.compile(r"\b(?:rmtree|unlink|rmdir|removedirs|os\.remove)\b\s*\(")
+    found = [
+        f"{file.relative_to(ROOT)}:{number}: {line.strip()}"
+        for file in sorted((ROOT / "src").rglob("*.py"))
+        for number, line in enumerate(file.read_text(encoding="utf-8").splitlines(), 1)
+        if removing.search(line) and file.name != "folders.py"
+    ]
+    assert found == []
+    folders = (ROOT / "src" / "mantisreed" / "folders.py").read_text(encoding="utf-8")
+    assert len(removing.findall(folders)) == 2  # a file, and a folder that is empty

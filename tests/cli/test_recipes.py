@@ -2,6 +2,7 @@
 
 import csv
 import email
+import io
 import re
 import shlex
 import sqlite3
