@@ -226,6 +226,11 @@ def bytes_digest(blocks: Iterable[bytes]) -> str:
     return f"sha256:{digest.hexdigest()}"
 
 
+def folder_at(base: Path, given: str) -> Path:
+    """Where a path in the settings leads: `~` is one's home, a relative one begins in `base`."""
+    return base / Path(given).expanduser()
+
+
 def printable(path: str | os.PathLike[str]) -> str:
     """A name fit for one line of a terminal or a document.
 

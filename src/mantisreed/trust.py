@@ -22,7 +22,7 @@ from typing import Any, Literal
 import msgspec
 
 from mantisreed.errors import InputError
-from mantisreed.files import printable, write_whole
+from mantisreed.files import folder_at, printable, write_whole
 from mantisreed.folders import HIDDEN_FOLDER, remove
 from mantisreed.state import adopt, is_known, make_folder
 
@@ -32,12 +32,24 @@ them.
 """
 
 UseKind = Literal[
-    "secret", "program", "object", "database", "writing", "leading", "reading", "state"
+    "secret",
+    "sending",
+    "listening",
+    "program",
+    "object",
+    "database",
+    "writing",
+    "leading",
+    "reading",
+    "state",
 ]
-"""What is used: `leading` is the hidden folder that is a link to another one, `state` one that this
-user has not made."""
+"""What is used: `sending` lets recordings, transcripts or texts leave, `listening` offers them to
+others; `leading` is the hidden folder that is a link to another one, `state` one that this user has
+not made."""
 
-_BY_NAMING: frozenset[UseKind] = frozenset(("secret", "database", "reading"))
+_BY_NAMING: frozenset[UseKind] = frozenset(
+    ("secret", "sending", "listening", "database", "reading")
+)
 """What a settings file may use when its user names it with `--config`: it can be no accident."""
 
 _AUTHORITY = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*://[^/?#\s]*)")
@@ -67,7 +79,7 @@ class Use:
     def __str__(self) -> str:
         if not self.engine:
             return self.what
-        who = f"[{self.engine}]" if "." in self.engine else f"engine {self.engine}"
+        who = f"[{self.engine}]" if _is_table(self.engine) else f"engine {self.engine}"
         return f"{self.what} ({who})"
 
 
@@ -94,13 +106,18 @@ class TrustError(InputError):
         return TrustError(self.file, self.uses)
 
 
+def _is_table(name: str) -> bool:
+    """Whether a use is by a table that is no engine card."""
+    return "." in name or name in ("links", "callbacks", "serve")
+
+
 class _Remembered(msgspec.Struct, frozen=True):
-    """Trust in one settings file: what it used when its user said yes, and when that was (seconds
-    since 1970).
+    """Trust in one settings file: digests of what it used when its user said yes, and when that was
+    (seconds since 1970).
     """
 
     settings: str
-    digest: str
+    uses: tuple[str, ...]
     since: float
 
 
@@ -126,25 +143,30 @@ class Trust:
         Raises:
             TrustError: they may not.
         """
-        asked = [use for use in self.uses if use.kind in kinds and use.engine == engine]
-        if (
-            any(not (self.is_named and use.kind in _BY_NAMING) for use in asked)
-            and not self.is_trusted
-        ):
-            raise TrustError(self.file, self.uses)
+        asked = [
+            use
+            for use in self.uses
+            if use.kind in kinds
+            and use.engine == engine
+            and not (self.is_named and use.kind in _BY_NAMING)
+        ]
+        if asked and not self._is_vouched_for and self._unknown(asked):
+            state = self._use_of_state(self.file.parent / HIDDEN_FOLDER)
+            raise TrustError(self.file, [*self._unknown(self._beside(engine)), *state])
 
-    def require_folder(self, folder: Path) -> None:
-        """Return if outputs may be written into a folder that the settings' ledger names.
+    def _unknown(self, uses: Iterable[Use]) -> list[Use]:
+        """Those of some uses to which the user has not said yes."""
+        remembered = _decoded(_place_of(self.file))
+        known = frozenset(remembered.uses if remembered is not None else ())
+        return [use for use in uses if digest_of([use]) not in known]
 
-        Raises:
-            TrustError: it lies outside of the settings' own folder, and they are neither named nor
-                trusted.
-        """
-        if not (is_inside(folder, self.file.parent) or self.is_named or self.is_trusted):
-            use = Use(
-                "writing", f"write to {printable(folder)}, which the ledger in this folder names"
-            )
-            raise TrustError(self.file, (*self.uses, use))
+    def _beside(self, engine: str | None) -> list[Use]:
+        """What a command with one engine may use: its own, and what is no engine's."""
+        return [
+            use
+            for use in self.uses
+            if use.engine is None or use.engine == engine or _is_table(use.engine)
+        ]
 
     def require_state(self, hidden: Path) -> None:
         """Return if the state beside the settings may be used: it names recordings, folders, jobs
@@ -153,11 +175,15 @@ class Trust:
         Raises:
             TrustError: this user has neither made it nor taken it as their own.
         """
-        if not (self._is_vouched_for or is_known(hidden)):
-            use = Use(
-                "state", f"use the jobs and recordings in {printable(hidden)}, not made by you here"
-            )
-            raise TrustError(self.file, (*self.uses, use))
+        if not self._is_vouched_for and (unknown := self._use_of_state(hidden)):
+            raise TrustError(self.file, unknown)
+
+    def _use_of_state(self, hidden: Path) -> list[Use]:
+        """What somebody else's state would be used for; nothing where it is the user's own."""
+        if is_known(hidden):
+            return []
+        what = f"use the jobs and recordings in {printable(hidden)}, not made by you here"
+        return [Use("state", what)]
 
     @property
     def _is_vouched_for(self) -> bool:
@@ -176,25 +202,28 @@ class Trust:
         """Whether the user has said yes to exactly this."""
         if self._is_vouched_for:
             return True
-        remembered = _decoded(_place_of(self.file))
-        return remembered is not None and remembered.digest == self.digest
+        return _decoded(_place_of(self.file)) is not None and not self._unknown(self.uses)
 
-    @property
-    def digest(self) -> str:
-        """Of all that the settings use."""
-        return digest_of(self.uses)
+    def remember(self, uses: Sequence[Use] | None = None) -> None:
+        """Note that the user has said yes; state that this was about is their own from now on.
 
-    def remember(self) -> None:
-        """Note that the user has said yes, and take the state beside the settings as their own.
+        Args:
+            uses: to these; None takes all. What the settings do not use any more is forgotten.
 
         Raises:
             OutputError: the user's configuration cannot be written.
         """
         place = _place_of(self.file)
         make_folder(place.parent)
-        remembered = _Remembered(str(printable(self.file.resolve())), self.digest, time.time())
+        before = _decoded(place)
+        known = set(before.uses if before is not None else ())
+        said = {digest_of([use]) for use in (self.uses if uses is None else uses)}
+        now = {digest_of([use]) for use in self.uses}
+        kept = tuple(sorted((known & now) | said))
+        remembered = _Remembered(str(printable(self.file.resolve())), kept, time.time())
         write_whole(place, msgspec.json.encode(remembered))
-        adopt(self.file.parent / HIDDEN_FOLDER)
+        if uses is None or any(use.kind == "state" for use in uses):
+            adopt(self.file.parent / HIDDEN_FOLDER)
 
     def revoke(self) -> bool:
         """Take that back; False where there was nothing to take back."""
@@ -269,6 +298,9 @@ def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterat
         "" if is_clear else msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
     )
     to = ", ".join(printable(address) for address in addresses) or "what it starts"
+    what = "texts" if name.startswith("service.") else "recordings"
+    if addresses or _speaks_to_a_host(table):
+        yield Use("sending", f"send {what} to {to}", name, whole)
     for place in sorted(places):
         if (
             is_clear
@@ -299,10 +331,10 @@ def _uses_of_follow_up(name: str, table: Mapping[str, Any], folder: Path) -> Ite
     exact = msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
     for key, target in (("mail", "server"), ("call", "url")):
         for found in _tables(table, key):
-            address = str(found.get(target, ""))
-            is_near = _is_on_this_machine(address) and not _has_foreign_secret(found, folder)
-            if not is_near:
-                yield Use("secret", f"send results to {printable(address[:_SHOWN])}", name, exact)
+            address = printable(str(found.get(target, ""))[:_SHOWN])
+            to = found.get("to", ())
+            letters = f" for {', '.join(map(str, to))}"[:_SHOWN] if to else ""
+            yield Use("sending", f"send results to {address}{printable(letters)}", name, exact)
     for found in _tables(table, "command"):
         words = found.get("run", "")
         shown = " ".join(map(str, words)) if isinstance(words, list) else str(words)
@@ -310,14 +342,15 @@ def _uses_of_follow_up(name: str, table: Mapping[str, Any], folder: Path) -> Ite
     for found in _tables(table, "copy"):
         target = str(found.get("to", ""))
         is_address = "://" in target or "{" in target.partition("/")[0]
-        if is_address or ".." in target or not is_inside(folder / target.partition("{")[0], folder):
+        place = folder_at(folder, target.partition("{")[0])
+        if is_address or ".." in target or not is_inside(place, folder):
             yield Use("writing", f"write to {printable(target[:_SHOWN])}", name, exact)
     for found in _tables(table, "rows"):
         file, database = found.get("file"), str(found.get("database", ""))
-        if isinstance(file, str) and not is_inside(folder / file, folder):
+        if isinstance(file, str) and not is_inside(folder_at(folder, file), folder):
             yield Use("writing", f"write to {printable(file)}", name, exact)
         local = database.removeprefix("sqlite:///")
-        if database and (local == database or not is_inside(folder / local, folder)):
+        if database and (local == database or not is_inside(folder_at(folder, local), folder)):
             yield Use(
                 "database", f"write to the database {printable(database[:_SHOWN])}", name, exact
             )
@@ -332,12 +365,12 @@ def _has_foreign_secret(value: Any, folder: Path) -> bool:
 def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use]:
     settings = document.get("settings", {})
     into = settings.get("into")
-    if isinstance(into, str) and not is_inside(folder / into, folder):
-        yield Use("writing", f"write to {printable((folder / into).resolve())}")
+    if isinstance(into, str) and not is_inside(folder_at(folder, into), folder):
+        yield Use("writing", f"write to {printable(folder_at(folder, into).resolve())}")
     for key in ("strong_words_file", "replace", "redact_names"):
         named = settings.get(key)
-        if isinstance(named, str) and not is_inside(folder / named, folder):
-            yield Use("reading", f"read {printable((folder / named).resolve())}")
+        if isinstance(named, str) and not is_inside(folder_at(folder, named), folder):
+            yield Use("reading", f"read {printable(folder_at(folder, named).resolve())}")
     # A folder from elsewhere may also bring the hidden folder, as a link to any other.
     hidden = folder / HIDDEN_FOLDER
     if hidden.is_symlink() and not is_inside(hidden, folder):
@@ -347,6 +380,13 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
     if ledger:
         password = f" with {printable(str(ledger['password']))}" if "password" in ledger else ""
         yield Use("database", f"keep the ledger at {printable(str(ledger.get('url')))}{password}")
+
+    for key, offered in (("links", "pieces of recordings"), ("callbacks", "an ear for engines")):
+        table = document.get(key)
+        if isinstance(table, dict):
+            exact = msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
+            where = printable(str(table.get("public", ""))[:_SHOWN])
+            yield Use("listening", f"offer {offered} at {where}", key, exact)
 
     served = document.get("serve", {})
     if isinstance(served, dict) and _has_foreign_secret(served, folder):
@@ -392,9 +432,14 @@ def _may_leave_its_host(value: Any) -> bool:
     return any(map(_may_leave_its_host, value.values()))
 
 
+def _speaks_to_a_host(table: Mapping[str, Any]) -> bool:
+    """Whether a card has requests at all, whatever their address is put together from."""
+    return "url" in table or any("url" in one for one in _tables(table, "profile"))
+
+
 def _is_of_the_folder(place: str, folder: Path) -> bool:
     kind, _, path = place.partition(":")
-    return kind == "file" and is_inside(folder / Path(path).expanduser(), folder)
+    return kind == "file" and is_inside(folder_at(folder, path), folder)
 
 
 def _is_on_this_machine(address: str) -> bool:

@@ -17,10 +17,11 @@ from mantisreed.cards.urls import split_url
 from mantisreed.destinations.rules import FollowUp, read_follow_ups
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import TRANSLATE, laid_over, read_cards
+from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.exports.redaction import Redaction, redaction_from
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
-from mantisreed.files import printable
+from mantisreed.files import folder_at, printable
 from mantisreed.folders import HIDDEN_FOLDER
 from mantisreed.services.card import TextServiceCard, read_service
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
@@ -274,9 +275,9 @@ class Workspace:
         ):
             self.trust.require("reading")
         if own_list is None and settings.strong_words_file is not None:
-            own_list = self.folder / settings.strong_words_file
+            own_list = folder_at(self.folder, settings.strong_words_file)
         if glossary is None and settings.replace is not None:
-            glossary = self.folder / settings.replace
+            glossary = folder_at(self.folder, settings.replace)
         return wording_from(strong or settings.strong_words, own_list, glossary)
 
     def redaction(self) -> Redaction | None:
@@ -292,7 +293,8 @@ class Workspace:
         if settings.redact_names is None:
             return redaction_from(",".join(settings.redact), None, ())
         self.trust.require("reading")
-        return redaction_from(",".join(settings.redact), self.folder / settings.redact_names, ())
+        names = folder_at(self.folder, settings.redact_names)
+        return redaction_from(",".join(settings.redact), names, ())
 
     def secrets_of(self, card: EngineCard) -> dict[str, Secret]:
         """The card's secrets, read from where they are kept; its program or object may be started
@@ -322,13 +324,21 @@ class Workspace:
         }
 
     def require_trust_in(self, engine: str) -> None:
-        """Return if the settings may use what this engine's card needs of the user's: secrets, a
-        program, an object.
+        """Return if the settings may use what this engine's card needs: secrets, a program, an
+        object, and that recordings leave.
 
         Raises:
             TrustError: they may not.
         """
-        self.trust.require("secret", "program", "object", engine=engine.partition(":")[0])
+        own = engine.partition(":")[0]
+        self.trust.require("secret", "sending", "program", "object", engine=own)
+        card = self.engines.get(engine)
+        if card is None:
+            return
+        if self.links is not None and wants_link(card):
+            self.trust.require("listening", engine="links")
+        if self.callbacks is not None and card.callback:
+            self.trust.require("listening", engine="callbacks")
 
     def service(self, name: str) -> TextServiceCard:
         """The text service with this name.
@@ -351,7 +361,7 @@ class Workspace:
         Raises:
             TrustError: they may not.
         """
-        self.trust.require("secret", engine=f"service.{name}")
+        self.trust.require("secret", "sending", engine=f"service.{name}")
 
     def require_trust_in_follow_up(self, name: str) -> None:
         """Return if the settings may do what this follow-up does: send results away, write
@@ -360,7 +370,8 @@ class Workspace:
         Raises:
             TrustError: they may not.
         """
-        self.trust.require("secret", "program", "writing", "database", engine=f"after.{name}")
+        own = f"after.{name}"
+        self.trust.require("sending", "program", "writing", "database", engine=own)
 
     def open_secrets(self, card: EngineCard) -> list[SecretSource]:
         """Those of the card's secrets that other users of the machine can read."""

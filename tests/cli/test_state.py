@@ -18,6 +18,9 @@ from mantisreed.trust import TRUST_VARIABLE
 from mantisreed.workspace import open_workspace
 from serving.running import serving
 
+NAMED = ("--config", "mantisreed.toml")
+"""Trust in what the settings use, by naming them; not in any state."""
+
 COMMANDS = (
     ("run", "recordings"),
     ("submit", "recordings"),
@@ -52,7 +55,7 @@ def by_another(
     """The state of a folder in which somebody else has run something."""
     with monkeypatch.context() as patch, ferry.sailing(tmp_path):
         patch.setenv("XDG_CONFIG_HOME", str(tmp_path_factory.mktemp("of somebody else")))
-        assert mantisreed("run", "recordings").returncode == 0
+        assert mantisreed("run", "recordings", *NAMED).returncode == 0
     ferry.forget()
     return tmp_path / ".mantisreed"
 
@@ -87,7 +90,7 @@ def test_taken_as_ones_own_it_is_used_and_so_it_is_for_this_once(
 ) -> None:
     with ferry.sailing(tmp_path):
         assert mantisreed("jobs", "--trust").returncode == 0
-        assert mantisreed("jobs").returncode == 2
+        assert mantisreed("jobs", *NAMED).returncode == 2
         assert mantisreed("trust").returncode == 0
         assert len(json.loads(mantisreed("jobs", "--json").stdout)["jobs"]) == 2
 
@@ -96,7 +99,7 @@ def test_what_is_moved_stays_ones_own_and_a_copy_is_a_stranger(
     mantisreed: Command, ferry: Ferry, recordings: Path, tmp_path: Path
 ) -> None:
     with ferry.sailing(tmp_path):
-        assert mantisreed("run", "recordings").returncode == 0
+        assert mantisreed("run", "recordings", *NAMED).returncode == 0
         away = tmp_path / "away"
         away.mkdir()
         (tmp_path / ".mantisreed").rename(away / ".mantisreed")
@@ -104,7 +107,7 @@ def test_what_is_moved_stays_ones_own_and_a_copy_is_a_stranger(
         assert mantisreed("jobs", "--config", "away/mantisreed.toml").returncode == 0
         # Somebody who has had a copy of it, with its mark, gives it back.
         shutil.copytree(away / ".mantisreed", tmp_path / ".mantisreed")
-        assert mantisreed("jobs").returncode == 2
+        assert mantisreed("jobs", *NAMED).returncode == 2
 
 
 def test_a_service_removes_and_sends_nothing_that_a_folder_from_elsewhere_names(
@@ -133,7 +136,7 @@ def test_a_service_removes_and_sends_nothing_that_a_folder_from_elsewhere_names(
         (serve / "recordings").unlink()
         (serve / "recordings").mkdir()
         shutil.copytree(precious / "two", serve / "recordings" / "holiday")
-        with serving(tmp_path) as service:
+        with serving(tmp_path, *NAMED) as service:
             found = service.ask("GET", f"/jobs/{job}")
             if found.status == 200:
                 service.ended(job)
@@ -153,8 +156,8 @@ def test_nothing_in_it_is_reached_through_a_link(
     mantisreed: Command, ferry: Ferry, recordings: Path, tmp_path: Path, place: str, command: str
 ) -> None:
     with ferry.sailing(tmp_path):
-        assert mantisreed("run", "recordings").returncode == 0
-        with serving(tmp_path):
+        assert mantisreed("run", "recordings", *NAMED).returncode == 0
+        with serving(tmp_path, *NAMED):
             pass
         inside, outside = tmp_path / ".mantisreed" / place, tmp_path / "outside"
         if inside.exists():
@@ -165,7 +168,7 @@ def test_nothing_in_it_is_reached_through_a_link(
         inside.symlink_to(outside)
         before = contents(tmp_path / "outside") if outside.is_dir() else outside.read_bytes()
         options = ("recordings", "--afresh") if command == "run" else ("--listen", "127.0.0.1:0")
-        refused = mantisreed(command, *options)
+        refused = mantisreed(command, *options, *NAMED)
         assert refused.returncode != 0 and "link" in refused.stderr, refused.stderr
         after = contents(tmp_path / "outside") if outside.is_dir() else outside.read_bytes()
         assert after == before and inside.is_symlink()

@@ -4,6 +4,7 @@ import json
 import os
 import pty
 import re
+import shutil
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -15,7 +16,7 @@ import pytest
 
 from cli.ferry import Ferry
 from conftest import Command, Note
-from mantisreed.trust import TRUST_VARIABLE, Trust, Use, digest_of, uses_of
+from mantisreed.trust import TRUST_VARIABLE, Use, digest_of, uses_of
 from mantisreed.workspace import open_workspace
 
 ENGINE = """
@@ -180,14 +181,16 @@ def test_a_ledger_from_elsewhere_chooses_no_folder(
     with served(ferry, folder) as url:
         folder.url = url
         folder.settings(HARMLESS)
-        assert folder.run("run", "note.wav", "--into", str(outside), "--to", "txt").returncode == 0
+        into = ("--into", str(outside), "--to", "txt", "--trust")
+        assert folder.run("run", "note.wav", *into).returncode == 0
     (outside / "note.txt").unlink()
     job = json.loads(folder.run("jobs", "--json").stdout)["jobs"][0]["id"]
-    refused = folder.run("export", job[:8], "--to", "txt")
-    assert refused.returncode == 2
-    assert f"write to {outside}, which the ledger in this folder names" in refused.stderr
+    shutil.copytree(folder.path / ".mantisreed", folder.path / "copied")
+    shutil.rmtree(folder.path / ".mantisreed")
+    (folder.path / "copied").rename(folder.path / ".mantisreed")
+    refused = folder.run("export", job[:8], "--to", "txt", "--config", "mantisreed.toml")
+    assert refused.returncode == 2 and "not made by you here" in refused.stderr
     assert not list(outside.iterdir())
-    assert folder.run("export", job[:8], "--to", "txt", "--into", str(outside)).returncode == 0
 
 
 def test_a_card_of_the_users_own_is_not_turned_to_another_host(
@@ -258,12 +261,16 @@ def test_somebody_at_a_terminal_is_asked_once(folder: Folder, answer: str) -> No
     assert (folder.run("run", "note.wav", "--afresh").returncode == 0) == mark.exists()
 
 
-def test_the_users_own_key_beside_a_stand_in_needs_no_trust(folder: Folder, ferry: Ferry) -> None:
+def test_the_users_own_key_beside_a_stand_in_needs_no_trust_of_its_own(
+    folder: Folder, ferry: Ferry
+) -> None:
     (folder.path / "key").write_text("made-up-key")
     with served(ferry, folder) as url:
         folder.url = url
         folder.settings(ENGINE.replace("env:STRANGER_WANTS", "file:key"))
-        assert folder.run().returncode == 0
+        told = folder.run().stderr
+        assert "send recordings to" in told and "send file:key" not in told
+        assert folder.run("trust").returncode == 0 and folder.run().returncode == 0
         folder.settings(ENGINE.replace("env:STRANGER_WANTS", f"file:{os.devnull}"))
         assert folder.run().returncode == 2
 
@@ -318,9 +325,13 @@ def test_each_place_of_a_secret_counts_whatever_it_is_called(tmp_path: Path) -> 
         "profile": {"x": {"secrets": {"key": "file:key"}}, "y": {"secrets": {"key": "env:SECOND"}}},
     }
     said = [use.what for use in uses_of(tmp_path / "mantisreed.toml", {}, {"stranger": table})]
-    assert said == ["send env:FIRST to http://127.0.0.1", "send env:SECOND to http://127.0.0.1"]
+    assert said == [
+        "send recordings to http://127.0.0.1",
+        "send env:FIRST to http://127.0.0.1",
+        "send env:SECOND to http://127.0.0.1",
+    ]
 
 
 def test_trust_does_not_depend_on_the_order_of_uses(tmp_path: Path) -> None:
     uses = (Use("secret", "a"), Use("program", "b", "engine", "exact"))
-    assert Trust(tmp_path, uses).digest == Trust(tmp_path, uses[::-1]).digest
+    assert digest_of(uses) == digest_of(uses[::-1])

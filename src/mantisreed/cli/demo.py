@@ -3,6 +3,7 @@
 import argparse
 
 from mantisreed.cli.console import Console
+from mantisreed.cli.trust import trust_own
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -64,6 +65,7 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
         server.serving(server.standins(listener, key), waiting) as address,
     ):
         server.write_cards(cards, address, key, listener)
+        trust_own(cards)
         console.note(
             f"the stand-in engine {NAME} listens on {address}; sending it the recordings ..."
         )
@@ -73,6 +75,7 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
 
         def write_cards(file: "Path", extra: str) -> None:
             server.write_cards(file, address, key, listener, extra)
+            trust_own(file)
 
         flow = _flow(console, folder / "flow", phrases, write_cards)
     page = _doubts(console, folder / "doubts", phrases, listener, key)
@@ -168,6 +171,8 @@ def _doubts(
         server.serving(server.standins(listener, key, profile), waiting) as address,
     ):
         server.write_cards(cards, address, key, listener)
+        trust_own(cards)
+        trust_own(cards)
 
         def heard(into: "Path", to: str, second: str | None = None) -> None:
             run_recordings(

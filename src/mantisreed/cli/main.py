@@ -172,7 +172,7 @@ def _run(console: Console, command: str, values: "dict[str, Any]", *, is_trustin
         # It is raised before anything is done, so that the command can begin again.
         if not (isinstance(error, TrustError) and asked(console, error)):
             raise
-        code = module.run(console, **values)
+        return _run(console, command, values, is_trusting=is_trusting)
     return code
 
 

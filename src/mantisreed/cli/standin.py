@@ -3,6 +3,7 @@
 import argparse
 
 from mantisreed.cli.console import Console
+from mantisreed.cli.trust import trust_own
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -121,6 +122,7 @@ def run(
         key, address = server.new_key(), server.address_of(waiting)
         if cards:
             server.write_cards(Path(cards), address, key, listener)
+            trust_own(Path(cards))
         else:
             console.note(
                 f"the key is {key}; with --cards FILE the engine cards are written for you"

@@ -6,6 +6,8 @@ from mantisreed.cli.console import Console
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from mantisreed.trust import Trust, TrustError
 
 EXAMPLES = """\
@@ -68,6 +70,13 @@ def run(
     return 0
 
 
+def trust_own(file: "Path") -> None:
+    """Remember settings that this program has just written itself, as its user asked it to."""
+    from mantisreed.workspace import open_workspace
+
+    open_workspace(file).trust.remember()
+
+
 def asked(console: Console, error: "TrustError") -> bool:
     """Whether somebody sits there and says that settings are to be trusted, which is then
     remembered.
@@ -82,7 +91,7 @@ def asked(console: Console, error: "TrustError") -> bool:
     console.note("Trust them with this from now on? [y/N] ")
     if sys.stdin.readline().strip().lower() not in ("y", "yes"):
         return False
-    open_workspace(error.file).trust.remember()
+    open_workspace(error.file).trust.remember(error.uses)
     return True
 
 

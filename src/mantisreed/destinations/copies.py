@@ -6,7 +6,7 @@ from pathlib import Path
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Copy
 from mantisreed.errors import InputError
-from mantisreed.files import write_whole
+from mantisreed.files import folder_at, write_whole
 from mantisreed.sources.recordings import STORAGE
 from mantisreed.state import make_folder
 
@@ -33,7 +33,7 @@ def copy_files(copy: Copy, parcel: Parcel, folder: Path) -> list[str]:
             for place, file in zip(places, found, strict=True):
                 write_stored(place, file.content)
             return places
-        into = folder / Path(target).expanduser()
+        into = folder_at(folder, target)
         make_folder(into)
         for file in found:
             write_whole(into / file.name, file.content)

@@ -12,7 +12,7 @@ from mantisreed.cards.templates import Template
 from mantisreed.destinations.rows import check_file
 from mantisreed.destinations.rules import FollowUp
 from mantisreed.errors import InputError
-from mantisreed.files import printable
+from mantisreed.files import folder_at, printable
 from mantisreed.pipeline.options import RunOptions, follow_ups_of
 from mantisreed.services.card import TextServiceCard
 from mantisreed.services.client import language_named
@@ -113,7 +113,7 @@ def _check_copy(workspace: Workspace, rule: FollowUp) -> None:
 
         opened(place)
         return
-    folder = workspace.folder / Path(place).expanduser()
+    folder = folder_at(workspace.folder, place)
     taken = next(
         (one for one in (folder, *folder.parents) if one.exists() and not one.is_dir()), None
     )

@@ -600,10 +600,7 @@ def outputs_of_job(
 
     Raises:
         InputError: there is no such format any more.
-        TrustError: the ledger in this folder names another folder, and the settings are not
-            trusted.
     """
-    workspace.trust.require_folder(stored.folder)
     formats = formats_to_write(stored.wanted.to or ())
     return Outputs(
         stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite

@@ -139,8 +139,6 @@ def export(
     for one in [wanted] if isinstance(wanted, str) else wanted:
         found = find_transcript(workspace, one)
         folder = into or found.folder
-        if workspace and into is None and found.is_of_job:
-            workspace.trust.require_folder(folder)
         # Where there is no workspace, the memory of what was written lies beside the outputs.
         hidden = workspace.hidden if workspace else _memory_in(folder)
         outputs = Outputs(folder, hidden, formats, options=options, overwrite=overwrite)

@@ -19,6 +19,7 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import RequestOptions, language_for, wants_link
 from mantisreed.errors import InputError
 from mantisreed.exports.script import WriteOptions
+from mantisreed.files import folder_at
 from mantisreed.jobs.records import JobRecord
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions
@@ -142,7 +143,7 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
             translate_to=check_language(self.translate_to) if self.translate_to else None,
             hints=settings.hints if self.hints is None else self.hints,
             to=settings.to if self.to is None else self.to,
-            into=os.fspath(self.into or workspace.folder / settings.into),
+            into=os.fspath(self.into or folder_at(workspace.folder, settings.into)),
             pieces=self.pieces or PieceOptions(),
             writing=self.writing or default_writing(workspace),
         )

@@ -18,6 +18,7 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, InterruptedRunError, require_type
 from mantisreed.exports.formats import chosen_formats
+from mantisreed.files import folder_at
 from mantisreed.jobs.budget import Budget, BudgetsOf
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.checking import check_follow_ups
@@ -190,7 +191,7 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
     return Outputs(
         Path(wanted.into)
         if wanted.into is not None
-        else workspace.folder / workspace.settings.into,
+        else folder_at(workspace.folder, workspace.settings.into),
         workspace.hidden,
         chosen_formats(workspace.settings.to) if wanted.to is None else formats_to_write(wanted.to),
         options=wanted.writing or default_writing(workspace),

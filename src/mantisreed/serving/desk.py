@@ -19,6 +19,7 @@ from mantisreed.errors import InternalError, MantisreedError, SpendLimitError
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
 from mantisreed.exports.redaction import redaction_from
 from mantisreed.exports.script import WriteOptions
+from mantisreed.files import folder_at
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import JobEvent, ShownState
@@ -218,7 +219,7 @@ class Desk:
         workspace = self._workspace
         workspace.trust.require("writing", "database", "leading")
         writing = writing_of(workspace, wanted)
-        folder = workspace.folder / workspace.settings.into
+        folder = folder_at(workspace.folder, workspace.settings.into)
         return Outputs(
             folder, workspace.hidden, chosen_formats(self._formats(wanted)), options=writing
         )
