@@ -5,8 +5,27 @@ edge, by `cli/`.
 """
 
 import os
-from collections.abc import Mapping
+import re
+from collections.abc import Callable, Mapping
 from typing import Any, Self
+
+_guards: list[Callable[[str], str]] = []
+_ADDRESS = re.compile(
+    r"(?P<scheme>[A-Za-z][A-Za-z0-9+.-]*://)(?:[^/?#\s'\"<>@]*@)?(?P<rest>[^?#\s'\"<>]*)"
+    r"(?:[?#](?:[^\s'\"<>]*[^\s'\"<>,.;:)\]])?)?"
+)
+
+
+def guard_messages(guard: Callable[[str], str]) -> None:
+    """Let every text of an error go through a guard, such as the one that hides secrets."""
+    _guards.append(guard)
+
+
+def guarded(text: str) -> str:
+    """A text as an error may carry it: no secret, and no address with its query or its user."""
+    for guard in _guards:
+        text = guard(text)
+    return _ADDRESS.sub(r"\g<scheme>\g<rest>", text)
 
 
 class MantisreedError(Exception):
@@ -19,10 +38,13 @@ class MantisreedError(Exception):
     """
 
     def __init__(self, what: str, *, where: str | None = None, advice: str | None = None) -> None:
-        super().__init__(what)
+        super().__init__(guarded(what))
         self.what = what
         self.where = where
         self.advice = advice
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        super().__setattr__(name, guarded(value) if isinstance(value, str) else value)
 
     def __str__(self) -> str:
         return f"{self.where}: {self.what}" if self.where else self.what

@@ -52,9 +52,6 @@ def test_a_text_without_a_secret_stays_as_it_is(text: str) -> None:
 
 def test_what_the_process_knows_leaves_it_nowhere_and_replies_keep_their_other_bytes() -> None:
     Secret("salt-marsh-0815")
-    assert (
-        redacted("key salt-marsh-0815, also salt%2Dmarsh-0815")
-        == f"key {HIDDEN}, also salt%2D{HIDDEN}"
-    )
+    assert redacted("key salt-marsh-0815, also salt%2Dmarsh-0815") == f"key {HIDDEN}, also {HIDDEN}"
     body = b'\xff{"echo": "salt-marsh-0815", "said": "marsh"}'
     assert redacted_body(body) == b'\xff{"echo": "***", "said": "marsh"}'

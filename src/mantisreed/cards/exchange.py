@@ -17,7 +17,7 @@ from mantisreed.cards.card import ServiceCard, Step
 from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import Attachment, as_json_value
 from mantisreed.cards.run import Run
-from mantisreed.cards.secrets import Secret, redacted_body
+from mantisreed.cards.secrets import Secret, marked, redacted_body, unmarked
 from mantisreed.cards.sending import ExchangeOptions, StepSender, not_reached
 from mantisreed.cards.sequence import StepSequence
 from mantisreed.cards.states import standing_of
@@ -211,7 +211,8 @@ class Exchange:
         assert run.last is not None
         kept = self.standing(run).as_json()
         headers = [list(pair) for pair in run.last.headers if pair[0].lower() != "set-cookie"]
-        return {**kept, "status": run.last.status, "headers": headers, "url": run.last.url}
+        answer = {"status": run.last.status, "headers": headers, "url": run.last.url}
+        return {**kept, **marked(answer, self._sender.secrets)}
 
     async def go_through(self, run: Run, before: int) -> None:
         """Make the requests of all steps before this one; what follows and does not apply is
@@ -341,6 +342,7 @@ class Exchange:
         Raises:
             UnreadableReplyError: it still cannot be read.
         """
+        kept = unmarked(kept, self._sender.secrets)
         run = _run_from(Standing.from_json(kept))
         run.index = self.sequence.index_of(name)
         headers = [(str(key), str(value)) for key, value in kept.get("headers") or ()]
@@ -363,11 +365,13 @@ class Exchange:
             for name in sorted(needed - self.sequence.hidden - self._sender.own_names)
             if run.values.get(name) is not None and name not in ("audio", "callback")
         }
+        links = self._links(needed)
+        bases = {name: run.bases[name] for name in sorted(run.bases) if name in links}
         standing = Standing(
             steps[run.index][0] if run.index < len(steps) else None,
-            kept,
+            marked(kept, self._sender.secrets),
             tuple(sorted(run.taken & set(kept))),
-            {name: run.bases[name] for name in sorted(run.bases) if name in self._links(needed)},
+            marked(bases, self._sender.secrets),
             dict(run.noted),
         )
         if hidden:
@@ -385,6 +389,8 @@ class Exchange:
 
     async def _resumed(self, standing: Standing) -> Run:
         run = _run_from(standing)
+        run.values = dict(unmarked(run.values, self._sender.secrets))
+        run.bases = dict(unmarked(run.bases, self._sender.secrets))
         run.values = self._sender.with_secrets(run.values)
         run.index = (
             len(self.sequence.steps) if standing.step is None else self._index_of(standing.step)

@@ -1,16 +1,20 @@
 """Secrets: where they are kept, and values that never show themselves."""
 
 import base64
+import html
 import json
 import os
+import re
 from collections import OrderedDict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import groupby
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote, quote_plus
 
-from mantisreed.errors import SecretError
+from mantisreed.errors import SecretError, guard_messages
 from mantisreed.files import printable
 
 HIDDEN = "***"
@@ -150,11 +154,13 @@ class _Forms:
 
     Attributes:
         whole: ways to write all of it, longest first.
-        parts: all stretches of eight characters of them.
+        small_whole: the same in small letters.
+        small_parts: all stretches of eight characters of them.
     """
 
     whole: tuple[str, ...]
-    parts: frozenset[str]
+    small_whole: tuple[str, ...]
+    small_parts: frozenset[str]
 
 
 @lru_cache(maxsize=_MOST_REMEMBERED)
@@ -182,11 +188,24 @@ def _forms_of(value: str) -> _Forms:
             written |= {inner, inner.translate(_URL_SAFE)}
     written.add(content.hex().upper())
     whole = tuple(sorted((text for text in written if text), key=len, reverse=True))
-    parts = frozenset(text[n : n + _PART] for text in whole for n in range(len(text) - _PART + 1))
-    return _Forms(whole, parts)
+    small = tuple(dict.fromkeys("".join(map(_small, text)) for text in whole))
+    parts = frozenset(text[n : n + _PART] for text in small for n in range(len(text) - _PART + 1))
+    return _Forms(whole, small, parts)
 
 
-_URL_SAFE = str.maketrans("+/", "-_")
+_URL_SAFE, _NOT_URL_SAFE = str.maketrans("+/", "-_"), str.maketrans("-_", "+/")
+
+_MARK_BEGINS, _MARK_ENDS = "\ue000", "\ue001"  # letters that nobody uses
+
+_LAYERS = 4  # of encodings around each other that are undone
+_ENCODED = re.compile(
+    r"%(?P<hex>[0-9A-Fa-f]{2})|=(?P<quoted>[0-9A-Fa-f]{2})|=\r?\n"
+    r"|(?P<entity>&(?:#\d{1,7}|#[xX][0-9A-Fa-f]{1,6}|[A-Za-z]{2,8});)"
+    r"|\\x(?P<x>[0-9A-Fa-f]{2})|\\u(?P<u>[0-9A-Fa-f]{4})|\\[\"/\\]"
+)
+"""A character that is written in another way: in addresses, mails, pages and JSON."""
+
+_BASE64 = re.compile(r"[A-Za-z0-9+/_-]{12,}={0,2}")
 
 
 def _remember(value: str) -> None:
@@ -207,61 +226,193 @@ def without_secrets(text: str, secrets: Iterable[Secret]) -> str:
     """The text with `***` in place of secrets, however they are written, and of any eight
     characters of one.
     """
+    known = []
     for secret in secrets:
         value = secret.reveal()
-        text = (
-            text.replace(value, HIDDEN)
-            if len(value) < _SHORTEST
-            else _hidden(text, _forms_of(value))
-        )
-    return text
+        if len(value) < _SHORTEST:
+            text = text.replace(value, HIDDEN)
+        else:
+            known.append(_forms_of(value))
+    return _hidden(text, known)
 
 
 def redacted(text: str) -> str:
     """The text without any secret that this process knows: for everything that leaves it."""
-    for forms in list(_remembered.values()):
-        text = _hidden(text, forms)
-    return text
+    return _hidden(text, list(_remembered.values()))
+
+
+def marked(value: Any, secrets: Mapping[str, Secret]) -> Any:
+    """A JSON value as it may be kept: a mark stands for each secret that an answer has echoed, so
+    that it can be filled in again.
+    """
+    return _replaced(
+        value,
+        [
+            (secret.reveal(), f"{_MARK_BEGINS}{name}{_MARK_ENDS}")
+            for name, secret in secrets.items()
+            if len(secret.reveal()) >= _SHORTEST
+        ],
+    )
+
+
+def unmarked(value: Any, secrets: Mapping[str, Secret]) -> Any:
+    """The same with the secrets as they are now."""
+    return _replaced(
+        value,
+        [
+            (f"{_MARK_BEGINS}{name}{_MARK_ENDS}", secret.reveal())
+            for name, secret in secrets.items()
+        ],
+    )
+
+
+def _replaced(value: Any, pairs: Sequence[tuple[str, str]]) -> Any:
+    if isinstance(value, str):
+        for old, new in pairs:
+            value = value.replace(old, new)
+        return value
+    if isinstance(value, Mapping):
+        return {_replaced(key, pairs): _replaced(one, pairs) for key, one in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_replaced(one, pairs) for one in value]
+    return value
 
 
 def redacted_body(body: bytes) -> bytes:
-    """An engine's answer as it may be kept: whole secrets that it echoes are hidden, and nothing
-    else is touched.
+    """An engine's answer as it may be kept: whole secrets that it echoes are hidden, in whatever
+    letters and encodings, and nothing else is touched.
     """
-    for forms in list(_remembered.values()):
-        for form in forms.whole:
-            written = form.encode("utf-8", "surrogateescape")
-            if written in body:
-                body = body.replace(written, HIDDEN.encode())
-    return body
+    text = body.decode("utf-8", "surrogateescape")
+    hidden = _hidden(text, list(_remembered.values()), is_whole=True)
+    return body if hidden == text else hidden.encode("utf-8", "surrogateescape")
 
 
-def _hidden(text: str, forms: _Forms) -> str:
-    for form in forms.whole:
-        if form in text:
-            text = text.replace(form, HIDDEN)
-    if len(text) > _LONGEST_SEARCHED or not forms.parts:
+def _hidden(text: str, known: Sequence[_Forms], *, is_whole: bool = False) -> str:
+    """The text without these secrets, in whatever letters and encodings they stand there; also
+    without eight characters of one, unless only whole ones are looked for.
+    """
+    if not known or not text:
         return text
-    return _without_parts(text, forms.parts)
-
-
-def _without_parts(text: str, parts: frozenset[str]) -> str:
-    found = [n for n in range(len(text) - _PART + 1) if text[n : n + _PART] in parts]
-    if not found:
+    if len(text) > _LONGEST_SEARCHED:
+        for forms in known:
+            for form in forms.whole:
+                if form in text:
+                    text = text.replace(form, HIDDEN)
+            text = re.sub(re.escape(forms.whole[-1]), HIDDEN, text, flags=re.IGNORECASE)
         return text
-    pieces, at = [], 0
-    for first, last in _runs(found):
-        pieces += [text[at:first], HIDDEN]
-        at = last + _PART
-    return "".join([*pieces, text[at:]])
+    if is_whole:
+        known = [_Forms(forms.whole, forms.small_whole, frozenset()) for forms in known]
+    is_hidden = bytearray(len(text))
+    for view in _views(text):
+        for forms in known:
+            for first, last in _found_in(view.text, forms):
+                begin, end = view.places[first][0], view.places[last - 1][1]
+                is_hidden[begin:end] = b"\1" * (end - begin)
+    for token in _BASE64.finditer(text):
+        said = _decoded_base64(token[0])
+        if any(_is_in(said, forms) for forms in known):
+            is_hidden[token.start() : token.end()] = b"\1" * len(token[0])
+    return _with_gaps(text, is_hidden)
 
 
-def _runs(places: list[int]) -> Iterator[tuple[int, int]]:
-    """Places that touch each other, as first and last."""
-    first = last = places[0]
-    for place in places[1:]:
-        if place > last + _PART:
-            yield first, last
-            first = place
-        last = place
-    yield first, last
+_Place = tuple[int, int]
+
+
+@dataclass(frozen=True, slots=True)
+class _View:
+    """A text in small letters, with some of its encodings undone.
+
+    Attributes:
+        text: it.
+        places: where each character of it stands in the text that was given: first, and behind it.
+    """
+
+    text: str
+    places: Sequence[_Place]
+
+
+def _views(text: str) -> Iterator[_View]:
+    """The text as it is, and with encodings undone: once, twice and three times."""
+    letters, places = list(text), [(at, at + 1) for at in range(len(text))]
+    for _ in range(_LAYERS):
+        yield _View("".join(map(_small, letters)), places)
+        written = "".join(letters)
+        if _ENCODED.search(written) is None:
+            return
+        letters, places = _undone(written, places)
+
+
+def _undone(text: str, places: Sequence[_Place]) -> tuple[list[str], list[_Place]]:
+    """One layer of encodings undone: percent, quoted-printable, entities and escapes."""
+    letters: list[str] = []
+    found: list[_Place] = []
+    at = 0
+    for unit in _ENCODED.finditer(text):
+        for place in range(at, unit.start()):
+            letters.append(text[place])
+            found.append(places[place])
+        whole = (places[unit.start()][0], places[unit.end() - 1][1])
+        for sign in _meant(unit):
+            letters.append(sign)
+            found.append(whole)
+        at = unit.end()
+    for place in range(at, len(text)):
+        letters.append(text[place])
+        found.append(places[place])
+    return letters, found
+
+
+def _meant(unit: "re.Match[str]") -> str:
+    """The character that an encoded one means; nothing for a soft line break."""
+    if digits := (unit["hex"] or unit["quoted"] or unit["x"] or unit["u"]):
+        return chr(int(digits, 16))
+    if unit["entity"]:
+        return html.unescape(unit["entity"])[:1]
+    return unit[0][1:] if unit[0] in ('\\"', "\\/", "\\\\") else ""
+
+
+def _small(letter: str) -> str:
+    small = letter.lower()
+    return small if len(small) == 1 else letter
+
+
+def _found_in(text: str, forms: _Forms) -> Iterator[tuple[int, int]]:
+    """Where a secret, or eight characters of it, stands in a text in small letters."""
+    for form in forms.small_whole:
+        at = text.find(form)
+        while at >= 0:
+            yield at, at + len(form)
+            at = text.find(form, at + 1)
+    if forms.small_parts:
+        for at in range(len(text) - _PART + 1):
+            if text[at : at + _PART] in forms.small_parts:
+                yield at, at + _PART
+
+
+def _is_in(text: str, forms: _Forms) -> bool:
+    return next(_found_in(text, forms), None) is not None
+
+
+def _decoded_base64(token: str) -> str:
+    """What a stretch of base64 may say, from whichever of its letters it begins."""
+    plain = token.rstrip("=").translate(_NOT_URL_SAFE)
+    said = []
+    for first in range(4):
+        part = plain[first:]
+        part = part[: len(part) - len(part) % 4]
+        said.append(base64.b64decode(part).decode("latin-1").lower())
+    return "\n".join(said)
+
+
+def _with_gaps(text: str, is_hidden: bytearray) -> str:
+    if not any(is_hidden):
+        return text
+    pieces = []
+    for hidden, run in groupby(range(len(text)), key=is_hidden.__getitem__):
+        places = list(run)
+        pieces.append(HIDDEN if hidden else text[places[0] : places[-1] + 1])
+    return "".join(pieces)
+
+
+# Whatever is raised is clean before anything shortens it, notes it or shows it.
+guard_messages(redacted)

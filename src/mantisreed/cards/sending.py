@@ -75,8 +75,8 @@ class StepSender:
         sequence: StepSequence,
         options: ExchangeOptions,
     ) -> None:
-        """Send nothing yet."""
-        self._card, self._secrets, self._transport = card, secrets, transport
+        """Send nothing yet. `secrets` are the card's."""
+        self._card, self.secrets, self._transport = card, secrets, transport
         self._sequence, self._options = sequence, options
         self._with_audio = frozenset(name for name, step in sequence.steps if audio_names(step))
         self._builder = RequestBuilder(card)
@@ -89,12 +89,12 @@ class StepSender:
 
     def with_secrets(self, values: Values) -> dict[str, Value]:
         """The values, with the card's secrets and its own values."""
-        known = {**values, **{name: secret.reveal() for name, secret in self._secrets.items()}}
+        known = {**values, **{name: secret.reveal() for name, secret in self.secrets.items()}}
         return known | values_of_card(self._card, known)
 
     def quoted(self, body: bytes) -> str:
         """The beginning of an answer, for messages."""
-        return quoted_beginning(body, self._secrets.values())
+        return quoted_beginning(body, self.secrets.values())
 
     async def answer(
         self, name: str, step: Step, run: Run, *, may_renew: bool = True
@@ -135,7 +135,7 @@ class StepSender:
         name = self._card.session_name
         try:
             request = self._builder.request(
-                name, login, RequestContext(self.with_secrets({}), self._secrets)
+                name, login, RequestContext(self.with_secrets({}), self.secrets)
             )
             answer = await self._transport.exchange(request)
             check_answer(
@@ -215,7 +215,7 @@ class StepSender:
         hidden += self._session.secrets if self._session else ()
         context = RequestContext(
             values,
-            self._secrets,
+            self.secrets,
             run.attachment,
             frozenset(taken),
             tuple(hidden),
