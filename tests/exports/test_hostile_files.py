@@ -166,3 +166,50 @@ def test_a_gigantic_cell_is_refused_in_a_line(delimiter: str) -> None:
             OUTPUT_FORMATS[delimiter].read(
                 content.replace(b",", b"\t") if delimiter == "tsv" else content
             )
+
+
+_TOKENS = {
+    "srt": [
+        *("<b>", "</b>", "<i", '<font color="red">', "</", "<", "{", r"{\an8}", "{y:i}", "\\"),
+        *(r"\N", r"\h", "{\\", "&", "&amp;", "\n", "\n\n", "1\n", "-->", " ", "\t", "(", "[", "♪"),
+        *("a", "<c.", "<00:00:01.000>", "{b}", "}", ">"),
+    ],
+    "vtt": [
+        *("<v ", "<c.", "<", "</", "<00:00:01.000>", "&", "&#", "STYLE\n", "NOTE\n", "REGION\n"),
+        *("{", "}", "\n\n", " ", "-->", "00:01.000 --> 00:02.000\n", "a", "- ", "<v a>"),
+    ],
+    "md": [
+        *("**", "**0:01**", "* ", "`", "\\", "[", "]", "(", "<", "<mark>", "</mark>", "|", "#"),
+        *(" ", "\n", "\n\n", "**a · 0:01**\n", " \t", "·", "_", "a", "**a ·", "** ", "**a  "),
+    ],
+    "timed": ["0:01.0 - 0:02.0  a\n", "0:01", " ", "-", "\n", "("],
+    "csv": ['"', ",", "\n", "a", '""', ";"],
+    "ctm": ["a 1 0.0 1.0 b\n", " ", ";;", "\n"],
+    "ttml": ["<p>", "<", "<span>", "&", "<br/>", " ", "</p>", "<!--", "<?", "<![CDATA["],
+}
+_BEGINNINGS = {
+    "srt": SRT,
+    "vtt": VTT,
+    "md": "**0:01**\n",
+    "csv": "start,end,text\n1,2,",
+    "ttml": TTML.partition("{}")[0] + P,
+}
+
+
+@pytest.mark.parametrize("name", _TOKENS)
+def test_no_token_of_a_grammar_again_and_again_takes_more_than_its_share(name: str) -> None:
+    """Every token, and every two of them, as often as 20 and 80 kB hold them: four times as much
+    may not take much more than four times as long. Only what takes long at all is measured.
+    """
+    tokens = _TOKENS[name]
+    for unit in (*tokens, *(one + two for one in tokens for two in tokens if one != two)):
+        taken = []
+        for size in (20_000, 80_000):
+            content = (_BEGINNINGS.get(name, "") + unit * (size // len(unit))).encode()
+            began = time.process_time()
+            with contextlib.suppress(InputError):  # refusing it is as good
+                READERS[name](content)
+            taken.append(time.process_time() - began)
+            if taken[-1] < 0.05:
+                break
+        assert len(taken) == 1 or taken[1] < 1.0 or taken[1] < 9 * taken[0], (unit, taken)

@@ -20,6 +20,7 @@ _TIMED = re.compile(
     r"\[?(?:(\d+):)?(\d{1,3}):(\d{2})(?:[.,](\d{1,3}))?\]?\s+(?:([^:\n]{1,40}):\s)?(.*)"
 )
 _HEADING = re.compile(r"\*\*(?:(.*?)\s*·\s*)?(?:(\d+):)?(\d{1,3}):(\d{2})\*\*\s*$")
+_LONGEST_HEADING = 500  # characters, with a speaker's name
 _MARKS = re.compile(r"([\\`*_\[\]<>#|])")
 _MARKED = re.compile(r"<mark(?: title=\"[^\"]*\")?>|</mark>")
 _UNMARKED = re.compile(r"\\([\\`*_\[\]<>#|.+-])")
@@ -101,7 +102,7 @@ def read_markdown(text: str) -> Script:
     found: list[tuple[float, str | None, str]] = []
     notes = []
     for line in text.split("\n"):
-        heading = _HEADING.match(line)
+        heading = _HEADING.match(line) if len(line) <= _LONGEST_HEADING else None
         if heading:
             speaker, hours, minutes, seconds = heading.groups()
             whole = (int(hours or 0) * 60 + int(minutes)) * 60 + int(seconds)

@@ -187,7 +187,9 @@ def _dropping(words: Sequence[str], counts: Counter[str]) -> Change:
     """Leaves out neighbouring words together, with the marks that only they needed."""
     word = re.compile(_whole(words), re.IGNORECASE)
     several = rf"(?:{word.pattern})(?:{_GAP}(?:{word.pattern}))*"
-    pattern = re.compile(rf"([,;:]?)(\s*)({several})(\s*)([,;:.!?…]*)", re.IGNORECASE)
+    # It begins where blanks begin: in the middle of many, each would be read to their end.
+    begins = r"(?:(?=\S)|(?<!\s))"
+    pattern = re.compile(rf"{begins}([,;:]?)(\s*)({several})(\s*)([,;:.!?…]*)", re.IGNORECASE)
 
     def dropped(text: str) -> str:
         kept, at, is_capital = "", 0, False

@@ -68,7 +68,7 @@ _OWN_DIGITS = {"en": {"oh": "0", "o": "0", "nought": "0"}, "de": {"zwo": "2"}}
 _TIMES = {"double": 2, "triple": 3, "treble": 3}
 _ACCENTS = "[\u0300-\u036f]*"  # that stand by themselves behind a letter
 _TRAILING = re.compile(r"[.,;:!?…]+$")
-_EDGE_MARKS = re.compile(r"^[\W_]+|[\W_]+$")
+_EDGE_MARKS = re.compile(r"^[\W_]+|(?<![\W_])[\W_]+$")
 _MOST_PARTS = 4  # words of a number below a hundred
 
 

@@ -344,7 +344,7 @@ def _facts_of(row: Mapping[str, Any]) -> tuple[Facts, str | None]:
         if value in (None, "", []):
             continue
         if name == "hints":
-            parts = value if isinstance(value, list) else re.split(r"\s*[;\n]\s*", str(value))
+            parts = value if isinstance(value, list) else re.split(r"[;\n]", str(value))
             said[name] = tuple(str(part).strip() for part in parts if str(part).strip())
         elif isinstance(value, (str, int)):
             said[name] = str(value).strip()

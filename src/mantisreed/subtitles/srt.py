@@ -51,9 +51,10 @@ _OVERRIDES = {
     "a": "position",
 }
 _SYNONYMS = {"em": "i", "strong": "b"}
+# Neither holds what begins another one: each that is never closed would be read to the end.
 _TAG = re.compile(
-    r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt|em|strong|p|span|div|strike|del|a|small|big|sub|sup|center)\b[^>\n]*>"
-    r"|\{\\[^}\n]*\}",
+    r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt|em|strong|p|span|div|strike|del|a|small|big|sub|sup|center)\b[^<>\n]*>"
+    r"|\{\\[^{}\n]*\}",
     re.IGNORECASE,
 )
 _FOREIGN: tuple[tuple[str, re.Pattern[str], str], ...] = (

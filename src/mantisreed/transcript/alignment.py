@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from rapidfuzz.distance import Levenshtein
 
-_EDGE_MARKS = re.compile(r"^[\W_]+|[\W_]+$")
+_EDGE_MARKS = re.compile(r"^[\W_]+|(?<![\W_])[\W_]+$")
 
 
 @dataclass(frozen=True, slots=True)

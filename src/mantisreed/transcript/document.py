@@ -278,7 +278,7 @@ def _whole(value: object) -> object:
 
 
 _NUMBERED = re.compile(r"(.*?)([0-9]+)")
-_SEPARATORS = re.compile(r"\s*[;\n]\s*")
+_SEPARATORS = re.compile(r"[;\n]")
 
 
 def with_speaker_names(passages: tuple[Passage, ...], names: str) -> tuple[Passage, ...]:
@@ -297,9 +297,7 @@ def with_speaker_names(passages: tuple[Passage, ...], names: str) -> tuple[Passa
         labels = [
             found[0] for found in sorted(filter(None, numbers), key=lambda found: int(found[2]))
         ]
-    called = dict(
-        zip(labels, (name for name in _SEPARATORS.split(names.strip()) if name), strict=False)
-    )
+    called = dict(zip(labels, filter(None, map(str.strip, _SEPARATORS.split(names))), strict=False))
     return tuple(
         msgspec.structs.replace(passage, speaker=called.get(passage.speaker or "", passage.speaker))
         for passage in passages
