@@ -4,6 +4,7 @@ import base64
 import html
 import json
 import quopri
+from collections.abc import Callable
 from urllib.parse import quote, unquote
 
 import pytest
@@ -15,7 +16,7 @@ from mantisreed.errors import EngineBrokeError, InputError, MantisreedError
 
 KEY = "mK7-seaLavender/42+hut=="
 
-FORMS = {
+FORMS: dict[str, Callable[[str], str]] = {
     "as it is": lambda key: key,
     "small": str.lower,
     "capital": str.upper,
@@ -45,7 +46,8 @@ FORMS = {
 
 def said(text: str, key: str) -> bool:
     """Whether eight characters of a key can be read out of a text, by anybody who tries."""
-    seen, waiting = set(), [text]
+    seen: set[str] = set()
+    waiting = [text]
     while waiting and len(seen) < 200:
         one = waiting.pop()
         if one in seen or not one:

@@ -65,3 +65,17 @@ def test_what_the_tool_keeps_is_for_its_owner_alone(
     sound.write_bytes(b"RIFF")
     mantisreed("run", "still.wav")
     assert (tmp_path / ".mantisreed").stat().st_mode & 0o077 == 0
+
+
+def test_what_comes_from_elsewhere_is_no_markup(capsys: pytest.CaptureFixture[str]) -> None:
+    table = plain_table()
+    table.add_column("[red]name[/]")
+    table.add_column("language")
+    table.add_row("[bold]talk[/bold].wav", "[link=https://x.example]en[/link]")
+    table.add_row("[/]\x1b[2J", "[not closed")
+    Console().table(table)
+    Console().rows(["[b]x"], [["[/b]y"]])
+    shown = capsys.readouterr().out
+    for text in ("[red]name[/]", "[bold]talk[/bold].wav", "[link=https://x.example]en[/link]"):
+        assert text in shown
+    assert "[/]\\x1b[2J" in shown and "[not closed" in shown and "[/b]y" in shown

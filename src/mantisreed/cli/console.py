@@ -9,7 +9,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     import logging
     from collections.abc import Iterable, Sequence
-    from typing import Literal
+    from typing import Any, Literal
 
     import rich.console
     import rich.table
@@ -207,8 +207,23 @@ def _formatter() -> "logging.Formatter":
 def plain_table() -> "rich.table.Table":
     """A table without lines, as all commands show theirs; columns and rows are still to come."""
     from rich.table import Table
+    from rich.text import Text
 
-    return Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    class PlainTable(Table):
+        """What is a text may come from anybody, and is never markup; what has a style is a
+        `Text`.
+        """
+
+        def add_column(self, header: "Any" = "", *arguments: "Any", **named: "Any") -> None:
+            super().add_column(_plain(header), *arguments, **named)
+
+        def add_row(self, *cells: "Any", **named: "Any") -> None:
+            super().add_row(*map(_plain, cells), **named)
+
+    def _plain(cell: "Any") -> "Any":
+        return Text(_shown(cell)) if isinstance(cell, str) else cell
+
+    return PlainTable(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
 
 
 def described_error(error: MantisreedError) -> "dict[str, str | None]":

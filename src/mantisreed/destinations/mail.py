@@ -4,6 +4,7 @@ import hashlib
 import mimetypes
 from collections.abc import Sequence
 from email.message import EmailMessage
+from email.policy import SMTP
 from email.utils import formatdate
 from typing import Any
 
@@ -12,11 +13,13 @@ from mantisreed.cards.urls import split_url
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Mail
 from mantisreed.errors import InputError, reason_of
+from mantisreed.files import printable
 from mantisreed.transcript.writing import one_line
 
 _TIMEOUT = 60.0  # seconds for each answer of the server
 _LONGEST_SUBJECT = 200  # characters
 _LARGEST = 20 << 20  # bytes of attachments; most servers refuse more
+_LAYERS = 5  # of encoded words in encoded words that are undone
 _ON_THIS_MACHINE = ("127.0.0.1", "::1", "localhost")
 
 
@@ -33,11 +36,13 @@ def message_for(mail: Mail, parcels: Sequence[Parcel], key: str) -> EmailMessage
     subject = one_line(parcels[0].filled(mail.subject)) if parcels else ""
     if len(parcels) > 1:
         subject = f"{subject} and {len(parcels) - 1} more"
-    message["Subject"] = subject[:_LONGEST_SUBJECT]
+    message["Subject"] = header_text(subject[:_LONGEST_SUBJECT])
     message["Date"] = formatdate()
     domain = mail.sender.rpartition("@")[2]
     message["Message-ID"] = f"<{hashlib.sha256(key.encode()).hexdigest()[:32]}@{domain}>"
-    message.set_content("\n\n".join(_body(mail, parcel) for parcel in parcels) + "\n")
+    body = "\n\n".join(_body(mail, parcel) for parcel in parcels) + "\n"
+    # A name on a disk may hold bytes that are no text.
+    message.set_content(body.encode("utf-8", "replace").decode())
     size = 0
     for parcel in parcels:
         for file in parcel.chosen(mail.attach) if mail.attach else ():
@@ -54,9 +59,27 @@ def message_for(mail: Mail, parcels: Sequence[Parcel], key: str) -> EmailMessage
             # ASCII.
             params = {"charset": "utf-8"} if kind == "text" else {}
             message.add_attachment(
-                file.content, maintype=kind, subtype=form, filename=file.name, params=params
+                file.content,
+                maintype=kind,
+                subtype=form,
+                filename=header_text(file.name),
+                params=params,
             )
     return message
+
+
+def header_text(text: str) -> str:
+    """A text as a header may have it: one line, whatever is in it, also when whoever reads the mail
+    has decoded the words in it that look like encoded ones (RFC 2047), again and again.
+    """
+    text = printable(text)
+    for _ in range(_LAYERS):
+        decoded = printable(str(SMTP.header_factory("Subject", text)))
+        if decoded == text:
+            break
+        text = decoded
+    # What is no encoded word to one reader may be one to another.
+    return text.replace("=?", "= ?")
 
 
 def _body(mail: Mail, parcel: Parcel) -> str:
