@@ -3,11 +3,19 @@ out.
 """
 
 import asyncio
+import json
+import logging
+import os
+import time
 from collections import Counter
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from typing import Any
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from uvicorn.protocols.http.h11_impl import H11Protocol
+
+_log = logging.getLogger(__name__)
 
 LARGEST_HEAD = 32 * 1024
 """Bytes of a request's head."""
@@ -19,6 +27,8 @@ _SLOWEST = 100
 # Rounds in a row without progress after which a connection is cut off: while a head comes, while a
 # body comes (it may cross a dead spot), and while nobody reads the answer.
 _HEAD_ROUNDS, _BODY_ROUNDS, _READER_ROUNDS = 1, 3, 6
+_FILES_TO_WORK = 64  # open files that are left for decoding, the ledger and engines
+_ONCE_IN = 60.0  # seconds between two words about the same
 # Seconds and bytes that who is refused has to finish what was begun.
 _MOMENT, _MOST_UNWANTED = (
     5.0,
@@ -37,6 +47,7 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
         most_of_one: connections of one address at once.
     """
     connections: Counter[str] = Counter()
+    most_of_all = _most_connections()
 
     class Guarded(H11Protocol):
         def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
@@ -47,7 +58,7 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
             self._seen: object = None
             self._next_look = self.loop.call_later(_ROUND, self._look, transport)
             super().connection_made(transport)
-            if connections[self._address] > most_of_one:
+            if connections[self._address] > most_of_one or connections.total() > most_of_all:
                 transport.abort()
 
         def data_received(self, data: bytes) -> None:
@@ -88,6 +99,43 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
     return Guarded
 
 
+def _most_connections() -> int:
+    """As many as there may be files, but for those that work on what has come."""
+    if os.name != "posix":
+        return 10_000
+    import resource
+
+    soft, _ = resource.getrlimit(resource.RLIMIT_NOFILE)
+    return max(16, soft - _FILES_TO_WORK) if soft != resource.RLIM_INFINITY else 10_000
+
+
+@contextmanager
+def quiet_about_files() -> Iterator[None]:
+    """Say once a minute, in a line, that no connection can be taken as too many files are open; the
+    event loop would tell it for each of them, with where in its code.
+    """
+    loop = asyncio.get_running_loop()
+    before, told = loop.get_exception_handler(), -_ONCE_IN
+
+    def handle(loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
+        nonlocal told
+        if not isinstance(context.get("exception"), OSError) or "accept" not in context["message"]:
+            if before is not None:
+                before(loop, context)
+            else:
+                loop.default_exception_handler(context)
+            return
+        if time.monotonic() - told >= _ONCE_IN:
+            told = time.monotonic()
+            _log.error("no connection can be taken: %s", context["exception"])
+
+    loop.set_exception_handler(handle)
+    try:
+        yield
+    finally:
+        loop.set_exception_handler(before)
+
+
 class LimitedBodies:
     """An application that takes bodies up to so many bytes; what is larger is answered with 413.
 
@@ -103,12 +151,15 @@ class LimitedBodies:
         if scope["type"] != "http":
             await self._application(scope, receive, send)
             return
+        if (unwanted := _unwanted_head(scope)) is not None:
+            await _refuse(send, unwanted)
+            return
         headers = dict(scope["headers"])
         body = _Body(receive, self._largest, is_asked_for=b"expect" not in headers)
         answer = _Answer(send, body)
         announced = headers.get(b"content-length", b"0")
         if not announced.isdigit() or int(announced[:20]) > self._largest:
-            await _refuse(answer.send)
+            await _refuse(answer.send, _TOO_LARGE)
             return
         try:
             await self._application(scope, body.receive, answer.send)
@@ -119,7 +170,7 @@ class LimitedBodies:
                 raise
         if not answer.has_begun:
             body.is_too_large = False
-            await _refuse(answer.send)
+            await _refuse(answer.send, _TOO_LARGE)
 
 
 class _Body:
@@ -183,14 +234,31 @@ class _Answer:
         await self._send(message)
 
 
-_TOO_LARGE = (
-    b'{"type":"about:blank","title":"too large","status":413,"detail":"the body is '
-    b'larger than what is taken here"}'
-)
+_TOO_LARGE = (413, "too large", "the body is larger than what is taken here")
+_TWO_LENGTHS = (400, "bad request", "a body has one length, and this request says two")
+_LARGE_HEAD = (431, "head too large", f"a head has at most {LARGEST_HEAD} bytes")
 
 
-async def _refuse(send: Send) -> None:
+def _unwanted_head(scope: Scope) -> tuple[int, str, str] | None:
+    """Why a request is refused by its head alone; None where it is not.
+
+    Where a body has two lengths (RFC 9112, 6.3), a proxy and we may not agree where the next
+    request begins.
+    """
+    names = [name for name, _ in scope["headers"]]
+    lengths = names.count(b"content-length")
+    if lengths + names.count(b"transfer-encoding") > 1:
+        return _TWO_LENGTHS
+    size = sum(len(name) + len(value) + 4 for name, value in scope["headers"])
+    size += len(scope.get("raw_path") or b"") + len(scope.get("query_string") or b"")
+    return _LARGE_HEAD if size > LARGEST_HEAD else None
+
+
+async def _refuse(send: Send, why: tuple[int, str, str]) -> None:
+    status, title, detail = why
+    problem = {"type": "about:blank", "title": title, "status": status, "detail": detail}
+    body = json.dumps(problem).encode()
     headers = [(b"connection", b"close"), (b"content-type", b"application/problem+json")]
-    headers.append((b"content-length", str(len(_TOO_LARGE)).encode()))
-    await send({"type": "http.response.start", "status": 413, "headers": headers})
-    await send({"type": "http.response.body", "body": _TOO_LARGE})
+    headers.append((b"content-length", str(len(body)).encode()))
+    await send({"type": "http.response.start", "status": status, "headers": headers})
+    await send({"type": "http.response.body", "body": body})

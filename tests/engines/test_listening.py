@@ -15,7 +15,7 @@ from starlette.routing import Route
 from conftest import free_port
 from mantisreed import guarded
 from mantisreed.engines import listening
-from mantisreed.guarded import LimitedBodies
+from mantisreed.guarded import LimitedBodies, quiet_about_files
 
 
 def served(talk: Callable[[int], Coroutine[None, None, None]]) -> None:
@@ -233,3 +233,63 @@ def test_connections_send_small_answers_at_once() -> None:
         accepted, _ = waiting.accept()
         with accepted:
             assert accepted.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY)
+
+
+@pytest.mark.parametrize(
+    ("head", "status"),
+    [
+        (b"Content-Length: 5\r\nTransfer-Encoding: chunked\r\n", b"400"),
+        (b"Transfer-Encoding: chunked\r\nContent-Length: 5\r\n", b"400"),
+        (b"Content-Length: 5\r\nContent-Length: 6\r\n", b"400"),
+        (b"X-Mud: " + b"m" * 33_000 + b"\r\nContent-Length: 5\r\n", b"431"),
+        (b"".join(b"X-%d: %s\r\n" % (n, b"m" * 400) for n in range(95)), b"431"),
+    ],
+    ids=["both", "both again", "two lengths", "one large line", "many lines"],
+)
+@pytest.mark.parametrize("is_slow", [False, True])
+def test_a_head_that_may_mean_two_things_or_is_too_large_is_refused_and_closed(
+    head: bytes, status: bytes, is_slow: bool
+) -> None:
+    reached: list[bytes] = []
+
+    async def take(request: Request) -> PlainTextResponse:
+        reached.append(await request.body())
+        return PlainTextResponse("tide")
+
+    async def go() -> None:
+        port = free_port()
+        application = LimitedBodies(Starlette(routes=[Route("/", take, methods=["POST"])]), 1000)
+        async with listening.serving(application, f"127.0.0.1:{port}", key="a test"):
+            reader, writer = await asyncio.open_connection("127.0.0.1", port)
+            smuggled = b"POST / HTTP/1.1\r\nHost: marsh\r\nContent-Length: 0\r\n\r\n"
+            content = b"POST / HTTP/1.1\r\nHost: marsh\r\n" + head + b"\r\n0\r\n\r\n" + smuggled
+            for at in range(0, len(content), 16_000 if is_slow else len(content)):
+                writer.write(content[at : at + (16_000 if is_slow else len(content))])
+                await writer.drain()
+                await asyncio.sleep(0.01)
+            answer = b""
+            with contextlib.suppress(ConnectionResetError):
+                answer = await asyncio.wait_for(reader.read(), 10)  # to the end: it is closed
+            assert not answer or answer.split()[1] in (status, b"400")
+            assert b"tide" not in answer
+            writer.close()
+
+    asyncio.run(asyncio.wait_for(go(), 40))
+    assert not reached
+
+
+def test_too_many_open_files_are_told_once_a_minute(caplog: pytest.LogCaptureFixture) -> None:
+    async def go() -> None:
+        loop = asyncio.get_running_loop()
+        with quiet_about_files():
+            for _ in range(1000):
+                loop.call_exception_handler(
+                    {
+                        "message": "socket.accept() out of system resource",
+                        "exception": OSError(24, "Too many open files"),
+                    }
+                )
+
+    asyncio.run(go())
+    told = [record for record in caplog.records if "Too many open files" in record.getMessage()]
+    assert len(told) == 1 and told[0].exc_info is None

@@ -9,7 +9,7 @@ import uvicorn
 from starlette.types import ASGIApp
 
 from mantisreed.errors import InputError
-from mantisreed.guarded import LARGEST_HEAD, guarded
+from mantisreed.guarded import LARGEST_HEAD, guarded, quiet_about_files
 
 _MOST_OF_ONE = 64  # connections of one address
 _MOST = 512  # of all
@@ -61,6 +61,8 @@ async def serving(
     )
     server = _Server(config)
     task = asyncio.create_task(server.serve([waiting]))
+    quiet = contextlib.ExitStack()
+    quiet.enter_context(quiet_about_files())
     try:
         while not server.started and not task.done():
             await asyncio.sleep(0.005)
@@ -69,6 +71,7 @@ async def serving(
         server.should_exit = True
         await task
         waiting.close()
+        quiet.close()
 
 
 def _bound(listen: str, key: str) -> socket.socket:

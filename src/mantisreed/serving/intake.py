@@ -168,7 +168,7 @@ class Intake:
                 body = await _limited(request, _LARGEST_JSON)
                 try:
                     document = msgspec.json.decode(body, type=dict[str, Any])
-                except msgspec.MsgspecError as error:
+                except (msgspec.MsgspecError, RecursionError) as error:
                     raise Problem(400, f"the body is no JSON object ({error})") from error
                 return _Wanted(given={**query, **document})
             if kind == "multipart/form-data":

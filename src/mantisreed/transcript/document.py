@@ -236,7 +236,7 @@ def from_json(content: bytes) -> Transcript:
     """
     try:
         document = msgspec.json.decode(content, type=_Document)
-    except msgspec.MsgspecError as error:
+    except (msgspec.MsgspecError, RecursionError) as error:
         raise InputError(f"this is not a transcript document ({error})") from error
     if document.version > VERSION:
         raise InputError(
