@@ -31,6 +31,18 @@ def test_one_attack_of_each_kind_on_flows_is_held(tmp_path: Path) -> None:
 
 
 @pytest.mark.timeout(300)
+@pytest.mark.parametrize(("kind", "count"), [("state", 2), ("content", 1), ("keys", 1)])
+def test_one_attack_of_each_kind_on_what_comes_along_is_held(
+    tmp_path: Path, kind: str, count: int
+) -> None:
+    result = ended(
+        "attack_state.py", "--only", kind, "--one-of-each", "--jobs", "2", folder=tmp_path
+    )
+    assert result.returncode == 0, result.stdout
+    assert result.stdout.count("held  ") == count
+
+
+@pytest.mark.timeout(300)
 @pytest.mark.parametrize(
     ("fuzzer", "inputs"), [("fuzz_replies.py", "1500"), ("fuzz_readers.py", "4000")]
 )
