@@ -6,6 +6,7 @@ import errno
 import json
 import os
 import random
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -30,7 +31,6 @@ def disk(monkeypatch: pytest.MonkeyPatch) -> Iterator[FaultyDisk]:
 
 def emptied(folder: Path) -> None:
     """The workspace as it was before its first run."""
-    import shutil
 
     for name in (".mantisreed", "transcripts"):
         shutil.rmtree(folder / name, ignore_errors=True)
@@ -81,3 +81,49 @@ def test_whenever_the_disk_is_full_the_same_command_goes_on_later(
             cost, maybe = charged(mantisreed)
             twice = sum(count - 1 for count in ferry.answered.values())
             assert cost == pytest.approx(price) and (maybe > 0) >= (twice > 0), where
+
+
+FLOW = """
+[after.kept.copy]
+to = "copies"
+files = ["txt"]
+[after.row.rows]
+file = "rows.csv"
+columns = { recording = "recording", words = "words" }
+"""
+
+
+@pytest.mark.parametrize("command", ["run", "watch"])
+@pytest.mark.parametrize("lasts", [False, True])
+def test_what_follows_a_transcript_is_done_once_whenever_the_disk_is_full(
+    mantisreed: Command,
+    ferry: Ferry,
+    recordings: Path,
+    tmp_path: Path,
+    disk: FaultyDisk,
+    command: str,
+    lasts: bool,
+) -> None:
+    once = (*RUN,) if command == "run" else ("watch", "recordings", "--until-idle", "1s")
+    with ferry.sailing(tmp_path, tries=1):
+        settings = tmp_path / "mantisreed.toml"
+        settings.write_text(settings.read_text() + FLOW)
+        assert mantisreed(*once).returncode == 0
+        copies, every = outputs(tmp_path, "copies"), len(disk.writes)
+        rows = sorted((tmp_path / "rows.csv").read_text().splitlines())
+        chance = random.Random(command + str(lasts))
+        for number in sorted(chance.sample(range(1, every + 1), min(every, MOMENTS // 2))):
+            emptied(tmp_path)
+            for name in ("copies", "rows.csv"):
+                path = tmp_path / name
+                shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
+            disk.fill(number, lasts=lasts, error=ERRORS[number % len(ERRORS)])
+            first = mantisreed(*once)
+            where = (number, disk.writes[number - 1 : number], first.stderr)
+            disk.room()
+            assert "internal" not in first.stderr and "unexpected" not in first.stderr, where
+            for again in (RUN if command == "run" else ("run", "recordings"), ("retry",)):
+                ended = mantisreed(*again)
+                assert ended.returncode == 0, (where, again, ended.stderr)
+            assert outputs(tmp_path, "copies") == copies, where
+            assert sorted((tmp_path / "rows.csv").read_text().splitlines()) == rows, where
