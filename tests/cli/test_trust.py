@@ -144,7 +144,7 @@ def test_no_database_is_spoken_to_out_of_habit(folder: Folder, command: str) -> 
     refused = folder.run(*command.split())
     assert refused.returncode == 2
     assert (
-        "keep the ledger at postgresql://me@stranger.invalid/ledger with env:STRANGER_WANTS"
+        "keep the ledger at postgresql://stranger.invalid/ledger with env:STRANGER_WANTS"
         in refused.stderr
     )
 
@@ -335,3 +335,25 @@ def test_each_place_of_a_secret_counts_whatever_it_is_called(tmp_path: Path) -> 
 def test_trust_does_not_depend_on_the_order_of_uses(tmp_path: Path) -> None:
     uses = (Use("secret", "a"), Use("program", "b", "engine", "exact"))
     assert digest_of(uses) == digest_of(uses[::-1])
+
+
+@pytest.mark.parametrize(
+    "command",
+    ["engines try stranger --dry", "engines check", "engines list", "plan note.wav", "jobs"],
+)
+def test_what_sends_nothing_asks_for_nothing(folder: Folder, command: str) -> None:
+    folder.url = "https://stranger.example"
+    folder.settings(ENGINE)
+    ended = folder.run(*command.split())
+    assert ended.returncode == 0, ended.stderr
+    assert "the-key-to-the-hut" not in ended.stdout
+
+
+def test_a_command_that_uses_one_engine_asks_for_that_one_and_what_follows(folder: Folder) -> None:
+    folder.url = "https://stranger.example"
+    other = ENGINE.replace("stranger", "other").replace("{url}", "https://other.example")
+    mail = '[after.m.mail]\nserver = "smtp://127.0.0.1:25"\nsender = "a@b"\nto = ["c@d"]\n'
+    folder.settings(ENGINE + other + mail)
+    told = folder.run("run", "note.wav", "--engine", "stranger").stderr
+    assert "engine stranger" in told and "smtp://127.0.0.1:25 for c@d" in told
+    assert "engine other" not in told

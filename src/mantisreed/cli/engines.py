@@ -250,7 +250,8 @@ def _try(
         console.result(f"-- {heading}\n{text}\n")
 
     wanted = RunOptions(engine=name, language=language, translate_to=translate_to, hints=hints)
-    options = transcription_options(workspace, wanted, needs_secrets=answer is None)
+    is_sent = answer is None and not dry
+    options = transcription_options(workspace, wanted, needs_secrets=is_sent)
     sound = Path(clip) if clip else _bundled_clip()
     if dry:
         show_requests(options, sound, show)

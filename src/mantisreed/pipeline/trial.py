@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from contextlib import AsyncExitStack
 from dataclasses import replace
 from pathlib import Path
+from secrets import token_hex
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.cards.card import Step
@@ -63,10 +64,13 @@ def try_answer(options: TranscriptionOptions, answer: bytes, clip: Path, show: S
 
 
 def show_requests(options: TranscriptionOptions, clip: Path, show: Show) -> None:
-    """Build and show every request without sending anything; what earlier answers would bring
-    stands in braces.
+    """Build and show every request without sending anything, and without reading a secret; what
+    earlier answers would bring stands in braces.
     """
     card = options.card
+    # They are shown as stars, whatever they are.
+    unread = {name: Secret(token_hex(16)) for name in card.secrets}
+    options = replace(options, secrets=unread)
     piece = _piece_of(clip, card)
     _show_piece(piece, show)
     shown = replace(piece, link=f"{_TAKEN}audio_link", request_id=f"{_TAKEN}request_id")

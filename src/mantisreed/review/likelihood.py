@@ -6,17 +6,18 @@ has the wrong letters. Both are told from windows of words, by numbers that
 `tools/learn_likelihood.py` has learned from sayings and manuals and that lie beside this module.
 """
 
+import io
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import as_file, files
+from importlib.resources import files
 
 import numpy as np
 from numpy.typing import NDArray
 
-NUMBERS_FILE = "likelihood.npz"
-"""The numbers, for each language: see `LanguageModel`."""
+NUMBERS_FILE = "likelihood.hex"
+"""The numbers, for each language, as NumPy has them, in hexadecimal: see `LanguageModel`."""
 
 WORD = re.compile(r"[^\W\d_]+(?:['’][^\W\d_]+)*")
 """What counts as a word here; numbers in digits do not."""
@@ -123,7 +124,8 @@ def means(measured: NDArray[np.float64], length: int) -> NDArray[np.float64]:
 @cache
 def models() -> dict[str, LanguageModel]:
     """The languages that were learned, by their tags."""
-    with as_file(files("mantisreed.review") / NUMBERS_FILE) as file, np.load(file) as kept:
+    written = (files("mantisreed.review") / NUMBERS_FILE).read_text(encoding="ascii")
+    with np.load(io.BytesIO(bytes.fromhex(written))) as kept:
         tags = sorted({name.partition(".")[0] for name in kept.files})
         return {tag: _model(kept, tag) for tag in tags}
 
