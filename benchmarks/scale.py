@@ -70,7 +70,19 @@ def fill(folder: Path, count: int) -> None:
         engine, created = ("brook", "heron", "pond")[number % 3], now - number * 30
         name = f"evening/net {number}.wav"
         jobs.append(
-            (job, name, name, f"sha256:{number}", engine, state, 60.0, "shells", created, created)
+            (
+                job,
+                name,
+                name,
+                f"sha256:{number}",
+                engine,
+                state,
+                60.0,
+                "shells",
+                created,
+                created,
+                "",
+            )
         )
         requests.append((key, state, "nothing" if state == "done" else None))
         pieces.append((job, key, 0.0, 60.0))
@@ -80,7 +92,7 @@ def fill(folder: Path, count: int) -> None:
             (
                 "job",
                 "id, recording, searchable, digest, engine, state, duration, currency, created, "
-                "changed",
+                "changed, identity",
                 jobs,
             ),
             ("request", "key, state, reply", requests),
