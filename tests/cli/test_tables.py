@@ -280,6 +280,26 @@ def test_what_somebody_types_meanwhile_stays_and_is_told(
     assert not rows[0]["text"] and not rows[0]["state"]
 
 
+def test_what_is_typed_never_becomes_ours_however_often_the_file_is_written(
+    tmp_path: Path,
+) -> None:
+    file = tmp_path / "calls.csv"
+    file.write_text("source\nnote 0.flac\nnote 1.flac\n")
+    table = read_table(file)
+    first, second = table.sources
+    results = {"text": "heard", "state": "done"}
+    table.fill(first, results)
+    assert not table.write()
+    file.write_text("source,text,state\nnote 0.flac,mine,done\nnote 1.flac,mine too,\n")
+    for source in (first, second, first, second):
+        table.fill(source, results | {"words": 1})
+        told = table.write()
+        assert len(told) == 1 and "typed into 'text', which stays" in told[0]
+    rows = rows_of(file)
+    assert [row["text"] for row in rows] == ["mine", "mine too"]
+    assert [row["state"] for row in rows] == ["done", "done"]
+
+
 @pytest.mark.parametrize(
     ("content", "told"),
     [

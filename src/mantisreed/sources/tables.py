@@ -60,14 +60,17 @@ class Row:
         Returns:
             The columns in which somebody has typed something else meanwhile; that stays.
         """
+        # Ours are what was there at first and what we put there. What somebody types never becomes
+        # ours, however often the file is read meanwhile.
+        ours = {name: self.values.get(name) for name in RESULTS}
         typed = []
         for name, result in (self.results or {}).items():
-            known = {_text_of(self.values.get(name)), _text_of(result)}
+            known = {_text_of(ours[name]), _text_of(result)}
             if _text_of(now.values.get(name)) in known:
-                now.values[name] = result
+                now.values[name] = ours[name] = result
             else:
                 typed.append(name)
-        self.values, self.results = now.values, None
+        self.values, self.results = now.values | ours, None
         return typed
 
 
