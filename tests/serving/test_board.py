@@ -31,6 +31,18 @@ def choose(page: Any, *files: Path) -> None:
     page.call("DOM.setFileInputFiles", files=[str(file) for file in files], objectId=node)
 
 
+def test_a_window_without_frames_shows_what_happens(
+    browser: Browser, listener: Listener, note: Note, trusting: Path
+) -> None:
+    with standins(listener, trusting), serving(trusting) as service:
+        page = browser.open(f"{service.address}/")
+        page.wait_for("document.documentElement.dataset.ready === 'true'")
+        # As it is for a window that goes behind others while it waits for its frame.
+        page.value("window.requestAnimationFrame = () => 1")
+        service.send(note.path)
+        page.wait_for("document.querySelector('.job .state')?.textContent === 'done'")
+
+
 def test_a_file_is_sent_and_both_windows_see_it_end(
     browser: Browser, listener: Listener, note: Note, trusting: Path
 ) -> None:

@@ -151,13 +151,16 @@ const NARROW = matchMedia("(max-width: 60rem)"); // as in the style sheet, which
 function draw() {
   if (isDrawing) return;
   isDrawing = true;
+  // A window that is behind others has no frames, or goes behind them before its frame comes: then
+  // the timer draws. Whichever comes first calls the other off.
   const now = () => {
+    cancelAnimationFrame(frame);
+    clearTimeout(timer);
     isDrawing = false;
     drawNow();
   };
-  // A window that is behind others has no frames, and is looked at again later.
-  if (document.hidden) setTimeout(now, 250);
-  else requestAnimationFrame(now);
+  const frame = requestAnimationFrame(now),
+    timer = setTimeout(now, 250);
 }
 
 function drawNow() {
