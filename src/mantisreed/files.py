@@ -29,18 +29,18 @@ def write_whole(path: Path, content: bytes) -> None:
         OutputError: the folder or the file cannot be written; nothing is left behind.
     """
     beside = path.with_name(f".{secrets.token_hex(8)}.part")
-    with _translated(path):
+    with _translated(path), held(path.parent) as folder:
         try:
-            _write_under(beside, content)
-            with held(path.parent) as folder:
-                if folder is None:
-                    beside.replace(path)
-                else:
-                    os.replace(beside.name, path.name, src_dir_fd=folder, dst_dir_fd=folder)
-        finally:
+            _write_under(folder, beside, content)
+            if folder is None:
+                beside.replace(path)
+            else:
+                os.replace(beside.name, path.name, src_dir_fd=folder, dst_dir_fd=folder)
+        except BaseException:
             with suppress(OSError):  # what failed before is raised
                 remove(beside)
-        flush_folder(path.parent)
+            raise
+        _flush(folder)
 
 
 def write_new(path: Path, content: bytes) -> None:
@@ -50,9 +50,9 @@ def write_new(path: Path, content: bytes) -> None:
         FileExistsError: it exists; it was not touched.
         OutputError: the folder or the file cannot be written; nothing is left behind.
     """
-    with _translated(path):
-        _write_under(path, content)
-        flush_folder(path.parent)
+    with _translated(path), held(path.parent) as folder:
+        _write_under(folder, path, content)
+        _flush(folder)
 
 
 @contextmanager
@@ -65,26 +65,31 @@ def _translated(path: Path) -> Iterator[None]:
         raise cannot_write(path, error) from error
 
 
-def _write_under(path: Path, content: bytes) -> None:
-    """Put a whole file under a name that is not taken; raises FileExistsError when it is."""
-    with held(path.parent) as folder:
-        if folder is None or not hasattr(os, "O_TMPFILE"):
-            _write_beside(path, content)
-            return
-        try:
-            descriptor = os.open(".", os.O_TMPFILE | os.O_WRONLY, 0o666, dir_fd=folder)
-        except OSError as error:
-            if error.errno not in _NO_SUCH_FILES:
-                raise
-            _write_beside(path, content)
-            return
-        # A file without a name: whenever the program is killed, nothing of it is left.
-        with os.fdopen(descriptor, "wb") as sink:
-            _write_through(sink, content)
-            # The descriptor of the folder makes Python use the one system call that gives such a
-            # file a name.
-            source = f"/proc/self/fd/{descriptor}"
-            os.link(source, path.name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
+def _write_under(folder: int | None, path: Path, content: bytes) -> None:
+    """Put a whole file under a name that is not taken; raises FileExistsError when it is.
+
+    Args:
+        folder: that the file lies in, held; None where the system cannot do that.
+        path: of the file.
+        content: of it.
+    """
+    if folder is None or not hasattr(os, "O_TMPFILE"):
+        _write_beside(path, content)
+        return
+    try:
+        descriptor = os.open(".", os.O_TMPFILE | os.O_WRONLY, 0o666, dir_fd=folder)
+    except OSError as error:
+        if error.errno not in _NO_SUCH_FILES:
+            raise
+        _write_beside(path, content)
+        return
+    # A file without a name: whenever the program is killed, nothing of it is left.
+    with os.fdopen(descriptor, "wb") as sink:
+        _write_through(sink, content)
+        # The descriptor of the folder makes Python use the one system call that gives such a file a
+        # name.
+        source = f"/proc/self/fd/{descriptor}"
+        os.link(source, path.name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
 
 
 def _write_beside(path: Path, content: bytes) -> None:
@@ -113,15 +118,13 @@ def _write_through(sink: BinaryIO, content: bytes) -> None:
     os.fsync(sink.fileno())
 
 
-def flush_folder(folder: Path) -> None:
-    """Put names that were made or moved in a folder on disk: without it, a power cut may take them
-    back.
+def _flush(folder: int | None) -> None:
+    """Put names that were made or moved in a folder that is held on disk: without it, a power cut
+    may take them back. Systems that cannot hold folders flush them by themselves.
     """
-    if os.name != "posix":
-        return  # other systems cannot open folders, and flush them by themselves
-    with suppress(OSError), held(folder) as descriptor:  # some network file systems refuse it
-        if descriptor is not None:
-            os.fsync(descriptor)
+    if folder is not None:
+        with suppress(OSError):  # some network file systems refuse it
+            os.fsync(folder)
 
 
 @dataclass(frozen=True, slots=True)
@@ -224,6 +227,13 @@ def bytes_digest(blocks: Iterable[bytes]) -> str:
     for block in blocks:
         digest.update(block)
     return f"sha256:{digest.hexdigest()}"
+
+
+def user_folder() -> Path:
+    """Where this user's own settings are, and what they have said yes to; it may not exist."""
+    import platformdirs
+
+    return platformdirs.user_config_path("mantisreed", appauthor=False)
 
 
 def folder_at(base: Path, given: str) -> Path:

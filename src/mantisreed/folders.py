@@ -11,7 +11,6 @@ import logging
 import os
 import re
 import stat
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -52,13 +51,10 @@ _NEW_STATE = re.compile(r"\.mantisreed-[0-9a-f]{32}(?:/mark)?")
 _REMEMBERED = re.compile(r"(?:known|trusted)/[0-9a-f]{32}\.json")
 """What the user's own configuration remembers of folders."""
 
-IN_MEMORY = Path("/dev/shm")  # noqa: S108 - where Linux keeps files in memory
+IN_MEMORY = Path("/dev/shm")  # noqa: S108 - what is made there is for this user alone
 
-TEMPORARY_PLACES = (Path(tempfile.gettempdir()), IN_MEMORY)
-"""Where folders for what is not kept may lie."""
-
-_TEMPORARY = re.compile(r"mantisreed-\d+-\w+")
-"""Folders for what is not kept, where the system has temporary files."""
+TEMPORARY = re.compile(r"mantisreed-(?P<process>\d+)-\w+")
+"""Names of folders for what is not kept, in memory or where the system has temporary files."""
 
 _CAN_HOLD = os.open in os.supports_dir_fd and hasattr(os, "O_NOFOLLOW")
 
@@ -213,8 +209,13 @@ def _is_ours(path: Path) -> bool:
 
 def _is_temporary(path: Path) -> bool:
     """Whether a path is, or lies in, a folder of this user's for what is not kept."""
+    import tempfile  # only what is rare needs it
+
     for folder in (path, *path.parents):
-        if folder.parent in TEMPORARY_PLACES and _TEMPORARY.fullmatch(folder.name):
+        if TEMPORARY.fullmatch(folder.name) and folder.parent in (
+            IN_MEMORY,
+            Path(tempfile.gettempdir()),
+        ):
             return os.name == "posix" and folder.lstat().st_uid == os.geteuid()
     return False
 

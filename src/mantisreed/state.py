@@ -17,8 +17,8 @@ from pathlib import Path
 import msgspec
 
 from mantisreed.errors import OutputError
-from mantisreed.files import cannot_write, printable, write_new, write_whole
-from mantisreed.folders import HIDDEN_FOLDER, held, opened, read, remove
+from mantisreed.files import cannot_write, printable, user_folder, write_new, write_whole
+from mantisreed.folders import HIDDEN_FOLDER, forget, held, opened, read, remove
 
 MARK_FILE = "mark"
 _KNOWN_FOLDER = "known"
@@ -108,14 +108,9 @@ def _make_state(hidden: Path) -> None:
         beside.rename(hidden)
     except OSError:
         # Another process was first; what it has made is as good.
-        _unmade(beside)
+        forget(beside)
         if not hidden.is_dir():
             raise
-
-
-def _unmade(beside: Path) -> None:
-    with suppress(OSError):  # it is empty but for its mark, and harms nobody
-        remove(beside)
 
 
 def _remember(hidden: Path, token: str) -> None:
@@ -129,11 +124,5 @@ def _remember(hidden: Path, token: str) -> None:
 
 
 def _place_of(token: str) -> Path:
-    import platformdirs
-
     name = hashlib.sha256(token.encode("ascii")).hexdigest()[:32]
-    return (
-        platformdirs.user_config_path("mantisreed", appauthor=False)
-        / _KNOWN_FOLDER
-        / f"{name}.json"
-    )
+    return user_folder() / _KNOWN_FOLDER / f"{name}.json"

@@ -22,7 +22,7 @@ from typing import Any, Literal
 import msgspec
 
 from mantisreed.errors import InputError
-from mantisreed.files import folder_at, printable, write_whole
+from mantisreed.files import folder_at, printable, user_folder, write_whole
 from mantisreed.folders import HIDDEN_FOLDER, remove
 from mantisreed.state import adopt, is_known, make_folder
 
@@ -197,13 +197,6 @@ class Trust:
         ]
         return any(is_inside(self.file, folder) for folder in listed)
 
-    @property
-    def is_trusted(self) -> bool:
-        """Whether the user has said yes to exactly this."""
-        if self._is_vouched_for:
-            return True
-        return _decoded(_place_of(self.file)) is not None and not self._unknown(self.uses)
-
     def remember(self, uses: Sequence[Use] | None = None) -> None:
         """Note that the user has said yes; state that this was about is their own from now on.
 
@@ -294,9 +287,7 @@ def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterat
     # Where a request goes is clear from the card alone, unless its host is put together or comes
     # from an answer.
     is_clear = not any("{" in address for address in addresses) and not _may_leave_its_host(table)
-    whole = (
-        "" if is_clear else msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
-    )
+    whole = "" if is_clear else _exactly(table)
     to = ", ".join(printable(address) for address in addresses) or "what it starts"
     what = "texts" if name.startswith("service.") else "recordings"
     if addresses or _speaks_to_a_host(table):
@@ -311,10 +302,15 @@ def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterat
         yield Use("secret", f"send {printable(place)} to {to}", name, whole)
     for key, kind, verb in (("command", "program", "start"), ("python", "object", "load")):
         for found in _tables(table, key):
-            exact = msgspec.json.encode(found, order="deterministic", enc_hook=str).decode()
+            exact = _exactly(found)
             shown = found.get("run", found.get("object", ""))
             words = " ".join(str(word) for word in shown) if isinstance(shown, list) else str(shown)
             yield Use(kind, f"{verb} {printable(words[:_SHOWN])}", name, exact)  # type: ignore[arg-type]
+
+
+def _exactly(table: Mapping[str, Any]) -> str:
+    """All that a table says, in one way."""
+    return msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
 
 
 def _named_tables(document: Mapping[str, Any], key: str) -> Iterator[tuple[str, Mapping[str, Any]]]:
@@ -328,7 +324,7 @@ def _uses_of_follow_up(name: str, table: Mapping[str, Any], folder: Path) -> Ite
     """What a follow-up would do without being asked each time: send results away, write elsewhere,
     start programs.
     """
-    exact = msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
+    exact = _exactly(table)
     for key, target in (("mail", "server"), ("call", "url")):
         for found in _tables(table, key):
             address = printable(str(found.get(target, ""))[:_SHOWN])
@@ -384,13 +380,13 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
     for key, offered in (("links", "pieces of recordings"), ("callbacks", "an ear for engines")):
         table = document.get(key)
         if isinstance(table, dict):
-            exact = msgspec.json.encode(table, order="deterministic", enc_hook=str).decode()
+            exact = _exactly(table)
             where = printable(str(table.get("public", ""))[:_SHOWN])
             yield Use("listening", f"offer {offered} at {where}", key, exact)
 
     served = document.get("serve", {})
     if isinstance(served, dict) and _has_foreign_secret(served, folder):
-        exact = msgspec.json.encode(served, order="deterministic", enc_hook=str).decode()
+        exact = _exactly(served)
         yield Use(
             "secret", "sign the calls of the service with keys from elsewhere", "serve", exact
         )
@@ -452,9 +448,7 @@ def _is_on_this_machine(address: str) -> bool:
 
 
 def _folder() -> Path:
-    import platformdirs
-
-    return platformdirs.user_config_path("mantisreed", appauthor=False) / _TRUSTED_FOLDER
+    return user_folder() / _TRUSTED_FOLDER
 
 
 def _place_of(file: Path) -> Path:

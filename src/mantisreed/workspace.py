@@ -21,7 +21,7 @@ from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.exports.redaction import Redaction, redaction_from
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
-from mantisreed.files import folder_at, printable
+from mantisreed.files import folder_at, printable, user_folder
 from mantisreed.folders import HIDDEN_FOLDER
 from mantisreed.services.card import TextServiceCard, read_service
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
@@ -380,9 +380,7 @@ class Workspace:
 
 def user_settings_file() -> Path:
     """Where the engine cards are that all of a user's workspaces share; it may not exist."""
-    import platformdirs
-
-    return platformdirs.user_config_path("mantisreed", appauthor=False) / SETTINGS_FILE
+    return user_folder() / SETTINGS_FILE
 
 
 def open_workspace(

@@ -73,7 +73,7 @@ def test_money_that_was_spent_is_never_forgotten(tmp_path: Path) -> None:
     book.remove(order)
     again = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs")
     again.open()
-    assert again.spent("me") == 2.0
+    assert again.forgotten("me") == 2.0
     (tmp_path / ".mantisreed" / "serve" / "spent.json").write_bytes(b'{"me": ')
     with pytest.raises(InputError, match="what tokens have spent cannot be read"):
         OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs").open()

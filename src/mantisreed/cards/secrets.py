@@ -7,7 +7,7 @@ import os
 import re
 from collections import OrderedDict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from itertools import groupby
 from pathlib import Path
@@ -154,11 +154,13 @@ class _Forms:
 
     Attributes:
         whole: ways to write all of it, longest first.
+        pattern: any of them, in any letters.
         small_whole: the same in small letters.
         small_parts: all stretches of eight characters of them.
     """
 
     whole: tuple[str, ...]
+    pattern: re.Pattern[str]
     small_whole: tuple[str, ...]
     small_parts: frozenset[str]
 
@@ -190,7 +192,8 @@ def _forms_of(value: str) -> _Forms:
     whole = tuple(sorted((text for text in written if text), key=len, reverse=True))
     small = tuple(dict.fromkeys("".join(map(_small, text)) for text in whole))
     parts = frozenset(text[n : n + _PART] for text in small for n in range(len(text) - _PART + 1))
-    return _Forms(whole, small, parts)
+    pattern = re.compile("|".join(map(re.escape, whole)), re.IGNORECASE)
+    return _Forms(whole, pattern, small, parts)
 
 
 _URL_SAFE, _NOT_URL_SAFE = str.maketrans("+/", "-_"), str.maketrans("-_", "+/")
@@ -295,13 +298,10 @@ def _hidden(text: str, known: Sequence[_Forms], *, is_whole: bool = False) -> st
         return text
     if len(text) > _LONGEST_SEARCHED:
         for forms in known:
-            for form in forms.whole:
-                if form in text:
-                    text = text.replace(form, HIDDEN)
-            text = re.sub(re.escape(forms.whole[-1]), HIDDEN, text, flags=re.IGNORECASE)
+            text = forms.pattern.sub(HIDDEN, text)
         return text
     if is_whole:
-        known = [_Forms(forms.whole, forms.small_whole, frozenset()) for forms in known]
+        known = [replace(forms, small_parts=frozenset()) for forms in known]
     is_hidden = bytearray(len(text))
     for view in _views(text):
         for forms in known:

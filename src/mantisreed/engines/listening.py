@@ -60,18 +60,16 @@ async def serving(
         proxy_headers=False,  # anybody can send them; `serving/proxies.py` knows whom to believe
     )
     server = _Server(config)
-    task = asyncio.create_task(server.serve([waiting]))
-    quiet = contextlib.ExitStack()
-    quiet.enter_context(quiet_about_files())
-    try:
-        while not server.started and not task.done():
-            await asyncio.sleep(0.005)
-        yield
-    finally:
-        server.should_exit = True
-        await task
-        waiting.close()
-        quiet.close()
+    with quiet_about_files():
+        task = asyncio.create_task(server.serve([waiting]))
+        try:
+            while not server.started and not task.done():
+                await asyncio.sleep(0.005)
+            yield
+        finally:
+            server.should_exit = True
+            await task
+            waiting.close()
 
 
 def _bound(listen: str, key: str) -> socket.socket:

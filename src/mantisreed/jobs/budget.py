@@ -54,10 +54,8 @@ class Budget:
         self.limit = limit
         self._currency = currency
         self._jobs: set[str] = set()
-        self._prices: dict[int | str, Decimal] = {}
+        self._counted: dict[int | str, tuple[str, Decimal]] = {}  # of a job, and its price
         self._others: dict[str, Budget] = {}
-        self._owed_for: dict[str, Decimal] = {}
-        self._job_of: dict[int | str, str] = {}
         self.owed = Decimal(0)
         self.last_attempt = 0
 
@@ -83,9 +81,12 @@ class Budget:
         for row in attempts:
             self.add(row["id"], money(row["cost"]) or money(row["price"]), row["job"])
 
-    def owed_for(self, job: str) -> Decimal:
-        """The part of it that one job owes."""
-        return self._owed_for.get(job, Decimal(0))
+    def by_job(self) -> dict[str, Decimal]:
+        """What is owed, job by job."""
+        owed: dict[str, Decimal] = {}
+        for job, price in self._counted.values():
+            owed[job] = owed.get(job, Decimal(0)) + price
+        return owed
 
     def take_in(self, attempts: Iterable[Mapping[str, Any]]) -> None:
         """Count attempts that have been made since the last time, by any process, where they are
@@ -106,16 +107,15 @@ class Budget:
         self._count(question, price, job)
 
     def _count(self, what: int | str, price: Decimal, job: str) -> None:
-        more = price - self._prices.get(what, Decimal(0))
-        self.owed += more
-        self._owed_for[job] = self.owed_for(job) + more
-        self._prices[what], self._job_of[what] = price, job
+        _, before = self._counted.get(what, (job, Decimal(0)))
+        self.owed += price - before
+        self._counted[what] = job, price
 
     def give_back(self, attempt: int | str | None) -> None:
         """An attempt or a question proved to cost nothing."""
-        if attempt is not None and attempt in self._prices:
-            self._count(attempt, Decimal(0), self._job_of[attempt])
-            del self._prices[attempt], self._job_of[attempt]
+        if attempt is not None:
+            _, price = self._counted.pop(attempt, ("", Decimal(0)))
+            self.owed -= price
 
     def check(self, price: Decimal | None, others: Sequence[Mapping[str, Any]] = ()) -> None:
         """See that one more request may be sent.
@@ -132,7 +132,7 @@ class Budget:
         lately = [
             money(row["cost"]) or money(row["price"]) or Decimal(0)
             for row in others
-            if row["job"] in self._jobs and row["id"] not in self._prices
+            if row["job"] in self._jobs and row["id"] not in self._counted
         ]
         after = self.owed + sum(lately, Decimal(0)) + (price or 0)
         if after > self.limit:

@@ -263,10 +263,11 @@ class Collector:
         """What the job may spend, with what it has cost so far."""
         price, record = job.options.card.price, job.record
         budget = Budget(job.options.wanted.spend_limit, price.currency if price else "")
-        attempts = await self._writer.perform(
-            lambda ledger: ledger.listing.costly_attempts({record.id})
-        )
-        budget.watch({record.id}, attempts)
+        if budget.has_limit:
+            attempts = await self._writer.perform(
+                lambda ledger: ledger.listing.costly_attempts({record.id})
+            )
+            budget.watch({record.id}, attempts)
         return (budget,)
 
     def _outputs_of(self, stored: StoredOptions) -> Outputs:

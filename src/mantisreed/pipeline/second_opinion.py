@@ -4,7 +4,6 @@ import asyncio
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -25,12 +24,6 @@ from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
 from mantisreed.review.opinions import clips_of
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
-    from typing import Any
-
-    from mantisreed.jobs.ledger import Ledger
 
 Span = tuple[float, float]
 
@@ -141,7 +134,6 @@ class SecondOpinions:
             recording = replace(recording, wanted_by=f"{recording.wanted_by}-second")
         digest = await asyncio.to_thread(file_digest, path)
         self.jobs[transcript.job] = job_of(options, recording, digest)
-        await self._watch_costs(self.jobs[transcript.job])
         here = replace(
             shared,
             options=options,
@@ -161,13 +153,3 @@ class SecondOpinions:
         finally:
             self._tasks.remove(task)
         return outcome.transcript
-
-    async def _watch_costs(self, job: str) -> None:
-        """What the stretches have cost before counts towards the limit."""
-        if not self._dispatcher.budget.has_limit:
-            return
-
-        def attempts(ledger: "Ledger") -> "Sequence[Mapping[str, Any]]":
-            return ledger.listing.costly_attempts({job})
-
-        self._dispatcher.budget.watch({job}, await self._dispatcher.perform(attempts))

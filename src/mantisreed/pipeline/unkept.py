@@ -3,19 +3,15 @@ is noted.
 """
 
 import os
-import re
 import tempfile
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import replace
 from pathlib import Path
 
-from mantisreed.folders import forget
+from mantisreed.folders import IN_MEMORY, TEMPORARY, forget
 from mantisreed.pipeline.transcribe import ledger_of
 from mantisreed.workspace import Workspace
-
-_IN_MEMORY = Path("/dev/shm")  # noqa: S108 - what is made there is for this user alone
-_NAME = re.compile(r"mantisreed-([0-9]+)-\w+")
 
 
 @contextmanager
@@ -25,8 +21,8 @@ def memory_folder() -> Iterator[Path]:
     Where the system has no files in memory, it is one for temporary files.
     """
     place = Path(tempfile.gettempdir())
-    if os.access(_IN_MEMORY, os.W_OK | os.X_OK):
-        place = _IN_MEMORY
+    if os.access(IN_MEMORY, os.W_OK | os.X_OK):
+        place = IN_MEMORY
     _sweep(place)
     with tempfile.TemporaryDirectory(prefix=f"mantisreed-{os.getpid()}-", dir=place) as folder:
         yield Path(folder)
@@ -35,11 +31,11 @@ def memory_folder() -> Iterator[Path]:
 def _sweep(place: Path) -> None:
     """Remove what programs of this user have left that were killed."""
     for folder in place.glob("mantisreed-*"):
-        found = _NAME.fullmatch(folder.name)
+        found = TEMPORARY.fullmatch(folder.name)
         if found is None or folder.is_symlink():
             continue
         try:
-            os.kill(int(found[1]), 0)
+            os.kill(int(found["process"]), 0)
         except ProcessLookupError:
             forget(folder)
         except OSError:  # somebody else's process has that number now

@@ -12,7 +12,7 @@ from collections.abc import AsyncIterator, Callable
 from contextlib import AbstractContextManager, aclosing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO, Any
+from typing import Any, BinaryIO
 
 import msgspec
 from starlette.requests import ClientDisconnect, Request
@@ -296,15 +296,25 @@ class Intake:
         """
         name = file_name(Path(given).name)
         target = self.folder / order.id / name
-        await asyncio.to_thread(self._take_over, given, target, token)
+        source = await asyncio.to_thread(self._allowed_file, given)
+        with source:
+            size = os.fstat(source.fileno()).st_size
+            most = self.most_bytes(token)
+            if most is not None and size > most:
+                raise Problem(413, f"the recording is over {most} bytes")
+            try:
+                with self.room(token, size):
+                    await asyncio.to_thread(_link_or_copy, source, target)
+            except OSError as error:
+                what = f"the recording cannot be taken over ({reason_of(error)})"
+                raise Problem(507, what) from error
         return await self._with_file(_changed(order, name=name), target, token)
 
-    def _take_over(self, given: str, target: Path, token: Token) -> None:
-        """Have a file that is named by its path as a recording of ours: the same file by another
-        name, or a copy where the disk has no such names.
+    def _allowed_file(self, given: str) -> BinaryIO:
+        """A file that is named by its path, open: what was checked is what is used.
 
         Raises:
-            Problem: it is not there, not allowed, too large, or there is no room for it.
+            Problem: it is not there, or not allowed.
         """
         try:
             path = Path(given).resolve()
@@ -317,21 +327,17 @@ class Intake:
             descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
         except (OSError, ValueError, RuntimeError) as error:  # with a NUL in it, a circle of links
             raise Problem(404, f"there is no file {printable(given)[:60]!r}") from error
-        with os.fdopen(descriptor, "rb") as source:
-            found = os.fstat(source.fileno())
+        source = os.fdopen(descriptor, "rb")
+        found = os.fstat(descriptor)
+        try:
             # Its path may lead elsewhere by now; then it is not what was allowed.
             is_still = path.resolve() == path and os.path.samestat(found, path.lstat())
-            if not is_still or not stat.S_ISREG(found.st_mode):
-                raise Problem(404, f"there is no file {printable(path.name)}")
-            most = self.most_bytes(token)
-            if most is not None and found.st_size > most:
-                raise Problem(413, f"the recording is over {most} bytes")
-            try:
-                with self.room(token, found.st_size):
-                    _link_or_copy(source, target)
-            except OSError as error:
-                what = f"the recording cannot be taken over ({reason_of(error)})"
-                raise Problem(507, what) from error
+        except OSError:
+            is_still = False
+        if not is_still or not stat.S_ISREG(found.st_mode):
+            source.close()
+            raise Problem(404, f"there is no file {printable(path.name)}")
+        return source
 
     def _duration(self, file: Path, token: Token) -> float | None:
         """Seconds, as the header has them.
@@ -388,7 +394,7 @@ class Intake:
             )
 
 
-def _link_or_copy(source: IO[bytes], target: Path) -> None:
+def _link_or_copy(source: BinaryIO, target: Path) -> None:
     """Give an open file another name, or copy it."""
     with suppress(OSError):  # another disk, another user's file, or no such system call
         opened_file = f"/proc/self/fd/{source.fileno()}"

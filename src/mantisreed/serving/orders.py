@@ -258,11 +258,6 @@ class OrderBook:
         """What somebody's jobs have cost that were forgotten: forgetting gives no money back."""
         return self._forgotten.get(owner, 0.0)
 
-    def spent(self, owner: str) -> float:
-        """What somebody's jobs have cost, with those that were forgotten."""
-        own = sum(order.cost or 0.0 for order in self._orders.values() if order.owner == owner)
-        return own + self._forgotten.get(owner, 0.0)
-
     def remove(self, order: Order) -> None:
         """Forget an order, but for what it has cost.
 

@@ -1,6 +1,7 @@
 """What each token may spend in all: asked before anything is sent, whatever it is sent for."""
 
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import TYPE_CHECKING
 
@@ -103,12 +104,13 @@ class Purses:
         own = _estimate(order, card)
         if own is None or None in claimed:
             return Admission(float(purse.limit or 0), float(purse.owed), None, None)
+        owed = purse.by_job()
         waiting = sum(
-            max(Decimal(0), (claim or Decimal(0)) - purse.owed_for(one.id))
+            max(Decimal(0), (claim or Decimal(0)) - owed.get(one.id, Decimal(0)))
             for claim, one in zip(claimed, others, strict=True)
         )
         left = (purse.limit or Decimal(0)) - purse.owed - waiting
-        rest = max(Decimal(0), own - purse.owed_for(order.id))
+        rest = max(Decimal(0), own - owed.get(order.id, Decimal(0)))
         return Admission(float(purse.limit or 0), float(purse.owed), float(left), float(rest))
 
     def owed_for(self, order: Order) -> float:
@@ -116,9 +118,11 @@ class Purses:
         purse = self._purses.get(order.owner)
         if purse is None:
             return 0.0
-        return float(purse.owed_for(order.id) + purse.owed_for(order.id + _SECOND))
+        owed = purse.by_job()
+        return float(sum(owed.get(job, Decimal(0)) for job in (order.id, order.id + _SECOND)))
 
 
+@dataclass(frozen=True, slots=True)
 class Admission:
     """What there is room for.
 
@@ -126,11 +130,13 @@ class Admission:
         limit: of the token.
         spent: by it so far.
         left: for one more order; None where nobody knows what the engine costs.
-        own: what the order will cost, by its header; less than nothing is known of links.
+        own: what the order will cost, by its header; of one without a length it is nothing.
     """
 
-    def __init__(self, limit: float, spent: float, left: float | None, own: float | None) -> None:
-        self.limit, self.spent, self.left, self.own = limit, spent, left, own
+    limit: float
+    spent: float
+    left: float | None
+    own: float | None
 
     @property
     def has_room(self) -> bool:
