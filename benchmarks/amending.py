@@ -13,7 +13,6 @@ import random
 import time
 
 import numpy as np
-from sizes import parsed
 
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.amending import Paragraph, amended
@@ -21,6 +20,7 @@ from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.timing import passages_of
+from sizes import parsed
 
 
 def main() -> None:

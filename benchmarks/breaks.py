@@ -21,8 +21,6 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 from pathlib import Path
 
-from sizes import parsed
-
 from mantisreed.subtitles.breaks import PLAIN, break_penalties
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
@@ -31,6 +29,7 @@ from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.punctuation import ends_clause
 from mantisreed.transcript.writing import is_spaceless
+from sizes import parsed
 
 GOLD = Path(__file__).with_name("gold")
 RIGHT, ACCEPTABLE, WRONG = "right", "acceptable", "wrong"

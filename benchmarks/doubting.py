@@ -16,8 +16,6 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from itertools import pairwise
 
-from sizes import parsed
-
 from mantisreed.audio.speech import speech_map
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.doubts import disagreements, doubts_of, seam_doubts, worth_hearing
@@ -27,6 +25,7 @@ from mantisreed.standin.ear import HeardWord
 from mantisreed.standin.habits import Habits, Planted, Planter
 from mantisreed.standin.lines import Line
 from mantisreed.transcript.document import Doubt, Passage, Transcript, Word
+from sizes import parsed
 
 _FOUND_AS = {"unsure": "confidence", "salad": "unlikely", "nonsense": "disagreement"}
 _WORDS_OF_A_CUT = 0.1  # seconds of a word on both sides of a cut that breaks it

@@ -13,7 +13,6 @@ import io
 import time
 
 import numpy as np
-from sizes import parsed
 
 from mantisreed.audio.decode import decode
 from mantisreed.audio.encode import encode
@@ -21,6 +20,7 @@ from mantisreed.audio.formats import FORMATS
 from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import EAR_RATE, Ear, HeardPhrase
+from sizes import parsed
 
 ROWS = [("flac", None), ("mp3", 20.0), ("mp3", 10.0), ("opus", 10.0), ("flac", 5.0), ("flac", 0.0)]
 

@@ -12,12 +12,12 @@ import argparse
 import random
 
 import numpy as np
-from sizes import parsed
 
 from mantisreed.audio.speech import speech_map
 from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.transcript.estimate import words_over_speech
+from sizes import parsed
 
 
 def errors_of(composition: Composition, *, listen: bool) -> np.ndarray:

@@ -18,14 +18,13 @@ import time
 import urllib.request
 from pathlib import Path
 
-from sizes import parsed
-
 from mantisreed.standin import server
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from mantisreed.transcript.document import from_json
+from sizes import parsed
 
 KEY = "a-key-for-benchmarks"
 

@@ -25,12 +25,12 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import numpy as np
-from judge import SETTINGS, Judge
-from sizes import parsed
 
+from judge import SETTINGS, Judge
 from mantisreed.audio.decode import SAMPLE_RATE
 from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import compose
+from sizes import parsed
 
 COMMAND = [sys.executable, "-m", "mantisreed"]
 PAUSE = 0.8

@@ -20,10 +20,9 @@ import tempfile
 from pathlib import Path
 
 from judge import SETTINGS, Judge
-from sizes import parsed
-
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
+from sizes import parsed
 
 COMMAND = [sys.executable, "-m", "mantisreed"]
 RUN = [*COMMAND, "run", "recordings", "--piece-length", "8s", "--engine", "ferry"]

@@ -19,8 +19,6 @@ import time
 from collections.abc import Iterator, Sequence
 from itertools import pairwise
 
-from sizes import parsed
-
 from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.standin.bank import load_bank
@@ -33,6 +31,7 @@ from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word
 from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 from mantisreed.transcript.timing import passages_of
+from sizes import parsed
 
 RULES = LayoutRules()
 CARELESS = (

@@ -16,8 +16,6 @@ from collections import Counter
 from collections.abc import Sequence
 
 from doubting import transcript_of, true_lines
-from sizes import parsed
-
 from mantisreed.audio.speech import speech_map
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.doubts import with_doubts
@@ -29,6 +27,7 @@ from mantisreed.standin.habits import Habits, Planter
 from mantisreed.transcript.alignment import comparable, word_errors
 from mantisreed.transcript.document import Passage, Transcript, Word
 from mantisreed.transcript.timing import passages_of
+from sizes import parsed
 
 Timed = Word | SpokenWord
 

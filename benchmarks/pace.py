@@ -21,6 +21,7 @@ from typing import ClassVar
 
 import numpy as np
 import soundfile
+
 from sizes import parsed
 
 SETTINGS = """

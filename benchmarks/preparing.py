@@ -25,10 +25,9 @@ import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
-from sizes import parsed
-
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
+from sizes import parsed
 
 PREPARE = """
 import resource, sys

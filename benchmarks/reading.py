@@ -15,14 +15,13 @@ import time
 import tomllib
 from collections.abc import Callable
 
-from sizes import parsed
-
 from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.requests import RequestBuilder, RequestContext
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import read_cards
 from mantisreed.engines.reply import read_reply
 from mantisreed.engines.request import Piece, RequestOptions, attachment_of, piece_values
+from sizes import parsed
 
 CARD = """
 [engine.marsh]

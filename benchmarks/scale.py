@@ -20,10 +20,10 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
-from sizes import parsed
 
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.records import LEDGER_FILE
+from sizes import parsed
 
 SETTINGS = """
 [settings]

@@ -12,11 +12,10 @@ import random
 import resource
 import time
 
-from sizes import parsed
-
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.scoring import scored, tokens_of
 from mantisreed.transcript.document import Passage, Transcript, Word
+from sizes import parsed
 
 
 def transcript_of(words: list[str]) -> Transcript:

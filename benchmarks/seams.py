@@ -22,7 +22,6 @@ from pathlib import Path
 
 import numpy as np
 from rapidfuzz.distance import Levenshtein
-from sizes import parsed
 
 from mantisreed.audio.cuts import Span
 from mantisreed.audio.decode import SAMPLE_RATE, Decoder
@@ -37,6 +36,7 @@ from mantisreed.standin.hearing import Hearing, Listener
 from mantisreed.transcript.alignment import comparable
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.stitch import PieceReading, stitch
+from sizes import parsed
 
 CARD = EngineCard(name="bench", reply=Reply(format="text"))
 PART = 67.0  # seconds, so that blind cuts fall everywhere

@@ -31,10 +31,10 @@ from pathlib import Path
 import aiohttp
 import numpy as np
 import soundfile
-from sizes import parsed
 
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
+from sizes import parsed
 
 BARE = """
 import sys, uvicorn

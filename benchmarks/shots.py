@@ -13,10 +13,9 @@ import tempfile
 import time
 from pathlib import Path
 
-from sizes import parsed
-
+from composed.film import compose_film, write_film
 from mantisreed.audio.shots import shot_changes
-from mantisreed.standin.film import compose_film, write_film
+from sizes import parsed
 
 
 def main() -> None:

@@ -15,16 +15,16 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from sizes import parsed
 from starlette.applications import Starlette
 
+from composed.stranger import Stranger, mounted
+from composed.trying import KEY_VARIABLE, Ended, faults_of
 from mantisreed.standin import server
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
 from mantisreed.standin.hearing import Listener
-from mantisreed.standin.strangers.stranger import Stranger, mounted
-from mantisreed.standin.strangers.trying import KEY_VARIABLE, Ended, faults_of
 from mantisreed.trust import TRUST_VARIABLE
+from sizes import parsed
 
 AT_ONCE = 3
 

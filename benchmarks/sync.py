@@ -15,7 +15,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
-from sizes import parsed
 
 from mantisreed.audio.speech import speech_map
 from mantisreed.standin.bank import load_bank
@@ -26,6 +25,7 @@ from mantisreed.subtitles.rules import LAYOUTS
 from mantisreed.subtitles.sync import Synced, by_cues, by_speech
 from mantisreed.transcript.document import Word
 from mantisreed.transcript.timing import passages_of
+from sizes import parsed
 
 Change = Callable[[float, float], float]
 CHANGES: dict[str, Change] = {

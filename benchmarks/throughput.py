@@ -25,7 +25,6 @@ from typing import Any
 
 import aiohttp
 from aiohttp import web
-from sizes import parsed
 
 from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.transport import HttpTransport
@@ -38,6 +37,7 @@ from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.workspace import open_workspace
+from sizes import parsed
 
 CARD = """
 [engine.weir]

@@ -13,12 +13,11 @@ import argparse
 import random
 import time
 
-from sizes import parsed
-
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.scoring import scored, tokens_of
 from mantisreed.review.voting import voted
 from mantisreed.transcript.document import Passage, Transcript, Word
+from sizes import parsed
 
 
 def transcript_of(words: list[tuple[str, float, float]]) -> Transcript:

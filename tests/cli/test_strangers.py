@@ -9,13 +9,13 @@ from pathlib import Path
 import pytest
 from starlette.applications import Starlette
 
+from composed.stranger import Stranger, mounted
+from composed.trying import KEY_VARIABLE, Ended, faults_of
 from conftest import Command, Note
 from mantisreed.cards.describing import described_card
 from mantisreed.engines.card_checks import read_cards
 from mantisreed.standin import server
 from mantisreed.standin.hearing import Listener
-from mantisreed.standin.strangers.stranger import Stranger, mounted
-from mantisreed.standin.strangers.trying import KEY_VARIABLE, Ended, faults_of
 
 SEEDS = range(1000, 1020)
 

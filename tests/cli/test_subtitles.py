@@ -6,8 +6,8 @@ import sys
 from dataclasses import replace
 from pathlib import Path
 
+from composed.film import compose_film, write_film
 from conftest import Command, Note
-from mantisreed.standin.film import compose_film, write_film
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LAYOUTS
 from mantisreed.subtitles.srt import read_srt, write_srt

@@ -4,6 +4,7 @@ import tomllib
 
 import pytest
 
+from composed.stranger import Stranger
 from conftest import Note
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.card_checks import read_cards
@@ -13,7 +14,6 @@ from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.learning.proposing import LearningOptions, propose
 from mantisreed.standin.hearing import Hearing, Listener
-from mantisreed.standin.strangers.stranger import Stranger
 
 SEEDS = range(120)
 

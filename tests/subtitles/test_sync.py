@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from composed.film import compose_film, write_film
 from mantisreed.audio.shots import shot_changes
 from mantisreed.errors import InputError, RecordingError
-from mantisreed.standin.film import compose_film, write_film
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.subtitles.shots import on_shots

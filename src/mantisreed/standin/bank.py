@@ -158,11 +158,10 @@ def _phrase(folder: Path, audio: Path, text_file: Path, samples: "NDArray[np.flo
     try:
         text = " ".join(text_file.read_text(encoding="utf-8").split())
         beside_file = audio.with_suffix(".json")
-        beside = (
-            msgspec.json.decode(beside_file.read_bytes(), type=_Beside)
-            if beside_file.exists()
-            else _Beside()
-        )
+        if beside_file.exists():
+            beside = msgspec.json.decode(beside_file.read_bytes(), type=_Beside)
+        else:
+            beside = _Beside()
     except (OSError, UnicodeDecodeError, msgspec.MsgspecError) as error:
         raise InputError(f"this phrase cannot be read ({error})", where=printable(audio)) from error
     words = beside.words or spread_words(text.split(), samples)

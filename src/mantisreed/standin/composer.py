@@ -6,7 +6,7 @@ Everything follows from the seed: the same arguments give the same samples.
 import random
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import cycle
+from itertools import chain, cycle
 from pathlib import Path
 
 import numpy as np
@@ -88,7 +88,9 @@ class Composition:
     def words(self) -> tuple[Word, ...]:
         """All words in order of their starts, timed from the recording's start."""
         return tuple(
-            sorted((word for spoken in self.truth for word in spoken.words), key=lambda w: w.start)
+            sorted(
+                chain.from_iterable(spoken.words for spoken in self.truth), key=lambda w: w.start
+            )
         )
 
     def blocks(self) -> Iterator[Samples]:

@@ -174,11 +174,9 @@ class _Dipper:
 
     def _refused(self, request: Request) -> Response | None:
         token = request.headers.get("authorization", "").removeprefix("Bearer ")
-        return (
-            None
-            if token in self._tokens
-            else JSONResponse({"because": "wet token"}, status_code=401)
-        )
+        if token in self._tokens:
+            return None
+        return JSONResponse({"because": "wet token"}, status_code=401)
 
     async def _pebble(self, request: Request) -> Response:
         if refused := self._refused(request):

@@ -215,7 +215,7 @@ class _Answer:
 
     async def give(self, receive: Receive) -> bool:
         """Send it on; whether it was spoiled so that it is of no use."""
-        body, headers, fault = self._body, self._start.get("headers", []), self._fault
+        body, headers, fault = self._body, list(self._start.get("headers", ())), self._fault
         kinds: dict[Fault, bytes] = {
             "truncated": body[: len(body) // 2],
             "page": _PAGE,
@@ -229,17 +229,11 @@ class _Answer:
         elif self.status == 202:
             self._given[self._path] = body
         kind = b"text/html" if fault in ("wrong type", "page") else None
-        headers = [
-            (
-                name,
-                kind
-                if kind and name == b"content-type"
-                else str(len(body)).encode()
-                if _is_length(name)
-                else value,
-            )
-            for name, value in headers
-        ]
+        for at, (name, _) in enumerate(headers):
+            if kind and name == b"content-type":
+                headers[at] = (name, kind)
+            elif _is_length(name):
+                headers[at] = (name, str(len(body)).encode())
         await self._send({**self._start, "headers": headers})
         if fault == "cut":
             await self._send(

@@ -7,6 +7,7 @@ Everything follows from the sound: the same one gives the same faults.
 import random
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, fields, replace
+from itertools import chain
 
 from mantisreed.errors import InputError
 from mantisreed.standin.bank import Phrase
@@ -109,7 +110,9 @@ class Planter:
             chance: from which everything follows.
         """
         self._habits, self._phrases, self._chance = habits, phrases, chance
-        self._vocabulary = sorted({word for phrase in phrases for word in phrase.text.split()})
+        self._vocabulary = sorted(
+            set(chain.from_iterable(phrase.text.split() for phrase in phrases))
+        )
         self.planted: list[Planted] = []
 
     def spoiled(
@@ -132,7 +135,7 @@ class Planter:
             "salad": lambda line: self._others(line, own or self._vocabulary, (0.6, 0.7)),
         }
         texts = [phrase.text for phrase in self._phrases if phrase.language == tongue]
-        own = sorted({word for text in texts for word in text.split()})
+        own = sorted(set(chain.from_iterable(text.split() for text in texts)))
         salad = 0  # words of it that are still to come
         kept: list[Line] = []
         before: Line | None = None

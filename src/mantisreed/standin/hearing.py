@@ -9,6 +9,7 @@ import zlib
 from collections.abc import Sequence
 from copy import copy
 from dataclasses import dataclass
+from itertools import chain
 
 from mantisreed.audio.decode import Decoder
 from mantisreed.standin.bank import Phrase
@@ -61,7 +62,9 @@ class Listener:
         self._confusion = confusion
         self._habits = habits or Habits()
         self.planted: dict[str, list[Planted]] = {}
-        self._vocabulary = sorted({word for phrase in phrases for word in phrase.text.split()})
+        self._vocabulary = sorted(
+            set(chain.from_iterable(phrase.text.split() for phrase in phrases))
+        )
         self.tongues = sorted({phrase.language for phrase in phrases if phrase.language})
         self._by_tongue = {
             tongue: [phrase for phrase in phrases if phrase.language == tongue]

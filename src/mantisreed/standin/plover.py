@@ -13,6 +13,7 @@ Times are clock text.
 import secrets
 import urllib.error
 import urllib.request
+from itertools import chain
 from typing import Any
 
 import anyio.to_thread
@@ -106,11 +107,10 @@ def _fetched(link: str) -> bytes:
 
 
 def _answer(hearing: Hearing) -> dict[str, Any]:
+    words = chain.from_iterable(line.words for line in hearing.lines)
     return {
         "phrases": [line.text for line in hearing.lines],
         "spoken": [
-            {"s": word.text, "clock": clock(word.start), "until": clock(word.end)}
-            for line in hearing.lines
-            for word in line.words
+            {"s": word.text, "clock": clock(word.start), "until": clock(word.end)} for word in words
         ],
     }

@@ -67,11 +67,10 @@ def standins(listener: Listener, key: str, profile: FaultProfile | None = None) 
     routes = {}
     for name, engine in SERVED.items():
         hearing = listener.with_habits(profile.habits.get(name, usual))
-        routes[name] = (
-            engine.routes(hearing, key, profile)
-            if engine is dipper
-            else engine.routes(hearing, key)
-        )
+        if engine is dipper:
+            routes[name] = engine.routes(hearing, key, profile)
+        else:
+            routes[name] = engine.routes(hearing, key)
 
     async def planted(request: Request) -> JSONResponse:
         return JSONResponse(
@@ -164,9 +163,10 @@ def bound_socket(port: int) -> socket.socket:
         listener.bind((HOST, port))
     except (OSError, OverflowError) as error:
         listener.close()
-        reason = (
-            error.strerror.lower() if isinstance(error, OSError) and error.strerror else str(error)
-        )
+        if isinstance(error, OSError) and error.strerror:
+            reason = error.strerror.lower()
+        else:
+            reason = str(error)
         raise InputError(
             f"cannot listen on port {port} ({reason})", advice="choose another --port"
         ) from error

@@ -18,11 +18,15 @@ class Stilt:
         """A list of (word, start, end) in samples at the rate it was sent."""
         hearing = self._listener.hear(audio, language)
         rate = about["sample_rate"]
-        return [
-            {"w": word.text, "a": round(word.start * rate), "z": round(word.end * rate)}
-            for line in hearing.lines
-            for word in line.words
-        ]
+        found = []
+        for line in hearing.lines:
+            found.extend(
+                [
+                    {"w": word.text, "a": round(word.start * rate), "z": round(word.end * rate)}
+                    for word in (line.words)
+                ]
+            )
+        return found
 
 
 def card(address: str, listener: Listener) -> str:

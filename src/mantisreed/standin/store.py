@@ -80,11 +80,10 @@ class ObjectStore:
                 entries.setdefault(name, "prefix" if end >= 0 else "key")
         shown = list(entries.items())[:_MOST_KEYS]
         is_cut = len(shown) < len(entries)
-        more = (
-            f"<NextContinuationToken>{escape(shown[-1][0])}</NextContinuationToken>"
-            if is_cut
-            else ""
-        )
+        if is_cut:
+            more = f"<NextContinuationToken>{escape(shown[-1][0])}</NextContinuationToken>"
+        else:
+            more = ""
         described = "".join(self._described(bucket, shown))
         names = f"<Name>{escape(bucket)}</Name><Prefix>{escape(prefix)}</Prefix>"
         head = f"{names}<KeyCount>{len(shown)}</KeyCount>"

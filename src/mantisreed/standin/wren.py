@@ -64,16 +64,19 @@ def main() -> int:
     except (MantisreedError, OSError) as error:
         sys.stderr.write(f"wren: {error}\n")
         return 1
-    song = [
-        {
-            "note": word.text,
-            "t": round(word.start, 3),
-            "d": round(word.end - word.start, 3),
-            "sure": round(word.confidence, 3),
-        }
-        for line in hearing.lines
-        for word in line.words
-    ]
+    song = []
+    for line in hearing.lines:
+        song.extend(
+            [
+                {
+                    "note": word.text,
+                    "t": round(word.start, 3),
+                    "d": round(word.end - word.start, 3),
+                    "sure": round(word.confidence, 3),
+                }
+                for word in (line.words)
+            ]
+        )
     text = json.dumps({"song": song}) + "\n"
     if options.write:
         options.write.write_text(text, encoding="utf-8")

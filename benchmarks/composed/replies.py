@@ -16,9 +16,9 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
+from composed.names import Names, path_of
 from mantisreed.standin.hearing import Hearing
 from mantisreed.standin.lines import Line
-from mantisreed.standin.strangers.names import Names, path_of
 from mantisreed.units import clock
 
 Card = dict[str, Any]
@@ -80,7 +80,9 @@ def _count(step: float) -> Callable[[float], int]:
 
 def _iso(seconds: float) -> str:
     minutes, rest = divmod(round(seconds, 3), 60)
-    return f"PT{int(minutes)}M{rest:.3f}S" if minutes else f"PT{rest:.3f}S"
+    if minutes:
+        return f"PT{int(minutes)}M{rest:.3f}S"
+    return f"PT{rest:.3f}S"
 
 
 def _parts(seconds: float) -> dict[str, int]:
@@ -243,13 +245,22 @@ class _Documents:
         )
         more = ("zero", "others", "wrap", "flag", "id", "label", "people", "junk")
         self.key = {key: names.new() for key in (*keys, *more)}
-        wraps = 0 if self.form in ("lines", "events") else chance.choice((0, 1, 2))
+        if self.form in ("lines", "events"):
+            wraps = 0
+        else:
+            wraps = chance.choice((0, 1, 2))
         self.wrap = [names.new() for _ in range(wraps)]
         self.kind = [self.form, self.layout, self.unit.name, self.spans, f"speaker {self.speaker}"]
         self.kind += [f"confidence {self.scale}", f"marks {self.marks}", f"events {self.events}"]
-        self.kind += ["relative"] if self.is_relative else []
+        if self.is_relative:
+            self.kind += ["relative"]
+        else:
+            self.kind += []
         name = self.key["passages" if self.layout == "nested" else "words"]
-        listed = (*self.wrap, name) if self._can_be_parted else ()
+        if self._can_be_parted:
+            listed = (*self.wrap, name)
+        else:
+            listed = ()
         return Shape(" ".join(self.kind), self._table(), self._write, self._document, listed)
 
     @property
@@ -258,7 +269,10 @@ class _Documents:
         return is_list and self.speaker != "turns" and self.spans != "only length"
 
     def _path(self, *keys: str) -> str:
-        root = ["root"] if self.form == "xml" else []
+        if self.form == "xml":
+            root = ["root"]
+        else:
+            root = []
         return path_of(*root, *self.wrap, *(self.key[key] for key in keys))
 
     def _one(self, key: str) -> str:
@@ -285,9 +299,10 @@ class _Documents:
             words["each"] = self._path("words")
         if self.scale:
             side = self.layout == "side by side"
-            words["confidence"] = (
-                self._path("words", "confidence") if side else self._one("confidence")
-            )
+            if side:
+                words["confidence"] = self._path("words", "confidence")
+            else:
+                words["confidence"] = self._one("confidence")
         if self.speaker == "words":
             words["speaker"] = self._one("speaker")
         if self.is_relative:
@@ -332,7 +347,10 @@ class _Documents:
 
     def _times_of_words(self) -> Card:
         if self.layout == "side by side":
-            other = "length" if self.spans == "length" else "end"
+            if self.spans == "length":
+                other = "length"
+            else:
+                other = "end"
             return {"start": self._path("words", "start"), other: self._path("words", "end")}
         if self.spans == "only length":
             return {"length": self._one("end")}
@@ -374,12 +392,18 @@ class _Documents:
         item[key["end"]] = self.unit.write(end if self.spans == "end" else end - start)
         if self.scale and word.confidence is not None:
             value: Any = _SCALES[self.scale](word.confidence)
-            item[key["confidence"]] = str(value) if self.is_confidence_text else value
+            if self.is_confidence_text:
+                item[key["confidence"]] = str(value)
+            else:
+                item[key["confidence"]] = value
         if self.speaker == "words":
             item[key["speaker"]] = written
         if self.has_kind:
             item[key["kind"]] = kind
-        item[key["junk"]] = {"n": 1} if self.form != "xml" else "n"
+        if self.form != "xml":
+            item[key["junk"]] = {"n": 1}
+        else:
+            item[key["junk"]] = "n"
         return item
 
     def _items(
@@ -438,16 +462,27 @@ class _Documents:
 
     def _marked(self, text: str, *, is_first: bool, is_last: bool) -> str:
         if self.mark == "begin_mark":
-            return f"▁{text}" if is_first else text
+            if is_first:
+                return f"▁{text}"
+            return text
         if self.mark == "blank":
-            return f" {text}" if is_first else text
+            if is_first:
+                return f" {text}"
+            return text
         if self.mark == "continue_mark":
-            return text if is_first else f"##{text}"
-        return text if is_last or self.mark != "more_mark" else f"{text}@@"
+            if is_first:
+                return text
+            return f"##{text}"
+        if is_last or self.mark != "more_mark":
+            return text
+        return f"{text}@@"
 
     def _event(self, before: TrueWord, zero: float, written: Any) -> Item:
         noise = TrueWord("", before.end, before.end, before.confidence, None)
-        text = "[door]" if self.events == "pattern" else "door"
+        if self.events == "pattern":
+            text = "[door]"
+        else:
+            text = "door"
         return self._item(noise, zero, written, text, "noise")
 
     def _document(self, hearing: Hearing) -> tuple[Any, Truth]:
@@ -458,7 +493,10 @@ class _Documents:
         after, key = 0.0, self.key
         for line, said in spoken:
             written, label = self._label(line.voice, voices)
-            zero = said[0].start if self.is_relative else 0.0
+            if self.is_relative:
+                zero = said[0].start
+            else:
+                zero = 0.0
             items = self._items(said, zero, written, after)
             if self.events:
                 items.append(self._event(said[-1], zero, written))
@@ -539,7 +577,10 @@ class _Documents:
         name = self.key["passages" if self.layout == "nested" else "words"]
         items = document.pop(name)
         parts = [{**document}]
-        size = 1 if self.layout == "nested" else 4
+        if self.layout == "nested":
+            size = 1
+        else:
+            size = 4
         parts += [
             {**document, name: items[start : start + size]} for start in range(0, len(items), size)
         ]
@@ -594,7 +635,10 @@ def _file(form: str, chance: random.Random, names: Names) -> Shape:
             "vtt": "WEBVTT\n\n",
             "ttml": '<tt xml:lang="en" xmlns="http://www.w3.org/ns/ttml"><body><div>',
         }[form]
-        tail = "</div></body></tt>" if form == "ttml" else ""
+        if form == "ttml":
+            tail = "</div></body></tt>"
+        else:
+            tail = ""
         body = head + ("\n" if form != "ttml" else "").join(blocks) + tail
         return body.encode(), "text/plain", Truth([], hearing.text, None, has_times=False)
 
@@ -649,7 +693,10 @@ def _inside(made: Shape, chance: random.Random, names: Names) -> Shape:
 
     def wrapped(hearing: Hearing) -> tuple[bytes, str, Truth]:
         body, _, truth = write(hearing)
-        text = base64.b64encode(body).decode() if is_encoded else body.decode()
+        if is_encoded:
+            text = base64.b64encode(body).decode()
+        else:
+            text = body.decode()
         return json.dumps({"state": "ok", outer: text}).encode(), "application/json", truth
 
     inside = path_of(outer)
@@ -671,5 +718,8 @@ def _packed(made: Shape, chance: random.Random) -> Shape:
             archive.writestr("readme.txt", "made by a stranger")
         return sink.getvalue(), "application/zip", truth
 
-    table = {**made.table, "file": "*.dat"} if as_zip else made.table
+    if as_zip:
+        table = {**made.table, "file": "*.dat"}
+    else:
+        table = made.table
     return Shape(f"{made.kind} {'zip' if as_zip else 'gzip'}", table, packed)

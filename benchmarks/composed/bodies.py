@@ -19,7 +19,7 @@ import soundfile
 from starlette.datastructures import FormData, UploadFile
 from starlette.requests import Request
 
-from mantisreed.standin.strangers.names import Names
+from composed.names import Names
 
 Card = dict[str, Any]
 _LARGEST_FIELD = 64 * 1024 * 1024
@@ -109,7 +109,10 @@ _SOUNDS = (
 def sound(chance: random.Random, names: Names) -> Sound:
     """Any form of sound."""
     form, content_type = chance.choice(_SOUNDS)
-    rates = (8000, 16000, 24000, 48000) if form in ("opus", "webm") else (8000, 16000, 22050, 44100)
+    if form in ("opus", "webm"):
+        rates = (8000, 16000, 24000, 48000)
+    else:
+        rates = (8000, 16000, 22050, 44100)
     return Sound(form, chance.choice(rates), names.new(), content_type)
 
 
@@ -226,11 +229,9 @@ def form_type(form: Sound) -> str:
     """The content type of the sound at its rate."""
     if form.format == "pcm-s16be":
         return f"audio/L16;rate={form.rate};channels=1"
-    return (
-        f"{form.content_type};rate={form.rate}"
-        if form.format in ("mulaw", "alaw")
-        else form.content_type
-    )
+    if form.format in ("mulaw", "alaw"):
+        return f"{form.content_type};rate={form.rate}"
+    return form.content_type
 
 
 def _json(chance: random.Random, names: Names, form: Sound) -> Carrier:
@@ -255,7 +256,10 @@ def _json(chance: random.Random, names: Names, form: Sound) -> Carrier:
             text = text[len(prefix) :]
         return base64.b64decode(text, validate=True)
 
-    sound_text = "data:{content_type};base64,{audio|base64}" if as_uri else "{audio|base64}"
+    if as_uri:
+        sound_text = "data:{content_type};base64,{audio|base64}"
+    else:
+        sound_text = "{audio|base64}"
     document = {
         outer: {content: sound_text, kind: "{format}", rate: "{sample_rate}"},
         tongue: ["{language}"] if as_list else "{language}",
@@ -300,7 +304,10 @@ def _add_digest(made: Carrier, chance: random.Random, names: Names) -> None:
     async def checked(request: Request, body: bytes) -> bytes:
         found = await read(request, body)
         digest = _DIGESTS[kind](found)
-        wanted = digest.hex() if encoding == "hex" else base64.b64encode(digest).decode()
+        if encoding == "hex":
+            wanted = digest.hex()
+        else:
+            wanted = base64.b64encode(digest).decode()
         _wanted(request.headers.get(header), f"{kind}={wanted}", header)
         return found
 

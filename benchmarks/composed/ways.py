@@ -16,9 +16,9 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import BaseRoute, Route, WebSocketRoute
 from starlette.websockets import WebSocket
 
+from composed.bodies import Carrier, RefusedError, Sound
+from composed.names import Names, path_of
 from mantisreed.standin.hearing import Hearing
-from mantisreed.standin.strangers.bodies import Carrier, RefusedError, Sound
-from mantisreed.standin.strangers.names import Names, path_of
 
 Card = dict[str, Any]
 Handler = Callable[[Request, bytes], Awaitable[Response]]
@@ -225,7 +225,10 @@ def _asking(
     async def asked(request: Request, body: bytes) -> Response:
         number = request.path_params["job"]
         if not jobs.is_done(number):
-            headers = {} if states.retry_after is None else {"Retry-After": states.retry_after}
+            if states.retry_after is None:
+                headers = {}
+            else:
+                headers = {"Retry-After": states.retry_after}
             return JSONResponse(_with_job(states.waiting[1], number), states.waiting[0], headers)
         if last == "redirect":
             return Response(status_code=303, headers={"Location": f"../{fetched}/{number}"})
@@ -302,7 +305,9 @@ def _job(chance: random.Random, stranger: Host) -> Way:
         number = jobs.new(stranger.reply(hearing))
         if place == "header":
             return Response(status_code=202, headers={header: number})
-        return Response(number) if place == "text" else JSONResponse({deep: {key: number}}, 201)
+        if place == "text":
+            return Response(number)
+        return JSONResponse({deep: {key: number}}, 201)
 
     taken = {"body": path_of(deep, key), "header": f"header:{header}", "text": "text:"}[place]
     steps, routes = _asking(chance, stranger, jobs, where)
@@ -458,7 +463,10 @@ def _chunked(chance: random.Random, stranger: Host) -> Way:
 
     def received(held: bytearray, whole: int) -> Response:
         is_whole = len(held) == whole
-        headers = {"Range": f"bytes=0-{len(held) - 1}"} if received_in == "header" and held else {}
+        if received_in == "header" and held:
+            headers = {"Range": f"bytes=0-{len(held) - 1}"}
+        else:
+            headers = {}
         status = 200 if is_whole else 308
         return JSONResponse({got_key: len(held)}, status, headers)
 
@@ -467,7 +475,10 @@ def _chunked(chance: random.Random, stranger: Host) -> Way:
         hearing = await stranger.hear(bytes(sounds[given[sound_key]]))
         return JSONResponse({job_key: jobs.new(stranger.reply(hearing))})
 
-    taken = "header:Range" if received_in == "header" else path_of(got_key)
+    if received_in == "header":
+        taken = "header:Range"
+    else:
+        taken = path_of(got_key)
     resume = {
         "path": f"/{where}/{{upload}}",
         "method": "PUT",

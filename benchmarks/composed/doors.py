@@ -17,7 +17,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import BaseRoute, Route
 
-from mantisreed.standin.strangers.names import Names, path_of
+from composed.names import Names, path_of
 
 Card = dict[str, Any]
 _LONG, _FORM = 3600, "application/x-www-form-urlencoded"
@@ -151,11 +151,10 @@ def _credentials(chance: random.Random, names: Names, key: str) -> Door:
         async with request.form() as fields:
             form = dict(fields)
         basic = base64.b64encode(f"{client}:{key}".encode()).decode()
-        known = (
-            form.get("client_id") == client and form.get("client_secret") == key
-            if as_form
-            else _same(request.headers.get("authorization"), f"Basic {basic}")
-        )
+        if as_form:
+            known = form.get("client_id") == client and form.get("client_secret") == key
+        else:
+            known = _same(request.headers.get("authorization"), f"Basic {basic}")
         if (
             not known
             or form.get("grant_type") != "client_credentials"
@@ -182,7 +181,9 @@ def _credentials(chance: random.Random, names: Names, key: str) -> Door:
 
 
 def _after(prefix: str, value: str | None) -> str | None:
-    return value.removeprefix(prefix) if value is not None and value.startswith(prefix) else None
+    if value is not None and value.startswith(prefix):
+        return value.removeprefix(prefix)
+    return None
 
 
 def _json_login(chance: random.Random, names: Names, key: str) -> Door:
@@ -228,7 +229,9 @@ def _json_login(chance: random.Random, names: Names, key: str) -> Door:
     def given(request: Request) -> str | None:
         if way == "bearer":
             return _after("Bearer ", request.headers.get("authorization"))
-        return request.headers.get(carrier) if way == "header" else request.query_params.get(query)
+        if way == "header":
+            return request.headers.get(carrier)
+        return request.query_params.get(query)
 
     return Door(
         f"login/{place}/{ending}/{way}",
@@ -323,7 +326,10 @@ def _signature(chance: random.Random, names: Names, key: str) -> Door:
         body_digest = hashlib.sha256(body).hexdigest()
         text = f"{request.method}\n{request.url.path}\n{given}\n{body_digest}"
         mac = hmac.new(key.encode(), text.encode(), function).digest()
-        wanted = mac.hex() if encoding == "hex" else base64.b64encode(mac).decode()
+        if encoding == "hex":
+            wanted = mac.hex()
+        else:
+            wanted = base64.b64encode(mac).decode()
         is_now = form != "seconds" or abs(float(given or 0) - time.time()) < 60
         is_same = _same(request.headers.get(digest), body_digest)
         return (

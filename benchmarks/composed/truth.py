@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-from mantisreed.standin.strangers.replies import Truth
+from composed.replies import Truth
 
 _MOST_APART = 0.00101  # seconds
 

@@ -3,10 +3,11 @@
 import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 
-from mantisreed.standin.strangers.stranger import Stranger
-from mantisreed.standin.strangers.truth import differences
+from composed.stranger import Stranger
+from composed.truth import differences
 
 KEY_VARIABLE = "STRANGER_KEY"
 """The environment variable in which cards of strangers expect the key."""
@@ -58,7 +59,7 @@ def faults_of(
     if planned.code:
         return [f"exit {planned.code} of plan: {planned.told.strip()}"]
     start = json.loads(planned.printed)["recordings"][0]["pieces"][0]["start"]
-    hints = [argument for hint in HINTS for argument in ("--hint", hint)]
+    hints = list(chain.from_iterable(("--hint", hint) for hint in HINTS))
     ended = run(
         ["run", *files, "--engine", stranger.name, "--language", "en", "--to", "json", *hints]
     )

@@ -105,7 +105,10 @@ class Names:
             return f"{first}_{second}"
         if self._style == "kebab":
             return f"{first}-{second}"
-        capital = first.capitalize() if self._style == "pascal" else first
+        if self._style == "pascal":
+            capital = first.capitalize()
+        else:
+            capital = first
         return capital + second.capitalize()
 
     def plain(self) -> str:
@@ -118,7 +121,9 @@ class Names:
 
     def _noun(self) -> str:
         self._count += 1
-        return self._left.pop() if self._left else f"place{self._count}"
+        if self._left:
+            return self._left.pop()
+        return f"place{self._count}"
 
 
 def path_of(*names: str) -> str:

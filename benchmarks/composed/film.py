@@ -131,14 +131,14 @@ def compose_film(*, seed: int, seconds: float, rate: int = 25) -> Film:
     left = round(seconds * rate)
     while left > rate:
         frames = min(left, int(chance.uniform(0.5, 6.0) * rate))
-        fades_in = (
-            int(chance.integers(12, 30)) if shots and chance.random() < 0.125 and frames > 40 else 0
-        )
-        flash = (
-            int(chance.integers(fades_in + 6, frames - 6))
-            if chance.random() < 1 / 6 and frames > 50
-            else -1
-        )
+        if shots and chance.random() < 0.125 and frames > 40:
+            fades_in = int(chance.integers(12, 30))
+        else:
+            fades_in = 0
+        if chance.random() < 1 / 6 and frames > 50:
+            flash = int(chance.integers(fades_in + 6, frames - 6))
+        else:
+            flash = -1
         light = float(chance.choice([1.0, 0.8, 0.35]))
         shots.append(Shot(int(chance.integers(1 << 30)), frames, fades_in, flash, light))
         left -= frames

@@ -12,13 +12,13 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import BaseRoute, Mount, Route
 
+from composed.bodies import RefusedError, carrier, sound
+from composed.doors import door
+from composed.names import Names, path_of
+from composed.replies import Shape, Truth, shape
+from composed.ways import Handler, way
 from mantisreed.errors import RecordingError
 from mantisreed.standin.hearing import Hearing, Listener
-from mantisreed.standin.strangers.bodies import RefusedError, carrier, sound
-from mantisreed.standin.strangers.doors import door
-from mantisreed.standin.strangers.names import Names, path_of
-from mantisreed.standin.strangers.replies import Shape, Truth, shape
-from mantisreed.standin.strangers.ways import Handler, way
 
 Card = dict[str, Any]
 _MOODS = ("none", "none", "none", "broken", "hurried", "hidden")
@@ -55,7 +55,7 @@ class Stranger:
             listener: what it hears by.
             key: that it knows people by.
         """
-        chance = random.Random(seed)  # noqa: S311
+        chance = random.Random(seed)
         self.seed, self.name, self.key = seed, f"stranger{seed}", key
         self._listener, self._chance = listener, chance
         self.names = Names(chance)
@@ -173,10 +173,14 @@ class Stranger:
         self.truths[key] = truth
         headers = {}
         if self._bill is not None:
-            scale = 1000 if self._bill.unit == "ms" else 1
-            headers[self._bill.name] = (
-                f"{self.billed * scale:.0f}" if scale > 1 else f"{self.billed}"
-            )
+            if self._bill.unit == "ms":
+                scale = 1000
+            else:
+                scale = 1
+            if scale > 1:
+                headers[self._bill.name] = f"{self.billed * scale:.0f}"
+            else:
+                headers[self._bill.name] = f"{self.billed}"
         return Response(body, media_type=content_type, headers=headers)
 
     def paged(self, request: Request, whole: Response) -> Response:
@@ -294,9 +298,10 @@ def _merged(table: Card, other: Card) -> Card:
     merged = dict(table)
     for key, value in other.items():
         below = merged.get(key)
-        merged[key] = (
-            _merged(below, value) if isinstance(below, dict) and isinstance(value, dict) else value
-        )
+        if isinstance(below, dict) and isinstance(value, dict):
+            merged[key] = _merged(below, value)
+        else:
+            merged[key] = value
     return merged
 
 
