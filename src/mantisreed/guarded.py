@@ -94,7 +94,9 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
             if self.cycle is None or self.cycle.response_complete:
                 return _HEAD_ROUNDS
             is_awaited = self.cycle.more_body and not self.flow.read_paused
-            return _BODY_ROUNDS if is_awaited and self._come < _SLOWEST * _ROUND else 0
+            if is_awaited and self._come < _SLOWEST * _ROUND:
+                return _BODY_ROUNDS
+            return 0
 
     return Guarded
 
@@ -106,7 +108,9 @@ def _most_connections() -> int:
     import resource
 
     soft, _ = resource.getrlimit(resource.RLIMIT_NOFILE)
-    return max(16, soft - _FILES_TO_WORK) if soft != resource.RLIM_INFINITY else 10_000
+    if soft != resource.RLIM_INFINITY:
+        return max(16, soft - _FILES_TO_WORK)
+    return 10_000
 
 
 @contextmanager

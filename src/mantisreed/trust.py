@@ -16,6 +16,7 @@ import re
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 from typing import Any, Literal
 
@@ -250,20 +251,16 @@ def uses_of(
             under them.
     """
     return (
-        *(
-            use
-            for name, table in engines.items()
-            for use in _uses_of_engine(name, table, file.parent)
+        *chain.from_iterable(
+            _uses_of_engine(name, table, file.parent) for name, table in engines.items()
         ),
-        *(
-            use
+        *chain.from_iterable(
+            _uses_of_engine(f"service.{name}", table, file.parent)
             for name, table in _named_tables(document, "service")
-            for use in _uses_of_engine(f"service.{name}", table, file.parent)
         ),
-        *(
-            use
+        *chain.from_iterable(
+            _uses_of_follow_up(f"after.{name}", table, file.parent)
             for name, table in _named_tables(document, "after")
-            for use in _uses_of_follow_up(f"after.{name}", table, file.parent)
         ),
         *_uses_of_settings(document, file.parent),
     )
@@ -282,8 +279,10 @@ def trusted_files() -> list[tuple[str, float]]:
 
 def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterator[Use]:
     # Profiles may keep a secret of the same name elsewhere: each place counts.
-    places = {str(source) for secrets in _tables(table, "secrets") for source in secrets.values()}
-    addresses = sorted({found for text in _texts(table) for found in _AUTHORITY.findall(text)})
+    places = set()
+    for secrets in _tables(table, "secrets"):
+        places.update({str(source) for source in (secrets.values())})
+    addresses = sorted(set(chain.from_iterable(_AUTHORITY.findall(text) for text in _texts(table))))
     # Where a request goes is clear from the card alone, unless its host is put together or comes
     # from an answer.
     is_clear = not any("{" in address for address in addresses) and not _may_leave_its_host(table)
@@ -404,9 +403,12 @@ def _tables(table: Mapping[str, Any], key: str) -> Iterator[Mapping[str, Any]]:
 def _texts(value: Any) -> Iterator[str]:
     if isinstance(value, str):
         yield value
-    for item in (
-        value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
-    ):
+    items: Iterable[Any] = ()
+    if isinstance(value, dict):
+        items = value.values()
+    elif isinstance(value, list):
+        items = value
+    for item in items:
         yield from _texts(item)
 
 

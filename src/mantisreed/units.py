@@ -72,7 +72,9 @@ def short_duration(seconds: float) -> str:
         return f"{seconds:.1f} s"
     minutes, secs = divmod(int(seconds + 0.5), 60)
     hours, minutes = divmod(minutes, 60)
-    return f"{hours}:{minutes:02d}:{secs:02d}" if hours else f"{minutes}:{secs:02d}"
+    if hours:
+        return f"{hours}:{minutes:02d}:{secs:02d}"
+    return f"{minutes}:{secs:02d}"
 
 
 def short_size(count: int) -> str:

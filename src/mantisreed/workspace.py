@@ -4,7 +4,7 @@ they hold.
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -448,13 +448,11 @@ def _refuse_passwords(value: Any, file: str, key: str = "") -> None:
             advice='keep it elsewhere, as a secret: password = "env:NAME" in [ledger], '
             'every.basic = "USER:{name}"',
         )
-    pairs = (
-        value.items()
-        if isinstance(value, dict)
-        else enumerate(value)
-        if isinstance(value, list)
-        else ()
-    )
+    pairs: Iterable[tuple[Any, Any]] = ()
+    if isinstance(value, dict):
+        pairs = value.items()
+    elif isinstance(value, list):
+        pairs = enumerate(value)
     for name, inner in pairs:
         _refuse_passwords(inner, file, f"{key}.{name}".lstrip("."))
 
@@ -560,11 +558,9 @@ def _workspace(
         **{key: laid_over(shared.get(key, {}), table) for key, table in own.items()},
     }
     places = {key: name if key in own else printable(user_settings_file()) for key in tables}
-    cards = {
-        key: card
-        for engine, table in tables.items()
-        for key, card in read_cards(engine, table, places[engine]).items()
-    }
+    cards: dict[tuple[str, str | None], EngineCard] = {}
+    for engine, table in tables.items():
+        cards |= read_cards(engine, table, places[engine])
     return Workspace(
         file,
         settings,

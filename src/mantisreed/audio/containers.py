@@ -239,4 +239,6 @@ def _duration(container: "av.container.InputContainer", tracks: tuple[Track, ...
 
 
 def _in_language(track: Track) -> str:
-    return f", {track.language}" if track.language else ""
+    if track.language:
+        return f", {track.language}"
+    return ""

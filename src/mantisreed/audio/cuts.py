@@ -111,7 +111,9 @@ class FixedSpans:
     @property
     def needed_from(self) -> float:
         """Seconds; sound before this is in no span that is yet to come."""
-        return min(self._left[0].start, self._settled) if self._left else self._settled
+        if self._left:
+            return min(self._left[0].start, self._settled)
+        return self._settled
 
     def hear(self, speech: Iterable[tuple[float, float]], settled: float) -> list[Span]:
         """The spans that end before what has been heard by now."""
@@ -192,7 +194,9 @@ class SpanChooser:
         """What is certain as nobody spoke from the last run up to a time."""
         if not self._rules.keeps_silence:
             apart = self._runs and time - self._reached >= self._rules.long_silence
-            return self._taken(_best_groups(self._runs, self._rules.longest)) if apart else []
+            if apart:
+                return self._taken(_best_groups(self._runs, self._rules.longest))
+            return []
         chosen: list[Span] = []
         # So that a run fits into a span with the silence on both its sides.
         step = self._rules.longest / 8

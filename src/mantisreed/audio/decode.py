@@ -203,7 +203,9 @@ class Decoder:
         if frame is None:
             return None
         is_mixed = self._channels == 1 and frame.layout.nb_channels == 2
-        return self._opposition.resolved(frame) if is_mixed else frame
+        if is_mixed:
+            return self._opposition.resolved(frame)
+        return frame
 
     def _frames(
         self, container: "av.container.InputContainer", stream: "av.AudioStream"
@@ -275,9 +277,10 @@ class Decoder:
             yield silent
 
     def _resampler(self, frame: "av.AudioFrame") -> "av.AudioResampler":
-        layout = (
-            "mono" if self._channels == 1 and frame.layout.nb_channels <= 2 else frame.layout.name
-        )
+        if self._channels == 1 and frame.layout.nb_channels <= 2:
+            layout = "mono"
+        else:
+            layout = frame.layout.name
         needs_mixing = self._channels == 1 and frame.layout.nb_channels > 1
         sample_format = "flt" if needs_mixing else self._format
         return av.AudioResampler(format=sample_format, layout=layout, rate=self.sample_rate)
@@ -288,11 +291,10 @@ class Decoder:
             return block
         # The resampler adds two channels at 0.707 each, which goes over full scale where they are
         # the same.
-        return (
-            block * np.float32(math.sqrt(0.5))
-            if block.shape[0] == 1
-            else block.mean(axis=0, keepdims=True)
-        )
+        if block.shape[0] == 1:
+            return block * np.float32(math.sqrt(0.5))
+        mixed: np.ndarray = block.mean(axis=0, keepdims=True)
+        return mixed
 
 
 class _LostBytes:
@@ -354,7 +356,9 @@ def _late_start(container: "av.container.InputContainer", stream: "av.AudioStrea
     if not starts or stream.start_time is None or stream.time_base is None:
         return 0.0
     late = max(0.0, float(stream.start_time * stream.time_base) - min(starts))
-    return late if late <= _LONGEST_SILENCE else 0.0
+    if late <= _LONGEST_SILENCE:
+        return late
+    return 0.0
 
 
 def _samples(frame: "av.AudioFrame") -> Samples:

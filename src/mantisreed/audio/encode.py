@@ -76,7 +76,9 @@ def encode(
             if most_bytes is not None and sink.tell() > most_bytes:
                 return None
     encoded = sink.getvalue()
-    return None if most_bytes is not None and len(encoded) > most_bytes else encoded
+    if most_bytes is not None and len(encoded) > most_bytes:
+        return None
+    return encoded
 
 
 def decoded_lossless(audio: bytes, form: AudioFormat) -> IntSamples:

@@ -4,6 +4,7 @@ import math
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
+from itertools import chain
 from pathlib import Path
 
 import av
@@ -110,7 +111,7 @@ class Examination:
     @property
     def longest_silence(self) -> float:
         """Seconds of the longest stretch in which nobody speaks."""
-        edges = [0.0, *(edge for stretch in self.speech for edge in stretch), self.duration]
+        edges = [0.0, *chain.from_iterable(self.speech), self.duration]
         return max(
             (end - start for start, end in zip(edges[::2], edges[1::2], strict=True)), default=0.0
         )
@@ -273,9 +274,8 @@ class _Meter:
                 if s.start < duration
             )
             channels.append(Channel(number, _decibels(peak), inside))
-        return tuple(channels), union(
-            (s.start, s.end) for channel in channels for s in channel.speech
-        )
+        heard = chain.from_iterable(channel.speech for channel in channels)
+        return tuple(channels), union((segment.start, segment.end) for segment in heard)
 
     def noise_and_snr(
         self, speech: Iterable[tuple[float, float]]
@@ -321,7 +321,9 @@ class _Resampler:
         )
         frame.sample_rate = self._rate
         parts = [part.to_ndarray()[0] for part in self._resampler.resample(frame)]
-        return np.concatenate(parts) if parts else np.zeros(0, np.float32)
+        if parts:
+            return np.concatenate(parts)
+        return np.zeros(0, np.float32)
 
 
 class _Loudness:
@@ -369,7 +371,9 @@ class _Loudness:
 
 def _number(text: str | None) -> float:
     try:
-        return float(text) if text is not None else -math.inf
+        if text is not None:
+            return float(text)
+        return -math.inf
     except ValueError:
         return -math.inf
 
@@ -385,4 +389,6 @@ def _clipped(row: NDArray[np.float32]) -> int:
 
 
 def _decibels(value: float) -> float | None:
-    return 20 * math.log10(value) if value > 0 else None
+    if value > 0:
+        return 20 * math.log10(value)
+    return None

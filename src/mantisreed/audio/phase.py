@@ -75,7 +75,9 @@ def _excerpts(frame: "av.AudioFrame") -> "NDArray[Any]":
 def _rows(frame: "av.AudioFrame") -> "NDArray[Any]":
     """A frame's samples as they are, of shape (channels, samples)."""
     samples: NDArray[Any] = frame.to_ndarray()
-    return samples if frame.format.is_planar else samples.reshape(frame.samples, -1).T
+    if frame.format.is_planar:
+        return samples
+    return samples.reshape(frame.samples, -1).T
 
 
 def _like(frame: "av.AudioFrame", rows: "NDArray[Any]") -> "av.AudioFrame":

@@ -99,7 +99,9 @@ class PhraseListener:
 
     def finish(self) -> list[LivePhrase]:
         """The phrase that is open when the stream ends."""
-        return [self._given(self._heard)] if self._begin is not None else []
+        if self._begin is not None:
+            return [self._given(self._heard)]
+        return []
 
     def _levels_of(self, frames: NDArray[np.int16]) -> NDArray[np.float64]:
         flat = frames.reshape(-1).astype(np.float64) / 32768.0

@@ -113,7 +113,9 @@ def _of_wav(
     if start[:4] != b"RIFF":
         return _of_the_stream(container, stream, file)
     size = int.from_bytes(start[4:], "little")
-    return None if size in _UNKNOWN_SIZES else _scaled(container, file, size + 8)
+    if size in _UNKNOWN_SIZES:
+        return None
+    return _scaled(container, file, size + 8)
 
 
 def _of_w64(

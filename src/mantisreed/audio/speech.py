@@ -9,7 +9,7 @@ later and never changes then.
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass
-from itertools import pairwise
+from itertools import chain, pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -185,7 +185,7 @@ def speech_map(
     to.
     """
     listener = SpeechListener(sample_rate)
-    found = [stretch for block in blocks for stretch in listener.hear(block[0])]
+    found = list(chain.from_iterable(listener.hear(block[0]) for block in blocks))
     return found + listener.finish()
 
 
@@ -206,7 +206,7 @@ def pauses_and_speech(stretches: Iterable[tuple[float, float]]) -> tuple[int, ..
     They are in hundredths of a second. That is a quarter of what pairs of times take where many of
     them are kept.
     """
-    edges = [0, *(round(edge * 100) for stretch in stretches for edge in stretch)]
+    edges = [0, *(round(edge * 100) for edge in chain.from_iterable(stretches))]
     return tuple(after - before for before, after in pairwise(edges))
 
 
@@ -319,7 +319,9 @@ def _last_silence(possible: NDArray[np.bool_]) -> int:
     """
     silent = runs_of(~possible)
     parting = silent[silent[:, 1] - silent[:, 0] > _SHORTEST_GAP + 2 * _NOISY_MARGIN + 2]
-    return int(parting[-1].sum() // 2) if len(parting) else 0
+    if len(parting):
+        return int(parting[-1].sum() // 2)
+    return 0
 
 
 def runs_of(mask: NDArray[np.bool_]) -> NDArray[np.int64]:

@@ -169,7 +169,9 @@ class DecodingWorkers:
 
     def take(self) -> "subprocess.Popen[bytes]":
         """A process that has nothing to do."""
-        return self._idle.pop() if self._idle else _started()
+        if self._idle:
+            return self._idle.pop()
+        return _started()
 
     def give_back(self, process: "subprocess.Popen[bytes]") -> None:
         """This one has nothing to do again."""

@@ -5,6 +5,7 @@ import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
+from itertools import product
 from typing import Any
 
 from mantisreed.cards.card import ErrorPatterns, Errors, ServiceCard, Step
@@ -132,12 +133,14 @@ def check_answer(
         raise NothingHeardError
     if name is None and _is_good(card, answer, asked.step):
         return
-    words = card.errors.message.find(answer) if card.errors.message else None
-    own_words = (
-        quoted_beginning(str(words).encode("utf-8", "replace"), secrets)
-        if words is not None
-        else ""
-    )
+    if card.errors.message:
+        words = card.errors.message.find(answer)
+    else:
+        words = None
+    if words is not None:
+        own_words = quoted_beginning(str(words).encode("utf-8", "replace"), secrets)
+    else:
+        own_words = ""
     quoted = own_words or quoted_beginning(answer.body, secrets)
     kind = _KINDS[name] if name else _by_status(answer, asked)
     advice = kind.advice
@@ -177,12 +180,14 @@ def retry_after(
         errors: what the card says.
         now: seconds since 1970.
     """
-    said = (
-        errors.retry_after.find(answer)
-        if errors is not None and errors.retry_after is not None
-        else None
-    )
-    value = (answer.header("retry-after") or "").strip() if said is None else str(said).strip()
+    if errors is not None and errors.retry_after is not None:
+        said = errors.retry_after.find(answer)
+    else:
+        said = None
+    if said is None:
+        value = (answer.header("retry-after") or "").strip()
+    else:
+        value = str(said).strip()
     if (
         said is not None
         and errors is not None
@@ -233,7 +238,9 @@ def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:
     beginning = "".join(
         character if character.isprintable() else "?" for character in text[:_QUOTED]
     )
-    return beginning if len(text) <= _QUOTED else beginning + "..."
+    if len(text) <= _QUOTED:
+        return beginning
+    return beginning + "..."
 
 
 def _signed(card: ServiceCard, answer: HttpAnswer) -> str | None:
@@ -247,12 +254,11 @@ def _signed(card: ServiceCard, answer: HttpAnswer) -> str | None:
             return name
         if patterns.texts:
             if said is None:
-                said = (
-                    list(_texts_in(answer.document()))
-                    if len(answer.body) <= _SEARCHED
-                    else [answer.text]
-                )
-            if any(pattern in text for pattern in patterns.texts for text in said):
+                if len(answer.body) <= _SEARCHED:
+                    said = list(_texts_in(answer.document()))
+                else:
+                    said = [answer.text]
+            if any(pattern in text for pattern, text in product(patterns.texts, said)):
                 return name
     return None
 
@@ -277,11 +283,10 @@ def _texts_in(document: Any) -> Iterator[str]:
 def _by_status(answer: HttpAnswer, asked: AskedStep) -> _Kind:
     if 300 <= answer.status < 400:
         parts = split_url(answer.header("location") or "?")
-        there = (
-            f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}"
-            if parts.netloc
-            else parts.path
-        )
+        if parts.netloc:
+            there = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}"
+        else:
+            there = parts.path
         advice = (
             "set follow_redirects = true in this step of its card, if you trust it; nothing "
             "was sent there"

@@ -6,6 +6,7 @@ Each table is a struct here; a key is a field. What the types alone cannot see i
 
 from collections.abc import Iterator
 from functools import cached_property
+from itertools import chain
 from typing import Annotated, Literal, Self
 
 import msgspec
@@ -140,7 +141,9 @@ class FormParts:
 
 
 def _optional_template(value: object) -> Template | None:
-    return None if value is None else Template(scalar_text(value))
+    if value is None:
+        return None
+    return Template(scalar_text(value))
 
 
 class Messages:
@@ -371,7 +374,7 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
     @cached_property
     def names(self) -> frozenset[str]:
         """What its templates and its condition need."""
-        named = frozenset(name for template in self.templates for name in template.names)
+        named = frozenset(chain.from_iterable(template.names for template in self.templates))
         return named | (self.when.root_names if self.when else frozenset()) | self.names_in_paths
 
     @cached_property
@@ -379,7 +382,7 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
         """What the paths into its answer need: `jobs[?id == '{job}'].state`."""
         paths = [getattr(self, key) for key in _PATH_KEYS]
         return frozenset(
-            name for path in (*paths, *self.take.values()) if path for name in path.names
+            chain.from_iterable(path.names for path in (*paths, *self.take.values()) if path)
         )
 
     def filled(self, values: Values) -> Self:
@@ -535,17 +538,23 @@ class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
     @cached_property
     def sequence(self) -> tuple[tuple[str, Step], ...]:
         """The steps of the exchange, with their names, in order."""
-        return (("send", self.send),) if self.send is not None else tuple(self.steps.items())
+        if self.send is not None:
+            return (("send", self.send),)
+        return tuple(self.steps.items())
 
     @cached_property
     def session(self) -> Login | None:
         """What all requests need, in its general form."""
-        return self.login if self.token is None else _credentials_grant(self.token)
+        if self.token is None:
+            return self.login
+        return _credentials_grant(self.token)
 
     @property
     def session_name(self) -> str:
         """The name of the table that it comes from."""
-        return "login" if self.token is None else "token"
+        if self.token is None:
+            return "login"
+        return "token"
 
 
 def _credentials_grant(token: Token) -> Login:

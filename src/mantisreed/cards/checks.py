@@ -3,7 +3,7 @@ without effect.
 """
 
 from collections.abc import Iterable, Iterator
-from itertools import pairwise
+from itertools import chain, pairwise
 from typing import Any
 
 import msgspec
@@ -11,7 +11,7 @@ import msgspec
 from mantisreed.cards.card import ASKING_KEYS, ServiceCard, Step
 from mantisreed.cards.requests import secret_names_of
 from mantisreed.cards.sequence import OF_A_CHUNK, StepSequence, audio_names, taken_by
-from mantisreed.cards.templates import Template
+from mantisreed.cards.templates import ListTemplate, Template
 
 Problem = tuple[str, str]
 """Which of the card's tables, as it stands after the card's own name, and what is wrong with it."""
@@ -61,7 +61,9 @@ def places_of(card: ServiceCard) -> Iterator[tuple[str, Step]]:
 
 def place_of(card: ServiceCard, name: str) -> str:
     """The table of a step."""
-    return ".send" if card.send is not None else f".steps.{name}"
+    if card.send is not None:
+        return ".send"
+    return f".steps.{name}"
 
 
 def _wrong_names(card: ServiceCard, known: frozenset[str]) -> Iterator[Problem]:
@@ -251,12 +253,7 @@ def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Pr
         del index
     # What is taken may be asked for in every request, as soon as it is there.
     every = card.every
-    fields = [
-        item
-        for table in (every.headers, every.query)
-        for field in table.values()
-        for item in field.items
-    ]
+    fields = _items_of(every.headers, every.query)
     fields += [template for template in (every.bearer, every.basic) if template is not None]
     yield from _unknown(".every", fields, signing | taken, card)
     for name, signature in card.sign.items():
@@ -268,6 +265,14 @@ def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Pr
         yield from _unknown_in_step(
             ".cancel", card.cancel, logged_in | taken, signing | taken, card
         )
+
+
+def _items_of(*tables: dict[str, ListTemplate]) -> list[Template]:
+    """The templates in headers and queries, in order."""
+    items: list[Template] = []
+    for table in tables:
+        items += chain.from_iterable(field.items for field in table.values())
+    return items
 
 
 def _unknown_in_step(
@@ -308,12 +313,7 @@ def _unknown_in_step(
 
 def _late(step: Step) -> list[Template]:
     """Templates that are filled when the rest of the request is there."""
-    fields = [
-        item
-        for table in (step.headers, step.query)
-        for field in table.values()
-        for item in field.items
-    ]
+    fields = _items_of(step.headers, step.query)
     return fields + [template for template in (step.bearer, step.basic) if template is not None]
 
 
@@ -341,7 +341,10 @@ def _listed(known: Iterable[Any]) -> str:
 
 
 def _wrong_after_work(card: ServiceCard) -> Iterator[Problem]:
-    sequence = StepSequence(card) if any(not step.cleanup for _, step in card.sequence) else None
+    if any(not step.cleanup for _, step in card.sequence):
+        sequence = StepSequence(card)
+    else:
+        sequence = None
     if sequence is None:
         return
     later = [*sequence.steps[sequence.last_work + 1 :], *sequence.cleanup]
@@ -354,7 +357,7 @@ def _wrong_after_work(card: ServiceCard) -> Iterator[Problem]:
                 "in the right step",
             )
     kept_out = sequence.hidden & sequence.needed_from(sequence.last_work + 1)
-    again = {key for _, step in sequence.steps_that_hide() for key in step.take}
+    again = set(chain.from_iterable(step.take for _, step in sequence.steps_that_hide()))
     for name in sorted(kept_out - again - secret_names_of(card)):
         place = next(place_of(card, key) for key, step in card.sequence if name in taken_by(step))
         yield (
@@ -369,9 +372,9 @@ def _wrong_after_work(card: ServiceCard) -> Iterator[Problem]:
 
 def _lacking_in_lookup(card: ServiceCard, sequence: StepSequence) -> Iterator[Problem]:
     assert card.lookup is not None
-    before = {
-        name for _, step in sequence.steps[: sequence.last_work + 1] for name in taken_by(step)
-    }
+    before = set(
+        chain.from_iterable(taken_by(step) for _, step in sequence.steps[: sequence.last_work + 1])
+    )
     needed = sequence.needed_from(sequence.last_work + 1) & before
     for name in sorted(needed - set(card.lookup.take)):
         yield (

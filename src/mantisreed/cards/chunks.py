@@ -149,4 +149,6 @@ def _received(take: Take, answer: HttpAnswer) -> int | None:
     if text.isascii() and text.isdecimal():
         return int(text)
     matched = _RANGE.fullmatch(text)
-    return int(matched[1]) + 1 if matched else None
+    if matched:
+        return int(matched[1]) + 1
+    return None

@@ -64,7 +64,10 @@ def described_conversation(conversation: Conversation) -> str:
     lines = [f"says {_message(message)}" for message in conversation.opening]
     if conversation.card.ready:
         lines.append(f"waits for {conversation.card.ready}")
-    paced = f", one every {conversation.pause:g} s" if conversation.pause else ""
+    if conversation.pause:
+        paced = f", one every {conversation.pause:g} s"
+    else:
+        paced = ""
     lines.append(f"says {_message(first)}, {count} times{paced}")
     lines += [f"says {_message(message)}" for message in conversation.closing]
     return "\n".join(f"  {line}" for line in lines)
@@ -72,12 +75,12 @@ def described_conversation(conversation: Conversation) -> str:
 
 def _message(message: bytes | str) -> str:
     if isinstance(message, bytes):
-        return f"{short_size(len(message))} of sound" if message else "an empty message"
-    return (
-        message
-        if len(message) <= _SHORT_BYTES
-        else f"{message[:_SHORT_BYTES]}... ({len(message)} characters)"
-    )
+        if message:
+            return f"{short_size(len(message))} of sound"
+        return "an empty message"
+    if len(message) <= _SHORT_BYTES:
+        return message
+    return f"{message[:_SHORT_BYTES]}... ({len(message)} characters)"
 
 
 def described_card(card: ServiceCard) -> str:
@@ -139,19 +142,27 @@ def _plain(value: Any) -> Any:
         return [_plain(item) for item in value]
     source = getattr(value, "source", None)
     if source is not None:
-        return list(source) if isinstance(source, tuple) else source
+        if isinstance(source, tuple):
+            return list(source)
+        return source
     if isinstance(value, float):
-        return int(value) if value.is_integer() else float(value)
+        if value.is_integer():
+            return int(value)
+        return float(value)
     if isinstance(value, (bool, str)):
         return value
-    return int(value) if isinstance(value, int) else str(value)
+    if isinstance(value, int):
+        return int(value)
+    return str(value)
 
 
 def _header(name: str, value: str) -> str:
     if name.lower() not in _HIDDEN_HEADERS:
         return value
     scheme = _SCHEME.match(value)
-    return f"{scheme[1]} {HIDDEN}" if scheme else HIDDEN
+    if scheme:
+        return f"{scheme[1]} {HIDDEN}"
+    return HIDDEN
 
 
 def _part_text(content: bytes, kind: str | None) -> str:
@@ -173,11 +184,10 @@ def _described_body(body: bytes, kind: str) -> Iterator[str]:
     if "json" in kind and "ndjson" not in kind:
         with suppress(ValueError, RecursionError):  # then it is shown as it came
             text = "\n".join(_laid_out(_shortened(json.loads(text))))
-    shown = (
-        text
-        if len(text) <= _LONGEST_BODY
-        else text[:_LONGEST_BODY] + f" ... ({len(text) - _LONGEST_BODY} more)"
-    )
+    if len(text) <= _LONGEST_BODY:
+        shown = text
+    else:
+        shown = text[:_LONGEST_BODY] + f" ... ({len(text) - _LONGEST_BODY} more)"
     yield from shown.splitlines()
 
 
@@ -187,7 +197,10 @@ def _laid_out(value: Any, key: str = "") -> Iterator[str]:
     if len(whole) <= _LINE or not isinstance(value, (dict, list)):
         yield whole
         return
-    items = list(value.items()) if isinstance(value, dict) else [(None, item) for item in value]
+    if isinstance(value, dict):
+        items = list(value.items())
+    else:
+        items = [(None, item) for item in value]
     yield key + ("{" if isinstance(value, dict) else "[")
     for number, (name, item) in enumerate(items, 1):
         inner = list(

@@ -165,7 +165,9 @@ class Exchange:
                 yet.
         """
         run = await self.prepared(key, values, attachment, self.sequence.last_work + 1)
-        return run if isinstance(run, Finished) else self.standing_or_reply(run)
+        if isinstance(run, Finished):
+            return run
+        return self.standing_or_reply(run)
 
     async def prepared(
         self, key: str, values: Values, attachment: Attachment | None, before: int
@@ -249,7 +251,9 @@ class Exchange:
 
     def standing_or_reply(self, run: Run) -> Finished | Standing:
         """What a run has come to."""
-        return self._finished(run) if run.index >= len(self.sequence.steps) else self.standing(run)
+        if run.index >= len(self.sequence.steps):
+            return self._finished(run)
+        return self.standing(run)
 
     async def go_on(self, standing: Standing) -> Finished | Waiting:
         """Ask how a job stands, and when it is done go on to the reply.
@@ -392,9 +396,10 @@ class Exchange:
         run.values = dict(unmarked(run.values, self._sender.secrets))
         run.bases = dict(unmarked(run.bases, self._sender.secrets))
         run.values = self._sender.with_secrets(run.values)
-        run.index = (
-            len(self.sequence.steps) if standing.step is None else self._index_of(standing.step)
-        )
+        if standing.step is None:
+            run.index = len(self.sequence.steps)
+        else:
+            run.index = self._index_of(standing.step)
         hidden = self._hidden.get(_memory_key(standing))
         if hidden is not None:
             run.values |= hidden
@@ -440,11 +445,10 @@ class Exchange:
         standing, state = standing_of(step, answer)
         if standing == "failed":
             reason = step.reason.find(answer) if step.reason else None
-            said = (
-                f", saying: {self._sender.quoted(str(reason).encode('utf-8', 'replace'))}"
-                if reason
-                else ""
-            )
+            if reason:
+                said = f", saying: {self._sender.quoted(str(reason).encode('utf-8', 'replace'))}"
+            else:
+                said = ""
             raise JobFailedError(f"the job failed (state {state!r}){said}", engine=self._card.name)
         if standing == "unknown":
             what = (
@@ -464,7 +468,10 @@ def pauses(step: Step, *, first: float | None = None) -> Iterator[float]:
         step: that asks.
         first: seconds before the first; None for the card's.
     """
-    default = _DEFAULT_INTERVAL if step.interval is None else float(step.interval)
+    if step.interval is None:
+        default = _DEFAULT_INTERVAL
+    else:
+        default = float(step.interval)
     pause = default if first is None else first
     while True:
         yield pause

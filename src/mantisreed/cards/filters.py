@@ -50,7 +50,9 @@ def sees_missing(name: str) -> bool:
 
 def as_bytes(value: Any) -> bytes:
     """A value as what is hashed or encoded: text in UTF-8."""
-    return value if isinstance(value, bytes) else as_text(value).encode("utf-8", "surrogatepass")
+    if isinstance(value, bytes):
+        return value
+    return as_text(value).encode("utf-8", "surrogatepass")
 
 
 def as_text(value: Any) -> str:
@@ -58,7 +60,9 @@ def as_text(value: Any) -> str:
     if isinstance(value, str):
         return value
     if isinstance(value, bool):
-        return "true" if value else "false"
+        if value:
+            return "true"
+        return "false"
     if isinstance(value, bytes):
         return value.hex()
     if isinstance(value, datetime):
@@ -91,14 +95,18 @@ def _crc32c(value: Any) -> bytes:
 
 
 def _size(value: Any) -> int:
-    return len(value) if isinstance(value, (bytes, list)) else len(as_bytes(value))
+    if isinstance(value, (bytes, list)):
+        return len(value)
+    return len(as_bytes(value))
 
 
 def _number(value: Any) -> int | float:
     if isinstance(value, (int, float)):
         return value
     number = float(as_text(value))
-    return int(number) if number.is_integer() and math.isfinite(number) else number
+    if number.is_integer() and math.isfinite(number):
+        return int(number)
+    return number
 
 
 def _milliseconds(value: Any) -> int:
@@ -110,13 +118,15 @@ def _seconds(value: Any) -> int:
 
 
 def _epoch(value: Any) -> float:
-    return value.timestamp() if isinstance(value, datetime) else float(_number(value))
+    if isinstance(value, datetime):
+        return value.timestamp()
+    return float(_number(value))
 
 
 def _moment(value: Any) -> datetime:
-    return (
-        value if isinstance(value, datetime) else datetime.fromtimestamp(float(_number(value)), UTC)
-    )
+    if isinstance(value, datetime):
+        return value
+    return datetime.fromtimestamp(float(_number(value)), UTC)
 
 
 def _iso8601(value: Any) -> str:
@@ -194,11 +204,9 @@ def _add(argument: str) -> Filter:
     more = _number(argument)
 
     def added(value: Any) -> Any:
-        return (
-            value + timedelta(seconds=float(more))
-            if isinstance(value, datetime)
-            else _number(value) + more
-        )
+        if isinstance(value, datetime):
+            return value + timedelta(seconds=float(more))
+        return _number(value) + more
 
     return added
 

@@ -39,7 +39,9 @@ class HttpAnswer:
     def header(self, name: str) -> str | None:
         """The value of a header; several of the same name are joined, as HTTP has it."""
         values = self.header_values(name)
-        return ", ".join(values) if values else None
+        if values:
+            return ", ".join(values)
+        return None
 
     def header_values(self, name: str) -> list[str]:
         """The values of all headers of that name."""
@@ -85,8 +87,8 @@ class HttpAnswer:
         if not self.body.strip():
             return None
         try:
-            return (
-                parse_xml(self.body, lists) if looks_like_xml(self.body) else parse_json(self.body)
-            )
+            if looks_like_xml(self.body):
+                return parse_xml(self.body, lists)
+            return parse_json(self.body)
         except DocumentError:
             return self.text

@@ -29,7 +29,9 @@ def moment_from(value: object) -> float | None:
 def _from_number(number: float) -> float | None:
     if not math.isfinite(number):
         return None
-    return number / 1000 if abs(number) >= _EPOCH_MILLISECONDS else number
+    if abs(number) >= _EPOCH_MILLISECONDS:
+        return number / 1000
+    return number
 
 
 def _from_text(text: str) -> float | None:

@@ -44,11 +44,9 @@ class PageReader:
             bodies.append(answer.body)
             following = self._following(answer, offset, len(bodies))
             if following is None:
-                return (
-                    answer
-                    if len(bodies) == 1
-                    else HttpAnswer(200, answer.headers, joined(bodies), answer.url)
-                )
+                if len(bodies) == 1:
+                    return answer
+                return HttpAnswer(200, answer.headers, joined(bodies), answer.url)
             values, url, offset = following
             place = json.dumps([values, url], default=str)
             if place in seen:
@@ -75,10 +73,14 @@ class PageReader:
             return None
         if pages.next_url is not None:
             link = pages.next_url.find(answer)
-            return None if link is None else (self._first(), self._resolved(link, answer), offset)
+            if link is None:
+                return None
+            return (self._first(), self._resolved(link, answer), offset)
         if pages.next_token is not None:
             token = pages.next_token.find(answer)
-            return None if token is None else ({**self._first(), "page_token": token}, None, offset)
+            if token is None:
+                return None
+            return ({**self._first(), "page_token": token}, None, offset)
         assert pages.items is not None
         items = pages.items.find(answer.document(pages.items.list_names))
         if not isinstance(items, list) or not items:

@@ -22,7 +22,9 @@ def quoted_name(name: str) -> str:
     """A name as JMESPath has it: in quotes where it holds more than letters, digits and
     underscores.
     """
-    return name if _BARE_NAME.fullmatch(name) else json.dumps(name)
+    if _BARE_NAME.fullmatch(name):
+        return name
+    return json.dumps(name)
 
 
 class ReplyPath:
@@ -85,7 +87,9 @@ class ReplyPath:
     def last_name(self) -> str | None:
         """The name of what a plain path ends at."""
         names = [key for key in self._keys or () if isinstance(key, str)]
-        return names[-1] if names else None
+        if names:
+            return names[-1]
+        return None
 
     @property
     def root_names(self) -> frozenset[str]:
@@ -181,7 +185,10 @@ def _final_name(node: Mapping[str, Any]) -> str | None:
         "index_expression",
         "flatten",
     ):
-        inner = node["children"][-1] if node["type"] != "flatten" else node["children"][0]
+        if node["type"] != "flatten":
+            inner = node["children"][-1]
+        else:
+            inner = node["children"][0]
         if node["type"] == "filter_projection":
             inner = node["children"][1]
         if inner["type"] in ("identity", "index"):
@@ -204,7 +211,10 @@ def _root_names(node: Mapping[str, Any]) -> Iterator[str]:
     if node["type"] == "field":
         yield node["value"]
         return
-    children = node["children"][:1] if node["type"] in _WITHIN_FIRST else node["children"]
+    if node["type"] in _WITHIN_FIRST:
+        children = node["children"][:1]
+    else:
+        children = node["children"]
     for child in children:
         if isinstance(child, dict):
             yield from _root_names(child)
@@ -292,7 +302,9 @@ class Take:
     @property
     def names(self) -> tuple[str, ...]:
         """The placeholders in its expression."""
-        return self.path.names if self.path is not None else ()
+        if self.path is not None:
+            return self.path.names
+        return ()
 
     def filled(self, values: Mapping[str, Any]) -> "Take":
         """The same with values for its placeholders."""
@@ -315,11 +327,15 @@ class Take:
         """The value; None when it is not there."""
         found = self._found(answer)
         if self._match is None or found is None:
-            return found if found not in ("", [], {}) else None
+            if found not in ("", [], {}):
+                return found
+            return None
         matched = self._match.search(found if isinstance(found, str) else str(found))
         if matched is None:
             return None
-        return matched[1] if self._match.groups else matched[0]
+        if self._match.groups:
+            return matched[1]
+        return matched[0]
 
     def _found(self, answer: "HttpAnswer") -> Any:
         if self._kind == "header":

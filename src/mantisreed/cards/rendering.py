@@ -72,7 +72,10 @@ def _rendered_step(
     taken = frozenset(key for key, value in values.items() if isinstance(value, str))
     whole = msgspec.structs.replace(step, gzip=False)
     # Where a card names no URL of its own, a link has to lead somewhere all the same.
-    bases = {} if builder.own_url(values) else dict.fromkeys(taken, "http://engine.invalid/")
+    if builder.own_url(values):
+        bases = {}
+    else:
+        bases = dict.fromkeys(taken, "http://engine.invalid/")
     context = RequestContext(values, attachment=attachment, taken=taken, bases=bases)
     request = builder.request(name, whole, context)
     said = _said_in_conversation(step, values)

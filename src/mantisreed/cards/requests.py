@@ -9,6 +9,7 @@ import uuid
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from itertools import chain
 from typing import Any
 from urllib.parse import quote, urlencode
 
@@ -124,7 +125,9 @@ class RequestBuilder:
 
     def own_url(self, values: Values) -> str | None:
         """The card's URL; None when one of its placeholders has no value."""
-        return self._card.url.text(values) if self._card.url else None
+        if self._card.url:
+            return self._card.url.text(values)
+        return None
 
     def request(self, name: str, step: Step, context: RequestContext) -> HttpRequest:
         """The request of one step.
@@ -165,10 +168,15 @@ class RequestBuilder:
     def _scope(self, context: RequestContext) -> dict[str, Value]:
         now = context.now or datetime.now(UTC)
         own = {"now": now, "uuid": str(uuid.uuid4()), "nonce": randomness.token_hex(16)}
-        attached = {} if context.attachment is None else {"audio": context.attachment.content}
+        if context.attachment is None:
+            attached = {}
+        else:
+            attached = {"audio": context.attachment.content}
         scope = {**own, **context.values, **attached}
         # The card's values may be made of what is new in each request, such as the time.
-        return {**scope, **values_of_card(self._card, scope)} if self._card.values else scope
+        if self._card.values:
+            return {**scope, **values_of_card(self._card, scope)}
+        return scope
 
     def _url(
         self, name: str, step: Step, values: Values, context: RequestContext
@@ -217,9 +225,9 @@ class RequestBuilder:
         """See that keys only go where the card's author sends them, not where an answer says."""
         if is_own or not self._is_chosen_by_answers(step, url, context):
             return
-        needed = set(step.names) | {
-            inner for signed in step.names for inner in self._signed_names(signed)
-        }
+        needed = set(step.names) | set(
+            chain.from_iterable(self._signed_names(signed) for signed in step.names)
+        )
         secret = next(
             (
                 key
@@ -256,8 +264,13 @@ class RequestBuilder:
 
     def _with_query(self, url: str, step: Step, late: "_Late", *, is_own: bool) -> str:
         """The URL with all of its query; what is signed over it comes last."""
-        tables = [self._card.every.query, step.query] if is_own else [step.query]
-        fields = {key: template for table in tables for key, template in table.items()}
+        if is_own:
+            tables = [self._card.every.query, step.query]
+        else:
+            tables = [step.query]
+        fields = {}
+        for table in tables:
+            fields.update(table)
         early = [item for item in fields.items() if not late.is_late(item[1])]
         url = _extended(url, _pairs(dict(early), late.values))
         parts = split_url(url)
@@ -280,7 +293,10 @@ class RequestBuilder:
         self._put_authorization(put, step.bearer, step.basic, late)
         for name, template in step.headers.items():
             put(name, template.texts(late.with_signatures([template])))
-        return [(name, value) for name, values in headers.values() for value in values]
+        sent = []
+        for name, values in headers.values():
+            sent += [(name, value) for value in values]
+        return sent
 
     def _put_authorization(
         self,
@@ -352,7 +368,8 @@ class _Late:
 
     def is_late(self, template: ListTemplate) -> bool:
         """Whether a template needs a signature."""
-        return any(name in self._card.sign for item in template.items for name in item.names)
+        names = chain.from_iterable(item.names for item in template.items)
+        return any(name in self._card.sign for name in names)
 
     def with_signatures(self, templates: Iterable[ListTemplate | Template]) -> dict[str, Value]:
         """The values, with those signatures that the templates need."""
@@ -374,9 +391,9 @@ class _Late:
         if signature.encoding == "hex":
             return digest.hex()
         encoded = base64.b64encode(digest).decode()
-        return (
-            encoded if signature.encoding == "base64" else encoded.translate(_URL_SAFE).rstrip("=")
-        )
+        if signature.encoding == "base64":
+            return encoded
+        return encoded.translate(_URL_SAFE).rstrip("=")
 
 
 _URL_SAFE = str.maketrans("+/", "-_")
@@ -419,7 +436,10 @@ def _check_segments(template: Template, values: Values) -> None:
 
 
 def _pairs(fields: Mapping[str, ListTemplate], values: Values) -> list[tuple[str, str]]:
-    return [(key, text) for key, template in fields.items() for text in template.texts(values)]
+    found = []
+    for key, template in fields.items():
+        found.extend([(key, text) for text in (template.texts(values))])
+    return found
 
 
 def _extended(url: str, pairs: list[tuple[str, str]]) -> str:
@@ -467,11 +487,10 @@ class _Body:
             return cls._multipart(step, values, attachment, boundary())
         if step.raw is not None:
             value = step.raw.value(values)
-            kind = (
-                attachment.content_type
-                if attachment and step.raw.is_audio
-                else "text/plain; charset=utf-8"
-            )
+            if attachment and step.raw.is_audio:
+                kind = attachment.content_type
+            else:
+                kind = "text/plain; charset=utf-8"
             return cls(b"" if value is None else as_bytes(value), kind)
         return cls(None, None)
 
@@ -480,14 +499,12 @@ class _Body:
         cls, step: Step, values: Values, attachment: Attachment | None, boundary: str
     ) -> "_Body":
         assert step.form is not None
-        parts = tuple(
-            sent
-            for name, holder in step.form.items()
-            for part in holder.parts
-            for sent in _sent_parts(name, part, values, attachment)
-        )
+        parts: list[SentPart] = []
+        for name, holder in step.form.items():
+            for part in holder.parts:
+                parts += _sent_parts(name, part, values, attachment)
         content = _multipart_body(parts, boundary, step.multipart)
-        return cls(content, f"multipart/{step.multipart}; boundary={boundary}", parts)
+        return cls(content, f"multipart/{step.multipart}; boundary={boundary}", tuple(parts))
 
 
 def _sent_parts(
@@ -520,7 +537,10 @@ def _multipart_body(parts: Iterable[SentPart], boundary: str, kind: str) -> byte
     for part in parts:
         lines = [f"--{boundary}"]
         if kind == "form-data":
-            file_name = f'; filename="{_escaped(part.file_name)}"' if part.file_name else ""
+            if part.file_name:
+                file_name = f'; filename="{_escaped(part.file_name)}"'
+            else:
+                file_name = ""
             lines.append(f'Content-Disposition: form-data; name="{_escaped(part.name)}"{file_name}')
         if part.content_type:
             lines.append(f"Content-Type: {part.content_type}")
@@ -535,8 +555,6 @@ def _escaped(name: str) -> str:
 
 def as_json_value(value: Any) -> Any:
     """A value that can be kept as JSON: bytes and moments as their text."""
-    return (
-        value
-        if isinstance(value, (str, int, float, bool, list, dict, type(None)))
-        else as_text(value)
-    )
+    if isinstance(value, (str, int, float, bool, list, dict, type(None))):
+        return value
+    return as_text(value)

@@ -65,7 +65,10 @@ class SecretSource:
         Raises:
             ValueError: it is neither.
         """
-        kind, colon, place = text.partition(":") if isinstance(text, str) else ("", "", "")
+        if isinstance(text, str):
+            kind, colon, place = text.partition(":")
+        else:
+            kind, colon, place = ("", "", "")
         if kind in ("env", "file") and colon and place:
             return cls(kind, place)
         if kind == "keyring" and all(place.partition("/")):
@@ -92,7 +95,10 @@ class SecretSource:
         if self.kind == "env":
             value = environment.get(self.place, "")
         else:
-            value = self._file_content(folder) if self.kind == "file" else self._keyring_entry()
+            if self.kind == "file":
+                value = self._file_content(folder)
+            else:
+                value = self._keyring_entry()
         if not value.strip():
             raise SecretError(
                 "the secret is empty or not set",
@@ -191,9 +197,11 @@ def _forms_of(value: str) -> _Forms:
     written.add(content.hex().upper())
     whole = tuple(sorted((text for text in written if text), key=len, reverse=True))
     small = tuple(dict.fromkeys("".join(map(_small, text)) for text in whole))
-    parts = frozenset(text[n : n + _PART] for text in small for n in range(len(text) - _PART + 1))
+    parts: set[str] = set()
+    for text in small:
+        parts |= {text[n : n + _PART] for n in range(len(text) - _PART + 1)}
     pattern = re.compile("|".join(map(re.escape, whole)), re.IGNORECASE)
-    return _Forms(whole, pattern, small, parts)
+    return _Forms(whole, pattern, small, frozenset(parts))
 
 
 _URL_SAFE, _NOT_URL_SAFE = str.maketrans("+/", "-_"), str.maketrans("-_", "+/")
@@ -287,7 +295,9 @@ def redacted_body(body: bytes) -> bytes:
     """
     text = body.decode("utf-8", "surrogateescape")
     hidden = _hidden(text, list(_remembered.values()), is_whole=True)
-    return body if hidden == text else hidden.encode("utf-8", "surrogateescape")
+    if hidden == text:
+        return body
+    return hidden.encode("utf-8", "surrogateescape")
 
 
 def _hidden(text: str, known: Sequence[_Forms], *, is_whole: bool = False) -> str:
@@ -368,12 +378,16 @@ def _meant(unit: "re.Match[str]") -> str:
         return chr(int(digits, 16))
     if unit["entity"]:
         return html.unescape(unit["entity"])[:1]
-    return unit[0][1:] if unit[0] in ('\\"', "\\/", "\\\\") else ""
+    if unit[0] in ('\\"', "\\/", "\\\\"):
+        return unit[0][1:]
+    return ""
 
 
 def _small(letter: str) -> str:
     small = letter.lower()
-    return small if len(small) == 1 else letter
+    if len(small) == 1:
+        return small
+    return letter
 
 
 def _found_in(text: str, forms: _Forms) -> Iterator[tuple[int, int]]:

@@ -83,9 +83,10 @@ class StepSender:
         #: the card's secrets and its own values, which are read anew when an exchange is resumed
         self.own_names = self._builder.secret_names | frozenset((*card.values, *card.sign))
         login = card.session
-        self._session = (
-            None if login is None else Session(card.name, login, options.clock, options.wall_clock)
-        )
+        if login is None:
+            self._session = None
+        else:
+            self._session = Session(card.name, login, options.clock, options.wall_clock)
 
     def with_secrets(self, values: Values) -> dict[str, Value]:
         """The values, with the card's secrets and its own values."""
@@ -127,7 +128,9 @@ class StepSender:
         Raises:
             EngineError: it failed.
         """
-        return {} if self._session is None else await self._session.values(self._logged_in)
+        if self._session is None:
+            return {}
+        return await self._session.values(self._logged_in)
 
     async def _logged_in(self) -> HttpAnswer:
         login = self._card.session

@@ -1,6 +1,7 @@
 """In which order the steps of a card come, and which of them does what."""
 
 from functools import cached_property
+from itertools import chain
 
 from mantisreed.cards.card import ServiceCard, Step
 from mantisreed.cards.filters import as_bytes
@@ -75,18 +76,16 @@ class StepSequence:
     def taken(self) -> frozenset[str]:
         """All that any step takes from its answer."""
         return frozenset(
-            name for _, step in (*self.steps, *self.cleanup) for name in taken_by(step)
+            chain.from_iterable(taken_by(step) for _, step in (*self.steps, *self.cleanup))
         )
 
     @cached_property
     def hidden(self) -> frozenset[str]:
         """What of it is a secret."""
-        return frozenset(
-            name
-            for _, step in (*self.steps, *self.cleanup)
-            for name, take in step.take.items()
-            if take.hides(name)
-        )
+        hidden: set[str] = set()
+        for _, step in (*self.steps, *self.cleanup):
+            hidden |= {name for name, take in step.take.items() if take.hides(name)}
+        return frozenset(hidden)
 
     @cached_property
     def links(self) -> frozenset[str]:
@@ -127,20 +126,14 @@ class StepSequence:
         request.
         """
         every = self._card.every
-        templates = [
-            *(
-                item
-                for table in (every.headers, every.query)
-                for field in table.values()
-                for item in field.items
-            )
-        ]
+        fields = chain(every.headers.values(), every.query.values())
+        templates = list(chain.from_iterable(field.items for field in fields))
         templates += [
             template
             for template in (every.bearer, every.basic, self._card.url)
             if template is not None
         ]
-        names = set(step.names) | {name for template in templates for name in template.names}
+        names = set(step.names) | set(chain.from_iterable(template.names for template in templates))
         if step.chunks is not None and step.chunks.resume is not None:
             names |= step.chunks.resume.names
         if step.chunks is not None and step.chunks.item is not None:
@@ -173,7 +166,9 @@ def audio_names(step: Step) -> list[str]:
     """By which placeholders a step brings the audio itself, rather than facts about it."""
     found = [template.names[0] for template in step.templates if _brings_audio(template)]
     is_streamed = step.websocket is not None or step.chunks is not None
-    return ["audio"] if is_streamed else found
+    if is_streamed:
+        return ["audio"]
+    return found
 
 
 def _brings_audio(template: Template) -> bool:

@@ -81,7 +81,9 @@ class Session:
     def _end(self, answer: HttpAnswer) -> float | None:
         """When it is to be renewed, by our clock; None when nothing says that it ends."""
         seconds = self._seconds(answer)
-        return None if seconds is None else self._clock() + max(seconds - _EARLY, seconds / 2)
+        if seconds is None:
+            return None
+        return self._clock() + max(seconds - _EARLY, seconds / 2)
 
     def _seconds(self, answer: HttpAnswer) -> float | None:
         login = self._login
@@ -94,4 +96,6 @@ class Session:
                 return max(0.0, float(login.expires_in.find(answer)))
             except (TypeError, ValueError):  # the card's own lifetime counts
                 pass
-        return None if login.lifetime is None else float(login.lifetime)
+        if login.lifetime is None:
+            return None
+        return float(login.lifetime)

@@ -134,9 +134,13 @@ def _advice_on(name: str, known: list[str]) -> str:
     """What to write instead of an unknown key."""
     for instead in RENAMED.get(name, ()):
         if instead.partition(".")[0] in known or " " in instead:
-            return f"it is called {instead!r} now" if " " not in instead else instead
+            if " " not in instead:
+                return f"it is called {instead!r} now"
+            return instead
     close = difflib.get_close_matches(name, known, 1)
-    return f"did you mean {close[0]!r}?" if close else f"keys here: {', '.join(known)}"
+    if close:
+        return f"did you mean {close[0]!r}?"
+    return f"keys here: {', '.join(known)}"
 
 
 RENAMED: Mapping[str, tuple[str, ...]] = {
@@ -182,7 +186,9 @@ def _struct_in(kind: Any) -> type | None:
         if isinstance(option, type) and issubclass(option, msgspec.Struct)
     ]
     # dict[str, Struct] has it among its arguments too, but is no struct itself.
-    return found[0] if found and get_origin(kind) not in (dict, tuple) else None
+    if found and get_origin(kind) not in (dict, tuple):
+        return found[0]
+    return None
 
 
 def _type_of_entries(kind: Any) -> Any:

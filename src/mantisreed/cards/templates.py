@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
+from itertools import chain
 from typing import Any
 from urllib.parse import quote
 
@@ -42,7 +43,9 @@ class _Placeholder:
             if is_missing(found) and not sees_nothing:
                 return None
             found = function(found)
-        return None if is_missing(found) else found
+        if is_missing(found):
+            return None
+        return found
 
 
 class Template:
@@ -68,11 +71,10 @@ class Template:
         self._parts = tuple(_parts(source))
         self.names = tuple(part.name for part in self._parts if isinstance(part, _Placeholder))
         self.is_one_placeholder = len(self._parts) == 1 and bool(self.names)
-        probe = (
-            self.value({"audio": b"x", "chunk": b"x"})
-            if self.names in (("audio",), ("chunk",))
-            else None
-        )
+        if self.names in (("audio",), ("chunk",)):
+            probe = self.value({"audio": b"x", "chunk": b"x"})
+        else:
+            probe = None
         self.is_audio = self.is_one_placeholder and isinstance(probe, bytes)
 
     @classmethod
@@ -230,7 +232,7 @@ class DocumentTemplate:
         self.source = source
         self._compiled = _compiled(source)
         self.names = tuple(
-            name for template in _templates(self._compiled) for name in template.names
+            chain.from_iterable(template.names for template in _templates(self._compiled))
         )
 
     @classmethod
@@ -261,7 +263,9 @@ def scalar_text(value: object) -> str:
         ValueError: it is a table, a list or a date.
     """
     if isinstance(value, bool):
-        return "true" if value else "false"
+        if value:
+            return "true"
+        return "false"
     if isinstance(value, (str, int, float)):
         return str(value)
     raise ValueError(f"expected text or a number, found {value!r}")
@@ -291,11 +295,15 @@ def _templates(compiled: object) -> Iterator[Template]:
 def _filled(compiled: object, values: Values) -> Any:
     if isinstance(compiled, Template):
         value = compiled.value(values)
-        return as_text(value) if isinstance(value, (bytes, datetime)) else value
+        if isinstance(value, (bytes, datetime)):
+            return as_text(value)
+        return value
     if isinstance(compiled, dict):
         items = {key: _filled(item, values) for key, item in compiled.items()}
         kept = {key: item for key, item in items.items() if item is not None}
-        return kept if kept or not compiled else None
+        if kept or not compiled:
+            return kept
+        return None
     if isinstance(compiled, list):
         filled = [_filled(item, values) for item in compiled]
         return [item for item in filled if item is not None]

@@ -155,7 +155,9 @@ class HttpTransport:
 
     def _session_for(self, request: HttpRequest) -> aiohttp.ClientSession:
         host = split_url(request.url).hostname or ""
-        return self._direct if host in ("localhost", "127.0.0.1", "::1") else self._proxied
+        if host in ("localhost", "127.0.0.1", "::1"):
+            return self._direct
+        return self._proxied
 
 
 class _Talk:
@@ -209,11 +211,10 @@ class _Talk:
         async for message in self._socket:
             if message.type is aiohttp.WSMsgType.ERROR:
                 raise _cut(self._request, f"the connection broke ({_reason(message.data)})")
-            text = (
-                message.data
-                if isinstance(message.data, str)
-                else bytes(message.data).decode("utf-8", "replace")
-            )
+            if isinstance(message.data, str):
+                text = message.data
+            else:
+                text = bytes(message.data).decode("utf-8", "replace")
             self._size += len(text)
             if self._size > self._largest_reply:
                 raise _endless(self._request, conversation.answer, self._largest_reply)
@@ -255,11 +256,9 @@ class ScriptedTransport:
         """See `Transport`."""
         self.asked.append(request)
         answer = self._answer(request)
-        return (
-            answer
-            if answer.url
-            else HttpAnswer(answer.status, answer.headers, answer.body, request.url)
-        )
+        if answer.url:
+            return answer
+        return HttpAnswer(answer.status, answer.headers, answer.body, request.url)
 
     async def converse(self, request: HttpRequest, conversation: Conversation) -> HttpAnswer:
         """See `Transport`; the function's answer is taken for the messages, one on each line."""
@@ -333,7 +332,9 @@ def _redirected(request: HttpRequest, answer: HttpAnswer) -> HttpRequest | None:
 
 def _streamed(content: bytes | None) -> "bytes | io.BytesIO | None":
     """A body as it is sent: a large one in blocks, so that other requests go on meanwhile."""
-    return io.BytesIO(content) if content is not None and len(content) > _LARGE_BODY else content
+    if content is not None and len(content) > _LARGE_BODY:
+        return io.BytesIO(content)
+    return content
 
 
 def _endless(request: HttpRequest, body: bytes, limit: int) -> UnreadableReplyError:
@@ -371,7 +372,9 @@ def _reason(error: BaseException) -> str:
         return "its certificate is not trusted"
     if isinstance(error, aiohttp.ClientConnectorError):
         number = error.os_error.errno
-        return os.strerror(number).lower() if number else str(error.os_error)
+        if number:
+            return os.strerror(number).lower()
+        return str(error.os_error)
     if isinstance(error, aiohttp.ServerDisconnectedError):
         return "it closed the connection without an answer"
     return (str(error) or type(error).__name__).lower()

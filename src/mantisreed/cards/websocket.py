@@ -42,7 +42,9 @@ class Conversation:
     @property
     def subprotocol(self) -> str | None:
         """What is asked for."""
-        return self.card.subprotocol.text(self.values) if self.card.subprotocol else None
+        if self.card.subprotocol:
+            return self.card.subprotocol.text(self.values)
+        return None
 
     @property
     def opening(self) -> list[Message]:
@@ -53,17 +55,23 @@ class Conversation:
     def closing(self) -> list[Message]:
         """Messages that say that the audio is over."""
         said = self._messages(self.card.last.items if self.card.last else ())
-        return [*said, b""] if self.card.last_binary else said
+        if self.card.last_binary:
+            return [*said, b""]
+        return said
 
     @property
     def pause(self) -> float:
         """Seconds between two chunks."""
-        return float(self.card.chunk) / self.card.speed if self.card.speed else 0.0
+        if self.card.speed:
+            return float(self.card.chunk) / self.card.speed
+        return 0.0
 
     @property
     def sending_time(self) -> float:
         """Seconds that sending the audio takes by the card's own wish."""
-        return self.attachment.duration / self.card.speed if self.card.speed else 0.0
+        if self.card.speed:
+            return self.attachment.duration / self.card.speed
+        return 0.0
 
     def chunks(self) -> Iterator[Message]:
         """The messages that carry the audio."""
@@ -99,11 +107,10 @@ class Conversation:
         if card.error and card.error.holds(document):
             self.failure = message
             return "error"
-        is_final = (
-            card.final.holds(document)
-            if card.final
-            else self._is_final_for_want_of_a_rule(document)
-        )
+        if card.final:
+            is_final = card.final.holds(document)
+        else:
+            is_final = self._is_final_for_want_of_a_rule(document)
         if is_final:
             self.finals.append(_on_one_line(message, document))
         if card.end and card.end.holds(document):
@@ -115,7 +122,9 @@ class Conversation:
             if isinstance(text, str):
                 self.on_partial(text)
             return "partial"
-        return "ready" if card.ready and card.ready.holds(document) else "nothing"
+        if card.ready and card.ready.holds(document):
+            return "ready"
+        return "nothing"
 
     def _is_final_for_want_of_a_rule(self, document: Any) -> bool:
         others = (self.card.ready, self.card.partial, self.card.end)
@@ -145,4 +154,6 @@ def _on_one_line(message: str, document: Any) -> str:
     """A message as one line, as it came where it is one."""
     if "\n" not in message and "\r" not in message:
         return message
-    return " ".join(message.splitlines()) if isinstance(document, str) else json.dumps(document)
+    if isinstance(document, str):
+        return " ".join(message.splitlines())
+    return json.dumps(document)

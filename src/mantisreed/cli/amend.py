@@ -109,9 +109,9 @@ def _paragraphs(file: "Path", transcript: "Transcript") -> "tuple[list[Paragraph
         script = read_script(file)
         if script.cues is None:
             return [Paragraph(passage.text, passage.speaker) for passage in script.passages], False
-        lines = [
-            (line.removeprefix(DASH), cue.speaker) for cue in script.cues for line in cue.lines
-        ]
+        lines = []
+        for cue in script.cues:
+            lines.extend([(line.removeprefix(DASH), cue.speaker) for line in (cue.lines)])
         return [Paragraph(line, speaker) for line, speaker in lines], True
     return [_with_speaker(line, transcript) for line in read_paragraphs(file)], False
 
@@ -122,7 +122,9 @@ def _with_speaker(line: str, transcript: "Transcript") -> "Paragraph":
 
     name, colon, said = line.partition(": ")
     is_name = bool(colon) and 0 < len(name) <= _LONGEST_NAME and bool(transcript.speakers)
-    return Paragraph(said, name) if is_name else Paragraph(line)
+    if is_name:
+        return Paragraph(said, name)
+    return Paragraph(line)
 
 
 _LONGEST_NAME = 40  # characters, as `timed` texts have them
@@ -130,7 +132,9 @@ _LONGEST_NAME = 40  # characters, as `timed` texts have them
 
 def _told(changes: "Changes") -> str:
     def words(count: int) -> str:
-        return "1 word" if count == 1 else f"{count} words"
+        if count == 1:
+            return "1 word"
+        return f"{count} words"
 
     parts = [
         f"{words(changes.changed)} changed",
@@ -160,7 +164,10 @@ def _described(changes: "Changes", files: "Sequence[str]") -> dict[str, object]:
 
 def _learn(console: Console, changes: "Changes", glossary: "Path") -> None:
     """Ask for each correction whether it goes into a glossary, as `--replace` takes it."""
-    known = glossary.read_text(encoding="utf-8") if glossary.exists() else ""
+    if glossary.exists():
+        known = glossary.read_text(encoding="utf-8")
+    else:
+        known = ""
     kept = []
     for (was, now), count in changes.pairs.most_common():
         entry = f"{was.strip('.,;:!?')} -> {now.strip('.,;:!?')}"

@@ -138,7 +138,10 @@ def selection(
         if since is not None and age != since and age.isdecimal():
             day: date | None = date.today() - timedelta(days=int(age[:5]))
         else:
-            day = None if since is None else date.fromisoformat(since)
+            if since is None:
+                day = None
+            else:
+                day = date.fromisoformat(since)
     except (ValueError, OverflowError) as error:
         advice = "a date looks like 2026-11-03, a number of days like 7d"
         raise InputError(f"{since!r} is no date", where="--since", advice=advice) from error
@@ -529,8 +532,14 @@ def write_options(
     from mantisreed.exports.script import WriteOptions
     from mantisreed.exports.word_lists import wording_from
 
-    own_list = Path(strong_words_file) if strong_words_file else None
-    glossary = Path(replace) if replace else None
+    if strong_words_file:
+        own_list = Path(strong_words_file)
+    else:
+        own_list = None
+    if replace:
+        glossary = Path(replace)
+    else:
+        glossary = None
     if workspace is not None:
         wording = workspace.wording(strong_words, own_list, glossary)
     else:
@@ -562,11 +571,17 @@ def _redaction(
 
     from mantisreed.exports.redaction import redaction_from
 
-    of_settings = workspace.redaction() if workspace is not None else None
+    if workspace is not None:
+        of_settings = workspace.redaction()
+    else:
+        of_settings = None
     if not (is_asked or kinds or names or patterns):
         return of_settings
     chosen = kinds or ("all" if is_asked or of_settings is None else ",".join(of_settings.kinds))
-    known = of_settings.names if of_settings is not None else ()
+    if of_settings is not None:
+        known = of_settings.names
+    else:
+        known = ()
     return redaction_from(chosen, Path(names) if names else None, patterns, more_names=known)
 
 

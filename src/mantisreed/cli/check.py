@@ -86,7 +86,10 @@ def run(
     from mantisreed.subtitles.remarks import notes_of
 
     rules = layout_rules(workspace_if_any(config), **layout)
-    speech = speech_of(Path(recording))[0] if recording else ()
+    if recording:
+        speech = speech_of(Path(recording))[0]
+    else:
+        speech = ()
     described, is_clean, drawn = [], True, []
     for name in files:
         script = read_script(Path(name), Reading(encoding=encoding))
@@ -124,7 +127,9 @@ def run(
         draw_cues(drawn, rules, Path(plot))
     if as_json:
         console.document({"files": described})
-    return 0 if is_clean else 1
+    if is_clean:
+        return 0
+    return 1
 
 
 def _fixed(
@@ -185,7 +190,10 @@ def _described(
 
 def _as_json(finding: "Finding") -> "dict[str, Any]":
     """A finding with its numbers as numbers, their unit in their names."""
-    unit = f"_{finding.unit}" if finding.unit else ""
+    if finding.unit:
+        unit = f"_{finding.unit}"
+    else:
+        unit = ""
     return {
         "cue": finding.cue,
         "start_seconds": round(finding.start, 3),
@@ -232,10 +240,14 @@ def _print(
         f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common()
     )
     broken = len({one.cue for one in findings} - {0})
-    count = "1 cue" if len(cues) == 1 else f"{len(cues)} cues"
+    if len(cues) == 1:
+        count = "1 cue"
+    else:
+        count = f"{len(cues)} cues"
     summary = f"{count}, no problems found"
     if findings:
-        summary = (
-            f"{broken} of {count} break a rule: {rules}" if broken else f"problems found: {rules}"
-        )
+        if broken:
+            summary = f"{broken} of {count} break a rule: {rules}"
+        else:
+            summary = f"problems found: {rules}"
     console.result(f"{printable(name)}: {summary}")

@@ -1,6 +1,7 @@
 """`mantisreed compare`: the same recordings through several engines, side by side."""
 
 import argparse
+from itertools import chain
 
 from mantisreed.cli.arguments import add_config, add_overwrite, add_sources, at_least, new_picture
 from mantisreed.cli.console import Console
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
     from typing import Any
 
     from mantisreed.pipeline.comparing import Compared, EngineResult, ExpectedCost
-    from mantisreed.review.comparing import Difference
+    from mantisreed.review.comparing import Comparison, Difference
 
 EXAMPLES = """\
 examples:
@@ -121,7 +122,7 @@ def run(
         console.document(_described(found))
     else:
         _show(console, found, most)
-    outcomes = [outcome for result in found.results for outcome in result.outcomes]
+    outcomes = list(chain.from_iterable(result.outcomes for result in found.results))
     if any(outcome.error or problems_of_follow_ups(outcome) for outcome in outcomes):
         show_problems(console, outcomes)
     return exit_code(outcomes)
@@ -135,7 +136,10 @@ def _draw(found: "Compared", path: "Path") -> None:
     counts = [len(one.differences) if one is not None else -1 for one in found.comparisons]
     chosen = max(numbers, key=lambda number: counts[number])
     comparison = found.comparisons[chosen]
-    differences = comparison.differences if comparison is not None else ()
+    if comparison is not None:
+        differences = comparison.differences
+    else:
+        differences = ()
     spans = [(one.start, one.end) for one in differences]
     lanes = [
         Lane(
@@ -173,7 +177,9 @@ def _tell_costs(console: Console, costs: "Sequence[ExpectedCost]") -> None:
 
 def _show(console: Console, found: "Compared", most: int) -> None:
     has_reference = any(result.word_error_rate is not None for result in found.results)
-    rates = (">WER", ">CER") if has_reference else ()
+    rates: tuple[str, ...] = ()
+    if has_reference:
+        rates = (">WER", ">CER")
     console.note("")
     console.rows(
         ("engine", *rates, ">words", ">doubts", ">doubtful", ">seconds", ">cost", ">a good hour"),
@@ -202,7 +208,10 @@ def _show(console: Console, found: "Compared", most: int) -> None:
         longest = sorted(comparison.differences, key=lambda one: -one.words)[:most]
         shown = sorted(longest, key=lambda one: one.start)
         count = len(comparison.differences)
-        told = "1 difference" if count == 1 else f"{count} differences"
+        if count == 1:
+            told = "1 difference"
+        else:
+            told = f"{count} differences"
         console.result(
             f"\n{recording.name}: "
             f"{told}{f', the {len(shown)} longest' if len(shown) < count else ''}"
@@ -218,7 +227,10 @@ def _show_difference(console: Console, difference: "Difference", names: "Sequenc
     width = max(map(len, names))
     console.result(f"  {clock(difference.start)[:8]}")
     for name, reading, is_odd in zip(names, difference.readings, difference.odd, strict=True):
-        text = reading if len(reading) <= _WIDEST else f"{reading[: _WIDEST - 1]}…"
+        if len(reading) <= _WIDEST:
+            text = reading
+        else:
+            text = f"{reading[: _WIDEST - 1]}…"
         console.result(f"    {name:{width}} {'*' if is_odd else ' '} {text or '-'}")
 
 
@@ -226,7 +238,10 @@ def _row_of(result: "EngineResult", *, has_reference: bool) -> tuple[str, ...]:
     from mantisreed.jobs.budget import money_text
 
     rates = (result.word_error_rate, result.character_error_rate)
-    shown = tuple("-" if rate is None else f"{rate:.2%}" for rate in rates) if has_reference else ()
+    if has_reference:
+        shown = tuple("-" if rate is None else f"{rate:.2%}" for rate in rates)
+    else:
+        shown = ()
     hour = result.price_of_a_good_hour
     return (
         result.engine,
@@ -241,49 +256,59 @@ def _row_of(result: "EngineResult", *, has_reference: bool) -> tuple[str, ...]:
 
 
 def _amount(amount: "Decimal | None") -> float | None:
-    return None if amount is None else float(round(amount, 6))
+    if amount is None:
+        return None
+    return float(round(amount, 6))
 
 
 def _described(found: "Compared") -> "dict[str, Any]":
+
+    recordings = []
+    for number, recording in enumerate(found.recordings):
+        comparison = found.comparisons[number]
+        compared = [found.results[at].engine for at in found.having(number)]
+        differences = [] if comparison is None else _differences_as_json(comparison)
+        recordings.append(
+            {"recording": recording.label, "compared": compared, "differences": differences}
+        )
+    return {
+        "engines": [_result_as_json(result) for result in found.results],
+        "agreement": [[_rounded(share, 4) for share in row] for row in found.agreement],
+        "recordings": recordings,
+    }
+
+
+def _result_as_json(result: "EngineResult") -> "dict[str, Any]":
     from mantisreed.files import printable
 
+    files = chain.from_iterable(outcome.files for outcome in result.outcomes)
     return {
-        "engines": [
-            {
-                "engine": result.engine,
-                "words": result.words,
-                "doubts": result.doubts,
-                "doubtful_seconds": round(result.doubtful_seconds, 3),
-                "wer": None if (rate := result.word_error_rate) is None else round(rate, 5),
-                "cer": None if (rate := result.character_error_rate) is None else round(rate, 5),
-                "seconds": round(result.seconds, 3),
-                "cost": _amount(result.cost),
-                "currency": result.currency,
-                "price_of_a_good_hour": _amount(result.price_of_a_good_hour),
-                "states": [outcome.state for outcome in result.outcomes],
-                "files": [printable(path) for outcome in result.outcomes for path in outcome.files],
-            }
-            for result in found.results
-        ],
-        "agreement": [
-            [None if share is None else round(share, 4) for share in row] for row in found.agreement
-        ],
-        "recordings": [
-            {
-                "recording": recording.label,
-                "compared": [found.results[at].engine for at in found.having(number)],
-                "differences": [
-                    {
-                        "start": one.start,
-                        "end": one.end,
-                        "readings": list(one.readings),
-                        "outvoted": list(one.odd),
-                    }
-                    for one in (comparison.differences if comparison is not None else ())
-                ],
-            }
-            for number, (recording, comparison) in enumerate(
-                zip(found.recordings, found.comparisons, strict=True)
-            )
-        ],
+        "engine": result.engine,
+        "words": result.words,
+        "doubts": result.doubts,
+        "doubtful_seconds": round(result.doubtful_seconds, 3),
+        "wer": _rounded(result.word_error_rate, 5),
+        "cer": _rounded(result.character_error_rate, 5),
+        "seconds": round(result.seconds, 3),
+        "cost": _amount(result.cost),
+        "currency": result.currency,
+        "price_of_a_good_hour": _amount(result.price_of_a_good_hour),
+        "states": [outcome.state for outcome in result.outcomes],
+        "files": list(map(printable, files)),
     }
+
+
+def _differences_as_json(comparison: "Comparison") -> "list[dict[str, Any]]":
+    return [
+        {
+            "start": one.start,
+            "end": one.end,
+            "readings": list(one.readings),
+            "outvoted": list(one.odd),
+        }
+        for one in comparison.differences
+    ]
+
+
+def _rounded(share: float | None, digits: int) -> float | None:
+    return None if share is None else round(share, digits)

@@ -79,11 +79,10 @@ class Console:
         happened to.
         """
         told = str(error)
-        text = (
-            f"mantisreed: {told}"
-            if not about or told.startswith(about)
-            else f"mantisreed: {about}: {told}"
-        )
+        if not about or told.startswith(about):
+            text = f"mantisreed: {told}"
+        else:
+            text = f"mantisreed: {about}: {told}"
         if error.advice:
             text += f"\n  {error.advice}"
         print(_shown(text), file=sys.stderr, flush=True)  # noqa: T201
@@ -119,7 +118,10 @@ class Console:
             return
         import rich.console
 
-        wide = None if sys.stdout.isatty() else 400
+        if sys.stdout.isatty():
+            wide = None
+        else:
+            wide = 400
         rich.console.Console(highlight=False, width=wide, soft_wrap=wide is not None).print(table)
 
     def rows(self, headings: "Sequence[str]", rows: "Sequence[Sequence[str]]") -> None:
@@ -158,7 +160,10 @@ class Console:
             lengths = [len(cell) if cell.isascii() else cell_len(cell) for cell in cells]
             width = max(lengths)
             blanks = [" " * (width - length) for length in lengths]
-            pairs = zip(blanks, cells, strict=True) if right else zip(cells, blanks, strict=True)
+            if right:
+                pairs = zip(blanks, cells, strict=True)
+            else:
+                pairs = zip(cells, blanks, strict=True)
             shown.append([f"{left}{text}" for left, text in pairs])
         lines = ("  ".join(row).rstrip() for row in zip(*shown, columns[-1], strict=True))
         print(_shown("\n".join(lines)))  # noqa: T201
@@ -221,7 +226,9 @@ def plain_table() -> "rich.table.Table":
             super().add_row(*map(_plain, cells), **named)
 
     def _plain(cell: "Any") -> "Any":
-        return Text(_shown(cell)) if isinstance(cell, str) else cell
+        if isinstance(cell, str):
+            return Text(_shown(cell))
+        return cell
 
     return PlainTable(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
 

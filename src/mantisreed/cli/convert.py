@@ -118,7 +118,10 @@ def run(
     from mantisreed.exports.formats import chosen_formats, format_of
     from mantisreed.pipeline.exporting import Reading, read_script
 
-    form = chosen_formats([read_as])[0] if read_as else None
+    if read_as:
+        form = chosen_formats([read_as])[0]
+    else:
+        form = None
     reading = Reading(form, encoding, Path(recording) if recording else None)
     options = with_shots(write_options(workspace_if_any(config), **writing), video)
     change = _Change(shift, stretch, since, until, _is_laid_out(lay_out, writing))
@@ -137,11 +140,17 @@ def run(
                 _write(target, one.write(script, options, source.stem))
         return 0
     *names, last = files
-    forms = chosen_formats([to]) if to else (format_of(Path(last)),)
+    if to:
+        forms = chosen_formats([to])
+    else:
+        forms = (format_of(Path(last)),)
     if last != "-":
         check_target(Path(last), [Path(name) for name in names], forms[0], overwrite=overwrite)
     scripts = [read_script(Path(name), reading) for name in names]
-    script = _joined(console, scripts, offsets) if join else scripts[0]
+    if join:
+        script = _joined(console, scripts, offsets)
+    else:
+        script = scripts[0]
     script = _told(console, change.applied(script), options, Path(names[0]))
     _tell_losses(console, script, forms, Path(names[0]))
     _write(Path(last), forms[0].write(script, options, Path(names[0]).stem))
@@ -216,7 +225,9 @@ def _stem(source: "Path") -> str:
         suffix = format_of(source).suffix
     except InputError:
         return source.stem
-    return source.name[: -len(suffix)] if source.name.lower().endswith(suffix) else source.stem
+    if source.name.lower().endswith(suffix):
+        return source.name[: -len(suffix)]
+    return source.stem
 
 
 def _is_laid_out(lay_out: bool, writing: "dict[str, Any]") -> bool:
@@ -236,11 +247,10 @@ def _joined(console: Console, scripts: "Sequence[Script]", offsets: str | None) 
     from mantisreed.exports.changes import joined_scripts, one_after_the_other
     from mantisreed.units import clock
 
-    moments = (
-        [_time(one, "--offsets") for one in offsets.split(",")]
-        if offsets
-        else one_after_the_other(scripts)
-    )
+    if offsets:
+        moments = [_time(one, "--offsets") for one in offsets.split(",")]
+    else:
+        moments = one_after_the_other(scripts)
     if len(moments) != len(scripts):
         raise InputError(
             f"{len(scripts)} files are read, and {len(moments)} times are given", where="--offsets"
@@ -275,7 +285,10 @@ def _tell_losses(
 
     for form in forms:
         for note in losses(script.cues or (), script.head, form.name):
-            of_form = f"in {form.name}, " if len(forms) > 1 else ""
+            if len(forms) > 1:
+                of_form = f"in {form.name}, "
+            else:
+                of_form = ""
             console.note(f"note: {printable(str(source))}: {of_form}{note}")
 
 
@@ -320,7 +333,10 @@ class _Change:
     @property
     def span(self) -> tuple[float, float]:
         """What is kept, in seconds."""
-        start = 0.0 if self.since is None else _time(self.since, "--from")
+        if self.since is None:
+            start = 0.0
+        else:
+            start = _time(self.since, "--from")
         return start, math.inf if self.until is None else _time(self.until, "--until")
 
     def check(self) -> None:
@@ -343,14 +359,22 @@ class _Change:
 
         if self.since is not None or self.until is not None:
             script = part(script, *self.span)
-        factor = 1.0 if self.stretch is None else _factor(self.stretch)
+        if self.stretch is None:
+            factor = 1.0
+        else:
+            factor = _factor(self.stretch)
         by = 0.0
         if self.shift is not None:
             size = duration(self.shift.strip().lstrip("+-"), "--shift") or 0.0
-            by = -size if self.shift.strip().startswith("-") else size
+            if self.shift.strip().startswith("-"):
+                by = -size
+            else:
+                by = size
         if factor != 1.0 or by != 0.0:
             script = retimed(script, lambda seconds: seconds * factor + by)
-        return _without_cues(script) if self.is_laid_out else script
+        if self.is_laid_out:
+            return _without_cues(script)
+        return script
 
 
 def _time(text: str, option: str) -> float:

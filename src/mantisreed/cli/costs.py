@@ -69,9 +69,14 @@ def run(
     if is_reported:
         table.add_column("engine says", justify="right")
     for one in spent:
-        maybe = money_text(one.maybe, one.currency) if one.maybe else ""
+        if one.maybe:
+            maybe = money_text(one.maybe, one.currency)
+        else:
+            maybe = ""
         cost = money_text(one.cost, one.currency)
-        said = (_as_reported(one),) if is_reported else ()
+        said: tuple[str, ...] = ()
+        if is_reported:
+            said = (_as_reported(one),)
         table.add_row(one.when, one.engine, f"{one.seconds / 60:.1f}", cost, maybe, *said)
     if spent:
         console.table(table)
@@ -93,8 +98,14 @@ def _print_services(console: Console, services: "Sequence[ServiceSpending]", by:
     for heading in ("characters", "cost", "unconfirmed"):
         table.add_column(heading, justify="right")
     for one in services:
-        cost = "-" if one.cost is None else money_text(one.cost, one.currency)
-        maybe = money_text(one.maybe, one.currency) if one.maybe else ""
+        if one.cost is None:
+            cost = "-"
+        else:
+            cost = money_text(one.cost, one.currency)
+        if one.maybe:
+            maybe = money_text(one.maybe, one.currency)
+        else:
+            maybe = ""
         table.add_row(one.when, one.service, str(one.characters), cost, maybe)
     console.table(table)
 
@@ -115,8 +126,14 @@ def _as_reported(spending: "Spending") -> str:
     from mantisreed.jobs.budget import money_text
 
     seconds, cost = spending.reported_seconds, spending.reported_cost
-    minutes = [] if seconds is None else [f"{seconds / 60:.1f} min"]
-    money = [] if cost is None else [money_text(cost, spending.currency)]
+    if seconds is None:
+        minutes = []
+    else:
+        minutes = [f"{seconds / 60:.1f} min"]
+    if cost is None:
+        money = []
+    else:
+        money = [money_text(cost, spending.currency)]
     return ", ".join([*minutes, *money])
 
 

@@ -105,7 +105,10 @@ def run(
     kinds = ", ".join(
         f"{count} {kind}" for kind, count in Counter(doubt.kind for doubt in doubts).most_common()
     )
-    count = "1 doubt" if len(doubts) == 1 else f"{len(doubts)} doubts"
+    if len(doubts) == 1:
+        count = "1 doubt"
+    else:
+        count = f"{len(doubts)} doubts"
     console.result(
         f"{printable(transcript)}: {count}: {kinds}"
         if doubts

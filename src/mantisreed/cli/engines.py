@@ -182,10 +182,19 @@ def _facts(workspace: "Workspace", card: "EngineCard") -> "dict[str, Any]":
     from mantisreed.units import short_duration, short_size
 
     accepts, limit = card.accepts, card.rate_limit
-    limits = [short_size(accepts.max_bytes)] if accepts.max_bytes else []
+    if accepts.max_bytes:
+        limits = [short_size(accepts.max_bytes)]
+    else:
+        limits = []
     limits += [short_duration(accepts.max_duration)]
-    limits += [" ".join(accepts.language_names)] if accepts.language_names else []
-    rate = f"{limit.requests} per {limit.window:g} s, " if limit else ""
+    if accepts.language_names:
+        limits += [" ".join(accepts.language_names)]
+    else:
+        limits += []
+    if limit:
+        rate = f"{limit.requests} per {limit.window:g} s, "
+    else:
+        rate = ""
     secrets = []
     for key, source in card.secrets.items():
         try:
@@ -209,8 +218,13 @@ def _facts(workspace: "Workspace", card: "EngineCard") -> "dict[str, Any]":
 
 def _exchange(card: "EngineCard") -> str:
     if not card.is_service:
-        return "program" if card.command else "object"
-    session = [card.session_name] if card.session else []
+        if card.command:
+            return "program"
+        return "object"
+    if card.session:
+        session = [card.session_name]
+    else:
+        session = []
     return " > ".join([*session, *(name for name, _ in card.sequence), card.reply.format])
 
 
@@ -252,7 +266,10 @@ def _try(
     wanted = RunOptions(engine=name, language=language, translate_to=translate_to, hints=hints)
     is_sent = answer is None and not dry
     options = transcription_options(workspace, wanted, needs_secrets=is_sent)
-    sound = Path(clip) if clip else _bundled_clip()
+    if clip:
+        sound = Path(clip)
+    else:
+        sound = _bundled_clip()
     if dry:
         show_requests(options, sound, show)
         return 0
@@ -261,7 +278,9 @@ def _try(
     else:
         check_links(workspace, options.card, [Source(sound)])
         reading = try_engine(workspace, options, sound, show)
-    return 1 if reading.doubts else 0
+    if reading.doubts:
+        return 1
+    return 0
 
 
 def _bundled_clip() -> "Path":
@@ -284,7 +303,9 @@ def _check(console: Console, config: str | None, *, name: str | None, as_json: b
         console.result(f"{one.engine}: {'no problems found' if not one.problems else ''}".rstrip())
         for problem in one.problems:
             console.result(f"  {problem}")
-    return 1 if any(one.problems for one in reviews) else 0
+    if any(one.problems for one in reviews):
+        return 1
+    return 0
 
 
 def _learn(
@@ -303,11 +324,17 @@ def _learn(
     from mantisreed.units import parse_duration
 
     try:
-        seconds = parse_duration(length) if length else None
+        if length:
+            seconds = parse_duration(length)
+        else:
+            seconds = None
     except ValueError as error:
         raise InputError(str(error), where="--length") from error
     is_command = sample.lstrip().startswith("curl ")
-    content = sample.encode() if is_command else _read(sample)
+    if is_command:
+        content = sample.encode()
+    else:
+        content = _read(sample)
     proposal = propose(content, LearningOptions(add or engine or "engine", seconds, operation))
     if add is None:
         console.result(proposal.toml.rstrip())

@@ -72,11 +72,15 @@ def run(
     from mantisreed.workspace import open_workspace
 
     are_files = all(Path(one).is_file() for one in wanted)
-    workspace = (
-        workspace_if_any(config) if are_files else open_workspace(Path(config) if config else None)
-    )
+    if are_files:
+        workspace = workspace_if_any(config)
+    else:
+        workspace = open_workspace(Path(config) if config else None)
     options = with_shots(write_options(workspace, **writing), video)
-    default = workspace.settings.to if workspace else ("srt", "vtt")
+    if workspace:
+        default = workspace.settings.to
+    else:
+        default = ("srt", "vtt")
     formats = chosen_formats(default if to is None else format_names(to) or ())
     if stdout:
         if len(formats) != 1 or len(wanted) != 1:
@@ -86,7 +90,10 @@ def run(
         found = find_transcript(workspace, wanted[0])
         sys.stdout.write(printed(found.script, formats[0], options))
         return 0
-    folder = Path(into) if into else None
+    if into:
+        folder = Path(into)
+    else:
+        folder = None
     for one in export(workspace, wanted, formats, options, into=folder, overwrite=overwrite):
         for file in one.written.files:
             console.result(printable(file))

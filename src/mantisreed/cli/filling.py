@@ -2,6 +2,7 @@
 
 import time
 from contextlib import suppress
+from itertools import chain
 
 from mantisreed.errors import MantisreedError
 
@@ -60,12 +61,13 @@ class Filling:
     @property
     def missing(self) -> "list[Source]":
         """The recordings of rows that have no results yet."""
-        return [source for table in self._tables for source in table.missing]
+        return list(chain.from_iterable(table.missing for table in self._tables))
 
     @property
     def done(self) -> int:
         """How many rows have theirs."""
-        return sum(row.is_done for table in self._tables for row in table.rows)
+        rows = chain.from_iterable(table.rows for table in self._tables)
+        return sum(row.is_done for row in rows)
 
     def take(self, outcome: "Outcome") -> None:
         """Note what became of a recording, and write it from time to time."""

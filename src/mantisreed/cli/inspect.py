@@ -82,7 +82,9 @@ def run(
             console.problem(one.error, one.recording.label)
     if plot and found[0].examination:
         console.note(f"drawn in {plot}")
-    return 1 if any(one.error for one in found) else 0
+    if any(one.error for one in found):
+        return 1
+    return 0
 
 
 def _lines(name: str, found: "Examination") -> "list[str]":
@@ -92,13 +94,26 @@ def _lines(name: str, found: "Examination") -> "list[str]":
     # One reader takes several kinds of file; the name tells which one this is.
     suffix = name.rpartition(".")[2].lower()
     names = contents.container.split(",")
-    container = suffix if suffix in names else names[0]
-    share = found.speech_seconds / found.duration if found.duration else 0.0
-    tracks = (
-        "" if len(contents.tracks) == 1 else f", track {track.number} of {len(contents.tracks)}"
-    )
-    noise = "none: digital silence" if found.noise is None else f"{found.noise:.1f} dBFS"
-    clean = "" if found.snr is None else f", speech {found.snr:.0f} dB over it"
+    if suffix in names:
+        container = suffix
+    else:
+        container = names[0]
+    if found.duration:
+        share = found.speech_seconds / found.duration
+    else:
+        share = 0.0
+    if len(contents.tracks) == 1:
+        tracks = ""
+    else:
+        tracks = f", track {track.number} of {len(contents.tracks)}"
+    if found.noise is None:
+        noise = "none: digital silence"
+    else:
+        noise = f"{found.noise:.1f} dBFS"
+    if found.snr is None:
+        clean = ""
+    else:
+        clean = f", speech {found.snr:.0f} dB over it"
     rows = [
         ("length", short_duration(found.duration)),
         (
@@ -119,11 +134,10 @@ def _lines(name: str, found: "Examination") -> "list[str]":
     if len(found.channels) > 1:
         for channel in found.channels:
             spoken = sum(stretch.end - stretch.start for stretch in channel.speech)
-            state = (
-                "empty"
-                if channel.is_empty
-                else f"peak {_level(channel.peak)}, {short_duration(spoken)} of speech"
-            )
+            if channel.is_empty:
+                state = "empty"
+            else:
+                state = f"peak {_level(channel.peak)}, {short_duration(spoken)} of speech"
             lines.append(f"  {'channel ' + str(channel.number):10}{state}")
     return [
         *lines,
@@ -139,7 +153,9 @@ def _channels(found: "Examination") -> str:
 
 
 def _level(peak: float | None) -> str:
-    return "all zero" if peak is None else f"{peak:.1f} dBFS"
+    if peak is None:
+        return "all zero"
+    return f"{peak:.1f} dBFS"
 
 
 def _described(inspected: "Inspected") -> "dict[str, Any]":
@@ -189,4 +205,6 @@ def _described(inspected: "Inspected") -> "dict[str, Any]":
 
 
 def _rounded(value: float | None) -> float | None:
-    return None if value is None else round(value, 2)
+    if value is None:
+        return None
+    return round(value, 2)

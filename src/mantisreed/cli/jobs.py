@@ -186,12 +186,14 @@ def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[Piece
     console.result(f"{record.id}: {record.recording} at {record.engine}, {record.shown}")
     if record.reason:
         console.result(f"  {record.reason}")
-    saved = f", {short_duration(record.saved)} from kept replies" if record.saved else ""
-    maybe = (
-        f", up to {money_text(record.maybe, record.currency)} more unconfirmed"
-        if record.maybe
-        else ""
-    )
+    if record.saved:
+        saved = f", {short_duration(record.saved)} from kept replies"
+    else:
+        saved = ""
+    if record.maybe:
+        maybe = f", up to {money_text(record.maybe, record.currency)} more unconfirmed"
+    else:
+        maybe = ""
     cost = money_text(record.cost, record.currency)
     console.result(f"  {record.billed / 60:.1f} minutes billed, {cost}{maybe}{saved}")
     table = plain_table()
@@ -201,12 +203,18 @@ def _print_pieces(console: Console, record: "JobRecord", pieces: "Sequence[Piece
         table.add_column(heading)
     table.add_column("what came", overflow="fold")
     for number, piece in enumerate(pieces, 1):
-        state = "kept reply" if piece.saved else piece.state
+        if piece.saved:
+            state = "kept reply"
+        else:
+            state = piece.state
         first = (f"{number}", clock(piece.start), clock(piece.end), state)
         if not piece.attempts:
             table.add_row(*first, "", "", "")
         for attempt in piece.attempts:
-            took = "" if attempt.ended is None else short_duration(attempt.ended - attempt.started)
+            if attempt.ended is None:
+                took = ""
+            else:
+                took = short_duration(attempt.ended - attempt.started)
             table.add_row(
                 *first,
                 f"{_moment(attempt.started)} {short_size(attempt.bytes)}",
@@ -274,7 +282,10 @@ def _described(record: "JobRecord") -> "dict[str, Any]":
     described: dict[str, Any] = msgspec.to_builtins(record)
     for internal in ("options", "made", "identity"):
         del described[internal]
-    cost = None if record.cost is None else float(record.cost)
+    if record.cost is None:
+        cost = None
+    else:
+        cost = float(record.cost)
     unconfirmed = described.pop("unconfirmed")
     return described | {
         "state": described.pop("shown"),

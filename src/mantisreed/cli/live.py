@@ -60,7 +60,10 @@ def run_live(
             where="--redact",
             advice="run it without --live, or `mantisreed redact` afterwards",
         )
-    form = StreamFormat.named(pcm) if pcm is not None else None
+    if pcm is not None:
+        form = StreamFormat.named(pcm)
+    else:
+        form = None
     live = LiveOptions(DEFAULT_PAUSE if silence is None else silence, form=form, name=name)
 
     def tell(phrase: "PhraseOutcome") -> None:
@@ -89,13 +92,18 @@ def _tell(console: Console, phrase: "PhraseOutcome", *, as_json: bool) -> None:
             "end": round(phrase.end, 3),
             "state": phrase.state,
         }
-        told |= {"text": text} if phrase.state == "done" else {}
-        told |= {"error": str(phrase.error)} if phrase.error else {}
+        if phrase.state == "done":
+            told |= {"text": text}
+        else:
+            told |= {}
+        if phrase.error:
+            told |= {"error": str(phrase.error)}
+        else:
+            told |= {}
         console.document(told)
         return
-    said = (
-        text
-        if phrase.state == "done"
-        else f"({phrase.state}{f': {phrase.error}' if phrase.error else ''})"
-    )
+    if phrase.state == "done":
+        said = text
+    else:
+        said = f"({phrase.state}{f': {phrase.error}' if phrase.error else ''})"
     console.result(f"{clock(phrase.start)}  {said}")

@@ -106,11 +106,10 @@ class _Parser(argparse.ArgumentParser):
             for argument in sys.argv[1:]
             if argument.startswith("-") and os.path.lexists(argument)
         ]
-        advice = (
-            "put -- before names of files that begin with a dash"
-            if mistaken
-            else f"see {self.prog} --help"
-        )
+        if mistaken:
+            advice = "put -- before names of files that begin with a dash"
+        else:
+            advice = f"see {self.prog} --help"
         self.exit(WRONG_USE, f"{self.prog}: {message}\n  {advice}\n")
 
 
@@ -144,7 +143,9 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
         return SOME_FAILED
     except MantisreedError as error:
         console.problem(error)
-        return WRONG_USE if isinstance(error, InputError) else SOME_FAILED
+        if isinstance(error, InputError):
+            return WRONG_USE
+        return SOME_FAILED
     except OSError as error:
         console.problem(refused_by_system(error))
         return SOME_FAILED
@@ -208,7 +209,10 @@ def _help_formatter(prog: str) -> argparse.HelpFormatter:
     """
     columns = os.environ.get("COLUMNS", "")
     try:
-        width = int(columns) if columns.isdigit() else os.get_terminal_size(1).columns
+        if columns.isdigit():
+            width = int(columns)
+        else:
+            width = os.get_terminal_size(1).columns
     except OSError:
         width = 80
     return argparse.RawDescriptionHelpFormatter(prog, width=max(40, width - 2))
@@ -218,7 +222,9 @@ def _add_common_arguments(parser: argparse.ArgumentParser, default: "str | None"
     """What every command takes; the actions of a command leave what is not given to the command
     itself.
     """
-    is_off = False if default is None else default
+    is_off: str | bool = False
+    if default is not None:
+        is_off = default
     parser.add_argument(
         "-q", "--quiet", action="store_true", default=is_off, help="only errors on stderr"
     )

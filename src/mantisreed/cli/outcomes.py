@@ -2,6 +2,8 @@
 what to do.
 """
 
+from itertools import chain
+
 from mantisreed.cli.arguments import described_changes
 from mantisreed.cli.console import Console, described_error, plain_table
 
@@ -73,7 +75,10 @@ def show_problems(console: Console, outcomes: "Sequence[Outcome]") -> None:
     for alike in waiting.values():
         error = alike[0].error
         assert error is not None
-        about = alike[0].recording.label if len(alike) == 1 else f"{len(alike)} recordings wait"
+        if len(alike) == 1:
+            about = alike[0].recording.label
+        else:
+            about = f"{len(alike)} recordings wait"
         console.problem(error, about)
     console.note(last_line(outcomes))
 
@@ -101,10 +106,13 @@ def exit_code(outcomes: "Iterable[Outcome]") -> int:
     if any(isinstance(outcome.error, InterruptedRunError) for outcome in outcomes):
         return 130
     states: set[str] = {str(outcome.state) for outcome in outcomes} - {"done", "no speech"}
-    states |= {str(followed.state) for outcome in outcomes for followed in outcome.follow_ups} - {
-        "done"
-    }
-    return 0 if not states else 3 if states <= {"waiting", "working"} else 1
+    followed = chain.from_iterable(outcome.follow_ups for outcome in outcomes)
+    states |= {str(one.state) for one in followed} - {"done"}
+    if not states:
+        return 0
+    if states <= {"waiting", "working"}:
+        return 3
+    return 1
 
 
 def exit_code_of_tables(outcomes: "Iterable[Outcome]", conflicts: "Sequence[str]") -> int:
@@ -151,22 +159,29 @@ def last_line(outcomes: "Sequence[Outcome]") -> str:
             f"{part} until {_moment(max(moments))}" if part.endswith("waiting") else part
             for part in parts
         ]
-    counts = ", ".join(parts) if parts else "no job to do anything about"
+    if parts:
+        counts = ", ".join(parts)
+    else:
+        counts = "no job to do anything about"
     if doubts := sum(outcome.job.unconfirmed for outcome in outcomes if outcome.job):
-        requests = "1 request is" if doubts == 1 else f"{doubts} requests are"
+        if doubts == 1:
+            requests = "1 request is"
+        else:
+            requests = f"{doubts} requests are"
         counts += f"; {requests} unconfirmed and may be charged for, see `mantisreed jobs ID`"
     counts += _counted_follow_ups(outcomes)
-    folders = dict.fromkeys(
-        printable(_near(path.parent)) for outcome in outcomes for path in outcome.files
-    )
-    return f"{counts}; files are in {', '.join(folders)}" if folders else counts
+    files = chain.from_iterable(outcome.files for outcome in outcomes)
+    folders = dict.fromkeys(printable(_near(path.parent)) for path in files)
+    if folders:
+        return f"{counts}; files are in {', '.join(folders)}"
+    return counts
 
 
 def _counted_follow_ups(outcomes: "Sequence[Outcome]") -> str:
     """How many follow-ups ended how, and what was sent to text services for them."""
     from mantisreed.jobs.budget import money_text
 
-    followed = [one for outcome in outcomes for one in outcome.follow_ups]
+    followed = list(chain.from_iterable(outcome.follow_ups for outcome in outcomes))
     if not followed:
         return ""
     states = [one.state for one in followed]
@@ -184,12 +199,13 @@ def _counted_follow_ups(outcomes: "Sequence[Outcome]") -> str:
         for currency in dict.fromkeys(currency for _, currency in costs)
     ]
     words = sum(one.tally.words for one in followed)
-    asked = (
-        f" ({characters} characters, {words} words to text "
-        f"services{', ' if sums else ''}{', '.join(sums)})"
-        if characters
-        else ""
-    )
+    if characters:
+        asked = (
+            f" ({characters} characters, {words} words to text "
+            f"services{', ' if sums else ''}{', '.join(sums)})"
+        )
+    else:
+        asked = ""
     return f"; follow-ups: {parts}{asked}"
 
 
@@ -206,9 +222,9 @@ def _near(folder: "Path") -> "Path":
     from pathlib import Path
 
     here = Path.cwd()
-    return (
-        folder.relative_to(here) if folder.is_absolute() and folder.is_relative_to(here) else folder
-    )
+    if folder.is_absolute() and folder.is_relative_to(here):
+        return folder.relative_to(here)
+    return folder
 
 
 def _described(outcome: "Outcome") -> "dict[str, Any]":
@@ -299,7 +315,9 @@ def _listed_formats(files: "Sequence[Path]") -> str:
 
 
 def _rounded(confidence: float | None) -> float | None:
-    return None if confidence is None else round(confidence, 3)
+    if confidence is None:
+        return None
+    return round(confidence, 3)
 
 
 def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":

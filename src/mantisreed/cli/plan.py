@@ -91,7 +91,9 @@ def run(
     for plan in planned:
         if plan.error:
             console.problem(plan.error, plan.recording.label)
-    return 1 if any(plan.error for plan in planned) else 0
+    if any(plan.error for plan in planned):
+        return 1
+    return 0
 
 
 def _draw(path: "Path", planned: "Sequence[PlannedRecording]", track: int | None) -> None:
@@ -118,32 +120,34 @@ def _draw(path: "Path", planned: "Sequence[PlannedRecording]", track: int | None
 
 
 def _print_json(console: Console, planned: "Sequence[PlannedRecording]") -> None:
-    recordings = [
-        {"name": plan.recording.label, "error": described_error(plan.error)}
-        if plan.error
-        else {
-            "name": plan.recording.label,
-            "duration": round(plan.duration, 3),
-            "speech": round(plan.speech, 3),
-            "pieces": [
-                {
-                    "start": round(piece.start, 3),
-                    "end": round(piece.end, 3),
-                    "seam": piece.seam,
-                    "bytes": piece.size,
-                    "format": piece.form,
-                    "bit_rate": piece.bit_rate,
-                    "channel": piece.channel,
-                }
-                for piece in plan.pieces
-            ],
-            "requests": len(plan.pieces),
-            "billed": round(plan.billed, 3),
-            "cost": None if plan.cost is None else float(round(plan.cost, 6)),
+    console.document({"recordings": [_described(plan) for plan in planned]})
+
+
+def _described(plan: "PlannedRecording") -> dict[str, object]:
+    """A recording's plan, as JSON has it."""
+    if plan.error:
+        return {"name": plan.recording.label, "error": described_error(plan.error)}
+    pieces = [
+        {
+            "start": round(piece.start, 3),
+            "end": round(piece.end, 3),
+            "seam": piece.seam,
+            "bytes": piece.size,
+            "format": piece.form,
+            "bit_rate": piece.bit_rate,
+            "channel": piece.channel,
         }
-        for plan in planned
+        for piece in plan.pieces
     ]
-    console.document({"recordings": recordings})
+    return {
+        "name": plan.recording.label,
+        "duration": round(plan.duration, 3),
+        "speech": round(plan.speech, 3),
+        "pieces": pieces,
+        "requests": len(plan.pieces),
+        "billed": round(plan.billed, 3),
+        "cost": None if plan.cost is None else float(round(plan.cost, 6)),
+    }
 
 
 def _print_tables(
@@ -160,14 +164,19 @@ def _print_tables(
     requests = sum(len(plan.pieces) for plan in planned)
     billed = sum(plan.billed for plan in planned)
     cost = sum((plan.cost for plan in planned if plan.cost is not None), Decimal(0))
-    price = (
-        f", {cost:.4f} {card.price.currency}".rstrip() if card.price else ", price not in the card"
-    )
+    if card.price:
+        price = f", {cost:.4f} {card.price.currency}".rstrip()
+    else:
+        price = ", price not in the card"
     waits = shortest_time(card.rate_limit, requests)
-    at_least = (
-        f"; {card.name}'s rate limit makes it last {short_duration(waits)} or more" if waits else ""
-    )
-    one = "request" if requests == 1 else "requests"
+    if waits:
+        at_least = f"; {card.name}'s rate limit makes it last {short_duration(waits)} or more"
+    else:
+        at_least = ""
+    if requests == 1:
+        one = "request"
+    else:
+        one = "requests"
     console.result(
         f"{requests} {one} to {card.name}, {billed / 60:.1f} minutes billed{price}{at_least}"
     )
@@ -177,7 +186,10 @@ def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
 
     from mantisreed.units import clock, short_duration, short_size
 
-    share = plan.speech / plan.duration if plan.duration else 0.0
+    if plan.duration:
+        share = plan.speech / plan.duration
+    else:
+        share = 0.0
     console.result(
         f"{plan.recording.label}: {short_duration(plan.duration)}, {share:.0%} of it speech"
     )
@@ -201,7 +213,10 @@ def _print_pieces(console: Console, plan: "PlannedRecording") -> None:
     table.add_column("format")
     table.add_column("seam")
     for number, piece in enumerate(plan.pieces, 1):
-        rate = f" {piece.bit_rate / 1000:g} kbit/s" if piece.bit_rate else ""
+        if piece.bit_rate:
+            rate = f" {piece.bit_rate / 1000:g} kbit/s"
+        else:
+            rate = ""
         table.add_row(
             str(number),
             *((str(piece.channel),) if has_channels else ()),

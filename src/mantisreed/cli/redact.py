@@ -129,7 +129,10 @@ def run(
     files: list[Path] = []
     copied: CoveredRecording | None = None
     if into is not None:
-        chosen = duration(margin, "--margin") if margin else None
+        if margin:
+            chosen = duration(margin, "--margin")
+        else:
+            chosen = None
         wanted = _Copies(Path(into), to, cover, chosen, overwrite)
         files, copied = wanted.write(
             path, Path(recording) if recording else None, document, redaction, places
@@ -193,17 +196,24 @@ class _Copies:
         sources = [source] + ([recording] if recording is not None else [])
         stem = hidden_name((recording or source).name.split(".")[0], redaction)
         copied = None
-        target = (
-            self._folder / f"{stem}{suffix_of_copy(recording)}" if recording is not None else None
-        )
+        if recording is not None:
+            target = self._folder / f"{stem}{suffix_of_copy(recording)}"
+        else:
+            target = None
         if target is not None:
             check_copy(target, sources, overwrite=self._overwrite)
         clean = hidden_transcript(document, redaction)
         files = write_into(self._folder, stem, clean, self._to, sources, overwrite=self._overwrite)
         if recording is not None and target is not None:
             # Where times were estimated they may be off by some tenths of a second.
-            usual = _ESTIMATED_MARGIN if any(one.is_estimated for one in places) else _EXACT_MARGIN
-            margin = usual if self._margin is None else self._margin
+            if any(one.is_estimated for one in places):
+                usual = _ESTIMATED_MARGIN
+            else:
+                usual = _EXACT_MARGIN
+            if self._margin is None:
+                margin = usual
+            else:
+                margin = self._margin
             spans = [(one.start, one.end) for one in places]
             wanted = Covering(spans, self._cover, margin, document.recording.track_number)  # type: ignore[arg-type]
             copied = cover_recording(recording, target, wanted)
@@ -234,5 +244,8 @@ def _show(
     )
     console.result(f"{name}: {f'{len(places)} found: {kinds}' if places else 'nothing found'}")
     if copied is not None:
-        stretches = "1 stretch" if copied.spans == 1 else f"{copied.spans} stretches"
+        if copied.spans == 1:
+            stretches = "1 stretch"
+        else:
+            stretches = f"{copied.spans} stretches"
         console.result(f"{stretches} of the recording covered, {copied.seconds:.1f} s")

@@ -74,7 +74,12 @@ def run(
     workspace = workspace_if_any(config)
     found = find_script(workspace, wanted)
     rules = layout_rules(workspace, layout)
-    folder = Path(into) if into is not None else (Path(wanted).parent if is_file else found.folder)
+    if into is not None:
+        folder = Path(into)
+    elif is_file:
+        folder = Path(wanted).parent
+    else:
+        folder = found.folder
     page = folder / f"{found.stem}.review.html"
     if page.exists() and not overwrite:
         raise OutputError(

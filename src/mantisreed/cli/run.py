@@ -180,7 +180,9 @@ def _write_tags(console: Console, outcomes: "Sequence[Outcome]", base: str) -> N
     from mantisreed.files import printable
     from mantisreed.pipeline.episodes import write_tags
 
-    folders = [path.parent for outcome in outcomes for path in outcome.files]
+    folders = []
+    for outcome in outcomes:
+        folders.extend([path.parent for path in (outcome.files)])
     if not folders:
         console.note("no transcript to be published")
         return

@@ -186,15 +186,23 @@ def _show(console: Console, name: str, score: "Score", worst: int) -> None:
         )
         console.result(f"{name}: most confused: {pairs}")
     for one in score.worst[:worst]:
-        at = f"{clock(one.start)[:8]} " if one.start is not None else ""
-        errors = "1 error" if one.errors == 1 else f"{one.errors} errors"
+        if one.start is not None:
+            at = f"{clock(one.start)[:8]} "
+        else:
+            at = ""
+        if one.errors == 1:
+            errors = "1 error"
+        else:
+            errors = f"{one.errors} errors"
         console.result(f"{name}: {at}{errors}")
         console.result(f"  said   {_shortened(one.said)}")
         console.result(f"  heard  {_shortened(one.heard)}")
 
 
 def _shortened(text: str) -> str:
-    return text if len(text) <= 140 else f"{text[:139]}…"
+    if len(text) <= 140:
+        return text
+    return f"{text[:139]}…"
 
 
 def read_reference(name: str) -> "Transcript":

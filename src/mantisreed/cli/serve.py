@@ -257,7 +257,10 @@ def _limits(
     from mantisreed.units import money_given
 
     amount = money_given(spend, "--spend")
-    money = None if amount is None else float(amount)
+    if amount is None:
+        money = None
+    else:
+        money = float(amount)
     return Limits(
         rate,
         money,
@@ -304,7 +307,10 @@ def _serve_callbacks(console: Console, workspace: "Workspace") -> int:
     from mantisreed.pipeline.callbacks import ServeHooks, serve_callbacks
 
     def done(outcome: "Outcome") -> None:
-        job = outcome.job.id if outcome.job else "-"
+        if outcome.job:
+            job = outcome.job.id
+        else:
+            job = "-"
         console.result(f"{job}  {outcome.recording.label}: {outcome.state}")
         if outcome.error:
             console.problem(outcome.error, outcome.recording.label)

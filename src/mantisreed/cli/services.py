@@ -51,7 +51,9 @@ def run(
     for one in found:
         if one.error is not None:
             console.problem(one.error, one.card.name)
-    return 1 if any(one.error is not None for one in found) else 0
+    if any(one.error is not None for one in found):
+        return 1
+    return 0
 
 
 def _described(one: "ServiceFacts") -> "dict[str, Any]":
@@ -91,14 +93,16 @@ def _print(console: Console, found: "Sequence[ServiceFacts]") -> None:
         table.add_column(heading, overflow="fold")
     for one in found:
         card, accepts = one.card, one.card.accepts
-        most = f"{accepts.max_characters} characters" if accepts.max_characters else "-"
+        if accepts.max_characters:
+            most = f"{accepts.max_characters} characters"
+        else:
+            most = "-"
         if accepts.max_tokens:
             most = f"{accepts.max_tokens} tokens"
-        price = (
-            "-"
-            if card.price is None
-            else f"{card.price.per_thousand_characters} {card.price.currency}".strip()
-        )
+        if card.price is None:
+            price = "-"
+        else:
+            price = f"{card.price.per_thousand_characters} {card.price.currency}".strip()
         reads, writes = (", ".join(tags) or "any" for tags in (one.reads, one.writes))
         table.add_row(
             Text(card.name),

@@ -153,7 +153,10 @@ def _told(
     from mantisreed.files import printable
     from mantisreed.units import clock
 
-    count = "1 cue" if len(moved) == 1 else f"{len(moved)} cues"
+    if len(moved) == 1:
+        count = "1 cue"
+    else:
+        count = f"{len(moved)} cues"
     if synced is None:
         begins = (
             f"the first begins at {clock(moved[0].start)}, the last at {clock(moved[-1].start)}"
@@ -169,7 +172,10 @@ def _told(
     fit = (
         f"{synced.fit_before:.0%} of the cues began with speech, and {synced.fit_after:.0%} do now"
     )
-    rate = "" if synced.rate == "1" else f"rate corrected by {synced.rate}; "
+    if synced.rate == "1":
+        rate = ""
+    else:
+        rate = f"rate corrected by {synced.rate}; "
     return [f"{printable(target)}: {count}; {rate}{fit}", *lines]
 
 

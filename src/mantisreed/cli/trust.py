@@ -52,14 +52,16 @@ def run(
     trust = _trust_in(settings)
     if revoke:
         was_trusted = trust.revoke()
-        told = "trusted no longer" if was_trusted else "was not trusted"
+        if was_trusted:
+            told = "trusted no longer"
+        else:
+            told = "was not trusted"
     else:
         trust.remember()
-        told = (
-            "trusted from now on with this"
-            if trust.uses
-            else "trusted; it uses nothing that needs it"
-        )
+        if trust.uses:
+            told = "trusted from now on with this"
+        else:
+            told = "trusted; it uses nothing that needs it"
     if as_json:
         uses = [{"kind": use.kind, "engine": use.engine, "what": use.what} for use in trust.uses]
         console.document({"settings": str(trust.file), "trusted": not revoke, "uses": uses})
@@ -100,7 +102,10 @@ def _trust_in(settings: str | None) -> "Trust":
 
     from mantisreed.workspace import SETTINGS_FILE, open_workspace
 
-    named = Path(settings) if settings else None
+    if settings:
+        named = Path(settings)
+    else:
+        named = None
     if named is not None and named.is_dir():
         named = named / SETTINGS_FILE
     return open_workspace(named).trust

@@ -98,7 +98,10 @@ def run(
         ],
     )
     words = len(result.transcript.words)
-    places = "1 place was" if result.disputed == 1 else f"{result.disputed} places were"
+    if result.disputed == 1:
+        places = "1 place was"
+    else:
+        places = f"{result.disputed} places were"
     console.result(f"{words} words; {places} not unanimous")
     return 0
 

@@ -88,7 +88,10 @@ def run(
     workspace = open_workspace(Path(config) if config else None)
     options = run_options(workspace, **given)
     settled = duration(settle, "--settle")
-    target = Path(move_done) if move_done else None
+    if move_done:
+        target = Path(move_done)
+    else:
+        target = None
     often = duration(every, "--every")
     watching = WatchOptions(
         duration(until_idle, "--until-idle"),
@@ -134,7 +137,11 @@ def run(
     console.note(", ".join(parts))
     if over_limit:
         console.note("the spend limit is reached; the same command with a higher one goes on")
-    return 1 if count["failed"] or unreadable else 3 if over_limit else 0
+    if count["failed"] or unreadable:
+        return 1
+    if over_limit:
+        return 3
+    return 0
 
 
 def _has_failed_after(outcome: "Outcome") -> bool:

@@ -98,7 +98,10 @@ class Parcel:
             raise InputError(
                 f"there is no file {missing[0]!r} of this recording", advice=f"there are: {known}"
             )
-        return [file for kind in kinds for file in self.files if file.kind == kind]
+        chosen = []
+        for kind in kinds:
+            chosen += [file for file in self.files if file.kind == kind]
+        return chosen
 
     def filled(self, template: Template, encode: Callable[[str], str] | None = None) -> str:
         """A template with what is known; what is not known is empty.

@@ -42,7 +42,9 @@ def row_of(rows: Rows, parcel: Parcel) -> dict[str, Any]:
 def _cell(found: Any) -> Any:
     if isinstance(found, list) and all(isinstance(one, (str, int, float)) for one in found):
         return "; ".join(map(str, found))
-    return json.dumps(found, ensure_ascii=False) if isinstance(found, (dict, list)) else found
+    if isinstance(found, (dict, list)):
+        return json.dumps(found, ensure_ascii=False)
+    return found
 
 
 def add_row(rows: Rows, parcel: Parcel, folder: Path, password: Secret | None) -> None:
@@ -255,7 +257,9 @@ def database_url(address: str, folder: Path, password: Secret | None) -> Any:
     if url.get_backend_name() == "sqlite":
         return url.set(database=str(folder / (url.database or "")))
     url = url.set(drivername="postgresql+psycopg")
-    return url if password is None else url.set(password=password.reveal())
+    if password is None:
+        return url
+    return url.set(password=password.reveal())
 
 
 def _make_table(rows: Rows, row: Mapping[str, Any], connection: Any) -> None:
@@ -283,12 +287,12 @@ def _make_table(rows: Rows, row: Mapping[str, Any], connection: Any) -> None:
 def _type_of(value: Any) -> Any:
     import sqlalchemy as sa
 
-    return (
-        sa.Float() if isinstance(value, (int, float)) and not isinstance(value, bool) else sa.Text()
-    )
+    if isinstance(value, (int, float)) and not isinstance(value, bool):
+        return sa.Float()
+    return sa.Text()
 
 
 def _storable(value: Any) -> Any:
-    return (
-        value if value is None or isinstance(value, (int, float)) else str(value).replace("\0", "")
-    )
+    if value is None or isinstance(value, (int, float)):
+        return value
+    return str(value).replace("\0", "")

@@ -282,11 +282,10 @@ def _names_in(rule: FollowUp) -> Iterator[tuple[str, str]]:
     for place, template in templates:
         for name in template.names if template is not None else ():
             yield place, name
-    paths = (
-        [(".rows.columns", path) for path in rule.rows.columns.values()]
-        if rule.rows is not None
-        else []
-    )
+    if rule.rows is not None:
+        paths = [(".rows.columns", path) for path in rule.rows.columns.values()]
+    else:
+        paths = []
     if rule.only_if is not None:
         paths.append(("", rule.only_if))
     for place, path in paths:

@@ -39,7 +39,9 @@ def client_for(
     if card.python:
         return PythonClient(card, secrets)
     client = HttpClient(card, secrets, transport, options)
-    return client if card.batch is None else BatchClient(card, client)
+    if card.batch is None:
+        return client
+    return BatchClient(card, client)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +61,10 @@ class Waits:
         """Those of a job."""
         steps = dict(card.sequence)
         step = steps.get(str(ticket.values.get("step")))
-        asking = step if step is not None and step.is_asking else None
+        if step is not None and step.is_asking:
+            asking = step
+        else:
+            asking = None
         limits = [other.limit for other in steps.values() if other.is_asking]
         return cls(asking, float(max(limits, default=_LIMIT)))
 

@@ -9,6 +9,7 @@ import logging
 from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import Any
 
 from mantisreed.cards.exchange import Finished, Standing, Waiting
@@ -153,7 +154,10 @@ class BatchClient:
         key, standing = self._parted(ticket.values)
         came = await self._asked_once(standing)
         if isinstance(came, Waiting):
-            moved = None if came.standing is None else self._ticket(came.standing, key)
+            if came.standing is None:
+                moved = None
+            else:
+                moved = self._ticket(came.standing, key)
             return StillWorking(moved, came.retry_after)
         return self._response_for(key, came, standing)
 
@@ -215,11 +219,10 @@ class BatchClient:
             raise JobFailedError(
                 f"batch.reply ({batch.reply}) finds nothing for this piece", engine=self._card.name
             )
-        body = (
-            found.encode("utf-8", "surrogatepass")
-            if isinstance(found, str)
-            else json.dumps(found).encode()
-        )
+        if isinstance(found, str):
+            body = found.encode("utf-8", "surrogatepass")
+        else:
+            body = json.dumps(found).encode()
         cleanup = None
         if finished.cleanup is not None:
             cleanup = {**finished.cleanup.as_json(), _PIECE_KEY: key, "job": name}
@@ -242,9 +245,11 @@ class BatchClient:
                 for document in documents
                 if (found := batch.results.find(document)) is not None
             ]
-            documents = [
-                item for found in lists for item in (found if isinstance(found, list) else [found])
-            ]
+            documents = list(
+                chain.from_iterable(
+                    found if isinstance(found, list) else [found] for found in lists
+                )
+            )
         return {str(key): item for item in documents if (key := batch.key.find(item)) is not None}
 
     def _noted(self, result: Any) -> dict[str, Value]:
@@ -292,4 +297,6 @@ def _name_of(standing: Standing) -> str:
 
 
 def _list_names(batch: Batch) -> frozenset[str]:
-    return batch.results.list_names if batch.results else frozenset()
+    if batch.results:
+        return batch.results.list_names
+    return frozenset()

@@ -48,11 +48,9 @@ class Accepts(Table, frozen=True, kw_only=True):
     @property
     def language_names(self) -> Mapping[str, str]:
         """From each tag to what the engine calls it."""
-        return (
-            self.languages
-            if isinstance(self.languages, dict)
-            else {tag: tag for tag in self.languages}
-        )
+        if isinstance(self.languages, dict):
+            return self.languages
+        return {tag: tag for tag in self.languages}
 
 
 class Price(Table, frozen=True, kw_only=True):
@@ -483,4 +481,6 @@ class EngineCard(ServiceCard, frozen=True, kw_only=True, dict=True):
     @property
     def asking(self) -> Step | None:
         """The step that asks for a job; None where there is none."""
-        return self.exchange.asking if self.is_service else None
+        if self.is_service:
+            return self.exchange.asking
+        return None

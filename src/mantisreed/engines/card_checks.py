@@ -3,6 +3,7 @@ see.
 """
 
 from collections.abc import Iterator, Mapping
+from itertools import chain
 from typing import Any
 
 import msgspec
@@ -62,11 +63,10 @@ def _check_overlays(table: Mapping[str, Any], file: str, place: str) -> None:
         raise SettingsError("unknown key 'name'", where=f"{file}: [{place}]", advice=advice)
     for kind in _OVERLAYS:
         overlays = table.get(kind, {})
-        wrong = (
-            overlays
-            if not isinstance(overlays, dict)
-            else [k for k, v in overlays.items() if not isinstance(v, dict)]
-        )
+        if not isinstance(overlays, dict):
+            wrong = overlays
+        else:
+            wrong = [k for k, v in overlays.items() if not isinstance(v, dict)]
         if wrong:
             raise SettingsError(
                 f"key {kind!r}: expected tables [{place}.{kind}.NAME]", where=f"{file}: [{place}]"
@@ -84,11 +84,10 @@ def laid_over(table: Mapping[str, Any], overlay: Mapping[str, Any]) -> dict[str,
     merged = dict(table)
     for key, value in overlay.items():
         below = merged.get(key)
-        merged[key] = (
-            laid_over(below, value)
-            if isinstance(below, dict) and isinstance(value, dict)
-            else value
-        )
+        if isinstance(below, dict) and isinstance(value, dict):
+            merged[key] = laid_over(below, value)
+        else:
+            merged[key] = value
     return merged
 
 
@@ -207,7 +206,7 @@ def _wrong_jobs(card: EngineCard) -> Iterator[Problem]:
     if all(step.cleanup for _, step in card.sequence):
         return
     sequence = StepSequence(card)
-    names = {name for _, step in card.sequence for name in step.names}
+    names = set(chain.from_iterable(step.names for _, step in card.sequence))
     if card.callback is not None and sequence.is_answered_at_once:
         yield "", "key 'callback' needs a step that comes after the work is started"
     if card.callback is not None and "callback" not in names:
@@ -267,7 +266,9 @@ def _wrong_for_programs(card: EngineCard) -> Iterator[Problem]:
         default = next(
             field for field in msgspec.structs.fields(EngineCard) if field.name == key
         ).default
-        empty = ({}, None) if default is msgspec.NODEFAULT else (default, {}, None)
+        empty: tuple[Any, ...] = ({}, None)
+        if default is not msgspec.NODEFAULT:
+            empty = (default, *empty)
         if getattr(card, key) not in empty:
             yield "", f"{key!r} has no effect with {way!r}"
     if card.command is None:

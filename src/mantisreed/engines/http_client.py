@@ -73,14 +73,19 @@ class HttpClient:
         """See `EngineClient`."""
         values = self.values_of(piece, request_options)
         came = await self.exchange.start(str(values["request_id"]), values, attachment_of(piece))
-        return self.response(came) if isinstance(came, Finished) else self.ticket(came)
+        if isinstance(came, Finished):
+            return self.response(came)
+        return self.ticket(came)
 
     async def ask(self, ticket: Ticket) -> EngineResponse | StillWorking:
         """See `EngineClient`."""
         came = await self.exchange.go_on(self._standing(ticket))
         if isinstance(came, Finished):
             return self.response(came)
-        moved = None if came.standing is None else Ticket(came.standing.as_json(), ticket.mark)
+        if came.standing is None:
+            moved = None
+        else:
+            moved = Ticket(came.standing.as_json(), ticket.mark)
         return StillWorking(moved, came.retry_after)
 
     async def clean_up(self, response: EngineResponse) -> None:
@@ -95,7 +100,9 @@ class HttpClient:
     async def look_up(self, piece: Piece, request_options: RequestOptions) -> Ticket | None:
         """See `EngineClient`."""
         standing = await self.exchange.look_up(self.values_of(piece, request_options))
-        return None if standing is None else self.ticket(standing)
+        if standing is None:
+            return None
+        return self.ticket(standing)
 
     async def cancel(self, ticket: Ticket) -> bool:
         """See `EngineClient`."""
@@ -120,7 +127,10 @@ class HttpClient:
         # The address is that of the card, so that the same number of two engines is not the same
         # job.
         url = self._card.url.source if self._card.url else None
-        mark = json.dumps([url, *sorted(named.items())], default=str) if named else None
+        if named:
+            mark = json.dumps([url, *sorted(named.items())], default=str)
+        else:
+            mark = None
         return Ticket(standing.as_json(), mark)
 
     def _standing(self, ticket: Ticket) -> Standing:
@@ -135,8 +145,14 @@ class HttpClient:
 
     def response(self, finished: Finished) -> EngineResponse:
         """A reply, with what the engine says of its price."""
-        cleanup = None if finished.cleanup is None else finished.cleanup.as_json()
-        body = None if finished.body is None else redacted_body(finished.body)
+        if finished.cleanup is None:
+            cleanup = None
+        else:
+            cleanup = finished.cleanup.as_json()
+        if finished.body is None:
+            body = None
+        else:
+            body = redacted_body(finished.body)
         return EngineResponse(body, self.bill(finished.noted), cleanup)
 
     def bill(self, noted: Mapping[str, Value]) -> ReportedBill | None:
@@ -145,7 +161,9 @@ class HttpClient:
         cost = _money(noted.get(_COST))
         if seconds is not None and seconds < 0:
             seconds = None
-        return None if seconds is None and cost is None else ReportedBill(seconds, cost)
+        if seconds is None and cost is None:
+            return None
+        return ReportedBill(seconds, cost)
 
 
 _LONGEST_AMOUNT = 40  # characters
@@ -164,4 +182,6 @@ def _money(value: Value) -> Decimal | None:
     is_modest = (
         amount.is_finite() and 0 <= amount <= MOST_MONEY and amount.adjusted() > -_LONGEST_AMOUNT
     )
-    return round(amount, _PLACES) if is_modest else None
+    if is_modest:
+        return round(amount, _PLACES)
+    return None

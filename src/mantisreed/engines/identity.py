@@ -105,5 +105,8 @@ def _rendered(card: EngineCard, values: Mapping[str, Value]) -> Any:
             card.python.object,
             {name: known.get(name) for name in ("language", "target", "hints")},
         ]
-    item = None if card.batch is None else card.batch.item.document(known)
+    if card.batch is None:
+        item = None
+    else:
+        item = card.batch.item.document(known)
     return [*rendered_steps(card, known, _SYMBOLIC_AUDIO), *([] if item is None else [item])]

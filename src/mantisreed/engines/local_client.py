@@ -123,7 +123,10 @@ class CommandClient(_AnswersAtOnce):
         process = await self._started(
             arguments, {name: text for name, text in environment.items() if text is not None}
         )
-        sound = piece.audio if self._command.audio == "stdin" else b""
+        if self._command.audio == "stdin":
+            sound = piece.audio
+        else:
+            sound = b""
         try:
             output, errors = await asyncio.wait_for(
                 self._communicated(process, arguments[0], sound), self._command.timeout
@@ -141,10 +144,14 @@ class CommandClient(_AnswersAtOnce):
         assert process.returncode is not None
         if process.returncode != 0:
             said = quoted_beginning(errors, self._secrets.values())
-            ended = (
-                f"ended with code {process.returncode}" if process.returncode > 0 else "was killed"
-            )
-            last_words = f", saying: {said}" if said else " and said nothing"
+            if process.returncode > 0:
+                ended = f"ended with code {process.returncode}"
+            else:
+                ended = "was killed"
+            if said:
+                last_words = f", saying: {said}"
+            else:
+                last_words = " and said nothing"
             raise EngineBrokeError(
                 f"{arguments[0]} {ended}{last_words}", engine=self._card.name, answer=said
             )
@@ -281,7 +288,10 @@ class PythonClient(_AnswersAtOnce):
         about = _values(self._card, piece, request_options, self._secrets)
         for name in ("audio_link", "request_id", "callback", "audio_size"):
             del about[name]
-        process = self._idle.pop() if self._idle else await self._loaded()
+        if self._idle:
+            process = self._idle.pop()
+        else:
+            process = await self._loaded()
         try:
             kind, content = await asyncio.wait_for(
                 self._in_thread(lambda: process.called(piece.audio, about)), self._timeout

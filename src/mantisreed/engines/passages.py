@@ -3,7 +3,7 @@
 import math
 from bisect import bisect_right
 from collections.abc import Iterator, Mapping, Sequence
-from itertools import groupby
+from itertools import chain, groupby
 from typing import Any
 
 from mantisreed.cards.limits import MOST_SPEAKERS
@@ -39,7 +39,9 @@ class DocumentReader:
 
     def __init__(self, reply: Reply, context: ReplyContext) -> None:
         self._reply, self._context = reply, context
-        self._words = WordFinder(reply.words, context) if reply.words else None
+        self._words: WordFinder | None = None
+        if reply.words:
+            self._words = WordFinder(reply.words, context)
         self.events: list[TimedText] = []
 
     def passages(self, documents: Sequence[Any]) -> list[Passage]:
@@ -51,24 +53,22 @@ class DocumentReader:
         reply = self._reply
         names = self._names(documents)
         turns = self._turns(documents)
-        each = (
-            reply.passages.each
-            if reply.passages is not None
-            else reply.words.each
-            if reply.words
-            else None
-        )
+        each: ReplyPath | None = None
+        if reply.passages is not None:
+            each = reply.passages.each
+        elif reply.words:
+            each = reply.words.each
         if reply.format in ("lines", "events") and each is not None:
             # Some of them say other things: that it begins, how far it is, what it cost.
             documents = [
                 document for document in documents if each.find(document) is not None
             ] or documents
         if reply.passages is not None:
-            found = [
-                part
-                for document in documents
-                for part in self._in_document(reply.passages, document, turns)
-            ]
+            found = list(
+                chain.from_iterable(
+                    self._in_document(reply.passages, document, turns) for document in documents
+                )
+            )
         else:
             found = list(_grouped(self._in_order(self._all_words(documents), turns)))
         # Sorting is stable: of passages that begin at once the order of the reply stays.
@@ -87,16 +87,20 @@ class DocumentReader:
         parts = [found for document in documents if isinstance(found := path.find(document), str)]
         if not parts:
             found = path.find(documents[0]) if documents else None
-            where = (
-                "" if len(documents) < 2 else f" in any of {len(documents)} {self._reply.format}"
-            )
+            if len(documents) < 2:
+                where = ""
+            else:
+                where = f" in any of {len(documents)} {self._reply.format}"
             raise UnexpectedReplyError(
                 f"reply.text ({path}) finds {'nothing' if found is None else 'no text'}{where}"
             )
         if self._reply.is_whole_text:
             return " ".join(parts[-1].split())
         # Lines and events bring the text bit by bit; pages of a document each bring a part of it.
-        separator = "" if self._reply.format in ("lines", "events") else " "
+        if self._reply.format in ("lines", "events"):
+            separator = ""
+        else:
+            separator = " "
         return " ".join(separator.join(parts).split())
 
     def language(self, documents: Sequence[Any]) -> str | None:
@@ -105,7 +109,9 @@ class DocumentReader:
         if path is None:
             return None
         found = next((value for document in documents if (value := path.find(document))), None)
-        return None if found is None else label_of(found)
+        if found is None:
+            return None
+        return label_of(found)
 
     def _all_words(self, documents: Sequence[Any]) -> list[TimedText]:
         """The words of all documents: one may end in the next document, or have its mark there."""
@@ -143,12 +149,14 @@ class DocumentReader:
         self, paths: PassagePaths, item: Any, start: float, end: float, turns: "_Turns | None"
     ) -> Iterator[Passage]:
         has_time = math.isfinite(start)
-        low, high = (
-            (start, end if math.isfinite(end) else self._context.duration)
-            if has_time
-            else (0.0, self._context.duration)
-        )
-        words = self._found(item, low, high).words if self._words else []
+        if has_time:
+            low, high = (start, end if math.isfinite(end) else self._context.duration)
+        else:
+            low, high = (0.0, self._context.duration)
+        if self._words:
+            words = self._found(item, low, high).words
+        else:
+            words = []
         if has_time:
             self._check_place(words, low, high)
         words = self._in_order(words, turns)
@@ -156,7 +164,10 @@ class DocumentReader:
             raise UnexpectedReplyError("reply.passages: a passage has neither a time nor words")
         text = self._text_of(paths, item, words)
         speaker = _optional(paths.speaker, item)
-        alternatives = paths.alternatives.find(item) if paths.alternatives else None
+        if paths.alternatives:
+            alternatives = paths.alternatives.find(item)
+        else:
+            alternatives = None
         if isinstance(alternatives, str):
             alternatives = [alternatives]
         others = tuple(
@@ -170,7 +181,9 @@ class DocumentReader:
             return
         labels = {word.speaker for word in words}
         if len(labels) < 2 or (speaker is not None and labels <= {None}):
-            label = speaker if speaker is not None else next(iter(labels))
+            label = speaker
+            if label is None:
+                label = next(iter(labels))
             yield Passage(low, high, text, label, words=_words(words), alternatives=others)
         else:
             yield from _split_by_speaker(text, words, speaker)
@@ -225,7 +238,10 @@ class DocumentReader:
                     "out of order", f"{word.text!r} at {word.start:g} s follows one at {before:g} s"
                 )
                 is_ordered = False
-            latest[word.speaker] = max(before, word.start) if math.isfinite(word.start) else before
+            if math.isfinite(word.start):
+                latest[word.speaker] = max(before, word.start)
+            else:
+                latest[word.speaker] = before
         if is_ordered or not all(math.isfinite(word.start) for word in words):
             return list(words)
         return sorted(words, key=lambda word: word.start)
@@ -243,7 +259,10 @@ class DocumentReader:
         for document in documents:
             found = speakers.each.find(document)
             for place, item in enumerate(found if isinstance(found, (list, dict)) else ()):
-                known = place if speakers.id is None else speakers.id.find(item)
+                if speakers.id is None:
+                    known = place
+                else:
+                    known = speakers.id.find(item)
                 name = speakers.name.find(item)
                 if known is not None and name not in (None, ""):
                     names[label_of(known)] = label_of(name)
@@ -331,12 +350,16 @@ def _common(turns: Sequence[tuple[float, float]], word: TimedText) -> float:
 
 def _value(paths: Any, name: str, item: Any) -> Any:
     path: ReplyPath | None = getattr(paths, name)
-    return None if path is None else path.find(item)
+    if path is None:
+        return None
+    return path.find(item)
 
 
 def _optional(path: ReplyPath | None, item: Any) -> str | None:
     found = None if path is None else path.find(item)
-    return None if found is None else label_of(found)
+    if found is None:
+        return None
+    return label_of(found)
 
 
 def _reach(words: Sequence[TimedText], low: float, high: float) -> tuple[float, float]:

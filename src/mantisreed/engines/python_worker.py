@@ -30,7 +30,9 @@ def loaded(name: str) -> Any:
     else:
         (point,) = metadata.entry_points(group=ENTRY_POINTS, name=name)
         found = point.load()
-    return found() if isinstance(found, type) else found
+    if isinstance(found, type):
+        return found()
+    return found
 
 
 def serve(name: str, requests: BinaryIO, answers: BinaryIO) -> None:

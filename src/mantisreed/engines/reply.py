@@ -3,6 +3,7 @@
 import math
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any
 
 import msgspec
@@ -67,7 +68,7 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     if reply.format in _FILES:
         passages = _modest(_read_file(reply, b"".join(bodies), piece, oddities), piece)
         return ParsedReply(passages, doubts=oddities.doubts, remarks=oddities.remarks)
-    documents = [document for part in bodies for document in documents_of(reply, part)]
+    documents = list(chain.from_iterable(documents_of(reply, part) for part in bodies))
     context = ReplyContext(
         piece.duration,
         piece.sample_rate,
@@ -175,7 +176,7 @@ def _note_what_is_lacking(reply: Reply, passages: Sequence[Passage], oddities: O
     """Note paths of the card that find nothing in the whole reply: the card may be wrong, or the
     engine silent.
     """
-    words = [word for passage in passages for word in passage.words]
+    words = list(chain.from_iterable(passage.words for passage in passages))
     if not words:
         return
     confidences = [
@@ -244,16 +245,20 @@ def _read_ctm(text: str, piece: Piece) -> Iterator[Passage]:
         fields = line.split()
         try:
             start, length = float(fields[2]), float(fields[3])
-            confidence = (
-                float(fields[5]) if len(fields) > _CTM_FIELDS and fields[5] != "NA" else None
-            )
+            if len(fields) > _CTM_FIELDS and fields[5] != "NA":
+                confidence = float(fields[5])
+            else:
+                confidence = None
         except (IndexError, ValueError):
             raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}") from None
         if len(fields) < _CTM_FIELDS or not (math.isfinite(start) and math.isfinite(length)):
             raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}")
         if start < 0 or length < 0 or start + length > piece.duration * 1.05 + 2.0:
             raise UnexpectedReplyError(f"line {number} has a time outside the piece: {line[:80]}")
-        share = None if confidence is None or not 0.0 <= confidence <= 1.0 else confidence
+        if confidence is None or not 0.0 <= confidence <= 1.0:
+            share = None
+        else:
+            share = confidence
         word = Word(
             fields[4], min(start, piece.duration), min(start + length, piece.duration), share
         )
@@ -264,11 +269,14 @@ def _read_ctm(text: str, piece: Piece) -> Iterator[Passage]:
         and not all(line.startswith((";;", "#")) for line in text.split("\n") if line)
     ):
         raise UnexpectedReplyError("it is no CTM")
-    found = [
-        passage if len(by_channel) < 2 else _said_on(passage, channel)
-        for channel, words in by_channel.items()
-        for passage in passages_of(sorted(words, key=lambda word: word.start))
-    ]
+    found = []
+    for channel, words in by_channel.items():
+        found.extend(
+            [
+                passage if len(by_channel) < 2 else _said_on(passage, channel)
+                for passage in (passages_of(sorted(words, key=lambda word: word.start)))
+            ]
+        )
     yield from sorted(found, key=lambda passage: passage.start)
 
 
@@ -277,7 +285,9 @@ def _said_on(passage: Passage, channel: str) -> Passage:
 
 
 def _estimated(text: str, piece: Piece) -> tuple[Passage, ...]:
-    return words_over_speech(text, piece.speech, piece.duration) if text else ()
+    if text:
+        return words_over_speech(text, piece.speech, piece.duration)
+    return ()
 
 
 def _from_cue(cue: Cue, piece: Piece) -> Passage:

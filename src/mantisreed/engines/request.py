@@ -109,7 +109,10 @@ def attachment_of(piece: Piece) -> Attachment:
     """The piece's audio, as a request carries it."""
     form = piece.form
     content_type = form.content_type_at(piece.sample_rate)
-    block = form.bytes_per_sample * piece.channels if form.is_headerless else 1
+    if form.is_headerless:
+        block = form.bytes_per_sample * piece.channels
+    else:
+        block = 1
     return Attachment(piece.audio, content_type, piece.file_name, piece.duration, block)
 
 

@@ -58,7 +58,10 @@ class TimeUnit:
         """
         self.source = source
         self.is_moment = source == "moment"
-        self._scale = None if source in _WORDS else _scale_of(source)
+        if source in _WORDS:
+            self._scale = None
+        else:
+            self._scale = _scale_of(source)
 
     @classmethod
     def from_toml(cls, value: object) -> "TimeUnit":
@@ -79,7 +82,9 @@ class TimeUnit:
             sample_rate: of what was sent, in hertz.
         """
         seconds = self._any_seconds(found, sample_rate)
-        return seconds if seconds is not None and abs(seconds) <= LONGEST_TIME else None
+        if seconds is not None and abs(seconds) <= LONGEST_TIME:
+            return seconds
+        return None
 
     def _any_seconds(self, found: object, sample_rate: int) -> float | None:
         if isinstance(found, dict):
@@ -96,7 +101,9 @@ class TimeUnit:
             return None
         if self.source == "clock":
             return _from_clock(found)
-        return _from_iso_8601(found.strip()) if self.source == "iso8601" else _from_suffixed(found)
+        if self.source == "iso8601":
+            return _from_iso_8601(found.strip())
+        return _from_suffixed(found)
 
     def _scaled(self, found: int | float | str, sample_rate: int) -> float | None:
         try:
@@ -110,7 +117,9 @@ class TimeUnit:
         if not math.isfinite(number):
             return None
         if self._scale is None:
-            return number / sample_rate if sample_rate else None
+            if sample_rate:
+                return number / sample_rate
+            return None
         # Not by the float of 1/1000: 1234 ms are to be 1.234 s to the last digit.
         return number * self._scale.numerator / self._scale.denominator
 
@@ -188,11 +197,10 @@ def _from_parts(found: dict[str, object]) -> float | None:
         scale = _PARTS.get(name.lower())
         if scale is None or isinstance(value, bool) or not isinstance(value, (int, float, str)):
             return None
-        said = (
-            str(value).strip()
-            if not isinstance(value, int) or abs(value) < LONGEST_TIME * 10**9
-            else ""
-        )
+        if not isinstance(value, int) or abs(value) < LONGEST_TIME * 10**9:
+            said = str(value).strip()
+        else:
+            said = ""
         if not is_modest_number(said):
             return None
         total += scale * Fraction(said)
@@ -208,4 +216,6 @@ def _from_iso_8601(text: str) -> float | None:
         float((part or "0").replace(",", ".")) for part in matched.groups()[1:]
     )
     total = ((days * 24 + hours) * 60 + minutes) * 60 + seconds
-    return -total if matched[1] == "-" else total
+    if matched[1] == "-":
+        return -total
+    return total

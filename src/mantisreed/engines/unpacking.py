@@ -12,6 +12,7 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
+from itertools import chain
 from typing import Any
 
 from mantisreed.cards.documents import (
@@ -47,9 +48,8 @@ def bodies_of(reply: Reply, body: bytes) -> list[bytes]:
     """
     bodies = [unpacked(page, reply.file) for page in parted(body)]
     for layer in reply.inside.items:
-        bodies = [
-            unpacked(inner, reply.file) for outer in bodies for inner in _taken_out(layer, outer)
-        ]
+        packed = chain.from_iterable(_taken_out(layer, outer) for outer in bodies)
+        bodies = [unpacked(inner, reply.file) for inner in packed]
     return bodies
 
 

@@ -154,7 +154,10 @@ class WordFinder:
         return items
 
     def _is_left_out(self, item: Any) -> bool:
-        kind = self._paths.kind.find(item) if self._paths.kind else None
+        if self._paths.kind:
+            kind = self._paths.kind.find(item)
+        else:
+            kind = None
         return _is_one_of(kind, self._paths.ignored) or _is_one_of(kind, self._paths.events)
 
     def _side_by_side(self, within: Any) -> list[tuple[str, Any]]:
@@ -166,7 +169,10 @@ class WordFinder:
                 continue
             value = path.find(within)
             if isinstance(value, str):
-                value = re.split(r"[,;\s]+", value.strip()) if value.strip() else []
+                if value.strip():
+                    value = re.split(r"[,;\s]+", value.strip())
+                else:
+                    value = []
             if not isinstance(value, list):
                 if name == "text" and value is None:
                     raise UnexpectedReplyError(f"reply.words.text ({path}) finds nothing")
@@ -208,7 +214,9 @@ class WordFinder:
         if isinstance(item, _Row):
             return item.values.get(name)
         path: ReplyPath | None = getattr(self._paths, name)
-        return None if path is None else path.find(item)
+        if path is None:
+            return None
+        return path.find(item)
 
     def _item(self, text: str, item: Any, span: tuple[float, float]) -> Item:
         context, tokens = self._context, self._paths.tokens
@@ -306,7 +314,10 @@ def spans_of(
     following = _following_starts(raw, reader, paths, last)
     has_start, has_end = paths.start is not None, paths.end is not None
     for number, (start, end, length) in enumerate(raw):
-        begin = reader.moment(start, "start", paths.start) if has_start else cursor
+        if has_start:
+            begin = reader.moment(start, "start", paths.start)
+        else:
+            begin = cursor
         if has_end or end is not None:
             finish = reader.moment(end, "end", paths.end)
         elif paths.length is not None:
@@ -369,7 +380,10 @@ class _TimeReader:
         if value is None:
             return _NAN
         seconds = self._seconds(value, name, path, self.unit)
-        offset = -self.context.zero if self.unit.is_moment else self.zero
+        if self.unit.is_moment:
+            offset = -self.context.zero
+        else:
+            offset = self.zero
         return self._not_before_the_start(seconds + offset, value, name, path)
 
     def length(self, value: Any, path: ReplyPath) -> float:
@@ -418,7 +432,9 @@ def _quoted(value: Any) -> str:
         said = repr(value)
     except ValueError:  # a number of more digits than Python writes
         said = "a number of thousands of digits"
-    return said if len(said) <= 60 else said[:60] + "..."
+    if len(said) <= 60:
+        return said
+    return said[:60] + "..."
 
 
 def listed(path: ReplyPath, within: Any, key: str, seconds: float = math.inf) -> list[Any]:
@@ -483,10 +499,15 @@ def confidence_of(found: Any, scale: ConfidenceScale, oddities: Oddities) -> flo
 def _number(found: Any) -> float | None:
     is_percent = isinstance(found, str) and found.rstrip().endswith("%")
     try:
-        number = float(found.rstrip().rstrip("%")) if isinstance(found, str) else float(found)
+        if isinstance(found, str):
+            number = float(found.rstrip().rstrip("%"))
+        else:
+            number = float(found)
     except (ValueError, TypeError, OverflowError):
         return None
-    return (number / 100.0 if is_percent else number) if math.isfinite(number) else None
+    if math.isfinite(number):
+        return number / 100.0 if is_percent else number
+    return None
 
 
 def _is_one_of(value: Any, listed_values: Sequence[Any]) -> bool:
@@ -497,7 +518,10 @@ def _is_one_of(value: Any, listed_values: Sequence[Any]) -> bool:
 
 
 def _with_mark(word: TimedText, mark: Item) -> TimedText:
-    end = mark.end if mark.has_time and mark.end > word.end else word.end
+    if mark.has_time and mark.end > word.end:
+        end = mark.end
+    else:
+        end = word.end
     return TimedText(word.text + mark.text, word.start, end, word.confidence, word.speaker)
 
 

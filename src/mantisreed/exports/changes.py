@@ -3,6 +3,7 @@
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from itertools import chain
 from typing import Any
 
 import msgspec
@@ -29,7 +30,9 @@ def retimed(script: Script, move: Callable[[float], float]) -> Script:
         )
 
     lost = sum(move(one.end) <= 0 for one in script.cues or script.passages)
-    notes = (f"{lost} would end before the beginning and were left out",) if lost else ()
+    notes: tuple[str, ...] = ()
+    if lost:
+        notes = (f"{lost} would end before the beginning and were left out",)
     return _changed(
         script,
         lambda passages: tuple(passage(one) for one in passages if move(one.end) > 0),
@@ -90,17 +93,18 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
         retimed(script, lambda seconds, by=offset: seconds + by)  # type: ignore[misc]
         for script, offset in zip(scripts, offsets, strict=True)
     ]
-    notes = tuple(dict.fromkeys(note for script in moved for note in script.notes))
+    notes = tuple(dict.fromkeys(chain.from_iterable(script.notes for script in moved)))
     language = next((script.tongue for script in moved if script.tongue), None)
     if all(script.cues is not None for script in moved):
         cues = sorted(
-            (cue for script in moved for cue in script.cues or ()),
+            chain.from_iterable(script.cues or () for script in moved),
             key=lambda cue: (cue.start, cue.end),
         )
-        heads = tuple(dict.fromkeys(block for script in moved for block in script.head))
+        heads = tuple(dict.fromkeys(chain.from_iterable(script.head for script in moved)))
         return Script(cues=tuple(cues), notes=notes, language=language, head=heads)
     passages = sorted(
-        (one for script in moved for one in script.passages), key=lambda one: (one.start, one.end)
+        chain.from_iterable(script.passages for script in moved),
+        key=lambda one: (one.start, one.end),
     )
     first = moved[0].as_transcript("")
     facts = msgspec.structs.replace(
@@ -112,8 +116,8 @@ def joined_scripts(scripts: Sequence[Script], offsets: Sequence[float]) -> Scrip
         recording=facts,
         passages=tuple(passages),
         speakers=speakers_of(passages),
-        doubts=tuple(doubt for one in transcripts for doubt in one.doubts),
-        replacements=tuple(replacement for one in transcripts for replacement in one.replacements),
+        doubts=tuple(chain.from_iterable(one.doubts for one in transcripts)),
+        replacements=tuple(chain.from_iterable(one.replacements for one in transcripts)),
     )
     return Script(transcript, notes=notes, language=language)
 
@@ -137,5 +141,8 @@ def _changed(
             doubts=marks(transcript.doubts),
             replacements=marks(transcript.replacements),
         )
-    changed = None if script.cues is None else cues(script.cues)
+    if script.cues is None:
+        changed = None
+    else:
+        changed = cues(script.cues)
     return replace(script, transcript=transcript, cues=changed, notes=(*script.notes, *notes))

@@ -4,6 +4,7 @@ is wrong.
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 
 from matplotlib.axes import Axes
@@ -94,13 +95,20 @@ def _draw_agreement(axes: Axes, picture: ComparisonPicture) -> None:
     values = [
         [float("nan") if share is None else share for share in row] for row in picture.agreement
     ]
-    known = [share for row in picture.agreement for share in row if share is not None]
+    shares = chain.from_iterable(picture.agreement)
+    known = [share for share in shares if share is not None]
     axes.imshow(values, cmap="Blues", vmin=min(0.5, *known), vmax=1.0)
     for row in range(count):
         for column in range(count):
             share = picture.agreement[row][column]
-            text = "-" if share is None else f"{share:.1%}"
-            colour = "white" if share is not None and share > 0.85 else _INK
+            if share is None:
+                text = "-"
+            else:
+                text = f"{share:.1%}"
+            if share is not None and share > 0.85:
+                colour = "white"
+            else:
+                colour = _INK
             axes.text(
                 column, row, "" if row == column else text, ha="center", va="center", color=colour
             )

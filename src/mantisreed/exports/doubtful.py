@@ -3,7 +3,7 @@
 from bisect import bisect_right
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from itertools import accumulate, groupby
+from itertools import accumulate, chain, groupby
 
 from mantisreed.exports.script import Script
 from mantisreed.transcript.document import Doubt, Passage
@@ -28,7 +28,9 @@ class Run:
 
 def doubts_worth_showing(script: Script) -> list[Doubt]:
     """The doubts of a script's transcript that somebody should hear, by time."""
-    return list(script.transcript.doubts_worth_hearing) if script.transcript is not None else []
+    if script.transcript is not None:
+        return list(script.transcript.doubts_worth_hearing)
+    return []
 
 
 class DoubtsByTime:
@@ -47,7 +49,7 @@ class DoubtsByTime:
         """Those that touch a stretch of time, in seconds."""
         minutes = range(int(start // 60), int(end // 60) + 1)
         near = dict.fromkeys(
-            doubt for minute in minutes for doubt in self._by_minute.get(minute, ())
+            chain.from_iterable(self._by_minute.get(minute, ()) for minute in minutes)
         )
         return [doubt for doubt in near if doubt.start < end and doubt.end > start]
 
@@ -59,16 +61,27 @@ def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[Run]:
     flat = " ".join(passage.text.split())
     near = doubts.between(passage.start, passage.end)
     words = [word.text for word in passage.words]
-    places = places_of(flat, words) if near else None
+    if near:
+        places = places_of(flat, words)
+    else:
+        places = None
     if not near or not words or places is None:
-        return [Run(flat, tuple(near))] if flat else []
+        if flat:
+            return [Run(flat, tuple(near))]
+        return []
     own = [_doubts_at((word.start + word.end) / 2, near) for word in passage.words]
     runs = []
     for alike, group in groupby(range(len(words)), key=lambda at: own[at]):
         members = list(group)
-        begin = places[members[0]] if members[0] else 0
+        if members[0]:
+            begin = places[members[0]]
+        else:
+            begin = 0
         after = members[-1] + 1
-        end = places[after] if after < len(words) else len(flat)
+        if after < len(words):
+            end = places[after]
+        else:
+            end = len(flat)
         runs.append(Run(flat[begin:end], alike))
     return runs
 

@@ -42,7 +42,10 @@ class OutputFormat:
 
     def write(self, script: Script, options: WriteOptions | None = None, name: str = "") -> bytes:
         """The whole file; `name` is that of the recording where the script does not know it."""
-        facts = script.transcript.recording.name if script.transcript else ""
+        if script.transcript:
+            facts = script.transcript.recording.name
+        else:
+            facts = ""
         script = with_single_lines(script)
         return self.write_text(script, options or WriteOptions(), facts or name).encode(
             "utf-8", "replace"
@@ -78,9 +81,10 @@ class OutputFormat:
             script = read_text(text)
         except (RecursionError, ArithmeticError, ValueError) as error:
             # Readers forgive what they know; this is for what nobody has thought of.
-            why = (
-                "it is nested too deeply" if isinstance(error, RecursionError) else reason_of(error)
-            )
+            if isinstance(error, RecursionError):
+                why = "it is nested too deeply"
+            else:
+                why = reason_of(error)
             raise InputError(f"this cannot be read as {self.name} ({why})") from error
         remarks += script.remarks
         if script.cues is not None and not script.cues:
@@ -104,7 +108,9 @@ def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]
     cues = script.laid_out(options.rules, mark_speakers=mark)
     if options.cuts:
         cues = on_shots(cues, options.cuts, options.rules)
-    return words_as_cues(cues) if options.each_word else cues
+    if options.each_word:
+        return words_as_cues(cues)
+    return cues
 
 
 def _one_by_one(script: Script, options: WriteOptions) -> Sequence[Cue]:
@@ -222,7 +228,9 @@ def _other_subtitles(name: str, text: str) -> OutputFormat | None:
     if name not in ("srt", "vtt", "ttml"):
         return None
     found = _sniffed(text)
-    return OUTPUT_FORMATS[found] if found in ("srt", "vtt", "ttml") and found != name else None
+    if found in ("srt", "vtt", "ttml") and found != name:
+        return OUTPUT_FORMATS[found]
+    return None
 
 
 def _sniffed(text: str) -> str | None:
@@ -262,7 +270,10 @@ def chosen_formats(names: Sequence[str]) -> tuple[OutputFormat, ...]:
     """
     unknown = [name for name in names if name not in OUTPUT_FORMATS]
     if unknown or not names:
-        what = f"unknown output format {unknown[0]!r}" if unknown else "no output format is named"
+        if unknown:
+            what = f"unknown output format {unknown[0]!r}"
+        else:
+            what = "no output format is named"
         raise InputError(
             what, advice=f"formats are {', '.join(OUTPUT_FORMATS)}, separated by commas"
         )

@@ -32,7 +32,9 @@ def losses(cues: Sequence[Cue], head: Sequence[str], name: str) -> list[str]:
         if name != "ttml":
             named.append(("REGION", "regions"))
         parts += [kind for word, kind in named if word in blocks]
-    return [f"dropped: {', '.join(parts)}"] if parts else []
+    if parts:
+        return [f"dropped: {', '.join(parts)}"]
+    return []
 
 
 def _kinds_of(cue: Cue, name: str) -> Iterator[str]:

@@ -115,9 +115,15 @@ def write_page(script: Script, title: str) -> str:
         title: of the page.
     """
     language = script.tongue
-    tag = f' lang="{html.escape(language)}"' if language else ""
+    if language:
+        tag = f' lang="{html.escape(language)}"'
+    else:
+        tag = ""
     text = "".join(passage.text for passage in script.passages[:50])
-    direction = ' dir="rtl"' if is_right_to_left(text, language) else ""
+    if is_right_to_left(text, language):
+        direction = ' dir="rtl"'
+    else:
+        direction = ""
     doubts = doubts_worth_showing(script)
     by_time = DoubtsByTime(doubts)
     gaps = gaps_before(script.passages, doubts)
@@ -130,7 +136,10 @@ def write_page(script: Script, title: str) -> str:
 
 def _legend(doubts: Sequence[Doubt]) -> str:
     """How many stretches are coloured, by kind."""
-    count = "1 stretch" if len(doubts) == 1 else f"{len(doubts)} stretches"
+    if len(doubts) == 1:
+        count = "1 stretch"
+    else:
+        count = f"{len(doubts)} stretches"
     kinds = Counter(doubt.kind for doubt in doubts)
     listed = ", ".join(f"{number} {html.escape(kind)}" for kind, number in kinds.most_common())
     return f'<p class="doubts">{count} to listen to: {listed}</p>\n'
@@ -150,7 +159,10 @@ def _run(run: Run) -> str:
 
 def _paragraph(passage: Passage, doubts: DoubtsByTime) -> str:
     name = f"t={passage.start:.3f}"
-    speaker = f"<b>{html.escape(passage.speaker)}</b>" if passage.speaker is not None else ""
+    if passage.speaker is not None:
+        speaker = f"<b>{html.escape(passage.speaker)}</b>"
+    else:
+        speaker = ""
     text = "".join(_run(run) for run in runs_of(passage, doubts))
     time = f'<a href="#{name}">{clock(passage.start)[:8]}</a>'
     return f'<p id="{name}">{time} {speaker}{text}</p>\n'

@@ -74,7 +74,10 @@ def draw_examination(path: Path, name: str, found: Examination) -> None:
     _draw_waveform(upper, found.waveform, found.duration)
     for start, end in found.speech:
         upper.axvspan(start, end, ymin=0.0, ymax=0.035, color=_SPEECH, linewidth=0)
-    share = found.speech_seconds / found.duration if found.duration else 0.0
+    if found.duration:
+        share = found.speech_seconds / found.duration
+    else:
+        share = 0.0
     upper.set_title(
         f"{safe(name)}  ·  {short_duration(found.duration)}, {share:.0%} speech", loc="left"
     )
@@ -137,7 +140,10 @@ def draw_cues(files: Sequence[tuple[str, Sequence[Cue]]], rules: LayoutRules, pa
         InputError: the file's name does not end in .png.
     """
     shown = files[:_MOST_FILES]
-    height = 3.6 * max(1, len(shown)) if len(shown) > 1 else 6.4
+    if len(shown) > 1:
+        height = 3.6 * max(1, len(shown))
+    else:
+        height = 6.4
     figure = Figure(figsize=(12.8, min(height, 24.0)), layout="constrained")
     panels = figure.subplots(max(1, len(shown)), 2, width_ratios=[4, 1], squeeze=False)
     for (name, cues), (speeds, lengths) in zip(shown, panels, strict=True):
@@ -156,7 +162,10 @@ def _draw_speeds(axes: Axes, name: str, cues: Sequence[Cue], rules: LayoutRules)
     middles = np.array([(cue.start + cue.end) / 2 for cue in cues])
     speeds = np.array([min(reading_speed(cue), 10.0 * limit) for cue in cues])
     # A few cues that nobody can read must not flatten all others; they stand at the upper edge.
-    highest = float(np.quantile(speeds, 0.98)) if len(speeds) else limit
+    if len(speeds):
+        highest = float(np.quantile(speeds, 0.98))
+    else:
+        highest = limit
     top = max(limit * 1.15, min(highest * 1.1, limit * 3.0))
     drawn = np.minimum(speeds, top * 0.98)
     is_fast = speeds > limit + 0.05
@@ -184,7 +193,10 @@ def _draw_speeds(axes: Axes, name: str, cues: Sequence[Cue], rules: LayoutRules)
     for at in _apart(np.argsort(-speeds), middles, is_fast, 0.07 * end):
         if len(cues) > _MANY_CUES:
             axes.plot(middles[at], drawn[at], "o", markersize=3, color=_SHARED)
-        label = f"cue {at + 1}" if speeds[at] <= top else f"cue {at + 1}: {speeds[at]:.0f}"
+        if speeds[at] <= top:
+            label = f"cue {at + 1}"
+        else:
+            label = f"cue {at + 1}: {speeds[at]:.0f}"
         axes.annotate(
             label,
             (middles[at], drawn[at]),
@@ -196,7 +208,10 @@ def _draw_speeds(axes: Axes, name: str, cues: Sequence[Cue], rules: LayoutRules)
     axes.set_ylim(0, top * 1.06)
     axes.set_ylabel("characters/s")
     fast = int(is_fast.sum())
-    told = "1 cue is too fast" if fast == 1 else f"{fast} of {len(cues)} cues are too fast"
+    if fast == 1:
+        told = "1 cue is too fast"
+    else:
+        told = f"{fast} of {len(cues)} cues are too fast"
     axes.set_title(f"{name}: reading speed; {told}", loc="left", fontsize=11)
     set_time_axis(axes, end)
     bare(axes)
@@ -245,7 +260,10 @@ def _draw_waveform(axes: Axes, waveform: Waveform, duration: float) -> None:
     low, high = _columns(waveform.low, np.minimum), _columns(waveform.high, np.maximum)
     times = np.linspace(0.0, duration, len(low))
     axes.fill_between(times, low, high, color=_WATER, linewidth=0.3, zorder=3)
-    limit = min(1.0, max(0.05, 1.1 * float(max(-low.min(), high.max())))) if len(low) else 1.0
+    if len(low):
+        limit = min(1.0, max(0.05, 1.1 * float(max(-low.min(), high.max()))))
+    else:
+        limit = 1.0
     axes.set_ylim(-limit, limit)
     axes.set_ylabel("full scale = 1")
     axes.grid(axis="y", alpha=0.25)
@@ -310,13 +328,12 @@ def _draw_pieces(axes: Axes, recording: CutRecording) -> None:
                     },
                 )
     count = sum(len(pieces) for pieces in recording.lanes)
-    told = (
-        "1 piece"
-        if count == 1
-        else f"{count} pieces"
-        if count
-        else "nobody speaks: nothing is sent"
-    )
+    if count == 1:
+        told = "1 piece"
+    elif count:
+        told = f"{count} pieces"
+    else:
+        told = "nobody speaks: nothing is sent"
     axes.set_title(
         f"{safe(recording.name)}  ·  {short_duration(recording.duration)}, {told}", loc="left"
     )
@@ -362,7 +379,10 @@ def set_time_axis(axes: Axes, duration: float) -> None:
 
 def _time(value: float, has_hours: bool, has_seconds: bool) -> str:
     minutes, seconds = divmod(round(value), 60)
-    hours, minutes = divmod(minutes, 60) if has_hours else (0, minutes)
+    if has_hours:
+        hours, minutes = divmod(minutes, 60)
+    else:
+        hours, minutes = (0, minutes)
     parts = ([f"{hours}", f"{minutes:02d}"] if has_hours else [f"{minutes}"]) + (
         [f"{seconds:02d}"] if has_seconds else []
     )

@@ -48,7 +48,9 @@ def redaction_from(
             that was named has nothing to look for.
     """
     named = [kind.strip() for kind in kinds.split(",") if kind.strip()]
-    chosen = KINDS if "all" in named else tuple(dict.fromkeys(named))
+    chosen: tuple[str, ...] = tuple(dict.fromkeys(named))
+    if "all" in named:
+        chosen = KINDS
     if unknown := [kind for kind in chosen if kind not in KINDS]:
         advice = f"kinds are {', '.join(KINDS)}, and all"
         raise InputError(
@@ -58,7 +60,10 @@ def redaction_from(
     searched = {"name": names is not None or bool(more_names), "pattern": bool(patterns)}
     for kind, is_given in searched.items():
         if kind in named and not is_given:
-            what = "a list of names" if kind == "name" else "a pattern"
+            if kind == "name":
+                what = "a list of names"
+            else:
+                what = "a pattern"
             raise InputError(
                 f"the kind {kind!r} hides nothing without {what}", advice=f"give {what} as well"
             )
@@ -71,8 +76,9 @@ def redaction_from(
             ) from error
     # Who names names or patterns wants them hidden, whatever kinds are chosen.
     more = [kind for kind, is_given in searched.items() if is_given]
-    listed = (
-        [] if names is None else [" ".join(line.split()) for line in listed_lines(names, "names")]
-    )
+    if names is None:
+        listed = []
+    else:
+        listed = [" ".join(line.split()) for line in listed_lines(names, "names")]
     all_names = tuple(dict.fromkeys((*listed, *more_names)))
     return Redaction(tuple(dict.fromkeys((*chosen, *more))), all_names, patterns)

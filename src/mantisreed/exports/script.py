@@ -77,11 +77,9 @@ class Script:
     @property
     def passages(self) -> tuple[Passage, ...]:
         """The passages; made from cues where there is no transcript."""
-        return (
-            self.transcript.passages
-            if self.transcript is not None
-            else tuple(passages_of_cues(self.cues or ()))
-        )
+        if self.transcript is not None:
+            return self.transcript.passages
+        return tuple(passages_of_cues(self.cues or ()))
 
     @property
     def tongue(self) -> str | None:

@@ -3,7 +3,7 @@
 import csv
 import io
 from collections.abc import Iterator, Sequence
-from itertools import groupby
+from itertools import chain, groupby
 
 from mantisreed.errors import InputError
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
@@ -29,7 +29,10 @@ def write_table(script: Script, options: WriteOptions, *, delimiter: str) -> str
         sink, delimiter=delimiter, lineterminator="\r\n" if delimiter == "," else "\n"
     )
     writer.writerow(_COLUMNS[rows])
-    cell = _as_it_is if options.raw_cells else harmless_cell
+    if options.raw_cells:
+        cell = _as_it_is
+    else:
+        cell = harmless_cell
     writer.writerows(
         [cell(_with_line_feeds(value)) if isinstance(value, str) else value for value in row]
         for row in _rows(script, options, rows)
@@ -41,7 +44,9 @@ def _with_line_feeds(text: str) -> str:
     """The text with one kind of line break; others end a row where the writer does not quote
     them.
     """
-    return text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text
+    if "\r" in text:
+        return text.replace("\r\n", "\n").replace("\r", "\n")
+    return text
 
 
 def harmless_cell(text: str) -> str:
@@ -53,7 +58,9 @@ def harmless_cell(text: str) -> str:
     """
     is_number = text[:1] in "+-" and text[1:].replace(".", "", 1).isdecimal()
     # An apostrophe that is there already gets one more, so that reading can take one away.
-    return f"'{text}" if _looks_like_a_formula(text) and not is_number else text
+    if _looks_like_a_formula(text) and not is_number:
+        return f"'{text}"
+    return text
 
 
 def _looks_like_a_formula(text: str) -> bool:
@@ -66,7 +73,9 @@ def _as_it_is(text: str) -> str:
 
 
 def _as_it_was(text: str) -> str:
-    return text[1:] if text[:1] == "'" and _looks_like_a_formula(text) else text
+    if text[:1] == "'" and _looks_like_a_formula(text):
+        return text[1:]
+    return text
 
 
 def _lines_of(reader: "csv.DictReader[str]") -> Iterator[dict[str, str]]:
@@ -151,14 +160,16 @@ def read_table(text: str, *, delimiter: str) -> Script:
 def write_ctm(script: Script, name: str) -> str:
     """A line for each word: recording, channel, start, length, word, confidence."""
     source = "".join(name.split()) or "recording"
-    return "".join(
-        f"{source} 1 {word.start:.3f} {max(0.0, word.end - word.start):.3f} "
-        f"{word.text.replace(' ', '_')}"
-        f"{'' if word.confidence is None else f' {word.confidence:.3f}'}\n"
-        for passage in script.passages
-        for word in passage.words
-        if word.text
-    )
+    lines = []
+    for word in chain.from_iterable(passage.words for passage in script.passages):
+        if not word.text:
+            continue
+        length = max(0.0, word.end - word.start)
+        line = f"{source} 1 {word.start:.3f} {length:.3f} {word.text.replace(' ', '_')}"
+        if word.confidence is not None:
+            line += f" {word.confidence:.3f}"
+        lines.append(f"{line}\n")
+    return "".join(lines)
 
 
 def read_ctm(text: str) -> Script:
@@ -193,7 +204,10 @@ def _rows(script: Script, options: WriteOptions, rows: str) -> Iterator[Sequence
             yield _time(passage.start), _time(passage.end), passage.speaker or "", passage.text
             continue
         for word in passage.words:
-            confidence = "" if word.confidence is None else f"{word.confidence:.3f}"
+            if word.confidence is None:
+                confidence = ""
+            else:
+                confidence = f"{word.confidence:.3f}"
             yield (
                 _time(word.start),
                 _time(word.end),
@@ -228,6 +242,8 @@ def _seconds(text: str) -> float:
 
 def _number(text: str | None) -> float | None:
     try:
-        return float(text) if text else None
+        if text:
+            return float(text)
+        return None
     except ValueError:
         return None

@@ -72,12 +72,14 @@ def write_markdown(script: Script, title: str) -> str:
     parts = [f"# {_escaped(title)}\n"]
     for passage, missing in zip(passages, gaps, strict=False):
         parts += [_quoted(doubt, has_hours) for doubt in missing]
-        speaker = f"{_escaped(passage.speaker)} · " if passage.speaker is not None else ""
-        text = (
-            "".join(_marked(run) for run in runs_of(passage, by_time))
-            if doubts
-            else _escaped(passage.text)
-        )
+        if passage.speaker is not None:
+            speaker = f"{_escaped(passage.speaker)} · "
+        else:
+            speaker = ""
+        if doubts:
+            text = "".join(_marked(run) for run in runs_of(passage, by_time))
+        else:
+            text = _escaped(passage.text)
         parts.append(f"\n**{speaker}{_clock(passage.start, has_hours)}**\n\n{text}\n")
     parts += [_quoted(doubt, has_hours) for doubt in gaps[-1]]
     return "".join(parts)
@@ -87,8 +89,13 @@ def _marked(run: Run) -> str:
     """A run of text, coloured where it is doubtful, with the reason for whoever points at it."""
     text = _escaped(run.text)
     if not run.doubts:
-        return f"{text} " if run.text.endswith(" ") else text
-    ending = " " if run.text.endswith(" ") else ""
+        if run.text.endswith(" "):
+            return f"{text} "
+        return text
+    if run.text.endswith(" "):
+        ending = " "
+    else:
+        ending = ""
     return f'<mark title="{html.escape(run.why)}">{text}</mark>{ending}'
 
 
@@ -102,7 +109,10 @@ def read_markdown(text: str) -> Script:
     found: list[tuple[float, str | None, str]] = []
     notes = []
     for line in text.split("\n"):
-        heading = _HEADING.match(line) if len(line) <= _LONGEST_HEADING else None
+        if len(line) <= _LONGEST_HEADING:
+            heading = _HEADING.match(line)
+        else:
+            heading = None
         if heading:
             speaker, hours, minutes, seconds = heading.groups()
             whole = (int(hours or 0) * 60 + int(minutes)) * 60 + int(seconds)
@@ -119,7 +129,10 @@ def read_markdown(text: str) -> Script:
 
 
 def _script(found: list[tuple[float, str | None, str]], notes: Iterable[str]) -> Script:
-    ends = [start for start, _, _ in found[1:]] + [found[-1][0] + _LAST] if found else []
+    if found:
+        ends = [start for start, _, _ in found[1:]] + [found[-1][0] + _LAST]
+    else:
+        ends = []
     passages = [
         Passage(start, max(start, end), said, speaker, "estimated")
         for (start, speaker, said), end in zip(found, ends, strict=True)
@@ -136,7 +149,9 @@ def plain_paragraphs(text: str) -> Iterator[str]:
 
 def _spoken(passage: Passage) -> str:
     text = " ".join(passage.text.split())
-    return f"{passage.speaker}: {text}" if passage.speaker is not None else text
+    if passage.speaker is not None:
+        return f"{passage.speaker}: {text}"
+    return text
 
 
 def _clock(seconds: float, has_hours: bool) -> str:

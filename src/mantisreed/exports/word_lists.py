@@ -35,7 +35,10 @@ def wording_from(strong: Strong, own_list: Path | None, glossary: Path | None) -
     Raises:
         InputError: one of them cannot be read.
     """
-    own = None if own_list is None or strong == "keep" else strong_words(None, own_list)
+    if own_list is None or strong == "keep":
+        own = None
+    else:
+        own = strong_words(None, own_list)
     return Wording(strong, own, () if glossary is None else read_glossary(glossary))
 
 
@@ -50,7 +53,9 @@ def strong_words(language: str | None, file: Path | None = None) -> tuple[str, .
         return tuple(line.lower() for line in listed_lines(file, "strong words"))
     name = f"strong-words-{(language or 'en').split('-')[0].lower()}.txt"
     bundled = package_files("mantisreed.exports") / name
-    return tuple(_lines(bundled.read_text(encoding="utf-8").lower())) if bundled.is_file() else ()
+    if bundled.is_file():
+        return tuple(_lines(bundled.read_text(encoding="utf-8").lower()))
+    return ()
 
 
 def listed_lines(file: Path, what: str) -> list[str]:

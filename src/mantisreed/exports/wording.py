@@ -56,11 +56,10 @@ def reworded(script: Script, wording: Wording) -> tuple[Script, Counter[str]]:
     if transcript is not None:
         passages = tuple(changed for one in transcript.passages if (changed := passage(one)).text)
         transcript = msgspec.structs.replace(transcript, passages=passages)
-    cues = (
-        None
-        if script.cues is None
-        else tuple(other for one in script.cues if (other := cue(one)).lines)
-    )
+    if script.cues is None:
+        cues = None
+    else:
+        cues = tuple(other for one in script.cues if (other := cue(one)).lines)
     return replace(script, transcript=transcript, cues=cues), counts
 
 
@@ -78,7 +77,9 @@ def _reworded_words(words: Sequence[Word], changes: Iterable[Change]) -> tuple[W
         return tuple(words)
     if not any(map(is_spaceless, whole + changed)):
         return _aligned(words, changed.split())
-    signs = [(sign, word) for word in words for sign in _signs_of(word)]
+    signs = []
+    for word in words:
+        signs += [(sign, word) for sign in _signs_of(word)]
     kept = {id(sign): word for sign, word in signs}
     aligned = _aligned([sign for sign, _ in signs], _signs(changed))
     parts = [list(group) for _, group in groupby(aligned, key=lambda sign: id(kept.get(id(sign))))]
@@ -123,7 +124,10 @@ def _aligned(words: Sequence[Word], texts: Sequence[str]) -> tuple[Word, ...]:
     def flush() -> None:
         if pending and (span or result or words):
             edge = span or ([result[-1]] if result else [words[0]])
-            start, end = (edge[0].start, edge[-1].end) if span else (edge[0].end, edge[0].end)
+            if span:
+                start, end = (edge[0].start, edge[-1].end)
+            else:
+                start, end = (edge[0].end, edge[0].end)
             each = (end - start) / len(pending)
             result.extend(
                 Word(text, round(start + at * each, 3), round(start + (at + 1) * each, 3))
@@ -153,8 +157,16 @@ def _whole(texts: Iterable[str]) -> str:
 
 def _bounded(text: str) -> str:
     bare = text.removesuffix("*")
-    before = "" if is_spaceless(bare[:1] or " ") else r"(?<!\w)"
-    after = r"\w*" if text.endswith("*") else "" if is_spaceless(bare[-1:] or " ") else r"(?!\w)"
+    if is_spaceless(bare[:1] or " "):
+        before = ""
+    else:
+        before = r"(?<!\w)"
+    if text.endswith("*"):
+        after = r"\w*"
+    elif is_spaceless(bare[-1:] or " "):
+        after = ""
+    else:
+        after = r"(?!\w)"
     return f"{before}{_GAP.join(map(re.escape, bare.split()))}{after}"
 
 
@@ -163,12 +175,13 @@ def _glossary_change(wrong: str, right: str, counts: Counter[str]) -> Change:
 
     def corrected(found: re.Match[str]) -> str:
         counts[f"{wrong} -> {right}"] += 1
-        capital = (
-            right[:1].upper() + right[1:]
-            if found[0][:1].isupper() and not wrong[:1].isupper()
-            else right
-        )
-        return f"{capital}\n" if "\n" in found[0] else capital
+        if found[0][:1].isupper() and not wrong[:1].isupper():
+            capital = right[:1].upper() + right[1:]
+        else:
+            capital = right
+        if "\n" in found[0]:
+            return f"{capital}\n"
+        return capital
 
     return lambda text: pattern.sub(corrected, text)
 
@@ -196,16 +209,25 @@ def _dropping(words: Sequence[str], counts: Counter[str]) -> Change:
         for found in pattern.finditer(text):
             counts[_STRONG] += sum(1 for _ in word.finditer(found[3]))
             between = text[at : found.start()]
-            kept += _capital(between) if is_capital else between
+            if is_capital:
+                kept += _capital(between)
+            else:
+                kept += between
             at = found.end()
             kept = kept.rstrip()
             starts = not kept or kept[-1] in ".!?…"
             is_capital = starts and (found[3][0].isupper() or (is_capital and not between.strip()))
             marks = "" if starts else found[5] or found[1]
-            kept += marks + ("\n" if "\n" in found[0] else " " if found[2] or marks else "")
+            kept += marks
+            if "\n" in found[0]:
+                kept += "\n"
+            elif found[2] or marks:
+                kept += " "
         rest = text[at:]
         kept = _EMPTY.sub("", kept + (_capital(rest) if is_capital else rest))
-        return kept if any(map(str.isalnum, kept)) else ""
+        if any(map(str.isalnum, kept)):
+            return kept
+        return ""
 
     return lambda text: dropped(text) if word.search(text) else text
 

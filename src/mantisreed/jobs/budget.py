@@ -24,12 +24,16 @@ def cost_of(card: "EngineCard", billed: float) -> Decimal | None:
     """What so many billed seconds cost, in the card's currency; None when the card names no
     price.
     """
-    return card.price.per_minute * Decimal(str(round(billed, 3))) / 60 if card.price else None
+    if card.price:
+        return card.price.per_minute * Decimal(str(round(billed, 3))) / 60
+    return None
 
 
 def money_text(amount: Decimal | None, currency: str | None) -> str:
     """For people, with four places: fractions of the smallest coin are usual here."""
-    return "unknown cost" if amount is None else f"{amount:.4f} {currency or ''}".rstrip()
+    if amount is None:
+        return "unknown cost"
+    return f"{amount:.4f} {currency or ''}".rstrip()
 
 
 BudgetsOf = Callable[[str], "Sequence[Budget]"]

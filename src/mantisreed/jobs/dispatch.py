@@ -138,9 +138,9 @@ class Dispatcher:
         """
         self._client, self._card, self._writer, self._options = client, card, writer, options
         self.budget = options.budget
-        self._callbacks = (
-            options.callbacks.rstrip("/") if options.callbacks and card.callback else None
-        )
+        self._callbacks: str | None = None
+        if options.callbacks and card.callback:
+            self._callbacks = options.callbacks.rstrip("/")
         self._gate = EngineGate(card, writer, options.time)
         self._poller = Poller(
             client,
@@ -282,7 +282,9 @@ class Dispatcher:
             lambda ledger: ledger.requests.begin(wanted, size, token=token, budgets=budgets),
             is_urgent=True,
         )
-        return None if record is None else _Leaving(record, self._piece_with(work, token))
+        if record is None:
+            return None
+        return _Leaving(record, self._piece_with(work, token))
 
     async def _claimed(self, work: Work, progress: Progress, *, afresh: bool) -> "RequestRecord":
         """The piece's request, this process's own; waits as long as another process deals with

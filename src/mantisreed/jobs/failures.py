@@ -69,9 +69,9 @@ class AttemptEndedError(Exception):
 def event_while_sending(error: EngineError) -> Event:
     """What an error means that came of sending a request."""
     if error.before_work and isinstance(error, _BEFORE_WORK):
-        return (
-            "not reached" if isinstance(error, (UnreachableError, JobLostError)) else "bad request"
-        )
+        if isinstance(error, (UnreachableError, JobLostError)):
+            return "not reached"
+        return "bad request"
     for kind, event in _WHILE_SENDING:
         if isinstance(error, kind):
             return event

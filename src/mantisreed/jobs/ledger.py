@@ -163,7 +163,8 @@ def open_ledger(workspace: Workspace) -> Ledger:
     workspace.trust.require("database", "leading")
     if place is None:
         return Ledger(workspace.hidden)
-    password = (
-        place.password.read(workspace.folder).reveal() if place.password is not None else None
-    )
+    if place.password is not None:
+        password = place.password.read(workspace.folder).reveal()
+    else:
+        password = None
     return Ledger(workspace.hidden, place.url, password)

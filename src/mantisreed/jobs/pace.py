@@ -52,11 +52,10 @@ class PaceKeeper:
         before = self._database.execute(
             statements.START_BEFORE_MOMENT, {"engine": engine, "moment": moment, "offset": requests}
         )
-        due = (
-            moment
-            if not before
-            else max(moment, float(before[0]["moment"]) + window + _late(window))
-        )
+        if not before:
+            due = moment
+        else:
+            due = max(moment, float(before[0]["moment"]) + window + _late(window))
         return due - self._database.now()
 
     def started(self, engine: str, moment: float) -> None:

@@ -132,11 +132,9 @@ class Poller:
 
         def note(ledger: "Ledger") -> "RequestRecord":
             ledger.requests.note_known(record)
-            return (
-                record
-                if answer.ticket is None
-                else ledger.requests.keep_ticket(record, answer.ticket.values)
-            )
+            if answer.ticket is None:
+                return record
+            return ledger.requests.keep_ticket(record, answer.ticket.values)
 
         return await self._writer.perform(note, is_owed=True)
 

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import partial
+from itertools import chain
 from typing import Any, Literal
 
 import msgspec
@@ -424,9 +425,10 @@ class RequestStore:
                 self._end_attempt(attempt, rule.outcome, str(error), rule.charge, Bill(0.0, None))
             if row["state"] == record.state and row["owner"] in (None, self._owner):
                 keeps_owner = rule.again in _GOES_ON_BY_ITSELF
-                step, digest = (
-                    (None, None) if unread is None else (unread[0], self._replies.keep(unread[1]))
-                )
+                if unread is None:
+                    step, digest = (None, None)
+                else:
+                    step, digest = (unread[0], self._replies.keep(unread[1]))
                 self._move(
                     row,
                     event,
@@ -482,7 +484,8 @@ class RequestStore:
         """
         with self._database.transaction():
             rows = self._database.execute(statements.REQUESTS_OF_JOB_ALONE, {"job": job})
-            kept = {digest for row in rows for digest in (row["reply"], row["unread"]) if digest}
+            named = chain.from_iterable((row["reply"], row["unread"]) for row in rows)
+            kept = {digest for digest in named if digest}
             for row in rows:
                 if (row["state"], "cancelled") in REQUEST_LIFE:
                     self._move(row, "cancelled", reason="its reply was forgotten", reply=None)

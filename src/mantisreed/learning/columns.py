@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import pairwise
+from itertools import chain, pairwise, product
 from typing import Any
 
 from mantisreed.engines.times import TimeUnit
@@ -88,7 +88,9 @@ class Column:
                 found.append(float(value))
             except (ValueError, OverflowError):
                 return None
-        return found if found and all(map(math.isfinite, found)) else None
+        if found and all(map(math.isfinite, found)):
+            return found
+        return None
 
     def seconds(self, unit: str) -> list[float] | None:
         """Its values as seconds; None when they are no times in this unit."""
@@ -101,7 +103,9 @@ class Column:
         seconds = [second for second in found if second is not None]
         if len(seconds) < len(found) or not found:
             return None
-        return None if unit == "moment" and min(seconds) < _EPOCH else seconds
+        if unit == "moment" and min(seconds) < _EPOCH:
+            return None
+        return seconds
 
     @property
     def is_whole(self) -> bool:
@@ -151,8 +155,12 @@ def times_of(columns: Sequence[Column], characters: int, length: float | None) -
         length: of the sound in seconds, where it is known.
     """
     timed = [column for column in columns if column.is_everywhere]
-    judged = [found for start in timed for found in _with_start(start, timed, characters, length)]
-    judged += [found for column in timed for found in _length_alone(column, characters, length)]
+    judged = list(
+        chain.from_iterable(_with_start(start, timed, characters, length) for start in timed)
+    )
+    judged += list(
+        chain.from_iterable(_length_alone(column, characters, length) for column in timed)
+    )
     return sorted(judged, key=lambda one: -one.score)
 
 
@@ -164,7 +172,9 @@ def _units(column: Column) -> dict[str, float]:
             if column.numbers is not None
             else {}
         )
-    return dict(_COUNTS) if column.numbers is not None else {}
+    if column.numbers is not None:
+        return dict(_COUNTS)
+    return {}
 
 
 def _with_start(
@@ -179,7 +189,10 @@ def _with_start(
         if rising < 0.9 or not _fits(starts, length):
             continue
         for other in columns:
-            others = other.seconds(unit) if other is not start and unit in _units(other) else None
+            if other is not start and unit in _units(other):
+                others = other.seconds(unit)
+            else:
+                others = None
             if others is None or len(others) != len(starts) or min(others) < 0:
                 continue
             score = prior * rising * named
@@ -245,24 +258,33 @@ def _named(column: Column, wanted: re.Pattern[str], others: Sequence[re.Pattern[
         return 0.15
     if column.hints(wanted):
         return 1.0
-    return 0.6 if any(column.hints(other) for other in others) else 0.85
+    if any(column.hints(other) for other in others):
+        return 0.6
+    return 0.85
 
 
 def _rising(numbers: Sequence[float]) -> float:
     """Which share of the steps goes up or stays; several voices may overlap."""
     steps = [after >= before for before, after in pairwise(numbers)]
-    return sum(steps) / len(steps) if steps else 0.95
+    if steps:
+        return sum(steps) / len(steps)
+    return 0.95
 
 
 def _apart(starts: Sequence[float], ends: Sequence[float]) -> float:
     """Which share of items ends before the next one begins."""
     pairs = [end <= after + 0.06 for end, after in zip(ends, starts[1:], strict=False)]
-    return sum(pairs) / len(pairs) if pairs else 1.0
+    if pairs:
+        return sum(pairs) / len(pairs)
+    return 1.0
 
 
 def _fits(seconds: Sequence[float], length: float | None) -> bool:
     # Moments count from a beginning that is not known here.
-    latest = max(seconds) - min(seconds) if max(seconds) > _EPOCH else max(seconds)
+    if max(seconds) > _EPOCH:
+        latest = max(seconds) - min(seconds)
+    else:
+        latest = max(seconds)
     return length is None or latest <= length * 1.03 + 0.5
 
 
@@ -370,9 +392,15 @@ def speakers_of(columns: Sequence[Column]) -> list[Judged]:
         if any(isinstance(value, str) and len(value.split()) > 4 for value in labels):
             continue
         few = len(set(labels)) <= max(2, len(labels) / 2)
-        score = (0.9 if few else 0.5) if column.hints(_SPEAKER) else 0.0
+        if column.hints(_SPEAKER):
+            score = 0.9 if few else 0.5
+        else:
+            score = 0.0
         if not score and few and len(labels) >= 6 and 1 < len(set(labels)) <= len(labels) / 3:
-            score = 0.0 if column.hints(_KIND) or column.numbers is not None else 0.4
+            if column.hints(_KIND) or column.numbers is not None:
+                score = 0.0
+            else:
+                score = 0.4
         if score:
             judged.append(Judged({"speaker": column.name}, score, "", column.example))
     return sorted(judged, key=lambda one: -one.score)
@@ -397,9 +425,8 @@ def kind_of(columns: Sequence[Column]) -> Column | None:
             or not 1 < len(labels) <= 6
         ):
             continue
-        is_told = any(
-            pattern.search(label) for label in labels for pattern in (MARKS, SOUNDS, BLANKS)
-        )
+        told = (MARKS, SOUNDS, BLANKS)
+        is_told = any(pattern.search(label) for pattern, label in product(told, labels))
         if column.hints(_KIND) or (is_told and len(labels) <= len(values) / 3):
             return column
     return None

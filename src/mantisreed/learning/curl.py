@@ -10,6 +10,7 @@ import re
 import shlex
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlunsplit
 
@@ -220,7 +221,10 @@ def _take(command: CurlCommand, option: str, value: str) -> None:
     elif option == "--upload-file":
         command.upload = value
     elif option == "--max-time":
-        command.seconds = float(value) if value.replace(".", "", 1).isdigit() else None
+        if value.replace(".", "", 1).isdigit():
+            command.seconds = float(value)
+        else:
+            command.seconds = None
     command.is_query = command.is_query or option == "--get"
     command.follows = command.follows or option == "--location"
 
@@ -322,7 +326,10 @@ class _Writer:
         if self.found.takes_link:
             card.notes.append("the engine wants a link to the audio: see [links] in the settings")
         if command.others:
-            more = "another command" if command.others == 1 else f"{command.others} more commands"
+            if command.others == 1:
+                more = "another command"
+            else:
+                more = f"{command.others} more commands"
             card.notes.append(
                 f"{more} followed: only the first was read; write steps for the others"
             )
@@ -340,7 +347,10 @@ class _Writer:
             if lower == "authorization":
                 self._authorization(value)
             elif lower == "cookie" or is_key(name):
-                prefix, _, _ = value.partition("=") if lower == "cookie" else ("", "", "")
+                if lower == "cookie":
+                    prefix, _, _ = value.partition("=")
+                else:
+                    prefix, _, _ = ("", "", "")
                 self.every.append(
                     (f"headers.{toml_key(name)}", f"{prefix}={{key}}" if prefix else "{key}")
                 )
@@ -360,7 +370,10 @@ class _Writer:
 
     def _authorization(self, value: str) -> None:
         matched = _SCHEME.fullmatch(value.strip())
-        scheme, key = (matched[1], matched[2]) if matched else ("", value)
+        if matched:
+            scheme, key = (matched[1], matched[2])
+        else:
+            scheme, key = ("", value)
         if scheme.lower() == "bearer":
             self.found.keep_key(key)
             self.every.append(("bearer", "{key}"))
@@ -395,15 +408,17 @@ class _Writer:
                 self.every.append((f"query.{toml_key(name)}", self.found.keep_key(value)))
                 continue
             is_url = value.startswith(("http://", "https://")) and (is_audio(name) or is_link(name))
-            text = (
-                self.found.json(value, name)
-                if is_url or is_key(name)
-                else self.found.text(name, value)
-            )
+            if is_url or is_key(name):
+                text = self.found.json(value, name)
+            else:
+                text = self.found.text(name, value)
             if text is None:
                 continue
             if name in fields:
-                before = fields[name] if isinstance(fields[name], list) else [fields[name]]
+                if isinstance(fields[name], list):
+                    before = fields[name]
+                else:
+                    before = [fields[name]]
                 fields[name] = [*before, text]
             else:
                 fields[name] = text
@@ -418,7 +433,9 @@ class _Writer:
         if not command.data:
             return []
         if command.is_query:
-            fields = self._fields([pair for _, text in command.data for pair in parse_qsl(text)])
+            fields = self._fields(
+                list(chain.from_iterable(parse_qsl(text) for _, text in command.data))
+            )
             return [(f"query.{toml_key(key)}", value, "") for key, value in fields.items()]
         option, first = command.data[0]
         if option == "--data-binary" and first.startswith("@") and not first.endswith(".json"):
@@ -448,11 +465,11 @@ class _Writer:
             for kind, value in self.command.headers
         ):
             return [("raw", self.found.literal(first), "")]
-        pairs = [
-            pair
-            for _, text in self.command.data
-            for pair in parse_qsl(text, keep_blank_values=True)
-        ]
+        pairs = list(
+            chain.from_iterable(
+                parse_qsl(text, keep_blank_values=True) for _, text in self.command.data
+            )
+        )
         fields = {}
         for name, value in pairs:
             is_content = (
@@ -477,20 +494,27 @@ class _Writer:
     def _form(self) -> dict[str, Any]:
         fields: dict[str, Any] = {}
         for name, content, is_text in self.command.forms:
-            part = self._text_part(name, content) if is_text else self._part(name, content)
+            if is_text:
+                part = self._text_part(name, content)
+            else:
+                part = self._part(name, content)
             if part is None:
                 continue
             if name in fields:
-                before = fields[name] if isinstance(fields[name], list) else [fields[name]]
+                if isinstance(fields[name], list):
+                    before = fields[name]
+                else:
+                    before = [fields[name]]
                 fields[name] = [*before, part]
             else:
                 fields[name] = part
         return fields
 
     def _part(self, name: str, content: str) -> Any:
-        value, _, more = (
-            content.partition(";") if content.startswith(("@", "<")) else _parted(content)
-        )
+        if content.startswith(("@", "<")):
+            value, _, more = content.partition(";")
+        else:
+            value, _, more = _parted(content)
         said = dict(item.strip().partition("=")[::2] for item in more.split(";") if "=" in item)
         kind = said.get("type")
         if value.startswith(("@", "<")):
@@ -510,7 +534,9 @@ class _Writer:
         if kind is None or part is None:
             return part
         if isinstance(part, dict):
-            return {**part, "content_type": kind} if kind != "application/json" else part
+            if kind != "application/json":
+                return {**part, "content_type": kind}
+            return part
         return {"value": part, "content_type": kind}
 
     def _text_part(self, name: str, value: str) -> Any:
@@ -530,8 +556,6 @@ class _Writer:
 def _parted(content: str) -> tuple[str, str, str]:
     """The value of a part, and what is said of it."""
     matched = re.search(r";\s*(?:type|filename|headers|encoder)=", content)
-    return (
-        (content[: matched.start()], ";", content[matched.start() + 1 :])
-        if matched
-        else (content, "", "")
-    )
+    if matched:
+        return (content[: matched.start()], ";", content[matched.start() + 1 :])
+    return (content, "", "")

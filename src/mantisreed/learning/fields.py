@@ -107,7 +107,9 @@ class Found:
             )
             return None
         if _is_language(name, value):
-            return "{target}" if _TARGET.search(name) else "{language}"
+            if _TARGET.search(name):
+                return "{target}"
+            return "{language}"
         if _RATE.search(name) and value.isdigit():
             return "{sample_rate}"
         if _CHANNELS.search(name) and value.isdigit():
@@ -116,7 +118,9 @@ class Found:
             self.add_format(value)
             if value.lower() != form:
                 self.format_names[form] = value
-            return "{content_type}" if "/" in value else "{format}"
+            if "/" in value:
+                return "{content_type}"
+            return "{format}"
         return self.literal(value)
 
     def literal(self, value: str) -> str:
@@ -146,7 +150,9 @@ class Found:
         if isinstance(value, (int, float)):
             if _RATE.search(name):
                 return "{sample_rate}"
-            return "{channels}" if _CHANNELS.search(name) else value
+            if _CHANNELS.search(name):
+                return "{channels}"
+            return value
         return self._json_text(name, str(value))
 
     def _json_text(self, name: str, value: str) -> str | None:

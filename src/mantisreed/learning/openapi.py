@@ -4,6 +4,7 @@ import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import Any
 
 import yaml
@@ -47,9 +48,10 @@ def read_openapi(content: bytes) -> Mapping[str, Any] | None:
     if b"openapi" not in head and b"swagger" not in head:
         return None
     try:
-        document = (
-            json.loads(content) if content.lstrip().startswith(b"{") else yaml.safe_load(content)
-        )
+        if content.lstrip().startswith(b"{"):
+            document = json.loads(content)
+        else:
+            document = yaml.safe_load(content)
     except (ValueError, yaml.YAMLError, RecursionError):
         return None
     if not isinstance(document, dict):
@@ -59,7 +61,9 @@ def read_openapi(content: bytes) -> Mapping[str, Any] | None:
             f"this is an API description of version {document['swagger']}",
             advice="OpenAPI 3 can be read: convert it",
         )
-    return document if str(document.get("openapi", "")).startswith("3.") else None
+    if str(document.get("openapi", "")).startswith("3."):
+        return document
+    return None
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,11 +101,9 @@ class _Document:
         if isinstance(value, Mapping):
             reference = value.get("$ref")
             if isinstance(reference, str):
-                return (
-                    {}
-                    if reference in within
-                    else self.resolved(self._at(reference), (*within, reference))
-                )
+                if reference in within:
+                    return {}
+                return self.resolved(self._at(reference), (*within, reference))
             if "allOf" in value:
                 return self._all_of(value, within)
             for key in ("oneOf", "anyOf"):
@@ -131,7 +133,10 @@ class _Document:
         found: Any = self.raw
         for part in reference.removeprefix("#/").split("/"):
             name = part.replace("~1", "/").replace("~0", "~")
-            found = found.get(name, {}) if isinstance(found, Mapping) else {}
+            if isinstance(found, Mapping):
+                found = found.get(name, {})
+            else:
+                found = {}
         return found
 
     def operations(self) -> Iterator[Operation]:
@@ -205,7 +210,10 @@ def _listed(operations: Sequence[Operation]) -> str:
     if not operations:
         return "it describes no operations"
     shown = [f"{one.id} ({one.verb} {one.path})" for one in operations[:8]]
-    more = f" and {len(operations) - 8} more" if len(operations) > 8 else ""
+    if len(operations) > 8:
+        more = f" and {len(operations) - 8} more"
+    else:
+        more = ""
     return f"choose one with --operation: {', '.join(shown)}{more}"
 
 
@@ -262,11 +270,11 @@ def _gives_text(operation: Operation) -> bool:
 
 
 def _gives_job(operation: Operation) -> bool:
-    return any(
-        _JOB.search(name)
-        for media in operation.answers.values()
-        for name in (media.get("schema") or {}).get("properties") or {}
-    )
+    for media in operation.answers.values():
+        properties = (media.get("schema") or {}).get("properties") or {}
+        if any(_JOB.search(name) for name in properties):
+            return True
+    return False
 
 
 def _property_names(schema: Mapping[str, Any], depth: int = 0) -> Iterator[str]:
@@ -351,7 +359,7 @@ class _Writer:
         schemes = self.document.resolved(
             (self.document.raw.get("components") or {}).get("securitySchemes") or {}
         )
-        names = [name for requirement in chosen[:1] for name in requirement]
+        names = list(chain.from_iterable(chosen[:1]))
         if not names and "security" not in self.chosen.raw and len(schemes) == 1:
             names = list(schemes)
         for name in names:
@@ -431,12 +439,16 @@ class _Writer:
             self.found.takes_audio = True
             generic = not any(kind.startswith(("audio/", "*/")) for kind in audio)
             said: list[tuple[str, Any, str]] = [("raw", "{audio}", "")]
-            return [*said, ("content_type", "application/octet-stream", "")] if generic else said
+            if generic:
+                return [*said, ("content_type", "application/octet-stream", "")]
+            return said
         if document is not None:
             schema = kinds[document].get("schema") or {}
             example = kinds[document].get("example")
             return [("json", self._document(schema) or self.found.json(example or {}), "")]
-        return self._fields("urlencoded", kinds[urlencoded]) if urlencoded else []
+        if urlencoded:
+            return self._fields("urlencoded", kinds[urlencoded])
+        return []
 
     def _limit(self, schema: Mapping[str, Any]) -> None:
         if isinstance(schema.get("maxLength"), int):
@@ -528,7 +540,10 @@ class _Writer:
             )
             return None, ""
         known = schema.get("default", schema.get("example", choices[0] if choices else None))
-        others = f"one of {', '.join(map(str, choices[:8]))}" if len(choices) > 1 else ""
+        if len(choices) > 1:
+            others = f"one of {', '.join(map(str, choices[:8]))}"
+        else:
+            others = ""
         wants_times = (
             re.search(r"word|timestamp|times", name, re.I) and schema.get("type") == "boolean"
         )
@@ -583,7 +598,10 @@ class _Writer:
         done = [value for value in states if _DONE.search(value) and value not in failed]
         waiting = [value for value in states if value not in (*failed, *done)]
         # The last one usually is the end.
-        guessed = [] if done or len(waiting) < 2 else [waiting.pop()]
+        if done or len(waiting) < 2:
+            guessed = []
+        else:
+            guessed = [waiting.pop()]
         done += guessed
         for key, values in (("waiting", waiting), ("done", done), ("failed", failed)):
             if values:
@@ -616,7 +634,10 @@ class _Writer:
             example = next((one for one in examples if one), None)
             if example is None:
                 continue
-            sample = example if isinstance(example, str) else json.dumps(example)
+            if isinstance(example, str):
+                sample = example
+            else:
+                sample = json.dumps(example)
             tried = Proposal(card.name)
             try:
                 propose_reply(sample.encode(), tried)
@@ -628,12 +649,17 @@ class _Writer:
         card.table("reply")
         text = next((kind for kind in kinds if kind.startswith("text/") or "subrip" in kind), None)
         if text is not None and not any("json" in kind for kind in kinds):
-            card.key(
-                "format",
-                "vtt" if "vtt" in text else "srt" if "subrip" in text or "srt" in text else "text",
-            )
+            card.key("format", _text_format(text))
             return
         _ReplyWriter(card).write(self._schema(operation))
+
+
+def _text_format(media_type: str) -> str:
+    """How a reply of this media type is written, as a card calls it."""
+    for written, marks in (("vtt", ("vtt",)), ("srt", ("srt", "subrip"))):
+        if any(mark in media_type for mark in marks):
+            return written
+    return "text"
 
 
 class _ReplyWriter:
@@ -683,7 +709,10 @@ class _ReplyWriter:
         if passages is not None and (nested or words is None):
             self._list("passages", passages[0], passages[1])
         if words is not None:
-            path = words[0].removeprefix(f"{passages[0]}[].") if nested and passages else words[0]
+            if nested and passages:
+                path = words[0].removeprefix(f"{passages[0]}[].")
+            else:
+                path = words[0]
             self._list("words", path, words[1])
 
     @staticmethod
@@ -750,7 +779,10 @@ def _leaf(
     schema: Mapping[str, Any], pattern: re.Pattern[str], path: str = "", depth: int = 0
 ) -> str | None:
     for name, inner in (schema.get("properties") or {}).items():
-        here = f"{path}.{quoted_name(name)}" if path else quoted_name(name)
+        if path:
+            here = f"{path}.{quoted_name(name)}"
+        else:
+            here = quoted_name(name)
         if not isinstance(inner, Mapping):
             continue
         if pattern.search(name) and inner.get("type") == "string":

@@ -55,13 +55,17 @@ class Proposal:
 
 def toml_key(key: str) -> str:
     """A key as TOML has it."""
-    return key if _BARE.fullmatch(key) else toml_value(key)
+    if _BARE.fullmatch(key):
+        return key
+    return toml_value(key)
 
 
 def toml_value(value: Any) -> str:
     """A value on one line, as TOML has it; None inside a list or table is left out."""
     if isinstance(value, bool):
-        return "true" if value else "false"
+        if value:
+            return "true"
+        return "false"
     if isinstance(value, str):
         # A basic string of TOML allows the escapes of JSON, and no others are needed.
         return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
@@ -73,7 +77,9 @@ def toml_value(value: Any) -> str:
             for key, item in value.items()
             if item is not None
         ]
-        return f"{{ {', '.join(items)} }}" if items else "{}"
+        if items:
+            return f"{{ {', '.join(items)} }}"
+        return "{}"
     if isinstance(value, Sequence):
         return f"[{', '.join(toml_value(item) for item in value if item is not None)}]"
     raise TypeError(f"TOML has no {type(value).__name__}")

@@ -81,7 +81,10 @@ def _read_back(sample: bytes, proposal: Proposal, options: LearningOptions) -> I
     words = sum(len(passage.words) for passage in read.passages)
     if words:
         first, last = read.passages[0], read.passages[-1]
-        how = "" if first.timing == "engine" else "; the times of its words are estimated"
+        if first.timing == "engine":
+            how = ""
+        else:
+            how = "; the times of its words are estimated"
         yield (
             f"read so, the sample has {words} words from {first.start:.2f} to {last.end:.2f} s{how}"
         )

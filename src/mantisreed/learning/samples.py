@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import pairwise
+from itertools import chain, pairwise
 from statistics import fmean
 from typing import Any
 
@@ -88,7 +88,9 @@ class FoundList:
     @property
     def words_each(self) -> float:
         """How many words an item has, on average."""
-        return fmean(len(value.split()) for value in self.said) if self.said else 0.0
+        if self.said:
+            return fmean(len(value.split()) for value in self.said)
+        return 0.0
 
     @cached_property
     def said(self) -> list[str]:
@@ -101,9 +103,10 @@ class FoundList:
 
     def times(self, length: float | None) -> list[Judged]:
         """In which ways its columns can be times."""
-        characters = (
-            sum(len(text.strip()) + 1 for text in self.said) if self.said else 14 * self.count
-        )
+        if self.said:
+            characters = sum(len(text.strip()) + 1 for text in self.said)
+        else:
+            characters = 14 * self.count
         taken = {self.texts[0].keys["text"]} if self.texts else set()
         return times_of(
             [column for column in self.columns if column.name not in taken], characters, length
@@ -160,11 +163,9 @@ def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None
         pass
     if looks_like_xml(sample):
         document = _xml(sample)
-        return (
-            ("ttml", None)
-            if next(iter(document), "").rpartition(":")[2] == "tt"
-            else ("xml", [document])
-        )
+        if next(iter(document), "").rpartition(":")[2] == "tt":
+            return ("ttml", None)
+        return ("xml", [document])
     if text.lstrip().startswith("WEBVTT"):
         return "vtt", None
     if read_srt(text).cues:
@@ -303,7 +304,7 @@ class _Writer:
         if not self._is_stream:
             return self.documents
         tables = [document for document in self.documents if isinstance(document, dict)]
-        for name in dict.fromkeys(name for table in tables for name in table):
+        for name in dict.fromkeys(chain.from_iterable(tables)):
             values = [table.get(name) for table in tables]
             if _FINAL.search(name) and {True, False} <= {
                 value for value in values if isinstance(value, bool)
@@ -347,8 +348,10 @@ class _Writer:
         spoken = [
             found
             for found in lists
-            if found.texts and found.texts[0].score >= _SPOKEN and found.count > 1
-            if not self._is_stream or found.times(self.length)
+            if found.texts
+            and found.texts[0].score >= _SPOKEN
+            and found.count > 1
+            and (not self._is_stream or found.times(self.length))
         ]
         single = [found for found in lists if found.texts and found.times(self.length)]
         return max(spoken or single, key=worth, default=None)
@@ -376,7 +379,9 @@ class _Writer:
         other = words if has_speakers else passages
         what = "words" if has_speakers else "passages"
         self.card.comment(f"{what} of their own are in {other.path}")
-        return passages if has_speakers else None
+        if has_speakers:
+            return passages
+        return None
 
     def _tell_state(self) -> None:
         for path, value in _leaves(self._first, ""):
@@ -461,7 +466,10 @@ class _Writer:
         if usable:
             best = usable[0]
             taken |= best.columns
-            doubt = "only one item to go by" if found.count < 2 else "the values fit badly"
+            if found.count < 2:
+                doubt = "only one item to go by"
+            else:
+                doubt = "the values fit badly"
             for name, column in best.keys.items():
                 if best.score >= SURE and found.count > 1 and self._is_unit_sure:
                     card.key(name, column)
@@ -604,7 +612,7 @@ def _is_list_of_items(value: Any) -> bool:
 
 def _inner_lists(items: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
     tables = [item for item in items if isinstance(item, dict)]
-    for name in dict.fromkeys(name for table in tables for name in table):
+    for name in dict.fromkeys(chain.from_iterable(tables)):
         values = [table[name] for table in tables if table.get(name)]
         yield from _within(values, f"{path}[].{quoted_name(name)}")
 
@@ -613,15 +621,15 @@ def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
     if not values:
         return
     if all(_is_list_of_items(value) for value in values):
-        yield path, [item for value in values for item in value]
+        yield path, list(chain.from_iterable(values))
         firsts = [value[0] for value in values if isinstance(value[0], dict)]
-        for name in dict.fromkeys(name for first in firsts for name in first):
+        for name in dict.fromkeys(chain.from_iterable(firsts)):
             yield from _within(
                 [first[name] for first in firsts if first.get(name)],
                 f"{path}[0].{quoted_name(name)}",
             )
     elif all(isinstance(value, dict) for value in values):
-        for name in dict.fromkeys(name for value in values for name in value):
+        for name in dict.fromkeys(chain.from_iterable(values)):
             yield from _within(
                 [value[name] for value in values if value.get(name)], f"{path}.{quoted_name(name)}"
             )
@@ -629,7 +637,7 @@ def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
 
 def _columns(items: Sequence[Any]) -> tuple[Column, ...]:
     flat = [_flat(item) for item in items]
-    names = dict.fromkeys(name for item in flat for name in item)
+    names = dict.fromkeys(chain.from_iterable(flat))
     return tuple(Column(name, [item.get(name) for item in flat]) for name in names)
 
 
@@ -737,4 +745,6 @@ def _joined(path: str, name: str) -> str:
 
 
 def _joined_raw(path: str, name: str) -> str:
-    return f"{path}.{name}" if path else name
+    if path:
+        return f"{path}.{name}"
+    return name

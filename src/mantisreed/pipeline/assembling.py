@@ -6,7 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from itertools import starmap
+from itertools import chain, starmap
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeAlias
 
@@ -100,10 +100,12 @@ def transcript_of(
         passages = with_speaker_names(passages, facts.about["speakers"])
     nothing = () if stitched.passages else (NO_SPEECH,)
     mended = sum(one.reading.mended for one in results if one.reading is not None)
-    poor = (f"the times of {mended} words made no sense and were made anew",) if mended else ()
+    poor: tuple[str, ...] = ()
+    if mended:
+        poor = (f"the times of {mended} words made no sense and were made anew",)
     readings = [one.reading for one in results if one.reading is not None]
     odd = dict.fromkeys(
-        sentence for reading in readings for sentence in (*reading.doubts, *reading.remarks)
+        chain.from_iterable((*reading.doubts, *reading.remarks) for reading in readings)
     )
     plain = Transcript(
         recording=msgspec.structs.replace(facts, track=made.track or msgspec.UNSET),
@@ -121,7 +123,8 @@ def transcript_of(
         plain, made.speech, _seam_doubts(by_channel, stitched, made.speech or ())
     )
     return Assembled(
-        transcript, tuple(dict.fromkeys(doubt for reading in readings for doubt in reading.doubts))
+        transcript,
+        tuple(dict.fromkeys(chain.from_iterable(reading.doubts for reading in readings))),
     )
 
 
@@ -139,7 +142,7 @@ def _seam_doubts(
             for one in stitched.passages
             if channel is None or one.speaker == f"channel {channel}"
         ]
-        words = [word for passage in said_there for word in passage.words]
+        words = list(chain.from_iterable(passage.words for passage in said_there))
         yield from seam_doubts(spans, words, speech)
 
 
@@ -147,12 +150,15 @@ def _events(results: Sequence[PieceResult]) -> Iterator[SoundEvent]:
     """Sounds that are no speech, at their times in the recording; one that two pieces heard
     once.
     """
-    heard = [
-        SoundEvent(event.text, event.start + one.start, event.end + one.start)
-        for one in results
-        if one.reading is not None
-        for event in one.reading.events
-    ]
+    heard = []
+    for one in results:
+        if one.reading is not None:
+            heard.extend(
+                [
+                    SoundEvent(event.text, event.start + one.start, event.end + one.start)
+                    for event in (one.reading.events)
+                ]
+            )
     latest: dict[str, float] = {}
     for event in sorted(heard, key=lambda event: event.start):
         if event.start - latest.get(event.text, -math.inf) > _SAME_SOUND:

@@ -112,7 +112,10 @@ class Batch:
             options, budget or Budget(options.wanted.spend_limit, currency)
         )
         self._dispatcher, self._outputs = dispatcher, outputs
-        second = self._second_opinions(dispatcher.budget) if options.second is not None else None
+        if options.second is not None:
+            second = self._second_opinions(dispatcher.budget)
+        else:
+            second = None
         self._shared = Surroundings(
             options,
             outputs,
@@ -127,11 +130,9 @@ class Batch:
             second,
         )
         self._progress = BatchProgress(0, services.time.clock(), currency=currency)
-        self._follow_ups = (
-            services.follow_ups(dispatcher.perform, outputs, dispatcher.budgets)
-            if services.follow_ups
-            else None
-        )
+        self._follow_ups: FollowUps | None = None
+        if services.follow_ups:
+            self._follow_ups = services.follow_ups(dispatcher.perform, outputs, dispatcher.budgets)
         self._interrupted: InterruptedRunError | None = None
         self._tasks: list[RecordingTask] = []
 
@@ -164,11 +165,10 @@ class Batch:
         first, second = self._options, self._options.second
         assert second is not None
         currencies = [one.card.price.currency if one.card.price else "" for one in (first, second)]
-        shared = (
-            budget
-            if currencies[0] == currencies[1]
-            else Budget(second.wanted.spend_limit, currencies[1])
-        )
+        if currencies[0] == currencies[1]:
+            shared = budget
+        else:
+            shared = Budget(second.wanted.spend_limit, currencies[1])
         return SecondOpinions(second, self._dispatcher_for(second, shared), self._services.hidden)
 
     def stop_recording(self, key: str) -> None:
@@ -334,7 +334,9 @@ class Batch:
 
     def _stem_for(self, recording: Source) -> str | None:
         """The stem of its outputs; None for a link, whose name only its host knows."""
-        return self._outputs.stem_for(recording) if recording.link is None else None
+        if recording.link is None:
+            return self._outputs.stem_for(recording)
+        return None
 
     async def _watch_costs(self) -> None:
         """What these recordings have cost before counts towards the limit, so it is known before
@@ -371,7 +373,9 @@ class Batch:
     def _second_job_of(self, task: RecordingTask) -> str | None:
         """The job of the second opinion on a recording, where there is one."""
         second = self._shared.second
-        return None if second is None or task.job is None else second.jobs.get(task.job)
+        if second is None or task.job is None:
+            return None
+        return second.jobs.get(task.job)
 
     async def _record_of(self, job: str | None) -> "JobRecord | None":
         """A job as the ledger has it; None where it did not come so far."""
@@ -453,7 +457,9 @@ class Batch:
 
 
 def _note_of(outcome: Outcome) -> str:
-    return "" if outcome.state in ("done", "working", "failed") else outcome.state
+    if outcome.state in ("done", "working", "failed"):
+        return ""
+    return outcome.state
 
 
 def _size(recording: Source) -> float:

@@ -205,13 +205,17 @@ class CallbackListener:
 
 def _request_of(ledger: Ledger, token: str) -> RequestRecord | None:
     row = ledger.calls.request_of(token)
-    return None if row is None else ledger.listing.request_called(row)
+    if row is None:
+        return None
+    return ledger.listing.request_called(row)
 
 
 def _job_left_to_us(ledger: Ledger, job: str) -> JobRecord | None:
     """A job that no other process has under way."""
     ledger.recover()
-    return None if ledger.jobs.is_another_process_at(job) else ledger.listing.job(job)
+    if ledger.jobs.is_another_process_at(job):
+        return None
+    return ledger.listing.job(job)
 
 
 @dataclass(frozen=True, slots=True)

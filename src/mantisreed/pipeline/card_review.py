@@ -116,11 +116,10 @@ def add_card(settings_file: Path | None, name: str, toml: str) -> str:
     """
     file = settings_file or _existing_or_new()
     try:
-        document = (
-            tomlkit.parse(file.read_text(encoding="utf-8"))
-            if file.is_file()
-            else tomlkit.document()
-        )
+        if file.is_file():
+            document = tomlkit.parse(file.read_text(encoding="utf-8"))
+        else:
+            document = tomlkit.document()
     except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
         raise InputError(
             "the settings file cannot be read as TOML", where=printable(file)
@@ -146,7 +145,12 @@ def add_card(settings_file: Path | None, name: str, toml: str) -> str:
         )
     read_cards(name, tomlkit.parse(toml).unwrap()["engine"][name], "the proposed card")
     before = tomlkit.dumps(document)
-    joint = "" if not before else "\n" if before.endswith("\n") else "\n\n"
+    if not before:
+        joint = ""
+    elif before.endswith("\n"):
+        joint = "\n"
+    else:
+        joint = "\n\n"
     whole = f"{before}{joint}{toml.strip()}\n"
     tomlkit.parse(whole)
     write_whole(file, whole.encode())

@@ -157,4 +157,6 @@ def _read_secrets(workspace: Workspace, rule: FollowUp) -> None:
 
 def _plain(template: Template) -> str | None:
     """A template without placeholders as its text; None for one with some."""
-    return None if template.names else template.text({})
+    if template.names:
+        return None
+    return template.text({})

@@ -705,7 +705,9 @@ def _stage(name: str) -> Stage:
 
 def _path_of(record: JobRecord) -> Path:
     source = stored_options(record).source if record.options else ""
-    return path_at(source) if source.startswith("file:") else Path(record.recording)
+    if source.startswith("file:"):
+        return path_at(source)
+    return Path(record.recording)
 
 
 def _lacks_second_opinion(
@@ -725,7 +727,10 @@ def _remarks(job: _Collected) -> Iterator[str]:
             f"the settings of {record.engine} were changed since {record.recording} was sent; "
             "it was sent as before"
         )
-    path = path_at(job.stored.source) if job.stored.source.startswith("file:") else None
+    if job.stored.source.startswith("file:"):
+        path = path_at(job.stored.source)
+    else:
+        path = None
     if path is None:
         return
     try:

@@ -108,7 +108,9 @@ class EngineResult:
         """What was charged for it, at any time; None where nobody knows."""
         costs = [outcome.job.cost for outcome in self.outcomes if outcome.job is not None]
         known = [cost for cost in costs if cost is not None]
-        return sum(known, Decimal(0)) if known and len(known) == len(costs) else None
+        if known and len(known) == len(costs):
+            return sum(known, Decimal(0))
+        return None
 
     @property
     def currency(self) -> str | None:
@@ -131,11 +133,9 @@ class EngineResult:
 
 def _rate(known: Sequence[Errors]) -> float | None:
     """All errors over the length of all references; None where there is no reference."""
-    return (
-        sum(one.count for one in known) / max(1, sum(one.length for one in known))
-        if known
-        else None
-    )
+    if known:
+        return sum(one.count for one in known) / max(1, sum(one.length for one in known))
+    return None
 
 
 @dataclass(frozen=True, slots=True)
@@ -325,6 +325,8 @@ def _comparison(results: Sequence[EngineResult], recording: int) -> Comparison |
         if outcome.transcript and outcome.transcript.words
     ]
     try:
-        return compared(transcripts) if len(transcripts) > 1 else None
+        if len(transcripts) > 1:
+            return compared(transcripts)
+        return None
     except InputError:
         return None

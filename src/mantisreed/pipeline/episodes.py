@@ -113,11 +113,10 @@ def _item(outcome: Outcome, base: str) -> str:
 def _tag(path: Path, outcome: Outcome, base: str) -> str:
     if path.suffix not in _TYPES:
         return ""
-    language = (
-        outcome.transcript.language
-        if outcome.transcript
-        else outcome.recording.facts.presumed_language
-    )
+    if outcome.transcript:
+        language = outcome.transcript.language
+    else:
+        language = outcome.recording.facts.presumed_language
     attributes = {"url": f"{base.rstrip('/')}/{quote(path.name)}", "type": _TYPES[path.suffix]}
     if language:
         attributes["language"] = language

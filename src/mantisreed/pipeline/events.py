@@ -78,4 +78,6 @@ class Event:
         if self.until is not None:
             moment = self.now if now is None else now
             note = f"{note} in {max(0.0, self.until - (moment or 0.0)):.0f} s"
-        return f"{self.stage} ({note})" if note else self.stage
+        if note:
+            return f"{self.stage} ({note})"
+        return self.stage

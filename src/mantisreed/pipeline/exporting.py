@@ -105,11 +105,10 @@ def find_script(workspace: Workspace | None, wanted: str) -> Found:
     path = Path(wanted)
     if not path.is_file() or format_of(path).name == TRANSCRIPT_FORMAT:
         return find_transcript(workspace, wanted)
-    stem = (
-        path.name[: -len(format_of(path).suffix)]
-        if path.name.endswith(format_of(path).suffix)
-        else path.stem
-    )
+    if path.name.endswith(format_of(path).suffix):
+        stem = path.name[: -len(format_of(path).suffix)]
+    else:
+        stem = path.stem
     return Found(read_script(path), Source(path), stem, path.parent)
 
 
@@ -224,7 +223,9 @@ def _content_of(file: Path) -> bytes:
         InputError: it cannot be read.
     """
     try:
-        return sys.stdin.buffer.read() if str(file) == "-" else file.read_bytes()
+        if str(file) == "-":
+            return sys.stdin.buffer.read()
+        return file.read_bytes()
     except OSError as error:
         raise InputError(
             f"cannot be read ({(error.strerror or str(error)).lower()})", where=printable(file)

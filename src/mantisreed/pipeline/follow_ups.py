@@ -114,9 +114,10 @@ class FollowUps:
         known_by = ""
         try:
             for name in rule.follows:
-                before = (
-                    await running[name] if name in running else FollowUpOutcome(name, "skipped")
-                )
+                if name in running:
+                    before = await running[name]
+                else:
+                    before = FollowUpOutcome(name, "skipped")
                 if before.result is None:
                     return await self._put_off(rule, finished, before)
                 results[name] = before.result
@@ -284,7 +285,9 @@ class FollowUps:
         return Result("nothing")
 
     def _secret(self, source: "SecretSource | None") -> "Secret | None":
-        return None if source is None else source.read(self._workspace.folder)
+        if source is None:
+            return None
+        return source.read(self._workspace.folder)
 
     def _mailing(self, rule: FollowUp) -> Mailing:
         assert rule.mail is not None
@@ -382,10 +385,9 @@ def facts_of(finished: Finished, results: Mapping[str, Result]) -> dict[str, Any
 
 def parcel_of(finished: Finished, results: Mapping[str, Result], key: str) -> Parcel:
     """What goes to destinations. Files that are gone are left out."""
-    named = [
-        *finished.files,
-        *((name, path) for name, result in results.items() for path in result.files),
-    ]
+    named = list(finished.files)
+    for name, result in results.items():
+        named += [(name, path) for path in result.files]
     files = [
         ParcelFile(path.name, path.read_bytes(), kind) for kind, path in named if path.is_file()
     ]
@@ -403,7 +405,9 @@ def _known_by(
         results: of the follow-ups that it needs.
         with_target: whether it is another one when it goes elsewhere.
     """
-    given = to_json(finished.transcript).decode() if finished.transcript else finished.error
+    given = finished.error
+    if finished.transcript:
+        given = to_json(finished.transcript).decode()
     needed = [digest_of_request((results[name].body or b"").hex()) for name in rule.follows]
     if rule.service is not None:
         action: Any = [
@@ -416,9 +420,10 @@ def _known_by(
         ]
     else:
         settings = getattr(rule, rule.action)
-        action = (
-            [str(getattr(settings, key)) for key in _IDENTITY[rule.action]] if with_target else []
-        )
+        if with_target:
+            action = [str(getattr(settings, key)) for key in _IDENTITY[rule.action]]
+        else:
+            action = []
     return digest_of_request([finished.known_by, rule.name, rule.action, action, given, needed])[
         :32
     ]

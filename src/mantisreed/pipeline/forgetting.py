@@ -7,6 +7,7 @@ workspace for the words of a job that was forgotten.
 from collections.abc import Iterable, Iterator
 from contextlib import closing, suppress
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 
 from mantisreed.errors import InputError, MantisreedError
@@ -67,7 +68,10 @@ def _forgotten(
     workspace: Workspace, ledger: Ledger, record: JobRecord, *, with_outputs: bool
 ) -> Forgotten:
     stored = _stored(record)
-    outputs = [] if stored is None else list(_outputs_of(workspace, stored, ledger, record))
+    if stored is None:
+        outputs = []
+    else:
+        outputs = list(_outputs_of(workspace, stored, ledger, record))
     left = []
     for memory, path in outputs:
         if not (with_outputs and memory.remove(path)):
@@ -151,7 +155,7 @@ def described(forgotten: Forgotten) -> Iterator[str]:
 
 def described_outputs(forgotten: Iterable[Forgotten]) -> str | None:
     """Which outputs are still there, on one line; None where none are."""
-    files = [path for one in forgotten for path in one.outputs]
+    files = list(chain.from_iterable(one.outputs for one in forgotten))
     if not files:
         return None
     first = "1 output stays" if len(files) == 1 else f"{len(files)} outputs stay"

@@ -14,6 +14,7 @@ from collections.abc import Callable, Sequence
 from contextlib import AsyncExitStack, suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from itertools import chain
 from pathlib import Path
 from typing import BinaryIO, Literal
 
@@ -400,7 +401,7 @@ class _Session:
     def _finish(self, source: Source, stem: str) -> Outcome:
         """Write all formats of the whole, as of any recording."""
         kept = sorted(self._growing.kept(_Kept), key=lambda one: one.number)
-        passages = tuple(passage for one in kept for passage in one.passages)
+        passages = tuple(chain.from_iterable(one.passages for one in kept))
         languages = [one.language for one in kept if one.language]
         language = self.options.wanted.language or max(
             sorted(set(languages)), key=languages.count, default=None
@@ -443,7 +444,10 @@ class _Session:
         advice = "what was heard is written"
         if self._error is not None:
             return "incomplete", RecordingError(notes[0], where=self._name, advice=advice)
-        phrases = "1 phrase has" if self._failed == 1 else f"{self._failed} phrases have"
+        if self._failed == 1:
+            phrases = "1 phrase has"
+        else:
+            phrases = f"{self._failed} phrases have"
         what = f"{phrases} no reply: {notes[0]}"
         if has_words:
             return "incomplete", MantisreedError(what, where=self._name, advice=advice)

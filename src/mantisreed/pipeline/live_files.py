@@ -156,4 +156,6 @@ class GrowingOutputs:
         if name == "srt":
             return write_srt(cues, first=self._cues + 1)
         whole = write_webvtt(cues)
-        return whole if is_first else whole.partition("\n")[2]
+        if is_first:
+            return whole
+        return whole.partition("\n")[2]

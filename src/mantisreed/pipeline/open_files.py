@@ -24,7 +24,9 @@ def open_files() -> int | None:
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     most = _WANTED if hard == resource.RLIM_INFINITY else min(hard, _WANTED)
     if soft == resource.RLIM_INFINITY or soft >= most:
-        return soft if soft != resource.RLIM_INFINITY else _WANTED
+        if soft != resource.RLIM_INFINITY:
+            return soft
+        return _WANTED
     try:
         resource.setrlimit(resource.RLIMIT_NOFILE, (most, hard))
     except (OSError, ValueError):

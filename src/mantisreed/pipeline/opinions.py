@@ -66,7 +66,9 @@ def with_kept_opinion(
 ) -> Transcript:
     """The transcript of a job with the second opinion that is kept; without, as it is."""
     opinion = kept_opinion(hidden, transcript.job)
-    return transcript if opinion is None else with_opinion(transcript, opinion, speech)
+    if opinion is None:
+        return transcript
+    return with_opinion(transcript, opinion, speech)
 
 
 def with_opinion(

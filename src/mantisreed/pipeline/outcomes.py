@@ -59,7 +59,9 @@ class Outcome:
     @property
     def doubts(self) -> int:
         """How many stretches of the transcript somebody should listen to."""
-        return 0 if self.transcript is None else len(self.transcript.doubts_worth_hearing)
+        if self.transcript is None:
+            return 0
+        return len(self.transcript.doubts_worth_hearing)
 
     @property
     def cost(self) -> Decimal | None:
@@ -93,9 +95,10 @@ def outcome_of(
         error = RecordingError(damage[0], where=recording.label, advice=advice)
         return Outcome(recording, "incomplete", transcript, written.files, written.changes, error)
     if doubts:
-        more = (
-            f" (and {len(doubts) - 1} more, see the transcript's notes)" if len(doubts) > 1 else ""
-        )
+        if len(doubts) > 1:
+            more = f" (and {len(doubts) - 1} more, see the transcript's notes)"
+        else:
+            more = ""
         advice = (
             "mend the reply table of its card and run the same command, which reads the kept "
             "reply and costs nothing"

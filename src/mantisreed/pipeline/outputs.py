@@ -69,7 +69,9 @@ def formats_to_write(names: Sequence[str]) -> tuple[OutputFormat, ...]:
     Raises:
         InputError: there is no such format.
     """
-    return chosen_formats(names) if names else ()
+    if names:
+        return chosen_formats(names)
+    return ()
 
 
 class _Claim(msgspec.Struct, frozen=True):
@@ -229,9 +231,10 @@ class Outputs:
         """The same of a script."""
         self.check(stem)
         is_changing = any(form.name != TRANSCRIPT_FORMAT for form in self._formats)
-        changed, changes = (
-            reworded(script, self.options.wording) if is_changing else (script, Counter[str]())
-        )
+        if is_changing:
+            changed, changes = reworded(script, self.options.wording)
+        else:
+            changed, changes = (script, Counter[str]())
         for path, form in zip(self.paths(stem), self._formats, strict=True):
             written = script if form.name == TRANSCRIPT_FORMAT else changed
             self._publish(path, form.write(written, self.options, recording.name), recording.key)

@@ -38,7 +38,10 @@ def check_same_recording(
     facts = transcript.recording
     if facts.digest and facts.digest == file_digest(recording):
         return ()
-    lasts = _length_of(recording, facts.track_number) if duration is None else duration
+    if duration is None:
+        lasts = _length_of(recording, facts.track_number)
+    else:
+        lasts = duration
     if facts.digest:
         is_other = abs(lasts - facts.duration) > _slack(facts.duration)
         expected = facts.duration

@@ -10,6 +10,7 @@ from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from itertools import chain
 from pathlib import Path
 from typing import Literal, TypeAlias
 
@@ -242,7 +243,10 @@ class Preparation:
         if channels <= 1:
             options = msgspec.structs.replace(options, channels="mix")
         self._card, self._options = card, options
-        fitting = limits if limits is not None and limits.fit(card, contents.duration) else None
+        if limits is not None and limits.fit(card, contents.duration):
+            fitting = limits
+        else:
+            fitting = None
         self.limits = fitting or cut_limits(card, contents.duration, options)
         self.is_whole = self.limits.longest is None
         self.is_untouched = options.untouched and self.is_whole
@@ -260,12 +264,14 @@ class Preparation:
     def other_track(self) -> int | None:
         """The number of the track, where it was named or is not the default one."""
         is_default = self._options.track is None and self._track_note is None
-        return None if is_default else self.track.number
+        if is_default:
+            return None
+        return self.track.number
 
     @property
     def speech(self) -> Speech:
         """Where somebody speaks on any channel that is sent, (start, end) in seconds, so far."""
-        return union(stretch for channel in self._channels for stretch in channel.heard)
+        return union(chain.from_iterable(channel.heard for channel in self._channels))
 
     @property
     def damage(self) -> tuple[str, ...]:
@@ -280,11 +286,9 @@ class Preparation:
             and len(self._channels) > 1
             and any(channel.heard for channel in self._channels)
         )
-        same = (
-            ("all channels are the same: sending them apart costs more and brings nothing",)
-            if are_same
-            else ()
-        )
+        same: tuple[str, ...] = ()
+        if are_same:
+            same = ("all channels are the same: sending them apart costs more and brings nothing",)
         return (*filter(None, [self._track_note]), *same, *self._stream.notes())
 
     def close(self) -> None:
@@ -324,9 +328,10 @@ class Preparation:
     ) -> Iterator[tuple["ChannelPipeline", IntSamples]]:
         """Each channel that is sent, and its part of a block."""
         wanted = self._options.channels
-        numbers = (
-            list(range(len(block))) if wanted == "apart" else [0 if wanted == "mix" else wanted - 1]
-        )
+        if wanted == "apart":
+            numbers = list(range(len(block)))
+        else:
+            numbers = [0 if wanted == "mix" else wanted - 1]
         if not self._channels:
             self._channels = [
                 self._new_channel(pool, None if wanted == "mix" else number + 1)
@@ -460,11 +465,10 @@ class ChannelPipeline:
         jobs = self._settled(self._listener.hear(samples), self._listener.settled)
         if (sure := self._chooser.sure_span) is not None:
             self._write(sure.start, sure.end)
-        needed = (
-            math.floor(self._chooser.needed_from * self._rate)
-            if self._open is None
-            else self._open.written
-        )
+        if self._open is None:
+            needed = math.floor(self._chooser.needed_from * self._rate)
+        else:
+            needed = self._open.written
         self._samples.forget(needed)
         return jobs
 
@@ -629,27 +633,31 @@ def _forms(accepts: Accepts) -> list[AudioFormat]:
     lower ones.
     """
     forms = [FORMATS[name] for name in accepts.formats]
-    lower = [
-        replace(form, bit_rate=rate)
-        for share in (0.75, 0.5, 0.375)
-        for form in forms
-        if form.bit_rate and (rate := round(form.bit_rate * share)) >= _LEAST_BIT_RATE[form.name]
-    ]
+    lower = []
+    for share in (0.75, 0.5, 0.375):
+        lower.extend(
+            [
+                replace(form, bit_rate=rate)
+                for form in (forms)
+                if form.bit_rate
+                and (rate := round(form.bit_rate * share)) >= _LEAST_BIT_RATE[form.name]
+            ]
+        )
     return forms + lower
 
 
 def _rate(accepts: Accepts, form: AudioFormat) -> float:
     """Bytes a second at most."""
-    return (
-        form.bit_rate / 8 * _LOSSY_SHARE
-        if form.bit_rate
-        else accepts.sample_rate * 2 * form.share_of_raw
-    )
+    if form.bit_rate:
+        return form.bit_rate / 8 * _LOSSY_SHARE
+    return accepts.sample_rate * 2 * form.share_of_raw
 
 
 def _hoped_rate(accepts: Accepts, form: AudioFormat) -> float:
     """Bytes a second when all is well."""
-    return form.bit_rate / 8 if form.bit_rate else accepts.sample_rate * 2 * form.hoped_share
+    if form.bit_rate:
+        return form.bit_rate / 8
+    return accepts.sample_rate * 2 * form.hoped_share
 
 
 def _worth_leaving_out(card: EngineCard) -> float:
@@ -659,7 +667,10 @@ def _worth_leaving_out(card: EngineCard) -> float:
 
 
 def _hopeless(card: EngineCard, seconds: float) -> TooBigError:
-    cap = f"the {short_size(card.accepts.max_bytes)} " if card.accepts.max_bytes else "what "
+    if card.accepts.max_bytes:
+        cap = f"the {short_size(card.accepts.max_bytes)} "
+    else:
+        cap = "what "
     return TooBigError(
         f"even {seconds:.0f} s of the recording are over {cap}that it takes in one request",
         engine=card.name,

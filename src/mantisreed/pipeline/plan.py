@@ -90,7 +90,9 @@ def shortest_time(limit: RateLimit | None, requests: int) -> float:
     """Seconds from the first request to the last, when the engine's rate limit is all that holds
     them up.
     """
-    return 0.0 if limit is None else max(0, requests - 1) // limit.requests * float(limit.window)
+    if limit is None:
+        return 0.0
+    return max(0, requests - 1) // limit.requests * float(limit.window)
 
 
 class _Planner:
@@ -156,12 +158,19 @@ class _Planner:
             cuts = self._ledger.jobs.cuts(identity_of(self._options, file_digest(path)))
         except OSError:
             return None  # preparing it tells what is wrong
-        return msgspec.json.decode(cuts, type=CutLimits) if cuts else None
+        if cuts:
+            return msgspec.json.decode(cuts, type=CutLimits)
+        return None
 
 
 def _planned_piece(prepared: PreparedPiece, *, is_first: bool) -> PlannedPiece:
     span, piece = prepared.span, prepared.piece
-    seam = "start" if is_first else "overlapped" if span.overlaps else "clean"
+    if is_first:
+        seam = "start"
+    elif span.overlaps:
+        seam = "overlapped"
+    else:
+        seam = "clean"
     size, form = len(piece.audio), piece.form
     return PlannedPiece(
         span.start, span.end, seam, size, form.name, form.bit_rate, prepared.channel

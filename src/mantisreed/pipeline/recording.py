@@ -4,6 +4,7 @@ import asyncio
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -360,7 +361,7 @@ class RecordingTask:
                     # what has come so far is kept, and is not taken for the whole
                     raise InterruptedRunError
                 tasks.append(asyncio.create_task(one(piece, len(tasks) + 1)))
-            results = [result for several in await asyncio.gather(*tasks) for result in several]
+            results = list(chain.from_iterable(await asyncio.gather(*tasks)))
             return prepared, results
         finally:
             await self._let_go(tasks)
@@ -415,7 +416,7 @@ class RecordingTask:
         except TooBigError:
             smaller = await asyncio.to_thread(list, prepared.recut(part))
             results = [await self._result_of(prepared, one, number) for one in smaller]
-            return [one for several in results for one in several]
+            return list(chain.from_iterable(results))
 
     def _work(self, prepared: Preparation, part: PreparedPiece) -> Work:
         piece, options = part.piece, self.shared.options

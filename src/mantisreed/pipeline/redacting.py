@@ -50,7 +50,9 @@ def suffix_of_copy(recording: Path) -> str:
     """The ending of a copy: WAV and FLAC stay what they are, anything else becomes FLAC, which
     loses nothing.
     """
-    return recording.suffix.lower() if recording.suffix.lower() in _EXACT else ".flac"
+    if recording.suffix.lower() in _EXACT:
+        return recording.suffix.lower()
+    return ".flac"
 
 
 @dataclass(frozen=True, slots=True)

@@ -93,7 +93,9 @@ class Result:
         """What templates and paths see of it."""
         if isinstance(self.value, Transcript):
             return text_of(self.value)
-        return [str(path) for path in self.files] if self.kind == "sound" else self.value
+        if self.kind == "sound":
+            return [str(path) for path in self.files]
+        return self.value
 
 
 @dataclass(frozen=True, slots=True)

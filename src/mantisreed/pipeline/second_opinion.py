@@ -90,7 +90,10 @@ class SecondOpinions:
         if not clips:
             return transcript, ()
         spans = tuple((clip.start, clip.end) for clip in clips)
-        before = None if self._options.wanted.afresh else kept_opinion(self._hidden, transcript.job)
+        if self._options.wanted.afresh:
+            before = None
+        else:
+            before = kept_opinion(self._hidden, transcript.job)
         name = self._options.card.name
         if before is None or before.clips != spans or before.second.engine != name:
             try:
@@ -107,7 +110,10 @@ class SecondOpinions:
         opined = await asyncio.to_thread(with_opinion, transcript, before, speech)
         seconds = sum(clip.length for clip in clips)
         replaced = len(opined.replacements)
-        stretches = "1 doubtful stretch" if len(clips) == 1 else f"{len(clips)} doubtful stretches"
+        if len(clips) == 1:
+            stretches = "1 doubtful stretch"
+        else:
+            stretches = f"{len(clips)} doubtful stretches"
         readings = "1 reading was" if replaced == 1 else f"{replaced} readings were"
         told = f"{name} heard {stretches} again, {seconds:.0f} s; {readings} taken"
         return opined, (f"{recording.name}: {told}",)
@@ -143,9 +149,10 @@ class SecondOpinions:
             links=None,
         )
         # A link has been fetched already; what is sent are stretches of the file.
-        source = (
-            replace(recording, path=path, link=None) if recording.link is not None else recording
-        )
+        if recording.link is not None:
+            source = replace(recording, path=path, link=None)
+        else:
+            source = recording
         task = RecordingTask(source, f"{transcript.job}-{printable(options.card.name)}", 0.0, here)
         self._tasks.append(task)
         try:

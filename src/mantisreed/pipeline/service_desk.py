@@ -98,7 +98,10 @@ class ServiceDesk:
         self, card: TextServiceCard, question: Question, job: str, tally: Tally, attempts: int
     ) -> bytes:
         price = card.price
-        cost = None if price is None else price.per_thousand_characters * question.characters / 1000
+        if price is None:
+            cost = None
+        else:
+            cost = price.per_thousand_characters * question.characters / 1000
         currency = None if price is None else price.currency
         to_ask = QuestionToAsk(
             question_key(card, question), card.name, job, question.characters, cost, currency

@@ -5,6 +5,7 @@ import json
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -57,7 +58,9 @@ class ServiceWork:
         """
         rule, rules = self.rule, self.rules.values()
         alike = [other for other in rules if other.to and other.target == rule.target]
-        return rule.target if rule.target and len(alike) <= 1 else rule.name
+        if rule.target and len(alike) <= 1:
+            return rule.target
+        return rule.name
 
     async def done(self, given: Any) -> Result:
         """What the service makes of something.
@@ -117,20 +120,18 @@ class ServiceWork:
         """
         spoken = [text for text in texts if text.strip()]
         target = wanted or self.rule.target
-        groups = (
-            groups_of(spoken, card.accepts.fits)
-            if card.takes_passages
-            else [[text] for text in spoken]
-        )
+        if card.takes_passages:
+            groups = groups_of(spoken, card.accepts.fits)
+        else:
+            groups = [[text] for text in spoken]
         asked: list[list[str]] = []
         parts: list[int] = []
         for group in groups:
             # A single passage over the cap goes in parts; what came is put together again.
-            pieces = (
-                [[one] for one in parts_of(group, card.accepts.fits)]
-                if len(group) == 1
-                else [group]
-            )
+            if len(group) == 1:
+                pieces = [[one] for one in parts_of(group, card.accepts.fits)]
+            else:
+                pieces = [group]
             asked += pieces
             parts.append(len(pieces))
         questions = [self._question(card, tuple(one), language, target) for one in asked]
@@ -286,7 +287,7 @@ def merged(parts: Sequence[dict[str, Any]], weights: Sequence[int]) -> dict[str,
                 sum(weight for _, weight in found) or 1
             )
         elif all(isinstance(value, list) for value in values):
-            together = [one for value in values for one in value]
+            together = list(chain.from_iterable(values))
             whole[name] = list({json.dumps(one, sort_keys=True): one for one in together}.values())
         else:
             counts: Counter[str] = Counter()

@@ -224,8 +224,13 @@ class _Part:
     @property
     def currency(self) -> str:
         """In which their engine counts; empty where its card names no price."""
-        price = self.options.card.price if isinstance(self.options, TranscriptionOptions) else None
-        return price.currency if price else ""
+        if isinstance(self.options, TranscriptionOptions):
+            price = self.options.card.price
+        else:
+            price = None
+        if price:
+            return price.currency
+        return ""
 
     def outcomes(self, workspace: Workspace, outputs: Outputs, hooks: "RunHooks") -> list[Outcome]:
         """What becomes of each of them."""

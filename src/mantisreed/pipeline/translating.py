@@ -109,7 +109,9 @@ def _shared_out(text: str, lengths: Sequence[int], language: str | None) -> list
 def _wrapped(text: str, length: int) -> list[str]:
     """A text on one line, or on two of about the same length."""
     if len(text) <= length or " " not in text:
-        return [text] if text else []
+        if text:
+            return [text]
+        return []
     words, middle = text.split(" "), len(text) / 2
     best = min(range(1, len(words)), key=lambda count: abs(len(" ".join(words[:count])) - middle))
     return [" ".join(words[:best]), " ".join(words[best:])]

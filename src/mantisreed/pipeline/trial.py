@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Mapping
 from contextlib import AsyncExitStack
 from dataclasses import replace
+from itertools import chain
 from pathlib import Path
 from secrets import token_hex
 
@@ -95,7 +96,10 @@ def _show_steps(
     card = options.card
     builder = RequestBuilder(card)
     taken: set[str] = set()
-    session = [(card.session_name, card.session)] if card.session is not None else []
+    if card.session is not None:
+        session = [(card.session_name, card.session)]
+    else:
+        session = []
     others = [
         (name, step) for name in ("lookup", "cancel") if (step := getattr(card, name)) is not None
     ]
@@ -109,7 +113,10 @@ def _show_steps(
             "manifest": [f"{_TAKEN}item"],
             "chunk": attachment_of(piece).content[: _chunk_size(step)],
         }
-        bases = {} if builder.own_url(values) else dict.fromkeys(taken, "http://taken.invalid/")
+        if builder.own_url(values):
+            bases = {}
+        else:
+            bases = dict.fromkeys(taken, "http://taken.invalid/")
         context = RequestContext(
             known, options.secrets, attachment_of(piece), frozenset(taken), bases=bases
         )
@@ -125,7 +132,9 @@ def _show_steps(
 
 
 def _chunk_size(step: Step) -> int | None:
-    return int(step.chunks.size) if step.chunks else None
+    if step.chunks:
+        return int(step.chunks.size)
+    return None
 
 
 async def _tried(
@@ -177,7 +186,7 @@ def _findings(card: EngineCard, reading: ParsedReply) -> list[str]:
     ]
     if not reading.passages:
         return ["no speech: the reply is well-formed and empty", *odd]
-    words = [word for passage in reading.passages for word in passage.words]
+    words = list(chain.from_iterable(passage.words for passage in reading.passages))
     known = [word.confidence for word in words if word.confidence is not None]
     speakers = speakers_of(reading.passages)
     estimated = any(passage.timing == "estimated" for passage in reading.passages)
@@ -195,19 +204,23 @@ def _findings(card: EngineCard, reading: ParsedReply) -> list[str]:
     lines.append(f"language    {reading.language or 'not found'}")
     alternatives = sum(len(passage.alternatives) for passage in reading.passages)
     lines += [f"others      {alternatives} other readings"] if alternatives else []
-    lines += (
-        [f"sounds      {', '.join(event.text for event in reading.events)}"]
-        if reading.events
-        else []
-    )
+    if reading.events:
+        lines += [f"sounds      {', '.join(event.text for event in reading.events)}"]
+    else:
+        lines += []
     return [*lines, *odd, "", *_word_table(reading)]
 
 
 def _word_table(reading: ParsedReply) -> list[str]:
     """The first words with all that was found of them."""
-    rows = [(passage.speaker, word) for passage in reading.passages for word in passage.words]
+    rows = []
+    for passage in reading.passages:
+        rows.extend([(passage.speaker, word) for word in (passage.words)])
     shown = [_word_line(speaker, word) for speaker, word in rows[:_WORDS_SHOWN]]
-    more = [f"... {len(rows) - _WORDS_SHOWN} more"] if len(rows) > _WORDS_SHOWN else []
+    if len(rows) > _WORDS_SHOWN:
+        more = [f"... {len(rows) - _WORDS_SHOWN} more"]
+    else:
+        more = []
     return ["start         end           sure  speaker     word", *shown, *more]
 
 

@@ -68,12 +68,13 @@ class UnreadableReplies:
             return reading_of(card, answered, piece, secrets)
         except UnreadableReplyError as error:
             place = self._place(digest, "reply")
-            error.advice = (
-                f"the whole reply is in {printable(place)}; fix the card and run the same "
-                "command, which costs nothing, or `mantisreed retry` asks for another one"
-                if self._folder.parent.name == HIDDEN_FOLDER
-                else "nothing was to be kept, and so the reply is gone; fix the card"
-            )
+            if self._folder.parent.name == HIDDEN_FOLDER:
+                error.advice = (
+                    f"the whole reply is in {printable(place)}; fix the card and run the same "
+                    "command, which costs nothing, or `mantisreed retry` asks for another one"
+                )
+            else:
+                error.advice = "nothing was to be kept, and so the reply is gone; fix the card"
             if known is None:
                 make_folder(self._folder)
                 write_whole(place, answered.body)
@@ -91,7 +92,9 @@ class UnreadableReplies:
             known = msgspec.json.decode(read(self._place(digest, "json")), type=_Mark)
         except (OSError, msgspec.MsgspecError):
             return None
-        return known if known.reading == _way_of_reading(card) else None
+        if known.reading == _way_of_reading(card):
+            return known
+        return None
 
     def _place(self, digest: str, suffix: str) -> Path:
         return self._folder / f"{digest.removeprefix('sha256:')[:16]}.{suffix}"

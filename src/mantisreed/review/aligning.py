@@ -5,7 +5,7 @@ What is long is cut at stretches of words that stand in both rows, and there onl
 
 from bisect import bisect_left
 from collections.abc import Iterator, Sequence
-from itertools import pairwise
+from itertools import chain, pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -42,14 +42,18 @@ def aligned_runs(one: Sequence[str], other: Sequence[str], *, is_exact: bool = T
         is_exact: whether the changes have to be the fewest of all; else they may be some more,
             which is rare, and takes a third of the time of long rows.
     """
-    cuts = list(_cuts(one, other)) if min(len(one), len(other)) >= _LONG else []
+    if min(len(one), len(other)) >= _LONG:
+        cuts = list(_cuts(one, other))
+    else:
+        cuts = []
     if not cuts:
         return _joined(_between(one, other, 0, len(one), 0, len(other)))
     places = [(0, 0), *cuts, (len(one), len(other))]
     runs = _joined(
-        run
-        for (first, begin), (last, end) in pairwise(places)
-        for run in _between(one, other, first, last, begin, end)
+        chain.from_iterable(
+            _between(one, other, first, last, begin, end)
+            for (first, begin), (last, end) in pairwise(places)
+        )
     )
     if is_exact:
         changes = changes_in(runs)

@@ -108,16 +108,12 @@ def amended(
     """
     passages_before = passages_over_speech(transcript.passages, ())
     transcript = msgspec.structs.replace(transcript, passages=tuple(passages_before))
-    before = [
-        (word, number)
-        for number, passage in enumerate(transcript.passages)
-        for word in passage.words
-    ]
-    after = [
-        _Placed(text, number)
-        for number, paragraph in enumerate(corrected)
-        for text in words_of(paragraph.text, transcript.language)
-    ]
+    before = []
+    for at, passage in enumerate(transcript.passages):
+        before += [(word, at) for word in passage.words]
+    after = []
+    for at, paragraph in enumerate(corrected):
+        after += [_Placed(text, at) for text in words_of(paragraph.text, transcript.language)]
     changes = Changes()
     touched: list[tuple[float, float]] = []
     pace = _pace_of([word for word, _ in before])
@@ -247,7 +243,9 @@ def _pace_of(words: Sequence[Word]) -> float:
         for word in words
         if word.end > word.start
     ]
-    return statistics.median(paces) if paces else _USUAL_PACE
+    if paces:
+        return statistics.median(paces)
+    return _USUAL_PACE
 
 
 def _time_the_rest(
@@ -277,10 +275,16 @@ def _time_the_rest(
         elif end - start > needed:
             # A new sentence stands with what follows it, what goes on with what came before.
             goes_on = left is not None and not ends_sentence(left.text)
-            start, end = (
-                (start, start + needed) if goes_on or right is None else (end - needed, end)
-            )
-        passage = after[at - 1].passage if at else (after[last].passage if right else 0)
+            if goes_on or right is None:
+                start, end = (start, start + needed)
+            else:
+                start, end = (end - needed, end)
+        if at:
+            passage = after[at - 1].passage
+        elif right:
+            passage = after[last].passage
+        else:
+            passage = 0
         stretches = _spoken_between(start, end, speech) or [(start, max(end, start + 0.001))]
         words = estimated_words(texts, stretches)
         for placed, word in zip(after[at:last], words, strict=True):
@@ -321,7 +325,9 @@ def _as_paragraphs(
         was = Counter(transcript.passages[placed.passage].speaker for placed in words).most_common(
             1
         )[0][0]
-        speaker = paragraph.speaker if paragraph.speaker is not None else was
+        speaker = was
+        if paragraph.speaker is not None:
+            speaker = paragraph.speaker
         changes.speakers += sum(
             transcript.passages[placed.passage].speaker != speaker for placed in words
         )
@@ -350,10 +356,16 @@ def _as_they_were(
             0
         ]
         speaker = origin.speaker if named is None else named
-        changes.speakers += len(words) if speaker != origin.speaker else 0
+        if speaker != origin.speaker:
+            changes.speakers += len(words)
+        else:
+            changes.speakers += 0
         timed = tuple(placed.word for placed in words if placed.word is not None)
         is_same = [word.text for word in timed] == [word.text for word in origin.words]
-        text = origin.text if is_same else joined(word.text for word in timed)
+        if is_same:
+            text = origin.text
+        else:
+            text = joined(word.text for word in timed)
         start, end = (
             min(origin.start, timed[0].start),
             max(origin.end, *(word.end for word in timed)),

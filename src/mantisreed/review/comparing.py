@@ -5,6 +5,7 @@ differ.
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import chain
 
 from mantisreed.review.voting import Slot, agreement, aligned_transcripts
 from mantisreed.transcript.document import Transcript
@@ -77,7 +78,8 @@ def _keys(slot: Slot) -> list[str | None]:
 def _difference(slots: Sequence[Slot], count: int) -> Difference:
     texts: list[list[str]] = [[] for _ in range(count)]
     odd = [False] * count
-    words = [reading.word for slot in slots for reading in slot.readings if reading is not None]
+    readings = chain.from_iterable(slot.readings for slot in slots)
+    words = [reading.word for reading in readings if reading is not None]
     for slot in slots:
         keys = _keys(slot)
         (usual, votes), *_ = Counter(keys).most_common(1)

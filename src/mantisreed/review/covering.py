@@ -65,13 +65,14 @@ def covered(
             continue
         if changed is block:
             changed = block.copy()
-        cover_with = (
-            _tone(low, high, start, end, block.dtype, sample_rate) if cover == "tone" else 0
-        )
+        cover_with: np.ndarray | int = 0
+        if cover == "tone":
+            cover_with = _tone(low, high, start, end, block.dtype, sample_rate)
         part = changed[low - first : high - first]
-        part[...] = (
-            cover_with if part.ndim == 1 or cover == "silence" else np.asarray(cover_with)[:, None]
-        )
+        if part.ndim == 1 or cover == "silence":
+            part[...] = cover_with
+        else:
+            part[...] = np.asarray(cover_with)[:, None]
     return changed
 
 
@@ -83,6 +84,9 @@ def _tone(
     wave = _TONE_LEVEL * np.sin(2.0 * np.pi * _TONE_HZ * (at - start) / sample_rate)
     edge = max(1.0, _FADE * sample_rate)
     wave *= np.clip(np.minimum(at - start, end - 1 - at) / edge, 0.0, 1.0)
-    full_scale = float(np.iinfo(kind).max) if np.issubdtype(kind, np.integer) else 1.0
+    if np.issubdtype(kind, np.integer):
+        full_scale = float(np.iinfo(kind).max)
+    else:
+        full_scale = 1.0
     tone: NDArray[Any] = (wave * full_scale).astype(kind)
     return tone

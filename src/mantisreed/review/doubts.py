@@ -8,7 +8,7 @@ import unicodedata
 from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import pairwise
+from itertools import chain, pairwise
 
 import msgspec
 import numpy as np
@@ -78,8 +78,8 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
         speech: where somebody speaks, in seconds, in order; None leaves out what needs it.
     """
     passages = passages_over_speech(transcript.passages, ())
-    words = [word for passage in passages for word in passage.words]
-    found = [doubt for own in _by_speaker(passages) for doubt in _paces(own)]
+    words = list(chain.from_iterable(passage.words for passage in passages))
+    found = list(chain.from_iterable(_paces(own) for own in _by_speaker(passages)))
     found += [*_loops(words), *_scripts(words), *_languages(passages, transcript.language)]
     found += [*_unsure(words), *_estimated(passages)]
     if speech is not None:
@@ -247,7 +247,10 @@ def _loops(words: Sequence[Word]) -> Iterator[Doubt]:
                 end += 1
             times = (end - at) // size
             if times >= _REPEATED.get(size, _REPEATED_MORE):
-                said = "one word stands" if size == 1 else f"the same {size} words stand"
+                if size == 1:
+                    said = "one word stands"
+                else:
+                    said = f"the same {size} words stand"
                 place = " at the end of the text" if end == len(keys) else ""
                 yield _doubt(
                     "loop",
@@ -297,8 +300,13 @@ def _paces(words: Sequence[Word]) -> Iterator[Doubt]:
 def _script_of(text: str) -> str:
     """The script of a word's first letter, as Unicode names it; empty where it has none."""
     letter = next((sign for sign in text if sign.isalpha()), "")
-    name = unicodedata.name(letter, "").split(" ")[0] if letter else ""
-    return "CJK" if name in ("CJK", "HIRAGANA", "KATAKANA") else name
+    if letter:
+        name = unicodedata.name(letter, "").split(" ")[0]
+    else:
+        name = ""
+    if name in ("CJK", "HIRAGANA", "KATAKANA"):
+        return "CJK"
+    return name
 
 
 def _scripts(words: Sequence[Word]) -> Iterator[Doubt]:
@@ -316,7 +324,7 @@ def _scripts(words: Sequence[Word]) -> Iterator[Doubt]:
 
 def _languages(passages: Sequence[Passage], language: str | None) -> Iterator[Doubt]:
     """What is in another language than the rest, and what hardly makes sense in its own."""
-    words = [word for passage in passages for word in passage.words]
+    words = list(chain.from_iterable(passage.words for passage in passages))
     findings = language_findings(passages, language)
     for one in findings.others:
         why = f"looks like {one.language!r}, the rest is {findings.language!r}"
@@ -332,7 +340,10 @@ def _unsure(words: Sequence[Word]) -> Iterator[Doubt]:
     """
     sure = [1.0 if word.confidence is None else word.confidence for word in words]
     known = [word.confidence for word in words if word.confidence is not None]
-    usual = statistics.median(known) if len(known) >= _ENOUGH_WORDS else 0.0
+    if len(known) >= _ENOUGH_WORDS:
+        usual = statistics.median(known)
+    else:
+        usual = 0.0
     spread = max(0.03, 1.4826 * statistics.median(abs(one - usual) for one in known or [0.0]))
     limit = min(_LEAST_CONFIDENT, usual - _SPREADS * spread)
     is_low = np.array(sure) < limit
@@ -391,7 +402,10 @@ def _over_silence(words: Sequence[Word], speech: Sequence[Span]) -> Iterator[Dou
         if len(run) < 2 and run[0].end - run[0].start < 0.5:
             continue
         is_after = run[0].start >= last_speech
-        why = "after the last speech" if is_after else "nobody speaks there"
+        if is_after:
+            why = "after the last speech"
+        else:
+            why = "nobody speaks there"
         yield _doubt("silence", run, why, 0.6 + 0.1 * len(run))
 
 

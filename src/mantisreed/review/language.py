@@ -4,7 +4,7 @@ import re
 from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache
-from itertools import accumulate
+from itertools import accumulate, chain
 
 import numpy as np
 from numpy.typing import NDArray
@@ -78,14 +78,20 @@ def language_findings(passages: Sequence[Passage], language: str | None) -> Lang
         language: its tag; None or one of which nothing is known takes the one that most of its
             words are of.
     """
-    words = [word for passage in passages for word in passage.words]
+    words = list(chain.from_iterable(passage.words for passage in passages))
     ends = set(accumulate(len(passage.words) for passage in passages))
     flags = _words_of(["".join(normalised_word(word.text)) for word in words])
     tag = (language or "").split("-")[0].lower()
-    own = tag if tag in flags else max(flags, key=lambda tongue: int(flags[tongue].sum()))
+    if tag in flags:
+        own = tag
+    else:
+        own = max(flags, key=lambda tongue: int(flags[tongue].sum()))
     others = tuple(_others(words, ends, flags, own))
     # Whether a language of which nothing is known is likely cannot be told by a similar one.
-    unlikely = tuple(_unlikely(words, own, others)) if tag in ("", own) else ()
+    if tag in ("", own):
+        unlikely = tuple(_unlikely(words, own, others))
+    else:
+        unlikely = ()
     return LanguageFindings(own, others, unlikely)
 
 

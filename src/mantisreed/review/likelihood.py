@@ -166,12 +166,9 @@ def unlikely_stretches(
     model = models().get(language.split("-")[0].lower())
     if model is None:
         return
-    parts = [
-        (part, at)
-        for at, text in enumerate(texts)
-        for part in _parts(text)
-        if model.can_write(part)
-    ]
+    parts = []
+    for number, text in enumerate(texts):
+        parts += [(part, number) for part in _parts(text) if model.can_write(part)]
     if not parts:
         return
     owners = [at for _, at in parts]

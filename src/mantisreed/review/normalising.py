@@ -6,6 +6,7 @@ import re
 import unicodedata
 from collections.abc import Iterable
 from functools import lru_cache
+from itertools import chain
 
 from mantisreed.transcript.writing import is_spaceless, words_of
 
@@ -76,13 +77,16 @@ def normalised(text: str, language: str | None = None, without: Iterable[str] = 
         flat = flat.casefold()
     if "punctuation" not in off:
         flat = _DASHES.sub(" ", flat)
-    words = [part for word in flat.split() for part in _parts(word)]
+    words = list(chain.from_iterable(_parts(word) for word in flat.split()))
     if "punctuation" not in off:
         words = [_bare(word) for word in words]
     if "apostrophes" not in off:
         words = [word.replace("'", "") for word in words]
     if "hesitations" not in off:
-        known = frozenset(_HESITATIONS[tongue].split()) if tongue in _HESITATIONS else _ANY
+        if tongue in _HESITATIONS:
+            known = frozenset(_HESITATIONS[tongue].split())
+        else:
+            known = _ANY
         words = [word for word in words if word.casefold() not in known]
     return [word for word in words if word]
 
@@ -142,7 +146,9 @@ def _as_said(found: re.Match[str], tongue: str) -> str:
         is_ordinal=bool(found["ending"]),
         may_be_year=not (is_grouped or part or found["share"]),
     )
-    return f"{said} {_SHARES.get(tongue, '')}" if found["share"] else said
+    if found["share"]:
+        return f"{said} {_SHARES.get(tongue, '')}"
+    return said
 
 
 def _parts(word: str) -> list[str]:
@@ -151,7 +157,7 @@ def _parts(word: str) -> list[str]:
     """
     if word.isascii() or not any(map(is_spaceless, word)):
         return [word]
-    return [sign for part in words_of(word) for sign in part]
+    return list(chain.from_iterable(words_of(word)))
 
 
 def _bare(word: str) -> str:

@@ -8,6 +8,7 @@ and the text stays.
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from itertools import chain
 
 import msgspec
 
@@ -108,7 +109,10 @@ def _pause_near(moment: float, direction: int, speech: Sequence[Span]) -> float:
         return moment  # nobody speaks there
     if direction > 0:
         while at < len(speech) and speech[at][1] - moment <= _REACH:
-            after = speech[at + 1][0] if at + 1 < len(speech) else speech[at][1] + 2 * _PAUSE
+            if at + 1 < len(speech):
+                after = speech[at + 1][0]
+            else:
+                after = speech[at][1] + 2 * _PAUSE
             if after - speech[at][1] >= _PAUSE:
                 return speech[at][1] + min(_PAUSE, (after - speech[at][1]) / 2)
             at += 1
@@ -134,9 +138,9 @@ def with_second_opinion(
         speech: where somebody speaks, in order.
     """
     passages = list(passages_over_speech(transcript.passages, ()))
-    theirs = [
-        word for passage in passages_over_speech(second.passages, ()) for word in passage.words
-    ]
+    theirs = list(
+        chain.from_iterable(passage.words for passage in passages_over_speech(second.passages, ()))
+    )
     settled: list[Doubt] = []  # those about which both say the same, and those whose text is gone
     replacements = []
     for clip in clips:
@@ -158,11 +162,10 @@ def with_second_opinion(
             settled += own
     notes = transcript.notes
     if replacements:
-        count = (
-            "1 doubtful stretch has"
-            if len(replacements) == 1
-            else f"{len(replacements)} doubtful stretches have"
-        )
+        if len(replacements) == 1:
+            count = "1 doubtful stretch has"
+        else:
+            count = f"{len(replacements)} doubtful stretches have"
         notes = (*notes, f"{count} the reading of {second.engine}")
     final = msgspec.structs.replace(transcript, passages=tuple(passages))
     # What the text does not show by itself stays, where nothing was settled about it.
@@ -204,7 +207,7 @@ def _middle(word: Word) -> float:
 
 def _words_in(passages: Iterable[Passage], start: float, end: float) -> list[Word]:
     near = (passage for passage in passages if passage.end >= start and passage.start <= end)
-    return [word for passage in near for word in _between(passage.words, start, end)]
+    return list(chain.from_iterable(_between(passage.words, start, end) for passage in near))
 
 
 def _between(words: Iterable[Word], start: float, end: float) -> list[Word]:
@@ -222,9 +225,8 @@ def _replaced(
 
     The words go into the passage that is there; where there is none, into one of their own.
     """
-    kept = [
-        word for passage in passages for word in passage.words if not _is_between(word, start, end)
-    ]
+    heard = chain.from_iterable(passage.words for passage in passages)
+    kept = [word for word in heard if not _is_between(word, start, end)]
     # A word that both engines hear at the edge is only there once.
     fresh = [
         word for word in words if not any(_is_same(word, other) for other in _near(kept, word))
@@ -307,7 +309,10 @@ def _with_words(passage: Passage, first: int, last: int, words: Sequence[Word]) 
     """
     texts = [word.text for word in passage.words]
     head = excerpt(passage.text, texts, 0, first) if first else ""
-    tail = excerpt(passage.text, texts, last, len(texts)) if last < len(texts) else ""
+    if last < len(texts):
+        tail = excerpt(passage.text, texts, last, len(texts))
+    else:
+        tail = ""
     whole = (*passage.words[:first], *words, *passage.words[last:])
     if not whole:
         return None
@@ -328,11 +333,10 @@ def _remaining(
     """
     begin, finish = start - _CONTEXT, end + _CONTEXT
     around = [passage for passage in passages if passage.end > begin and passage.start < finish]
-    spoken = (
-        None
-        if speech is None
-        else [span for span in speech if span[1] > begin and span[0] < finish]
-    )
+    if speech is None:
+        spoken = None
+    else:
+        spoken = [span for span in speech if span[1] > begin and span[0] < finish]
     part = msgspec.structs.replace(
         transcript, passages=tuple(around), doubts=(), language=transcript.language
     )

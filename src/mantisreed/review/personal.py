@@ -6,6 +6,7 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from itertools import chain, product
 
 import msgspec
 
@@ -56,8 +57,7 @@ _ALIKE = str.maketrans(
     | dict.fromkeys("\u2010\u2011\u2012\u2013\u2014\u2212\uff0d", "-")
     | {
         chr(first + digit): str(digit)
-        for first in (0xFF10, 0x0660, 0x06F0, 0x0966)
-        for digit in range(10)
+        for first, digit in product((0xFF10, 0x0660, 0x06F0, 0x0966), range(10))
     }
     | {"\uff20": "@", "\uff0e": ".", "\uff0b": "+"}
 )
@@ -185,17 +185,17 @@ def _plain(text: str) -> str:
     """A text as long, in which each letter with an accent is the one without: engines write `Zoe`
     for `Zoë`.
     """
-    return text if text.isascii() else "".join(map(_without_accent, text))
+    if text.isascii():
+        return text
+    return "".join(map(_without_accent, text))
 
 
 @lru_cache(maxsize=4096)
 def _without_accent(sign: str) -> str:
     parts = unicodedata.normalize("NFD", sign)
-    return (
-        parts[0]
-        if len(parts) > 1 and unicodedata.combining(parts[1]) and parts[0].isalpha()
-        else sign
-    )
+    if len(parts) > 1 and unicodedata.combining(parts[1]) and parts[0].isalpha():
+        return parts[0]
+    return sign
 
 
 def _words_at(places: Sequence[int], texts: Sequence[str], start: int, end: int) -> tuple[int, int]:
@@ -357,11 +357,9 @@ def _number_at(
 
 def places_in(transcript: Transcript, redaction: Redaction) -> list[Place]:
     """Personal data in a transcript, by time."""
-    rows = [
-        (word, passage)
-        for passage in transcript.passages
-        for word in _words_of(passage, transcript.language)
-    ]
+    rows = []
+    for passage in transcript.passages:
+        rows += [(word, passage) for word in _words_of(passage, transcript.language)]
     found = found_in([word.text for word, _ in rows], redaction, transcript.language)
     places = []
     for one in found:
@@ -386,12 +384,14 @@ def hidden_script(script: Script, redaction: Redaction | None) -> Script:
     """
     if redaction is None:
         return script
-    transcript = (
-        None if script.transcript is None else hidden_transcript(script.transcript, redaction)
-    )
-    cues = (
-        None if script.cues is None else tuple(_hidden_cues(script.cues, redaction, script.tongue))
-    )
+    if script.transcript is None:
+        transcript = None
+    else:
+        transcript = hidden_transcript(script.transcript, redaction)
+    if script.cues is None:
+        cues = None
+    else:
+        cues = tuple(_hidden_cues(script.cues, redaction, script.tongue))
 
     def text(given: str) -> str:
         return hidden_text(given, redaction, script.tongue)
@@ -415,7 +415,9 @@ def hidden_transcript(transcript: Transcript, redaction: Redaction | None) -> Tr
         return hidden_text(given, redaction, transcript.language)
 
     rows = [_words_of(passage, transcript.language) for passage in transcript.passages]
-    labels = _labels([word.text for row in rows for word in row], redaction, transcript.language)
+    labels = _labels(
+        [word.text for word in chain.from_iterable(rows)], redaction, transcript.language
+    )
     passages, at = [], 0
     for passage, row in zip(transcript.passages, rows, strict=True):
         own = labels[at : at + len(row)]
@@ -423,7 +425,10 @@ def hidden_transcript(transcript: Transcript, redaction: Redaction | None) -> Tr
         if any(own):
             passage = _hidden_passage(passage, row, own)
         alternatives = tuple(map(text, passage.alternatives))
-        speaker = None if passage.speaker is None else text(passage.speaker)
+        if passage.speaker is None:
+            speaker = None
+        else:
+            speaker = text(passage.speaker)
         passages.append(
             msgspec.structs.replace(passage, alternatives=alternatives, speaker=speaker)
         )
@@ -481,21 +486,24 @@ def _hidden_passage(
                 last += 1
             label = _label(labels[at], texts[last - 1])
             words.append(Word(label, row[at].start, max(word.end for word in row[at:last])))
-            spacing = (
-                ""
-                if places is None
-                or last == len(row)
-                or not passage.text[: places[last]].endswith(" ")
-                else " "
-            )
+            if places is None or last == len(row) or not passage.text[: places[last]].endswith(" "):
+                spacing = ""
+            else:
+                spacing = " "
             parts.append(label + spacing)
         else:
             words.append(row[at])
-            end = len(passage.text) if places is None or last == len(row) else places[last]
+            if places is None or last == len(row):
+                end = len(passage.text)
+            else:
+                end = places[last]
             parts.append(passage.text[places[at] : end] if places is not None else texts[at])
         at = last
     head = passage.text[: places[0]] if places else ""
-    text = head + "".join(parts) if places is not None else joined(parts)
+    if places is not None:
+        text = head + "".join(parts)
+    else:
+        text = joined(parts)
     timed = tuple(words) if passage.words else ()
     return msgspec.structs.replace(passage, text=text.strip(), words=timed)
 
@@ -518,7 +526,10 @@ def hidden_text(text: str, redaction: Redaction, language: str | None = None) ->
         if label is None:
             continue
         is_first = at == 0 or labels[at - 1] is not label
-        parts[2 * at] = _label(label, texts[label.last - 1]) if is_first else ""
+        if is_first:
+            parts[2 * at] = _label(label, texts[label.last - 1])
+        else:
+            parts[2 * at] = ""
         if not is_first:
             parts[2 * at - 1] = ""
     return "".join(parts)
@@ -527,7 +538,7 @@ def hidden_text(text: str, redaction: Redaction, language: str | None = None) ->
 def _hidden_cues(cues: Sequence[Cue], redaction: Redaction, language: str | None) -> Iterator[Cue]:
     """Cues without personal data, also where it goes over several of them."""
     rows = [[line.split() for line in cue.lines] for cue in cues]
-    texts = [text for row in rows for line in row for text in line]
+    texts = list(chain.from_iterable(chain.from_iterable(rows)))
     labels = _labels(texts, redaction, language)
     at = 0
     for cue, row in zip(cues, rows, strict=True):
@@ -545,7 +556,10 @@ def _hidden_cues(cues: Sequence[Cue], redaction: Redaction, language: str | None
                 at += 1
             if kept:
                 lines.append(" ".join(kept))
-        speaker = None if cue.speaker is None else hidden_text(cue.speaker, redaction, language)
+        if cue.speaker is None:
+            speaker = None
+        else:
+            speaker = hidden_text(cue.speaker, redaction, language)
         cue = replace(cue, speaker=speaker, name=hidden_text(cue.name, redaction, language))
         if not is_changed:
             yield cue

@@ -117,7 +117,9 @@ def _marked(step: Step) -> str:
 def _right(step: Step) -> str:
     """A word that was heard right, written once however many parts it is said in."""
     assert step.reference is not None
-    return step.reference.written if step.reference.part == 0 else ""
+    if step.reference.part == 0:
+        return step.reference.written
+    return ""
 
 
 def alignment_page(score: Score, title: str) -> str:
@@ -141,13 +143,18 @@ def alignment_page(score: Score, title: str) -> str:
 
 def _time_of(steps: Sequence[Step]) -> str:
     start = next((step.start for step in steps if step.start is not None), None)
-    return "" if start is None else f"<time>{clock(start)[:8]}</time> "
+    if start is None:
+        return ""
+    return f"<time>{clock(start)[:8]}</time> "
 
 
 def _tagged(step: Step) -> str:
     if step.kind == "equal":
         return html.escape(_right(step))
-    said = html.escape(step.reference.shown) if step.reference else ""
+    if step.reference:
+        said = html.escape(step.reference.shown)
+    else:
+        said = ""
     heard = html.escape(step.heard.shown) if step.heard else ""
     return " ".join([f"<del>{said}</del>"] * bool(said) + [f"<ins>{heard}</ins>"] * bool(heard))
 

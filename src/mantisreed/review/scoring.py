@@ -9,6 +9,7 @@ one row, as is usual where several people talk over each other.
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import chain
 
 import msgspec
 import numpy as np
@@ -51,7 +52,9 @@ class Token(msgspec.Struct, frozen=True, gc=False):
     @property
     def shown(self) -> str:
         """The word as it is written; of a part of one, the part."""
-        return self.written if self.is_whole else self.text
+        if self.is_whole:
+            return self.written
+        return self.text
 
 
 def written_text(tokens: Iterable[Token]) -> str:
@@ -163,11 +166,12 @@ def tokens_of(
         language: a tag; None takes the transcript's.
     """
     tongue = language or transcript.language
-    tokens = [
-        token
-        for number, passage in enumerate(transcript.passages)
-        for token in _tokens_of_passage(passage, number, tongue, without)
-    ]
+    tokens = list(
+        chain.from_iterable(
+            _tokens_of_passage(passage, number, tongue, without)
+            for number, passage in enumerate(transcript.passages)
+        )
+    )
     if "numbers" in without:
         return tokens
     said = without_number_fillers([token.text for token in tokens], tongue)

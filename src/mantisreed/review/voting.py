@@ -11,6 +11,7 @@ import math
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import chain
 
 import msgspec
 
@@ -96,7 +97,9 @@ class _Judge:
 
     def chance(self, sure: int | None) -> float:
         """That a word of this range of confidence is right."""
-        return self.overall if sure is None else self.by_confidence[sure]
+        if sure is None:
+            return self.overall
+        return self.by_confidence[sure]
 
 
 def aligned_transcripts(transcripts: Sequence[Transcript]) -> tuple[list[Slot], list[int]]:
@@ -248,11 +251,9 @@ def _with_row(
 def _most_common(slot: Slot) -> str:
     keys = [reading.key for reading in slot.readings if reading is not None]
     # Of two that differ the first is as good: most slots need no counting.
-    return (
-        keys[0]
-        if len(keys) < 3 or keys[0] == keys[1] == keys[-1]
-        else Counter(keys).most_common(1)[0][0]
-    )
+    if len(keys) < 3 or keys[0] == keys[1] == keys[-1]:
+        return keys[0]
+    return Counter(keys).most_common(1)[0][0]
 
 
 def _pairs(slots: Sequence[Slot], keys: Sequence[str]) -> list[tuple[int | None, int | None]]:
@@ -428,7 +429,10 @@ def _chance_of(judge: _Judge, chosen: int, sure: int | None, truth: int) -> floa
     if chosen == _NOTHING:
         return judge.missing
     chance = judge.chance(sure)
-    right = chance if chosen == truth else (1.0 - chance) / _OTHER_WORDS
+    if chosen == truth:
+        right = chance
+    else:
+        right = (1.0 - chance) / _OTHER_WORDS
     return right * (1.0 - judge.missing)
 
 
@@ -454,12 +458,8 @@ def _contested(slots: Sequence[Slot], chosen: Sequence[str | None]) -> Iterator[
         # listen to.
         if last - first < _CONTESTED:
             continue
-        words = [
-            reading.word
-            for slot in slots[first:last]
-            for reading in slot.readings
-            if reading is not None
-        ]
+        readings = chain.from_iterable(slot.readings for slot in slots[first:last])
+        words = [reading.word for reading in readings if reading is not None]
         start, end = min(word.start for word in words), max(word.end for word in words)
         why = (
             f"the transcripts differ on {last - first} words in a row, and no more than half "
@@ -478,7 +478,10 @@ def _passages(
     """The words that won, in the passages of the transcript that agrees most with the others."""
     ranks = [_timing_rank(transcript) for transcript in transcripts]
     with_speakers = [number for number, transcript in enumerate(transcripts) if transcript.speakers]
-    voice = max(with_speakers, key=lambda number: judges[number].overall) if with_speakers else None
+    if with_speakers:
+        voice = max(with_speakers, key=lambda number: judges[number].overall)
+    else:
+        voice = None
     words: list[Word] = []
     speaker: str | None = None
     passage, latest = -1, 0.0
@@ -486,7 +489,10 @@ def _passages(
     def closed() -> Iterator[Passage]:
         if words:
             text = joined(word.text for word in words)
-            timing = transcripts[base].passages[passage].timing if passage >= 0 else "engine"
+            if passage >= 0:
+                timing = transcripts[base].passages[passage].timing
+            else:
+                timing = "engine"
             yield Passage(
                 words[0].start, max(word.end for word in words), text, speaker, timing, tuple(words)
             )
@@ -496,11 +502,10 @@ def _passages(
         of_base = slot.readings[base]
         now = of_base.passage if of_base is not None else passage
         of_voice = slot.readings[voice] if voice is not None else None
-        speaks = (
-            transcripts[voice].passages[of_voice.passage].speaker
-            if voice is not None and of_voice
-            else speaker
-        )
+        if voice is not None and of_voice:
+            speaks = transcripts[voice].passages[of_voice.passage].speaker
+        else:
+            speaks = speaker
         if now != passage or (speaks != speaker and key is not None):
             yield from closed()
             passage, speaker = now, speaks

@@ -7,6 +7,7 @@ How a service is spoken to is in `cards/card.py`; here is what only text service
 from collections.abc import Iterator, Mapping
 from decimal import Decimal
 from functools import cached_property
+from itertools import chain
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -145,12 +146,16 @@ class TextServiceCard(ServiceCard, frozen=True, kw_only=True, dict=True):
         """What comes back for a text."""
         if self.reply.data:
             return "data"
-        return "sound" if self.reply.sound or self.reply.format in SOUND_FORMATS else "text"
+        if self.reply.sound or self.reply.format in SOUND_FORMATS:
+            return "sound"
+        return "text"
 
     @property
     def sound_format(self) -> str:
         """The format of the sound that comes back."""
-        return self.reply.format if self.reply.format in SOUND_FORMATS else self.reply.sound_format
+        if self.reply.format in SOUND_FORMATS:
+            return self.reply.format
+        return self.reply.sound_format
 
     @cached_property
     def takes_passages(self) -> bool:
@@ -182,7 +187,7 @@ def _contradictions(card: TextServiceCard) -> Iterator[Problem]:
         yield "", "key 'send' is missing (or 'steps')"
         return
     yield from problems_of(card, PLACEHOLDERS)
-    names = {name for _, step in card.sequence for name in step.names}
+    names = set(chain.from_iterable(step.names for _, step in card.sequence))
     if not names & {"text", "passages"}:
         yield "", "no step sends the text: {text}, or {passages} for a list of texts"
     if {"text", "passages"} <= names:

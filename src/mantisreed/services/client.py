@@ -12,6 +12,7 @@ import time
 from collections.abc import Awaitable, Callable, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
+from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 import msgspec
@@ -135,7 +136,10 @@ class TextServiceClient:
         )
         body = await self._finished(exchange, await exchange.start("languages", {}, None))
         try:
-            document = parse_xml(body) if looks_like_xml(body) else parse_json(body)
+            if looks_like_xml(body):
+                document = parse_xml(body)
+            else:
+                document = parse_json(body)
         except DocumentError as error:
             raise _unreadable(card, str(error), body) from error
         return _listed(step.reads, document) or listed[0], _listed(step.writes, document) or listed[
@@ -168,11 +172,9 @@ class TextServiceClient:
 
 def _listed(path: ReplyPath | None, document: Any) -> list[str]:
     found = path.find(document) if path is not None else None
-    return (
-        [str(tag) for tag in found if isinstance(tag, (str, int))]
-        if isinstance(found, list)
-        else []
-    )
+    if isinstance(found, list):
+        return [str(tag) for tag in found if isinstance(tag, (str, int))]
+    return []
 
 
 def document_of(card: TextServiceCard, body: bytes) -> Any:
@@ -200,7 +202,10 @@ def _outer_document(card: TextServiceCard, body: bytes) -> Any:
     if form == "text":
         return body.decode("utf-8", "replace")
     if form in ("lines", "events"):
-        texts = lines_in(body) if form == "lines" else (event.data for event in events_in(body))
+        if form == "lines":
+            texts = lines_in(body)
+        else:
+            texts = (event.data for event in events_in(body))
         return _parts_of(card, texts)
     return parse_json(body)
 
@@ -221,7 +226,9 @@ def _parts_of(card: TextServiceCard, texts: Iterable[str]) -> str:
 def _unfenced(text: str) -> str:
     """A document without the fences that models put around it."""
     found = _FENCED.search(text)
-    return found[1] if found else text
+    if found:
+        return found[1]
+    return text
 
 
 def _listed_in(reply: TextReply) -> frozenset[str]:
@@ -231,7 +238,7 @@ def _listed_in(reply: TextReply) -> frozenset[str]:
         for path in (reply.text, reply.texts, reply.sound, *reply.data.values())
         if path is not None
     ]
-    return frozenset(name for path in paths for name in path.list_names)
+    return frozenset(chain.from_iterable(path.list_names for path in paths))
 
 
 def read_texts(card: TextServiceCard, body: bytes, question: Question) -> list[str]:
@@ -254,20 +261,24 @@ def read_texts(card: TextServiceCard, body: bytes, question: Question) -> list[s
     is_text = card.reply.text is None or (
         card.reply.format in ("lines", "events") and card.reply.inside is None
     )
-    said = document if is_text or card.reply.text is None else card.reply.text.find(document)
+    if is_text or card.reply.text is None:
+        said = document
+    else:
+        said = card.reply.text.find(document)
     return [_text(card, said, body)]
 
 
 def _text(card: TextServiceCard, found: Any, body: bytes) -> str:
     if not isinstance(found, str) or len(found) > _LARGEST_TEXT:
-        what = (
-            "it is larger than any text"
-            if isinstance(found, str)
-            else f"{type(found).__name__} where a text was"
-        )
+        if isinstance(found, str):
+            what = "it is larger than any text"
+        else:
+            what = f"{type(found).__name__} where a text was"
         raise _unreadable(card, f"{what} expected", body)
     text = found.encode("utf-8", "replace").decode().strip()
-    return html.unescape(text) if card.reply.is_html else text
+    if card.reply.is_html:
+        return html.unescape(text)
+    return text
 
 
 def read_data(card: TextServiceCard, body: bytes) -> dict[str, Any]:
@@ -289,7 +300,9 @@ def _as_number(value: Any) -> Any:
     """A number that XML can only write as a text."""
     if not isinstance(value, str) or not _NUMBER.fullmatch(value):
         return value
-    return float(value) if "." in value else int(value)
+    if "." in value:
+        return float(value)
+    return int(value)
 
 
 def read_sound(card: TextServiceCard, body: bytes) -> bytes:
@@ -313,7 +326,10 @@ def read_sound(card: TextServiceCard, body: bytes) -> bytes:
 
 def _unreadable(card: TextServiceCard, why: str, body: bytes) -> UnreadableReplyError:
     quoted = quoted_beginning(body, ())
-    advice = f"the reply begins: {quoted}" if quoted else "the reply is empty"
+    if quoted:
+        advice = f"the reply begins: {quoted}"
+    else:
+        advice = "the reply is empty"
     return UnreadableReplyError(
         f"its reply is not as its card says: {why}", engine=card.name, advice=advice
     )
@@ -328,8 +344,14 @@ def language_named(
         InputError: the card lists languages, and this is none of them.
     """
     accepts = card.accepts
-    given = accepts.targets or accepts.languages if is_target else accepts.languages
-    names = given if isinstance(given, dict) else {one: one for one in given}
+    if is_target:
+        given = accepts.targets or accepts.languages
+    else:
+        given = accepts.languages
+    if isinstance(given, dict):
+        names = given
+    else:
+        names = {one: one for one in given}
     if tag is None or not names:
         return tag
     listed = {known.lower(): name for known, name in names.items()}

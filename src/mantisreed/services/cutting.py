@@ -26,7 +26,9 @@ def parts_of(texts: Sequence[str], fits: Callable[[str], bool]) -> list[str]:
             parts.append(waiting)
         *whole, waiting = [text] if fits(text) else list(_pieces(text, fits))
         parts += whole
-    return [*parts, waiting] if waiting else parts
+    if waiting:
+        return [*parts, waiting]
+    return parts
 
 
 def _pieces(text: str, fits: Callable[[str], bool]) -> Iterator[str]:

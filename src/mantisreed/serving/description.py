@@ -67,7 +67,9 @@ def content(*types: str) -> Described:
 
 def response(description: str, *headers: Mapping[str, Described], **kept: Any) -> Described:
     """A response with headers."""
-    merged = {name: value for each in headers for name, value in each.items()}
+    merged: dict[str, Described] = {}
+    for each in headers:
+        merged.update(each)
     return {"description": description, **({"headers": merged} if merged else {}), **kept}
 
 

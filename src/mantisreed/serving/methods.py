@@ -1,6 +1,7 @@
 """What follows from HTTP for all routes alike: `HEAD` where there is `GET`, and `Allow`."""
 
 import asyncio
+from itertools import chain
 
 from starlette.routing import BaseRoute, Match, Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -53,9 +54,10 @@ def allowed_at(routes: list[BaseRoute], scope: Scope) -> str:
 
 
 def _methods_at(routes: list[BaseRoute], scope: Scope) -> set[str]:
-    return {
-        method
-        for route in routes
-        if isinstance(route, Route) and route.matches(scope)[0] is not Match.NONE
-        for method in route.methods or ()
-    }
+    return set(
+        chain.from_iterable(
+            route.methods or ()
+            for route in routes
+            if isinstance(route, Route) and route.matches(scope)[0] is not Match.NONE
+        )
+    )

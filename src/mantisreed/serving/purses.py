@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from decimal import Decimal
+from itertools import chain
 from typing import TYPE_CHECKING
 
 from mantisreed.engines.card import EngineCard
@@ -61,12 +62,11 @@ class Purses:
 
     async def _opened(self, owner: str) -> Purse:
         purse = Purse()
-        jobs = {
-            job
-            for order in self._book
-            if order.owner == owner
-            for job in (order.id, order.id + _SECOND)
-        }
+        jobs = set(
+            chain.from_iterable(
+                (order.id, order.id + _SECOND) for order in self._book if order.owner == owner
+            )
+        )
 
         def spent(ledger: "Ledger") -> None:
             purse.watch(jobs, ledger.listing.costly_attempts(jobs))

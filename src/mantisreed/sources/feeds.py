@@ -123,11 +123,10 @@ def entries_of(
     entries.sort(key=lambda entry: -(entry.published or 0.0))
     chosen = _chosen(entries, selection)
     if not chosen:
-        what = (
-            "no entry of this feed encloses a recording"
-            if not entries
-            else "no entry of this feed is so new"
-        )
+        if not entries:
+            what = "no entry of this feed encloses a recording"
+        else:
+            what = "no entry of this feed is so new"
         raise NothingThereError(what, where=where)
     facts = Facts(presumed_language=_tag(str(channel.get("language", ""))))
     return [_source(entry, chosen, facts, str(channel.get("title", "")), link) for entry in chosen]
@@ -142,7 +141,9 @@ def _chosen(entries: Sequence[_Entry], selection: Selection) -> list[_Entry]:
         ]
         if undated := sum(entry.published is None for entry in entries):
             _log.info("%d entries have no date, and are left out by --since", undated)
-    return chosen if selection.newest is None else chosen[: selection.newest]
+    if selection.newest is None:
+        return chosen
+    return chosen[: selection.newest]
 
 
 def _midnight(day: date) -> float:

@@ -305,9 +305,10 @@ class _Fetching:
         if now - self._told < _TELLING:
             return
         self._told = now
-        total = (
-            f" of {short_size(self._total)}" if self._total is not None and self._total > 0 else ""
-        )
+        if self._total is not None and self._total > 0:
+            total = f" of {short_size(self._total)}"
+        else:
+            total = ""
         self.hooks.on_progress(f"{short_size(self._got)}{total}")
 
 
@@ -355,7 +356,9 @@ def _attached_name(disposition: str) -> str | None:
     except (ValueError, LookupError):
         return None
     bare = (name or "").replace("\\", "/").rpartition("/")[2].replace("\0", "").strip()
-    return bare if bare.strip(".") else None
+    if bare.strip("."):
+        return bare
+    return None
 
 
 def _next(response: aiohttp.ClientResponse, link: str, label: str) -> str:
@@ -366,9 +369,10 @@ def _next(response: aiohttp.ClientResponse, link: str, label: str) -> str:
     """
     target = response.headers.get("Location", "")
     parts = split_url(link)
-    bare = (
-        link.replace(f"{parts.netloc.rpartition('@')[0]}@", "", 1) if "@" in parts.netloc else link
-    )
+    if "@" in parts.netloc:
+        bare = link.replace(f"{parts.netloc.rpartition('@')[0]}@", "", 1)
+    else:
+        bare = link
     try:
         found = resolved(target, bare)
     except UrlError as error:

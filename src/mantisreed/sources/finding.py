@@ -43,9 +43,10 @@ def several(given: Sources, name: str) -> list[str | os.PathLike[str] | Source]:
     kinds = (str, os.PathLike, Source)
     if isinstance(given, kinds):
         return [given]
-    listed = (
-        list(given) if isinstance(given, Iterable) and not isinstance(given, bytes) else [given]
-    )
+    if isinstance(given, Iterable) and not isinstance(given, bytes):
+        listed = list(given)
+    else:
+        listed = [given]
     for one in listed:
         if not isinstance(one, kinds):
             raise InputError(

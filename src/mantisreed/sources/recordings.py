@@ -9,6 +9,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from datetime import date
 from fnmatch import fnmatchcase
+from itertools import product
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl, unquote
@@ -117,7 +118,9 @@ class Source:
     @property
     def advice(self) -> str | None:
         """What to do about a problem."""
-        return "name it itself, if you want what is in it" if self.path.is_dir() else None
+        if self.path.is_dir():
+            return "name it itself, if you want what is in it"
+        return None
 
     @property
     def holds_secrets(self) -> bool:
@@ -153,7 +156,9 @@ class Source:
     def key(self) -> str:
         """What tells this source from any other, as text."""
         place = self._place
-        return f"{place} for {self.wanted_by}" if self.wanted_by else place
+        if self.wanted_by:
+            return f"{place} for {self.wanted_by}"
+        return place
 
     @property
     def _place(self) -> str:
@@ -194,7 +199,7 @@ class Selection:
         names = (path.name, path.as_posix())
 
         def is_one_of(patterns: tuple[str, ...]) -> bool:
-            return any(fnmatchcase(name, pattern) for pattern in patterns for name in names)
+            return any(fnmatchcase(*pair) for pair in product(names, patterns))
 
         return (not self.include or is_one_of(self.include)) and not is_one_of(self.exclude)
 
@@ -262,11 +267,10 @@ async def local_file(
         fetched,
     )
 
-    largest = (
-        LARGEST_RECORDING
-        if source.most_bytes is None
-        else min(source.most_bytes, LARGEST_RECORDING)
-    )
+    if source.most_bytes is None:
+        largest = LARGEST_RECORDING
+    else:
+        largest = min(source.most_bytes, LARGEST_RECORDING)
     async with fetched(
         source.link, source.label, folder, largest=largest, hooks=hooks, named_by=source.named_by
     ) as path:

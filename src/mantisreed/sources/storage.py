@@ -95,7 +95,9 @@ def _root_of(address: str, path: str) -> str:
     """
     is_bucket = address.partition("://")[0] in _BUCKETS
     base = _GLOB.split(path, maxsplit=1)[0].rstrip("/")
-    return base.partition("/")[0] if is_bucket else base or "/"
+    if is_bucket:
+        return base.partition("/")[0]
+    return base or "/"
 
 
 def _source(files: Any, path: str, chain: str, address: str) -> Source:

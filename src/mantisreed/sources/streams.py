@@ -137,7 +137,9 @@ class StoppableInput:
     def read(self, size: int) -> bytes:
         """What has come, at most so many bytes; nothing at the end."""
         if self._descriptor is None:
-            return b"" if self._is_stopping() else self._stream.read(size)
+            if self._is_stopping():
+                return b""
+            return self._stream.read(size)
         while not self._is_stopping():
             if select.select([self._descriptor], [], [], _LOOK)[0]:
                 return os.read(self._descriptor, size)

@@ -279,7 +279,9 @@ def _cell(name: str, value: Any) -> str:
     text = "" if value is None else str(value)
     # What we put in is not to run anything where the table is opened; what was there before is its
     # owner's.
-    return harmless_cell(text.replace("\r", "\n")) if name in RESULTS else text
+    if name in RESULTS:
+        return harmless_cell(text.replace("\r", "\n"))
+    return text
 
 
 def _read_lines(text: str) -> Read:
@@ -336,7 +338,9 @@ def _as_text(value: Any) -> str:
     """
     if isinstance(value, list):
         return "; ".join(filter(None, map(_as_text, value)))
-    return str(value) if isinstance(value, (str, int, float)) else ""
+    if isinstance(value, (str, int, float)):
+        return str(value)
+    return ""
 
 
 def _facts_of(row: Mapping[str, Any]) -> tuple[Facts, str | None]:

@@ -196,12 +196,16 @@ class FolderWatch:
 
     def _every(self) -> float:
         """Seconds between two looks into all folders."""
-        return _SELDOM if self._observer.is_complete else self._soon()
+        if self._observer.is_complete:
+            return _SELDOM
+        return self._soon()
 
     def _soon(self) -> float:
         """Seconds until files that may be growing are looked at again."""
         may_come_unseen = self._growing or not self._observer.is_complete
-        return min(_OFTEN, max(0.05, self._settle / 2)) if may_come_unseen else _SELDOM
+        if may_come_unseen:
+            return min(_OFTEN, max(0.05, self._settle / 2))
+        return _SELDOM
 
     def _look_safely(self) -> None:
         try:

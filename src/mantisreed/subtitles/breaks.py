@@ -187,7 +187,10 @@ class _Judge:
             return is_sentence_end(self._texts[at - 1], self._texts[at], self._tongue)
         # A closing quotation mark between spaces belongs to the word that it closes.
         is_mark = self._texts[at - 1] in ("»", "”") and at > 1
-        closed = self._texts[at - 2] + self._texts[at - 1] if is_mark else ""
+        if is_mark:
+            closed = self._texts[at - 2] + self._texts[at - 1]
+        else:
+            closed = ""
         return is_mark and is_sentence_end(closed, self._texts[at], self._tongue)
 
     def _quoted(self) -> list[bool]:
@@ -232,7 +235,9 @@ class _Judge:
             return tight
         loose = max(tight, self._between(at, phrase_length))
         # A last word that stands alone looks forgotten.
-        return loose + _FORGOTTEN if self._words[at].closes else loose
+        if self._words[at].closes:
+            return loose + _FORGOTTEN
+        return loose
 
     def _after_clause(self, at: int) -> float:
         known, word = self._known, self._words[at].head
@@ -244,7 +249,9 @@ class _Judge:
             or word in known.determiners
             or word in known.auxiliaries
         )
-        return CLAUSE if begins_clause or not self._known.conjunctions else LISTED
+        if begins_clause or not self._known.conjunctions:
+            return CLAUSE
+        return LISTED
 
     def _tied_to_following(self, at: int, starts_sentence: bool) -> float:
         """How tightly the word before belongs to what comes."""
@@ -269,24 +276,34 @@ class _Judge:
             return UNIT
         if word in known.coordinating:
             joins_numbers = at > 1 and self._words[at - 2].is_number and self._words[at].is_number
-            return UNIT if joins_numbers else PAIR
+            if joins_numbers:
+                return UNIT
+            return PAIR
         if word in known.conjunctions:
-            return PHRASE if kind == "conjunction" and word not in known.prepositions else PAIR
+            if kind == "conjunction" and word not in known.prepositions:
+                return PHRASE
+            return PAIR
         if word in known.of:
             return UNIT
         if word in known.prepositions:
             # `went out in the rain`, `looked after the birds`: some belong to the verb before them
             if begins_phrase:
                 return PREPOSITION
-            return PLAIN - 2 if at > 1 and (self._words[at - 2].tail, word) in self._pairs else PAIR
+            if at > 1 and (self._words[at - 2].tail, word) in self._pairs:
+                return PLAIN - 2
+            return PAIR
         if word in known.pronouns and not begins_phrase and kind not in ("determiner", "pronoun"):
             return PAIR
         if word in known.auxiliaries:
             return self._after_auxiliary(at, kind)
         if word in known.degree and kind not in ("conjunction", "coordinating", "pronoun"):
-            return LOOSE if begins_phrase else PAIR - 4
+            if begins_phrase:
+                return LOOSE
+            return PAIR - 4
         if word in known.quantifiers and kind not in ("conjunction", "coordinating", "auxiliary"):
-            return LOOSE if begins_phrase and kind != "of" else PAIR - 4
+            if begins_phrase and kind != "of":
+                return LOOSE
+            return PAIR - 4
         is_content = kind in ("content", "adjective", "number")
         if word in known.adjectives and is_content:
             return PAIR + 4
@@ -319,16 +336,22 @@ class _Judge:
             # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends
             # its phrase
             is_year = len(word) == 4 and word.isdigit()
-            return LOOSE if is_year else PAIR + 4
+            if is_year:
+                return LOOSE
+            return PAIR + 4
         return 0.0
 
     def _after_auxiliary(self, at: int, kind: str) -> float:
         if kind in ("conjunction", "coordinating"):
             return PREPOSITION
         if kind == "preposition":
-            return PHRASE if self._tongue in _VERBS_LAST else LOOSE - 4
+            if self._tongue in _VERBS_LAST:
+                return PHRASE
+            return LOOSE - 4
         if kind in ("determiner", "quantifier", "number"):
-            return PHRASE if self._tongue in _VERBS_LAST else LOOSE - 4
+            if self._tongue in _VERBS_LAST:
+                return PHRASE
+            return LOOSE - 4
         if self._tongue in _VERBS_LAST and kind == "content" and self._texts[at][:1].isupper():
             return PHRASE
         return PAIR
@@ -337,7 +360,10 @@ class _Judge:
         """How tightly a word belongs to the one before it."""
         known = self._known
         word, before = self._words[at].head, self._words[at - 1].tail
-        next_word = self._words[at + 1] if at + 1 < len(self._texts) else None
+        if at + 1 < len(self._texts):
+            next_word = self._words[at + 1]
+        else:
+            next_word = None
         following = next_word.head if next_word else ""
         next_kind = next_word.kind if next_word else ""
         if word in known.object_pronouns and word not in known.auxiliaries and self._is_object(at):
@@ -398,16 +424,22 @@ class _Judge:
             case "conjunction" | "coordinating":
                 return CONJUNCTION
             case "of":
-                return LOOSE - 2 if self._tongue == "en" else PLAIN
+                if self._tongue == "en":
+                    return LOOSE - 2
+                return PLAIN
             case "infinitive":
                 return self._before_to(at)
             case "preposition":
                 return self._before_preposition(at)
             case "pronoun":
-                return PREPOSITION if word not in ("it", "you") else PLAIN - 4
+                if word not in ("it", "you"):
+                    return PREPOSITION
+                return PLAIN - 4
             case "auxiliary":
                 is_subject = before not in known.auxiliaries
-                return PHRASE - 1 if is_subject else LOOSE
+                if is_subject:
+                    return PHRASE - 1
+                return LOOSE
             case "determiner" | "quantifier" | "number" | "degree":
                 if kind == "number" and word[:1].isdigit() and not self._is_verb(before):
                     return PLAIN + 4
@@ -419,20 +451,33 @@ class _Judge:
                 self._texts[at - 1][:1].isupper(),
                 self._texts[at][:1].isupper(),
             )
-            return PHRASE if is_noun_before and not is_noun else PLAIN - 4
+            if is_noun_before and not is_noun:
+                return PHRASE
+            return PLAIN - 4
         if self._is_verb(word):
             return PHRASE
         if self._tongue in _ADJECTIVES_FOLLOW and phrase_length >= 2:
-            return LOOSE if phrase_length == 2 else PLAIN
+            if phrase_length == 2:
+                return LOOSE
+            return PLAIN
         if phrase_length >= 2:
-            return LOOSE + 4 if phrase_length == 2 else PLAIN
-        return PLAIN - 4 if self._is_verb(before) else PLAIN
+            if phrase_length == 2:
+                return LOOSE + 4
+            return PLAIN
+        if self._is_verb(before):
+            return PLAIN - 4
+        return PLAIN
 
     def _before_preposition(self, at: int) -> float:
-        following = self._words[at + 1].head if at + 1 < len(self._texts) else ""
+        if at + 1 < len(self._texts):
+            following = self._words[at + 1].head
+        else:
+            following = ""
         if following in self._known.object_pronouns or following in ("it", "that", "this"):
             return PLAIN  # two short words, such as `for us`
-        return PHRASE + 1 if self._is_verb(self._words[at - 1].tail) else PREPOSITION
+        if self._is_verb(self._words[at - 1].tail):
+            return PHRASE + 1
+        return PREPOSITION
 
     def _before_to(self, at: int) -> float:
         """Before English `to`: of a place or person as before other prepositions, of a verb a
@@ -442,15 +487,17 @@ class _Judge:
         kind = self._words[at + 1].kind if has_next else ""
         is_name = has_next and self._texts[at + 1][:1].isupper()
         is_place = is_name or kind in ("determiner", "number", "quantifier")
-        return (
-            PHRASE + 1 if not is_place or self._is_verb(self._words[at - 1].tail) else PREPOSITION
-        )
+        if not is_place or self._is_verb(self._words[at - 1].tail):
+            return PHRASE + 1
+        return PREPOSITION
 
 
 def _phrase_length(word: _Facts, length: int) -> int:
     """How many content words a noun phrase has, with one more word."""
     if word.in_phrase == "goes on":
-        return length + 1 if length else 0
+        if length:
+            return length + 1
+        return 0
     return {"ends": 0, "begins": 1, "fills": 2}[word.in_phrase]
 
 
@@ -485,7 +532,9 @@ def _kind_of(word: str, known: LanguageWords) -> str:
     for name, words in kinds:
         if word in words:
             return name
-    return "number" if _is_number(word) else "content"
+    if _is_number(word):
+        return "number"
+    return "content"
 
 
 @cache

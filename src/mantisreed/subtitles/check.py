@@ -4,7 +4,7 @@ player needs.
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from itertools import pairwise
+from itertools import chain, pairwise
 
 from mantisreed.subtitles.breaks import PAIR, PLAIN, UNIT, break_penalties, is_known_language
 from mantisreed.subtitles.cues import Cue, text_width
@@ -80,9 +80,9 @@ def check_cues(
         rules: how cues may look.
         language: a tag, for where lines and cues may break; None leaves that out.
     """
-    findings = [
-        found for number, cue in enumerate(cues, 1) for found in _of_cue(number, cue, rules)
-    ]
+    findings = list(
+        chain.from_iterable(_of_cue(number, cue, rules) for number, cue in enumerate(cues, 1))
+    )
     for number, (cue, following) in enumerate(pairwise(cues), 2):
         findings += _between(number, cue, following, rules)
     if language is not None and is_known_language(language):
@@ -123,7 +123,9 @@ def check_speech(cues: Sequence[Cue], speech: Sequence[tuple[float, float]]) -> 
 def reading_speed(cue: Cue) -> float:
     """Characters a second; infinite for a cue that does not stand."""
     length = cue.end - cue.start
-    return sum(map(text_width, cue.lines)) / length if length > 0 else float("inf")
+    if length > 0:
+        return sum(map(text_width, cue.lines)) / length
+    return float("inf")
 
 
 def has_dash(line: str) -> bool:
@@ -137,7 +139,10 @@ def _measured(
     """A finding with numbers, written out with their unit for people."""
     shown = UNITS[unit]
     digits = {"seconds": 2, "columns": 0, "lines": 0}.get(unit, 1)
-    found = f"{value:.{digits}f} {shown}" if value < float("inf") else "no time to read it"
+    if value < float("inf"):
+        found = f"{value:.{digits}f} {shown}"
+    else:
+        found = "no time to read it"
     allowed = f"{limit:g} {shown} {which}".rstrip()
     known = None if value == float("inf") else round(value, 3)
     return Finding(

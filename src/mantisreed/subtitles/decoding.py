@@ -119,7 +119,10 @@ def _found_out(content: bytes) -> tuple[str, list[Remark]]:
     head = content[:4096]
     if len(head) >= 4 and head.count(0) > len(head) // 4:
         # Text of the western kind in two bytes a character has every other one empty.
-        encoding = "utf-16-le" if head[1::2].count(0) > head[0::2].count(0) else "utf-16-be"
+        if head[1::2].count(0) > head[0::2].count(0):
+            encoding = "utf-16-le"
+        else:
+            encoding = "utf-16-be"
         return content.decode(encoding, "replace"), [_guess("UTF-16 without a mark")]
     try:
         return content.decode("utf-8"), []
@@ -176,7 +179,9 @@ def _detected(content: bytes) -> str:
     }
     balance = sum(_WESTERN.get(byte, 0.0) - _CENTRAL.get(byte, 0.0) for byte in sample)
     if {"cp1250", "cp1252"} <= as_good | set(best.could_be_from_charset):
-        return "cp1250" if balance < 0.0 else "cp1252"
+        if balance < 0.0:
+            return "cp1250"
+        return "cp1252"
     if best.encoding in ("cp1252", "cp1254") and balance < 0.0:
         return "cp1250"
     return best.encoding

@@ -3,7 +3,7 @@ is.
 """
 
 from collections.abc import Iterable, Sequence
-from itertools import pairwise
+from itertools import chain, pairwise
 from xml.sax.saxutils import quoteattr
 
 from mantisreed.subtitles.cues import Cue, Mark
@@ -49,7 +49,8 @@ _STYLES = {
 def write_ebuttd(cues: Iterable[Cue], language: str | None = None) -> str:
     """The whole document. All styles stand in the head, where the profile wants them."""
     cues = list(cues)
-    tags = dict.fromkeys(mark.tag for cue in cues for mark in cue.marks)
+    marks = chain.from_iterable(cue.marks for cue in cues)
+    tags = dict.fromkeys(mark.tag for mark in marks)
     columns = {(keypad_of_settings(cue.settings) - 1) % 3 for cue in cues if cue.settings}
     styles = dict(filter(None, map(_style_of, tags)))
     styles |= {
@@ -59,7 +60,7 @@ def write_ebuttd(cues: Iterable[Cue], language: str | None = None) -> str:
     }
     written = "".join(f'      <style xml:id="{name}" {value}/>\n' for name, value in styles.items())
     is_reversed = is_right_to_left(
-        "".join(line for cue in cues[:50] for line in cue.lines), language
+        "".join(chain.from_iterable(cue.lines for cue in cues[:50])), language
     )
     head = _HEAD.format(
         namespace=NAMESPACE,
@@ -75,12 +76,20 @@ def _style_of(tag: str) -> tuple[str, str] | None:
     if tag in _STYLES:
         return _STYLES[tag]
     colour = colour_of(tag)
-    return (f"colour-{colour.lstrip('#')}", f'tts:color="{colour}"') if colour else None
+    if colour:
+        return (f"colour-{colour.lstrip('#')}", f'tts:color="{colour}"')
+    return None
 
 
 def _paragraph(number: int, cue: Cue) -> str:
-    row, column = divmod(keypad_of_settings(cue.settings) - 1, 3) if cue.settings else (0, 1)
-    style = f' style="{_ALIGNED[column][0]}"' if column in _ALIGNED else ""
+    if cue.settings:
+        row, column = divmod(keypad_of_settings(cue.settings) - 1, 3)
+    else:
+        row, column = (0, 1)
+    if column in _ALIGNED:
+        style = f' style="{_ALIGNED[column][0]}"'
+    else:
+        style = ""
     spans = "<br/>".join(
         _line(line, [mark for mark in cue.marks if mark.line == at])
         for at, line in enumerate(cue.lines)

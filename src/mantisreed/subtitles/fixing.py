@@ -47,12 +47,18 @@ def fixed(
     broken: dict[int, set[str]] = {}
     for finding in findings:
         # What is found between two cues is the first one's to mend.
-        at = finding.cue - 2 if finding.rule in ("gap", "overlap", "flicker") else finding.cue - 1
+        if finding.rule in ("gap", "overlap", "flicker"):
+            at = finding.cue - 2
+        else:
+            at = finding.cue - 1
         broken.setdefault(at, set()).add(finding.rule)
     kept: list[Cue] = []
     for at, cue in enumerate(cues):
         following = cues[at + 1] if at + 1 < len(cues) else None
-        kept += _repaired(cue, following, broken[at], rules, language) if at in broken else [cue]
+        if at in broken:
+            kept += _repaired(cue, following, broken[at], rules, language)
+        else:
+            kept += [cue]
     return kept
 
 
@@ -60,7 +66,10 @@ def _repaired(
     cue: Cue, following: Cue | None, found: set[str], rules: LayoutRules, language: str | None
 ) -> list[Cue]:
     """What stands for a cue that breaks these rules."""
-    latest = float("inf") if following is None else following.start - rules.gap
+    if following is None:
+        latest = float("inf")
+    else:
+        latest = following.start - rules.gap
     is_crosstalk = (
         following is not None
         and following.speaker != cue.speaker
@@ -124,12 +133,13 @@ def _with_shorter_lines(cue: Cue, rules: LayoutRules, language: str | None) -> C
     for line in cue.lines:
         texts = words_of(line, language)
         penalties = break_penalties(texts, language)
-        lines += (
-            broken_into_lines(texts, penalties, rules)
-            if text_width(line) > rules.line_length
-            else [line]
-        )
-    return _with_lines(cue, tuple(lines)) if len(lines) <= max(rules.lines, len(cue.lines)) else cue
+        if text_width(line) > rules.line_length:
+            lines += broken_into_lines(texts, penalties, rules)
+        else:
+            lines += [line]
+    if len(lines) <= max(rules.lines, len(cue.lines)):
+        return _with_lines(cue, tuple(lines))
+    return cue
 
 
 def _with_lines(cue: Cue, lines: tuple[str, ...]) -> Cue:

@@ -78,6 +78,9 @@ def words_of_language(tongue: str) -> LanguageWords:
     sets = {}
     for field in fields(LanguageWords):
         written = table.get(field.name, "")
-        parts = written.split(";") if field.name == "phrases" else written.split()
+        if field.name == "phrases":
+            parts = written.split(";")
+        else:
+            parts = written.split()
         sets[field.name] = frozenset(" ".join(part.split()) for part in parts if part.strip())
     return LanguageWords(**sets)

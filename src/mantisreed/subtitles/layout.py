@@ -8,7 +8,7 @@ any bad break. Time and memory are linear in the number of words.
 import math
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from itertools import pairwise
+from itertools import chain, pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -120,7 +120,9 @@ def lay_out(
             Cue(starts[number], end, broken[number], tokens.speakers[first], words, turns=turns)
         )
     cues.sort(key=lambda cue: (cue.start, cue.end))
-    return cues if rules.frame_rate is None else on_frames(cues, rules.frame_rate, rules.gap)
+    if rules.frame_rate is None:
+        return cues
+    return on_frames(cues, rules.frame_rate, rules.gap)
 
 
 def _lines_of(
@@ -581,7 +583,10 @@ def _tokens_of(
     for passage in passages:
         run += 1
         is_new = passage.speaker is not None and passage.speaker != speaker
-        mark = mark_of(passage.speaker, rules) if mark_speakers and is_new else ""
+        if mark_speakers and is_new:
+            mark = mark_of(passage.speaker, rules)
+        else:
+            mark = ""
         speaker = passage.speaker
         said = [word for word in passage.words if word.text.strip()]
         if not said:
@@ -589,18 +594,16 @@ def _tokens_of(
         texts = [word.text for word in said]
         spaces = spaced(passage.text, texts)
         sounds = sound_parts(texts)
-        edges = {edge for sound in sounds for edge in sound}
-        dropped = (
-            {at for first, last in sounds for at in range(first, last)}
-            if rules.sounds == "drop"
-            else set()
-        )
-        parts = (
-            (part, space and nth == 0, at in edges and nth == 0)
-            for at, (whole, space) in enumerate(zip(said, spaces, strict=True))
-            if at not in dropped
-            for nth, part in enumerate(_pieces_of(whole, rules, language))
-        )
+        edges = set(chain.from_iterable(sounds))
+        if rules.sounds == "drop":
+            dropped = set(chain.from_iterable(range(first, last) for first, last in sounds))
+        else:
+            dropped = set()
+        parts = []
+        for at, (whole, space) in enumerate(zip(said, spaces, strict=True)):
+            if at not in dropped:
+                first, *others = _pieces_of(whole, rules, language)
+                parts += [(first, space, at in edges), *((part, False, False) for part in others)]
         for number, (word, has_space, is_edge) in enumerate(parts):
             text = word.text
             if number == 0:
@@ -620,7 +623,9 @@ def mark_of(speaker: str | None, rules: LayoutRules) -> str:
     """What stands before the first word of a new speaker."""
     if speaker is None or rules.speakers in ("none", "dash"):
         return ""
-    return DASH if rules.speakers == "dash-each" else f"{speaker}: "
+    if rules.speakers == "dash-each":
+        return DASH
+    return f"{speaker}: "
 
 
 def _pieces_of(word: Word, rules: LayoutRules, language: str | None) -> Iterator[Word]:

@@ -2,7 +2,7 @@
 
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from itertools import pairwise
+from itertools import chain, pairwise
 
 from mantisreed.subtitles.cues import Cue, Mark
 
@@ -104,7 +104,7 @@ def _marked(
     if not known and not inserts:
         return escape(line)
     places = {0, len(line), *(place for place, _ in inserts)}
-    places |= {place for mark, _ in known for place in (mark.first, mark.last)}
+    places |= set(chain.from_iterable((mark.first, mark.last) for mark, _ in known))
     put_in: dict[int, list[str]] = {}
     for at, text in inserts:
         put_in.setdefault(at, []).append(text)

@@ -60,11 +60,9 @@ def shared(above: Cue, below: Cue) -> Cue:
     moved = tuple(replace(mark, line=mark.line + len(upper.lines)) for mark in lower.marks)
     has_words = bool(above.words and below.words)
     is_turns = len(above.lines) == len(below.lines) == 1 and has_words
-    turns = (
-        (Turn(above.speaker, len(above.words)), Turn(below.speaker, len(below.words)))
-        if is_turns
-        else ()
-    )
+    turns: tuple[Turn, ...] = ()
+    if is_turns:
+        turns = (Turn(above.speaker, len(above.words)), Turn(below.speaker, len(below.words)))
     return replace(
         upper,
         end=max(above.end, below.end),
@@ -76,7 +74,9 @@ def shared(above: Cue, below: Cue) -> Cue:
 
 
 def _with_dash(cue: Cue) -> Cue:
-    return with_mark(cue, DASH) if cue.lines and cue.lines[0][:1] not in "-–—‐" else cue
+    if cue.lines and cue.lines[0][:1] not in "-–—‐":
+        return with_mark(cue, DASH)
+    return cue
 
 
 def with_mark(cue: Cue, mark: str) -> Cue:

@@ -38,13 +38,15 @@ def notes_of(remarks: Iterable[Remark]) -> tuple[str, ...]:
 def excerpt_of(text: str) -> str:
     """The beginning of a text, on one line."""
     flat = " ".join(text.split())
-    return flat if len(flat) <= 60 else f"{flat[:59]}…"
+    if len(flat) <= 60:
+        return flat
+    return f"{flat[:59]}…"
 
 
 def _note(what: str, alike: list[Remark]) -> str:
     first = f"{what}: {alike[0].found!r}" if alike[0].found else what
     if len(alike) == 1:
         return first
-    return (
-        f"{first}, and {len(alike) - 1} more" if alike[0].found else f"{what}, {len(alike)} times"
-    )
+    if alike[0].found:
+        return f"{first}, and {len(alike) - 1} more"
+    return f"{what}, {len(alike)} times"

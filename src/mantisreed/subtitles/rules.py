@@ -58,7 +58,9 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
     @property
     def speed(self) -> float:
         """Characters per second at most, by whichever way it is said."""
-        return self.max_cps if self.max_wpm is None else self.max_wpm * CHARACTERS_OF_A_WORD / 60.0
+        if self.max_wpm is None:
+            return self.max_cps
+        return self.max_wpm * CHARACTERS_OF_A_WORD / 60.0
 
     def changed(self, changes: Mapping[str, object]) -> "LayoutRules":
         """The rules with others in place of some; what is set by hand depends on no language.
@@ -67,7 +69,10 @@ class LayoutRules(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
             msgspec.ValidationError: a value makes no sense.
         """
         own = {**msgspec.structs.asdict(self), **changes}
-        by_hand = {"max_cps", "max_wpm"} if {"max_cps", "max_wpm"} & changes.keys() else set()
+        if {"max_cps", "max_wpm"} & changes.keys():
+            by_hand = {"max_cps", "max_wpm"}
+        else:
+            by_hand = set()
         if "by_language" not in changes:
             own["by_language"] = [
                 name for name in self.by_language if name not in changes and name not in by_hand

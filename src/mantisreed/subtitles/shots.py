@@ -30,7 +30,10 @@ def on_shots(cues: Sequence[Cue], cuts: Sequence[float], rules: LayoutRules) -> 
     snapped: list[Cue] = []
     for number, cue in enumerate(cues):
         before = snapped[-1].end + rules.gap if snapped else 0.0
-        after = cues[number + 1].start - rules.gap if number + 1 < len(cues) else float("inf")
+        if number + 1 < len(cues):
+            after = cues[number + 1].start - rules.gap
+        else:
+            after = float("inf")
         start = _start_of(cue, cuts, before)
         end = _end_of(replace(cue, start=start), cuts, after, rules)
         snapped.append(replace(cue, start=start, end=end))

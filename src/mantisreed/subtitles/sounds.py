@@ -51,5 +51,8 @@ def _is_apart(texts: Sequence[str], first: int, last: int) -> bool:
     goes_on = bool(before) and not (
         ends_sentence(before) or ends_clause(before) or before[-1] in _CLOSING + _MUSIC
     )
-    following = texts[last].lstrip("\"'“„«¿¡(")[:1] if last < len(texts) else ""
+    if last < len(texts):
+        following = texts[last].lstrip("\"'“„«¿¡(")[:1]
+    else:
+        following = ""
     return not goes_on and not (first > 0 and following.islower())

@@ -202,7 +202,10 @@ def _headings(lines: Sequence[str]) -> list[_Heading]:
         before = found[-1].number if found else 0
         above = found[-1].start if found else -1
         top, label = _label_above(lines, start, above, before)
-        number = int(label) if label.isdecimal() and len(label) < 10 else before + 1
+        if label.isdecimal() and len(label) < 10:
+            number = int(label)
+        else:
+            number = before + 1
         begin, end = _signed(times.groups()[:5]), _signed(times.groups()[5:10])
         found.append(_Heading(top, start, label, number, begin, end, times[11].strip()))
     return found
@@ -233,12 +236,16 @@ def _label_above(lines: Sequence[str], start: int, above: int, before: int) -> t
     if label:
         # Players take one line by itself above the times for the cue's name.
         is_alone = at == 0 or (not lines[at - 1].strip() and at - 1 > above)
-        return (at, label) if is_alone else (start, "")
+        if is_alone:
+            return (at, label)
+        return (start, "")
     while at > above and not lines[at].strip():
         at -= 1
     label = lines[at].strip() if at > above else ""
     is_number = label == str(before + 1) and (at == 0 or not lines[at - 1].strip())
-    return (at, label) if is_number else (start, "")
+    if is_number:
+        return (at, label)
+    return (start, "")
 
 
 def _without_rest(payload: Sequence[str], following: int) -> tuple[list[str], str]:
@@ -257,13 +264,17 @@ def _without_rest(payload: Sequence[str], following: int) -> tuple[list[str], st
         and (cut or (len(kept) > 1 and not kept[-2].strip()))
     ):
         cut.insert(0, kept.pop().strip())
-    return (kept, " ".join(cut)) if cut else (list(payload), "")
+    if cut:
+        return (kept, " ".join(cut))
+    return (list(payload), "")
 
 
 def _signed(parts: tuple[str | None, ...]) -> float:
     """Seconds of a time with its sign."""
     seconds = seconds_of(parts[1:])
-    return -seconds if parts[0] else seconds
+    if parts[0]:
+        return -seconds
+    return seconds
 
 
 def order_remarks(cues: Sequence[Cue]) -> list[Remark]:
@@ -329,13 +340,19 @@ def _untagged(text: str) -> _Text:
             continue
         # What is bold is not made bolder, and tags that nobody closes must not pile up over a long
         # text.
-        is_more = (
-            bool(inside.get(name)) if name in STYLES else sum(map(len, inside.values())) >= DEEPEST
-        )
+        if name in STYLES:
+            is_more = bool(inside.get(name))
+        else:
+            is_more = sum(map(len, inside.values())) >= DEEPEST
         if is_more:
             inside.setdefault(name, []).append(_NO_SPAN)
             continue
-        mark = name if name in STYLES else _colour_in(tag[0]) if name == "font" else None
+        if name in STYLES:
+            mark = name
+        elif name == "font":
+            mark = _colour_in(tag[0])
+        else:
+            mark = None
         if mark is None:
             found.dropped.setdefault(_KINDS.get(name, "style"), tag[0])
             mark = ""
@@ -365,7 +382,9 @@ def _colour_in(tag: str) -> str | None:
     if re.search(r"\b(?:face|size)\s*=", tag, re.IGNORECASE) and "color" not in tag.lower():
         return None
     colour = re.search(r"""\bcolor\s*=\s*("[^"]*"|'[^']*'|[^\s>]+)""", tag, re.IGNORECASE)
-    return colour_mark(colour[1]) if colour else None
+    if colour:
+        return colour_mark(colour[1])
+    return None
 
 
 def _take_override(tag: str, found: _Text) -> None:
@@ -399,4 +418,6 @@ def _tags_of(tag: str) -> tuple[str, str] | None:
     if tag in STYLES:
         return f"<{tag}>", f"</{tag}>"
     colour = colour_of(tag)
-    return (f'<font color="{colour}">', "</font>") if colour else None
+    if colour:
+        return (f'<font color="{colour}">', "</font>")
+    return None

@@ -52,7 +52,9 @@ def colour_mark(written: str) -> str | None:
         code = f"#{found[1]}"
     if code is None:
         return None
-    return f"c.{_NAMES[code]}" if code in _NAMES else f"color {code}"
+    if code in _NAMES:
+        return f"c.{_NAMES[code]}"
+    return f"color {code}"
 
 
 def colour_of(mark: str) -> str | None:
@@ -61,7 +63,9 @@ def colour_of(mark: str) -> str | None:
         return mark.removeprefix("color ")
     if own := _OWN_CLASS.match(mark):
         return f"#{own[1]}"
-    return CLASS_COLOURS.get(mark.removeprefix("c.")) if mark.startswith("c.") else None
+    if mark.startswith("c."):
+        return CLASS_COLOURS.get(mark.removeprefix("c."))
+    return None
 
 
 def class_of_colour(colour: str) -> str:
@@ -98,8 +102,14 @@ def _row_of(line: str) -> int:
         return 0
     if not number.endswith("%"):
         # Lines are counted from above, or with a minus from below; a screen has some fifteen.
-        return 2 if 0 <= value <= 5 else 0
-    return 2 if value < 40 else 1 if value <= 65 else 0
+        if 0 <= value <= 5:
+            return 2
+        return 0
+    if value < 40:
+        return 2
+    if value <= 65:
+        return 1
+    return 0
 
 
 @dataclass(frozen=True, slots=True)

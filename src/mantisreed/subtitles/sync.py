@@ -292,7 +292,10 @@ def _without_drift(starts: Floats, offsets: Floats, target: _Target) -> tuple[fl
             break
         x, y = starts[is_near], nearest[is_near]
         span = float(x[-1] - x[0])
-        slope = _median_slope(x, y) if is_near.sum() >= 8 and span > 60.0 else 1.0
+        if is_near.sum() >= 8 and span > 60.0:
+            slope = _median_slope(x, y)
+        else:
+            slope = 1.0
         if abs(slope - 1.0) * span < _DRIFT:
             slope = 1.0
         factor, offset = slope, float(np.median(y - slope * x))
@@ -305,7 +308,9 @@ def _median_slope(x: Floats, y: Floats) -> float:
     half = len(x) // 2
     runs = x[half:] - x[: len(x) - half]
     rises = y[half:] - y[: len(y) - half]
-    return float(np.median(rises[runs > 0] / runs[runs > 0])) if (runs > 0).any() else 1.0
+    if (runs > 0).any():
+        return float(np.median(rises[runs > 0] / runs[runs > 0]))
+    return 1.0
 
 
 def _nearest(times: Floats, onsets: Floats) -> NDArray[np.int64]:

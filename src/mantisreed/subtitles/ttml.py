@@ -7,6 +7,7 @@ as the standard wants for time containers in parallel.
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from itertools import chain
 from xml.etree import ElementTree as Tree
 from xml.sax.saxutils import escape, quoteattr
 
@@ -83,12 +84,10 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None, head: Iterable[
     """
     cues = list(cues)
     of_webvtt = {one.name: one for one in regions_of(head)}
-    names = (
-        name
-        for cue in cues
-        for name in (cue.speaker, *(turn.speaker for turn in cue.turns))
-        if name
-    )
+    names = []
+    for cue in cues:
+        named = (cue.speaker, *(turn.speaker for turn in cue.turns))
+        names += [name for name in named if name]
     speakers = {name: n for n, name in enumerate(dict.fromkeys(names), 1)}
     agents = "".join(
         f'<ttm:agent xml:id="voice{number}" type="person">'
@@ -101,7 +100,7 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None, head: Iterable[
         _REGION.format(name=name, **place) for row, name, place in _ROWS if row in rows
     )
     is_reversed = is_right_to_left(
-        "".join(line for cue in cues[:_SAMPLE] for line in cue.lines), language
+        "".join(chain.from_iterable(cue.lines for cue in cues[:_SAMPLE])), language
     )
     direction = ' tts:direction="rtl"' if is_reversed else ""
     regions += "".join(
@@ -164,7 +163,9 @@ def _place(cue: Cue, regions: Mapping[str, Region]) -> str:
 
 
 def _agent(speaker: str | None, speakers: Mapping[str, int]) -> str:
-    return f' ttm:agent="voice{speakers[speaker]}"' if speaker else ""
+    if speaker:
+        return f' ttm:agent="voice{speakers[speaker]}"'
+    return ""
 
 
 def xml_text(text: str) -> str:
@@ -176,7 +177,9 @@ def _tags_of(tag: str) -> tuple[str, str] | None:
     style = next((f'tts:{name}="{value}"' for key, name, value in _STYLES if key == tag), None)
     if style is None and (colour := colour_of(tag)):
         style = f'tts:color="{colour}"'
-    return None if style is None else (f"<span {style}>", "</span>")
+    if style is None:
+        return None
+    return (f"<span {style}>", "</span>")
 
 
 class _Reader:
@@ -233,12 +236,15 @@ class _Reader:
             return
         voices = _voices_of(element)
         if len(voices) > 1:
-            found = [cue for voice in voices for cue in self._cue_of(element, voice, begin, end)]
+            found = list(
+                chain.from_iterable(self._cue_of(element, voice, begin, end) for voice in voices)
+            )
             has_dashes = all(cue.lines[0].startswith(DASH) for cue in found)
             for cue in found:
-                lines, marks = (
-                    without_dash(cue.lines, cue.marks) if has_dashes else (cue.lines, cue.marks)
-                )
+                if has_dashes:
+                    lines, marks = without_dash(cue.lines, cue.marks)
+                else:
+                    lines, marks = (cue.lines, cue.marks)
                 yield replace(cue, lines=lines, marks=marks)
             return
         yield from self._cue_of(element, element, begin, end)
@@ -291,26 +297,26 @@ class _Reader:
     def _tags(self, element: Tree.Element) -> list[str]:
         """What the element's own style, or one that it refers to, marks."""
         styles = [self._styles.get(name, {}) for name in (element.get("style") or "").split()]
-        set_to = {
-            _local(name): value
-            for style in (*styles, element.attrib)
-            for name, value in style.items()
-        }
+        set_to = {}
+        for style in (*styles, element.attrib):
+            set_to.update({_local(name): value for name, value in (style.items())})
         tags = [tag for tag, name, value in _STYLES if value in set_to.get(name, "").split()]
-        colour = colour_mark(set_to.get("color", "")) if _local(element.tag) == "span" else None
-        return tags if colour in (None, "c.white") else [*tags, str(colour)]
+        if _local(element.tag) == "span":
+            colour = colour_mark(set_to.get("color", ""))
+        else:
+            colour = None
+        if colour in (None, "c.white"):
+            return tags
+        return [*tags, str(colour)]
 
     def _settings_of(self, region: Tree.Element) -> str:
         """The WebVTT settings of a region's place, by the row of the screen that it is in."""
         inner = [region, *(child for child in region if _local(child.tag) == "style")]
-        styles = [
-            self._styles.get(name, {}) for one in inner for name in (one.get("style") or "").split()
-        ]
-        set_to = {
-            _local(name): value
-            for style in (*styles, *(one.attrib for one in inner))
-            for name, value in style.items()
-        }
+        names = chain.from_iterable((one.get("style") or "").split() for one in inner)
+        styles = [self._styles.get(name, {}) for name in names]
+        set_to = {}
+        for style in (*styles, *(one.attrib for one in inner)):
+            set_to.update({_local(name): value for name, value in (style.items())})
         height = re.match(r"\S+\s+(\d+(?:\.\d+)?)%", set_to.get("origin", ""))
         top = float(height[1]) if height else None
         if set_to.get("displayAlign") == "center" and top is not None and top < 50.0:
@@ -318,17 +324,17 @@ class _Reader:
         is_above = (
             set_to.get("displayAlign", "before") == "before" and top is not None and top < 30.0
         )
-        return "line:0" if is_above else ""
+        if is_above:
+            return "line:0"
+        return ""
 
     def _place_of(self, paragraph: Tree.Element) -> str:
         """WebVTT settings of a paragraph's region and alignment."""
         name = paragraph.get("region") or ""
         styles = [self._styles.get(one, {}) for one in (paragraph.get("style") or "").split()]
-        set_to = {
-            _local(key): value
-            for style in (*styles, paragraph.attrib)
-            for key, value in style.items()
-        }
+        set_to = {}
+        for style in (*styles, paragraph.attrib):
+            set_to.update({_local(key): value for key, value in (style.items())})
         align = {
             "start": "align:start",
             "left": "align:start",
@@ -388,7 +394,9 @@ def _voices_of(paragraph: Tree.Element) -> list[Tree.Element]:
     ]
     said = "".join("".join(voice.itertext()) for voice in voices)
     whole = "".join(paragraph.itertext())
-    return voices if "".join(said.split()) == "".join(whole.split()) else []
+    if "".join(said.split()) == "".join(whole.split()):
+        return voices
+    return []
 
 
 @dataclass(slots=True)

@@ -6,7 +6,7 @@ import html
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
-from itertools import pairwise
+from itertools import chain, pairwise
 
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.decoding import with_line_feeds
@@ -75,9 +75,8 @@ def write_webvtt(
     """
     cues = list(cues)
     written = "\n".join(head)
-    colours = (
-        colour_of(mark.tag) for cue in cues for mark in cue.marks if mark.tag.startswith("color ")
-    )
+    marks = chain.from_iterable(cue.marks for cue in cues)
+    colours = (colour_of(mark.tag) for mark in marks if mark.tag.startswith("color "))
     new = [
         colour
         for colour in dict.fromkeys(colours)
@@ -275,11 +274,10 @@ class _Parser:
                 )
             elif not tag.startswith("/"):
                 if name == "v":
-                    annotation = (
-                        tag.partition(" ")[2]
-                        if tag.startswith("v.")
-                        else " ".join(tag.split(None, 1)[1:])
-                    )
+                    if tag.startswith("v."):
+                        annotation = tag.partition(" ")[2]
+                    else:
+                        annotation = " ".join(tag.split(None, 1)[1:])
                     voices.append(
                         (_SPACES.sub(" ", html.unescape(annotation)).strip() or None, len(shown))
                     )
@@ -393,7 +391,10 @@ def _words(
 
 
 def _block(cue: Cue, *, inner_times: bool) -> str:
-    stamps = _stamps(cue) if (inner_times or cue.inner) and len(cue.words) > 1 else {}
+    if (inner_times or cue.inner) and len(cue.words) > 1:
+        stamps = _stamps(cue)
+    else:
+        stamps = {}
     lines = marked_lines(cue, _escaped, _tags_of, stamps)
     if cue.turns:
         voices = zip(cue.turns, lines, strict=True)
@@ -409,7 +410,9 @@ def _block(cue: Cue, *, inner_times: bool) -> str:
 
 def _voice(speaker: str | None) -> str:
     """The start tag of a voice; nothing where nobody knows whose it is."""
-    return "" if speaker is None else f"<v {_escaped(_SPACES.sub(' ', speaker))}>"
+    if speaker is None:
+        return ""
+    return f"<v {_escaped(_SPACES.sub(' ', speaker))}>"
 
 
 def _stamps(cue: Cue) -> dict[int, list[tuple[int, str]]]:

@@ -8,6 +8,7 @@ read as well.
 import math
 import re
 from collections.abc import Iterable
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
@@ -130,7 +131,9 @@ class RecordingFacts(msgspec.Struct, frozen=True):
     @property
     def track_number(self) -> int | None:
         """The number of the track; None for the default one."""
-        return None if self.track is msgspec.UNSET else self.track
+        if self.track is msgspec.UNSET:
+            return None
+        return self.track
 
 
 class Transcript(msgspec.Struct, frozen=True, kw_only=True):
@@ -163,7 +166,7 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def words(self) -> tuple[Word, ...]:
         """All words, passage by passage."""
-        return tuple(word for passage in self.passages for word in passage.words)
+        return tuple(chain.from_iterable(passage.words for passage in self.passages))
 
     def to_pandas(self) -> "pandas.DataFrame":
         """A table with a row for each word.
@@ -180,11 +183,14 @@ class Transcript(msgspec.Struct, frozen=True, kw_only=True):
             raise InputError(
                 "pandas is not installed", advice="python -m pip install pandas"
             ) from error
-        rows = [
-            (word.start, word.end, word.text, word.confidence, passage.speaker, number)
-            for number, passage in enumerate(self.passages)
-            for word in passage.words or (Word(passage.text, passage.start, passage.end),)
-        ]
+        rows = []
+        for number, passage in enumerate(self.passages):
+            rows.extend(
+                [
+                    (word.start, word.end, word.text, word.confidence, passage.speaker, number)
+                    for word in (passage.words or (Word(passage.text, passage.start, passage.end),))
+                ]
+            )
         return pandas.DataFrame(
             rows, columns=["start", "end", "text", "confidence", "speaker", "passage"]
         )
@@ -245,7 +251,7 @@ def from_json(content: bytes) -> Transcript:
             advice="install a newer mantisreed",
         )
     spans = [(passage.start, passage.end) for passage in document.passages]
-    spans += [(word.start, word.end) for passage in document.passages for word in passage.words]
+    spans += [(word.start, word.end) for word in document.words]
     spans += [(event.start, event.end) for event in document.events]
     spans += [(doubt.start, doubt.end) for doubt in document.doubts]
     spans += [(replacement.start, replacement.end) for replacement in document.replacements]

@@ -76,11 +76,10 @@ def _repaired_words(passage: Passage, duration: float) -> tuple[tuple[Word, ...]
     for number, word in enumerate(words):
         start, following = starts[number], starts[number + 1]
         wanted = start + max(_SHORTEST, spoken_length(word.text) * _PER_LENGTH)
-        end = (
-            word.end
-            if number in kept and start < word.end <= duration
-            else min(wanted, max(following, start))
-        )
+        if number in kept and start < word.end <= duration:
+            end = word.end
+        else:
+            end = min(wanted, max(following, start))
         if (start, end) != (word.start, word.end) or start < earliest:
             changed += 1
             start = max(round(start, 3), earliest)  # rounding may have put the one before behind it

@@ -5,7 +5,7 @@ seams.
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from itertools import count, groupby
+from itertools import chain, count, groupby
 
 from msgspec.structs import replace
 from rapidfuzz.distance import Levenshtein
@@ -178,15 +178,14 @@ def stitch_channels(channels: Mapping[int | None, Sequence[PieceReading]]) -> St
         for channel, readings in channels.items()
     }
     passages = sorted(
-        (p for found in stitched.values() for p in found.passages), key=lambda p: p.start
+        chain.from_iterable(found.passages for found in stitched.values()), key=lambda p: p.start
     )
-    notes = tuple(
-        f"channel {channel}: {note}" if channel else note
-        for channel, found in stitched.items()
-        for note in found.notes
-    )
-    differing = tuple(sorted(span for found in stitched.values() for span in found.differing))
-    return Stitched(tuple(passages), notes, differing)
+    notes = []
+    for channel, found in stitched.items():
+        place = f"channel {channel}: " if channel else ""
+        notes += [f"{place}{note}" for note in found.notes]
+    differing = tuple(sorted(chain.from_iterable(found.differing for found in stitched.values())))
+    return Stitched(tuple(passages), tuple(notes), differing)
 
 
 def _said_by(reading: PieceReading, speaker: str) -> PieceReading:
@@ -263,7 +262,9 @@ class _Overlap:
 
         def named(heard: _Heard) -> str | None:
             speaker = heard.passage.speaker
-            return speaker if id(heard.passage) in ours else names.get(speaker, speaker)
+            if id(heard.passage) in ours:
+                return speaker
+            return names.get(speaker, speaker)
 
         passages = _passages_of([*earlier, *self._chosen(), *later], named)
         return sorted([*passages, *timeless], key=lambda passage: passage.start)
@@ -361,18 +362,25 @@ def _at_once(one: _Heard, other: _Heard) -> bool:
 
 
 def _words_of(passages: Sequence[Passage], wanted: Callable[[Word], bool]) -> list[_Heard]:
-    return [_Heard(word, passage) for passage in passages for word in passage.words if wanted(word)]
+    found = []
+    for passage in passages:
+        found.extend([_Heard(word, passage) for word in (passage.words) if wanted(word)])
+    return found
 
 
 def _shared_words(left: Sequence[_Heard], right: Sequence[_Heard]) -> list[tuple[int, int]]:
     """Places of the words that both heard at about the same time, in order."""
     ours, theirs = [_bare(heard.word) for heard in left], [_bare(heard.word) for heard in right]
-    return [
-        (block.a + n, block.b + n)
-        for block in Levenshtein.opcodes(ours, theirs).as_matching_blocks()
-        for n in range(block.size)
-        if abs(left[block.a + n].word.start - right[block.b + n].word.start) < _SAME_TIME
-    ]
+    found = []
+    for block in Levenshtein.opcodes(ours, theirs).as_matching_blocks():
+        found.extend(
+            [
+                (block.a + n, block.b + n)
+                for n in (range(block.size))
+                if abs(left[block.a + n].word.start - right[block.b + n].word.start) < _SAME_TIME
+            ]
+        )
+    return found
 
 
 def _bare(word: Word) -> str:
@@ -442,7 +450,9 @@ def _free_label(label: str, taken: Collection[str | None]) -> str:
 
 def _listed(moments: Sequence[float]) -> str:
     shown = ", ".join(f"{moment:.1f}" for moment in moments[:5])
-    return f"{shown} s" if len(moments) <= 5 else f"{shown} s and {len(moments) - 5} more"
+    if len(moments) <= 5:
+        return f"{shown} s"
+    return f"{shown} s and {len(moments) - 5} more"
 
 
 def _is_one(before: Passage, after: Passage, *, inside: bool = False) -> bool:
@@ -470,5 +480,5 @@ def _merged(parts: Sequence[Passage]) -> Passage:
         joined(part.text for part in parts),
         first.speaker,
         first.timing,
-        tuple(word for part in parts for word in part.words),
+        tuple(chain.from_iterable(part.words for part in parts)),
     )

@@ -6,7 +6,7 @@ import re
 import unicodedata
 from collections.abc import Iterable, Sequence
 from functools import cache
-from itertools import pairwise
+from itertools import chain, pairwise
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -42,7 +42,9 @@ def has_controls(text: str) -> bool:
 
 def without_controls(text: str) -> str:
     """The text without that; its white space folded where something was taken out."""
-    return " ".join(_CONTROLS.sub(" ", text).split()) if has_controls(text) else text
+    if has_controls(text):
+        return " ".join(_CONTROLS.sub(" ", text).split())
+    return text
 
 
 def one_line(text: str) -> str:
@@ -96,7 +98,7 @@ def words_of(text: str, language: str | None = None) -> list[str]:
     words = text.split()
     if text.isascii() or not any(map(is_spaceless, text)):
         return words
-    return [part for word in words for part in phrases(word, language)]
+    return list(chain.from_iterable(phrases(word, language) for word in words))
 
 
 def phrases(text: str, language: str | None = None) -> list[str]:
@@ -190,7 +192,9 @@ def _model_of(text: str, language: str) -> str | None:
         return "japanese"
     if any(0x3400 <= code <= 0x9FFF or code >= 0x20000 for code in codes):
         is_traditional = tongue == "yue" or any(subtag in _TRADITIONAL for subtag in subtags)
-        return "traditional_chinese" if is_traditional else "simplified_chinese"
+        if is_traditional:
+            return "traditional_chinese"
+        return "simplified_chinese"
     return None
 
 
@@ -235,7 +239,9 @@ def is_right_to_left(text: str, language: str | None = None) -> bool:
     if language:
         subtags = language.lower().split("-")
         scripts = [one for one in subtags[1:] if len(one) == 4 and one.isalpha()]
-        return scripts[0] in _REVERSED_SCRIPTS if scripts else subtags[0] in _REVERSED
+        if scripts:
+            return scripts[0] in _REVERSED_SCRIPTS
+        return subtags[0] in _REVERSED
     if text.isascii():
         return False
     classes = [unicodedata.bidirectional(character) for character in text]

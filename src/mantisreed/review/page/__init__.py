@@ -11,7 +11,7 @@ import json
 from collections import defaultdict, deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import groupby
+from itertools import chain, groupby
 
 import msgspec
 import numpy as np
@@ -151,7 +151,7 @@ def rows_of(transcript: Transcript, rules: LayoutRules) -> Iterator[Row]:
         found = [places[word.text, word.start, word.end] for word in cue.words]
         rows += _rows_of_cue(cue, [own.popleft() for own in found if own], transcript.passages)
     # What the layout leaves out, such as sounds where they are dropped, is not lost.
-    left = sorted(place for own in places.values() for place in own)
+    left = sorted(chain.from_iterable(places.values()))
     rows += [_row(transcript.passages, number, at, at + 1) for number, at in left]
     yield from sorted(rows, key=lambda row: (row[3], row[0], row[1]))
 
