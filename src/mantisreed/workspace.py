@@ -2,6 +2,7 @@
 they hold.
 """
 
+import os
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
@@ -384,7 +385,10 @@ def user_settings_file() -> Path:
 
 
 def open_workspace(
-    settings_file: Path | None = None, start: Path | None = None, *, is_trusted: bool = False
+    settings_file: str | os.PathLike[str] | None = None,
+    start: Path | None = None,
+    *,
+    is_trusted: bool = False,
 ) -> Workspace:
     """Read and check a settings file, with the engine cards that all workspaces share.
 
@@ -398,11 +402,14 @@ def open_workspace(
         InputError: there is none, or it cannot be read.
         SettingsError: something in it is wrong.
     """
-    file = settings_file or settings_above(start or Path())
+    if settings_file:
+        file = Path(settings_file)
+    else:
+        file = settings_above(start or Path())
     shared = user_settings_file()
     is_shared = shared.is_file() and shared.absolute() == file.absolute()
     cards = _shared_cards(shared) if shared.is_file() and not is_shared else {}
-    trust = Trust(file, is_named=settings_file is not None, is_given=is_trusted or is_shared)
+    trust = Trust(file, is_named=bool(settings_file), is_given=is_trusted or is_shared)
     return _workspace(file, read_settings(file), cards, trust)
 
 

@@ -26,8 +26,6 @@ from browser import wait_until
 from conftest import Note, free_port
 from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.serving import description
-from mantisreed.serving.description import OPTION_NAMES
-from mantisreed.serving.orders import OrderOptions
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile
@@ -286,7 +284,6 @@ def test_the_description_is_valid_and_names_what_there_is(service: Running) -> N
 def test_the_description_names_every_option_and_every_header_that_is_read(
     service: Running,
 ) -> None:
-    assert set(OrderOptions.__struct_fields__) == OPTION_NAMES
     document = json.dumps(service.ask("GET", "/openapi.json").json).lower()
     # Those of HTTP itself are not described: authorization, content-type, accept, host, origin.
     of_http = {"authorization", "content-type", "accept", "host", "origin"}
@@ -415,7 +412,7 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
                 note.path, "/jobs?second_opinion=heron", Authorization=f"Bearer {guest}"
             )
             kept_order = trusting / ".mantisreed" / "serve" / "jobs" / f"{sent.json['id']}.json"
-            assert json.loads(kept_order.read_text())["options"]["spend_limit"] == 0.002
+            assert json.loads(kept_order.read_text())["options"]["spend_limit"] == "0.002"
             answers = [service.ask("GET", "/jobs", token=reader) for _ in range(12)]
             assert {answer.status for answer in answers} == {200, 429} and "retry-after" in answers[
                 -1

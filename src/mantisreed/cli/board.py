@@ -4,21 +4,21 @@ elsewhere nothing.
 
 import time
 from collections import Counter, deque
+from pathlib import Path
+from types import TracebackType
+from typing import Self
 
 from mantisreed.cli.console import Console
+from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.sources.recordings import Source
+from mantisreed.units import short_duration
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from pathlib import Path
-    from types import TracebackType
-    from typing import Self
-
     import rich.console
     import rich.live
 
-    from mantisreed.pipeline.events import Event
-    from mantisreed.pipeline.outcomes import Outcome
-    from mantisreed.sources.recordings import Source
 
 _STAGES = {
     "new": "new",
@@ -122,8 +122,6 @@ class Board:
         from rich.console import Group
         from rich.table import Table
         from rich.text import Text
-
-        from mantisreed.units import short_duration
 
         board = Table(box=None, padding=(0, 3, 0, 0), show_edge=False)
         counts = self.counts()

@@ -23,78 +23,47 @@ DONE, SOME_FAILED, WRONG_USE, NOT_FINISHED, INTERRUPTED = 0, 1, 2, 3, 130
 """Exit codes."""
 
 COMMANDS = {
-    "run": ("mantisreed.cli.run", "Send recordings to an engine; write transcripts and subtitles"),
-    "watch": ("mantisreed.cli.watch", "Watch folders; transcribe what appears in them"),
-    "inspect": (
-        "mantisreed.cli.inspect",
-        "Show what recordings are like, with advice; send nothing",
-    ),
-    "plan": ("mantisreed.cli.plan", "Show what a run would send and cost; send nothing"),
-    "submit": ("mantisreed.cli.submit", "Submit recordings without waiting; print their job IDs"),
-    "collect": ("mantisreed.cli.collect", "Fetch finished jobs and write their outputs"),
-    "export": (
-        "mantisreed.cli.export",
-        "Write transcripts in any format again from kept replies, at no cost",
-    ),
+    "run": ("transcribing", "Send recordings to an engine; write transcripts and subtitles"),
+    "watch": ("transcribing", "Watch folders; transcribe what appears in them"),
+    "inspect": ("transcribing", "Show what recordings are like, with advice; send nothing"),
+    "plan": ("transcribing", "Show what a run would send and cost; send nothing"),
+    "submit": ("transcribing", "Submit recordings without waiting; print their job IDs"),
+    "collect": ("transcribing", "Fetch finished jobs and write their outputs"),
+    "export": ("subtitles", "Write transcripts in any format again from kept replies, at no cost"),
     "convert": (
-        "mantisreed.cli.convert",
+        "subtitles",
         "Convert subtitles and transcripts to another format; shift, cut, join them",
     ),
-    "sync": (
-        "mantisreed.cli.sync",
-        "Lay subtitles on their recording again: shifted, drifted or cut",
-    ),
-    "check": ("mantisreed.cli.check", "List what breaks the layout rules in subtitles, and fix it"),
-    "doubts": ("mantisreed.cli.doubts", "List doubtful passages of a transcript, and why"),
-    "score": (
-        "mantisreed.cli.score",
-        "Compare transcripts with a reference: word and character error rates",
-    ),
-    "compare": (
-        "mantisreed.cli.compare",
-        "Send recordings to several engines and compare what comes back",
-    ),
-    "vote": ("mantisreed.cli.vote", "Make one transcript out of several of the same recording"),
+    "sync": ("subtitles", "Lay subtitles on their recording again: shifted, drifted or cut"),
+    "check": ("subtitles", "List what breaks the layout rules in subtitles, and fix it"),
+    "doubts": ("quality", "List doubtful passages of a transcript, and why"),
+    "score": ("quality", "Compare transcripts with a reference: word and character error rates"),
+    "compare": ("quality", "Send recordings to several engines and compare what comes back"),
+    "vote": ("quality", "Make one transcript out of several of the same recording"),
     "amend": (
-        "mantisreed.cli.amend",
+        "quality",
         "Lay a corrected text over its transcript; keep the times of all other words",
     ),
-    "review": ("mantisreed.cli.review", "Write a page to hear, read and correct a transcript on"),
-    "redact": (
-        "mantisreed.cli.redact",
-        "Find personal data in a transcript; hide it in text and in sound",
-    ),
-    "jobs": ("mantisreed.cli.jobs", "List jobs and their states; show one job with its attempts"),
-    "retry": (
-        "mantisreed.cli.retry",
-        "Resume or retry jobs; finished pieces are never paid for twice",
-    ),
-    "cancel": ("mantisreed.cli.cancel", "Cancel jobs, also at the engine where it can"),
-    "forget": ("mantisreed.cli.forget", "Remove the kept replies of jobs"),
-    "costs": ("mantisreed.cli.costs", "Sum what was paid, by engine and day or month"),
+    "review": ("quality", "Write a page to hear, read and correct a transcript on"),
+    "redact": ("quality", "Find personal data in a transcript; hide it in text and in sound"),
+    "jobs": ("jobs", "List jobs and their states; show one job with its attempts"),
+    "retry": ("transcribing", "Resume or retry jobs; finished pieces are never paid for twice"),
+    "cancel": ("jobs", "Cancel jobs, also at the engine where it can"),
+    "forget": ("jobs", "Remove the kept replies of jobs"),
+    "costs": ("jobs", "Sum what was paid, by engine and day or month"),
     "serve": (
-        "mantisreed.cli.serve",
+        "setup",
         "Serve an HTTP API and a board; make tokens; listen to engines that call back",
     ),
-    "engines": (
-        "mantisreed.cli.engines",
-        "List, show, check and try engine cards; learn one from a sample",
-    ),
-    "services": (
-        "mantisreed.cli.services",
-        "List text services: translators, judges, digests, voices",
-    ),
-    "trust": ("mantisreed.cli.trust", "Trust the settings in a folder with what they use"),
-    "demo": (
-        "mantisreed.cli.demo",
-        "Try everything on made-up recordings, without network or account",
-    ),
-    "standin": (
-        "mantisreed.cli.standin",
-        "Serve simulated engines and services on this machine, to test against",
-    ),
+    "engines": ("setup", "List, show, check and try engine cards; learn one from a sample"),
+    "services": ("setup", "List text services: translators, judges, digests, voices"),
+    "trust": ("setup", "Trust the settings in a folder with what they use"),
+    "demo": ("setup", "Try everything on made-up recordings, without network or account"),
+    "standin": ("setup", "Serve simulated engines and services on this machine, to test against"),
 }
-"""Command, the module it lives in (`add_arguments` and `run`), and what it is for."""
+"""Command, the folder where it lives, and what it is for. The folder's `arguments` module has its
+`add_COMMAND`, and its module of the command's own name has its `run`.
+"""
 
 
 class _Parser(argparse.ArgumentParser):
@@ -159,7 +128,7 @@ def _run(console: Console, command: str, values: "dict[str, Any]", *, is_trustin
     """What the command gives; where settings are not trusted and somebody is there to be asked,
     after asking.
     """
-    module = import_module(COMMANDS[command][0])
+    module = import_module(f"mantisreed.cli.{COMMANDS[command][0]}.{command}")
     if is_trusting or "mantisreed.trust" in sys.modules:
         from mantisreed.trust import give_for_now
 
@@ -167,7 +136,7 @@ def _run(console: Console, command: str, values: "dict[str, Any]", *, is_trustin
     try:
         code: int = module.run(console, **values)
     except InputError as error:
-        from mantisreed.cli.trust import asked
+        from mantisreed.cli.setup.trust import asked
         from mantisreed.trust import TrustError
 
         # It is raised before anything is done, so that the command can begin again.
@@ -191,12 +160,13 @@ def _parser(given: "Sequence[str]") -> _Parser:
     commands = parser.add_subparsers(
         dest="command", metavar="COMMAND", required=True, title="commands"
     )
-    for name, (module, summary) in COMMANDS.items():
+    for name, (folder, summary) in COMMANDS.items():
         command = commands.add_parser(
             name, help=summary, description=summary, formatter_class=_help_formatter
         )
         if name in given:
-            inner = import_module(module).add_arguments(command)
+            arguments = import_module(f"mantisreed.cli.{folder}.arguments")
+            inner = getattr(arguments, f"add_{name}")(command)
             _add_common_arguments(command)
             for action in inner or ():
                 _add_common_arguments(action, default=argparse.SUPPRESS)
@@ -226,20 +196,20 @@ def _add_common_arguments(parser: argparse.ArgumentParser, default: "str | None"
     if default is not None:
         is_off = default
     parser.add_argument(
-        "-q", "--quiet", action="store_true", default=is_off, help="only errors on stderr"
+        "-q", "--quiet", action="store_true", default=is_off, help="Only errors on stderr"
     )
     parser.add_argument(
-        "-v", "--verbose", action="store_true", default=is_off, help="say more on stderr"
+        "-v", "--verbose", action="store_true", default=is_off, help="Say more on stderr"
     )
     parser.add_argument(
         "--log-file",
         metavar="FILE",
         default=default,
-        help="write everything that happens to FILE as well",
+        help="Write everything that happens to FILE as well",
     )
     parser.add_argument(
         "--trust",
         action="store_true",
         default=is_off,
-        help="trust the settings this once (see `mantisreed trust`)",
+        help="Trust the settings this once (see `mantisreed trust`)",
     )

@@ -2,22 +2,26 @@
 what to do.
 """
 
+import csv
+import io
+from collections.abc import Iterable, Mapping, Sequence
+from copy import copy
+from datetime import datetime
 from itertools import chain
+from pathlib import Path
+from typing import Any
 
-from mantisreed.cli.arguments import described_changes
+import rich.table
+from rich.text import Text
+
 from mantisreed.cli.console import Console, described_error, plain_table
-
-TYPE_CHECKING = False
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
-    from pathlib import Path
-    from typing import Any
-
-    import rich.table
-
-    from mantisreed.errors import MantisreedError
-    from mantisreed.pipeline.outcomes import Outcome
-    from mantisreed.pipeline.results import FollowUpOutcome
+from mantisreed.errors import InterruptedRunError, MantisreedError
+from mantisreed.exports.tables import harmless_cell
+from mantisreed.files import printable, write_whole
+from mantisreed.jobs.budget import money_text
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.results import FollowUpOutcome
+from mantisreed.units import short_duration
 
 _STATES = ("done", "no speech", "incomplete", "suspect", "working", "waiting", "failed")
 _REPORT = (
@@ -40,7 +44,7 @@ _REPORT = (
 
 def show_outcomes(
     console: Console,
-    outcomes: "Sequence[Outcome]",
+    outcomes: Sequence[Outcome],
     *,
     as_json: bool = False,
     report: str | None = None,
@@ -58,7 +62,7 @@ def show_outcomes(
     show_problems(console, outcomes)
 
 
-def show_problems(console: Console, outcomes: "Sequence[Outcome]") -> None:
+def show_problems(console: Console, outcomes: Sequence[Outcome]) -> None:
     """What went wrong, each reason to wait once, and the last line."""
     waiting: dict[str, list[Outcome]] = {}
     for outcome in outcomes:
@@ -83,10 +87,8 @@ def show_problems(console: Console, outcomes: "Sequence[Outcome]") -> None:
     console.note(last_line(outcomes))
 
 
-def problems_of_follow_ups(outcome: "Outcome") -> "list[MantisreedError]":
+def problems_of_follow_ups(outcome: Outcome) -> list[MantisreedError]:
     """What went wrong with what was to be done after a transcript, with the recording's name."""
-    from copy import copy
-
     problems = []
     for followed in outcome.follow_ups:
         if followed.error is not None:
@@ -98,10 +100,8 @@ def problems_of_follow_ups(outcome: "Outcome") -> "list[MantisreedError]":
     return problems
 
 
-def exit_code(outcomes: "Iterable[Outcome]") -> int:
+def exit_code(outcomes: Iterable[Outcome]) -> int:
     """0 when everything is done, 130 when the user stopped it, 3 when some only wait, else 1."""
-    from mantisreed.errors import InterruptedRunError
-
     outcomes = list(outcomes)
     if any(isinstance(outcome.error, InterruptedRunError) for outcome in outcomes):
         return 130
@@ -115,24 +115,17 @@ def exit_code(outcomes: "Iterable[Outcome]") -> int:
     return 1
 
 
-def exit_code_of_tables(outcomes: "Iterable[Outcome]", conflicts: "Sequence[str]") -> int:
+def exit_code_of_tables(outcomes: Iterable[Outcome], conflicts: Sequence[str]) -> int:
     """The same for tables that were filled in; 1 also where a result had no place."""
     return exit_code(outcomes) or int(bool(conflicts))
 
 
-def write_report(file: str, outcomes: "Sequence[Outcome]") -> None:
+def write_report(file: str, outcomes: Sequence[Outcome]) -> None:
     """A CSV file (RFC 4180, UTF-8) with a row for each recording.
 
     Raises:
         OutputError: it cannot be written.
     """
-    import csv
-    import io
-    from pathlib import Path
-
-    from mantisreed.exports.tables import harmless_cell
-    from mantisreed.files import write_whole
-
     sink = io.StringIO(newline="")
     rows = csv.DictWriter(sink, _REPORT)
     rows.writeheader()
@@ -147,10 +140,8 @@ def write_report(file: str, outcomes: "Sequence[Outcome]") -> None:
     write_whole(Path(file), sink.getvalue().encode())
 
 
-def last_line(outcomes: "Sequence[Outcome]") -> str:
+def last_line(outcomes: Sequence[Outcome]) -> str:
     """How many ended how, until when some wait, what is unconfirmed, and where the files are."""
-    from mantisreed.files import printable
-
     states = [outcome.state for outcome in outcomes]
     parts = [f"{states.count(state)} {state}" for state in _STATES if state in states]
     moments = [until for outcome in outcomes if (until := getattr(outcome.error, "until", None))]
@@ -177,10 +168,8 @@ def last_line(outcomes: "Sequence[Outcome]") -> str:
     return counts
 
 
-def _counted_follow_ups(outcomes: "Sequence[Outcome]") -> str:
+def _counted_follow_ups(outcomes: Sequence[Outcome]) -> str:
     """How many follow-ups ended how, and what was sent to text services for them."""
-    from mantisreed.jobs.budget import money_text
-
     followed = list(chain.from_iterable(outcome.follow_ups for outcome in outcomes))
     if not followed:
         return ""
@@ -210,27 +199,22 @@ def _counted_follow_ups(outcomes: "Sequence[Outcome]") -> str:
 
 
 def _moment(seconds: float) -> str:
-    from datetime import datetime
 
     moment = datetime.fromtimestamp(seconds)
     is_today = moment.date() == datetime.now().date()
     return moment.strftime("%H:%M:%S" if is_today else "%Y-%m-%d %H:%M")
 
 
-def _near(folder: "Path") -> "Path":
+def _near(folder: Path) -> Path:
     """The same folder, named from here if it is below."""
-    from pathlib import Path
-
     here = Path.cwd()
     if folder.is_absolute() and folder.is_relative_to(here):
         return folder.relative_to(here)
     return folder
 
 
-def _described(outcome: "Outcome") -> "dict[str, Any]":
+def _described(outcome: Outcome) -> dict[str, Any]:
     """One recording of `--json`."""
-    from mantisreed.files import printable
-
     described: dict[str, Any] = {"recording": outcome.recording.label, "state": outcome.state}
     if outcome.job:
         described["job"] = outcome.job.id
@@ -253,8 +237,7 @@ def _described(outcome: "Outcome") -> "dict[str, Any]":
     return described
 
 
-def _described_follow_up(one: "FollowUpOutcome") -> "dict[str, Any]":
-    from mantisreed.files import printable
+def _described_follow_up(one: FollowUpOutcome) -> dict[str, Any]:
 
     described: dict[str, Any] = {
         "name": one.name,
@@ -271,8 +254,7 @@ def _described_follow_up(one: "FollowUpOutcome") -> "dict[str, Any]":
     return described
 
 
-def _row(outcome: "Outcome") -> "dict[str, Any]":
-    from mantisreed.files import printable
+def _row(outcome: Outcome) -> dict[str, Any]:
 
     row: dict[str, Any] = {"recording": outcome.recording.label, "state": outcome.state}
     if job := outcome.job:
@@ -303,7 +285,7 @@ def _row(outcome: "Outcome") -> "dict[str, Any]":
     return row
 
 
-def _listed_formats(files: "Sequence[Path]") -> str:
+def _listed_formats(files: Sequence[Path]) -> str:
     """The files of a recording by their endings; by all of them where two formats end alike."""
     endings = [path.suffix.removeprefix(".") for path in files]
     return " ".join(
@@ -320,10 +302,7 @@ def _rounded(confidence: float | None) -> float | None:
     return round(confidence, 3)
 
 
-def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":
-    from rich.text import Text
-
-    from mantisreed.units import short_duration
+def _table(outcomes: Sequence[Outcome]) -> rich.table.Table:
 
     table = plain_table()
     for heading, side in (
@@ -352,3 +331,10 @@ def _table(outcomes: "Sequence[Outcome]") -> "rich.table.Table":
             _listed_formats(outcome.files),
         )
     return table
+
+
+def described_changes(changes: Mapping[str, int]) -> list[str]:
+    """How often each word was changed, for people."""
+    return [
+        f"{change}, {count} time{'s' if count > 1 else ''}" for change, count in changes.items()
+    ]

@@ -1,17 +1,20 @@
 """Progress on stderr: a live view on a terminal, plain lines elsewhere."""
 
+import time
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
 from mantisreed.cli.console import Console
+from mantisreed.jobs.budget import money_text
+from mantisreed.pipeline.events import BatchProgress, Event
+from mantisreed.units import short_duration
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from pathlib import Path
-    from types import TracebackType
-    from typing import Self
-
     import rich.live
     import rich.table
 
-    from mantisreed.pipeline.events import BatchProgress, Event
 
 _SURE_SHARE = 0.02  # of the work that has to be done before the time left is told
 
@@ -50,8 +53,6 @@ class Progress:
 
     def show(self, event: "Event") -> None:
         """Show that a recording has come to another stage."""
-        import time
-
         if event.stage in ("interrupted", "note"):
             self._console.note(event.note)
             return
@@ -72,12 +73,8 @@ class Progress:
 
     def _lines(self) -> "rich.table.Table":
         """What is drawn, a few times a second."""
-        import time
-
         from rich.table import Table
         from rich.text import Text
-
-        from mantisreed.units import short_duration
 
         now, here = time.time(), time.monotonic()
         table = Table.grid(padding=(0, 2))
@@ -101,9 +98,6 @@ def whole_line(batch: "BatchProgress", now: float, until: float = 0.0) -> str:
         now: seconds since 1970.
         until: when the last of what waits goes on, in seconds since 1970.
     """
-    from mantisreed.jobs.budget import money_text
-    from mantisreed.units import short_duration
-
     parts = [
         f"{batch.recordings_done} of {batch.recordings} recordings",
         f"{batch.pieces_done} of {batch.pieces} pieces",

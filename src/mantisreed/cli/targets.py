@@ -1,23 +1,25 @@
 """What commands write that name their files themselves: nothing of the user's is lost."""
 
-TYPE_CHECKING = False
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-    from pathlib import Path
+from collections.abc import Sequence
+from pathlib import Path
 
-    from mantisreed.exports.formats import OutputFormat
-    from mantisreed.transcript.document import Transcript
+from mantisreed.errors import InputError, OutputError
+from mantisreed.exports.formats import OutputFormat, chosen_formats, format_of
+from mantisreed.exports.script import Script
+from mantisreed.files import printable, write_whole
+from mantisreed.pipeline.options_given import format_names
+from mantisreed.transcript.document import Transcript
 
 
 def write_into(
-    folder: "Path",
+    folder: Path,
     stem: str,
-    transcript: "Transcript",
+    transcript: Transcript,
     to: str,
-    sources: "Sequence[Path]",
+    sources: Sequence[Path],
     *,
     overwrite: bool,
-) -> "list[Path]":
+) -> list[Path]:
     """Write a transcript into a folder in these formats; all targets are checked before the first
     is written.
 
@@ -25,11 +27,6 @@ def write_into(
         InputError: there is no such format.
         OutputError: a file is there and is not to be overwritten, or is one of those that are read.
     """
-    from mantisreed.cli.arguments import format_names
-    from mantisreed.exports.formats import chosen_formats
-    from mantisreed.exports.script import Script
-    from mantisreed.files import write_whole
-
     targets = [
         (folder / f"{stem}{form.suffix}", form) for form in chosen_formats(format_names(to) or [])
     ]
@@ -43,7 +40,7 @@ def write_into(
 
 
 def check_target(
-    target: "Path", sources: "Sequence[Path]", form: "OutputFormat", *, overwrite: bool
+    target: Path, sources: Sequence[Path], form: OutputFormat, *, overwrite: bool
 ) -> None:
     """See that nothing of the user's would be lost.
 
@@ -51,10 +48,6 @@ def check_target(
         OutputError: the file is there and is not to be overwritten, or is one of those that are
             read.
     """
-    from mantisreed.errors import InputError, OutputError
-    from mantisreed.exports.formats import format_of
-    from mantisreed.files import printable
-
     if not target.exists():
         return
     _check_not_read(target, sources)
@@ -74,16 +67,13 @@ def check_target(
         )
 
 
-def check_copy(target: "Path", sources: "Sequence[Path]", *, overwrite: bool) -> None:
+def check_copy(target: Path, sources: Sequence[Path], *, overwrite: bool) -> None:
     """The same for a copy of a recording, which has no format of ours.
 
     Raises:
         OutputError: the file is there and is not to be overwritten, or is one of those that are
             read.
     """
-    from mantisreed.errors import OutputError
-    from mantisreed.files import printable
-
     if not target.exists():
         return
     _check_not_read(target, sources)
@@ -93,9 +83,7 @@ def check_copy(target: "Path", sources: "Sequence[Path]", *, overwrite: bool) ->
         )
 
 
-def _check_not_read(target: "Path", sources: "Sequence[Path]") -> None:
-    from mantisreed.errors import OutputError
-    from mantisreed.files import printable
+def _check_not_read(target: Path, sources: Sequence[Path]) -> None:
 
     if any(source.exists() and source.samefile(target) for source in sources):
         raise OutputError(

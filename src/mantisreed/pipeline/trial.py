@@ -203,11 +203,10 @@ def _findings(card: EngineCard, reading: ParsedReply) -> list[str]:
     lines.append(f"speakers    {', '.join(map(str, speakers)) or 'not found'}")
     lines.append(f"language    {reading.language or 'not found'}")
     alternatives = sum(len(passage.alternatives) for passage in reading.passages)
-    lines += [f"others      {alternatives} other readings"] if alternatives else []
+    if alternatives:
+        lines.append(f"others      {alternatives} other readings")
     if reading.events:
-        lines += [f"sounds      {', '.join(event.text for event in reading.events)}"]
-    else:
-        lines += []
+        lines.append(f"sounds      {', '.join(event.text for event in reading.events)}")
     return [*lines, *odd, "", *_word_table(reading)]
 
 

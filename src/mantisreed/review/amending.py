@@ -358,8 +358,6 @@ def _as_they_were(
         speaker = origin.speaker if named is None else named
         if speaker != origin.speaker:
             changes.speakers += len(words)
-        else:
-            changes.speakers += 0
         timed = tuple(placed.word for placed in words if placed.word is not None)
         is_same = [word.text for word in timed] == [word.text for word in origin.words]
         if is_same:

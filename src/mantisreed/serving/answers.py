@@ -15,9 +15,9 @@ from starlette.responses import Response
 
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat
 from mantisreed.exports.script import Script
+from mantisreed.pipeline.options import default_writing
 from mantisreed.serving.access import sees
 from mantisreed.serving.description import TEXT_TYPES
-from mantisreed.serving.desk import writing_of
 from mantisreed.serving.orders import HAS_TEXT, Order
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.service import Service
@@ -138,7 +138,7 @@ async def text_answer(
         Problem: there is none, or it is gone.
     """
     document = await asyncio.to_thread(document_of, order)
-    writing = writing_of(service.workspace, order.options)
+    writing = order.options.writing or default_writing(service.workspace)
     kind = _TYPES.get(form.name, "text/plain")
     charset = "; charset=utf-8" if kind.startswith("text/") else ""
     headers = {

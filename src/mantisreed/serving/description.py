@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from mantisreed.exports.formats import OUTPUT_FORMATS
+from mantisreed.options import API_OPTIONS, Option
 from mantisreed.serving.problems import MEDIA_TYPE
 from mantisreed.serving.shapes import ProblemDocument
 from mantisreed.transcript.document import SCHEMA
@@ -124,34 +125,31 @@ CONDITIONAL: Described = {
     "parameters": [header_parameter("If-None-Match", "The version that you have already.")]
 }
 
-_OPTION_FIELDS: dict[str, Described] = {
-    "engine": {"type": "string", "description": "An engine card, or NAME:PROFILE."},
-    "language": {"type": "string", "description": "A BCP 47 tag."},
-    "translate_to": {"type": "string", "description": "A BCP 47 tag."},
-    "hints": {
-        "type": "array",
-        "items": {"type": "string"},
-        "description": "Names and rare words.",
-    },
-    "to": {
-        "type": "array",
-        "items": {"type": "string", "enum": sorted(OUTPUT_FORMATS)},
-        "description": "Formats that are written.",
-    },
-    "track": {"type": "integer", "minimum": 1, "description": "Which track of sound."},
-    "channels": {"type": "string", "description": "mix, apart, or a number."},
-    "piece_length": {"type": "string", "examples": ["10min"]},
-    "layout": {"type": "string", "description": "The name of layout rules."},
-    "second_opinion": {
-        "type": "string",
-        "description": "The engine that hears what is doubtful again.",
-    },
-    "redact": {"type": "boolean", "description": "Hide personal data."},
-    "spend_limit": {"type": "number", "description": "What the job may cost."},
-    "afresh": {"type": "boolean", "description": "Ignore kept replies, and pay again."},
+_KINDS: dict[str, Described] = {
+    "text": {"type": "string"},
+    "duration": {"type": "string", "examples": ["10min"]},
+    "texts": {"type": "array", "items": {"type": "string"}},
+    "names": {"type": "array", "items": {"type": "string"}},
+    "flag": {"type": "boolean"},
+    "number": {"type": "number"},
+    "money": {"type": "number"},
+    "count": {"type": "integer", "minimum": 1},
 }
-OPTION_NAMES = frozenset(_OPTION_FIELDS)
-"""Options of a job; `orders.OrderOptions` has the same."""
+
+
+def _option_field(option: Option) -> Described:
+    """An option, as a schema has it."""
+    told = f"{option.help}."
+    if option.default is not None:
+        told = f"{option.help} (default: {option.default})."
+    field = _KINDS[option.kind] | {"description": told}
+    if option.choices:
+        field["enum"] = list(option.choices)
+    return field
+
+
+_OPTION_FIELDS = {name: _option_field(option) for name, option in API_OPTIONS.items()}
+_OPTION_FIELDS["to"]["items"] = {"type": "string", "enum": sorted(OUTPUT_FORMATS)}
 
 _OTHER_FIELDS: dict[str, Described] = {
     "name": {"type": "string", "description": "What the recording is called."},

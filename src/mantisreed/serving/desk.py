@@ -16,9 +16,7 @@ import msgspec
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InternalError, MantisreedError, SpendLimitError
-from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
-from mantisreed.exports.redaction import redaction_from
-from mantisreed.exports.script import WriteOptions
+from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import folder_at
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
@@ -38,13 +36,11 @@ from mantisreed.pipeline.options import (
 )
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import piece_options_given
 from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, ledger_of
-from mantisreed.serving.orders import ENDED, Order, OrderBook, OrderOptions
+from mantisreed.serving.orders import ENDED, Order, OrderBook
 from mantisreed.serving.purses import Purses
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript, from_json
-from mantisreed.units import money_given
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -70,16 +66,6 @@ class _Lane:
     batch: Batch | None = None
     under_way: int = 0
     last: float = 0.0
-
-
-def writing_of(workspace: Workspace, wanted: OrderOptions) -> WriteOptions:
-    """How the outputs of an order are written."""
-    writing = default_writing(workspace)
-    if wanted.layout is not None:
-        writing = msgspec.structs.replace(writing, rules=workspace.layout(wanted.layout))
-    if wanted.redact and writing.redaction is None:
-        writing = msgspec.structs.replace(writing, redaction=redaction_from("all", None, ()))
-    return writing
 
 
 class Desk:
@@ -143,39 +129,15 @@ class Desk:
                 self.take(order)
         self._following = asyncio.create_task(self._follow_ledger())
 
-    def checked(self, wanted: OrderOptions) -> TranscriptionOptions:
-        """The options of an order; asked before it is accepted.
+    def checked(self, wanted: RunOptions) -> TranscriptionOptions:
+        """What is asked of the engine for an order; asked before it is accepted.
 
         Raises:
             InputError: an option makes no sense.
         """
-        options = transcription_options(self._workspace, self._run_options(wanted))
+        options = transcription_options(self._workspace, wanted)
         check_links(self._workspace, options.card, [Source(Path("recording"))])
-        chosen_formats(self._formats(wanted))
-        self._workspace.layout(wanted.layout)
         return options
-
-    def _run_options(self, wanted: OrderOptions) -> RunOptions:
-        return RunOptions(
-            engine=wanted.engine,
-            language=wanted.language,
-            translate_to=wanted.translate_to,
-            hints=wanted.hints,
-            pieces=piece_options_given(
-                str,
-                track=wanted.track,
-                channels=wanted.channels,
-                piece_length=wanted.piece_length,
-            ),
-            afresh=wanted.afresh,
-            spend_limit=money_given(wanted.spend_limit, "spend_limit"),
-            second_opinion=wanted.second_opinion,
-        )
-
-    def _formats(self, wanted: OrderOptions) -> list[str]:
-        """The transcript itself is always written: all other formats can be had from it."""
-        named = wanted.to if wanted.to is not None else self._workspace.settings.to
-        return list(dict.fromkeys((TRANSCRIPT_FORMAT, *named)))
 
     async def announce(self, order: Order, card: EngineCard) -> None:
         """Note an order in the ledger, so that it is known there before its turn comes."""
@@ -215,14 +177,12 @@ class Desk:
             lane.task = asyncio.create_task(self._work(key, lane))
         return lane
 
-    def _outputs_of(self, wanted: OrderOptions) -> Outputs:
+    def _outputs_of(self, wanted: RunOptions) -> Outputs:
         workspace = self._workspace
         workspace.trust.require("writing", "database", "leading")
-        writing = writing_of(workspace, wanted)
         folder = folder_at(workspace.folder, workspace.settings.into)
-        return Outputs(
-            folder, workspace.hidden, chosen_formats(self._formats(wanted)), options=writing
-        )
+        writing = wanted.writing or default_writing(workspace)
+        return Outputs(folder, workspace.hidden, chosen_formats(wanted.to or ()), options=writing)
 
     async def _work(self, key: bytes, lane: _Lane) -> None:
         """Take what comes; begin anew when an engine had to be left alone; end when nothing

@@ -23,22 +23,20 @@ from mantisreed.errors import MantisreedError, reason_of
 from mantisreed.files import file_digest, printable
 from mantisreed.folders import check_no_link, forget, opened
 from mantisreed.hosts import is_written_private
+from mantisreed.options import API_OPTIONS
 from mantisreed.serving.forms import FormPiece, form_pieces, text_of
-from mantisreed.serving.orders import Order, OrderOptions, new_id
+from mantisreed.serving.options import is_list, options_given
+from mantisreed.serving.orders import Order, new_id
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.room import Room
 from mantisreed.serving.tokens import Token
 from mantisreed.serving.uploads import Upload, Uploads, file_name, written
 from mantisreed.state import make_folder
 from mantisreed.units import parse_duration
+from mantisreed.workspace import Workspace
 
 _LARGEST_JSON = 1 << 20  # bytes
-_LISTS = ("hints", "to")
-_FLAGS = ("redact", "afresh")
-_NUMBERS: dict[str, Callable[[str], float]] = {"spend_limit": float, "track": int}
-_YES, _NO = ("1", "true", "yes", "on"), ("0", "false", "no", "off")
 _LONGEST_WAIT = 300.0  # seconds that a request may wait for its job
-_OPTIONS = frozenset(OrderOptions.__struct_fields__)
 _OTHERS = frozenset(("recording", "link", "path", "upload", "name", "call", "profile", "wait"))
 
 
@@ -70,6 +68,7 @@ class Intake:
     """Takes recordings in.
 
     Attributes:
+        workspace: with the settings that stand where an option is not given.
         folder: where uploads become recordings, a folder for each job.
         uploads: that may be gone on with.
         allowed: folders the files of which may be named by their paths.
@@ -80,6 +79,7 @@ class Intake:
         contents: looks into a recording; in a process of its own, since it may come from anybody.
     """
 
+    workspace: Workspace
     folder: Path
     uploads: Uploads
     allowed: tuple[Path, ...] = ()
@@ -224,9 +224,9 @@ class Intake:
         given = {
             name: value for name, value in wanted.given.items() if value is not None and value != ""
         }
-        unknown = [name for name in given if name not in _OPTIONS | _OTHERS]
+        unknown = [name for name in given if name not in API_OPTIONS.keys() | _OTHERS]
         if unknown:
-            names = ", ".join(sorted(_OPTIONS))
+            names = ", ".join(sorted(API_OPTIONS))
             raise Problem(400, f"unknown option {unknown[0][:60]!r}", advice=f"options are {names}")
         for name in _OTHERS & given.keys():
             if not isinstance(given[name], str):
@@ -247,7 +247,7 @@ class Intake:
             id=own.name,
             owner=token.name,
             name=file_name(given.get("name") or wanted.name or "recording"),
-            options=_options(given),
+            options=options_given(self.workspace, given),
             call=call,
             profile=profile,
         )
@@ -415,33 +415,6 @@ def _changed(order: Order, **changes: Any) -> Order:
     return msgspec.structs.replace(order, **changes)
 
 
-def _options(given: dict[str, Any]) -> OrderOptions:
-    """The options of a request; in forms and queries all are texts.
-
-    Raises:
-        Problem: one makes no sense.
-    """
-    chosen: dict[str, Any] = {}
-    for name in _OPTIONS & given.keys():
-        value = given[name]
-        if name in _LISTS and isinstance(value, str):
-            value = [part.strip() for part in value.split(",") if part.strip()]
-        elif name in _FLAGS and isinstance(value, str):
-            if value.lower() not in _YES + _NO:
-                raise Problem(400, f"{name} is true or false")
-            value = value.lower() in _YES
-        elif name in _NUMBERS and isinstance(value, str):
-            with suppress(ValueError):  # the check of types below tells it
-                value = _NUMBERS[name](value)
-        elif name == "channels" and isinstance(value, int):
-            value = str(value)
-        chosen[name] = value
-    try:
-        return msgspec.convert(chosen, OrderOptions)
-    except msgspec.ValidationError as error:
-        raise Problem(400, f"an option makes no sense ({error})") from error
-
-
 def wait_of(given: str | None) -> float:
     """Seconds to wait for the job.
 
@@ -487,7 +460,7 @@ async def _limited(request: Request, most: int) -> bytes:
 
 def _add(given: dict[str, Any], name: str, value: str) -> None:
     """Note a field of a form; several of one that is a list are all of it."""
-    if name in given and name in _LISTS:
+    if name in given and is_list(name):
         value = f"{given[name]},{value}"
     given[name] = value
 

@@ -5,7 +5,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
 import msgspec
 
@@ -13,46 +13,13 @@ from mantisreed.errors import InputError, OutputError, reason_of
 from mantisreed.files import cannot_write, printable, write_whole
 from mantisreed.folders import check_no_link, read, remove
 from mantisreed.jobs.life import ShownState
+from mantisreed.pipeline.options import RunOptions
 from mantisreed.sources.recordings import Source
 from mantisreed.state import make_folder
 
 HAS_TEXT = frozenset(("done", "no speech", "incomplete", "suspect", "follow-up failed"))
 ENDED = HAS_TEXT | {"failed", "cancelled"}
 """States in which nothing more happens by itself."""
-
-
-class OrderOptions(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The options of `run` that a job may have; None takes what the settings say.
-
-    Attributes:
-        engine: name of a card, or NAME:PROFILE.
-        language: a tag.
-        translate_to: a tag, where the engine translates.
-        hints: names and rare words.
-        to: formats that are written.
-        track: which track of sound, from 1.
-        channels: `mix`, `apart` or a number.
-        piece_length: such as `10min`.
-        layout: name of layout rules.
-        second_opinion: the engine that hears what is doubtful again.
-        redact: whether personal data is hidden.
-        spend_limit: what the job may cost.
-        afresh: ignore kept replies.
-    """
-
-    engine: str | None = None
-    language: str | None = None
-    translate_to: str | None = None
-    hints: tuple[str, ...] | None = None
-    to: tuple[str, ...] | None = None
-    track: Annotated[int, msgspec.Meta(ge=1)] | None = None
-    channels: str | None = None
-    piece_length: str | None = None
-    layout: str | None = None
-    second_opinion: str | None = None
-    redact: bool = False
-    spend_limit: float | None = None
-    afresh: bool = False
 
 
 class Order(msgspec.Struct, kw_only=True):
@@ -66,7 +33,7 @@ class Order(msgspec.Struct, kw_only=True):
         link: the link; None for a file.
         is_ours: whether the file was uploaded, and goes when the job is forgotten.
         upload: the id of the resumable upload that it was; None for none.
-        options: how it is done.
+        options: what is wanted, whole.
         created, finished: seconds since 1970; None until it has ended.
         state: as the ledger has it.
         stage: what is being done at the moment, or why it waits.
@@ -92,7 +59,7 @@ class Order(msgspec.Struct, kw_only=True):
     link: str | None = None
     is_ours: bool = False
     upload: str | None = None
-    options: OrderOptions = OrderOptions()
+    options: RunOptions = RunOptions()
     created: float = 0.0
     finished: float | None = None
     state: ShownState = "waiting"

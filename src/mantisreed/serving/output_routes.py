@@ -10,6 +10,7 @@ from fastapi import Path as PathParameter
 from fastapi.responses import FileResponse, Response
 
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, chosen_formats
+from mantisreed.pipeline.options import default_writing
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.reviewing import Reviewed, reviewed
 from mantisreed.review.page import Saving, review_page
@@ -27,7 +28,6 @@ from mantisreed.serving.answers import (
     text_answer,
 )
 from mantisreed.serving.description import CONDITIONAL, PAGE, RANGE, SAVED, SAVING, SOUND, TEXT
-from mantisreed.serving.desk import writing_of
 from mantisreed.serving.orders import Order
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.service import Service
@@ -173,7 +173,7 @@ class _Addresses:
 
 def _review_page(service: Service, order: Order, ready: Reviewed, tag: str, at: _Addresses) -> str:
     played = replace(ready.sound, url=f"{at.job}/sound{at.query}")
-    rules = service.workspace.layout(order.options.layout)
+    rules = (order.options.writing or default_writing(service.workspace)).rules
     stem = _stem_of(Path(order.transcript or order.name))
     saving = Saving(f"{at.job}/transcript{at.query}", tag)
     return review_page(ready.transcript, played, rules, stem=stem, saving=saving)
@@ -186,7 +186,8 @@ def _saved(service: Service, order: Order, before: Document, content: bytes) -> 
         InputError: it is no transcript.
         Problem: it is of another recording.
     """
-    corrected, writing = from_json(content), writing_of(service.workspace, order.options)
+    corrected = from_json(content)
+    writing = order.options.writing or default_writing(service.workspace)
     if corrected.recording.digest != before.transcript.recording.digest:
         raise Problem(422, "this is the transcript of another recording")
     corrected = hidden_transcript(corrected, writing.redaction)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from mantisreed.engines.card import EngineCard
 from mantisreed.jobs.budget import Budget, billed_seconds, cost_of
 from mantisreed.jobs.writer import LedgerWriter
-from mantisreed.serving.orders import Order, OrderBook, OrderOptions
+from mantisreed.serving.orders import Order, OrderBook
 
 if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
@@ -151,18 +151,10 @@ def is_open(order: Order) -> bool:
     return order.duration is None or order.options.second_opinion is not None
 
 
-def with_limit(options: OrderOptions, left: float) -> OrderOptions:
-    """Options that let a job cost no more than what is left."""
-    from msgspec.structs import replace
-
-    limit = options.spend_limit
-    return replace(options, spend_limit=round(left if limit is None else min(left, limit), 6))
-
-
 def _claim(order: Order, card: EngineCard) -> Decimal | None:
     """What an order that is under way may cost in all."""
     if is_open(order) and order.options.spend_limit is not None:
-        return Decimal(str(order.options.spend_limit))
+        return order.options.spend_limit
     return _estimate(order, card)
 
 

@@ -24,11 +24,12 @@ from mantisreed.serving.calls import Caller, Profile
 from mantisreed.serving.desk import Desk
 from mantisreed.serving.feed import Feed
 from mantisreed.serving.intake import Intake
+from mantisreed.serving.options import with_limit
 from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.playing import Playing
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.proxies import Network
-from mantisreed.serving.purses import is_open, with_limit
+from mantisreed.serving.purses import is_open
 from mantisreed.serving.tokens import TokenStore
 from mantisreed.serving.uploads import Uploads
 from mantisreed.serving.views import described
@@ -148,6 +149,7 @@ class Service:
         self.feed = Feed(described)
         self.metrics = Metrics()
         self.intake = Intake(
+            workspace,
             folder / "recordings",
             Uploads(folder / "uploads"),
             tuple(Path(one).resolve() for one in options.allowed),

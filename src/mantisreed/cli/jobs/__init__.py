@@ -1,0 +1,1 @@
+"""Jobs that the ledger knows."""

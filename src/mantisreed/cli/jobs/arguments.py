@@ -1,0 +1,98 @@
+"""Arguments of the commands in this folder; what they do is in a module each."""
+
+import argparse
+
+from mantisreed.cli.arguments import add_config, at_least
+
+MOST_SHOWN = 30
+"""How many jobs are listed unless the user says otherwise; a ledger may hold a hundred thousand."""
+
+_JOBS_EXAMPLES = """\
+examples:
+  mantisreed jobs --state failed --since 2d
+  mantisreed jobs 3fa9
+"""
+
+
+def add_jobs(parser: argparse.ArgumentParser) -> None:
+    """What `jobs` takes."""
+    parser.epilog = _JOBS_EXAMPLES
+    parser.add_argument(
+        "job",
+        nargs="?",
+        metavar="ID",
+        help="One job, by any beginning of its id: pieces and attempts",
+    )
+    add_config(parser)
+    parser.add_argument(
+        "--state", metavar="STATES", help="Only jobs in these states, such as failed,waiting"
+    )
+    parser.add_argument("--engine", metavar="NAME", help="Only jobs of this engine")
+    parser.add_argument(
+        "--recording", metavar="TEXT", help="Only jobs whose recording's name holds this text"
+    )
+    parser.add_argument(
+        "--since", metavar="AGE", help="Only jobs begun within this time, such as 90min, 12h or 2d"
+    )
+    parser.add_argument("--before", metavar="AGE", help="Only jobs begun longer ago than this")
+    parser.add_argument(
+        "--limit",
+        type=at_least(0),
+        default=MOST_SHOWN,
+        metavar="N",
+        help=f"List at most N, the newest first (default: {MOST_SHOWN}; 0 for all)",
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="Everything as JSON on stdout"
+    )
+
+
+_CANCEL_EXAMPLES = """\
+examples:
+  mantisreed cancel 3fa9
+  mantisreed cancel 3fa9 b1c0
+"""
+
+
+def add_cancel(parser: argparse.ArgumentParser) -> None:
+    """What `cancel` takes."""
+    parser.epilog = _CANCEL_EXAMPLES
+    parser.add_argument("jobs", nargs="+", metavar="ID", help="A job, by any beginning of its id")
+    add_config(parser)
+
+
+_FORGET_EXAMPLES = """\
+examples:
+  mantisreed forget 3fa9
+  mantisreed forget --yes --outputs 3fa9 b1c0
+"""
+
+
+def add_forget(parser: argparse.ArgumentParser) -> None:
+    """What `forget` takes."""
+    parser.epilog = _FORGET_EXAMPLES
+    parser.add_argument("jobs", nargs="+", metavar="ID", help="A job, by any beginning of its id")
+    add_config(parser)
+    parser.add_argument("--yes", action="store_true", help="Do not ask")
+    parser.add_argument(
+        "--outputs", action="store_true", help="Also outputs, unless they were edited"
+    )
+
+
+_COSTS_EXAMPLES = """\
+examples:
+  mantisreed costs
+  mantisreed costs --by month --json
+"""
+
+
+def add_costs(parser: argparse.ArgumentParser) -> None:
+    """What `costs` takes."""
+    parser.epilog = _COSTS_EXAMPLES
+    add_config(parser)
+    parser.add_argument(
+        "--by", choices=("day", "month"), default="day", help="What a row stands for (default: day)"
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="The sums as JSON on stdout"
+    )

@@ -1,0 +1,121 @@
+"""`mantisreed costs`: what was paid, what may have been, and what kept replies have saved."""
+
+from collections.abc import Sequence
+from contextlib import closing
+from typing import Any, Literal
+
+from mantisreed.cli.console import Console, plain_table
+from mantisreed.jobs.budget import money_text
+from mantisreed.jobs.follow_ups import ServiceSpending
+from mantisreed.jobs.ledger import open_ledger
+from mantisreed.jobs.listing import Spending
+from mantisreed.units import short_duration
+from mantisreed.workspace import open_workspace
+
+
+def run(
+    console: Console,
+    *,
+    config: str | None = None,
+    by: "Literal['day', 'month']" = "day",
+    as_json: bool = False,
+) -> int:
+    """Sum what the ledger says was billed, by day or month (in UTC) and engine."""
+    with closing(open_ledger(open_workspace(config))) as ledger:
+        spent, saved = ledger.listing.spending(by), ledger.listing.saved_seconds()
+        services = ledger.follow_ups.spending(by)
+    if as_json:
+        described = [_described_service(one, by) for one in services]
+        console.document(
+            {"costs": [_described(one, by) for one in spent], "saved": saved, "services": described}
+        )
+        return 0
+    table = plain_table()
+    table.add_column(by)
+    table.add_column("engine")
+    table.add_column("minutes billed", justify="right")
+    table.add_column("cost", justify="right")
+    table.add_column("unconfirmed", justify="right")
+    is_reported = any(
+        one.reported_seconds is not None or one.reported_cost is not None for one in spent
+    )
+    if is_reported:
+        table.add_column("engine says", justify="right")
+    for one in spent:
+        if one.maybe:
+            maybe = money_text(one.maybe, one.currency)
+        else:
+            maybe = ""
+        cost = money_text(one.cost, one.currency)
+        said: tuple[str, ...] = ()
+        if is_reported:
+            said = (_as_reported(one),)
+        table.add_row(one.when, one.engine, f"{one.seconds / 60:.1f}", cost, maybe, *said)
+    if spent:
+        console.table(table)
+    else:
+        console.note("nothing was paid yet")
+    if services:
+        _print_services(console, services, by)
+    if saved:
+        console.result(f"{short_duration(saved)} more were answered by kept replies, at no cost")
+    return 0
+
+
+def _print_services(console: Console, services: Sequence[ServiceSpending], by: str) -> None:
+
+    table = plain_table()
+    for heading in (by, "text service"):
+        table.add_column(heading)
+    for heading in ("characters", "cost", "unconfirmed"):
+        table.add_column(heading, justify="right")
+    for one in services:
+        if one.cost is None:
+            cost = "-"
+        else:
+            cost = money_text(one.cost, one.currency)
+        if one.maybe:
+            maybe = money_text(one.maybe, one.currency)
+        else:
+            maybe = ""
+        table.add_row(one.when, one.service, str(one.characters), cost, maybe)
+    console.table(table)
+
+
+def _described_service(one: ServiceSpending, by: str) -> dict[str, Any]:
+    return {
+        by: one.when,
+        "service": one.service,
+        "currency": one.currency or None,
+        "characters": one.characters,
+        "cost": None if one.cost is None else float(one.cost),
+        "maybe": float(one.maybe),
+    }
+
+
+def _as_reported(spending: Spending) -> str:
+    """What the engine itself says that it charges."""
+    seconds, cost = spending.reported_seconds, spending.reported_cost
+    if seconds is None:
+        minutes = []
+    else:
+        minutes = [f"{seconds / 60:.1f} min"]
+    if cost is None:
+        money = []
+    else:
+        money = [money_text(cost, spending.currency)]
+    return ", ".join([*minutes, *money])
+
+
+def _described(spending: Spending, by: str) -> dict[str, Any]:
+    """One row of `--json`."""
+    return {
+        by: spending.when,
+        "engine": spending.engine,
+        "currency": spending.currency or None,
+        "billed": spending.seconds,
+        "cost": None if spending.cost is None else float(spending.cost),
+        "maybe": float(spending.maybe),
+        "reported": spending.reported_seconds,
+        "reported_cost": None if spending.reported_cost is None else float(spending.reported_cost),
+    }

@@ -1,0 +1,46 @@
+"""`mantisreed forget`: remove what is kept of jobs."""
+
+import sys
+from collections.abc import Sequence
+
+from mantisreed.cli.console import Console
+from mantisreed.errors import InputError
+from mantisreed.pipeline.collecting import chosen_jobs
+from mantisreed.pipeline.forgetting import described, described_outputs, forget
+from mantisreed.workspace import open_workspace
+
+
+def run(
+    console: Console,
+    *,
+    jobs: Sequence[str],
+    config: str | None = None,
+    yes: bool = False,
+    outputs: bool = False,
+) -> int:
+    """Remove what is kept after asking; to have these transcripts made again would cost money
+    again.
+    """
+    workspace = open_workspace(config)
+    found = chosen_jobs(workspace, jobs, ())
+    for job in found:
+        console.note(f"{job.id}  {job.recording} at {job.engine}, {job.shown}")
+    if not yes:
+        if not sys.stdin.isatty():
+            raise InputError(
+                "nobody is there to be asked", advice="--yes forgets them without asking"
+            )
+        console.note(
+            "their kept replies are removed; making them again would be paid for again. Go on? "
+            "[y/N] "
+        )
+        if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+            console.note("nothing was removed")
+            return 0
+    forgotten = forget(workspace, [job.id for job in found], with_outputs=outputs)
+    for one in forgotten:
+        for line in described(one):
+            console.result(line)
+    if told := described_outputs(forgotten):
+        console.note(told)
+    return 0

@@ -1,0 +1,259 @@
+"""`mantisreed jobs`: what was sent, how it stands, and what it cost."""
+
+import time
+from collections.abc import Sequence
+from contextlib import closing
+from datetime import datetime
+from typing import Any
+
+import msgspec
+from rich.text import Text
+
+from mantisreed.cli.console import Console, plain_table
+from mantisreed.cli.jobs.arguments import MOST_SHOWN
+from mantisreed.errors import InputError
+from mantisreed.jobs.budget import money_text
+from mantisreed.jobs.follow_ups import FollowUpRecord
+from mantisreed.jobs.ledger import open_ledger
+from mantisreed.jobs.life import SHOWN_STATES
+from mantisreed.jobs.records import AttemptRecord, Filter, JobRecord, PieceRecord
+from mantisreed.units import clock, parse_duration, short_duration, short_size
+from mantisreed.workspace import open_workspace
+
+
+def run(
+    console: Console,
+    *,
+    job: str | None = None,
+    config: str | None = None,
+    state: str | None = None,
+    engine: str | None = None,
+    recording: str | None = None,
+    since: str | None = None,
+    before: str | None = None,
+    limit: int = MOST_SHOWN,
+    as_json: bool = False,
+) -> int:
+    """Show the ledger's jobs, or one of them."""
+    now = time.time()
+    chosen = Filter(
+        shown=_states(state),
+        engine=engine,
+        recording=recording,
+        since=None if since is None else now - _age(since, "--since"),
+        until=None if before is None else now - _age(before, "--before"),
+    )
+    workspace = open_workspace(config)
+    with closing(open_ledger(workspace)) as ledger:
+        if job is None:
+            records = ledger.listing.jobs(chosen, limit=limit or None)
+            return _show_jobs(console, records, ledger.listing.count(chosen), as_json=as_json)
+        record = ledger.listing.job(job)
+        pieces = ledger.listing.pieces(record.id)
+        followed = ledger.follow_ups.of_job(record.id)
+    if as_json:
+        described = _described(record) | {"pieces": [_described_piece(piece) for piece in pieces]}
+        console.document(
+            described | {"follow_ups": [_described_follow_up(one) for one in followed]}
+        )
+    else:
+        _print_pieces(console, record, pieces)
+        if followed:
+            _print_follow_ups(console, followed)
+    return 0
+
+
+def _show_jobs(console: Console, records: Sequence[JobRecord], count: int, *, as_json: bool) -> int:
+    if as_json:
+        console.document({"jobs": [_described(record) for record in records], "count": count})
+        return 0
+    _print_jobs(console, records)
+    if count > len(records):
+        console.note(f"the newest {len(records)} of {count}; --limit 0 lists all")
+    return 0
+
+
+def _states(given: str | None) -> tuple[str, ...] | None:
+
+    if given is None:
+        return None
+    states = tuple(part.strip() for part in given.split(",") if part.strip())
+    unknown = [state for state in states if state not in SHOWN_STATES]
+    if unknown or not states:
+        raise InputError(
+            f"{(unknown or [given])[0]!r} is not a state",
+            where="--state",
+            advice=f"states are {', '.join(SHOWN_STATES)}",
+        )
+    return states
+
+
+def _age(given: str, option: str) -> float:
+
+    number = given.strip().removesuffix("d").strip()
+    try:
+        if number != given.strip():
+            return float(number) * 86400
+        return parse_duration(given)
+    except ValueError as error:
+        raise InputError(
+            f"an age such as 90min, 12h or 2d is expected, not {given!r}", where=option
+        ) from error
+
+
+def _print_jobs(console: Console, records: Sequence[JobRecord]) -> None:
+
+    if not records:
+        console.note("no job yet")
+        return
+    table = plain_table()
+    for heading in ("job", "when", "engine", "state"):
+        table.add_column(heading)
+    table.add_column("pieces", justify="right")
+    table.add_column("cost", justify="right")
+    table.add_column("recording", overflow="fold")
+    for record in records:
+        table.add_row(
+            record.id[:8],
+            _moment(record.created),
+            record.engine,
+            record.shown,
+            f"{record.pieces_done} of {record.pieces}",
+            "-"
+            if record.cost is None and not record.pieces_done
+            else money_text(record.cost, record.currency),
+            Text(record.recording),
+        )
+    console.table(table)
+
+
+def _print_pieces(console: Console, record: JobRecord, pieces: Sequence[PieceRecord]) -> None:
+
+    console.result(f"{record.id}: {record.recording} at {record.engine}, {record.shown}")
+    if record.reason:
+        console.result(f"  {record.reason}")
+    if record.saved:
+        saved = f", {short_duration(record.saved)} from kept replies"
+    else:
+        saved = ""
+    if record.maybe:
+        maybe = f", up to {money_text(record.maybe, record.currency)} more unconfirmed"
+    else:
+        maybe = ""
+    cost = money_text(record.cost, record.currency)
+    console.result(f"  {record.billed / 60:.1f} minutes billed, {cost}{maybe}{saved}")
+    table = plain_table()
+    for heading in ("  piece", "start", "end"):
+        table.add_column(heading, justify="right")
+    for heading in ("state", "sent", "took"):
+        table.add_column(heading)
+    table.add_column("what came", overflow="fold")
+    for number, piece in enumerate(pieces, 1):
+        if piece.saved:
+            state = "kept reply"
+        else:
+            state = piece.state
+        first = (f"{number}", clock(piece.start), clock(piece.end), state)
+        if not piece.attempts:
+            table.add_row(*first, "", "", "")
+        for attempt in piece.attempts:
+            if attempt.ended is None:
+                took = ""
+            else:
+                took = short_duration(attempt.ended - attempt.started)
+            table.add_row(
+                *first,
+                f"{_moment(attempt.started)} {short_size(attempt.bytes)}",
+                took,
+                _came(attempt),
+            )
+            first = ("", "", "", "")
+    console.table(table)
+
+
+def _print_follow_ups(console: Console, followed: Sequence[FollowUpRecord]) -> None:
+
+    table = plain_table()
+    for heading in ("  follow-up", "state", "when"):
+        table.add_column(heading)
+    for heading in ("attempts", "characters", "cost"):
+        table.add_column(heading, justify="right")
+    table.add_column("what came", overflow="fold")
+    for one in followed:
+        table.add_row(
+            Text(f"  {one.name}"),
+            one.state,
+            _moment(one.changed),
+            str(one.attempts),
+            str(one.characters) if one.characters else "-",
+            "-" if one.cost is None else money_text(one.cost, one.currency),
+            Text(
+                one.reason
+                or " ".join(str(file).rpartition("/")[2] for file in one.result.get("files") or ())
+            ),
+        )
+    console.table(table)
+
+
+def _described_follow_up(one: FollowUpRecord) -> dict[str, Any]:
+    return {
+        "name": one.name,
+        "state": one.state,
+        "reason": one.reason,
+        "attempts": one.attempts,
+        "characters": one.characters,
+        "cost": None if one.cost is None else float(one.cost),
+        "currency": one.currency,
+        "changed": one.changed,
+        "result": dict(one.result),
+    }
+
+
+def _came(attempt: AttemptRecord) -> str:
+    return f"{attempt.outcome or 'nothing yet'}{f': {attempt.error}' if attempt.error else ''}"
+
+
+def _moment(seconds: float) -> str:
+
+    return datetime.fromtimestamp(seconds).strftime("%Y-%m-%d %H:%M:%S")
+
+
+def _described(record: JobRecord) -> dict[str, Any]:
+
+    described: dict[str, Any] = msgspec.to_builtins(record)
+    for internal in ("options", "made", "identity"):
+        del described[internal]
+    if record.cost is None:
+        cost = None
+    else:
+        cost = float(record.cost)
+    unconfirmed = described.pop("unconfirmed")
+    return described | {
+        "state": described.pop("shown"),
+        "cost": cost,
+        "maybe": float(record.maybe),
+        "unconfirmed_attempts": unconfirmed,
+    }
+
+
+def _described_piece(piece: PieceRecord) -> dict[str, Any]:
+    return {
+        "start": piece.start,
+        "end": piece.end,
+        "channel": piece.channel,
+        "state": piece.state,
+        "kept_reply": piece.saved,
+        "attempts": [
+            {
+                "started": attempt.started,
+                "ended": attempt.ended,
+                "bytes": attempt.bytes,
+                "outcome": attempt.outcome,
+                "error": attempt.error,
+                "charge": attempt.charge,
+                "billed": attempt.billed,
+                "cost": None if attempt.cost is None else float(attempt.cost),
+            }
+            for attempt in piece.attempts
+        ],
+    }

@@ -1,0 +1,1 @@
+"""How good a transcript is, and how it becomes better."""

@@ -1,0 +1,139 @@
+"""`mantisreed amend`: a corrected text laid over its transcript."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from mantisreed.cli.console import Console
+from mantisreed.cli.targets import write_into
+from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, format_of
+from mantisreed.files import printable
+from mantisreed.pipeline.exporting import (
+    Reading,
+    read_paragraphs,
+    read_script,
+    speech_of_transcript,
+)
+from mantisreed.review.amending import Changes, Paragraph, amended
+from mantisreed.subtitles.overlaps import DASH
+from mantisreed.transcript.document import Transcript
+
+
+def run(
+    console: Console,
+    *,
+    transcript: str,
+    corrected: str,
+    into: str,
+    to: str = "json,srt,vtt",
+    learn_glossary: str | None = None,
+    recording: str | None = None,
+    as_json: bool = False,
+    overwrite: bool = False,
+) -> int:
+    """Lay the text over, write the outputs anew, say what was changed."""
+    source = Path(transcript)
+    script = read_script(source, Reading(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
+    document = script.as_transcript(source.stem)
+    paragraphs, are_cues = _paragraphs(Path(corrected), document)
+    speech: Sequence[tuple[float, float]] = ()
+    if recording is not None:
+        speech, notes = speech_of_transcript(document, Path(recording))
+        console.notes(notes)
+    anew, changes = amended(document, paragraphs, keeps_passages=are_cues, speech=speech)
+    stem = source.name.removesuffix(".json").removesuffix(".transcript")
+    targets = write_into(Path(into), stem, anew, to, [source, Path(corrected)], overwrite=overwrite)
+    if not as_json:
+        for target in targets:
+            console.result(printable(str(target)))
+    if learn_glossary is not None:
+        _learn(console, changes, Path(learn_glossary))
+    if as_json:
+        console.document(_described(changes, [printable(str(target)) for target in targets]))
+    else:
+        console.result(_told(changes))
+    return 0
+
+
+def _paragraphs(file: Path, transcript: Transcript) -> tuple[list[Paragraph], bool]:
+    """The corrected text in pieces, and whether these are cues, which say nothing of passages.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    form = format_of(file)
+    if form.name != "txt":
+        script = read_script(file)
+        if script.cues is None:
+            return [Paragraph(passage.text, passage.speaker) for passage in script.passages], False
+        lines = []
+        for cue in script.cues:
+            lines.extend([(line.removeprefix(DASH), cue.speaker) for line in (cue.lines)])
+        return [Paragraph(line, speaker) for line, speaker in lines], True
+    return [_with_speaker(line, transcript) for line in read_paragraphs(file)], False
+
+
+def _with_speaker(line: str, transcript: Transcript) -> Paragraph:
+    """A line of plain text; where the transcript has speakers, a name before it is one."""
+    name, colon, said = line.partition(": ")
+    is_name = bool(colon) and 0 < len(name) <= _LONGEST_NAME and bool(transcript.speakers)
+    if is_name:
+        return Paragraph(said, name)
+    return Paragraph(line)
+
+
+_LONGEST_NAME = 40  # characters, as `timed` texts have them
+
+
+def _told(changes: Changes) -> str:
+    def words(count: int) -> str:
+        if count == 1:
+            return "1 word"
+        return f"{count} words"
+
+    parts = [
+        f"{words(changes.changed)} changed",
+        f"{words(changes.inserted)} inserted",
+        f"{words(changes.deleted)} deleted",
+        f"{words(changes.kept)} kept with their times",
+    ]
+    if changes.speakers:
+        parts.append(f"{words(changes.speakers)} given to another speaker")
+    return ", ".join(parts)
+
+
+def _described(changes: Changes, files: Sequence[str]) -> dict[str, object]:
+    return {
+        "kept": changes.kept,
+        "changed": changes.changed,
+        "inserted": changes.inserted,
+        "deleted": changes.deleted,
+        "given_to_another_speaker": changes.speakers,
+        "corrections": [
+            {"was": was, "is": now, "count": count}
+            for (was, now), count in changes.pairs.most_common()
+        ],
+        "files": list(files),
+    }
+
+
+def _learn(console: Console, changes: Changes, glossary: Path) -> None:
+    """Ask for each correction whether it goes into a glossary, as `--replace` takes it."""
+    if glossary.exists():
+        known = glossary.read_text(encoding="utf-8")
+    else:
+        known = ""
+    kept = []
+    for (was, now), count in changes.pairs.most_common():
+        entry = f"{was.strip('.,;:!?')} -> {now.strip('.,;:!?')}"
+        if entry in known:
+            continue
+        console.note(f"{entry} ({count} {'time' if count == 1 else 'times'}); keep it? [y/N]")
+        try:
+            answer = input()
+        except EOFError:
+            break
+        if answer.strip().lower() in ("y", "yes"):
+            kept.append(entry)
+    if kept:
+        with glossary.open("a", encoding="utf-8") as file:
+            file.write("".join(f"{entry}\n" for entry in kept))

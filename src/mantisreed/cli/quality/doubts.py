@@ -1,0 +1,78 @@
+"""`mantisreed doubts`: what somebody should listen to in a transcript."""
+
+from collections import Counter
+from collections.abc import Sequence
+from pathlib import Path
+
+from mantisreed.cli.console import Console
+from mantisreed.files import printable
+from mantisreed.pipeline.exporting import read_script, speech_of_transcript
+from mantisreed.pipeline.pairing import check_same_recordings
+from mantisreed.review.doubts import disagreements, doubts_of, in_order, text_at, worth_hearing
+from mantisreed.units import clock
+
+
+def run(
+    console: Console,
+    *,
+    transcript: str,
+    recording: str | None = None,
+    against: Sequence[str] = (),
+    least: float = 0.3,
+    as_json: bool = False,
+) -> int:
+    """List the doubts by time."""
+    path = Path(transcript)
+    document = read_script(path).as_transcript(path.stem)
+    others = [read_script(Path(other)).as_transcript(Path(other).stem) for other in against]
+    if recording is None:
+        # What the transcript came with was found with the recording at hand.
+        found = list(document.doubts) or doubts_of(document)
+    else:
+        kept = [doubt for doubt in document.doubts if doubt.kind in ("seam", "disagreement")]
+        speech, notes = speech_of_transcript(document, Path(recording))
+        found = [*doubts_of(document, speech), *kept]
+        console.notes(notes)
+    console.notes(
+        check_same_recordings([(transcript, document), *zip(against, others, strict=True)])
+    )
+    for other in others:
+        found += disagreements(document, other)
+    doubts = worth_hearing(in_order(found), least)
+    words = document.words
+    texts = [text_at(words, doubt.start, doubt.end) for doubt in doubts]
+    if as_json:
+        listed = [
+            {
+                "kind": doubt.kind,
+                "start": round(doubt.start, 3),
+                "end": round(doubt.end, 3),
+                "why": doubt.why,
+                "grade": doubt.grade,
+                "text": text,
+            }
+            for doubt, text in zip(doubts, texts, strict=True)
+        ]
+        console.document({"transcript": printable(transcript), "doubts": listed})
+        return 0
+    if doubts:
+        rows = [
+            (clock(doubt.start), doubt.kind, f"{doubt.grade:.2f}", doubt.why, text[:60])
+            for doubt, text in zip(doubts, texts, strict=True)
+        ]
+        console.rows(("start", "kind", ">grade", "why", "text"), rows)
+    kinds = ", ".join(
+        f"{count} {kind}" for kind, count in Counter(doubt.kind for doubt in doubts).most_common()
+    )
+    if len(doubts) == 1:
+        count = "1 doubt"
+    else:
+        count = f"{len(doubts)} doubts"
+    console.result(
+        f"{printable(transcript)}: {count}: {kinds}"
+        if doubts
+        else f"{printable(transcript)}: no doubts"
+    )
+    if recording is None and not document.recording.digest:
+        console.note("note: --recording FILE also finds text over silence and speech without text")
+    return 0

@@ -1,0 +1,164 @@
+"""`mantisreed score`: transcripts against a reference."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from mantisreed.cli.console import Console
+from mantisreed.errors import InputError
+from mantisreed.exports.formats import format_of
+from mantisreed.exports.script import bare_transcript
+from mantisreed.files import printable, write_whole
+from mantisreed.pipeline.exporting import read_paragraphs, read_script
+from mantisreed.pipeline.pairing import check_same_recordings
+from mantisreed.review.normalising import SETS
+from mantisreed.review.reports import (
+    alignment_lines,
+    alignment_page,
+    described_score,
+    described_times,
+    draw_scores,
+)
+from mantisreed.review.scoring import Score, scored, tokens_of
+from mantisreed.transcript.document import Passage, Transcript
+from mantisreed.units import clock
+
+
+def run(
+    console: Console,
+    *,
+    reference: str,
+    transcripts: Sequence[str],
+    language: str | None = None,
+    count: str = "",
+    worst: int = 3,
+    alignment: bool = False,
+    html: str | None = None,
+    plot: str | None = None,
+    as_json: bool = False,
+) -> int:
+    """Align, count, show."""
+    without = [name.strip() for name in count.split(",") if name.strip()]
+    if unknown := [name for name in without if name not in SETS]:
+        raise InputError(
+            f"nothing is called {unknown[0]!r}", where="--count", advice=f"one of {', '.join(SETS)}"
+        )
+    if html is not None and len(transcripts) > 1:
+        raise InputError(
+            "a page shows one transcript", where="--html", advice="name one transcript"
+        )
+    true = read_reference(reference)
+    tongue = language or true.language
+    said = tokens_of(true, without, tongue)
+    read = [read_reference(name) for name in transcripts]
+    pairs = zip(map(printable, transcripts), read, strict=True)
+    console.notes(check_same_recordings([(printable(reference), true), *pairs]))
+    scores: list[tuple[str, Score]] = []
+    for name, heard in zip(transcripts, read, strict=True):
+        if (
+            heard.language
+            and true.language
+            and heard.language.split("-")[0] != true.language.split("-")[0]
+        ):
+            console.note(
+                f"note: {printable(name)} is in {heard.language}, and the reference in "
+                f"{true.language}"
+            )
+        try:
+            score = scored(said, tokens_of(heard, without, tongue or heard.language))
+        except InputError as error:
+            error.where = error.where or printable(reference)
+            raise
+        if score.is_doubtful:
+            console.note(
+                f"note: {printable(name)} has hardly a word of the reference: is it the same "
+                "recording?"
+            )
+        scores.append((printable(name), score))
+    if plot is not None:
+        draw_scores(scores, Path(plot))
+    if html is not None:
+        write_whole(Path(html), alignment_page(scores[0][1], scores[0][0]).encode())
+    if as_json:
+        described = [{"file": name, **described_score(score)} for name, score in scores]
+        console.document({"reference": printable(reference), "scores": described})
+        return 0
+    rows = [_row_of(name, score) for name, score in scores]
+    # Without speakers or times there is nothing in their columns.
+    shown = [at for at in range(len(_HEADINGS)) if any(row[at] for row in rows)]
+    console.rows([_HEADINGS[at] for at in shown], [[row[at] for at in shown] for row in rows])
+    for name, score in scores:
+        _show(console, name, score, worst)
+        if alignment:
+            for line in alignment_lines(score.steps):
+                console.result(line)
+    return 0
+
+
+_HEADINGS = (
+    "transcript",
+    ">words",
+    ">WER",
+    ">CER",
+    ">sub",
+    ">del",
+    ">ins",
+    ">WER by speaker",
+    ">start error",
+)
+
+
+def _row_of(name: str, score: Score) -> tuple[str, ...]:
+
+    times = described_times(score.time_errors)
+    return (
+        name,
+        str(score.words.length),
+        f"{score.words.rate:.2%}",
+        f"{score.characters.rate:.2%}",
+        str(score.words.substitutions),
+        str(score.words.deletions),
+        str(score.words.insertions),
+        "" if score.permuted is None else f"{score.permuted.rate:.2%}",
+        f"{times['mean_seconds']:.3f} s" if times else "",
+    )
+
+
+def _show(console: Console, name: str, score: Score, worst: int) -> None:
+
+    if score.confusions:
+        pairs = ", ".join(
+            f"{said} -> {heard} ({times})" for said, heard, times in score.confusions[:6]
+        )
+        console.result(f"{name}: most confused: {pairs}")
+    for one in score.worst[:worst]:
+        if one.start is not None:
+            at = f"{clock(one.start)[:8]} "
+        else:
+            at = ""
+        if one.errors == 1:
+            errors = "1 error"
+        else:
+            errors = f"{one.errors} errors"
+        console.result(f"{name}: {at}{errors}")
+        console.result(f"  said   {_shortened(one.said)}")
+        console.result(f"  heard  {_shortened(one.heard)}")
+
+
+def _shortened(text: str) -> str:
+    if len(text) <= 140:
+        return text
+    return f"{text[:139]}…"
+
+
+def read_reference(name: str) -> Transcript:
+    """A transcript, subtitles, or a text as one: a passage for each of its lines.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    path = Path(name)
+    if format_of(path).name != "txt":
+        return read_script(path).as_transcript(path.stem)
+    return bare_transcript(
+        [Passage(0.0, 0.0, line) for line in read_paragraphs(path)], name=path.stem
+    )

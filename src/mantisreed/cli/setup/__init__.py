@@ -1,0 +1,1 @@
+"""Engines, services, trust, and what is served."""

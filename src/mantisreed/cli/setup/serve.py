@@ -1,0 +1,231 @@
+"""`mantisreed serve`: an HTTP service with a board; tokens for it; or only a listener to engines
+that call back.
+"""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from mantisreed.cli.console import Console
+from mantisreed.cli.setup.arguments import LISTEN
+from mantisreed.errors import InputError
+from mantisreed.pipeline.callbacks import ServeHooks, serve_callbacks
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.serving.proxies import network_given, prefix_given
+from mantisreed.serving.server import serve
+from mantisreed.serving.service import ServeOptions
+from mantisreed.serving.tokens import Limits, TokenStore
+from mantisreed.units import duration_given, iso_moment, money_given, parse_size
+from mantisreed.workspace import Workspace, open_workspace
+
+
+def run(
+    console: Console,
+    *,
+    what: Sequence[str] = (),
+    listen: str | None = None,
+    callbacks: bool = False,
+    config: str | None = None,
+    engine: str | None = None,
+    as_json: bool = False,
+    **given: Any,
+) -> int:
+    """Serve until stopped. The first line on stdout says where."""
+    workspace = open_workspace(config)
+    if what:
+        return _tokens(console, workspace, what, as_json=as_json, **given)
+    if callbacks:
+        if listen is not None:
+            raise InputError("[callbacks] listen in the settings says where", where="--listen")
+        return _serve_callbacks(console, workspace)
+    return _serve(console, workspace, listen or LISTEN, engine, **given)
+
+
+def _serve(
+    console: Console,
+    workspace: Workspace,
+    listen: str,
+    engine: str | None,
+    *,
+    allow: Sequence[str],
+    allow_private_links: bool,
+    cors: Sequence[str],
+    max_size: str | None,
+    max_length: str | None,
+    max_stored: str | None,
+    stop_within: str | None,
+    proxy: Sequence[str],
+    root_path: str,
+    **_: Any,
+) -> int:
+
+    folders = tuple(Path(folder) for folder in allow)
+    for folder in folders:
+        if not folder.is_dir():
+            raise InputError("no such folder", where=f"--allow {folder}")
+    largest, waits = _bytes(max_size), duration_given(stop_within, "--stop-within")
+    usual = ServeOptions()
+    options = ServeOptions(
+        listen=listen,
+        engine=workspace.engine(engine).name if engine is not None else None,
+        allowed=folders,
+        takes_private_links=allow_private_links,
+        origins=tuple(cors),
+        max_bytes=usual.max_bytes if largest is None else largest,
+        max_seconds=duration_given(max_length, "--max-length"),
+        max_stored=_bytes(max_stored, "--max-stored"),
+        stop_within=usual.stop_within if waits is None else waits,
+        keys=workspace.call_keys(),
+        proxies=tuple(network_given(one) for one in proxy),
+        root_path=prefix_given(root_path),
+    )
+    serve(
+        workspace,
+        options,
+        on_ready=lambda address: console.result(
+            f"listening on {address}; the board is {address}{options.root_path}/"
+        ),
+        on_failure=lambda failure: console.note(f"mantisreed: {failure}"),
+    )
+    return 0
+
+
+def _tokens(
+    console: Console,
+    workspace: Workspace,
+    what: Sequence[str],
+    *,
+    as_json: bool,
+    scopes: str,
+    spend: str | None,
+    rate: int | None,
+    max_size: str | None,
+    max_length: str | None,
+    max_stored: str | None,
+    **_: Any,
+) -> int:
+    """Make, list or revoke tokens."""
+    store = TokenStore(workspace.hidden)
+    match list(what):
+        case ["token", "make", name]:
+            limits = _limits(rate, spend, max_size, max_length, max_stored)
+            secret = store.make(
+                name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits
+            )
+            if as_json:
+                console.document({"name": name, "token": secret})
+            else:
+                console.result(secret)
+                console.note(
+                    "this is the only time that it is shown; send it as Authorization: Bearer TOKEN"
+                )
+        case ["token", "revoke", name]:
+            store.revoke(name)
+            console.note(f"token {name!r} is good for nothing from now on")
+        case ["token", "list"] | ["token"]:
+            tokens = store.all()
+            if as_json:
+                listed = [
+                    {
+                        "name": one.name,
+                        "scopes": list(one.scopes),
+                        "made": iso_moment(one.made),
+                        "spend": one.limits.spend,
+                    }
+                    for one in tokens
+                ]
+                console.document({"tokens": listed})
+            elif tokens:
+                rows = [
+                    (
+                        one.name,
+                        ",".join(one.scopes),
+                        iso_moment(one.made)[:16],
+                        _limits_text(one.limits),
+                    )
+                    for one in tokens
+                ]
+                console.rows(("name", "scopes", "made", "limits"), rows)
+            else:
+                console.note("no token yet")
+        case _:
+            raise InputError(
+                f"{' '.join(what)!r} is none of: token make NAME, token list, token revoke NAME"
+            )
+    return 0
+
+
+def _limits(
+    rate: int | None,
+    spend: str | None,
+    max_size: str | None,
+    max_length: str | None,
+    max_stored: str | None,
+) -> Limits:
+    """What the limits of a token say.
+
+    Raises:
+        InputError: one of them makes no sense.
+    """
+    amount = money_given(spend, "--spend")
+    if amount is None:
+        money = None
+    else:
+        money = float(amount)
+    return Limits(
+        rate,
+        money,
+        _bytes(max_size),
+        duration_given(max_length, "--max-length"),
+        _bytes(max_stored, "--max-stored"),
+    )
+
+
+def _bytes(size: str | None, option: str = "--max-size") -> int | None:
+    """What an option that is a size says; None where it says nothing.
+
+    Raises:
+        InputError: it is no size.
+    """
+    if size is None:
+        return None
+    try:
+        return parse_size(size)
+    except ValueError as error:
+        raise InputError(
+            f"a size such as 500 MB is expected, not {size!r}", where=option
+        ) from error
+
+
+def _limits_text(limits: Limits) -> str:
+    told = [
+        f"{limits.requests_per_minute} requests a minute"
+        if limits.requests_per_minute is not None
+        else "",
+        f"spends {limits.spend:g}" if limits.spend is not None else "",
+        f"{limits.max_bytes} bytes" if limits.max_bytes is not None else "",
+        f"{limits.max_seconds:g} s" if limits.max_seconds is not None else "",
+        f"stores {limits.max_stored} bytes" if limits.max_stored is not None else "",
+    ]
+    return ", ".join(filter(None, told)) or "-"
+
+
+def _serve_callbacks(console: Console, workspace: Workspace) -> int:
+    """Listen to engines; a line for each job that is done."""
+
+    def done(outcome: Outcome) -> None:
+        if outcome.job:
+            job = outcome.job.id
+        else:
+            job = "-"
+        console.result(f"{job}  {outcome.recording.label}: {outcome.state}")
+        if outcome.error:
+            console.problem(outcome.error, outcome.recording.label)
+
+    hooks = ServeHooks(
+        on_ready=lambda listen: console.result(f"listening on http://{listen}"),
+        on_done=done,
+        on_failure=lambda what: console.note(f"mantisreed: {what}"),
+    )
+    serve_callbacks(workspace, hooks)
+    return 0

@@ -1,0 +1,1 @@
+"""Subtitles and transcripts as files."""

@@ -1,0 +1,189 @@
+"""`mantisreed check`: what in subtitles breaks the layout rules or the format."""
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import replace
+from itertools import count
+from pathlib import Path
+from typing import Any
+
+from mantisreed.cli.console import Console
+from mantisreed.errors import InputError
+from mantisreed.exports.formats import format_of
+from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.files import printable, write_new, write_whole
+from mantisreed.pipeline.exporting import Reading, read_script, speech_of
+from mantisreed.pipeline.options_given import layout_rules, workspace_if_any
+from mantisreed.subtitles.check import Finding, check_cues, check_format, check_speech
+from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.fixing import fixed
+from mantisreed.subtitles.remarks import notes_of
+from mantisreed.subtitles.rules import LayoutRules
+from mantisreed.units import clock
+
+_SAMPLE = 50  # cues that tell the script
+
+
+def run(
+    console: Console,
+    *,
+    files: Sequence[str],
+    config: str | None = None,
+    fix: bool = False,
+    language: str | None = None,
+    recording: str | None = None,
+    encoding: str | None = None,
+    plot: str | None = None,
+    as_json: bool = False,
+    **layout: Any,
+) -> int:
+    """List what is found; 1 when something is, and was not fixed."""
+    rules = layout_rules(workspace_if_any(config), layout)
+    if recording:
+        speech = speech_of(Path(recording))[0]
+    else:
+        speech = ()
+    described, is_clean, drawn = [], True, []
+    for name in files:
+        script = read_script(Path(name), Reading(encoding=encoding))
+        if script.cues is None:
+            raise InputError(
+                "there are no cues in it",
+                where=printable(name),
+                advice="`mantisreed convert` makes some",
+            )
+        cues: Sequence[Cue] = script.cues
+        own = rules.for_language(script.language, " ".join(cue.text for cue in cues[:_SAMPLE]))
+        tongue = language or script.language
+        found = [
+            *check_format(script.remarks),
+            *check_cues(cues, own, tongue),
+            *check_speech(cues, speech),
+        ]
+        findings = sorted(found, key=lambda one: one.cue)
+        notes = notes_of(remark for remark in script.remarks if not remark.allowed)
+        drawn.append((Path(name).name, cues))
+        if fix and findings:
+            cues, findings, before = _fixed(Path(name), script, own, tongue, findings)
+            console.note(
+                f"{printable(name)}: fixed; the file as it was is kept as {printable(before)}"
+            )
+            notes = ()
+        is_clean = is_clean and not findings
+        if as_json:
+            described.append(_described(name, cues, findings, notes))
+        else:
+            _print(console, name, cues, findings, notes)
+    if plot is not None:
+        from mantisreed.exports.plots import draw_cues
+
+        draw_cues(drawn, rules, Path(plot))
+    if as_json:
+        console.document({"files": described})
+    if is_clean:
+        return 0
+    return 1
+
+
+def _fixed(
+    file: Path,
+    script: Script,
+    rules: LayoutRules,
+    language: str | None,
+    findings: Sequence[Finding],
+) -> tuple[Sequence[Cue], list[Finding], Path]:
+    """Repair what breaks a rule, write, and check again; gives where the file as it was is kept."""
+    cues = fixed(script.cues or (), rules, language, findings)
+    before = _kept_before(file)
+    write_whole(
+        file, format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules))
+    )
+    return cues, check_cues(cues, rules, language), before
+
+
+def _kept_before(file: Path) -> Path:
+    """Keep a file as it is under a name that no earlier version has."""
+    content = file.read_bytes()
+    for number in count(1):
+        before = file.with_name(
+            f"{file.name}.before" if number == 1 else f"{file.name}.before-{number}"
+        )
+        try:
+            write_new(before, content)
+        except FileExistsError:  # an earlier version has that name
+            continue
+        return before
+    raise AssertionError("unreachable")
+
+
+def _described(
+    name: str, cues: Sequence[Cue], findings: Sequence[Finding], notes: Sequence[str]
+) -> dict[str, Any]:
+
+    return {
+        "file": printable(name),
+        "cues": len(cues),
+        "findings": [_as_json(finding) for finding in findings],
+        "notes": list(notes),
+    }
+
+
+def _as_json(finding: Finding) -> dict[str, Any]:
+    """A finding with its numbers as numbers, their unit in their names."""
+    if finding.unit:
+        unit = f"_{finding.unit}"
+    else:
+        unit = ""
+    return {
+        "cue": finding.cue,
+        "start_seconds": round(finding.start, 3),
+        "rule": finding.rule,
+        f"found{unit}": finding.value if finding.unit else finding.found,
+        f"allowed{unit}": finding.limit if finding.unit else finding.allowed,
+        "text": finding.text,
+        "line": finding.line,
+    }
+
+
+_HEADINGS = (">cue", "time", "rule", "found", "allowed", "text")
+
+
+def _row_of(finding: Finding) -> tuple[str, ...]:
+
+    return (
+        str(finding.cue or (f"line {finding.line}" if finding.line else "file")),
+        clock(finding.start) if finding.cue else "",
+        finding.rule,
+        finding.found,
+        finding.allowed,
+        finding.text,
+    )
+
+
+def _print(
+    console: Console,
+    name: str,
+    cues: Sequence[Cue],
+    findings: Sequence[Finding],
+    notes: Sequence[str],
+) -> None:
+
+    for note in notes:
+        console.note(f"note: {printable(name)}: {note}")
+    if findings:
+        console.rows(_HEADINGS, [_row_of(finding) for finding in findings])
+    rules = ", ".join(
+        f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common()
+    )
+    broken = len({one.cue for one in findings} - {0})
+    if len(cues) == 1:
+        count = "1 cue"
+    else:
+        count = f"{len(cues)} cues"
+    summary = f"{count}, no problems found"
+    if findings:
+        if broken:
+            summary = f"{broken} of {count} break a rule: {rules}"
+        else:
+            summary = f"problems found: {rules}"
+    console.result(f"{printable(name)}: {summary}")

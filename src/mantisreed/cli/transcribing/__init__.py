@@ -1,0 +1,1 @@
+"""Recordings in, transcripts out."""

@@ -1,0 +1,205 @@
+"""Arguments of the commands in this folder; what they do is in a module each."""
+
+import argparse
+
+from mantisreed.cli.arguments import (
+    add_config,
+    add_engine,
+    add_job_ids,
+    add_options,
+    add_overwrite,
+    add_pieces,
+    add_report,
+    add_sending,
+    add_sources,
+    new_picture,
+)
+from mantisreed.options import AFRESH, FEEDS, FOLDERS, TRACK
+
+_RUN_EXAMPLES = """\
+examples:
+  arecord -f S16_LE -r 16000 | mantisreed run - --live --pause 1s
+  mantisreed run recordings/ --language en --to srt,vtt --into subtitles --spend-limit 2.50
+"""
+
+
+def add_run(parser: argparse.ArgumentParser) -> None:
+    """What `run` takes."""
+    parser.epilog = _RUN_EXAMPLES
+    add_sources(parser)
+    add_sending(parser)
+    add_pieces(parser)
+    add_report(parser)
+    parser.add_argument(
+        "--fill",
+        action="store_true",
+        help="Write text, state, cost and more into the tables, where missing",
+    )
+    group = parser.add_argument_group("standard input (the source -)")
+    group.add_argument(
+        "--live", action="store_true", help="Hear it as it comes; send each phrase at once"
+    )
+    group.add_argument(
+        "--pause", metavar="DURATION", help="Silence that ends a phrase (default: 0.6s)"
+    )
+    group.add_argument(
+        "--pcm",
+        metavar="RATE[:CHANNELS[:FORMAT]]",
+        help="Headerless sound, such as 48000:2:s24le (default: 16000)",
+    )
+    group.add_argument(
+        "--name", metavar="NAME", help="What the recording is called, for its outputs"
+    )
+    group = parser.add_argument_group("without files")
+    group.add_argument(
+        "--stdout",
+        action="store_true",
+        help="Print the text, or the format of --to, in place of writing files",
+    )
+    group.add_argument(
+        "--no-keep",
+        action="store_true",
+        help="With --stdout: keep nothing on this machine but what it cost; no follow-ups",
+    )
+    parser.add_argument(
+        "--publish-at",
+        metavar="URL",
+        help="Write transcript tags for a feed whose transcripts are published there",
+    )
+
+
+_WATCH_EXAMPLES = """\
+examples:
+  mantisreed watch inbox/ --engine brook --to srt,txt --move-done archive/ --log-file watch.log
+  mantisreed watch inbox/ --until-idle 5s
+"""
+
+
+def add_watch(parser: argparse.ArgumentParser) -> None:
+    """What `watch` takes."""
+    parser.epilog = _WATCH_EXAMPLES
+    parser.add_argument(
+        "places",
+        nargs="+",
+        metavar="FOLDER_OR_ADDRESS",
+        help="A folder, with all folders in it; a feed (https://...xml), or a storage (s3://...)",
+    )
+    add_options(parser, (*TRACK, *FOLDERS, *FEEDS))
+    group = parser.add_argument_group("how it is watched")
+    group.add_argument(
+        "--until-idle",
+        metavar="DURATION",
+        help="End when nothing comes or is under way for so long",
+    )
+    group.add_argument(
+        "--settle",
+        metavar="DURATION",
+        help="A file is complete when nobody wrote to it for so long (default: 2s)",
+    )
+    group.add_argument(
+        "--every", metavar="DURATION", help="Look at feeds and storages so often (default: 60s)"
+    )
+    group.add_argument(
+        "--move-done", metavar="DIR", help="Move recordings there when they are done"
+    )
+    add_sending(parser)
+    add_pieces(parser)
+
+
+_SUBMIT_EXAMPLES = """\
+examples:
+  mantisreed submit evenings/ --engine dipper --language en
+  mantisreed collect --wait $(mantisreed submit briefing.mp3)
+"""
+
+
+def add_submit(parser: argparse.ArgumentParser) -> None:
+    """What `submit` takes."""
+    parser.epilog = _SUBMIT_EXAMPLES
+    add_sources(parser)
+    add_sending(parser)
+    add_pieces(parser)
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="Jobs and states as JSON on stdout"
+    )
+
+
+_COLLECT_EXAMPLES = """\
+examples:
+  mantisreed collect
+  mantisreed collect --wait 3fa9 b1c0
+"""
+
+
+def add_collect(parser: argparse.ArgumentParser) -> None:
+    """What `collect` takes."""
+    parser.epilog = _COLLECT_EXAMPLES
+    add_job_ids(parser, "all that are not finished")
+    add_config(parser)
+    parser.add_argument("--wait", action="store_true", help="Until everything is there")
+    add_overwrite(parser)
+    add_report(parser)
+
+
+_RETRY_EXAMPLES = """\
+examples:
+  mantisreed retry
+  mantisreed retry 3fa9 --report retried.csv
+"""
+
+
+def add_retry(parser: argparse.ArgumentParser) -> None:
+    """What `retry` takes."""
+    parser.epilog = _RETRY_EXAMPLES
+    add_job_ids(parser, "all that failed, wait or are unconfirmed")
+    add_config(parser)
+    parser.add_argument(
+        "--spend-limit",
+        metavar="AMOUNT",
+        help="Let each run cost this in all, in place of its own limit",
+    )
+    add_options(parser, AFRESH)
+    add_report(parser)
+
+
+_INSPECT_EXAMPLES = """\
+examples:
+  mantisreed inspect talk.mp3
+  mantisreed inspect call.wav --plot call.png
+"""
+
+
+def add_inspect(parser: argparse.ArgumentParser) -> None:
+    """What `inspect` takes."""
+    parser.epilog = _INSPECT_EXAMPLES
+    add_sources(parser)
+    parser.add_argument(
+        "--plot",
+        type=new_picture,
+        metavar="FILE.png",
+        help="Draw waveform, speech and loudness; for one recording",
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="Everything as JSON on stdout"
+    )
+
+
+_PLAN_EXAMPLES = """\
+examples:
+  mantisreed plan talk.mp3 --engine brook
+  mantisreed plan recordings/ --engine brook --piece-length 10min --json
+"""
+
+
+def add_plan(parser: argparse.ArgumentParser) -> None:
+    """What `plan` takes."""
+    parser.epilog = _PLAN_EXAMPLES
+    add_sources(parser)
+    add_engine(parser)
+    add_pieces(parser)
+    parser.add_argument(
+        "--plot", type=new_picture, metavar="FILE.png", help="Draw the pieces over the waveform"
+    )
+    parser.add_argument(
+        "--json", action="store_true", dest="as_json", help="The plan as JSON on stdout"
+    )
