@@ -21,7 +21,8 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 from pathlib import Path
 
-from mantisreed.subtitles.breaks import PLAIN, break_penalties
+from mantisreed.subtitles.break_rules import PLAIN
+from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
 from mantisreed.subtitles.layout import lay_out

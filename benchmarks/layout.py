@@ -23,7 +23,8 @@ from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
-from mantisreed.subtitles.breaks import UNIT, break_penalties
+from mantisreed.subtitles.break_rules import UNIT
+from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import check_cues, reading_speed
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.layout import broken_into_lines, lay_out

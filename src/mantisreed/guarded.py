@@ -10,7 +10,7 @@ import time
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from typing import Any
+from typing import Any, ClassVar
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from uvicorn.protocols.http.h11_impl import H11Protocol
@@ -46,59 +46,70 @@ def guarded(most_of_one: int) -> type[asyncio.Protocol]:
     Args:
         most_of_one: connections of one address at once.
     """
-    connections: Counter[str] = Counter()
-    most_of_all = _most_connections()
 
-    class Guarded(H11Protocol):
-        def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-            peer = transport.get_extra_info("peername") or ("?",)
-            self._address = str(peer[0])
-            connections[self._address] += 1
-            self._come = self._unread = self._still = 0
-            self._seen: object = None
-            self._next_look = self.loop.call_later(_ROUND, self._look, transport)
-            super().connection_made(transport)
-            if connections[self._address] > most_of_one or connections.total() > most_of_all:
-                transport.abort()
-
-        def data_received(self, data: bytes) -> None:
-            self._come += len(data)
-            super().data_received(data)
-
-        def connection_lost(self, exc: Exception | None) -> None:
-            connections[self._address] -= 1
-            if connections[self._address] <= 0:
-                del connections[self._address]
-            self._next_look.cancel()
-            super().connection_lost(exc)
-
-        def _look(self, transport: asyncio.Transport) -> None:
-            """Cut the connection off when nothing has moved on it for too many rounds."""
-            unread = transport.get_write_buffer_size()
-            patience = self._patience(unread)
-            self._still = self._still + 1 if patience else 0
-            if patience and self._still >= patience:
-                transport.abort()
-                return
-            self._seen, self._come, self._unread = self.cycle, 0, unread
-            self._next_look = self.loop.call_later(_ROUND, self._look, transport)
-
-        def _patience(self, unread: int) -> int:
-            """For how many rounds it may stay as it is; 0 where something moves, or the application
-            is at work.
-            """
-            if self.cycle is not self._seen:
-                return 0  # another request has begun meanwhile
-            if unread:
-                return _READER_ROUNDS if unread >= self._unread > 0 else 0
-            if self.cycle is None or self.cycle.response_complete:
-                return _HEAD_ROUNDS
-            is_awaited = self.cycle.more_body and not self.flow.read_paused
-            if is_awaited and self._come < _SLOWEST * _ROUND:
-                return _BODY_ROUNDS
-            return 0
+    class Guarded(_Guarded):
+        by_address: ClassVar[Counter[str]] = Counter()
+        most_of_one_address = most_of_one
+        most_of_all = _most_connections()
 
     return Guarded
+
+
+class _Guarded(H11Protocol):
+    """See `guarded`; what connections share is with the class that it makes."""
+
+    by_address: ClassVar[Counter[str]]
+    most_of_one_address: int
+    most_of_all: int
+
+    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
+        peer = transport.get_extra_info("peername") or ("?",)
+        self._address = str(peer[0])
+        self.by_address[self._address] += 1
+        self._come = self._unread = self._still = 0
+        self._seen: object = None
+        self._next_look = self.loop.call_later(_ROUND, self._look, transport)
+        super().connection_made(transport)
+        is_one_too_many = self.by_address[self._address] > self.most_of_one_address
+        if is_one_too_many or self.by_address.total() > self.most_of_all:
+            transport.abort()
+
+    def data_received(self, data: bytes) -> None:
+        self._come += len(data)
+        super().data_received(data)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self.by_address[self._address] -= 1
+        if self.by_address[self._address] <= 0:
+            del self.by_address[self._address]
+        self._next_look.cancel()
+        super().connection_lost(exc)
+
+    def _look(self, transport: asyncio.Transport) -> None:
+        """Cut the connection off when nothing has moved on it for too many rounds."""
+        unread = transport.get_write_buffer_size()
+        patience = self._patience(unread)
+        self._still = self._still + 1 if patience else 0
+        if patience and self._still >= patience:
+            transport.abort()
+            return
+        self._seen, self._come, self._unread = self.cycle, 0, unread
+        self._next_look = self.loop.call_later(_ROUND, self._look, transport)
+
+    def _patience(self, unread: int) -> int:
+        """For how many rounds it may stay as it is; 0 where something moves, or the application is
+        at work.
+        """
+        if self.cycle is not self._seen:
+            return 0  # another request has begun meanwhile
+        if unread:
+            return _READER_ROUNDS if unread >= self._unread > 0 else 0
+        if self.cycle is None or self.cycle.response_complete:
+            return _HEAD_ROUNDS
+        is_awaited = self.cycle.more_body and not self.flow.read_paused
+        if is_awaited and self._come < _SLOWEST * _ROUND:
+            return _BODY_ROUNDS
+        return 0
 
 
 def _most_connections() -> int:

@@ -21,7 +21,6 @@ class Option:
         kind: what its value is: a text, several texts (given again and again), names with commas
             between, true or false, a number, a whole number from 1, a duration such as `90s`, or
             money in the engine's currency.
-        flag: on the command line.
         metavar: what stands for the value in the help; None for a flag, and for one with choices.
         default: what holds where it is not given, for people; None where that is nothing.
         choices: the only values; empty for any.
@@ -29,7 +28,7 @@ class Option:
             of this machine may.
     """
 
-    __slots__ = ("choices", "default", "flag", "help", "is_in_api", "kind", "metavar", "name")
+    __slots__ = ("choices", "default", "help", "is_in_api", "kind", "metavar", "name")
 
     def __init__(
         self,
@@ -37,16 +36,21 @@ class Option:
         help: str,  # noqa: A002  as argparse calls it
         kind: "Kind" = "text",
         *,
-        flag: str | None = None,
         metavar: str | None = None,
         default: str | None = None,
         choices: tuple[str, ...] = (),
         is_in_api: bool = False,
     ) -> None:
         self.name, self.help, self.kind = name, help, kind
-        self.flag = flag or f"--{name.replace('_', '-')}"
         self.metavar, self.default, self.choices = metavar, default, choices
         self.is_in_api = is_in_api
+
+    @property
+    def flag(self) -> str:
+        """On the command line; one of several texts is named at a time there."""
+        if self.name == "hints":
+            return "--hint"
+        return f"--{self.name.replace('_', '-')}"
 
 
 TRACK = (
@@ -132,7 +136,6 @@ REQUEST = (
         "hints",
         "Name or rare word to expect; can be given again",
         "texts",
-        flag="--hint",
         metavar="WORD",
         is_in_api=True,
     ),

@@ -74,10 +74,16 @@ def seconds(name: str, content: bytes) -> float:
 @pytest.mark.parametrize("pattern", PATTERNS)
 def test_reading_takes_time_that_grows_with_the_size(pattern: str) -> None:
     name, make = PATTERNS[pattern]
-    sizes = ((64_000, 3), (256_000, 2), (1_000_000, 1))
-    taken = [min(seconds(name, make(size).encode()) for _ in range(times)) for size, times in sizes]
-    # Four times as much takes about four times as long; quadratic work would take sixteen times.
-    assert all(after < 9 * max(before, 0.02) for before, after in pairwise(taken)), taken
+    contents = [make(size).encode() for size in (64_000, 256_000, 1_000_000)]
+    taken = [seconds(name, content) for content in contents]
+    for _ in range(3):
+        # Four times as much takes about four times as long; quadratic work would take sixteen
+        # times. A machine that is busy for a moment is asked again.
+        if all(after < 9 * max(before, 0.02) for before, after in pairwise(taken)):
+            return
+        again = [seconds(name, content) for content in contents]
+        taken = list(map(min, taken, again))
+    raise AssertionError(taken)
 
 
 @pytest.mark.parametrize("name", READERS)

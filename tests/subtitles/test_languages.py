@@ -2,7 +2,8 @@
 
 import pytest
 
-from mantisreed.subtitles.breaks import LOOSE, UNIT, break_penalties
+from mantisreed.subtitles.break_rules import LOOSE, UNIT
+from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
 from mantisreed.subtitles.languages import words_of_language

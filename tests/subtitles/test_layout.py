@@ -7,7 +7,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.exports.formats import OUTPUT_FORMATS
-from mantisreed.subtitles.breaks import LOOSE, UNIT, break_penalties
+from mantisreed.subtitles.break_rules import LOOSE, UNIT
+from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.layout import broken_into_lines, lay_out
 from mantisreed.subtitles.overlaps import without_overlaps

@@ -102,10 +102,9 @@ def _wrong_url(card: ServiceCard) -> Iterator[Problem]:
 
 
 def _wrong_order(card: ServiceCard) -> Iterator[Problem]:
-    if card.send is not None and card.steps:
-        yield "", "expected only one of the keys 'send' and 'steps'"
-    if card.login is not None and card.token is not None:
-        yield "", "expected only one of the keys 'login' and 'token'"
+    for one, other in (("send", "steps"), ("login", "token")):
+        if getattr(card, one) and getattr(card, other):
+            yield "", f"expected only one of the keys {one!r} and {other!r}"
     steps = card.sequence
     if all(step.cleanup for _, step in steps):
         yield "", "every step is a cleanup: none of them brings a reply"
@@ -114,6 +113,15 @@ def _wrong_order(card: ServiceCard) -> Iterator[Problem]:
         if step.cleanup and not following.cleanup:
             yield place_of(card, name), "steps with cleanup = true come last"
     sequence = StepSequence(card)
+    yield from _wrong_places(card, sequence)
+    if sequence.is_answered_at_once:
+        for key in ("lookup", "cancel"):
+            if getattr(card, key) is not None:
+                yield "", f"key {key!r} needs a step that comes after the work is started"
+
+
+def _wrong_places(card: ServiceCard, sequence: StepSequence) -> Iterator[Problem]:
+    """Steps that do what their place in the order does not allow."""
     for index, (name, step) in enumerate(sequence.steps):
         if step.pages is not None and index < len(sequence.steps) - 1:
             yield place_of(card, name), "'pages' is for the last step, whose answer is the reply"
@@ -122,15 +130,9 @@ def _wrong_order(card: ServiceCard) -> Iterator[Problem]:
                 place_of(card, name),
                 "a step that asks until something is done cannot start it: drop 'starts_work'",
             )
-    if sequence.steps[0][1].is_asking and sequence.first_work == 0:
-        yield (
-            place_of(card, sequence.steps[0][0]),
-            "no step before this one starts the work that it asks for",
-        )
-    if sequence.is_answered_at_once:
-        for key in ("lookup", "cancel"):
-            if getattr(card, key) is not None:
-                yield "", f"key {key!r} needs a step that comes after the work is started"
+    first, step = sequence.steps[0]
+    if step.is_asking and sequence.first_work == 0:
+        yield place_of(card, first), "no step before this one starts the work that it asks for"
 
 
 def _wrong_step(place: str, step: Step) -> Iterator[Problem]:
@@ -143,30 +145,39 @@ def _wrong_step(place: str, step: Step) -> Iterator[Problem]:
         yield place, "expected only one of the keys 'url' and 'path'"
     if step.cleanup and (step.is_asking or step.starts_work):
         yield place, "a step with cleanup = true neither starts work nor asks for it"
+    yield from _wrong_pages(place, step)
+    yield from _wrong_stream(place, step)
+
+
+def _wrong_pages(place: str, step: Step) -> Iterator[Problem]:
     pages = step.pages
-    if pages is not None:
-        ways = [
-            key for key in ("next_url", "next_token", "items") if getattr(pages, key) is not None
-        ]
-        if len(ways) != 1:
-            yield f"{place}.pages", "expected one of the keys 'next_url', 'next_token' and 'items'"
-        if step.is_asking or step.websocket or step.chunks:
-            yield (
-                place,
-                "'pages' is for a step that makes ordinary requests and does not ask for a state",
-            )
-    if step.chunks is not None and step.websocket is not None:
+    if pages is None:
+        return
+    ways = [key for key in ("next_url", "next_token", "items") if getattr(pages, key) is not None]
+    if len(ways) != 1:
+        yield f"{place}.pages", "expected one of the keys 'next_url', 'next_token' and 'items'"
+    if step.is_asking or step.websocket or step.chunks:
+        yield (
+            place,
+            "'pages' is for a step that makes ordinary requests and does not ask for a state",
+        )
+
+
+def _wrong_stream(place: str, step: Step) -> Iterator[Problem]:
+    """Contradictions of steps that send the audio bit by bit."""
+    socket = step.websocket
+    if step.chunks is not None and socket is not None:
         yield place, "expected only one of the keys 'chunks' and 'websocket'"
-    if step.chunks is not None and not any(
-        "chunk" in template.names for template in step.templates
-    ):
+    names = chain.from_iterable(template.names for template in step.templates)
+    if step.chunks is not None and "chunk" not in names:
         yield place, "with 'chunks' the body holds {chunk}: raw = \"{chunk}\", or a part of a form"
-    if step.websocket is not None:
-        for key in (*bodies, "method", "gzip", "follow_redirects"):
-            if getattr(step, key):
-                yield place, f"{key!r} has no effect with 'websocket'"
-        if step.websocket.partial_text is not None and step.websocket.partial is None:
-            yield f"{place}.websocket", "'partial_text' has no effect without 'partial'"
+    if socket is None:
+        return
+    for key in (*step.body_keys, "method", "gzip", "follow_redirects"):
+        if getattr(step, key):
+            yield place, f"{key!r} has no effect with 'websocket'"
+    if socket.partial_text is not None and socket.partial is None:
+        yield f"{place}.websocket", "'partial_text' has no effect without 'partial'"
 
 
 def _wrong_body(place: str, step: Step) -> Iterator[Problem]:
@@ -176,17 +187,21 @@ def _wrong_body(place: str, step: Step) -> Iterator[Problem]:
                 yield place, f"{key!r} has no effect without a body"
     if step.multipart != "form-data" and step.form is None:
         yield place, "'multipart' has no effect without 'form'"
+    if step.verb in ("GET", "HEAD") and step.body_keys:
+        yield place, f"a {step.verb} request has no body: drop {step.body_keys[0]!r}, or the method"
+    yield from _misplaced_bytes(place, step)
+
+
+def _misplaced_bytes(place: str, step: Step) -> Iterator[Problem]:
+    """Bytes where only text can be."""
     if step.raw is not None and not step.raw.is_audio and _holds_bytes(step.raw):
         yield (
             place,
             f"key 'raw': the audio stands alone, as in \"{{audio}}\"; found {step.raw.source!r}",
         )
-    if step.json is not None:
-        for template in step.json.templates:
-            if template.is_audio or _holds_bytes(template):
-                yield place, "JSON holds no bytes: write {audio|base64}"
-    if step.verb in ("GET", "HEAD") and step.body_keys:
-        yield place, f"a {step.verb} request has no body: drop {step.body_keys[0]!r}, or the method"
+    for template in step.json.templates if step.json is not None else ():
+        if template.is_audio or _holds_bytes(template):
+            yield place, "JSON holds no bytes: write {audio|base64}"
     for key in ("headers", "query", "urlencoded"):
         for name, field in (getattr(step, key) or {}).items():
             if any(template.is_audio or _holds_bytes(template) for template in field.items):

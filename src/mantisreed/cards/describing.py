@@ -134,6 +134,7 @@ def _holds_limits(value: object) -> bool:
 
 
 def _plain(value: Any) -> Any:
+    """A value as TOML has it."""
     if isinstance(value, msgspec.Struct):
         return _table_of(value)
     if isinstance(value, Mapping):
@@ -141,18 +142,19 @@ def _plain(value: Any) -> Any:
     if isinstance(value, tuple):
         return [_plain(item) for item in value]
     source = getattr(value, "source", None)
-    if source is not None:
-        if isinstance(source, tuple):
-            return list(source)
-        return source
+    return _plain_scalar(value if source is None else source)
+
+
+def _plain_scalar(value: Any) -> Any:
+    """The same of what holds nothing else, or of the source of a template."""
+    if isinstance(value, tuple):
+        return list(value)
     if isinstance(value, float):
-        if value.is_integer():
-            return int(value)
-        return float(value)
+        return int(value) if value.is_integer() else float(value)
     if isinstance(value, (bool, str)):
         return value
     if isinstance(value, int):
-        return int(value)
+        return int(value)  # also of a class of its own
     return str(value)
 
 

@@ -57,19 +57,13 @@ def as_bytes(value: Any) -> bytes:
 
 def as_text(value: Any) -> str:
     """A value as it stands in a text. Bytes of a digest are hexadecimal."""
-    if isinstance(value, str):
-        return value
-    if isinstance(value, bool):
-        if value:
-            return "true"
-        return "false"
     if isinstance(value, bytes):
         return value.hex()
     if isinstance(value, datetime):
         return _iso8601(value)
     if isinstance(value, list) and all(isinstance(item, (str, int, float)) for item in value):
         return ", ".join(map(as_text, value))
-    if isinstance(value, (list, dict)):
+    if isinstance(value, (bool, list, dict)):
         return json.dumps(value, ensure_ascii=False)
     return str(value)
 

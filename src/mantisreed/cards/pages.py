@@ -69,28 +69,30 @@ class PageReader:
     ) -> tuple[dict[str, Any], str | None, int] | None:
         """Values, URL and offset of the next page; None when there is none."""
         pages = self._pages
+        following: tuple[dict[str, Any], str | None, int] | None = None
         if pages.more is not None and not pages.more.holds(answer.document(pages.more.list_names)):
             return None
         if pages.next_url is not None:
             link = pages.next_url.find(answer)
-            if link is None:
-                return None
-            return (self._first(), self._resolved(link, answer), offset)
-        if pages.next_token is not None:
+            if link is not None:
+                following = (self._first(), self._resolved(link, answer), offset)
+        elif pages.next_token is not None:
             token = pages.next_token.find(answer)
-            if token is None:
-                return None
-            return ({**self._first(), "page_token": token}, None, offset)
-        assert pages.items is not None
-        items = pages.items.find(answer.document(pages.items.list_names))
-        if not isinstance(items, list) or not items:
-            return None
-        offset += len(items)
-        return (
-            {"page_token": None, "page_offset": offset, "page_number": pages.first + number},
-            None,
-            offset,
-        )
+            if token is not None:
+                following = ({**self._first(), "page_token": token}, None, offset)
+        else:
+            offset += self._count(answer)
+            place = {"page_offset": offset, "page_number": pages.first + number}
+            if self._count(answer):
+                following = ({"page_token": None, **place}, None, offset)
+        return following
+
+    def _count(self, answer: HttpAnswer) -> int:
+        """How many items a page has."""
+        path = self._pages.items
+        assert path is not None
+        items = path.find(answer.document(path.list_names))
+        return len(items) if isinstance(items, list) else 0
 
     def _resolved(self, link: Any, answer: HttpAnswer) -> str:
         try:

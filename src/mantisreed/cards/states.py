@@ -14,29 +14,21 @@ _ACCEPTED = 202  # RFC 9110, 15.3.3: taken, and not yet done
 
 def standing_of(step: Step, answer: HttpAnswer) -> tuple[JobStanding, Any]:
     """How a job stands, and the state that the answer gives, for messages."""
-    for standing, statuses in (
-        ("failed", step.failed_statuses),
-        ("done", step.done_statuses),
-        ("waiting", step.waiting_statuses),
-    ):
-        if answer.status in statuses:
-            return standing, f"HTTP {answer.status}"  # type: ignore[return-value]
-    for standing, condition in (
-        ("failed", step.failed_when),
-        ("done", step.done_when),
-        ("waiting", step.waiting_when),
-    ):
+    standings: tuple[JobStanding, ...] = ("failed", "done", "waiting")
+    # What the status says counts before conditions, and these before the state that is named.
+    for standing in standings:
+        if answer.status in getattr(step, f"{standing}_statuses"):
+            return standing, f"HTTP {answer.status}"
+    for standing in standings:
+        condition = getattr(step, f"{standing}_when")
         if condition is not None and _holds(condition, answer):
-            return standing, condition.source  # type: ignore[return-value]
+            return standing, condition.source
     if step.state is None:
         return _without_a_state(step, answer), None
     state = step.state.find(answer)
-    if _is_one_of(state, step.failed):
-        return "failed", state
-    if _is_one_of(state, step.done):
-        return "done", state
-    if _is_one_of(state, step.waiting):
-        return "waiting", state
+    for standing in standings:
+        if _is_one_of(state, getattr(step, standing)):
+            return standing, state
     return _unlisted(step, state), state
 
 

@@ -17,6 +17,7 @@ from mantisreed.errors import InputError, MantisreedError, refused_by_system
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
+    from types import ModuleType
     from typing import Any, NoReturn
 
 DONE, SOME_FAILED, WRONG_USE, NOT_FINISHED, INTERRUPTED = 0, 1, 2, 3, 130
@@ -102,26 +103,27 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
         console.start_log()
         code = _run(console, command, values, is_trusting=is_trusting)
         sys.stdout.flush()
-    except KeyboardInterrupt:
+    except (Exception, KeyboardInterrupt) as error:
+        code = _told(console, error)
+    return code
+
+
+def _told(console: Console, error: Exception | KeyboardInterrupt) -> int:
+    """Tell what went wrong; gives the exit code. The one place where errors become codes."""
+    if isinstance(error, KeyboardInterrupt):
         console.note("interrupted; what was answered is kept, and the same command resumes")
         return INTERRUPTED
-    except BrokenPipeError:
+    if isinstance(error, BrokenPipeError):
         # Whoever read our output has gone; point stdout elsewhere so that the interpreter's own
         # flush is silent.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return SOME_FAILED
-    except MantisreedError as error:
+    elif isinstance(error, MantisreedError):
         console.problem(error)
-        if isinstance(error, InputError):
-            return WRONG_USE
-        return SOME_FAILED
-    except OSError as error:
+    elif isinstance(error, OSError):
         console.problem(refused_by_system(error))
-        return SOME_FAILED
-    except Exception as error:
+    else:
         console.bug(error)
-        return SOME_FAILED
-    return code
+    return WRONG_USE if isinstance(error, InputError) else SOME_FAILED
 
 
 def _run(console: Console, command: str, values: "dict[str, Any]", *, is_trusting: bool) -> int:
@@ -134,7 +136,7 @@ def _run(console: Console, command: str, values: "dict[str, Any]", *, is_trustin
 
         give_for_now(is_given=is_trusting)
     try:
-        code: int = module.run(console, **values)
+        code: int = module.run(console, _asked(module, values))
     except InputError as error:
         from mantisreed.cli.setup.trust import asked
         from mantisreed.trust import TrustError
@@ -144,6 +146,18 @@ def _run(console: Console, command: str, values: "dict[str, Any]", *, is_trustin
             raise
         return _run(console, command, values, is_trusting=is_trusting)
     return code
+
+
+def _asked(module: "ModuleType", values: "dict[str, Any]") -> "Any":
+    """The values of arguments as a command wants them: its own by name, and the options that
+    several commands share together.
+    """
+    own = module.Arguments.__dataclass_fields__
+    chosen = {name: value for name, value in values.items() if name in own}
+    shared = {name: value for name, value in values.items() if name not in own}
+    if shared:
+        chosen["options"] = shared
+    return module.Arguments(**chosen)
 
 
 def _parser(given: "Sequence[str]") -> _Parser:

@@ -232,6 +232,18 @@ def _contradictions(
     for name in rule.follows:
         if name not in tables:
             yield "", f"key 'needs': there is no [after.{name}]"
+    yield from _wrong_service(rule, services)
+    yield from _unknown_names(rule)
+    if rule.mail is not None:
+        yield from _wrong_mail(rule.mail)
+    if rule.call is not None and split_url(rule.call.url).scheme not in ("http", "https"):
+        yield ".call", "key 'url': expected http://... or https://..."
+    if rule.rows is not None:
+        yield from _wrong_rows(rule.rows)
+
+
+def _wrong_service(rule: FollowUp, services: Mapping[str, Any]) -> Iterator[Problem]:
+    """Text services that are not there, and keys that need one."""
     for key in ("service", "back"):
         named = getattr(rule, key)
         if named is not None and named not in services:
@@ -243,13 +255,6 @@ def _contradictions(
                 yield "", f"{key!r} has no effect without 'service'"
     if (rule.two_languages or rule.back) and not rule.to:
         yield "", "key 'to' is missing: the formats that the translation is written in"
-    yield from _unknown_names(rule)
-    if rule.mail is not None:
-        yield from _wrong_mail(rule.mail)
-    if rule.call is not None and split_url(rule.call.url).scheme not in ("http", "https"):
-        yield ".call", "key 'url': expected http://... or https://..."
-    if rule.rows is not None:
-        yield from _wrong_rows(rule.rows)
 
 
 def _unknown_names(rule: FollowUp) -> Iterator[Problem]:
@@ -270,27 +275,30 @@ def _names_in(rule: FollowUp) -> Iterator[tuple[str, str]]:
     """The names that a follow-up's templates and paths begin with, and the tables that they are
     in.
     """
-    templates: list[tuple[str, Template | None]] = []
-    if rule.mail is not None:
-        templates += [(".mail", rule.mail.subject), (".mail", rule.mail.body)]
-    if rule.call is not None:
-        templates += [(".call.headers", template) for template in rule.call.headers.values()]
-    if rule.copy is not None:
-        templates.append((".copy", rule.copy.to))
-    if rule.command is not None:
-        templates += [(".command", template) for template in rule.command.run]
-    for place, template in templates:
-        for name in template.names if template is not None else ():
-            yield place, name
+    for place, template in _templates_of(rule):
+        if template is not None:
+            yield from ((place, name) for name in template.names)
+    paths = []
     if rule.rows is not None:
-        paths = [(".rows.columns", path) for path in rule.rows.columns.values()]
-    else:
-        paths = []
+        paths += [(".rows.columns", path) for path in rule.rows.columns.values()]
     if rule.only_if is not None:
         paths.append(("", rule.only_if))
     for place, path in paths:
-        for name in path.root_names:
-            yield place, name
+        yield from ((place, name) for name in path.root_names)
+
+
+def _templates_of(rule: FollowUp) -> list[tuple[str, Template | None]]:
+    """All templates, each with the table that it is in."""
+    found: list[tuple[str, Template | None]] = []
+    if rule.mail is not None:
+        found += [(".mail", rule.mail.subject), (".mail", rule.mail.body)]
+    if rule.call is not None:
+        found += [(".call.headers", template) for template in rule.call.headers.values()]
+    if rule.copy is not None:
+        found.append((".copy", rule.copy.to))
+    if rule.command is not None:
+        found += [(".command", template) for template in rule.command.run]
+    return found
 
 
 def _wrong_mail(mail: Mail) -> Iterator[Problem]:

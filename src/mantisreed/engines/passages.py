@@ -6,6 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import chain, groupby
 from typing import Any
 
+import msgspec
+
 from mantisreed.cards.limits import MOST_SPEAKERS
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.engines.card import PassagePaths, Reply
@@ -149,44 +151,42 @@ class DocumentReader:
         self, paths: PassagePaths, item: Any, start: float, end: float, turns: "_Turns | None"
     ) -> Iterator[Passage]:
         has_time = math.isfinite(start)
+        low, high = 0.0, self._context.duration
         if has_time:
-            low, high = (start, end if math.isfinite(end) else self._context.duration)
-        else:
-            low, high = (0.0, self._context.duration)
+            low = start
+        if has_time and math.isfinite(end):
+            high = end
+        words: list[TimedText] = []
         if self._words:
             words = self._found(item, low, high).words
-        else:
-            words = []
         if has_time:
             self._check_place(words, low, high)
         words = self._in_order(words, turns)
         if not has_time and paths.has_times and not words:
             raise UnexpectedReplyError("reply.passages: a passage has neither a time nor words")
         text = self._text_of(paths, item, words)
-        speaker = _optional(paths.speaker, item)
-        if paths.alternatives:
-            alternatives = paths.alternatives.find(item)
-        else:
-            alternatives = None
-        if isinstance(alternatives, str):
-            alternatives = [alternatives]
-        others = tuple(
-            " ".join(other.split()) for other in alternatives or () if isinstance(other, str)
-        )
         words = self._with_confidence(paths, item, words)
         if not has_time and words:
             low, high = _reach(words, low, high)
-        if not words:
-            yield Passage(low, high, text, speaker, alternatives=others)
-            return
+        yield from self._by_speaker(
+            Passage(
+                low, high, text, _optional(paths.speaker, item), alternatives=_others(paths, item)
+            ),
+            words,
+        )
+
+    def _by_speaker(self, whole: Passage, words: Sequence[TimedText]) -> Iterator[Passage]:
+        """The passage with its words; several where its words have several speakers."""
         labels = {word.speaker for word in words}
-        if len(labels) < 2 or (speaker is not None and labels <= {None}):
-            label = speaker
-            if label is None:
-                label = next(iter(labels))
-            yield Passage(low, high, text, label, words=_words(words), alternatives=others)
+        if not words:
+            yield whole
+        elif len(labels) < 2 or (whole.speaker is not None and labels <= {None}):
+            speaker = whole.speaker
+            if speaker is None:
+                (speaker,) = labels
+            yield msgspec.structs.replace(whole, speaker=speaker, words=_words(words))
         else:
-            yield from _split_by_speaker(text, words, speaker)
+            yield from _split_by_speaker(whole.text, words, whole.speaker)
 
     def _text_of(self, paths: PassagePaths, item: Any, words: Sequence[TimedText]) -> str:
         if paths.text is None:
@@ -291,6 +291,16 @@ class DocumentReader:
                 if label is not None and math.isfinite(start):
                     found.append((start, end, label_of(label)))
         return _Turns(found, self._context)
+
+
+def _others(paths: PassagePaths, item: Any) -> tuple[str, ...]:
+    """Other readings of a passage."""
+    if not paths.alternatives:
+        return ()
+    found = paths.alternatives.find(item)
+    if isinstance(found, str):
+        found = [found]
+    return tuple(" ".join(other.split()) for other in found or () if isinstance(other, str))
 
 
 class _Turns:

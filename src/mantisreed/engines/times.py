@@ -2,6 +2,7 @@
 
 import math
 import re
+from collections.abc import Callable
 from fractions import Fraction
 
 from mantisreed.cards.limits import LONGEST_TIME, is_modest_number
@@ -89,21 +90,18 @@ class TimeUnit:
     def _any_seconds(self, found: object, sample_rate: int) -> float | None:
         if isinstance(found, dict):
             return _from_parts(found)
-        if isinstance(found, str) and len(found) > _LONGEST_TEXT:
+        is_number = isinstance(found, (int, float)) and not isinstance(found, bool)
+        is_text = isinstance(found, str) and len(found) <= _LONGEST_TEXT
+        if not is_number and not is_text:
             return None
-        if isinstance(found, bool) or not isinstance(found, (int, float, str)):
-            return None
+        assert isinstance(found, (int, float, str))
         if self._scale is not None or self.source == "samples":
             return self._scaled(found, sample_rate)
         if self.is_moment:
             return moment_from(found)
-        if not isinstance(found, str):
-            return None
-        if self.source == "clock":
-            return _from_clock(found)
-        if self.source == "iso8601":
-            return _from_iso_8601(found.strip())
-        return _from_suffixed(found)
+        if isinstance(found, str):
+            return _IN_WORDS.get(str(self.source), _from_suffixed)(found)
+        return None
 
     def _scaled(self, found: int | float | str, sample_rate: int) -> float | None:
         try:
@@ -219,3 +217,10 @@ def _from_iso_8601(text: str) -> float | None:
     if matched[1] == "-":
         return -total
     return total
+
+
+_IN_WORDS: dict[str, Callable[[str], float | None]] = {
+    "clock": _from_clock,
+    "iso8601": lambda text: _from_iso_8601(text.strip()),
+}
+"""What reads a time that is a text, by what the card calls it; others have a unit behind them."""

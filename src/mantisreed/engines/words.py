@@ -164,32 +164,20 @@ class WordFinder:
         """Lists of the same length as a list of items that know their number."""
         columns: dict[str, list[Any]] = {}
         for name in _ITEM_PATHS:
-            path = getattr(self._paths, name)
-            if path is None:
-                continue
-            value = path.find(within)
-            if isinstance(value, str):
-                if value.strip():
-                    value = re.split(r"[,;\s]+", value.strip())
-                else:
-                    value = []
-            if not isinstance(value, list):
-                if name == "text" and value is None:
-                    raise UnexpectedReplyError(f"reply.words.text ({path}) finds nothing")
-                if value is None:
-                    continue
-                raise UnexpectedReplyError(f"reply.words.{name} ({path}) finds no list")
-            columns[name] = value
+            column = self._column(name, within)
+            if column is not None:
+                columns[name] = column
         texts = columns["text"]
         if len(texts) > most_items(self._context.duration):
             raise UnexpectedReplyError(
                 f"reply.words.text finds {len(texts)} words for {self._context.duration:.3g} s of "
                 "sound"
             )
+        # Starts may also be bounds: where each word begins, and where the last one ends.
+        bounds = columns.get("start", [])
+        are_bounds = len(bounds) == len(texts) + 1
         for name, column in columns.items():
-            if len(column) != len(texts) and not (
-                name == "start" and len(column) == len(texts) + 1
-            ):
+            if len(column) != len(texts) and not (name == "start" and are_bounds):
                 raise UnexpectedReplyError(
                     f"reply.words.{name} finds {len(column)} items, and reply.words.text "
                     f"{len(texts)}"
@@ -198,11 +186,28 @@ class WordFinder:
             {name: column[number] for name, column in columns.items()}
             for number in range(len(texts))
         ]
-        bounds = columns.get("start", [])
-        if len(bounds) == len(texts) + 1:  # where each begins, and where the last one ends
+        if are_bounds:
             for number, row in enumerate(rows):
                 row["end"] = bounds[number + 1]
         return [(str(row["text"]), _Row(row)) for row in rows]
+
+    def _column(self, name: str, within: Any) -> list[Any] | None:
+        """What all words have of one kind; None where there is nothing of it."""
+        path = getattr(self._paths, name)
+        if path is None:
+            return None
+        value = path.find(within)
+        if isinstance(value, str):
+            if not value.strip():
+                return []
+            return re.split(r"[,;\s]+", value.strip())
+        if isinstance(value, list):
+            return value
+        if name == "text" and value is None:
+            raise UnexpectedReplyError(f"reply.words.text ({path}) finds nothing")
+        if value is not None:
+            raise UnexpectedReplyError(f"reply.words.{name} ({path}) finds no list")
+        return None
 
     def _raw_times(self, items: list[tuple[str, Any]]) -> list[tuple[Any, Any, Any]]:
         return [

@@ -75,16 +75,22 @@ def event_while_sending(error: EngineError) -> Event:
     for kind, event in _WHILE_SENDING:
         if isinstance(error, kind):
             return event
+    return _event_of_unclear(error)
+
+
+def _event_of_unclear(error: EngineError) -> Event:
+    """The same of errors whose kind does not tell whether the engine has worked."""
+    event: Event = "lost"
     if isinstance(error, EngineBrokeError):
         is_undecided = error.status in _GATEWAY_STATUSES and not error.before_work
-        return "gateway broke" if is_undecided else "engine broke"
-    if isinstance(error, UnreachableError):
-        return "lost" if error.was_sent else "not reached"
-    if isinstance(error, UnreadableReplyError):
-        if not error.may_be_charged:
-            return "bad request"
-        return "unidentified" if error.is_whole else "too large an answer"
-    return "lost"
+        event = "gateway broke" if is_undecided else "engine broke"
+    elif isinstance(error, UnreachableError) and not error.was_sent:
+        event = "not reached"
+    elif isinstance(error, UnreadableReplyError) and not error.may_be_charged:
+        event = "bad request"
+    elif isinstance(error, UnreadableReplyError):
+        event = "unidentified" if error.is_whole else "too large an answer"
+    return event
 
 
 def event_while_asking(error: EngineError, *, was_known: bool) -> Event:

@@ -185,51 +185,78 @@ def _with_start(
         if starts is None or min(starts) < 0:
             continue
         rising = _rising(starts)
-        named = _named(start, _START, (_END, _LENGTH))
         if rising < 0.9 or not _fits(starts, length):
             continue
+        score = prior * rising * _named(start, _START, (_END, _LENGTH))
+        starting = _Starting(start, unit, starts, score, characters, length)
         for other in columns:
-            if other is not start and unit in _units(other):
-                others = other.seconds(unit)
-            else:
-                others = None
-            if others is None or len(others) != len(starts) or min(others) < 0:
+            if other is start or unit not in _units(other):
                 continue
-            score = prior * rising * named
-            above = sum(b >= a for a, b in zip(starts, others, strict=True)) / len(starts)
-            if (
-                above == 1.0
-                and _fits(others, length)
-                and any(b > a for a, b in zip(starts, others, strict=True))
-            ):
-                apart = 0.5 + 0.5 * _apart(starts, others)
-                spoken = sum(others) - sum(starts)
-                end = _named(other, _END, (_LENGTH, _START)) * _rising(others) * apart
-                yield _judged(
-                    {"start": start.name, "end": other.name},
-                    score * end * _pace(characters, spoken),
-                    unit,
-                    start,
-                    other,
-                )
-            ends = [a + b for a, b in zip(starts, others, strict=True)]
-            if _fits(ends, length) and sum(others) > 0:
-                apart = 0.5 + 0.5 * _apart(starts, ends)
-                span = _named(other, _LENGTH, (_END, _START)) * apart
-                # What rises with the start is rather an end.
-                if len(starts) > 3 and _rising(others) == 1.0 and len(set(others)) > 3:
-                    span *= 0.3
-                yield _judged(
-                    {"start": start.name, "length": other.name},
-                    score * span * _pace(characters, sum(others)),
-                    unit,
-                    start,
-                    other,
-                )
-        reach = (length if length is not None else starts[-1] * 1.05) - starts[0]
-        if len(starts) > 2 and starts[-1] > starts[0]:
-            alone = 0.55 * prior * rising * named * _pace(characters, reach)
-            yield _judged({"start": start.name}, alone, unit, start)
+            others = other.seconds(unit)
+            if others is not None and len(others) == len(starts) and min(others) >= 0:
+                yield from starting.with_end(other, others)
+                yield from starting.with_length(other, others)
+        yield from starting.alone()
+
+
+@dataclass(frozen=True, slots=True)
+class _Starting:
+    """A column that may hold starts, in one unit.
+
+    Attributes:
+        column: it.
+        unit: of its values.
+        starts: its values in seconds.
+        score: how much speaks for it.
+        characters: of the text, by which the pace is judged.
+        length: of the recording; None where nobody knows.
+    """
+
+    column: Column
+    unit: str
+    starts: Sequence[float]
+    score: float
+    characters: int
+    length: float | None
+
+    def with_end(self, other: Column, ends: Sequence[float]) -> Iterator[Judged]:
+        """With another column as the ends."""
+        pairs = list(zip(self.starts, ends, strict=True))
+        is_above = all(end >= start for start, end in pairs)
+        if (
+            not is_above
+            or not _fits(ends, self.length)
+            or all(end <= start for start, end in pairs)
+        ):
+            return
+        apart = 0.5 + 0.5 * _apart(self.starts, ends)
+        share = _named(other, _END, (_LENGTH, _START)) * _rising(ends) * apart
+        pace = _pace(self.characters, sum(ends) - sum(self.starts))
+        keys = {"start": self.column.name, "end": other.name}
+        yield _judged(keys, self.score * share * pace, self.unit, self.column, other)
+
+    def with_length(self, other: Column, lengths: Sequence[float]) -> Iterator[Judged]:
+        """With another column as the lengths."""
+        ends = [start + length for start, length in zip(self.starts, lengths, strict=True)]
+        if not _fits(ends, self.length) or sum(lengths) <= 0:
+            return
+        apart = 0.5 + 0.5 * _apart(self.starts, ends)
+        share = _named(other, _LENGTH, (_END, _START)) * apart
+        # What rises with the start is rather an end.
+        if len(self.starts) > 3 and _rising(lengths) == 1.0 and len(set(lengths)) > 3:
+            share *= 0.3
+        pace = _pace(self.characters, sum(lengths))
+        keys = {"start": self.column.name, "length": other.name}
+        yield _judged(keys, self.score * share * pace, self.unit, self.column, other)
+
+    def alone(self) -> Iterator[Judged]:
+        """Without ends; the last one is taken to last as long as others do."""
+        first, last = self.starts[0], self.starts[-1]
+        if len(self.starts) < 3 or last <= first:
+            return
+        end = last * 1.05 if self.length is None else self.length
+        score = 0.55 * self.score * _pace(self.characters, end - first)
+        yield _judged({"start": self.column.name}, score, self.unit, self.column)
 
 
 def _length_alone(column: Column, characters: int, length: float | None) -> Iterator[Judged]:
@@ -362,20 +389,21 @@ def _scale(column: Column, numbers: Sequence[float]) -> tuple[str, float] | None
     is_named = column.hints(_CONFIDENCE)
     is_log = bool(re.search(r"log|nll", column.last_name, re.I))
     is_timed = column.hints(_START) or column.hints(_END) or column.hints(_LENGTH)
+    low, high = min(numbers), max(numbers)
+    scale = None
     if is_timed and not is_named:
         return None
-    low, high = min(numbers), max(numbers)
     if low >= 0 and high <= 1 and not is_log:
-        if column.is_whole and not is_named:
-            return None
-        return "fraction", (0.95 if is_named else 0.45) * (1.0 if not column.is_whole else 0.8)
-    if high <= 0 and (is_log or is_named):
-        return "log", 0.9 if is_log else 0.7
-    if low >= 0 and is_log:
-        return "negative log", 0.7
-    if low >= 0 and high <= 100 and is_named:
-        return "percent", 0.9 if high > 20 else 0.5
-    return None
+        if is_named or not column.is_whole:
+            likelihood = 0.95 if is_named else 0.45
+            scale = ("fraction", likelihood * (0.8 if column.is_whole else 1.0))
+    elif high <= 0 and (is_log or is_named):
+        scale = ("log", 0.9 if is_log else 0.7)
+    elif low >= 0 and is_log:
+        scale = ("negative log", 0.7)
+    elif low >= 0 and high <= 100 and is_named:
+        scale = ("percent", 0.9 if high > 20 else 0.5)
+    return scale
 
 
 def speakers_of(columns: Sequence[Column]) -> list[Judged]:

@@ -79,6 +79,10 @@ _WITH_VALUE = frozenset(_NAMES.values()) - {"--get", "--location"} | {
     ),
     *("--max-redirs", "--limit-rate", "--interface", "--url-query", "--unix-socket", "--trace"),
 }
+_OF_HTTP = frozenset(("content-length", "host", "user-agent", "connection", "expect"))
+"""Headers that every client writes by itself."""
+
+_ANY_ANSWER = ("*/*", "application/json")
 _DATA = ("--data", "--data-raw", "--data-ascii", "--data-binary", "--json")
 _SCHEME = re.compile(r"(\w+)\s+(.+)", re.DOTALL)
 
@@ -200,31 +204,35 @@ def _short_options(word: str, rest: Iterator[str]) -> Iterator[tuple[str, str]]:
 
 
 def _take(command: CurlCommand, option: str, value: str) -> None:
-    if option == "--url" and not command.url:
-        command.url = value
-    elif option == "--request":
-        command.method = value.upper()
-    elif option in ("--header", "--cookie", "--oauth2-bearer"):
-        name, _, content = value.partition(":")
-        if option != "--header":
-            name, content = {"--cookie": ("Cookie", value)}.get(
-                option, ("Authorization", f"Bearer {value}")
-            )
+    name, _, content = value.partition(":")
+    if option == "--header":
         command.headers.append((name.strip(), content.strip()))
+    elif option == "--cookie":
+        command.headers.append(("Cookie", value.strip()))
+    elif option == "--oauth2-bearer":
+        command.headers.append(("Authorization", f"Bearer {value}".strip()))
     elif option in ("--form", "--form-string"):
         name, _, content = value.partition("=")
         command.forms.append((name, content, option == "--form-string"))
     elif option in (*_DATA, "--data-urlencode"):
         command.data.append((option, value))
+    else:
+        _take_setting(command, option, value)
+
+
+def _take_setting(command: CurlCommand, option: str, value: str) -> None:
+    """The same of an option that counts once."""
+    if option == "--url":
+        command.url = command.url or value
+    elif option == "--request":
+        command.method = value.upper()
     elif option == "--user":
         command.user = value
     elif option == "--upload-file":
         command.upload = value
     elif option == "--max-time":
-        if value.replace(".", "", 1).isdigit():
-            command.seconds = float(value)
-        else:
-            command.seconds = None
+        is_number = value.replace(".", "", 1).isdigit()
+        command.seconds = float(value) if is_number else None
     command.is_query = command.is_query or option == "--get"
     command.follows = command.follows or option == "--location"
 
@@ -341,32 +349,31 @@ class _Writer:
 
     def _headers(self) -> list[tuple[str, str]]:
         kept = []
-        has_body = bool(self.command.forms)
         for name, value in self.command.headers:
             lower = name.lower()
             if lower == "authorization":
                 self._authorization(value)
             elif lower == "cookie" or is_key(name):
-                if lower == "cookie":
-                    prefix, _, _ = value.partition("=")
-                else:
-                    prefix, _, _ = ("", "", "")
-                self.every.append(
-                    (f"headers.{toml_key(name)}", f"{prefix}={{key}}" if prefix else "{key}")
-                )
-                self.found.keep_key(value)
-            elif lower in ("content-length", "host", "user-agent", "connection", "expect"):
-                continue
+                self._key_in(name, value)
             elif lower == "content-type":
-                if not has_body:
+                if not self.command.forms:
                     self.found.add_format(value)
-            elif not (lower == "accept" and value in ("*/*", "application/json")):
+            elif lower not in _OF_HTTP and not (lower == "accept" and value in _ANY_ANSWER):
                 text = self.found.text(name, value)
                 if text is not None:
                     kept.append((name, text))
         if self.command.user is not None:
             self._basic(self.command.user)
         return kept
+
+    def _key_in(self, name: str, value: str) -> None:
+        """A header that holds the key; a cookie has a name before it."""
+        prefix = ""
+        if name.lower() == "cookie":
+            prefix = value.partition("=")[0]
+        written = f"{prefix}={{key}}" if prefix else "{key}"
+        self.every.append((f"headers.{toml_key(name)}", written))
+        self.found.keep_key(value)
 
     def _authorization(self, value: str) -> None:
         matched = _SCHEME.fullmatch(value.strip())
@@ -433,21 +440,19 @@ class _Writer:
         if not command.data:
             return []
         if command.is_query:
-            fields = self._fields(
-                list(chain.from_iterable(parse_qsl(text) for _, text in command.data))
-            )
+            pairs = chain.from_iterable(parse_qsl(text) for _, text in command.data)
+            fields = self._fields(list(pairs))
             return [(f"query.{toml_key(key)}", value, "") for key, value in fields.items()]
         option, first = command.data[0]
-        if option == "--data-binary" and first.startswith("@") and not first.endswith(".json"):
-            return self._raw(first[1:])
-        if first.startswith("@"):
-            if is_sound_file(first):
-                return self._raw(first[1:])
-            self.found.notes.append(
-                f"the body is in the file {first[1:]}: put what it holds into send.json"
-            )
-            return [("json", {}, "the body is in a file that was not read")]
-        return self._text_body(first)
+        if not first.startswith("@"):
+            return self._text_body(first)
+        return self._body_in_file(first[1:], is_binary=option == "--data-binary")
+
+    def _body_in_file(self, file: str, *, is_binary: bool) -> list[tuple[str, Any, str]]:
+        if is_sound_file(file) or (is_binary and not file.endswith(".json")):
+            return self._raw(file)
+        self.found.notes.append(f"the body is in the file {file}: put what it holds into send.json")
+        return [("json", {}, "the body is in a file that was not read")]
 
     def _text_body(self, first: str) -> list[tuple[str, Any, str]]:
         try:
@@ -518,26 +523,26 @@ class _Writer:
         said = dict(item.strip().partition("=")[::2] for item in more.split(";") if "=" in item)
         kind = said.get("type")
         if value.startswith(("@", "<")):
-            file = value[1:].strip('"')
-            is_data = kind is not None and ("json" in kind or kind.startswith("text/"))
-            if not self.found.takes_audio and not is_data and not file.endswith((".json", ".txt")):
-                self.found.takes_audio = True
-                self.found.add_format(
-                    kind if kind and kind.startswith("audio/") else extension_of(file)
-                )
-                if kind and not kind.startswith("audio/"):
-                    return {"value": "{audio}", "content_type": kind}
-                return "{audio}"
-            self.found.notes.append(f"the part {name!r} is in the file {file}, which was not read")
-            return {"json": {}, "content_type": kind or "application/json"}
+            return self._file_part(name, value[1:].strip('"'), kind)
         part = self._text_part(name, value)
         if kind is None or part is None:
             return part
-        if isinstance(part, dict):
-            if kind != "application/json":
-                return {**part, "content_type": kind}
-            return part
-        return {"value": part, "content_type": kind}
+        if not isinstance(part, dict):
+            return {"value": part, "content_type": kind}
+        return part if kind == "application/json" else {**part, "content_type": kind}
+
+    def _file_part(self, name: str, file: str, kind: str | None) -> Any:
+        """A part that is a file: the first one that can be is the recording."""
+        is_data = kind is not None and ("json" in kind or kind.startswith("text/"))
+        if self.found.takes_audio or is_data or file.endswith((".json", ".txt")):
+            self.found.notes.append(f"the part {name!r} is in the file {file}, which was not read")
+            return {"json": {}, "content_type": kind or "application/json"}
+        self.found.takes_audio = True
+        if kind and kind.startswith("audio/"):
+            self.found.add_format(kind)
+            return "{audio}"
+        self.found.add_format(extension_of(file))
+        return {"value": "{audio}", "content_type": kind} if kind else "{audio}"
 
     def _text_part(self, name: str, value: str) -> Any:
         if is_key(name):

@@ -107,20 +107,15 @@ class Found:
             )
             return None
         if _is_language(name, value):
-            if _TARGET.search(name):
-                return "{target}"
-            return "{language}"
-        if _RATE.search(name) and value.isdigit():
-            return "{sample_rate}"
-        if _CHANNELS.search(name) and value.isdigit():
-            return "{channels}"
+            return "{target}" if _TARGET.search(name) else "{language}"
+        for pattern, template in ((_RATE, "{sample_rate}"), (_CHANNELS, "{channels}")):
+            if pattern.search(name) and value.isdigit():
+                return template
         if _FORMAT.search(name) and (form := format_called(value)):
             self.add_format(value)
             if value.lower() != form:
                 self.format_names[form] = value
-            if "/" in value:
-                return "{content_type}"
-            return "{format}"
+            return "{content_type}" if "/" in value else "{format}"
         return self.literal(value)
 
     def literal(self, value: str) -> str:
@@ -140,20 +135,22 @@ class Found:
         if isinstance(value, Mapping):
             return {key: self.json(item, key) for key, item in value.items()}
         if isinstance(value, list):
-            if _HINTS.search(name) and all(isinstance(item, str) for item in value):
-                return "{hints}"
-            if _LANGUAGE.search(name) and len(value) == 1 and isinstance(value[0], str):
-                return [self.text(name, value[0])]
-            return [self.json(item, name) for item in value]
+            return self._json_list(value, name)
         if isinstance(value, bool) or value is None:
             return value
         if isinstance(value, (int, float)):
-            if _RATE.search(name):
-                return "{sample_rate}"
-            if _CHANNELS.search(name):
-                return "{channels}"
+            for pattern, template in ((_RATE, "{sample_rate}"), (_CHANNELS, "{channels}")):
+                if pattern.search(name):
+                    return template
             return value
         return self._json_text(name, str(value))
+
+    def _json_list(self, value: list[Any], name: str) -> Any:
+        if _HINTS.search(name) and all(isinstance(item, str) for item in value):
+            return "{hints}"
+        if _LANGUAGE.search(name) and len(value) == 1 and isinstance(value[0], str):
+            return [self.text(name, value[0])]
+        return [self.json(item, name) for item in value]
 
     def _json_text(self, name: str, value: str) -> str | None:
         if is_key(name):

@@ -99,25 +99,26 @@ class _Document:
         if len(within) > _DEEPEST:
             return {}
         if isinstance(value, Mapping):
-            reference = value.get("$ref")
-            if isinstance(reference, str):
-                if reference in within:
-                    return {}
-                return self.resolved(self._at(reference), (*within, reference))
-            if "allOf" in value:
-                return self._all_of(value, within)
-            for key in ("oneOf", "anyOf"):
-                if isinstance(value.get(key), list) and value[key]:
-                    choice = next(
-                        (one for one in value[key] if one != {"type": "null"}), value[key][0]
-                    )
-                    return self.resolved(
-                        {**{k: v for k, v in value.items() if k != key}, **choice}, within
-                    )
-            return {key: self.resolved(item, within) for key, item in value.items()}
+            return self._resolved_mapping(value, within)
         if isinstance(value, list):
             return [self.resolved(item, within) for item in value]
         return value
+
+    def _resolved_mapping(self, value: Mapping[str, Any], within: tuple[str, ...]) -> Any:
+        reference = value.get("$ref")
+        if isinstance(reference, str):
+            if reference in within:
+                return {}
+            return self.resolved(self._at(reference), (*within, reference))
+        if "allOf" in value:
+            return self._all_of(value, within)
+        for key in ("oneOf", "anyOf"):
+            choices = value.get(key)
+            if isinstance(choices, list) and choices:
+                choice = next((one for one in choices if one != {"type": "null"}), choices[0])
+                others = {name: item for name, item in value.items() if name != key}
+                return self.resolved({**others, **choice}, within)
+        return {key: self.resolved(item, within) for key, item in value.items()}
 
     def _all_of(self, value: Mapping[str, Any], within: tuple[str, ...]) -> dict[str, Any]:
         merged: dict[str, Any] = {key: item for key, item in value.items() if key != "allOf"}
@@ -515,56 +516,51 @@ class _Writer:
     def _value(self, name: str, schema: Mapping[str, Any], *, required: bool) -> tuple[Any, str]:
         """What is sent in a field, and what else could be; None when it is left out."""
         choices = [value for value in schema.get("enum") or [] if value is not None]
-        if is_language(name) and schema.get("type") in ("string", None):
-            tags = [value for value in choices if re.fullmatch(r"[a-z]{2,3}([-_]\w+)*", str(value))]
-            self.languages = self.languages or [str(tag) for tag in tags]
-            return "{language}", ""
-        if is_hint(name) and schema.get("type") == "array":
-            return "{hints}", ""
-        formats = {str(value): form for value in choices if (form := format_called(str(value)))}
-        if (
-            formats
-            and re.search(r"format|encod|codec|type", name, re.I)
-            and len(formats) >= 0.5 * len(choices)
-        ):
-            for given, form in formats.items():
-                self.found.add_format(given)
-                if given.lower() != form:
-                    self.found.format_names.setdefault(form, given)
-            return "{format}", ""
-        if re.search(r"hertz|sample.?rate", name, re.I):
-            return "{sample_rate}", ""
+        template = self._template_for(name, schema, choices)
+        if template is not None:
+            return template, ""
         if re.search(r"callback|web.?hook", name, re.I):
             self.found.notes.append(
                 f"{name!r} was left out: see [callback] in the manual if the engine is to call back"
             )
             return None, ""
         known = schema.get("default", schema.get("example", choices[0] if choices else None))
+        others = ""
         if len(choices) > 1:
             others = f"one of {', '.join(map(str, choices[:8]))}"
-        else:
-            others = ""
-        wants_times = (
-            re.search(r"word|timestamp|times", name, re.I) and schema.get("type") == "boolean"
-        )
-        if wants_times:
+        if re.search(r"word|timestamp|times", name, re.I) and schema.get("type") == "boolean":
             return True, "asks for the times of words"
         if re.search(r"(response|output|result).?format|granular|^format$", name, re.I) and choices:
-            best = next(
-                (
-                    value
-                    for value in choices
-                    if re.search("detail|word|json|verbose", str(value), re.I)
-                ),
-                known,
-            )
-            return best, others
+            detailed = re.compile("detail|word|json|verbose", re.I)
+            best = (value for value in choices if detailed.search(str(value)))
+            return next(best, known), others
         if not required:
             return None, ""
         if known is None:
             known = {"boolean": True, "integer": 1, "number": 1}.get(str(schema.get("type")), "...")
             others = others or "fill this in"
         return known, others
+
+    def _template_for(
+        self, name: str, schema: Mapping[str, Any], choices: Sequence[Any]
+    ) -> str | None:
+        """The placeholder that a field stands for; None where it is an ordinary one."""
+        kind = schema.get("type")
+        if is_language(name) and kind in ("string", None):
+            tags = [value for value in choices if re.fullmatch(r"[a-z]{2,3}([-_]\w+)*", str(value))]
+            self.languages = self.languages or [str(tag) for tag in tags]
+            return "{language}"
+        if is_hint(name) and kind == "array":
+            return "{hints}"
+        formats = {str(value): form for value in choices if (form := format_called(str(value)))}
+        is_format = re.search(r"format|encod|codec|type", name, re.I)
+        if formats and is_format and len(formats) >= 0.5 * len(choices):
+            for given, form in formats.items():
+                self.found.add_format(given)
+                if given.lower() != form:
+                    self.found.format_names.setdefault(form, given)
+            return "{format}"
+        return "{sample_rate}" if re.search(r"hertz|sample.?rate", name, re.I) else None
 
     def _asking(self) -> Operation | None:
         """The operation that asks for a job, where the chosen one only starts it."""

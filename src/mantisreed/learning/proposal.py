@@ -62,12 +62,8 @@ def toml_key(key: str) -> str:
 
 def toml_value(value: Any) -> str:
     """A value on one line, as TOML has it; None inside a list or table is left out."""
-    if isinstance(value, bool):
-        if value:
-            return "true"
-        return "false"
-    if isinstance(value, str):
-        # A basic string of TOML allows the escapes of JSON, and no others are needed.
+    if isinstance(value, (bool, str)):
+        # TOML writes booleans, and its basic strings the escapes, as JSON does.
         return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
     if isinstance(value, (int, float)):
         return repr(value)
@@ -77,9 +73,7 @@ def toml_value(value: Any) -> str:
             for key, item in value.items()
             if item is not None
         ]
-        if items:
-            return f"{{ {', '.join(items)} }}"
-        return "{}"
+        return f"{{ {', '.join(items)} }}" if items else "{}"
     if isinstance(value, Sequence):
         return f"[{', '.join(toml_value(item) for item in value if item is not None)}]"
     raise TypeError(f"TOML has no {type(value).__name__}")

@@ -163,30 +163,36 @@ def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None
         pass
     if looks_like_xml(sample):
         document = _xml(sample)
-        if next(iter(document), "").rpartition(":")[2] == "tt":
-            return ("ttml", None)
-        return ("xml", [document])
-    if text.lstrip().startswith("WEBVTT"):
-        return "vtt", None
-    if read_srt(text).cues:
-        return "srt", None
-    if any(line.startswith("data:") for line in text.splitlines()):
-        return "events", _streamed([event.data for event in events_in(sample)], keys)
+        is_ttml = next(iter(document), "").rpartition(":")[2] == "tt"
+        return ("ttml", None) if is_ttml else ("xml", [document])
     lines = list(lines_in(sample))
-    if lines and all(line.lstrip().startswith(("{", "[", '"')) for line in lines[:3]):
-        return "lines", _streamed(lines, keys)
-    if read_webvtt(text).cues:
-        return "vtt", None
+    form: tuple[str, list[Any] | None] | None = None
+    if text.lstrip().startswith("WEBVTT"):
+        form = ("vtt", None)
+    elif read_srt(text).cues:
+        form = ("srt", None)
+    elif any(line.startswith("data:") for line in text.splitlines()):
+        form = ("events", _streamed([event.data for event in events_in(sample)], keys))
+    elif lines and all(line.lstrip().startswith(("{", "[", '"')) for line in lines[:3]):
+        form = ("lines", _streamed(lines, keys))
+    elif read_webvtt(text).cues:
+        form = ("vtt", None)
+    elif _is_ctm(text):
+        form = ("ctm", None)
+    return form or _table_of(text, keys) or ("text", None)
+
+
+def _is_ctm(text: str) -> bool:
+    """Whether a text has a word on each line, with channel, start and length before it."""
     spoken = [
         _CTM.fullmatch(line.strip())
         for line in text.splitlines()
         if line.strip() and not line.startswith(";;")
     ]
-    is_ctm = bool(spoken) and all(line and re.search(r"[^\W\d_]", line[5]) for line in spoken)
+    if not spoken or not all(line and re.search(r"[^\W\d_]", line[5]) for line in spoken):
+        return False
     # The channel is one of few; where it differs from line to line, this is another table.
-    if is_ctm and (len(spoken) < 3 or len({line[2] for line in spoken if line}) <= 2):
-        return "ctm", None
-    return _table_of(text, keys) or ("text", None)
+    return len(spoken) < 3 or len({line[2] for line in spoken if line}) <= 2
 
 
 def _xml(sample: bytes) -> Mapping[str, Any]:
@@ -461,25 +467,11 @@ class _Writer:
         card.key("text", text)
         for other in _alternatives(found.texts, lambda one: one.keys["text"]):
             card.comment(f"or text = {json.dumps(other.keys['text'])} ({other.example})")
-        taken = {text}
         usable = [one for one in times if one.unit == unit] or list(times)
+        taken = {text}
         if usable:
-            best = usable[0]
-            taken |= best.columns
-            if found.count < 2:
-                doubt = "only one item to go by"
-            else:
-                doubt = "the values fit badly"
-            for name, column in best.keys.items():
-                if best.score >= SURE and found.count > 1 and self._is_unit_sure:
-                    card.key(name, column)
-                else:
-                    card.maybe(name, column, f"{doubt}, {best.example}")
-            for other in _alternatives(usable, lambda one: tuple(one.keys.items())):
-                keys = ", ".join(
-                    f"{name} = {json.dumps(column)}" for name, column in other.keys.items()
-                )
-                card.comment(f"or {keys} ({other.example})")
+            taken |= usable[0].columns
+            self._write_times(found, usable)
         rest = [column for column in found.columns if column.name not in taken]
         if key == "words":
             self._write_judged(confidences_of(rest), "confidence")
@@ -491,6 +483,24 @@ class _Writer:
         if key == "passages" and "[0]." in text:
             outer, _, inner = text.rpartition("[0].")
             card.key("alternatives", f"{outer}[1:].{inner}")
+
+    def _write_times(self, found: FoundList, usable: Sequence[Judged]) -> None:
+        """Where times are; as a comment where that is not sure."""
+        best = usable[0]
+        is_sure = best.score >= SURE and found.count > 1 and self._is_unit_sure
+        doubt = "the values fit badly"
+        if found.count < 2:
+            doubt = "only one item to go by"
+        for name, column in best.keys.items():
+            if is_sure:
+                self.card.key(name, column)
+            else:
+                self.card.maybe(name, column, f"{doubt}, {best.example}")
+        for other in _alternatives(usable, lambda one: tuple(one.keys.items())):
+            keys = ", ".join(
+                f"{name} = {json.dumps(column)}" for name, column in other.keys.items()
+            )
+            self.card.comment(f"or {keys} ({other.example})")
 
     def _write_judged(self, judged: Sequence[Judged], key: str) -> None:
         for number, one in enumerate(judged[:_MOST_CANDIDATES]):

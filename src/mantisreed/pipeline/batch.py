@@ -254,51 +254,38 @@ class Batch:
             is_wanted: asked about each when its turn comes; of one that is not wanted any more
                 nothing is sent.
         """
-        is_over = False
-
-        async def work() -> None:
-            nonlocal is_over
-            while not is_over:
-                source = await incoming.get()
-                if source is None:
-                    if not is_over:
-                        is_over = True
-                        for _ in range(at_once):
-                            # Those who wait for the next one hear of it too.
-                            incoming.put_nowait(None)
-                    return
-                if is_over:
-                    incoming.put_nowait(source)
-                    return
-                if not is_wanted(source):
-                    self._services.on_outcome(
-                        Outcome(source, "waiting", error=InterruptedRunError())
-                    )
-                    continue
-                task = RecordingTask(source, self._stem_for(source), 0.0, self._shared)
-                self._tasks.append(task)
-                try:
-                    outcome = await self._followed(task, await self._outcome_of(task))
-                    second = await self._record_of(self._second_job_of(task))
-                    outcome = replace(outcome, job=await self._record_of(task.job), second=second)
-                finally:
-                    self._tasks.remove(task)
-                self._services.on_outcome(outcome)
-
-        at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
+        turns = _Turns(incoming, self._options.card.concurrent_pieces + (os.cpu_count() or 1))
         try:
             await self._make_ready()
-            await _all_or_none(asyncio.create_task(work()) for _ in range(at_once))
+            work = (self._take_turns(turns, is_wanted) for _ in range(turns.at_once))
+            await _all_or_none(map(asyncio.create_task, work))
             if self._follow_ups is not None:
                 for ended in await self._follow_ups.at_the_end():
                     if ended.error is not None:  # there is no recording whose outcome could tell it
                         _log.warning("%s: %s", ended.name, ended.error)
         finally:
             self._writer.close()
-            behind = [incoming.get_nowait() for _ in range(incoming.qsize())]
-            for source in behind:
-                if source is not None:
-                    incoming.put_nowait(source)
+            turns.drop_ends()
+
+    async def _take_turns(self, turns: "_Turns", is_wanted: Callable[[Source], bool]) -> None:
+        """Work on one recording after the other, until there are no more."""
+        while (source := await turns.next()) is not None:
+            if is_wanted(source):
+                self._services.on_outcome(await self._followed_to_its_end(source))
+            else:
+                waiting = Outcome(source, "waiting", error=InterruptedRunError())
+                self._services.on_outcome(waiting)
+
+    async def _followed_to_its_end(self, source: Source) -> Outcome:
+        """What became of a recording, with what is done with its transcript."""
+        task = RecordingTask(source, self._stem_for(source), 0.0, self._shared)
+        self._tasks.append(task)
+        try:
+            outcome = await self._followed(task, await self._outcome_of(task))
+            second = await self._record_of(self._second_job_of(task))
+            return replace(outcome, job=await self._record_of(task.job), second=second)
+        finally:
+            self._tasks.remove(task)
 
     async def _followed(self, task: RecordingTask, outcome: Outcome) -> Outcome:
         """The outcome with those of what is done after it."""
@@ -481,3 +468,40 @@ async def _all_or_none(tasks: "Iterable[asyncio.Task[None]]") -> None:
         for task in begun:
             task.cancel()
         await asyncio.gather(*begun, return_exceptions=True)
+
+
+@dataclass(slots=True)
+class _Turns:
+    """Recordings that several take in turn from one queue, until a None comes.
+
+    Attributes:
+        incoming: the recordings.
+        at_once: how many take turns.
+        is_over: whether the None has come.
+    """
+
+    incoming: "asyncio.Queue[Source | None]"
+    at_once: int
+    is_over: bool = False
+
+    async def next(self) -> Source | None:
+        """The next recording; None when there is none any more."""
+        if self.is_over:
+            return None
+        source = await self.incoming.get()
+        if self.is_over:
+            self.incoming.put_nowait(source)  # it stays for whoever comes next
+            return None
+        if source is None:
+            self.is_over = True
+            for _ in range(self.at_once):
+                # Those who wait for the next one hear of it too.
+                self.incoming.put_nowait(None)
+        return source
+
+    def drop_ends(self) -> None:
+        """Leave nothing in the queue but recordings."""
+        behind = [self.incoming.get_nowait() for _ in range(self.incoming.qsize())]
+        for source in behind:
+            if source is not None:
+                self.incoming.put_nowait(source)

@@ -103,24 +103,30 @@ class CallbackListener:
             return Response(status_code=408)
         if body is None:
             return Response(status_code=413)
+        return Response(status_code=await self._answered(request, called, body))
+
+    async def _answered(self, request: Request, called: RequestRecord, body: bytes) -> int:
+        """Take a call that came whole; gives the status that says what became of it."""
         job = await self._writer.perform(lambda ledger: ledger.listing.job(called.job))
         try:
             options = options_of_job(self._workspace, job.engine, stored_options(job))
         except InputError as error:
             _log.warning("a call for %s cannot be used: %s", job.id, error)
-            return Response(status_code=503)
+            return 503
         if not self._is_believed(options, request, body):
             _log.warning("a call for %s was not signed as it should be", job.id)
-            return Response(status_code=401)
+            return 401
         call = request.headers.get("webhook-id")
-        if call and not await self._writer.perform(
-            lambda ledger: ledger.calls.take(f"{job.engine} {call}")
-        ):
-            return Response(status_code=204)
-        task = asyncio.create_task(self._seen_to(options, called, body))
-        self._under_way.add(task)
-        task.add_done_callback(self._under_way.discard)
-        return Response(status_code=204)
+        is_new = True
+        if call:
+            is_new = await self._writer.perform(
+                lambda ledger: ledger.calls.take(f"{job.engine} {call}")
+            )
+        if is_new:
+            task = asyncio.create_task(self._seen_to(options, called, body))
+            self._under_way.add(task)
+            task.add_done_callback(self._under_way.discard)
+        return 204
 
     def _is_believed(self, options: TranscriptionOptions, request: Request, body: bytes) -> bool:
         callback = options.card.callback

@@ -66,31 +66,34 @@ def _check_rule(
     workspace: Workspace, rule: FollowUp, rules: Mapping[str, FollowUp], formats: tuple[str, ...]
 ) -> None:
     """See that what a follow-up names inside the settings and on this machine is there."""
-    if rule.to:
-        for name in filter(None, (rule.service, rule.back)):
-            kind = workspace.service(name).kind
-            if kind != "text":
-                raise InputError(f"service {name} gives {kind}, and cannot translate")
+    for name in filter(None, (rule.service, rule.back)) if rule.to else ():
+        kind = workspace.service(name).kind
+        if kind != "text":
+            raise InputError(f"service {name} gives {kind}, and cannot translate")
+    # Whatever a service gives is written to a file too.
+    there = (*formats, *(name for name in rule.follows if rules[name].service is not None))
     for key, wanted in _named_files(rule):
-        # Whatever a service gives is written to a file too.
-        there = (*formats, *(name for name in rule.follows if rules[name].service is not None))
-        for name in wanted:
-            if name not in there:
-                known = ", ".join(there) or "none"
-                raise InputError(
-                    f"there will be no file {name!r}", where=key, advice=f"there will be: {known}"
-                )
-    if rule.command is not None:
-        program = _plain(rule.command.run[0]) if rule.command.run else None
-        if program is not None and shutil.which(str(Path(program).expanduser())) is None:
+        missing = [name for name in wanted if name not in there]
+        if missing:
+            known = ", ".join(there) or "none"
             raise InputError(
-                f"there is no program {program!r} on this machine",
-                where=f"after.{rule.name}.command",
+                f"there will be no file {missing[0]!r}", where=key, advice=f"there will be: {known}"
             )
+    if rule.command is not None and rule.command.run:
+        _check_program(rule.name, rule.command.run[0])
     if rule.copy is not None:
         _check_copy(workspace, rule)
     if rule.rows is not None and rule.rows.file is not None:
         check_file(workspace.folder / rule.rows.file, rule.rows)
+
+
+def _check_program(name: str, template: Template) -> None:
+    """See that the program of a follow-up is there, where its name is known before."""
+    program = _plain(template)
+    if program is not None and shutil.which(str(Path(program).expanduser())) is None:
+        raise InputError(
+            f"there is no program {program!r} on this machine", where=f"after.{name}.command"
+        )
 
 
 def _named_files(rule: FollowUp) -> Iterator[tuple[str, tuple[str, ...]]]:

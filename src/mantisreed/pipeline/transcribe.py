@@ -336,7 +336,6 @@ def run_batch(
 
     The first interruption by the user lets what is on its way come in, the second ends at once.
     """
-
     card, _ = fitted(options.card)
     options = replace(options, card=card)
 

@@ -126,50 +126,47 @@ def found_in(
 
 
 def _spans(text: str, redaction: Redaction) -> Iterator[tuple[str, int, int]]:
-    """Kinds of personal data and where they are in a text, those first that are told apart best."""
-    kinds, written = redaction.kinds, text
-    text = _flat(text)
-    # See below: what follows it may look like a part of it.
-    searches: list[tuple[str, re.Pattern[str], Callable[[str], bool]]] = [
-        (
-            "iban",
-            _IBAN,
-            lambda given: False,
-        ),
-        ("card", _CARD, _is_card),
-        ("mail", _MAIL, lambda given: True),
-        ("mail", _SPOKEN_MAIL, lambda given: True),
-        ("phone", _PHONE, _is_phone),
-    ]
-    for kind, pattern, is_right in searches:
-        if kind not in kinds:
-            continue
-        for match in pattern.finditer(text):
-            if kind == "iban":
-                length = _account_length(match[0])
-                if length:
-                    yield kind, match.start(), match.start() + length
-            elif is_right(match[0]):
-                yield kind, match.start(), match.end()
+    """Kinds of personal data and where they are in a text, those first that are told apart best:
+    what follows may look like a part of it.
+    """
+    kinds, flat = redaction.kinds, _flat(text)
+    if "iban" in kinds:
+        yield from _accounts(flat)
+    for kind, pattern, is_right in _SEARCHES:
+        if kind in kinds:
+            found = _places(kind, pattern, flat)
+            yield from (place for place in found if is_right(flat[place[1] : place[2]]))
     if "phone" in kinds:
-        for match in _CALLED.finditer(text):
-            if len(_digits(match["number"])) in _SHORT_PHONE_DIGITS and not _DATE.fullmatch(
-                match["number"]
-            ):
-                yield "phone", match.start("number"), match.end("number")
+        yield from _called_numbers(flat)
     if "name" in kinds and redaction.names:
-        names = _names(redaction.names)
-        yield from (
-            ("name", match.start(), match.end()) for match in names.finditer(_plain(written))
-        )
-    if "pattern" in kinds:
-        for given in redaction.patterns:
-            yield from (
-                ("pattern", one.start(), one.end()) for one in re.finditer(given, written) if one[0]
-            )
+        yield from _places("name", _names(redaction.names), _plain(text))
+    for given in redaction.patterns if "pattern" in kinds else ():
+        yield from _places("pattern", re.compile(given), text)
     if redaction.strong_words:
-        strong = _strong(redaction.strong_words)
-        yield from (("strong", match.start(), match.end()) for match in strong.finditer(written))
+        yield from _places("strong", _strong(redaction.strong_words), text)
+
+
+def _accounts(text: str) -> Iterator[tuple[str, int, int]]:
+    """Account numbers, as long as their countries have them."""
+    for match in _IBAN.finditer(text):
+        length = _account_length(match[0])
+        if length:
+            yield "iban", match.start(), match.start() + length
+
+
+def _called_numbers(text: str) -> Iterator[tuple[str, int, int]]:
+    """Short numbers that a word before them makes those of phones; dates are none."""
+    for match in _CALLED.finditer(text):
+        number = match["number"]
+        if len(_digits(number)) in _SHORT_PHONE_DIGITS and not _DATE.fullmatch(number):
+            yield "phone", match.start("number"), match.end("number")
+
+
+def _places(kind: str, pattern: re.Pattern[str], text: str) -> Iterator[tuple[str, int, int]]:
+    """Where a pattern finds something."""
+    for match in pattern.finditer(text):
+        if match[0]:
+            yield kind, match.start(), match.end()
 
 
 def _flat(text: str) -> str:
@@ -565,3 +562,14 @@ def _hidden_cues(cues: Sequence[Cue], redaction: Redaction, language: str | None
             yield cue
         elif lines:
             yield replace(cue, lines=tuple(lines), words=(), marks=(), turns=())
+
+
+_SEARCHES: tuple[tuple[str, re.Pattern[str], Callable[[str], bool]], ...] = (
+    ("card", _CARD, _is_card),
+    ("mail", _MAIL, lambda given: True),
+    ("mail", _SPOKEN_MAIL, lambda given: True),
+    ("phone", _PHONE, _is_phone),
+)
+"""What is searched for, and which of the places found is right; those first that are told apart
+best.
+"""

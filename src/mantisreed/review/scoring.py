@@ -374,10 +374,11 @@ def calibration(steps: Sequence[Step]) -> list[tuple[float, float, int]]:
     Ten ranges of confidence, those without words left out. Where confidences are calibrated, the
     first two agree.
     """
-    known: list[tuple[float, bool]] = []
-    for step in steps:
-        if step.heard is not None and step.heard.confidence is not None:
-            known.append((step.heard.confidence, step.kind == "equal"))
+    known = [
+        (step.heard.confidence, step.kind == "equal")
+        for step in steps
+        if step.heard is not None and step.heard.confidence is not None
+    ]
     found = []
     for low in range(_BINS):
         own = [(sure, right) for sure, right in known if low == min(_BINS - 1, int(sure * _BINS))]

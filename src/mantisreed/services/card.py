@@ -192,21 +192,26 @@ def _contradictions(card: TextServiceCard) -> Iterator[Problem]:
         yield "", "no step sends the text: {text}, or {passages} for a list of texts"
     if {"text", "passages"} <= names:
         yield "", "the text is sent twice, as {text} and as {passages}"
-    reply = card.reply
-    ways = [key for key in ("text", "texts", "data", "sound") if getattr(reply, key)]
-    if (reply.format == "text" and reply.inside is None) or reply.format in SOUND_FORMATS:
-        if ways:
-            yield ".reply", f"{ways[0]!r} is not read with format = {reply.format!r}"
-    elif len(ways) != 1:
-        yield ".reply", "expected one of the keys 'text', 'texts', 'data' and 'sound'"
     if card.item is not None and "passages" not in names:
         yield "", "'item' has no effect without {passages}"
     if card.item is not None and set(card.item.names) - {"text", "number"}:
         yield ".item", "known here are {text} and {number}"
-    if reply.format in ("lines", "events") and reply.text is None:
-        yield ".reply", f"format = {reply.format!r} needs 'text': the part that each brings"
-    if (reply.texts is not None) != ("passages" in names):
+    yield from _wrong_reply(card.reply)
+    if (card.reply.texts is not None) != ("passages" in names):
         yield (
             ".reply",
             "'texts' and {passages} belong together: a list of texts for a list of texts",
         )
+
+
+def _wrong_reply(reply: TextReply) -> Iterator[Problem]:
+    """Keys that say nowhere, or twice, where the text is."""
+    ways = [key for key in ("text", "texts", "data", "sound") if getattr(reply, key)]
+    is_whole = reply.format == "text" and reply.inside is None
+    if is_whole or reply.format in SOUND_FORMATS:
+        if ways:
+            yield ".reply", f"{ways[0]!r} is not read with format = {reply.format!r}"
+    elif len(ways) != 1:
+        yield ".reply", "expected one of the keys 'text', 'texts', 'data' and 'sound'"
+    if reply.format in ("lines", "events") and reply.text is None:
+        yield ".reply", f"format = {reply.format!r} needs 'text': the part that each brings"

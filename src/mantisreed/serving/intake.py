@@ -221,16 +221,8 @@ class Intake:
         self, wanted: _Wanted, token: Token, own: Path, before: Order | None
     ) -> Received:
         # Forms send what was left empty too.
-        given = {
-            name: value for name, value in wanted.given.items() if value is not None and value != ""
-        }
-        unknown = [name for name in given if name not in API_OPTIONS.keys() | _OTHERS]
-        if unknown:
-            names = ", ".join(sorted(API_OPTIONS))
-            raise Problem(400, f"unknown option {unknown[0][:60]!r}", advice=f"options are {names}")
-        for name in _OTHERS & given.keys():
-            if not isinstance(given[name], str):
-                raise Problem(400, f"{name} is a text")
+        given = {name: value for name, value in wanted.given.items() if value not in (None, "")}
+        _check_names(given)
         places = [name for name in ("link", "path", "upload") if given.get(name)]
         if len(places) + (wanted.file is not None) != 1:
             raise Problem(
@@ -238,46 +230,61 @@ class Intake:
                 "one recording is taken: a file, a link, a path, or an upload",
                 advice="curl -F recording=@talk.mp3, or JSON with link, path or upload",
             )
-        call, profile = given.get("call"), given.get("profile", "live")
-        if call is not None:
-            await self.check_call(call)
-        if profile not in ("live", "test"):
-            raise Problem(400, "profile is live or test")
+        if given.get("call") is not None:
+            await self.check_call(given["call"])
         order = Order(
             id=own.name,
             owner=token.name,
             name=file_name(given.get("name") or wanted.name or "recording"),
             options=options_given(self.workspace, given),
-            call=call,
-            profile=profile,
+            call=given.get("call"),
+            profile=given.get("profile", "live"),
         )
         wait = wait_of(given.get("wait"))
         if wanted.file is not None:
             return Received(await self._with_file(order, wanted.file, token), wait)
-        if given.get("link"):
-            await self.check_link(given["link"], "link")
-            name = file_name(given.get("name") or split_url(given["link"]).path)
-            limits = {
-                "most_bytes": self.most_bytes(token),
-                "most_seconds": self.most_seconds(token),
-            }
-            return Received(_changed(order, link=given["link"], name=name, **limits), wait)
         if given.get("path"):
             return Received(await self._with_path(order, given["path"], token), wait)
+        if given.get("link"):
+            return Received(await self._with_link(order, given, token), wait)
         if before is not None and before.upload == given["upload"]:
             name = file_name(given["name"]) if given.get("name") else before.name
             return Received(_changed(order, upload=before.upload, name=name), wait)
+        order, upload = await self._with_upload(order, given, token, own)
+        return Received(order, wait, upload)
+
+    async def _with_link(self, order: Order, given: dict[str, Any], token: Token) -> Order:
+        """The order of a link, which is fetched when its turn comes.
+
+        Raises:
+            Problem: it cannot be followed.
+        """
+        await self.check_link(given["link"], "link")
+        return _changed(
+            order,
+            link=given["link"],
+            name=file_name(given.get("name") or split_url(given["link"]).path),
+            most_bytes=self.most_bytes(token),
+            most_seconds=self.most_seconds(token),
+        )
+
+    async def _with_upload(
+        self, order: Order, given: dict[str, Any], token: Token, own: Path
+    ) -> tuple[Order, Upload]:
+        """The order of an upload. That stays until the job is accepted: whoever has sent gigabytes
+        may correct a mistyped option.
+
+        Raises:
+            Problem: it is not complete, or no recording.
+        """
         upload = self.uploads.get(given["upload"], token.name)
         if not upload.is_complete:
             raise Problem(
                 409, f"the upload is not complete: {self.uploads.offset(upload)} bytes have come"
             )
-        # The upload stays until the job is accepted: whoever has sent gigabytes may correct a
-        # mistyped option.
         target = own / file_name(given.get("name") or upload.name)
         await asyncio.to_thread(self.uploads.put, upload, target)
-        order = await self._with_file(_changed(order, upload=upload.id), target, token)
-        return Received(order, wait, upload)
+        return await self._with_file(_changed(order, upload=upload.id), target, token), upload
 
     async def _with_file(self, order: Order, file: Path, token: Token) -> Order:
         duration = await asyncio.to_thread(self._duration, file, token)
@@ -413,6 +420,23 @@ def content_length(request: Request) -> int | None:
 
 def _changed(order: Order, **changes: Any) -> Order:
     return msgspec.structs.replace(order, **changes)
+
+
+def _check_names(given: dict[str, Any]) -> None:
+    """See that all fields of a request are known, and what is no option is a text.
+
+    Raises:
+        Problem: one is not.
+    """
+    unknown = [name for name in given if name not in API_OPTIONS.keys() | _OTHERS]
+    if unknown:
+        names = ", ".join(sorted(API_OPTIONS))
+        raise Problem(400, f"unknown option {unknown[0][:60]!r}", advice=f"options are {names}")
+    for name in _OTHERS & given.keys():
+        if not isinstance(given[name], str):
+            raise Problem(400, f"{name} is a text")
+    if given.get("profile", "live") not in ("live", "test"):
+        raise Problem(400, "profile is live or test")
 
 
 def wait_of(given: str | None) -> float:

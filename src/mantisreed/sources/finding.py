@@ -99,19 +99,7 @@ def _recordings_of(
     if isinstance(given, str) and given.lower().startswith("file://"):
         path = Path(unquote(split_url(given).path))
     if path.is_dir():
-        skipped: list[Skipped] = []
-        found_inside = recordings_in(path, selection, skipped.append)
-        inside = sorted(found_inside, key=lambda source: os.fsencode(source.path))
-        for line in described_skips(path, skipped):
-            on_note(line)
-        if not inside:
-            advice = "recordings end in .wav, .mp3, .m4a, ..." + (
-                "; see --include and --exclude" if selection.include or selection.exclude else ""
-            )
-            raise NothingThereError(
-                "no recording in this folder", where=printable(path), advice=advice
-            )
-        return inside
+        return _recordings_inside(path, selection, on_note)
     try:
         kind = path.stat().st_mode
     except (OSError, ValueError) as error:
@@ -127,6 +115,29 @@ def _recordings_of(
     if path.suffix.lower() in FEED_SUFFIXES:
         return _recordings_of_feed(os.fspath(path), selection)
     return [Source(path)]
+
+
+def _recordings_inside(
+    folder: Path, selection: Selection, on_note: Callable[[str], None]
+) -> list[Source]:
+    """The recordings in a folder, in order.
+
+    Raises:
+        NothingThereError: there is none.
+    """
+    skipped: list[Skipped] = []
+    found = recordings_in(folder, selection, skipped.append)
+    inside = sorted(found, key=lambda source: os.fsencode(source.path))
+    for line in described_skips(folder, skipped):
+        on_note(line)
+    if not inside:
+        advice = "recordings end in .wav, .mp3, .m4a, ..."
+        if selection.include or selection.exclude:
+            advice += "; see --include and --exclude"
+        raise NothingThereError(
+            "no recording in this folder", where=printable(folder), advice=advice
+        )
+    return inside
 
 
 def _at_address(given: str, selection: Selection) -> list[Source] | None:

@@ -343,21 +343,26 @@ def recordings_in(
                 )
         for name in files:
             path = Path(parent, name)
-            if is_recording(name):
-                if not selection.takes(path.relative_to(folder)):
-                    continue
-                if _is_empty(path):
-                    on_skip(Skipped(path, "empty"))
-                else:
+            why = _why_skipped(path)
+            if why is None:
+                if selection.takes(path.relative_to(folder)):
                     yield Source(path)
-            elif _is_left_out(name):
-                on_skip(Skipped(path, "hidden or partial"))
-            elif not name.startswith("."):
-                on_skip(Skipped(path, "not recordings by their names"))
+            elif why:
+                on_skip(Skipped(path, why))
     for error in unread:
         yield Source(
             Path(error.filename), problem=f"this folder cannot be read ({reason_of(error)})"
         )
+
+
+def _why_skipped(path: Path) -> str | None:
+    """Why a file is not taken; empty where that need not be told, None where it is a recording."""
+    name = path.name
+    if is_recording(name):
+        return "empty" if _is_empty(path) else None
+    if _is_left_out(name):
+        return "hidden or partial"
+    return "" if name.startswith(".") else "not recordings by their names"
 
 
 def is_recording(name: str) -> bool:

@@ -14,10 +14,11 @@ Times are seconds.
 """
 
 import secrets
+from collections.abc import Container
 from typing import Any
 
 import anyio.to_thread
-from starlette.datastructures import UploadFile
+from starlette.datastructures import FormData, UploadFile
 from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.routing import BaseRoute, Route
@@ -45,15 +46,10 @@ def routes(listener: Listener, key: str, *, most_bytes: int = MOST_BYTES) -> lis
             return _trouble(401, "this key opens no sluice here")
         async with request.form(max_files=1, max_fields=10) as form:
             sound, tongue, into = form.get("sound"), form.get("tongue"), form.get("into")
-            if not isinstance(sound, UploadFile):
-                return _trouble(422, "the form has no file named sound")
-            if form.get("creek") not in MODELS:
-                return _trouble(422, f"creek has to be one of {', '.join(MODELS)}")
-            # A bank that does not say in which languages its phrases are is heard in any.
-            if tongue is not None and listener.tongues and tongue not in listener.tongues:
-                return _trouble(422, f"the tongue {tongue!r} is not spoken here")
-            if (sound.size or 0) > most_bytes:
-                return _trouble(413, f"{sound.size} bytes will not go through; {most_bytes} would")
+            wrong = _wrong_form(form, listener.tongues, most_bytes)
+            if wrong is not None:
+                return wrong
+            assert isinstance(sound, UploadFile)
             content = await sound.read()
         try:
             hearing = await anyio.to_thread.run_sync(
@@ -151,6 +147,21 @@ def _answer(hearing: Hearing) -> dict[str, Any]:
             for line in hearing.lines
         ],
     }
+
+
+def _wrong_form(form: FormData, tongues: Container[str], most_bytes: int) -> JSONResponse | None:
+    """What is wrong with a request; None where nothing is."""
+    sound, tongue = form.get("sound"), form.get("tongue")
+    if not isinstance(sound, UploadFile):
+        return _trouble(422, "the form has no file named sound")
+    if form.get("creek") not in MODELS:
+        return _trouble(422, f"creek has to be one of {', '.join(MODELS)}")
+    # A bank that does not say in which languages its phrases are is heard in any.
+    if tongue is not None and tongues and tongue not in tongues:
+        return _trouble(422, f"the tongue {tongue!r} is not spoken here")
+    if (sound.size or 0) > most_bytes:
+        return _trouble(413, f"{sound.size} bytes will not go through; {most_bytes} would")
+    return None
 
 
 def _trouble(status: int, text: str) -> JSONResponse:

@@ -21,6 +21,18 @@ _ADDRESS = re.compile(r"<([^>]*)>")
 _UNKNOWN = "nobody"
 
 
+_ANSWERS = {
+    "EHLO": "250-mailbox.marsh.example\r\n250 AUTH PLAIN",
+    "HELO": "250 mailbox.marsh.example",
+    "AUTH": "235 come in",  # it knows no passwords, and keeps none
+    "MAIL": "250 go on",
+    "RSET": "250 as you like",
+    "NOOP": "250 as you like",
+    "QUIT": "221 bye",
+}
+"""Answers that are always the same (RFC 5321, 4.1)."""
+
+
 class MailBox:
     """The server, with what it has taken.
 
@@ -51,29 +63,18 @@ class MailBox:
             while line := await reader.readline():
                 words = line.decode("utf-8", "replace").strip()
                 verb = words[:4].upper()
-                if verb == "EHLO":
-                    await say("250-mailbox.marsh.example\r\n250 AUTH PLAIN")
-                elif verb == "HELO":
-                    await say("250 mailbox.marsh.example")
-                elif verb == "AUTH":
-                    await say("235 come in")  # it knows no passwords, and keeps none
-                elif verb == "MAIL":
+                if verb == "MAIL":
                     recipients.clear()
-                    await say("250 go on")
-                elif verb == "RCPT":
-                    found = _ADDRESS.search(words)
-                    is_known = found is not None and not found[1].startswith(_UNKNOWN)
-                    recipients += [found[1]] if is_known and found else []
-                    await say("250 go on" if is_known else "550 no such mail box")
+                if verb == "RCPT":
+                    await say(_recipient_answer(words, recipients))
                 elif verb == "DATA" and recipients:
                     await say("354 end with a dot")
                     self._keep(await self._message(reader))
                     await say("250 taken")
-                elif verb == "QUIT":
-                    await say("221 bye")
-                    return
                 else:
-                    await say("250 as you like" if verb in ("RSET", "NOOP") else "503 not now")
+                    await say(_ANSWERS.get(verb, "503 not now"))
+                if verb == "QUIT":
+                    return
         except (ConnectionError, asyncio.LimitOverrunError, ValueError):
             pass  # the sender has gone, or is none
         finally:
@@ -117,3 +118,12 @@ def mailbox(folder: Path) -> Iterator[tuple[str, MailBox]]:
         loop.call_soon_threadsafe(stopping.set)
         thread.join()
         loop.close()
+
+
+def _recipient_answer(words: str, recipients: list[str]) -> str:
+    """What is answered to a recipient, who is noted where there is such a mail box."""
+    found = _ADDRESS.search(words)
+    if found is None or found[1].startswith(_UNKNOWN):
+        return "550 no such mail box"
+    recipients.append(found[1])
+    return "250 go on"

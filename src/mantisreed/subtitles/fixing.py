@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 from itertools import pairwise
 
-from mantisreed.subtitles.breaks import PLAIN, break_penalties
+from mantisreed.subtitles.break_rules import PLAIN
+from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import SLACK, Finding, check_cues, has_dash
 from mantisreed.subtitles.cues import Cue, Mark, text_width
 from mantisreed.subtitles.layout import CUE_BREAK, broken_into_lines

@@ -84,3 +84,8 @@ def words_of_language(tongue: str) -> LanguageWords:
             parts = written.split()
         sets[field.name] = frozenset(" ".join(part.split()) for part in parts if part.strip())
     return LanguageWords(**sets)
+
+
+def is_known_language(language: str) -> bool:
+    """Whether there are tables of a language, by its tag."""
+    return words_of_language(language.split("-")[0].lower()) != LanguageWords()

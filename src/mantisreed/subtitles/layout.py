@@ -13,7 +13,8 @@ from itertools import chain, pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from mantisreed.subtitles.breaks import CLAUSE, SENTENCE, break_penalties
+from mantisreed.subtitles.break_rules import CLAUSE, SENTENCE
+from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.frames import on_frames
 from mantisreed.subtitles.overlaps import DASH
@@ -194,39 +195,66 @@ def broken_into_lines(
     if not more and (two := _two_lines(edges, glued, penalties, limit)) is not None:
         return line(0, two), line(two, count)
     # best[lines][last]: cost and where the last line begins
-    best: list[dict[int, tuple[float, int]]] = [{0: (0.0, 0)}]
-    # The innermost loop runs for every line of every cue; it calls nothing, and has the costs of
-    # `_unevenness` in it.
-    share = _LOPSIDED / limit**2
-    for earliest, latest in _line_windows(width, count, limit, more):
-        reached: dict[int, tuple[float, int]] = {}
-        for first, (cost, before) in best[-1].items():
-            begin = edges[first] + (0 if glued[first] else 1)
-            above = width(before, first) if first else -1
-            if first:
-                cost += penalties[first]
-            for last in range(max(first + 1, earliest), latest + 1):
-                wide = edges[last] - begin
-                total = cost
-                if wide > limit:
-                    if last > first + 1:
-                        break
-                    total += _RULE
-                if above >= 0:
-                    differ = above - wide
-                    total += (
-                        _BALANCE * abs(differ)
-                        + share * differ * differ
-                        + (_TOP_HEAVY if differ > 0 else 0.0)
-                    )
-                known = reached.get(last)
-                if known is None or total < known[0]:
-                    reached[last] = total, first
-        best.append(reached)
+    best: list[_Reached] = [{0: (0.0, 0)}]
+    for window in _line_windows(width, count, limit, more):
+        best.append(_one_line_more(best[-1], window, edges, glued, penalties, limit))
     ends = [count]
     for level in range(len(best) - 1, 0, -1):
         ends.append(best[level][ends[-1]][1])
     return tuple(line(first, last) for first, last in pairwise(reversed(ends)))
+
+
+_Reached = dict[int, tuple[float, int]]
+
+
+def _one_line_more(
+    known: _Reached,
+    window: tuple[int, int],
+    edges: Sequence[int],
+    glued: Sequence[bool],
+    penalties: Sequence[float],
+    limit: int,
+) -> _Reached:
+    """The cheapest ways to reach each place with one line more, each with its cost and where its
+    last line begins.
+
+    The innermost loop runs for every line of every cue; it calls nothing, and has the costs of
+    `_unevenness` in it.
+
+    Args:
+        known: the same with one line less.
+        window: the earliest and the latest place where the line may end.
+        edges: places in columns.
+        glued: which words are written without a space before.
+        penalties: of a break before each.
+        limit: of a line, in columns.
+    """
+    share = _LOPSIDED / limit**2
+    earliest, latest = window
+    reached: _Reached = {}
+    for first, (so_far, before) in known.items():
+        begin = edges[first] + (0 if glued[first] else 1)
+        above = -1
+        cost = so_far
+        if first:
+            above = edges[first] - edges[before] - (0 if glued[before] else 1)
+            cost += penalties[first]
+        for last in range(max(first + 1, earliest), latest + 1):
+            wide = edges[last] - begin
+            total = cost
+            if wide > limit:
+                if last > first + 1:
+                    break
+                total += _RULE
+            if above >= 0:
+                differ = above - wide
+                total += _BALANCE * abs(differ) + share * differ * differ
+                if differ > 0:
+                    total += _TOP_HEAVY
+            cheapest = reached.get(last)
+            if cheapest is None or total < cheapest[0]:
+                reached[last] = total, first
+    return reached
 
 
 def _line_windows(

@@ -320,7 +320,7 @@ def _untagged(text: str) -> _Text:
     parts: list[str] = []  # of what is shown; one text that grows would be copied again and again
     length = 0
     text = _with_plain_breaks(text, found)
-    inside: dict[str, list[int]] = {}  # places in spans, of tags that are open
+    tags = _OpenTags(found, len(text))
     is_drawing = False  # what follows are coordinates of a shape, and no text
     for tag in _TAG.finditer(text):
         if not is_drawing:
@@ -334,35 +334,57 @@ def _untagged(text: str) -> _Text:
             continue
         name = _SYNONYMS.get(tag[2].lower(), tag[2].lower())
         if tag[1]:
-            number = inside[name].pop() if inside.get(name) else _NO_SPAN
-            if number != _NO_SPAN:
-                found.spans[number] = (found.spans[number][0], length, found.spans[number][2])
-            continue
-        # What is bold is not made bolder, and tags that nobody closes must not pile up over a long
-        # text.
-        if name in STYLES:
-            is_more = bool(inside.get(name))
+            tags.close(name, length)
         else:
-            is_more = sum(map(len, inside.values())) >= DEEPEST
-        if is_more:
-            inside.setdefault(name, []).append(_NO_SPAN)
-            continue
-        if name in STYLES:
-            mark = name
-        elif name == "font":
-            mark = _colour_in(tag[0])
-        else:
-            mark = None
-        if mark is None:
-            found.dropped.setdefault(_KINDS.get(name, "style"), tag[0])
-            mark = ""
-        inside.setdefault(name, []).append(len(found.spans))
-        found.spans.append((length, len(text), mark))
+            tags.open(name, tag[0], length)
     if not is_drawing:
         parts.append(text[at:])
     found.shown = "".join(parts)
     found.spans = [span for span in found.spans if span[2]]
     return found
+
+
+@dataclass(slots=True)
+class _OpenTags:
+    """Tags that are open, and the spans that they make.
+
+    Attributes:
+        found: the text, with its spans.
+        end: of the text, to which a tag reaches that nobody closes.
+    """
+
+    found: _Text
+    end: int
+    _places: dict[str, list[int]] = field(default_factory=dict)  # in spans, by name
+
+    def close(self, name: str, length: int) -> None:
+        """A tag ends."""
+        number = _NO_SPAN
+        if self._places.get(name):
+            number = self._places[name].pop()
+        if number != _NO_SPAN:
+            first, _, mark = self.found.spans[number]
+            self.found.spans[number] = (first, length, mark)
+
+    def open(self, name: str, written: str, length: int) -> None:
+        """A tag begins. What is bold is not made bolder, and tags that nobody closes must not pile
+        up over a long text.
+        """
+        places = self._places.setdefault(name, [])
+        if name in STYLES:
+            is_more = bool(places)
+        else:
+            is_more = sum(map(len, self._places.values())) >= DEEPEST
+        if is_more:
+            places.append(_NO_SPAN)
+            return
+        mark = name if name in STYLES else None
+        if name == "font":
+            mark = _colour_in(written)
+        if mark is None:
+            self.found.dropped.setdefault(_KINDS.get(name, "style"), written)
+        places.append(len(self.found.spans))
+        self.found.spans.append((length, self.end, mark or ""))
 
 
 def _with_plain_breaks(text: str, found: _Text) -> str:

@@ -4,8 +4,8 @@ algorithm.
 
 import html
 import re
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import replace
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from itertools import chain, pairwise
 
 from mantisreed.subtitles.cues import Cue, Subtitles
@@ -244,75 +244,113 @@ class _Parser:
         """Sections 6.4 and 6.5: the text without its tags, what they mark, the voices, inner
         timestamps as words.
         """
-        shown = ""
-        stamps: list[tuple[float, int]] = [(cue.start, 0)]
-        voices: list[tuple[str | None, int]] = []
-        spans: list[tuple[int, int | None, str]] = []
-        inside: list[tuple[str, int]] = []  # names of tags, and their place in spans
+        text = _CueText(self._remark, cue)
         for piece in _PIECE.finditer(payload):
             tag = piece[1]
             if tag is None:
-                if _BARE_AMPERSAND.search(piece[0]):
-                    self._remark("an ampersand is not escaped", excerpt_of(piece[0]), "&amp;")
-                shown += html.unescape(piece[0])
+                text.show(piece[0])
                 continue
             if not piece[2]:
                 self._remark("a tag does not end", excerpt_of(piece[0]), ">")
-            if stamp := _STAMP.match(tag.strip()):
-                moment = seconds_of(stamp.groups())
-                if not stamps[-1][0] < moment < cue.end:
-                    allowed = f"a time between {clock(stamps[-1][0])} and {clock(cue.end)}"
-                    self._remark("a time inside a cue is out of order", tag.strip(), allowed)
-                stamps.append((moment, len(shown)))
-                continue
             name = re.split(r"[.\s]", tag.removeprefix("/"), maxsplit=1)[0]
-            if name not in _TAGS:
+            if stamp := _STAMP.match(tag.strip()):
+                text.stamp(seconds_of(stamp.groups()), tag.strip())
+            elif name not in _TAGS:
                 self._remark(
                     "a tag is not known and was left out",
                     excerpt_of(piece[0]),
                     "b, i, u, c, v, lang, ruby, rt",
                 )
-            elif not tag.startswith("/"):
-                if name == "v":
-                    if tag.startswith("v."):
-                        annotation = tag.partition(" ")[2]
-                    else:
-                        annotation = " ".join(tag.split(None, 1)[1:])
-                    voices.append(
-                        (_SPACES.sub(" ", html.unescape(annotation)).strip() or None, len(shown))
-                    )
-                if len(inside) >= DEEPEST:
-                    self._remark(
-                        "tags are nested too deeply, and one was left out",
-                        f"<{excerpt_of(tag)}>",
-                        "30",
-                    )
-                    continue
-                inside.append((name, len(spans)))
-                spans.append((len(shown), None, _SPACES.sub(" ", tag).strip()))
-            elif any(open_name == name for open_name, _ in inside):
-                while inside:
-                    open_name, at = inside.pop()
-                    spans[at] = (spans[at][0], len(shown), spans[at][2])
-                    if open_name == name:
-                        break
-                    if not (open_name == "rt" and name == "ruby"):
-                        self._remark(
-                            "tags end in another order than they begin",
-                            f"</{name}>",
-                            f"</{open_name}>",
-                        )
+            elif tag.startswith("/"):
+                text.close(name)
             else:
-                self._remark("an end tag has no beginning", f"</{name}>", "none")
-        for name, at in inside:
-            if name != "v" or spans[at][0] > 0:
-                self._remark("a tag is not closed", f"<{excerpt_of(spans[at][2])}>", f"</{name}>")
+                text.open(name, tag)
+        yield from text.cues()
+
+
+@dataclass(slots=True)
+class _CueText:
+    """The text of a cue as it is read.
+
+    Attributes:
+        remark: told what is odd: what, what was found, what is allowed.
+        cue: its times.
+        shown: the text so far.
+        stamps: moments, each with its place in the text.
+        voices: names of who speaks, each with its place.
+        spans: what tags mark: from, to (None while they are open), the tag.
+        inside: names of open tags, and their places in spans.
+    """
+
+    remark: Callable[[str, str, str], None]
+    cue: Cue
+    shown: str = ""
+    stamps: list[tuple[float, int]] = field(default_factory=list)
+    voices: list[tuple[str | None, int]] = field(default_factory=list)
+    spans: list[tuple[int, int | None, str]] = field(default_factory=list)
+    inside: list[tuple[str, int]] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.stamps.append((self.cue.start, 0))
+
+    def show(self, written: str) -> None:
+        """Text, with what is escaped in it."""
+        if _BARE_AMPERSAND.search(written):
+            self.remark("an ampersand is not escaped", excerpt_of(written), "&amp;")
+        self.shown += html.unescape(written)
+
+    def stamp(self, moment: float, written: str) -> None:
+        """The moment from which what follows is said."""
+        latest = self.stamps[-1][0]
+        if not latest < moment < self.cue.end:
+            allowed = f"a time between {clock(latest)} and {clock(self.cue.end)}"
+            self.remark("a time inside a cue is out of order", written, allowed)
+        self.stamps.append((moment, len(self.shown)))
+
+    def open(self, name: str, tag: str) -> None:
+        """A tag begins."""
+        if name == "v":
+            # With a class, `v.loud Name`, the name is all behind the first space.
+            annotation = " ".join(tag.split(None, 1)[1:])
+            if tag.startswith("v."):
+                annotation = tag.partition(" ")[2]
+            speaker = _SPACES.sub(" ", html.unescape(annotation)).strip()
+            self.voices.append((speaker or None, len(self.shown)))
+        if len(self.inside) >= DEEPEST:
+            what = "tags are nested too deeply, and one was left out"
+            self.remark(what, f"<{excerpt_of(tag)}>", str(DEEPEST))
+            return
+        self.inside.append((name, len(self.spans)))
+        self.spans.append((len(self.shown), None, _SPACES.sub(" ", tag).strip()))
+
+    def close(self, name: str) -> None:
+        """A tag ends, and with it all that began inside of it."""
+        if all(open_name != name for open_name, _ in self.inside):
+            self.remark("an end tag has no beginning", f"</{name}>", "none")
+            return
+        open_name = ""
+        while open_name != name:
+            open_name, at = self.inside.pop()
+            first, _, tag = self.spans[at]
+            self.spans[at] = (first, len(self.shown), tag)
+            # `</ruby>` ends the `<rt>` in it too (WebVTT, 6.4).
+            if open_name != name and not (open_name == "rt" and name == "ruby"):
+                what = "tags end in another order than they begin"
+                self.remark(what, f"</{name}>", f"</{open_name}>")
+
+    def cues(self) -> Iterator[Cue]:
+        """The cues that it makes, when it is whole."""
+        for name, at in self.inside:
+            first, _, tag = self.spans[at]
+            # A voice may last to the end of the cue without an end tag.
+            if name != "v" or first > 0:
+                self.remark("a tag is not closed", f"<{excerpt_of(tag)}>", f"</{name}>")
         closed = [
-            (first, len(shown) if last is None else last, tag)
-            for first, last, tag in spans
+            (first, len(self.shown) if last is None else last, tag)
+            for first, last, tag in self.spans
             if not re.match(r"v(?:[.\s]|$)", tag)
         ]
-        yield from _parted(cue, shown, closed, stamps, voices)
+        yield from _parted(self.cue, self.shown, closed, self.stamps, self.voices)
 
 
 def _parted(

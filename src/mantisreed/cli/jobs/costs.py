@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from contextlib import closing
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from mantisreed.cli.console import Console, plain_table
@@ -13,25 +14,32 @@ from mantisreed.units import short_duration
 from mantisreed.workspace import open_workspace
 
 
-def run(
-    console: Console,
-    *,
-    config: str | None = None,
-    by: "Literal['day', 'month']" = "day",
-    as_json: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `costs` is asked for; its arguments tell the same."""
+
+    config: str | None = None
+    by: Literal["day", "month"] = "day"
+    as_json: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Sum what the ledger says was billed, by day or month (in UTC) and engine."""
-    with closing(open_ledger(open_workspace(config))) as ledger:
-        spent, saved = ledger.listing.spending(by), ledger.listing.saved_seconds()
-        services = ledger.follow_ups.spending(by)
-    if as_json:
-        described = [_described_service(one, by) for one in services]
+    with closing(open_ledger(open_workspace(asked.config))) as ledger:
+        spent, saved = ledger.listing.spending(asked.by), ledger.listing.saved_seconds()
+        services = ledger.follow_ups.spending(asked.by)
+    if asked.as_json:
+        described = [_described_service(one, asked.by) for one in services]
         console.document(
-            {"costs": [_described(one, by) for one in spent], "saved": saved, "services": described}
+            {
+                "costs": [_described(one, asked.by) for one in spent],
+                "saved": saved,
+                "services": described,
+            }
         )
         return 0
     table = plain_table()
-    table.add_column(by)
+    table.add_column(asked.by)
     table.add_column("engine")
     table.add_column("minutes billed", justify="right")
     table.add_column("cost", justify="right")
@@ -56,7 +64,7 @@ def run(
     else:
         console.note("nothing was paid yet")
     if services:
-        _print_services(console, services, by)
+        _print_services(console, services, asked.by)
     if saved:
         console.result(f"{short_duration(saved)} more were answered by kept replies, at no cost")
     return 0

@@ -2,6 +2,7 @@
 
 import sys
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from mantisreed.cli.console import Console
 from mantisreed.errors import InputError
@@ -10,22 +11,25 @@ from mantisreed.pipeline.forgetting import described, described_outputs, forget
 from mantisreed.workspace import open_workspace
 
 
-def run(
-    console: Console,
-    *,
-    jobs: Sequence[str],
-    config: str | None = None,
-    yes: bool = False,
-    outputs: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `forget` is asked for; its arguments tell the same."""
+
+    jobs: Sequence[str]
+    config: str | None = None
+    yes: bool = False
+    outputs: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Remove what is kept after asking; to have these transcripts made again would cost money
     again.
     """
-    workspace = open_workspace(config)
-    found = chosen_jobs(workspace, jobs, ())
+    workspace = open_workspace(asked.config)
+    found = chosen_jobs(workspace, asked.jobs, ())
     for job in found:
         console.note(f"{job.id}  {job.recording} at {job.engine}, {job.shown}")
-    if not yes:
+    if not asked.yes:
         if not sys.stdin.isatty():
             raise InputError(
                 "nobody is there to be asked", advice="--yes forgets them without asking"
@@ -37,7 +41,7 @@ def run(
         if sys.stdin.readline().strip().lower() not in ("y", "yes"):
             console.note("nothing was removed")
             return 0
-    forgotten = forget(workspace, [job.id for job in found], with_outputs=outputs)
+    forgotten = forget(workspace, [job.id for job in found], with_outputs=asked.outputs)
     for one in forgotten:
         for line in described(one):
             console.result(line)

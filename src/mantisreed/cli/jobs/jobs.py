@@ -1,8 +1,9 @@
 """`mantisreed jobs`: what was sent, how it stands, and what it cost."""
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import closing
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -21,37 +22,40 @@ from mantisreed.units import clock, parse_duration, short_duration, short_size
 from mantisreed.workspace import open_workspace
 
 
-def run(
-    console: Console,
-    *,
-    job: str | None = None,
-    config: str | None = None,
-    state: str | None = None,
-    engine: str | None = None,
-    recording: str | None = None,
-    since: str | None = None,
-    before: str | None = None,
-    limit: int = MOST_SHOWN,
-    as_json: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `jobs` is asked for; its arguments tell the same."""
+
+    job: str | None = None
+    config: str | None = None
+    state: str | None = None
+    engine: str | None = None
+    recording: str | None = None
+    since: str | None = None
+    before: str | None = None
+    limit: int = MOST_SHOWN
+    as_json: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Show the ledger's jobs, or one of them."""
     now = time.time()
     chosen = Filter(
-        shown=_states(state),
-        engine=engine,
-        recording=recording,
-        since=None if since is None else now - _age(since, "--since"),
-        until=None if before is None else now - _age(before, "--before"),
+        shown=_states(asked.state),
+        engine=asked.engine,
+        recording=asked.recording,
+        since=None if asked.since is None else now - _age(asked.since, "--since"),
+        until=None if asked.before is None else now - _age(asked.before, "--before"),
     )
-    workspace = open_workspace(config)
+    workspace = open_workspace(asked.config)
     with closing(open_ledger(workspace)) as ledger:
-        if job is None:
-            records = ledger.listing.jobs(chosen, limit=limit or None)
-            return _show_jobs(console, records, ledger.listing.count(chosen), as_json=as_json)
-        record = ledger.listing.job(job)
+        if asked.job is None:
+            records = ledger.listing.jobs(chosen, limit=asked.limit or None)
+            return _show_jobs(console, records, ledger.listing.count(chosen), as_json=asked.as_json)
+        record = ledger.listing.job(asked.job)
         pieces = ledger.listing.pieces(record.id)
         followed = ledger.follow_ups.of_job(record.id)
-    if as_json:
+    if asked.as_json:
         described = _described(record) | {"pieces": [_described_piece(piece) for piece in pieces]}
         console.document(
             described | {"follow_ups": [_described_follow_up(one) for one in followed]}
@@ -128,20 +132,15 @@ def _print_jobs(console: Console, records: Sequence[JobRecord]) -> None:
 
 
 def _print_pieces(console: Console, record: JobRecord, pieces: Sequence[PieceRecord]) -> None:
-
     console.result(f"{record.id}: {record.recording} at {record.engine}, {record.shown}")
     if record.reason:
         console.result(f"  {record.reason}")
-    if record.saved:
-        saved = f", {short_duration(record.saved)} from kept replies"
-    else:
-        saved = ""
+    paid = money_text(record.cost, record.currency)
     if record.maybe:
-        maybe = f", up to {money_text(record.maybe, record.currency)} more unconfirmed"
-    else:
-        maybe = ""
-    cost = money_text(record.cost, record.currency)
-    console.result(f"  {record.billed / 60:.1f} minutes billed, {cost}{maybe}{saved}")
+        paid += f", up to {money_text(record.maybe, record.currency)} more unconfirmed"
+    if record.saved:
+        paid += f", {short_duration(record.saved)} from kept replies"
+    console.result(f"  {record.billed / 60:.1f} minutes billed, {paid}")
     table = plain_table()
     for heading in ("  piece", "start", "end"):
         table.add_column(heading, justify="right")
@@ -149,26 +148,24 @@ def _print_pieces(console: Console, record: JobRecord, pieces: Sequence[PieceRec
         table.add_column(heading)
     table.add_column("what came", overflow="fold")
     for number, piece in enumerate(pieces, 1):
-        if piece.saved:
-            state = "kept reply"
-        else:
-            state = piece.state
-        first = (f"{number}", clock(piece.start), clock(piece.end), state)
-        if not piece.attempts:
-            table.add_row(*first, "", "", "")
-        for attempt in piece.attempts:
-            if attempt.ended is None:
-                took = ""
-            else:
-                took = short_duration(attempt.ended - attempt.started)
-            table.add_row(
-                *first,
-                f"{_moment(attempt.started)} {short_size(attempt.bytes)}",
-                took,
-                _came(attempt),
-            )
-            first = ("", "", "", "")
+        for row in _rows_of(number, piece):
+            table.add_row(*row)
     console.table(table)
+
+
+def _rows_of(number: int, piece: PieceRecord) -> Iterator[tuple[str, ...]]:
+    """A row for each attempt; the piece itself stands in the first one."""
+    state = "kept reply" if piece.saved else piece.state
+    first = (f"{number}", clock(piece.start), clock(piece.end), state)
+    if not piece.attempts:
+        yield *first, "", "", ""
+    for attempt in piece.attempts:
+        took = ""
+        if attempt.ended is not None:
+            took = short_duration(attempt.ended - attempt.started)
+        sent = f"{_moment(attempt.started)} {short_size(attempt.bytes)}"
+        yield *first, sent, took, _came(attempt)
+        first = ("", "", "", "")
 
 
 def _print_follow_ups(console: Console, followed: Sequence[FollowUpRecord]) -> None:

@@ -1,6 +1,7 @@
 """`mantisreed amend`: a corrected text laid over its transcript."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.cli.console import Console
@@ -18,36 +19,46 @@ from mantisreed.subtitles.overlaps import DASH
 from mantisreed.transcript.document import Transcript
 
 
-def run(
-    console: Console,
-    *,
-    transcript: str,
-    corrected: str,
-    into: str,
-    to: str = "json,srt,vtt",
-    learn_glossary: str | None = None,
-    recording: str | None = None,
-    as_json: bool = False,
-    overwrite: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `amend` is asked for; its arguments tell the same."""
+
+    transcript: str
+    corrected: str
+    into: str
+    to: str = "json,srt,vtt"
+    learn_glossary: str | None = None
+    recording: str | None = None
+    as_json: bool = False
+    overwrite: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Lay the text over, write the outputs anew, say what was changed."""
-    source = Path(transcript)
+    source = Path(asked.transcript)
     script = read_script(source, Reading(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
     document = script.as_transcript(source.stem)
-    paragraphs, are_cues = _paragraphs(Path(corrected), document)
+    paragraphs, are_cues = _paragraphs(Path(asked.corrected), document)
     speech: Sequence[tuple[float, float]] = ()
-    if recording is not None:
-        speech, notes = speech_of_transcript(document, Path(recording))
+    if asked.recording is not None:
+        speech, notes = speech_of_transcript(document, Path(asked.recording))
         console.notes(notes)
     anew, changes = amended(document, paragraphs, keeps_passages=are_cues, speech=speech)
     stem = source.name.removesuffix(".json").removesuffix(".transcript")
-    targets = write_into(Path(into), stem, anew, to, [source, Path(corrected)], overwrite=overwrite)
-    if not as_json:
+    targets = write_into(
+        Path(asked.into),
+        stem,
+        anew,
+        asked.to,
+        [source, Path(asked.corrected)],
+        overwrite=asked.overwrite,
+    )
+    if not asked.as_json:
         for target in targets:
             console.result(printable(str(target)))
-    if learn_glossary is not None:
-        _learn(console, changes, Path(learn_glossary))
-    if as_json:
+    if asked.learn_glossary is not None:
+        _learn(console, changes, Path(asked.learn_glossary))
+    if asked.as_json:
         console.document(_described(changes, [printable(str(target)) for target in targets]))
     else:
         console.result(_told(changes))

@@ -1,6 +1,7 @@
 """`mantisreed compare`: the same recordings through several engines, side by side."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from decimal import Decimal
 from itertools import chain
 from pathlib import Path
@@ -28,36 +29,41 @@ from mantisreed.workspace import open_workspace
 _WIDEST = 60  # characters of a reading that are shown
 
 
-def run(
-    console: Console,
-    *,
-    sources: Sequence[str],
-    engines: str,
-    reference: Sequence[str] = (),
-    most: int = 12,
-    plot: str | None = None,
-    as_json: bool = False,
-    config: str | None = None,
-    **given: Any,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `compare` is asked for; its arguments tell the same."""
+
+    sources: Sequence[str]
+    engines: str
+    reference: Sequence[str] = ()
+    most: int = 12
+    plot: str | None = None
+    as_json: bool = False
+    config: str | None = None
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Tell the cost, send, compare, show."""
     from mantisreed.exports.plots import check_picture
 
-    if plot is not None:
-        check_picture(Path(plot))
-    workspace = open_workspace(config)
-    names = tuple(name.strip() for name in engines.split(",") if name.strip())
-    options = run_options(workspace, given | {"no_follow_ups": True})
-    references = tuple(read_reference(name) for name in reference)
+    if asked.plot is not None:
+        check_picture(Path(asked.plot))
+    workspace = open_workspace(asked.config)
+    names = tuple(name.strip() for name in asked.engines.split(",") if name.strip())
+    options = run_options(workspace, asked.options | {"no_follow_ups": True})
+    references = tuple(read_reference(name) for name in asked.reference)
     with Progress(console) as progress:
         hooks = ComparisonHooks(lambda costs: _tell_costs(console, costs), progress.show)
-        found = compare(sources, workspace, ComparisonOptions(names, options, references), hooks)
-    if plot is not None:
-        _draw(found, Path(plot))
-    if as_json:
+        found = compare(
+            asked.sources, workspace, ComparisonOptions(names, options, references), hooks
+        )
+    if asked.plot is not None:
+        _draw(found, Path(asked.plot))
+    if asked.as_json:
         console.document(_described(found))
     else:
-        _show(console, found, most)
+        _show(console, found, asked.most)
     outcomes = list(chain.from_iterable(result.outcomes for result in found.results))
     if any(outcome.error or problems_of_follow_ups(outcome) for outcome in outcomes):
         show_problems(console, outcomes)

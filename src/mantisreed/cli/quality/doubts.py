@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.cli.console import Console
@@ -12,36 +13,41 @@ from mantisreed.review.doubts import disagreements, doubts_of, in_order, text_at
 from mantisreed.units import clock
 
 
-def run(
-    console: Console,
-    *,
-    transcript: str,
-    recording: str | None = None,
-    against: Sequence[str] = (),
-    least: float = 0.3,
-    as_json: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `doubts` is asked for; its arguments tell the same."""
+
+    transcript: str
+    recording: str | None = None
+    against: Sequence[str] = ()
+    least: float = 0.3
+    as_json: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """List the doubts by time."""
-    path = Path(transcript)
+    path = Path(asked.transcript)
     document = read_script(path).as_transcript(path.stem)
-    others = [read_script(Path(other)).as_transcript(Path(other).stem) for other in against]
-    if recording is None:
+    others = [read_script(Path(other)).as_transcript(Path(other).stem) for other in asked.against]
+    if asked.recording is None:
         # What the transcript came with was found with the recording at hand.
         found = list(document.doubts) or doubts_of(document)
     else:
         kept = [doubt for doubt in document.doubts if doubt.kind in ("seam", "disagreement")]
-        speech, notes = speech_of_transcript(document, Path(recording))
+        speech, notes = speech_of_transcript(document, Path(asked.recording))
         found = [*doubts_of(document, speech), *kept]
         console.notes(notes)
     console.notes(
-        check_same_recordings([(transcript, document), *zip(against, others, strict=True)])
+        check_same_recordings(
+            [(asked.transcript, document), *zip(asked.against, others, strict=True)]
+        )
     )
     for other in others:
         found += disagreements(document, other)
-    doubts = worth_hearing(in_order(found), least)
+    doubts = worth_hearing(in_order(found), asked.least)
     words = document.words
     texts = [text_at(words, doubt.start, doubt.end) for doubt in doubts]
-    if as_json:
+    if asked.as_json:
         listed = [
             {
                 "kind": doubt.kind,
@@ -53,7 +59,7 @@ def run(
             }
             for doubt, text in zip(doubts, texts, strict=True)
         ]
-        console.document({"transcript": printable(transcript), "doubts": listed})
+        console.document({"transcript": printable(asked.transcript), "doubts": listed})
         return 0
     if doubts:
         rows = [
@@ -69,10 +75,10 @@ def run(
     else:
         count = f"{len(doubts)} doubts"
     console.result(
-        f"{printable(transcript)}: {count}: {kinds}"
+        f"{printable(asked.transcript)}: {count}: {kinds}"
         if doubts
-        else f"{printable(transcript)}: no doubts"
+        else f"{printable(asked.transcript)}: no doubts"
     )
-    if recording is None and not document.recording.digest:
+    if asked.recording is None and not document.recording.digest:
         console.note("note: --recording FILE also finds text over silence and speech without text")
     return 0

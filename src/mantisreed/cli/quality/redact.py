@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -31,58 +32,63 @@ _EXACT_MARGIN, _ESTIMATED_MARGIN = (
 )
 
 
-def run(
-    console: Console,
-    *,
-    transcript: str,
-    recording: str | None = None,
-    into: str | None = None,
-    to: str = "json,srt",
-    kinds: str = "all",
-    names: str | None = None,
-    pattern: Sequence[str] = (),
-    strong_words: bool = False,
-    strong_words_file: str | None = None,
-    cover: str = "tone",
-    margin: str | None = None,
-    as_json: bool = False,
-    overwrite: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `redact` is asked for; its arguments tell the same."""
+
+    transcript: str
+    recording: str | None = None
+    into: str | None = None
+    to: str = "json,srt"
+    kinds: str = "all"
+    names: str | None = None
+    pattern: Sequence[str] = ()
+    strong_words: bool = False
+    strong_words_file: str | None = None
+    cover: str = "tone"
+    margin: str | None = None
+    as_json: bool = False
+    overwrite: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """List what is found, or write copies without it."""
-    if recording is not None and into is None:
+    if asked.recording is not None and asked.into is None:
         raise InputError(
             "the recording is copied, and nobody said where to", advice="--into DIR says it"
         )
-    if recording is None and margin is not None:
+    if asked.recording is None and asked.margin is not None:
         raise InputError("has no effect without a recording", where="--margin")
-    path = Path(transcript)
+    path = Path(asked.transcript)
     document = read_script(path).as_transcript(path.stem)
-    if recording is not None:
-        console.notes(check_same_recording(document, Path(recording)))
-    redaction = redaction_from(kinds, Path(names) if names else None, tuple(pattern))
-    if strong_words or strong_words_file:
-        redaction = _with_strong_words(redaction, document, strong_words_file)
+    if asked.recording is not None:
+        console.notes(check_same_recording(document, Path(asked.recording)))
+    redaction = redaction_from(
+        asked.kinds, Path(asked.names) if asked.names else None, tuple(asked.pattern)
+    )
+    if asked.strong_words or asked.strong_words_file:
+        redaction = _with_strong_words(redaction, document, asked.strong_words_file)
     places = places_in(document, redaction)
     files: list[Path] = []
     copied: CoveredRecording | None = None
-    if into is not None:
-        if margin:
-            chosen = duration_given(margin, "--margin")
+    if asked.into is not None:
+        if asked.margin:
+            chosen = duration_given(asked.margin, "--margin")
         else:
             chosen = None
-        wanted = _Copies(Path(into), to, cover, chosen, overwrite)
+        wanted = _Copies(Path(asked.into), asked.to, asked.cover, chosen, asked.overwrite)
         files, copied = wanted.write(
-            path, Path(recording) if recording else None, document, redaction, places
+            path, Path(asked.recording) if asked.recording else None, document, redaction, places
         )
-    if as_json:
+    if asked.as_json:
         listed = [
             {"kind": one.kind, "start": one.start, "end": one.end, "text": one.text}
             for one in places
         ]
-        described: dict[str, object] = {"transcript": printable(transcript), "found": listed}
-        if into is not None:
+        described: dict[str, object] = {"transcript": printable(asked.transcript), "found": listed}
+        if asked.into is not None:
             described = {
-                "transcript": printable(transcript),
+                "transcript": printable(asked.transcript),
                 # What was hidden is not told again beside the copies.
                 "found": [
                     {key: value for key, value in one.items() if key != "text"} for one in listed
@@ -91,7 +97,7 @@ def run(
             }
         console.document(described)
         return 0
-    _show(console, printable(transcript), places, files, copied)
+    _show(console, printable(asked.transcript), places, files, copied)
     return 0
 
 

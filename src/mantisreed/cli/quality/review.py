@@ -1,5 +1,6 @@
 """`mantisreed review`: a page to hear, read and correct a transcript on."""
 
+from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.cli.console import Console
@@ -12,36 +13,39 @@ from mantisreed.review.page import review_page
 from mantisreed.state import make_folder
 
 
-def run(
-    console: Console,
-    *,
-    wanted: str,
-    recording: str | None = None,
-    config: str | None = None,
-    into: str | None = None,
-    layout: str | None = None,
-    without_sound: bool = False,
-    overwrite: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `review` is asked for; its arguments tell the same."""
+
+    wanted: str
+    recording: str | None = None
+    config: str | None = None
+    into: str | None = None
+    layout: str | None = None
+    without_sound: bool = False
+    overwrite: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Write the page."""
-    is_file = Path(wanted).is_file()
-    workspace = workspace_if_any(config)
-    found = find_script(workspace, wanted)
-    rules = layout_rules(workspace, {"layout": layout})
-    if into is not None:
-        folder = Path(into)
+    is_file = Path(asked.wanted).is_file()
+    workspace = workspace_if_any(asked.config)
+    found = find_script(workspace, asked.wanted)
+    rules = layout_rules(workspace, {"layout": asked.layout})
+    if asked.into is not None:
+        folder = Path(asked.into)
     elif is_file:
-        folder = Path(wanted).parent
+        folder = Path(asked.wanted).parent
     else:
         folder = found.folder
     page = folder / f"{found.stem}.review.html"
-    if page.exists() and not overwrite:
+    if page.exists() and not asked.overwrite:
         raise OutputError(
             "exists already", where=printable(page), advice="--overwrite overwrites it"
         )
-    file = _recording_of(found, recording)
+    file = _recording_of(found, asked.recording)
     transcript = found.script.as_transcript(found.stem)
-    content: Content = "never" if without_sound else "always"
+    content: Content = "never" if asked.without_sound else "always"
     sound = sound_for_page(file, content, track=transcript.recording.track_number)
     ready = reviewed(transcript, file, sound)
     make_folder(folder)

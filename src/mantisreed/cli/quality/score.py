@@ -1,6 +1,7 @@
 """`mantisreed score`: transcripts against a reference."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.cli.console import Console
@@ -23,75 +24,90 @@ from mantisreed.transcript.document import Passage, Transcript
 from mantisreed.units import clock
 
 
-def run(
-    console: Console,
-    *,
-    reference: str,
-    transcripts: Sequence[str],
-    language: str | None = None,
-    count: str = "",
-    worst: int = 3,
-    alignment: bool = False,
-    html: str | None = None,
-    plot: str | None = None,
-    as_json: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `score` is asked for; its arguments tell the same."""
+
+    reference: str
+    transcripts: Sequence[str]
+    language: str | None = None
+    count: str = ""
+    worst: int = 3
+    alignment: bool = False
+    html: str | None = None
+    plot: str | None = None
+    as_json: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Align, count, show."""
-    without = [name.strip() for name in count.split(",") if name.strip()]
+    without = [name.strip() for name in asked.count.split(",") if name.strip()]
     if unknown := [name for name in without if name not in SETS]:
         raise InputError(
             f"nothing is called {unknown[0]!r}", where="--count", advice=f"one of {', '.join(SETS)}"
         )
-    if html is not None and len(transcripts) > 1:
+    if asked.html is not None and len(asked.transcripts) > 1:
         raise InputError(
             "a page shows one transcript", where="--html", advice="name one transcript"
         )
-    true = read_reference(reference)
-    tongue = language or true.language
-    said = tokens_of(true, without, tongue)
-    read = [read_reference(name) for name in transcripts]
-    pairs = zip(map(printable, transcripts), read, strict=True)
-    console.notes(check_same_recordings([(printable(reference), true), *pairs]))
-    scores: list[tuple[str, Score]] = []
-    for name, heard in zip(transcripts, read, strict=True):
-        if (
-            heard.language
-            and true.language
-            and heard.language.split("-")[0] != true.language.split("-")[0]
-        ):
-            console.note(
-                f"note: {printable(name)} is in {heard.language}, and the reference in "
-                f"{true.language}"
-            )
-        try:
-            score = scored(said, tokens_of(heard, without, tongue or heard.language))
-        except InputError as error:
-            error.where = error.where or printable(reference)
-            raise
-        if score.is_doubtful:
-            console.note(
-                f"note: {printable(name)} has hardly a word of the reference: is it the same "
-                "recording?"
-            )
-        scores.append((printable(name), score))
-    if plot is not None:
-        draw_scores(scores, Path(plot))
-    if html is not None:
-        write_whole(Path(html), alignment_page(scores[0][1], scores[0][0]).encode())
-    if as_json:
+    scores = _scores(console, asked, without)
+    if asked.plot is not None:
+        draw_scores(scores, Path(asked.plot))
+    if asked.html is not None:
+        write_whole(Path(asked.html), alignment_page(scores[0][1], scores[0][0]).encode())
+    if asked.as_json:
         described = [{"file": name, **described_score(score)} for name, score in scores]
-        console.document({"reference": printable(reference), "scores": described})
+        console.document({"reference": printable(asked.reference), "scores": described})
         return 0
     rows = [_row_of(name, score) for name, score in scores]
     # Without speakers or times there is nothing in their columns.
     shown = [at for at in range(len(_HEADINGS)) if any(row[at] for row in rows)]
     console.rows([_HEADINGS[at] for at in shown], [[row[at] for at in shown] for row in rows])
     for name, score in scores:
-        _show(console, name, score, worst)
-        if alignment:
+        _show(console, name, score, asked.worst)
+        if asked.alignment:
             for line in alignment_lines(score.steps):
                 console.result(line)
     return 0
+
+
+def _scores(console: Console, asked: Arguments, without: Sequence[str]) -> list[tuple[str, Score]]:
+    """The score of each transcript, with its name; what is odd is told.
+
+    Raises:
+        InputError: a file is no transcript, or the reference has no words.
+    """
+    true = read_reference(asked.reference)
+    tongue = asked.language or true.language
+    said = tokens_of(true, without, tongue)
+    read = [read_reference(name) for name in asked.transcripts]
+    names = list(map(printable, asked.transcripts))
+    pairs = zip(names, read, strict=True)
+    console.notes(check_same_recordings([(printable(asked.reference), true), *pairs]))
+    scores = []
+    for name, heard in zip(names, read, strict=True):
+        if _is_other_language(heard.language, true.language):
+            console.note(
+                f"note: {name} is in {heard.language}, and the reference in {true.language}"
+            )
+        try:
+            score = scored(said, tokens_of(heard, without, tongue or heard.language))
+        except InputError as error:
+            error.where = error.where or printable(asked.reference)
+            raise
+        if score.is_doubtful:
+            console.note(
+                f"note: {name} has hardly a word of the reference: is it the same recording?"
+            )
+        scores.append((name, score))
+    return scores
+
+
+def _is_other_language(one: str | None, other: str | None) -> bool:
+    """Whether two tags are known and of different languages, whatever their regions."""
+    if not one or not other:
+        return False
+    return one.split("-")[0] != other.split("-")[0]
 
 
 _HEADINGS = (

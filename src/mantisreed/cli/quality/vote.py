@@ -1,6 +1,7 @@
 """`mantisreed vote`: one transcript out of several."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from mantisreed.cli.console import Console
@@ -11,25 +12,30 @@ from mantisreed.pipeline.pairing import check_same_recordings
 from mantisreed.review.voting import Voted, voted
 
 
-def run(
-    console: Console,
-    *,
-    transcripts: Sequence[str],
-    into: str,
-    name: str | None = None,
-    to: str = "json,srt",
-    as_json: bool = False,
-    overwrite: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `vote` is asked for; its arguments tell the same."""
+
+    transcripts: Sequence[str]
+    into: str
+    name: str | None = None
+    to: str = "json,srt"
+    as_json: bool = False
+    overwrite: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Align, vote, write, say how far the transcripts agree."""
-    sources = [Path(one) for one in transcripts]
+    sources = [Path(one) for one in asked.transcripts]
     read = [read_script(source).as_transcript(source.stem) for source in sources]
     names = [printable(str(source)) for source in sources]
     console.notes(check_same_recordings(list(zip(names, read, strict=True))))
     result = voted(read)
-    stem = name or Path(result.transcript.recording.name or "voted").stem
-    targets = write_into(Path(into), stem, result.transcript, to, sources, overwrite=overwrite)
-    if as_json:
+    stem = asked.name or Path(result.transcript.recording.name or "voted").stem
+    targets = write_into(
+        Path(asked.into), stem, result.transcript, asked.to, sources, overwrite=asked.overwrite
+    )
+    if asked.as_json:
         console.document(_described(names, result, [printable(str(target)) for target in targets]))
         return 0
     for target in targets:

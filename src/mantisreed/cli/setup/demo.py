@@ -4,6 +4,7 @@ import email
 import shlex
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from email.policy import default
 from pathlib import Path
 
@@ -11,6 +12,7 @@ from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import problems_of_follow_ups
 from mantisreed.cli.quality import doubts, review
 from mantisreed.cli.setup.trust import trust_own
+from mantisreed.cli.transcribing.run import Arguments as RunArguments
 from mantisreed.cli.transcribing.run import run as run_recordings
 from mantisreed.errors import OutputError
 from mantisreed.files import printable
@@ -36,9 +38,17 @@ from mantisreed.state import make_folder
 from mantisreed.workspace import open_workspace
 
 
-def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = False) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `demo` is asked for; its arguments tell the same."""
+
+    into: str = "mantisreed-demo"
+    as_json: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Make the recordings, start the engine, run the pipeline, and say how to repeat it by hand."""
-    folder = Path(into)
+    folder = Path(asked.into)
     cards, recordings = folder / "mantisreed.toml", folder / "recordings"
     _make_folders(folder, recordings, cards)
     console.note("reading the phrase bank ...")
@@ -60,7 +70,12 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
             f"the stand-in engine {NAME} listens on {address}; sending it the recordings ..."
         )
         code = run_recordings(
-            console, sources=[str(recordings)], config=str(cards), engine=NAME, as_json=as_json
+            console,
+            RunArguments(
+                sources=[str(recordings)],
+                as_json=asked.as_json,
+                options={"config": str(cards), "engine": NAME},
+            ),
         )
 
         def write_cards(file: Path, extra: str) -> None:
@@ -69,7 +84,7 @@ def run(console: Console, *, into: str = "mantisreed-demo", as_json: bool = Fals
 
         flow = _flow(console, folder / "flow", phrases, write_cards)
     page = _doubts(console, folder / "doubts", phrases, listener, key)
-    if not as_json:
+    if not asked.as_json:
         again = ["mantisreed", "run", str(recordings), "--config", str(cards), "--engine", NAME]
         console.result(f"\nThis was done by\n  {shlex.join(again)}")
         console.result("To repeat it by hand, first start the engine again, in another terminal:")
@@ -148,25 +163,27 @@ def _doubts(
         trust_own(cards)
 
         def heard(into: Path, to: str, second: str | None = None) -> None:
-            run_recordings(
-                console,
-                sources=[str(recording)],
-                config=str(cards),
-                engine="brook",
-                language="en",
-                to=to,
-                into=str(into),
-                overwrite=True,
-                second_opinion=second,
-            )
+            options = {
+                "config": str(cards),
+                "engine": "brook",
+                "language": "en",
+                "to": to,
+                "into": str(into),
+                "overwrite": True,
+                "second_opinion": second,
+            }
+            run_recordings(console, RunArguments(sources=[str(recording)], options=options))
 
         heard(transcript.parent, "json,md")
         console.note("")
-        doubts.run(console, transcript=str(transcript))
+        doubts.run(console, doubts.Arguments(transcript=str(transcript)))
         console.note("\na second engine hears what is doubtful, and only that ...")
         heard(folder / "second", "json,srt", "heron")
     review.run(
-        console, wanted=str(transcript), recording=str(recording), config=str(cards), overwrite=True
+        console,
+        review.Arguments(
+            wanted=str(transcript), recording=str(recording), config=str(cards), overwrite=True
+        ),
     )
     return transcript.with_name(f"{recording.stem}.review.html")
 

@@ -4,6 +4,7 @@ import json
 import sys
 import tomllib
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -25,21 +26,39 @@ from mantisreed.units import parse_duration, short_duration, short_size
 from mantisreed.workspace import SETTINGS_FILE, Workspace, open_workspace, user_settings_file
 
 
-def run(
-    console: Console, *, action: str | None = None, config: str | None = None, **options: Any
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `engines` is asked for; its arguments tell the same."""
+
+    action: str | None = None
+    config: str | None = None
+    as_json: bool = False
+    name: str | None = None
+    clip: str | None = None
+    language: str | None = None
+    translate_to: str | None = None
+    hints: Sequence[str] | None = None
+    answer: str | None = None
+    dry: bool = False
+    sample: str = ""
+    engine: str | None = None
+    length: str | None = None
+    operation: str | None = None
+    add: str | None = None
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Do what the action says."""
-    if action == "learn":
-        return _learn(console, config, **options)
-    if action == "check":
-        return _check(console, config, **options)
-    workspace = _opened(config)
-    if action in (None, "list"):
-        return _list(console, workspace, as_json=options["as_json"])
-    if action == "show":
-        return _show(console, workspace, options["name"], as_json=options["as_json"])
-    options.pop("as_json")
-    return _try(console, workspace, **options)
+    if asked.action == "learn":
+        return _learn(console, asked)
+    if asked.action == "check":
+        return _check(console, asked.config, name=asked.name, as_json=asked.as_json)
+    workspace = _opened(asked.config)
+    if asked.action in (None, "list"):
+        return _list(console, workspace, as_json=asked.as_json)
+    if asked.action == "show":
+        return _show(console, workspace, asked.name or "", as_json=asked.as_json)
+    return _try(console, workspace, asked)
 
 
 def _opened(config: str | None) -> Workspace:
@@ -133,34 +152,26 @@ def _show(console: Console, workspace: Workspace, name: str, *, as_json: bool) -
     return 0
 
 
-def _try(
-    console: Console,
-    workspace: Workspace,
-    *,
-    name: str,
-    clip: str | None,
-    language: str | None,
-    translate_to: str | None,
-    hints: Sequence[str] | None,
-    answer: str | None,
-    dry: bool,
-) -> int:
-
+def _try(console: Console, workspace: Workspace, asked: Arguments) -> int:
     def show(heading: str, text: str) -> None:
         console.result(f"-- {heading}\n{text}\n")
 
-    wanted = RunOptions(engine=name, language=language, translate_to=translate_to, hints=hints)
-    is_sent = answer is None and not dry
+    wanted = RunOptions(
+        engine=asked.name,
+        language=asked.language,
+        translate_to=asked.translate_to,
+        hints=asked.hints,
+    )
+    is_sent = asked.answer is None and not asked.dry
     options = transcription_options(workspace, wanted, needs_secrets=is_sent)
-    if clip:
-        sound = Path(clip)
-    else:
-        sound = _bundled_clip()
-    if dry:
+    sound = _bundled_clip()
+    if asked.clip:
+        sound = Path(asked.clip)
+    if asked.dry:
         show_requests(options, sound, show)
         return 0
-    if answer is not None:
-        reading = try_answer(options, _read(answer), sound, show)
+    if asked.answer is not None:
+        reading = try_answer(options, _read(asked.answer), sound, show)
     else:
         check_links(workspace, options.card, [Source(sound)])
         reading = try_engine(workspace, options, sound, show)
@@ -190,23 +201,12 @@ def _check(console: Console, config: str | None, *, name: str | None, as_json: b
     return 0
 
 
-def _learn(
-    console: Console,
-    config: str | None,
-    *,
-    sample: str,
-    engine: str | None,
-    length: str | None,
-    operation: str | None,
-    add: str | None,
-    as_json: bool = False,
-) -> int:
-
+def _learn(console: Console, asked: Arguments) -> int:
+    sample, add = asked.sample, asked.add
+    seconds = None
     try:
-        if length:
-            seconds = parse_duration(length)
-        else:
-            seconds = None
+        if asked.length:
+            seconds = parse_duration(asked.length)
     except ValueError as error:
         raise InputError(str(error), where="--length") from error
     is_command = sample.lstrip().startswith("curl ")
@@ -214,11 +214,13 @@ def _learn(
         content = sample.encode()
     else:
         content = _read(sample)
-    proposal = propose(content, LearningOptions(add or engine or "engine", seconds, operation))
+    proposal = propose(
+        content, LearningOptions(add or asked.engine or "engine", seconds, asked.operation)
+    )
     if add is None:
         console.result(proposal.toml.rstrip())
     else:
-        file = add_card(Path(config) if config else None, add, proposal.toml)
+        file = add_card(Path(asked.config) if asked.config else None, add, proposal.toml)
         console.result(f"card {add!r} was written into {file}")
     for note in proposal.notes:
         console.note(f"note: {note}")

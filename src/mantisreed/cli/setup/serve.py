@@ -3,8 +3,8 @@ that call back.
 """
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.setup.arguments import LISTEN
@@ -19,65 +19,66 @@ from mantisreed.units import duration_given, iso_moment, money_given, parse_size
 from mantisreed.workspace import Workspace, open_workspace
 
 
-def run(
-    console: Console,
-    *,
-    what: Sequence[str] = (),
-    listen: str | None = None,
-    callbacks: bool = False,
-    config: str | None = None,
-    engine: str | None = None,
-    as_json: bool = False,
-    **given: Any,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `serve` is asked for; its arguments tell the same."""
+
+    what: Sequence[str] = ()
+    listen: str | None = None
+    callbacks: bool = False
+    config: str | None = None
+    engine: str | None = None
+    as_json: bool = False
+    allow: Sequence[str] = ()
+    allow_private_links: bool = False
+    cors: Sequence[str] = ()
+    proxy: Sequence[str] = ()
+    root_path: str = ""
+    stop_within: str | None = None
+    max_size: str | None = None
+    max_length: str | None = None
+    max_stored: str | None = None
+    scopes: str = ""
+    spend: str | None = None
+    rate: int | None = None
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Serve until stopped. The first line on stdout says where."""
-    workspace = open_workspace(config)
-    if what:
-        return _tokens(console, workspace, what, as_json=as_json, **given)
-    if callbacks:
-        if listen is not None:
+    workspace = open_workspace(asked.config)
+    if asked.what:
+        return _tokens(console, workspace, asked)
+    if asked.callbacks:
+        if asked.listen is not None:
             raise InputError("[callbacks] listen in the settings says where", where="--listen")
         return _serve_callbacks(console, workspace)
-    return _serve(console, workspace, listen or LISTEN, engine, **given)
+    return _serve(console, workspace, asked)
 
 
-def _serve(
-    console: Console,
-    workspace: Workspace,
-    listen: str,
-    engine: str | None,
-    *,
-    allow: Sequence[str],
-    allow_private_links: bool,
-    cors: Sequence[str],
-    max_size: str | None,
-    max_length: str | None,
-    max_stored: str | None,
-    stop_within: str | None,
-    proxy: Sequence[str],
-    root_path: str,
-    **_: Any,
-) -> int:
-
-    folders = tuple(Path(folder) for folder in allow)
+def _serve(console: Console, workspace: Workspace, asked: Arguments) -> int:
+    folders = tuple(Path(folder) for folder in asked.allow)
     for folder in folders:
         if not folder.is_dir():
             raise InputError("no such folder", where=f"--allow {folder}")
-    largest, waits = _bytes(max_size), duration_given(stop_within, "--stop-within")
+    largest = _bytes(asked.max_size)
+    waits = duration_given(asked.stop_within, "--stop-within")
+    engine = None
+    if asked.engine is not None:
+        engine = workspace.engine(asked.engine).name
     usual = ServeOptions()
     options = ServeOptions(
-        listen=listen,
-        engine=workspace.engine(engine).name if engine is not None else None,
+        listen=asked.listen or LISTEN,
+        engine=engine,
         allowed=folders,
-        takes_private_links=allow_private_links,
-        origins=tuple(cors),
+        takes_private_links=asked.allow_private_links,
+        origins=tuple(asked.cors),
         max_bytes=usual.max_bytes if largest is None else largest,
-        max_seconds=duration_given(max_length, "--max-length"),
-        max_stored=_bytes(max_stored, "--max-stored"),
+        max_seconds=duration_given(asked.max_length, "--max-length"),
+        max_stored=_bytes(asked.max_stored, "--max-stored"),
         stop_within=usual.stop_within if waits is None else waits,
         keys=workspace.call_keys(),
-        proxies=tuple(network_given(one) for one in proxy),
-        root_path=prefix_given(root_path),
+        proxies=tuple(network_given(one) for one in asked.proxy),
+        root_path=prefix_given(asked.root_path),
     )
     serve(
         workspace,
@@ -90,29 +91,14 @@ def _serve(
     return 0
 
 
-def _tokens(
-    console: Console,
-    workspace: Workspace,
-    what: Sequence[str],
-    *,
-    as_json: bool,
-    scopes: str,
-    spend: str | None,
-    rate: int | None,
-    max_size: str | None,
-    max_length: str | None,
-    max_stored: str | None,
-    **_: Any,
-) -> int:
+def _tokens(console: Console, workspace: Workspace, asked: Arguments) -> int:
     """Make, list or revoke tokens."""
     store = TokenStore(workspace.hidden)
-    match list(what):
+    match list(asked.what):
         case ["token", "make", name]:
-            limits = _limits(rate, spend, max_size, max_length, max_stored)
-            secret = store.make(
-                name, [scope.strip() for scope in scopes.split(",") if scope.strip()], limits
-            )
-            if as_json:
+            scopes = [scope.strip() for scope in asked.scopes.split(",") if scope.strip()]
+            secret = store.make(name, scopes, _limits(asked))
+            if asked.as_json:
                 console.document({"name": name, "token": secret})
             else:
                 console.result(secret)
@@ -124,7 +110,7 @@ def _tokens(
             console.note(f"token {name!r} is good for nothing from now on")
         case ["token", "list"] | ["token"]:
             tokens = store.all()
-            if as_json:
+            if asked.as_json:
                 listed = [
                     {
                         "name": one.name,
@@ -150,34 +136,24 @@ def _tokens(
                 console.note("no token yet")
         case _:
             raise InputError(
-                f"{' '.join(what)!r} is none of: token make NAME, token list, token revoke NAME"
+                f"{' '.join(asked.what)!r} is not token make NAME, token list or token revoke NAME"
             )
     return 0
 
 
-def _limits(
-    rate: int | None,
-    spend: str | None,
-    max_size: str | None,
-    max_length: str | None,
-    max_stored: str | None,
-) -> Limits:
+def _limits(asked: Arguments) -> Limits:
     """What the limits of a token say.
 
     Raises:
         InputError: one of them makes no sense.
     """
-    amount = money_given(spend, "--spend")
-    if amount is None:
-        money = None
-    else:
-        money = float(amount)
+    amount = money_given(asked.spend, "--spend")
     return Limits(
-        rate,
-        money,
-        _bytes(max_size),
-        duration_given(max_length, "--max-length"),
-        _bytes(max_stored, "--max-stored"),
+        asked.rate,
+        None if amount is None else float(amount),
+        _bytes(asked.max_size),
+        duration_given(asked.max_length, "--max-length"),
+        _bytes(asked.max_stored, "--max-stored"),
     )
 
 

@@ -3,6 +3,7 @@ take.
 """
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from rich.text import Text
@@ -12,13 +13,20 @@ from mantisreed.pipeline.asking_services import ServiceFacts, service_facts
 from mantisreed.workspace import open_workspace
 
 
-def run(
-    console: Console, *, config: str | None = None, offline: bool = False, as_json: bool = False
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `services` is asked for; its arguments tell the same."""
+
+    config: str | None = None
+    offline: bool = False
+    as_json: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """List the services. 1 when one of them could not be asked, else 0."""
-    workspace = open_workspace(config)
-    found = service_facts(workspace, is_offline=offline)
-    if as_json:
+    workspace = open_workspace(asked.config)
+    found = service_facts(workspace, is_offline=asked.offline)
+    if asked.as_json:
         console.document({"services": [_described(one) for one in found]})
     elif not found:
         console.note("no text service in these settings; docs/flows.md shows how a card looks")

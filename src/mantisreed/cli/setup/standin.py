@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from contextlib import ExitStack
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -18,29 +19,34 @@ from mantisreed.standin.server import SERVED
 from mantisreed.units import duration_given
 
 
-def run(
-    console: Console,
-    *,
-    port: int = 0,
-    bank: str | None = None,
-    cards: str | None = None,
-    mailbox: str | None = None,
-    **profile: Any,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `standin` is asked for; its arguments tell the same."""
+
+    port: int = 0
+    bank: str | None = None
+    cards: str | None = None
+    mailbox: str | None = None
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Serve until stopped. The first line on stdout says where, once requests are answered."""
-    if cards:
-        server.check_cards_file(Path(cards))
+    if asked.cards:
+        server.check_cards_file(Path(asked.cards))
     with ExitStack() as stack:
-        waiting = stack.enter_context(server.bound_socket(port))
-        if mailbox is not None:
-            address_of_mail, _ = stack.enter_context(mail.mailbox(Path(mailbox)))
+        waiting = stack.enter_context(server.bound_socket(asked.port))
+        if asked.mailbox is not None:
+            address_of_mail, _ = stack.enter_context(mail.mailbox(Path(asked.mailbox)))
             console.note(f"the mail box is {address_of_mail}")
-        chosen = _profile(**profile)
-        listener = Listener(load_bank(Path(bank) if bank else BUNDLED), confusion=chosen.confusion)
+        chosen = _profile(**asked.options)
+        listener = Listener(
+            load_bank(Path(asked.bank) if asked.bank else BUNDLED), confusion=chosen.confusion
+        )
         key, address = server.new_key(), server.address_of(waiting)
-        if cards:
-            server.write_cards(Path(cards), address, key, listener)
-            trust_own(Path(cards))
+        if asked.cards:
+            server.write_cards(Path(asked.cards), address, key, listener)
+            trust_own(Path(asked.cards))
         else:
             console.note(
                 f"the key is {key}; with --cards FILE the engine cards are written for you"

@@ -1,6 +1,7 @@
 """`mantisreed trust`: say that a folder's settings may use what they name."""
 
 import sys
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -10,19 +11,22 @@ from mantisreed.trust import Trust, TrustError, trusted_files
 from mantisreed.workspace import SETTINGS_FILE, open_workspace
 
 
-def run(
-    console: Console,
-    *,
-    settings: str | None = None,
-    revoke: bool = False,
-    is_list: bool = False,
-    as_json: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `trust` is asked for; its arguments tell the same."""
+
+    settings: str | None = None
+    revoke: bool = False
+    is_list: bool = False
+    as_json: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Say what the settings use, and remember that they may."""
-    if is_list:
-        return _list(console, as_json=as_json)
-    trust = _trust_in(settings)
-    if revoke:
+    if asked.is_list:
+        return _list(console, as_json=asked.as_json)
+    trust = _trust_in(asked.settings)
+    if asked.revoke:
         was_trusted = trust.revoke()
         if was_trusted:
             told = "trusted no longer"
@@ -34,12 +38,12 @@ def run(
             told = "trusted from now on with this"
         else:
             told = "trusted; it uses nothing that needs it"
-    if as_json:
+    if asked.as_json:
         uses = [{"kind": use.kind, "engine": use.engine, "what": use.what} for use in trust.uses]
-        console.document({"settings": str(trust.file), "trusted": not revoke, "uses": uses})
+        console.document({"settings": str(trust.file), "trusted": not asked.revoke, "uses": uses})
         return 0
     console.result(f"{printable(trust.file)}: {told}")
-    for use in () if revoke else trust.uses:
+    for use in () if asked.revoke else trust.uses:
         console.result(f"  {use}")
     return 0
 

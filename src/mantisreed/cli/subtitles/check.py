@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from itertools import count
 from pathlib import Path
 from typing import Any
@@ -24,28 +24,31 @@ from mantisreed.units import clock
 _SAMPLE = 50  # cues that tell the script
 
 
-def run(
-    console: Console,
-    *,
-    files: Sequence[str],
-    config: str | None = None,
-    fix: bool = False,
-    language: str | None = None,
-    recording: str | None = None,
-    encoding: str | None = None,
-    plot: str | None = None,
-    as_json: bool = False,
-    **layout: Any,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `check` is asked for; its arguments tell the same."""
+
+    files: Sequence[str]
+    config: str | None = None
+    fix: bool = False
+    language: str | None = None
+    recording: str | None = None
+    encoding: str | None = None
+    plot: str | None = None
+    as_json: bool = False
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+def run(console: Console, asked: Arguments) -> int:
     """List what is found; 1 when something is, and was not fixed."""
-    rules = layout_rules(workspace_if_any(config), layout)
-    if recording:
-        speech = speech_of(Path(recording))[0]
+    rules = layout_rules(workspace_if_any(asked.config), asked.options)
+    if asked.recording:
+        speech = speech_of(Path(asked.recording))[0]
     else:
         speech = ()
     described, is_clean, drawn = [], True, []
-    for name in files:
-        script = read_script(Path(name), Reading(encoding=encoding))
+    for name in asked.files:
+        script = read_script(Path(name), Reading(encoding=asked.encoding))
         if script.cues is None:
             raise InputError(
                 "there are no cues in it",
@@ -54,7 +57,7 @@ def run(
             )
         cues: Sequence[Cue] = script.cues
         own = rules.for_language(script.language, " ".join(cue.text for cue in cues[:_SAMPLE]))
-        tongue = language or script.language
+        tongue = asked.language or script.language
         found = [
             *check_format(script.remarks),
             *check_cues(cues, own, tongue),
@@ -63,22 +66,22 @@ def run(
         findings = sorted(found, key=lambda one: one.cue)
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
-        if fix and findings:
+        if asked.fix and findings:
             cues, findings, before = _fixed(Path(name), script, own, tongue, findings)
             console.note(
                 f"{printable(name)}: fixed; the file as it was is kept as {printable(before)}"
             )
             notes = ()
         is_clean = is_clean and not findings
-        if as_json:
+        if asked.as_json:
             described.append(_described(name, cues, findings, notes))
         else:
             _print(console, name, cues, findings, notes)
-    if plot is not None:
+    if asked.plot is not None:
         from mantisreed.exports.plots import draw_cues
 
-        draw_cues(drawn, rules, Path(plot))
-    if as_json:
+        draw_cues(drawn, rules, Path(asked.plot))
+    if asked.as_json:
         console.document({"files": described})
     if is_clean:
         return 0

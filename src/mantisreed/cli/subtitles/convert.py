@@ -3,7 +3,7 @@
 import math
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -29,59 +29,70 @@ from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.units import clock, duration_given
 
 
-def run(
-    console: Console,
-    *,
-    files: Sequence[str],
-    to: str | None = None,
-    into: str | None = None,
-    join: bool = False,
-    offsets: str | None = None,
-    read_as: str | None = None,
-    encoding: str | None = None,
-    shift: str | None = None,
-    stretch: str | None = None,
-    since: str | None = None,
-    until: str | None = None,
-    recording: str | None = None,
-    lay_out: bool = False,
-    overwrite: bool = False,
-    video: str | None = None,
-    config: str | None = None,
-    **writing: Any,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `convert` is asked for; its arguments tell the same."""
+
+    files: Sequence[str]
+    to: str | None = None
+    into: str | None = None
+    join: bool = False
+    offsets: str | None = None
+    read_as: str | None = None
+    encoding: str | None = None
+    shift: str | None = None
+    stretch: str | None = None
+    since: str | None = None
+    until: str | None = None
+    recording: str | None = None
+    lay_out: bool = False
+    overwrite: bool = False
+    video: str | None = None
+    config: str | None = None
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Read, change, write; what was repaired or left out is told on stderr."""
-    if read_as:
-        form = chosen_formats([read_as])[0]
+    if asked.read_as:
+        form = chosen_formats([asked.read_as])[0]
     else:
         form = None
-    reading = Reading(form, encoding, Path(recording) if recording else None)
-    options = with_shots(write_options(workspace_if_any(config), writing), video)
-    change = _Change(shift, stretch, since, until, _is_laid_out(lay_out, writing))
+    reading = Reading(form, asked.encoding, Path(asked.recording) if asked.recording else None)
+    options = with_shots(write_options(workspace_if_any(asked.config), asked.options), asked.video)
+    change = _Change(
+        asked.shift,
+        asked.stretch,
+        asked.since,
+        asked.until,
+        _is_laid_out(asked.lay_out, asked.options),
+    )
     change.check()
-    _check_files(files, to, into, join=join, offsets=offsets)
-    if into is not None:
-        forms = chosen_formats(format_names(to) or [])
-        sources = [Path(file) for file in files]
-        targets = _targets(sources, Path(into), forms)
+    _check_files(asked.files, asked.to, asked.into, join=asked.join, offsets=asked.offsets)
+    if asked.into is not None:
+        forms = chosen_formats(format_names(asked.to) or [])
+        sources = [Path(file) for file in asked.files]
+        targets = _targets(sources, Path(asked.into), forms)
         for source, of_source in zip(sources, targets, strict=True):
             for target, one in of_source:
-                check_target(target, sources, one, overwrite=overwrite)
+                check_target(target, sources, one, overwrite=asked.overwrite)
             script = _told(console, change.applied(read_script(source, reading)), options, source)
             _tell_losses(console, script, [one for _, one in of_source], source)
             for target, one in of_source:
                 _write(target, one.write(script, options, source.stem))
         return 0
-    *names, last = files
-    if to:
-        forms = chosen_formats([to])
+    *names, last = asked.files
+    if asked.to:
+        forms = chosen_formats([asked.to])
     else:
         forms = (format_of(Path(last)),)
     if last != "-":
-        check_target(Path(last), [Path(name) for name in names], forms[0], overwrite=overwrite)
+        check_target(
+            Path(last), [Path(name) for name in names], forms[0], overwrite=asked.overwrite
+        )
     scripts = [read_script(Path(name), reading) for name in names]
-    if join:
-        script = _joined(console, scripts, offsets)
+    if asked.join:
+        script = _joined(console, scripts, asked.offsets)
     else:
         script = scripts[0]
     script = _told(console, change.applied(script), options, Path(names[0]))

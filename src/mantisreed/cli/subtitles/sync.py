@@ -1,7 +1,7 @@
 """`mantisreed sync`: subtitles laid on their recording again."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -17,46 +17,51 @@ from mantisreed.subtitles.sync import Synced, by_cues, by_speech, by_two_points
 from mantisreed.units import clock, duration_given
 
 
-def run(
-    console: Console,
-    *,
-    source: str,
-    target: str,
-    recording: str | None = None,
-    like: str | None = None,
-    first: str | None = None,
-    last: str | None = None,
-    encoding: str | None = None,
-    as_json: bool = False,
-    overwrite: bool = False,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `sync` is asked for; its arguments tell the same."""
+
+    source: str
+    target: str
+    recording: str | None = None
+    like: str | None = None
+    first: str | None = None
+    last: str | None = None
+    encoding: str | None = None
+    as_json: bool = False
+    overwrite: bool = False
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Read, move, write; say how the cues were moved and how well they fit."""
-    _check_ways(recording, like, first, last)
-    form = format_of(Path(target))
-    check_target(Path(target), [Path(source)], form, overwrite=overwrite)
-    script = read_script(Path(source), Reading(encoding=encoding))
-    cues = _cues_of(script, source)
+    _check_ways(asked.recording, asked.like, asked.first, asked.last)
+    form = format_of(Path(asked.target))
+    check_target(Path(asked.target), [Path(asked.source)], form, overwrite=asked.overwrite)
+    script = read_script(Path(asked.source), Reading(encoding=asked.encoding))
+    cues = _cues_of(script, asked.source)
     synced: Synced | None = None
-    if first is not None and last is not None:
+    if asked.first is not None and asked.last is not None:
         moved: Sequence[Cue] = by_two_points(
-            cues, duration_given(first, "--first") or 0.0, duration_given(last, "--last") or 0.0
+            cues,
+            duration_given(asked.first, "--first") or 0.0,
+            duration_given(asked.last, "--last") or 0.0,
         )
     else:
-        if recording is not None:
-            synced = by_speech(cues, speech_of(Path(recording))[0])
+        if asked.recording is not None:
+            synced = by_speech(cues, speech_of(Path(asked.recording))[0])
         else:
-            synced = by_cues(cues, _cues_of(read_script(Path(like or "")), like or ""))
+            synced = by_cues(cues, _cues_of(read_script(Path(asked.like or "")), asked.like or ""))
         moved = synced.cues
     for note in script.notes:
-        console.note(f"note: {printable(source)}: {note}")
+        console.note(f"note: {printable(asked.source)}: {note}")
     anew = replace(
         script, cues=tuple(sorted(moved, key=lambda cue: (cue.start, cue.end))), transcript=None
     )
-    write_whole(Path(target), form.write(anew, None, Path(source).stem))
-    if as_json:
-        console.document(_described(target, moved, synced))
+    write_whole(Path(asked.target), form.write(anew, None, Path(asked.source).stem))
+    if asked.as_json:
+        console.document(_described(asked.target, moved, synced))
     else:
-        for line in _told(target, cues, moved, synced):
+        for line in _told(asked.target, cues, moved, synced):
             console.result(line)
     return 0
 

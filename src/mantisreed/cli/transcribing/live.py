@@ -7,7 +7,9 @@ from typing import Any
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, show_problems, write_report
+from mantisreed.cli.transcribing.run import Arguments
 from mantisreed.errors import InputError
+from mantisreed.options import PIECES
 from mantisreed.pipeline.live import DEFAULT_PAUSE, LiveOptions, PhraseOutcome, listen
 from mantisreed.pipeline.options_given import run_options
 from mantisreed.sources.streams import StreamFormat
@@ -17,17 +19,7 @@ from mantisreed.workspace import open_workspace
 _SHORTEST_PAUSE = 0.2  # seconds; within words there are shorter ones
 
 
-def run_live(
-    console: Console,
-    *,
-    pause: str | None,
-    pcm: str | None,
-    name: str | None,
-    as_json: bool = False,
-    report: str | None = None,
-    config: str | None = None,
-    **given: Any,
-) -> int:
+def run_live(console: Console, asked: Arguments) -> int:
     """Hear standard input to its end. 1 when a phrase has no answer, else 0."""
     if sys.stdin.isatty():
         raise InputError(
@@ -35,12 +27,13 @@ def run_live(
             where="-",
             advice="RECORDER | mantisreed run - --live",
         )
-    silence = duration_given(pause, "--pause")
+    silence = duration_given(asked.pause, "--pause")
     if silence is not None and silence < _SHORTEST_PAUSE:
         raise InputError(f"a pause has to last {_SHORTEST_PAUSE:g} s or more", where="--pause")
-    for option in ("channels", "piece_length", "overlap", "keep_silence"):
-        given.pop(option, None)  # a phrase is one piece of one channel
-    workspace = open_workspace(config)
+    # A phrase is one piece of one channel.
+    of_pieces = {option.name for option in PIECES}
+    given = {name: value for name, value in asked.options.items() if name not in of_pieces}
+    workspace = open_workspace(asked.options.get("config"))
     options = run_options(workspace, given)
     if options.second_opinion is not None:
         raise InputError(
@@ -53,19 +46,18 @@ def run_live(
             where="--redact",
             advice="run it without --live, or `mantisreed redact` afterwards",
         )
-    if pcm is not None:
-        form = StreamFormat.named(pcm)
-    else:
-        form = None
-    live = LiveOptions(DEFAULT_PAUSE if silence is None else silence, form=form, name=name)
+    form = None
+    if asked.pcm is not None:
+        form = StreamFormat.named(asked.pcm)
+    live = LiveOptions(DEFAULT_PAUSE if silence is None else silence, form=form, name=asked.name)
 
     def tell(phrase: PhraseOutcome) -> None:
-        _tell(console, phrase, as_json=as_json)
+        _tell(console, phrase, as_json=asked.as_json)
 
     console.note("listening; Ctrl-C ends it and writes all files")
     heard = listen(sys.stdin.buffer, workspace, options, live, tell)
-    if report is not None:
-        write_report(report, [heard.outcome])
+    if asked.report is not None:
+        write_report(asked.report, [heard.outcome])
     counted = (
         f"{heard.phrases} {'phrase' if heard.phrases == 1 else 'phrases'} in {heard.seconds:.0f} s"
     )

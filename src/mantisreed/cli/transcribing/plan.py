@@ -1,6 +1,7 @@
 """`mantisreed plan`: what a run would send and cost; sends nothing."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -16,37 +17,40 @@ from mantisreed.units import clock, short_duration, short_size
 from mantisreed.workspace import open_workspace
 
 
-def run(
-    console: Console,
-    *,
-    sources: Sequence[str],
-    config: str | None = None,
-    engine: str | None = None,
-    plot: str | None = None,
-    as_json: bool = False,
-    **given: Any,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `plan` is asked for; its arguments tell the same."""
+
+    sources: Sequence[str]
+    config: str | None = None
+    engine: str | None = None
+    plot: str | None = None
+    as_json: bool = False
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Prepare everything as a run would, and show it."""
-    workspace = open_workspace(config)
-    card = workspace.engine(engine)
-    pieces = piece_options(given)
+    workspace = open_workspace(asked.config)
+    card = workspace.engine(asked.engine)
+    pieces = piece_options(asked.options)
     options = transcription_options(
-        workspace, RunOptions(engine=engine, pieces=pieces), needs_secrets=False
+        workspace, RunOptions(engine=asked.engine, pieces=pieces), needs_secrets=False
     )
     recordings = find_recordings(
-        sources,
-        selection(given),
+        asked.sources,
+        selection(asked.options),
         on_note=lambda note: console.notes([note]),
     )
     planned = plan_recordings(workspace, options, recordings)
-    if plot:
-        _draw(Path(plot), planned, pieces.track)
-    if as_json:
+    if asked.plot:
+        _draw(Path(asked.plot), planned, pieces.track)
+    if asked.as_json:
         _print_json(console, planned)
     else:
         _print_tables(console, card, planned)
-    if plot:
-        console.note(f"drawn in {plot}")
+    if asked.plot:
+        console.note(f"drawn in {asked.plot}")
     for plan in planned:
         if plan.error:
             console.problem(plan.error, plan.recording.label)

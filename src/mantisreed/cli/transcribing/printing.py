@@ -4,12 +4,12 @@ import sys
 from collections.abc import Sequence
 from contextlib import ExitStack
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, show_problems, write_report
+from mantisreed.cli.transcribing.run import Arguments
 from mantisreed.cli.transcribing.sending import transcribed
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import OutputFormat, chosen_formats
@@ -27,27 +27,18 @@ _IN_A_ROW = ("txt", "timed", "md")
 """Formats that several transcripts can stand in one behind the other."""
 
 
-def run_to_stdout(
-    console: Console,
-    sources: Sequence[str],
-    *,
-    name: str | None,
-    report: str | None,
-    keep: bool,
-    to: str | None = None,
-    into: str | None = None,
-    **options: Any,
-) -> int:
+def run_to_stdout(console: Console, asked: Arguments) -> int:
     """Run, and print what came out; everything else goes to stderr."""
-    config = options.pop("config", None)
-    workspace = open_workspace(config)
-    formats = chosen_formats(format_names(to) or ["txt"])
+    options = asked.options
+    workspace = open_workspace(options.get("config"))
+    formats = chosen_formats(format_names(options.get("to")) or ["txt"])
     if len(formats) != 1:
         raise InputError("prints one format", where="--stdout", advice="--to srt, for instance")
-    if into is not None:
+    if options.get("into") is not None:
         raise InputError("has no effect with --stdout", where="--into")
     with ExitStack() as stack:
-        recordings = _recordings(console, stack, sources, name, workspace.hidden if keep else None)
+        hidden = None if asked.no_keep else workspace.hidden
+        recordings = _recordings(console, stack, asked, hidden)
         if len(recordings) > 1 and formats[0].name not in _IN_A_ROW:
             raise InputError(
                 f"{formats[0].name} is printed of one recording, and there are {len(recordings)}",
@@ -56,35 +47,29 @@ def run_to_stdout(
             )
         wanted = run_options(workspace, options)
         # With an empty list of formats nothing is written.
-        wanted = msgspec.structs.replace(wanted, to=(), keep=keep)
+        wanted = msgspec.structs.replace(wanted, to=(), keep=not asked.no_keep)
         outcomes = transcribed(console, recordings, workspace, wanted)
-    if report is not None:
-        write_report(report, outcomes)
+    if asked.report is not None:
+        write_report(asked.report, outcomes)
     _print(outcomes, formats[0], wanted.complete(workspace).writing or WriteOptions())
     show_problems(console, outcomes)
     return exit_code(outcomes)
 
 
 def _recordings(
-    console: Console,
-    stack: ExitStack,
-    sources: Sequence[str],
-    name: str | None,
-    hidden: Path | None,
+    console: Console, stack: ExitStack, asked: Arguments, hidden: Path | None
 ) -> list[Source]:
     """The recordings, with that from standard input, which lies in a file until the end: in memory
     where there is no other place.
     """
     found: list[Source] = []
-    if "-" in sources:
+    if "-" in asked.sources:
         if sys.stdin.isatty():
             raise InputError("nothing is piped into standard input", where="-")
         place = hidden or stack.enter_context(memory_folder())
-        found.append(kept_input(sys.stdin.buffer, place, name or DEFAULT_NAME))
+        found.append(kept_input(sys.stdin.buffer, place, asked.name or DEFAULT_NAME))
         stack.callback(drop_input, found[0])
-    elif name is not None:
-        raise InputError("has no effect without the source -", where="--name")
-    others = [source for source in sources if source != "-"]
+    others = [source for source in asked.sources if source != "-"]
     return [*found, *find_recordings(others, on_note=lambda note: console.notes([note]))]
 
 

@@ -1,6 +1,7 @@
 """`mantisreed run`: recordings in, transcripts and subtitles out."""
 
 import sys
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from mantisreed.audio.workers import DecodingWorkers
@@ -14,100 +15,94 @@ if TYPE_CHECKING:
     from mantisreed.sources.recordings import Source
 
 
-def run(
-    console: Console,
-    *,
-    sources: "Sequence[str]",
-    as_json: bool = False,
-    report: str | None = None,
-    fill: bool = False,
-    publish_at: str | None = None,
-    live: bool = False,
-    pause: str | None = None,
-    pcm: str | None = None,
-    name: str | None = None,
-    stdout: bool = False,
-    no_keep: bool = False,
-    **options: Any,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `run` is asked for; its arguments tell the same."""
+
+    sources: Sequence[str]
+    as_json: bool = False
+    report: str | None = None
+    fill: bool = False
+    publish_at: str | None = None
+    live: bool = False
+    pause: str | None = None
+    pcm: str | None = None
+    name: str | None = None
+    stdout: bool = False
+    no_keep: bool = False
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Run the pipeline and show what came out. 0 when every recording is done, 3 when some only
     wait, else 1.
     """
-    for option, is_given in (("--stdout", stdout), ("--no-keep", no_keep)):
-        if is_given and (live or fill or publish_at is not None or as_json):
-            raise _wrong_use(option, "has no effect with --live, --fill, --publish-at or --json")
-    if no_keep and not stdout:
-        raise _wrong_use("--no-keep", "leaves nothing: --stdout prints the text")
-    if stdout:
+    _check_use(asked)
+    if asked.stdout:
         from mantisreed.cli.transcribing.printing import run_to_stdout
 
-        return run_to_stdout(
-            console, sources, name=name, report=report, keep=not no_keep, **options
-        )
-    if live:
+        return run_to_stdout(console, asked)
+    if asked.live:
         from mantisreed.cli.transcribing.live import run_live
 
-        if fill or list(sources) != ["-"]:
-            raise _wrong_use("--live", "hears standard input: the only source is -")
-        return run_live(
-            console, pause=pause, pcm=pcm, name=name, as_json=as_json, report=report, **options
-        )
-    for option, given in (("--pause", pause), ("--pcm", pcm)):
-        if given is not None:
-            raise _wrong_use(option, "has no effect without --live")
-    if "-" in sources:
-        return _run_input(console, sources, name=name, as_json=as_json, report=report, **options)
-    if name is not None:
-        raise _wrong_use("--name", "has no effect without the source -")
-    conflicts: list[str] = []
-    if fill:
-        outcomes, conflicts = _filled(console, sources, **options)
-    else:
-        outcomes = sent(console, sources, **options)
+        return run_live(console, asked)
 
     from mantisreed.cli.outcomes import exit_code_of_tables, show_outcomes
 
-    show_outcomes(console, outcomes, as_json=as_json, report=report)
-    if publish_at is not None:
-        _write_tags(console, outcomes, publish_at)
+    conflicts: list[str] = []
+    if "-" in asked.sources:
+        outcomes = _with_input(console, asked)
+    elif asked.fill:
+        outcomes, conflicts = _filled(console, asked.sources, **asked.options)
+    else:
+        outcomes = sent(console, asked.sources, **asked.options)
+    show_outcomes(console, outcomes, as_json=asked.as_json, report=asked.report)
+    if asked.publish_at is not None:
+        _write_tags(console, outcomes, asked.publish_at)
     return exit_code_of_tables(outcomes, conflicts)
 
 
-def _wrong_use(option: str, what: str) -> InputError:
-    return InputError(what, where=option)
+def _check_use(asked: Arguments) -> None:
+    """See that arguments go together.
+
+    Raises:
+        InputError: one has no effect with the others.
+    """
+    has_files = asked.fill or asked.publish_at is not None or asked.as_json
+    for option, is_given in (("--stdout", asked.stdout), ("--no-keep", asked.no_keep)):
+        if is_given and (asked.live or has_files):
+            what = "has no effect with --live, --fill, --publish-at or --json"
+            raise InputError(what, where=option)
+    if asked.no_keep and not asked.stdout:
+        raise InputError("leaves nothing: --stdout prints the text", where="--no-keep")
+    if asked.live and (asked.fill or list(asked.sources) != ["-"]):
+        raise InputError("hears standard input: the only source is -", where="--live")
+    for option, given in (("--pause", asked.pause), ("--pcm", asked.pcm)):
+        if given is not None and not asked.live:
+            raise InputError("has no effect without --live", where=option)
+    if asked.name is not None and "-" not in asked.sources:
+        raise InputError("has no effect without the source -", where="--name")
+    if asked.fill and "-" in asked.sources:
+        raise InputError("has no effect with the source -", where="--fill")
 
 
-def _run_input(
-    console: Console,
-    sources: "Sequence[str]",
-    *,
-    name: str | None,
-    as_json: bool,
-    report: str | None,
-    **options: Any,
-) -> int:
-    """Run with a whole recording from standard input among the sources."""
-    from mantisreed.cli.outcomes import exit_code, show_outcomes
+def _with_input(console: Console, asked: Arguments) -> "list[Outcome]":
+    """What became of recordings, a whole one from standard input among them."""
     from mantisreed.sources.finding import find_recordings
     from mantisreed.sources.streams import DEFAULT_NAME, drop_input, kept_input
     from mantisreed.workspace import open_workspace
 
     if sys.stdin.isatty():
-        raise _wrong_use("-", "nothing is piped into standard input")
-    config = options.get("config")
-    hidden = open_workspace(config).hidden
-    kept = kept_input(sys.stdin.buffer, hidden, name or DEFAULT_NAME)
-    others = [source for source in sources if source != "-"]
-    outcomes = sent(
-        console,
-        [kept, *find_recordings(others, on_note=lambda note: console.notes([note]))],
-        **options,
-    )
+        raise InputError("nothing is piped into standard input", where="-")
+    hidden = open_workspace(asked.options.get("config")).hidden
+    kept = kept_input(sys.stdin.buffer, hidden, asked.name or DEFAULT_NAME)
+    others = [source for source in asked.sources if source != "-"]
+    found = find_recordings(others, on_note=lambda note: console.notes([note]))
+    outcomes = sent(console, [kept, *found], **asked.options)
     for outcome in outcomes:
         if outcome.recording.key == kept.key and outcome.transcript is not None:
             drop_input(kept)
-    show_outcomes(console, outcomes, as_json=as_json, report=report)
-    return exit_code(outcomes)
+    return outcomes
 
 
 def _write_tags(console: Console, outcomes: "Sequence[Outcome]", base: str) -> None:

@@ -1,6 +1,7 @@
 """`mantisreed submit`: send recordings and go; `collect` takes what comes of it."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from mantisreed.cli.console import Console
@@ -8,12 +9,21 @@ from mantisreed.cli.outcomes import exit_code, show_outcomes, show_problems
 from mantisreed.cli.transcribing.run import sent
 
 
-def run(console: Console, *, sources: Sequence[str], as_json: bool = False, **options: Any) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `submit` is asked for; its arguments tell the same."""
+
+    sources: Sequence[str]
+    as_json: bool = False
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Send; a job's id on each line of stdout. 0 when all was taken, 3 when some of it waits, else
     1.
     """
-    outcomes = sent(console, sources, wait=False, **options)
-    if as_json:
+    outcomes = sent(console, asked.sources, wait=False, **asked.options)
+    if asked.as_json:
         show_outcomes(console, outcomes, as_json=True)
     else:
         for outcome in outcomes:

@@ -1,6 +1,7 @@
 """`mantisreed watch`: recordings that appear in folders are transcribed by themselves."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -18,79 +19,107 @@ from mantisreed.units import duration_given, short_duration
 from mantisreed.workspace import open_workspace
 
 
-def run(
-    console: Console,
-    *,
-    places: Sequence[str],
-    config: str | None = None,
-    until_idle: str | None = None,
-    settle: str | None = None,
-    move_done: str | None = None,
-    every: str | None = None,
-    **given: Any,
-) -> int:
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `watch` is asked for; its arguments tell the same."""
+
+    places: Sequence[str]
+    config: str | None = None
+    until_idle: str | None = None
+    settle: str | None = None
+    move_done: str | None = None
+    every: str | None = None
+    options: dict[str, Any] = field(default_factory=dict)
+
+
+def run(console: Console, asked: Arguments) -> int:
     """Watch until asked to stop; a line for each recording.
 
     Returns:
         1 when some failed or a place cannot be read, 3 at the spend limit, else 0.
     """
-    workspace = open_workspace(config)
-    options = run_options(workspace, given)
-    settled = duration_given(settle, "--settle")
-    if move_done:
-        target = Path(move_done)
-    else:
-        target = None
-    often = duration_given(every, "--every")
-    watching = WatchOptions(
-        duration_given(until_idle, "--until-idle"),
-        2.0 if settled is None else settled,
-        target,
-        every=60.0 if often is None else often,
-    )
-    count = {"done": 0, "failed": 0}
-    over_limit: list[Outcome] = []
-
-    def tell(outcome: Outcome) -> None:
-        board.ended(outcome)
-        _tell(console, outcome, board)
-        if isinstance(outcome.error, SpendLimitError):
-            over_limit.append(outcome)
-        if outcome.state != "waiting":
-            count[
-                "failed" if outcome.state == "failed" or _has_failed_after(outcome) else "done"
-            ] += 1
-
-    def come(source: Source) -> None:
-        board.come(source)
-        if not board.is_drawn:
-            console.note(f"{datetime.now():%H:%M:%S}  new  {source.label}")
-
-    unreadable: set[str] = set()
-
-    def tell_problem(place: str, why: str | None) -> None:
-        if why is None:
-            unreadable.discard(place)
-            board.note(f"{place} can be read again")
-        else:
-            unreadable.add(place)
-            board.note(f"mantisreed: {place}: {why}")
-
-    console.note(f"watching {', '.join(map(printable, places))}; Ctrl-C ends it")
+    workspace = open_workspace(asked.config)
+    options = run_options(workspace, asked.options)
+    watching = _watching(asked)
+    console.note(f"watching {', '.join(map(printable, asked.places))}; Ctrl-C ends it")
     with Board(console) as board:
-        hooks = WatchHooks(tell, board.show, come, board.note, tell_problem)
-        watch(places, workspace, options, watching, hooks)
-    parts = [f"{count['done']} done", f"{count['failed']} failed"]
-    if unreadable:
-        parts.append(f"{len(unreadable)} not readable: {', '.join(sorted(unreadable))}")
+        teller = _Teller(console, board)
+        hooks = WatchHooks(teller.tell, board.show, teller.come, board.note, teller.tell_problem)
+        watch(asked.places, workspace, options, watching, hooks)
+    parts = [f"{teller.done} done", f"{teller.failed} failed"]
+    if teller.unreadable:
+        named = ", ".join(sorted(teller.unreadable))
+        parts.append(f"{len(teller.unreadable)} not readable: {named}")
     console.note(", ".join(parts))
-    if over_limit:
+    if teller.is_over_limit:
         console.note("the spend limit is reached; the same command with a higher one goes on")
-    if count["failed"] or unreadable:
+    if teller.failed or teller.unreadable:
         return 1
-    if over_limit:
-        return 3
-    return 0
+    return 3 if teller.is_over_limit else 0
+
+
+def _watching(asked: Arguments) -> WatchOptions:
+    """How places are watched.
+
+    Raises:
+        InputError: a duration is none.
+    """
+    usual = WatchOptions()
+    settled = duration_given(asked.settle, "--settle")
+    often = duration_given(asked.every, "--every")
+    return WatchOptions(
+        until_idle=duration_given(asked.until_idle, "--until-idle"),
+        settle=usual.settle if settled is None else settled,
+        move_done=Path(asked.move_done) if asked.move_done else None,
+        every=usual.every if often is None else often,
+    )
+
+
+@dataclass
+class _Teller:
+    """Tells what happens, and counts it.
+
+    Attributes:
+        console, board: where it is told.
+        done, failed: recordings.
+        is_over_limit: whether the spend limit has stopped one.
+        unreadable: places that cannot be read at the moment.
+    """
+
+    console: Console
+    board: Board
+    done: int = 0
+    failed: int = 0
+    is_over_limit: bool = False
+    unreadable: set[str] = field(default_factory=set)
+
+    def tell(self, outcome: Outcome) -> None:
+        """What became of a recording."""
+        self.board.ended(outcome)
+        _tell(self.console, outcome, self.board)
+        if isinstance(outcome.error, SpendLimitError):
+            self.is_over_limit = True
+        if outcome.state == "waiting":
+            return
+        if outcome.state == "failed" or _has_failed_after(outcome):
+            self.failed += 1
+        else:
+            self.done += 1
+
+    def come(self, source: Source) -> None:
+        """A recording has appeared."""
+        self.board.come(source)
+        if not self.board.is_drawn:
+            self.console.note(f"{datetime.now():%H:%M:%S}  new  {source.label}")
+
+    def tell_problem(self, place: str, why: str | None) -> None:
+        """A place cannot be read; None for why it can again."""
+        if why is None:
+            self.unreadable.discard(place)
+            self.board.note(f"{place} can be read again")
+        else:
+            self.unreadable.add(place)
+            self.board.note(f"mantisreed: {place}: {why}")
 
 
 def _has_failed_after(outcome: Outcome) -> bool:

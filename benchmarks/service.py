@@ -1,6 +1,6 @@
 """How the service stands up to many at once.
 
-    python benchmarks/serving.py [--uploads N] [--streams N] [--kills N]
+    python benchmarks/service.py [--uploads N] [--streams N] [--kills N]
 
 Starts an engine that answers at once and `mantisreed serve` on loopback, and prints:
 - 200 uploads of 10 MB at 50 at once: seconds, and the service's peak memory while they come

@@ -1,0 +1,423 @@
+"""How tightly two words belong together: one rule a row, in the order in which they count.
+
+The first rule that has something to say of a place decides. A rule that begins with the name of a
+word list is asked only where the word is in that list of the language (`languages.toml`).
+"""
+
+from collections.abc import Callable, Container, Sequence
+from dataclasses import dataclass
+from functools import cache
+
+from mantisreed.subtitles.languages import UNITS, LanguageWords, words_of_language
+from mantisreed.subtitles.word_facts import WordFacts, is_number
+
+SENTENCE, CLAUSE, CONJUNCTION, LISTED, PREPOSITION, PHRASE = 0.0, 2.0, 4.0, 6.0, 8.0, 11.0
+"""Penalties of good places: after a sentence, after a clause, before a conjunction, after a part of
+a list, before a preposition, and between phrases, such as a subject and its verb or a verb and its
+object.
+"""
+
+PLAIN, LOOSE, PAIR, UNIT = 20.0, 32.0, 70.0, 140.0
+"""And of poor ones: between any two words, between words that probably belong together, such as a
+noun and the word before it; between those that do, such as a pronoun and its verb; inside of what
+is one thing, such as a name.
+"""
+
+_CAPITALISES_NOUNS = frozenset(("de",))
+_ADJECTIVES_FOLLOW = frozenset(("fr", "es", "it", "pt"))
+_VERBS_LAST = frozenset(("de", "nl"))
+_INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
+
+_BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
+"""Kinds of words that begin a phrase of their own."""
+
+_CONTENT = ("content", "adjective", "number")
+_JOINING = ("conjunction", "coordinating")
+
+
+@dataclass(slots=True)
+class Place:
+    """A place between two words of a text, which rules are asked about.
+
+    Attributes:
+        texts: all words as they are written.
+        words: what is known of each.
+        at: the number of the word behind the place; at least 1.
+        known: the language's lists of words.
+        tongue: the first part of the language's tag.
+        pairs: words that belong together, as `depend` and `on` do.
+        starts_sentence: whether the word before begins a sentence.
+        phrase_length: words of the noun phrase that the place is in; 0 outside of one.
+    """
+
+    texts: Sequence[str]
+    words: Sequence[WordFacts]
+    at: int
+    known: LanguageWords
+    tongue: str
+    pairs: Container[tuple[str, str]]
+    starts_sentence: bool
+    phrase_length: int
+
+    @property
+    def before(self) -> WordFacts:
+        """The word before the place."""
+        return self.words[self.at - 1]
+
+    @property
+    def word(self) -> WordFacts:
+        """The word behind the place."""
+        return self.words[self.at]
+
+    @property
+    def next_word(self) -> WordFacts | None:
+        """The one after that."""
+        if self.at + 1 < len(self.words):
+            return self.words[self.at + 1]
+        return None
+
+    @property
+    def begins_phrase(self) -> bool:
+        """Whether a phrase of its own begins behind the place."""
+        return self.word.kind in _BEGIN_PHRASES
+
+    @property
+    def is_capital(self) -> bool:
+        """Whether the word behind the place has a capital letter."""
+        return self.texts[self.at][:1].isupper()
+
+    @property
+    def capitalises_nouns(self) -> bool:
+        """Whether the language writes nouns with a capital letter."""
+        return self.tongue in _CAPITALISES_NOUNS
+
+    def is_verb(self, word: str) -> bool:
+        """Whether a word is a verb as far as its form tells."""
+        if word in self.known.verbs:
+            return True
+        return self.tongue == "en" and word.endswith("ed") and len(word) > 4
+
+
+Rule = Callable[[Place], float | None]
+
+
+def tied_to_following(place: Place) -> float:
+    """How tightly the word before a place belongs to what comes; 0 where nothing ties it."""
+    return _decided(_compiled(place.tongue)[0], place, place.before.tail)
+
+
+def tied_to_preceding(place: Place) -> float:
+    """How tightly the word behind a place belongs to the one before it."""
+    return _decided(_compiled(place.tongue)[1], place, place.word.head)
+
+
+def between(place: Place) -> float:
+    """The penalty of a place where nothing ties two words."""
+    rule = _BY_KIND.get(place.word.kind, _between_content)
+    return rule(place)
+
+
+def _decided(rules: Sequence[tuple[Container[str] | None, Rule]], place: Place, word: str) -> float:
+    for words, rule in rules:
+        if words is None or word in words:
+            tie = rule(place)
+            if tie is not None:
+                return tie
+    return 0.0
+
+
+# ---- the word before belongs to what follows
+
+
+def _inside_name(place: Place) -> float | None:
+    before, text = place.texts[place.at - 1], place.texts[place.at]
+    if place.capitalises_nouns or place.starts_sentence or len(before) < 2:
+        return None
+    return UNIT if before[0].isupper() and text[:1].isupper() else None
+
+
+def _after_title(place: Place) -> float | None:
+    return UNIT if place.is_capital else None
+
+
+def _after_number(place: Place) -> float | None:
+    """`3 km`, `three birds`, `two of them`."""
+    if not place.before.is_number:
+        return None
+    known, following = place.known, place.word.head
+    is_unit = following in UNITS or following in known.behind or place.texts[place.at] in UNITS
+    if is_unit or is_number(following) or following in known.numbers:
+        return UNIT
+    further = place.next_word
+    if following in known.coordinating and further is not None and further.is_number:
+        return UNIT
+    if following in known.auxiliaries:
+        return PHRASE
+    if place.word.kind not in ("content", "adjective", "quantifier", "degree"):
+        return 0.0
+    # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends its
+    # phrase, and so does a year.
+    is_year = len(place.before.tail) == 4 and place.before.tail.isdigit()
+    return LOOSE if is_year else PAIR + 4
+
+
+def _in_pair(place: Place) -> float | None:
+    is_pair = (place.before.tail, place.word.head) in place.pairs
+    return PAIR - 6 if is_pair else None
+
+
+def _after_determiner(place: Place) -> float | None:
+    if place.begins_phrase and place.before.tail in place.known.conjunctions:
+        return None
+    return UNIT
+
+
+def _after_coordinating(place: Place) -> float | None:
+    joins_numbers = place.at > 1 and place.words[place.at - 2].is_number and place.word.is_number
+    return UNIT if joins_numbers else PAIR
+
+
+def _after_conjunction(place: Place) -> float | None:
+    if place.word.kind == "conjunction" and place.before.tail not in place.known.prepositions:
+        return PHRASE
+    return PAIR
+
+
+def _after_of(place: Place) -> float | None:
+    return UNIT
+
+
+def _after_preposition(place: Place) -> float | None:
+    # `went out in the rain`, `looked after the birds`: some belong to the verb before them
+    if place.begins_phrase:
+        return PREPOSITION
+    if place.at > 1 and (place.words[place.at - 2].tail, place.before.tail) in place.pairs:
+        return PLAIN - 2
+    return PAIR
+
+
+def _after_pronoun(place: Place) -> float | None:
+    if place.begins_phrase or place.word.kind in ("determiner", "pronoun"):
+        return None
+    return PAIR
+
+
+def _after_auxiliary(place: Place) -> float | None:
+    kind = place.word.kind
+    if kind in _JOINING:
+        return PREPOSITION
+    if kind in ("preposition", "determiner", "quantifier", "number"):
+        return PHRASE if place.tongue in _VERBS_LAST else LOOSE - 4
+    if place.tongue in _VERBS_LAST and kind == "content" and place.is_capital:
+        return PHRASE
+    return PAIR
+
+
+def _after_degree(place: Place) -> float | None:
+    if place.word.kind in (*_JOINING, "pronoun"):
+        return None
+    return LOOSE if place.begins_phrase else PAIR - 4
+
+
+def _after_quantifier(place: Place) -> float | None:
+    kind = place.word.kind
+    if kind in (*_JOINING, "auxiliary"):
+        return None
+    return LOOSE if place.begins_phrase and kind != "of" else PAIR - 4
+
+
+def _after_adjective(place: Place) -> float | None:
+    return PAIR + 4 if place.word.kind in _CONTENT else None
+
+
+def _after_genitive(place: Place) -> float | None:
+    """`the warden's hut`."""
+    word = place.before.tail
+    if not word.endswith("'s") or word in place.known.pronouns:
+        return None
+    return PAIR + 4 if place.word.kind in _CONTENT else None
+
+
+def _after_adverb(place: Place) -> float | None:
+    word = place.before.tail
+    if place.tongue != "en" or not word.endswith("ly") or len(word) < 5:
+        return None
+    return LOOSE if place.word.kind in _CONTENT else None
+
+
+def _before_noun(place: Place) -> float | None:
+    """`die großen Vögel`, `Herr Tiede`."""
+    if not place.capitalises_nouns or not place.is_capital:
+        return None
+    written, word = place.texts[place.at - 1], place.before.tail
+    if written[:1].islower() and word.endswith(_INFLECTED) and word not in place.known.verbs:
+        return PAIR
+    if written[:1].isupper() and place.word.kind == "content" and not place.starts_sentence:
+        return LOOSE
+    return None
+
+
+_FOLLOWING: tuple[tuple[str | None, Rule], ...] = (
+    (None, _inside_name),
+    ("titles", _after_title),
+    (None, _after_number),
+    (None, _in_pair),
+    ("determiners", _after_determiner),
+    ("coordinating", _after_coordinating),
+    ("conjunctions", _after_conjunction),
+    ("of", _after_of),
+    ("prepositions", _after_preposition),
+    ("pronouns", _after_pronoun),
+    ("auxiliaries", _after_auxiliary),
+    ("degree", _after_degree),
+    ("quantifiers", _after_quantifier),
+    ("adjectives", _after_adjective),
+    (None, _after_genitive),
+    (None, _after_adverb),
+    (None, _before_noun),
+)
+
+
+# ---- the word behind belongs to the one before
+
+
+def _object(place: Place) -> float | None:
+    """`saw her`; `her` may be an article as well, and then stands for nobody."""
+    word, following = place.word, place.next_word
+    if word.head in place.known.auxiliaries:
+        return None
+    if word.head not in place.known.determiners or following is None or word.closes:
+        return PAIR
+    return None if following.kind in (*_CONTENT, "degree") else PAIR
+
+
+def _unit_behind(place: Place) -> float | None:
+    before = place.before.tail
+    return UNIT if before in UNITS or before in place.known.behind else None
+
+
+def _particle(place: Place) -> float | None:
+    """`took off`, unless it is a preposition of what follows."""
+    following = place.next_word
+    if following is not None and following.head in place.known.determiners:
+        return None
+    if place.word.head not in place.known.prepositions or place.word.closes:
+        return PAIR
+    if following is not None and following.kind in _BEGIN_PHRASES:
+        return PAIR
+    return None
+
+
+def _last_preposition(place: Place) -> float | None:
+    return PAIR if place.word.closes else None
+
+
+def _inverted_pronoun(place: Place) -> float | None:
+    """Behind the verb: in questions, and in some languages elsewhere."""
+    before = place.before.tail
+    if before in place.known.auxiliaries:
+        return PAIR
+    return PAIR if place.tongue in _VERBS_LAST and place.is_verb(before) else None
+
+
+def _joining_two(place: Place) -> float | None:
+    """`terns and gulls.`, `10 km and 20`."""
+    following = place.next_word
+    if following is None or not following.head:
+        return None
+    if place.before.tail in place.known.behind and is_number(following.head):
+        return LOOSE
+    is_pair = place.before.tail_kind == "content" and following.kind == "content"
+    is_last = place.at + 2 >= len(place.texts) or following.closes
+    return LOOSE if is_pair and is_last else None
+
+
+def _last_verb(place: Place) -> float | None:
+    """The verb that a clause waited for."""
+    word = place.word
+    may_be_verb = place.texts[place.at][:1].islower() and word.kind in ("content", "auxiliary")
+    return LOOSE if place.tongue in _VERBS_LAST and may_be_verb and word.closes else None
+
+
+_PRECEDING: tuple[tuple[str | None, Rule], ...] = (
+    ("object_pronouns", _object),
+    ("behind", _unit_behind),
+    ("particles", _particle),
+    ("prepositions", _last_preposition),
+    ("pronouns", _inverted_pronoun),
+    ("coordinating", _joining_two),
+    (None, _last_verb),
+)
+
+
+# ---- nothing ties the two
+
+
+def _between_content(place: Place) -> float:
+    before, length = place.before.tail, place.phrase_length
+    if place.capitalises_nouns:
+        is_noun_before = place.texts[place.at - 1][:1].isupper()
+        return PHRASE if is_noun_before and not place.is_capital else PLAIN - 4
+    if place.is_verb(place.word.head):
+        return PHRASE
+    if length > 2:
+        return PLAIN
+    if length == 2:
+        return LOOSE if place.tongue in _ADJECTIVES_FOLLOW else LOOSE + 4
+    return PLAIN - 4 if place.is_verb(before) else PLAIN
+
+
+def _before_preposition(place: Place) -> float:
+    following = place.next_word
+    head = following.head if following is not None else ""
+    if head in place.known.object_pronouns or head in ("it", "that", "this"):
+        return PLAIN  # two short words, such as `for us`
+    return PHRASE + 1 if place.is_verb(place.before.tail) else PREPOSITION
+
+
+def _before_to(place: Place) -> float:
+    """English `to`: of a place or person as before other prepositions, of a verb a little worse."""
+    following = place.next_word
+    is_place = following is not None and (
+        place.texts[place.at + 1][:1].isupper()
+        or following.kind in ("determiner", "number", "quantifier")
+    )
+    if not is_place or place.is_verb(place.before.tail):
+        return PHRASE + 1
+    return PREPOSITION
+
+
+def _before_number(place: Place) -> float:
+    is_figure = place.word.head[:1].isdigit()
+    return PLAIN + 4 if is_figure and not place.is_verb(place.before.tail) else PHRASE
+
+
+_BY_KIND: dict[str, Callable[[Place], float]] = {
+    "conjunction": lambda place: CONJUNCTION,
+    "coordinating": lambda place: CONJUNCTION,
+    "of": lambda place: LOOSE - 2 if place.tongue == "en" else PLAIN,
+    "infinitive": _before_to,
+    "preposition": _before_preposition,
+    "pronoun": lambda place: PLAIN - 4 if place.word.head in ("it", "you") else PREPOSITION,
+    # Behind another auxiliary it is no subject that its verb follows.
+    "auxiliary": lambda place: (
+        LOOSE if place.before.tail in place.known.auxiliaries else PHRASE - 1
+    ),
+    "determiner": lambda place: PHRASE,
+    "quantifier": lambda place: PHRASE,
+    "degree": lambda place: PHRASE,
+    "number": _before_number,
+}
+
+
+@cache
+def _compiled(
+    tongue: str,
+) -> tuple[list[tuple[Container[str] | None, Rule]], list[tuple[Container[str] | None, Rule]]]:
+    """The rules of a language, with its lists in place of their names."""
+    known = words_of_language(tongue)
+    following, preceding = (
+        [(None if name is None else getattr(known, name), rule) for name, rule in rows]
+        for rows in (_FOLLOWING, _PRECEDING)
+    )
+    return following, preceding
