@@ -14,10 +14,11 @@ _ANYWHERE = {"--help"}
 @cache
 def options_of(command: str) -> frozenset[str]:
     """All options of a command, with those of its actions."""
-    waiting: list[argparse.ArgumentParser] = []
-    for action in _parser([command])._actions:
-        if isinstance(action, argparse._SubParsersAction):
-            waiting.append(action.choices[command])
+    waiting: list[argparse.ArgumentParser] = [
+        action.choices[command]
+        for action in _parser([command])._actions
+        if isinstance(action, argparse._SubParsersAction)
+    ]
     found: set[str] = set(_ANYWHERE)
     while waiting:
         for action in waiting.pop()._actions:

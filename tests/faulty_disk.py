@@ -82,6 +82,23 @@ def faulty_disk(monkeypatch: pytest.MonkeyPatch) -> Iterator[FaultyDisk]:
             disk.write("os.open")
         return os_open(path, flags, *arguments, **named)
 
+    connect = sqlite3.connect
+    connection = _connection(disk)
+    with monkeypatch.context() as patch:
+        patch.setattr(io, "open", opened)
+        patch.setattr(builtins, "open", opened)
+        patch.setattr(os, "open", os_opened)
+        for name in ("fsync", "link", "replace", "rename", "mkdir", "utime"):
+            patch.setattr(os, name, counted(name, getattr(os, name)))
+        patch.setattr(
+            sqlite3, "connect", lambda *given, **named: connect(*given, factory=connection, **named)
+        )
+        yield disk
+
+
+def _connection(disk: FaultyDisk) -> type[sqlite3.Connection]:
+    """Connections to databases that lie on such a disk."""
+
     class Connection(sqlite3.Connection):
         def execute(self, statement: str, *arguments: Any) -> sqlite3.Cursor:
             if statement.lstrip().upper().startswith(_CHANGES):
@@ -91,14 +108,4 @@ def faulty_disk(monkeypatch: pytest.MonkeyPatch) -> Iterator[FaultyDisk]:
                     raise sqlite3.OperationalError("database or disk is full") from error
             return super().execute(statement, *arguments)
 
-    connect = sqlite3.connect
-    with monkeypatch.context() as patch:
-        patch.setattr(io, "open", opened)
-        patch.setattr(builtins, "open", opened)
-        patch.setattr(os, "open", os_opened)
-        for name in ("fsync", "link", "replace", "rename", "mkdir", "utime"):
-            patch.setattr(os, name, counted(name, getattr(os, name)))
-        patch.setattr(
-            sqlite3, "connect", lambda *given, **named: connect(*given, factory=Connection, **named)
-        )
-        yield disk
+    return Connection

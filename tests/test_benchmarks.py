@@ -20,13 +20,11 @@ def cards() -> list[tuple[str, str]]:
     """Every text with a card in it, with the file that it is in."""
     found = []
     for file in sorted(BENCHMARKS.glob("*.py")):
-        for node in ast.walk(ast.parse(file.read_text())):
-            if (
-                isinstance(node, ast.Constant)
-                and isinstance(node.value, str)
-                and "\n[engine." in node.value
-            ):
-                found.append((file.name, node.value))
+        nodes = ast.walk(ast.parse(file.read_text()))
+        texts = [node.value for node in nodes if isinstance(node, ast.Constant)]
+        found += [
+            (file.name, text) for text in texts if isinstance(text, str) and "\n[engine." in text
+        ]
     return found
 
 

@@ -34,11 +34,11 @@ def differences(truth: Truth, transcript: Mapping[str, Any], start: float = 0.0)
         place = f"word {number} {wanted.text!r}"
         if word["text"] != wanted.text:
             found.append(f"{place}: found {word['text']!r}")
-        for key in ("start", "end"):
-            if abs(word[key] - start - getattr(wanted, key)) > _MOST_APART:
-                found.append(
-                    f"{place}: {key} expected {getattr(wanted, key)}, found {word[key] - start:.4f}"
-                )
+        found += [
+            f"{place}: {key} expected {getattr(wanted, key)}, found {word[key] - start:.4f}"
+            for key in ("start", "end")
+            if abs(word[key] - start - getattr(wanted, key)) > _MOST_APART
+        ]
         confidence = word.get("confidence")
         if (confidence is None) != (wanted.confidence is None) or (
             confidence is not None

@@ -242,7 +242,7 @@ def folder_at(base: Path, given: str) -> Path:
 
 
 def printable(path: str | os.PathLike[str]) -> str:
-    """A name fit for one line of a terminal or a document.
+    r"""A name fit for one line of a terminal or a document.
 
     Line breaks, control and direction characters, and bytes that are not UTF-8 appear as escapes
     (`\\n`, `\\xff`).

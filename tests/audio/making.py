@@ -1,31 +1,36 @@
 """Files of every kind that recordings come in, made with PyAV."""
 
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
 
 
-def write_sound(
-    path: Path,
-    codec: str,
-    samples: np.ndarray,
-    *,
-    rate: int = 16_000,
-    container: str | None = None,
-    tracks: int = 1,
-    video: bool = False,
-    delay: float = 0.0,
-    pictures_last: float | None = None,
-    tags: dict[str, str] | None = None,
-) -> None:
+@dataclass(frozen=True)
+class Container:
+    """What a file is like besides its sound."""
+
+    rate: int = 16_000
+    container: str | None = None
+    tracks: int = 1
+    video: bool = False
+    delay: float = 0.0
+    pictures_last: float | None = None
+    tags: dict[str, str] | None = None
+
+
+def write_sound(path: Path, codec: str, samples: np.ndarray, **given: Any) -> None:
     """Write mono float samples, shape (n,), with one codec; track k is the samples times k /
     tracks.
     """
-    with av.open(path, "w", format=container) as output:
-        output.metadata.update(tags or {})
-        pictures = _add_pictures(output) if video else None
+    kind = Container(**given)
+    rate, tracks, delay = kind.rate, kind.tracks, kind.delay
+    with av.open(path, "w", format=kind.container) as output:
+        output.metadata.update(kind.tags or {})
+        pictures = _add_pictures(output) if kind.video else None
         streams = [output.add_stream(codec, rate=rate, layout="mono") for _ in range(tracks)]
         for number, stream in enumerate(streams, 1):
             assert isinstance(stream, av.AudioStream)
@@ -39,7 +44,7 @@ def write_sound(
             output.mux(stream.encode(frame))
             output.mux(stream.encode(None))
         if pictures is not None:
-            _write_pictures(output, pictures, pictures_last or delay + len(samples) / rate)
+            _write_pictures(output, pictures, kind.pictures_last or delay + len(samples) / rate)
 
 
 def write_film(

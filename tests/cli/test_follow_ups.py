@@ -610,7 +610,7 @@ MAIL = 'server = "smtp://127.0.0.1:9"\nsender = "a@marsh.example"\nto = ["b@mars
 
 
 @pytest.mark.parametrize(
-    ("options", "after", "told"),
+    "wrong",
     [
         (("--report", "nowhere/r.csv"), "", "there is no folder nowhere"),
         (("--report", "."), "", "is a folder"),
@@ -684,10 +684,9 @@ def test_whatever_is_named_outside_is_checked_before_anything_is_sent(
     desk: Desk,
     sailing: Settings,
     tmp_path: Path,
-    options: tuple[str, ...],
-    after: str,
-    told: str,
+    wrong: tuple[tuple[str, ...], str, str],
 ) -> None:
+    options, after, told = wrong
     sailing(after)
     (tmp_path / "old.csv").write_text("recording,text\r\n")
     result = mantisreed("run", "note 0.flac", "--engine", "ferry", *options)

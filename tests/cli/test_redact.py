@@ -1,5 +1,6 @@
 """`redact` and `--redact`, as a user runs them."""
 
+import itertools
 import json
 from pathlib import Path
 
@@ -68,18 +69,14 @@ def test_settings_hide_as_the_option_does(
     assert names.lower() not in (tmp_path / "out" / "note.txt").read_text().lower()
 
 
-@pytest.mark.parametrize("suffix", [".wav", ".flac", ".opus"])
-@pytest.mark.parametrize("cover", ["tone", "silence"])
+@pytest.mark.usefixtures("settings")
+@pytest.mark.parametrize(
+    "kind", list(itertools.product(("tone", "silence"), (".wav", ".flac", ".opus")))
+)
 def test_a_copy_of_the_recording_has_nothing_of_the_words(
-    mantisreed: Command,
-    settings: Path,
-    note: Note,
-    names: str,
-    tmp_path: Path,
-    ear: Ear,
-    suffix: str,
-    cover: str,
+    mantisreed: Command, note: Note, names: str, tmp_path: Path, ear: Ear, kind: tuple[str, str]
 ) -> None:
+    cover, suffix = kind
     recording = tmp_path / f"note{suffix}"
     note.composition.write(recording)
     mantisreed("run", recording.name, "--into", "out", "--to", "json")

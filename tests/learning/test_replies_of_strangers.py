@@ -1,9 +1,11 @@
 """What is proposed for replies that nobody has seen is right, or says that it is not sure."""
 
 import tomllib
+from collections.abc import Sequence
 
 import pytest
 
+from composed.replies import Truth
 from composed.stranger import Stranger
 from conftest import Note
 from mantisreed.audio.formats import FORMATS
@@ -14,6 +16,7 @@ from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.learning.proposing import LearningOptions, propose
 from mantisreed.standin.hearing import Hearing, Listener
+from mantisreed.transcript.document import Passage
 
 SEEDS = range(120)
 
@@ -40,18 +43,19 @@ def verdict(listener: Listener, hearing: Hearing, seed: int) -> str:
         read = read_reply(read_cards("marsh", card, "the proposal")["marsh", None], body, piece)
     except (UnexpectedReplyError, SettingsError):
         return "told"
-    words = [word for passage in read.passages for word in passage.words]
     if read.doubts or any("may say" in note or "doubtful" in note for note in proposal.notes):
         return "told"
+    return compared(read.passages, truth)
+
+
+def compared(passages: Sequence[Passage], truth: Truth) -> str:
+    words = [word for passage in passages for word in passage.words]
     if not truth.has_times:
-        return (
-            "right"
-            if " ".join(passage.text for passage in read.passages) == truth.text
-            else "wrong"
-        )
+        is_same = " ".join(passage.text for passage in passages) == truth.text
+        return "right" if is_same else "wrong"
     if [word.text for word in words] != [word.text for word in truth.words]:
         return "wrong"
-    if any(passage.timing == "estimated" for passage in read.passages):
+    if any(passage.timing == "estimated" for passage in passages):
         return "right, without times"
     is_right = all(
         abs(word.start - true.start) < 0.002 and abs(word.end - true.end) < 0.002

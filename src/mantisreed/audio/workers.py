@@ -74,12 +74,15 @@ class LocalStream:
 
     @property
     def seconds(self) -> float:
+        """Seconds of sound that were decoded so far."""
         return self._decoder.seconds
 
     def damage(self) -> list[str]:
+        """What could not be read of it, in sentences."""
         return self._decoder.damage()
 
     def notes(self) -> list[str]:
+        """What is to be said of it besides."""
         return self._decoder.notes()
 
     def __iter__(self) -> "Iterator[IntSamples]":

@@ -24,7 +24,9 @@ class SendChunk(Protocol):
 
     def __call__(
         self, values: Values | None = None, *, step: Step | None = None
-    ) -> Awaitable[HttpAnswer]: ...
+    ) -> Awaitable[HttpAnswer]:
+        """Send it once."""
+        ...
 
 
 class ChunkSender:

@@ -21,7 +21,9 @@ class SendPage(Protocol):
 
     def __call__(
         self, values: Values | None = None, *, url: str | None = None
-    ) -> Awaitable[HttpAnswer]: ...
+    ) -> Awaitable[HttpAnswer]:
+        """Send it once."""
+        ...
 
 
 class PageReader:

@@ -209,7 +209,7 @@ class TimePaths(Table, frozen=True, kw_only=True):
 
 
 class WordPaths(TimePaths, frozen=True, kw_only=True):
-    """`[engine.NAME.reply.words]`: where words are.
+    r"""`[engine.NAME.reply.words]`: where words are.
 
     With `[...reply.passages]` they are looked up in each passage, otherwise in the whole reply. A
     word without letters and without a time is punctuation and joins the word before it.

@@ -390,6 +390,7 @@ def _time(value: float, has_hours: bool, has_seconds: bool) -> str:
 
 
 def bare(axes: Axes) -> None:
+    """Leave out the lines above and on the right."""
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
 
@@ -412,6 +413,12 @@ def check_picture(path: Path) -> None:
 
 
 def save(figure: Figure, path: Path) -> None:
+    """Write a picture as PNG.
+
+    Raises:
+        InputError: its name ends otherwise.
+        OutputError: it cannot be written.
+    """
     if path.suffix.lower() != ".png":
         raise InputError(
             "a picture is written as PNG", where=printable(path), advice="let its name end in .png"

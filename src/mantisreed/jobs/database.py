@@ -252,9 +252,11 @@ class SqliteDatabase(_Connected):
         return self._clock()
 
     def tidy(self) -> None:
+        """Put the write-ahead log into the database file."""
         self.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
     def tables(self) -> set[str]:
+        """The names of all tables."""
         return {
             row["name"]
             for row in self.execute("SELECT name FROM sqlite_master WHERE type = 'table'")
@@ -367,6 +369,7 @@ class PostgresqlDatabase(_Connected):
         """The server does so by itself."""
 
     def tables(self) -> set[str]:
+        """The names of all tables."""
         found = self.execute(
             "SELECT table_name FROM information_schema.tables WHERE table_schema = current_schema()"
         )

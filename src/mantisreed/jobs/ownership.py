@@ -71,12 +71,14 @@ class FileOwnership:
         self.take()
 
     def take(self) -> None:
+        """Show that this process is alive, by a locked file."""
         try:
             self._lock.acquire()
         except OSError as error:
             raise cannot_write(self._path_of(self.owner), error) from error
 
     def is_alive(self, owner: str) -> bool:
+        """Whether a process holds the lock of its file."""
         path = self._path_of(owner)
         if not path.exists():
             return False
@@ -90,6 +92,7 @@ class FileOwnership:
         return False
 
     def release(self) -> None:
+        """Let go of the file, and remove it."""
         self._lock.release()
         forget(self._path_of(self.owner))
 
@@ -118,6 +121,7 @@ class SessionOwnership:
         self.take()
 
     def is_alive(self, owner: str) -> bool:
+        """Whether a process holds its lock in the database."""
         high, low = _halves(owner)
         # Looked up, not tried: a lock that is tried is taken for a moment, which others would see.
         found = self._database.execute(
@@ -132,9 +136,11 @@ class SessionOwnership:
         return bool(found)
 
     def release(self) -> None:
+        """Let go of the lock."""
         self._database.execute("SELECT pg_advisory_unlock_all()")
 
     def take(self) -> None:
+        """Show that this process is alive, by a lock of its connection."""
         high, low = (_signed(half) for half in _halves(self.owner))
         deadline = time.monotonic() + _RECONNECT_SECONDS
         while True:

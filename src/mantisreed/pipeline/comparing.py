@@ -123,7 +123,8 @@ class EngineResult:
     def price_of_a_good_hour(self) -> Decimal | None:
         """What an hour costs, divided by the share of it that is good: of words that are right,
         where there is a
-        reference; else of sound that nothing is doubtful about."""
+        reference; else of sound that nothing is doubtful about.
+        """
         if self.cost is None or self.duration <= 0:
             return None
         rate = self.word_error_rate

@@ -258,6 +258,7 @@ class Preparation:
 
     @property
     def duration(self) -> float:
+        """Seconds of sound that were read so far."""
         return self._stream.seconds
 
     @property
@@ -517,6 +518,7 @@ class SampleBuffer:
         self._end = 0
 
     def add(self, block: IntSamples) -> None:
+        """Keep more samples."""
         while len(block):
             filled = (self._end - self._first) % _CHUNK
             if filled == 0:

@@ -79,7 +79,7 @@ def write_srt(cues: Iterable[Cue], *, first: int = 1) -> str:
 
 
 def read_srt(text: str) -> Subtitles:
-    """The cues of SRT text in the order they stand.
+    r"""The cues of SRT text in the order they stand.
 
     Numbers may be missing or wrong, blank lines more or fewer, hours missing or over 99, the comma
     a dot, the arrow short. Bold, italics, underlining, font colours and places by `{\\anN}` are

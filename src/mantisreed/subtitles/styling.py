@@ -1,4 +1,4 @@
-"""What formats say of colours and places in different ways, in the one way that cues keep:
+r"""What formats say of colours and places in different ways, in the one way that cues keep:
 WebVTT's.
 
 A colour is the mark `c.red` where WebVTT has a class for it, and `color #rrggbb` elsewhere. A place
@@ -74,7 +74,7 @@ def class_of_colour(colour: str) -> str:
 
 
 def settings_of_keypad(digit: int) -> str:
-    """Cue settings that place a cue where `{\\anN}` does; empty for the usual place."""
+    r"""Cue settings that place a cue where `{\\anN}` does; empty for the usual place."""
     row, column = divmod(digit - 1, 3)
     line = {0: "", 1: "line:50%,center", 2: "line:0"}[row]
     align = {
@@ -86,7 +86,7 @@ def settings_of_keypad(digit: int) -> str:
 
 
 def keypad_of_settings(settings: str) -> int:
-    """The digit of `{\\anN}` that is nearest to cue settings; 2, below in the middle, for none."""
+    r"""The digit of `{\\anN}` that is nearest to cue settings; 2, below in the middle, for none."""
     values = dict(part.partition(":")[::2] for part in settings.split())
     align = values.get("align", "center")
     column = {"start": 0, "left": 0, "end": 2, "right": 2}.get(align, 1)

@@ -190,7 +190,8 @@ def _least_fit(count: int) -> float:
     """The share of cues that have to fit. By chance, with all freedom, 0.3 to 0.45 of a hundred
     cues and more do, and
     up to 0.62 of 25 (measured on unrelated recordings); of those that belong together nearly
-    all."""
+    all.
+    """
     return 0.45 + 1.0 / math.sqrt(count)
 
 

@@ -105,7 +105,8 @@ def phrases(text: str, language: str | None = None) -> list[str]:
     """A text without spaces in parts between which a reader expects a break, by BudouX's models of
     Chinese, Japanese
     and Thai (https://github.com/google/budoux); the whole text where there is no model of its
-    script."""
+    script.
+    """
     name = _model_of(text, (language or "").lower())
     if name is None or len(text) < 2:
         return [text]
