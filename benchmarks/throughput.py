@@ -27,7 +27,7 @@ import aiohttp
 from aiohttp import web
 
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.transport import HttpTransport
+from mantisreed.cards.wire.transport import HttpTransport
 from mantisreed.engines.asking import client_for
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import Piece

@@ -16,12 +16,13 @@ from hypothesis import settings as hypothesis_settings
 from starlette.routing import Mount
 
 import advice
-from mantisreed.cards import secrets
+from mantisreed import secrets
 from mantisreed.cli.main import main
-from mantisreed.standin import brook, server
+from mantisreed.standin import server
 from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import Ear
+from mantisreed.standin.engines import brook
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from mantisreed.trust import TRUST_VARIABLE

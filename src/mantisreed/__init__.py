@@ -9,6 +9,8 @@ have.
 Names are imported when they are first used, so that `import mantisreed` costs nothing.
 """
 
+from mantisreed.version import __version__
+
 TYPE_CHECKING = False  # typing itself takes longer to import than all that --help needs
 if TYPE_CHECKING:
     from mantisreed.errors import MantisreedError
@@ -16,23 +18,21 @@ if TYPE_CHECKING:
     from mantisreed.exports.script import Script, WriteOptions
     from mantisreed.exports.word_lists import Wording
     from mantisreed.exports.wording import reworded
-    from mantisreed.pipeline.collecting import cancel, collect, retry
-    from mantisreed.pipeline.exporting import export, read_script
-    from mantisreed.pipeline.live import LiveOptions, listen
+    from mantisreed.pipeline.incoming.live import LiveOptions, listen
+    from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, watch
     from mantisreed.pipeline.options import RunOptions, Translation
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.pipeline.pieces import PieceOptions
+    from mantisreed.pipeline.sent_jobs.collecting import cancel, collect, retry
     from mantisreed.pipeline.transcribe import transcribe, transcribe_async
-    from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
     from mantisreed.subtitles.check import check_cues
     from mantisreed.subtitles.cues import Cue
     from mantisreed.subtitles.fixing import fixed
     from mantisreed.subtitles.layout import lay_out
     from mantisreed.subtitles.rules import LayoutRules
     from mantisreed.transcript.document import Passage, Transcript, Word
+    from mantisreed.workbench.exporting import export, read_script
     from mantisreed.workspace import Workspace, open_workspace
-
-__version__ = "0.1.0"
 
 __all__ = [
     "OUTPUT_FORMATS",
@@ -74,7 +74,7 @@ _HOMES = {
     "OUTPUT_FORMATS": "exports.formats",
     "Cue": "subtitles.cues",
     "LayoutRules": "subtitles.rules",
-    "LiveOptions": "pipeline.live",
+    "LiveOptions": "pipeline.incoming.live",
     "MantisreedError": "errors",
     "Outcome": "pipeline.outcomes",
     "Passage": "transcript.document",
@@ -83,26 +83,26 @@ _HOMES = {
     "Script": "exports.script",
     "Transcript": "transcript.document",
     "Translation": "pipeline.options",
-    "WatchHooks": "pipeline.watching",
-    "WatchOptions": "pipeline.watching",
+    "WatchHooks": "pipeline.incoming.watching",
+    "WatchOptions": "pipeline.incoming.watching",
     "Word": "transcript.document",
     "Wording": "exports.word_lists",
     "Workspace": "workspace",
     "WriteOptions": "exports.script",
-    "cancel": "pipeline.collecting",
+    "cancel": "pipeline.sent_jobs.collecting",
     "check_cues": "subtitles.check",
-    "collect": "pipeline.collecting",
-    "export": "pipeline.exporting",
+    "collect": "pipeline.sent_jobs.collecting",
+    "export": "workbench.exporting",
     "lay_out": "subtitles.layout",
-    "listen": "pipeline.live",
+    "listen": "pipeline.incoming.live",
     "fixed": "subtitles.fixing",
     "open_workspace": "workspace",
-    "read_script": "pipeline.exporting",
-    "retry": "pipeline.collecting",
+    "read_script": "workbench.exporting",
+    "retry": "pipeline.sent_jobs.collecting",
     "reworded": "exports.wording",
     "transcribe": "pipeline.transcribe",
     "transcribe_async": "pipeline.transcribe",
-    "watch": "pipeline.watching",
+    "watch": "pipeline.incoming.watching",
 }
 
 

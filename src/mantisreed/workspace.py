@@ -12,9 +12,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from mantisreed.cards.secrets import Secret, SecretSource
 from mantisreed.cards.tables import checked
-from mantisreed.cards.urls import split_url
 from mantisreed.destinations.rules import FollowUp, read_follow_ups
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import TRANSLATE, laid_over, read_cards
@@ -24,9 +22,11 @@ from mantisreed.exports.redaction import Redaction, redaction_from
 from mantisreed.exports.word_lists import Strong, Wording, wording_from
 from mantisreed.files import folder_at, printable, user_folder
 from mantisreed.folders import HIDDEN_FOLDER
+from mantisreed.secrets import Secret, SecretSource
 from mantisreed.services.card import TextServiceCard, read_service
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
 from mantisreed.trust import Trust, TrustError, uses_of
+from mantisreed.urls import split_url
 
 SETTINGS_FILE = "mantisreed.toml"
 

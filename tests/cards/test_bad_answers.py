@@ -9,9 +9,9 @@ import pytest
 
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.transport import ScriptedTransport
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.transport import ScriptedTransport
 from mantisreed.engines.asking import client_for, reading_of, wait_for_reply
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.http_client import ClientOptions

@@ -14,7 +14,7 @@ from starlette.websockets import WebSocket
 
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.transport import HttpTransport
+from mantisreed.cards.wire.transport import HttpTransport
 from mantisreed.engines.asking import client_for, reading_of
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.request import Piece, RequestOptions

@@ -11,8 +11,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mantisreed.cards.secrets import Secret, marked, redacted, unmarked
 from mantisreed.errors import EngineBrokeError, InputError, MantisreedError
+from mantisreed.secrets import Secret, marked, redacted, unmarked
 
 KEY = "mK7-seaLavender/42+hut=="
 

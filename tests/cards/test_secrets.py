@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mantisreed.cards.secrets import HIDDEN, Secret, redacted, redacted_body, without_secrets
+from mantisreed.secrets import HIDDEN, Secret, redacted, redacted_body, without_secrets
 
 printable_keys = st.text(
     st.characters(min_codepoint=0x21, max_codepoint=0x2FF), min_size=6, max_size=40

@@ -7,11 +7,11 @@ from contextlib import asynccontextmanager, suppress
 import pytest
 from multidict import CIMultiDict
 
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.transport import HttpTransport
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.transport import HttpTransport
 from mantisreed.errors import UnreachableError, UnreadableReplyError
+from mantisreed.secrets import Secret
 
 Serve = Callable[[asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]]
 

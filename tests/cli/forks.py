@@ -17,13 +17,13 @@ import sys
 from pathlib import Path
 from typing import Any
 
-import mantisreed.cards.transport
+import mantisreed.cards.wire.transport
 import mantisreed.cli.main
 import mantisreed.files
 import mantisreed.jobs.ledger
-import mantisreed.pipeline.collecting
+import mantisreed.pipeline.sent_jobs.collecting
 import mantisreed.pipeline.transcribe  # what a run needs is loaded once
-from mantisreed.jobs.database import SqliteDatabase
+from mantisreed.jobs.store.database import SqliteDatabase
 
 
 class Steps:

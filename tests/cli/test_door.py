@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from conftest import Command
-from mantisreed.cards.secrets import Secret
 from mantisreed.cli.console import Console, plain_table
 from mantisreed.errors import InputError
+from mantisreed.secrets import Secret
 
 RAW = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from conftest import KEY, Command, Note, free_port
-from mantisreed.standin.dipper import bell
+from mantisreed.standin.engines.dipper import bell
 from mantisreed.transcript.document import from_json
 
 MANUAL = (Path(__file__).parents[2] / "docs" / "engine-recipes.md").read_text(encoding="utf-8")

@@ -9,8 +9,8 @@ import pytest
 
 from cli.ferry import Ferry, outputs
 from conftest import Command, Moody, Note
+from mantisreed.formats.srt import read_srt
 from mantisreed.standin.faults import FaultProfile
-from mantisreed.subtitles.srt import read_srt
 from mantisreed.transcript.document import (
     Passage,
     RecordingFacts,

@@ -22,7 +22,7 @@ import pytest
 
 from cli.ferry import Ferry
 from conftest import Command, free_port
-from mantisreed.pipeline import mailing
+from mantisreed.pipeline.followups import mailing
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.mailbox import MailBox, mailbox

@@ -26,8 +26,8 @@ from cli.ferry import Ferry
 from mantisreed.cli.outcomes import exit_code
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import OUTPUT_FORMATS, chosen_formats
-from mantisreed.pipeline import live as live_module
-from mantisreed.pipeline.live import (
+from mantisreed.pipeline.incoming import live as live_module
+from mantisreed.pipeline.incoming.live import (
     LiveOptions,
     LiveOutcome,
     PhraseOutcome,
@@ -35,7 +35,7 @@ from mantisreed.pipeline.live import (
     _Session,
     listen,
 )
-from mantisreed.pipeline.live_files import GrowingOutputs
+from mantisreed.pipeline.incoming.live_files import GrowingOutputs
 from mantisreed.pipeline.options import RunOptions
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.sources.streams import StreamFormat, stream_blocks

@@ -8,9 +8,9 @@ import pytest
 from conftest import Command
 from mantisreed.cards.tables import Seconds
 from mantisreed.engines.card import RateLimit
-from mantisreed.pipeline.plan import shortest_time
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
+from mantisreed.workbench.plan import shortest_time
 
 
 def test_a_plan_names_pieces_seams_sizes_and_cost(

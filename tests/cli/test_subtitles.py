@@ -8,9 +8,9 @@ from pathlib import Path
 
 from composed.film import compose_film, write_film
 from conftest import Command, Note
+from mantisreed.formats.srt import read_srt, write_srt
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LAYOUTS
-from mantisreed.subtitles.srt import read_srt, write_srt
 from mantisreed.transcript.document import Word
 from mantisreed.transcript.timing import passages_of
 

@@ -17,8 +17,8 @@ import pytest
 from cli.ferry import Ferry
 from conftest import Command
 from mantisreed.files import FileState
+from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, watch
 from mantisreed.pipeline.outcomes import Outcome
-from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
 from mantisreed.sources import watching as watching_module
 from mantisreed.sources.recordings import Selection, Source, recordings_in
 from mantisreed.sources.watching import FolderWatch, WatchMemory

@@ -5,10 +5,10 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
-from mantisreed.cards.secrets import Secret
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import Piece, RequestOptions, attachment_of, piece_values
-from mantisreed.standin.brook import card
+from mantisreed.secrets import Secret
+from mantisreed.standin.engines.brook import card
 from mantisreed.standin.hearing import Listener
 from mantisreed.workspace import Workspace, open_workspace
 

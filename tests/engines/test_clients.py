@@ -12,10 +12,9 @@ import pytest
 
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.transport import ScriptedTransport
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.transport import ScriptedTransport
 from mantisreed.engines.asking import client_for, wait_for_reply
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
@@ -31,6 +30,7 @@ from mantisreed.errors import (
     UnreachableError,
     UnreadableReplyError,
 )
+from mantisreed.secrets import Secret
 
 PIECE = Piece(b"sound", FORMATS["wav"], 16_000, 1, 10.0)
 SECRETS = {"key": Secret("hush")}

@@ -10,10 +10,9 @@ import pytest
 from engines.cards import BROOK, brook_card, request_of, workspace_of
 from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.answers import AskedStep, check_answer
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.secrets import Secret, SecretSource
-from mantisreed.cards.transport import HttpTransport
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.transport import HttpTransport
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.reply import ParsedReply
@@ -31,6 +30,7 @@ from mantisreed.errors import (
     UnreachableError,
     UnreadableReplyError,
 )
+from mantisreed.secrets import Secret, SecretSource
 
 SECRETS = {"key": Secret("hush-hush")}
 PIECE = Piece(b"sound", FORMATS["flac"], 16_000, 1, 10.0, ((1.0, 2.0), (3.5, 4.5)))

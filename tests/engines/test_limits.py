@@ -13,13 +13,6 @@ from hypothesis import strategies as st
 
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.limits import (
-    LONGEST_TIME,
-    is_modest_number,
-    most_bytes,
-    most_characters,
-    most_items,
-)
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.http_client import _money
@@ -27,6 +20,13 @@ from mantisreed.engines.reply import ParsedReply
 from mantisreed.engines.request import Piece
 from mantisreed.engines.times import TimeUnit
 from mantisreed.errors import UnreadableReplyError
+from mantisreed.limits import (
+    LONGEST_TIME,
+    is_modest_number,
+    most_bytes,
+    most_characters,
+    most_items,
+)
 
 UNITS = ("s", "ms", "samples", "clock", "iso8601", "suffixed", "moment")
 HUGE: tuple[Any, ...] = (

@@ -9,9 +9,9 @@ import pytest
 from conftest import Note
 from engines.cards import request_of, workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.secrets import Secret
 from mantisreed.engines.reply import read_reply
 from mantisreed.engines.request import Piece
+from mantisreed.secrets import Secret
 
 README = (Path(__file__).parent.parent.parent / "README.md").read_text(encoding="utf-8")
 

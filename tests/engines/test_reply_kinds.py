@@ -11,13 +11,13 @@ from keyring.backends import fail
 from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.documents import events_in
-from mantisreed.cards.secrets import SecretSource
 from mantisreed.cards.templates import DocumentTemplate, Template, Value
 from mantisreed.engines.reply import ParsedReply, read_reply
 from mantisreed.engines.request import Piece
 from mantisreed.engines.times import TimeUnit
 from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import SecretError
+from mantisreed.secrets import SecretSource
 
 PIECE = Piece(b"", FORMATS["wav"], 8_000, 1, 20.0, ((1.0, 3.0), (6.0, 8.0)))
 

@@ -16,12 +16,12 @@ from mantisreed.errors import InputError
 from mantisreed.exports.changes import joined_scripts, part, retimed
 from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS, format_of
 from mantisreed.exports.script import Script, WriteOptions
+from mantisreed.formats.srt import read_srt, write_srt
+from mantisreed.formats.ttml import NAMESPACE, PROFILE, read_ttml, write_ttml
+from mantisreed.formats.vtt import read_webvtt, write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LayoutRules
-from mantisreed.subtitles.srt import read_srt, write_srt
-from mantisreed.subtitles.ttml import NAMESPACE, PROFILE, read_ttml, write_ttml
-from mantisreed.subtitles.vtt import read_webvtt, write_webvtt
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word
 from strategies import passages, transcripts
 

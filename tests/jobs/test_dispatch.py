@@ -7,9 +7,9 @@ from pathlib import Path
 import pytest
 
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.transport import ScriptedTransport
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.transport import ScriptedTransport
 from mantisreed.engines.asking import client_for
 from mantisreed.engines.request import Piece
 from mantisreed.errors import (

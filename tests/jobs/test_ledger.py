@@ -15,13 +15,13 @@ import pytest
 from jobs.conftest import JOB, Opening
 from mantisreed.errors import EngineBrokeError, InputError, MantisreedError
 from mantisreed.jobs.budget import Budget
-from mantisreed.jobs.database import LedgerError
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import Event, TransitionError
 from mantisreed.jobs.records import LEDGER_FILE, Filter, RequestRecord
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.jobs.requests import Bill, PieceToSend
+from mantisreed.jobs.store.database import LedgerError
 
 COST = Decimal("0.002")
 BILL = Bill(30.0, COST)

@@ -19,12 +19,12 @@ from conftest import Command
 from jobs.conftest import JOB, Opening
 from jobs.test_ledger import BILL, COST, another_job, answered, claimed, ended, sent, taken
 from mantisreed.errors import InputError
-from mantisreed.jobs.database import LedgerError
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import TransitionError
 from mantisreed.jobs.records import LEDGER_FILE, Filter
 from mantisreed.jobs.requests import Bill
+from mantisreed.jobs.store.database import LedgerError
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose

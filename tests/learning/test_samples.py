@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Note, free_port
-from mantisreed.cards.transport import HttpTransport
+from mantisreed.cards.wire.transport import HttpTransport
 from mantisreed.engines.asking import client_for, reply_to
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse

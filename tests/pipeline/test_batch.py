@@ -10,10 +10,9 @@ import pytest
 
 from conftest import Note
 from engines.cards import brook_card, workspace_of
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.transport import ScriptedTransport
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.transport import ScriptedTransport
 from mantisreed.errors import TooBigError, UnreachableError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.gate import Time
@@ -24,6 +23,7 @@ from mantisreed.pipeline.options import RunOptions, TranscriptionOptions
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions
+from mantisreed.secrets import Secret
 from mantisreed.sources.recordings import Source
 
 SPOKEN = {

@@ -16,18 +16,18 @@ from typing import Any
 import pytest
 from starlette.types import Message
 
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.secrets import Secret
+from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.engines.callbacks import is_genuine
-from mantisreed.jobs.database import LedgerError
 from mantisreed.jobs.gate import Time
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.requests import PieceToSend
+from mantisreed.jobs.store.database import LedgerError
 from mantisreed.jobs.writer import LedgerWriter
-from mantisreed.pipeline.callbacks import CallbackListener, ServeHooks
-from mantisreed.pipeline.collecting import Collector
+from mantisreed.pipeline.sent_jobs.callbacks import CallbackListener, ServeHooks
+from mantisreed.pipeline.sent_jobs.collecting import Collector
+from mantisreed.secrets import Secret
 from mantisreed.workspace import Workspace, open_workspace
 
 SECRET = "whsec_" + base64.b64encode(b"a bell on the sluice gate").decode()

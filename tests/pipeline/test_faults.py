@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from conftest import KEY, Moody
-from mantisreed.cards.transport import HttpTransport
+from mantisreed.cards.wire.transport import HttpTransport
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.gate import Time
 from mantisreed.jobs.ledger import open_ledger

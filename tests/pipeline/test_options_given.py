@@ -7,7 +7,7 @@ import pytest
 
 from mantisreed.options import API_OPTIONS, OPTIONS
 from mantisreed.pipeline.options_given import run_options
-from mantisreed.serving.description import SUBMISSION
+from mantisreed.serving.routes.description import SUBMISSION
 from mantisreed.workspace import Workspace, open_workspace
 
 _VALUES: dict[str, Any] = {

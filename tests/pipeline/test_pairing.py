@@ -8,8 +8,8 @@ import soundfile
 
 from mantisreed.errors import InputError
 from mantisreed.files import file_digest
-from mantisreed.pipeline.pairing import check_same_recording, check_same_recordings
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript
+from mantisreed.workbench.pairing import check_same_recording, check_same_recordings
 
 
 def recording(folder: Path, name: str, seconds: float) -> Path:

@@ -11,7 +11,6 @@ import pytest
 from browser import BROWSER, CTRL, SHIFT, Browser, Page
 from mantisreed.audio.speech import speech_map
 from mantisreed.exports.formats import OUTPUT_FORMATS
-from mantisreed.pipeline.reviewing import reviewed, sound_for_page
 from mantisreed.review.page import NOTE, review_page, rows_of
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
@@ -25,6 +24,7 @@ from mantisreed.transcript.document import (
     from_json,
     speakers_of,
 )
+from mantisreed.workbench.reviewing import reviewed, sound_for_page
 
 in_browser = pytest.mark.skipif(BROWSER is None, reason="no browser is installed")
 

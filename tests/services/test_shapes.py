@@ -18,8 +18,8 @@ from xml.sax.saxutils import escape
 
 import pytest
 
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.transport import HttpTransport
+from mantisreed.cards.wire.transport import HttpTransport
+from mantisreed.secrets import Secret
 from mantisreed.services.card import read_service
 from mantisreed.services.client import (
     Question,

@@ -25,7 +25,7 @@ from openapi_spec_validator import validate
 from browser import wait_until
 from conftest import Note, free_port
 from mantisreed.exports.formats import OUTPUT_FORMATS
-from mantisreed.serving import description
+from mantisreed.serving.routes import description
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.faults import FaultProfile

@@ -15,9 +15,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mantisreed.cards.secrets import redacted
 from mantisreed.errors import RecordingError
 from mantisreed.hosts import is_private
+from mantisreed.secrets import redacted
 from mantisreed.sources.fetching import fetched
 from mantisreed.sources.recordings import Source, local_file
 

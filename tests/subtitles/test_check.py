@@ -6,12 +6,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mantisreed.formats.srt import read_srt
 from mantisreed.subtitles.check import check_cues, check_format, check_speech, reading_speed
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.fixing import fixed
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
-from mantisreed.subtitles.srt import read_srt
 from mantisreed.transcript.document import Passage, Word
 from strategies import texts
 

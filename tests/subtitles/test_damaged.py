@@ -2,9 +2,9 @@
 
 import pytest
 
-from mantisreed.subtitles.decoding import with_line_feeds
+from mantisreed.formats.decoding import with_line_feeds
+from mantisreed.formats.srt import read_srt
 from mantisreed.subtitles.remarks import notes_of
-from mantisreed.subtitles.srt import read_srt
 
 TIMES = "00:00:01,000 --> 00:00:02,000"
 ONE = f"1\n{TIMES}\nA\n\n"

@@ -3,7 +3,7 @@
 import pytest
 
 from mantisreed.errors import InputError
-from mantisreed.subtitles.decoding import decoded
+from mantisreed.formats.decoding import decoded
 
 TEXTS = {
     "cp1250": (

@@ -7,13 +7,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.exports.formats import OUTPUT_FORMATS
+from mantisreed.formats.srt import read_srt
 from mantisreed.subtitles.break_rules import LOOSE, UNIT
 from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.layout import broken_into_lines, lay_out
 from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
-from mantisreed.subtitles.srt import read_srt
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.writing import joined
 from strategies import passages, texts

@@ -4,10 +4,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mantisreed.formats.srt import read_srt, write_srt
+from mantisreed.formats.vtt import read_webvtt, write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.layout import lay_out
-from mantisreed.subtitles.srt import read_srt, write_srt
-from mantisreed.subtitles.vtt import read_webvtt, write_webvtt
 from mantisreed.transcript.document import Passage
 from strategies import passages
 

@@ -6,12 +6,12 @@ import pytest
 
 from mantisreed.exports.formats import OUTPUT_FORMATS, format_of_text
 from mantisreed.exports.losses import losses
+from mantisreed.formats.srt import read_srt, write_srt
+from mantisreed.formats.styling import colour_mark, keypad_of_settings, settings_of_keypad
+from mantisreed.formats.ttml import read_ttml, write_ttml
+from mantisreed.formats.vtt import read_webvtt, write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.frames import seconds_of_drop_frame
-from mantisreed.subtitles.srt import read_srt, write_srt
-from mantisreed.subtitles.styling import colour_mark, keypad_of_settings, settings_of_keypad
-from mantisreed.subtitles.ttml import read_ttml, write_ttml
-from mantisreed.subtitles.vtt import read_webvtt, write_webvtt
 
 STYLED = """1
 00:00:01,000 --> 00:00:02,000

@@ -4,8 +4,8 @@ allow.
 
 import pytest
 
+from mantisreed.formats.vtt import read_webvtt, write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
-from mantisreed.subtitles.vtt import read_webvtt, write_webvtt
 from mantisreed.transcript.document import Word
 
 WHOLE = """WEBVTT

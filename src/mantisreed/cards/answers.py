@@ -9,9 +9,7 @@ from itertools import product
 from typing import Any
 
 from mantisreed.cards.card import ErrorPatterns, Errors, ServiceCard, Step
-from mantisreed.cards.http_answer import HttpAnswer
-from mantisreed.cards.secrets import Secret, without_secrets
-from mantisreed.cards.urls import split_url
+from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import (
     BadRequestError,
     EngineBrokeError,
@@ -23,6 +21,8 @@ from mantisreed.errors import (
     UnreadableReplyError,
 )
 from mantisreed.files import printable
+from mantisreed.secrets import Secret, without_secrets
+from mantisreed.urls import split_url
 
 _QUOTED = 200
 _NUMBER = re.compile(r"[+-]?[0-9]{1,30}(?:\.[0-9]{0,30})?")

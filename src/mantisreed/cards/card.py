@@ -13,9 +13,9 @@ import msgspec
 from msgspec import structs
 
 from mantisreed.cards.paths import Condition, ReplyPath, Take
-from mantisreed.cards.secrets import SecretSource
 from mantisreed.cards.tables import Bytes, Seconds
 from mantisreed.cards.templates import DocumentTemplate, ListTemplate, Template, Values, scalar_text
+from mantisreed.secrets import SecretSource
 
 Method = Annotated[str, msgspec.Meta(pattern="^[A-Z]{3,20}$")]
 Status = Annotated[int, msgspec.Meta(ge=100, le=599)]

@@ -11,12 +11,12 @@ import msgspec
 import tomli_w
 
 from mantisreed.cards.card import ServiceCard, Step
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.secrets import HIDDEN, without_secrets
-from mantisreed.cards.urls import split_url
-from mantisreed.cards.websocket import Conversation
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.websocket import Conversation
+from mantisreed.secrets import HIDDEN, without_secrets
 from mantisreed.units import short_size
+from mantisreed.urls import split_url
 
 _LINE = 90
 _LONGEST_TEXT = 60

@@ -11,7 +11,7 @@ import jmespath.exceptions
 import jmespath.parser
 
 if TYPE_CHECKING:
-    from mantisreed.cards.http_answer import HttpAnswer
+    from mantisreed.cards.wire.http_answer import HttpAnswer
 
 _Getter = Callable[[Any], Any]
 _BARE_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")

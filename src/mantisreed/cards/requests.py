@@ -15,10 +15,10 @@ from urllib.parse import quote, urlencode
 
 from mantisreed.cards.card import FormPart, ServiceCard, Signature, Step
 from mantisreed.cards.filters import as_bytes, as_text
-from mantisreed.cards.secrets import Secret
 from mantisreed.cards.templates import ListTemplate, Template, Value, Values
-from mantisreed.cards.urls import UrlError, origin_of, resolved, split_url
 from mantisreed.errors import BadRequestError, EngineError, UnreadableReplyError
+from mantisreed.secrets import Secret
+from mantisreed.urls import UrlError, origin_of, resolved, split_url
 
 Pairs = tuple[tuple[str, str], ...]
 

@@ -3,8 +3,8 @@
 from typing import Any, Literal
 
 from mantisreed.cards.card import Step
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.paths import Condition
+from mantisreed.cards.wire.http_answer import HttpAnswer
 
 JobStanding = Literal["waiting", "done", "failed", "unknown"]
 """`unknown`: the state is none that the card lists."""

@@ -193,7 +193,7 @@ def _shown(text: str) -> str:
 
     What is no secret may have come from anybody: an engine, a file's name, a file.
     """
-    known = sys.modules.get("mantisreed.cards.secrets")
+    known = sys.modules.get("mantisreed.secrets")
     if known is not None:
         text = known.redacted(text)
     return _RAW.sub(lambda found: found[0].encode("unicode_escape", "surrogatepass").decode(), text)

@@ -10,9 +10,9 @@ import os
 import sys
 from importlib import import_module
 
-from mantisreed import __version__
 from mantisreed.cli.console import Console
 from mantisreed.errors import InputError, MantisreedError, refused_by_system
+from mantisreed.version import __version__
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:

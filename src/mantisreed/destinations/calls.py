@@ -15,14 +15,14 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.urls import split_url
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Call
 from mantisreed.errors import InputError, MantisreedError
+from mantisreed.secrets import Secret
+from mantisreed.urls import split_url
 
 if TYPE_CHECKING:
-    from mantisreed.cards.transport import Transport
+    from mantisreed.cards.wire.transport import Transport
 
 _PASSING = frozenset((408, 425, 429))
 

@@ -8,13 +8,13 @@ from email.policy import SMTP
 from email.utils import formatdate
 from typing import Any
 
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.urls import split_url
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Mail
 from mantisreed.errors import InputError, reason_of
 from mantisreed.files import printable
+from mantisreed.secrets import Secret
 from mantisreed.transcript.writing import one_line
+from mantisreed.urls import split_url
 
 _TIMEOUT = 60.0  # seconds for each answer of the server
 _LONGEST_SUBJECT = 200  # characters

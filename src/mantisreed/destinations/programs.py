@@ -7,11 +7,11 @@ from collections.abc import Mapping
 from contextlib import suppress
 from typing import Any
 
-from mantisreed.cards.secrets import Secret, redacted
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Program
 from mantisreed.errors import reason_of
 from mantisreed.running import stop_program
+from mantisreed.secrets import Secret, redacted
 from mantisreed.transcript.writing import one_line
 
 _LARGEST_RESULT = 16 << 20  # bytes that a program may print

@@ -16,13 +16,13 @@ from typing import Any
 
 from filelock import FileLock
 
-from mantisreed.cards.secrets import Secret
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rules import Rows
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
 from mantisreed.files import FileState, printable, write_whole
 from mantisreed.folders import HIDDEN_FOLDER
+from mantisreed.secrets import Secret
 from mantisreed.state import make_folder
 
 _DELIVERY = "delivery"

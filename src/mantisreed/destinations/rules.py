@@ -12,12 +12,12 @@ import msgspec
 from mantisreed.cards.card import Table
 from mantisreed.cards.checks import Problem
 from mantisreed.cards.paths import Condition, ReplyPath
-from mantisreed.cards.secrets import SecretSource
 from mantisreed.cards.tables import Seconds, checked
 from mantisreed.cards.templates import Template
-from mantisreed.cards.urls import split_url
 from mantisreed.destinations.parcels import FACTS
 from mantisreed.errors import SettingsError
+from mantisreed.secrets import SecretSource
+from mantisreed.urls import split_url
 
 ACTIONS = ("service", "command", "mail", "call", "copy", "rows")
 """Keys of which a follow-up has one: what it does."""

@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING
 
 from mantisreed.cards.answers import quoted_beginning
 from mantisreed.cards.card import Step
-from mantisreed.cards.exchange import pauses
-from mantisreed.cards.secrets import Secret
+from mantisreed.cards.wire.exchange import pauses
 from mantisreed.engines.batching import BatchClient
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
@@ -19,10 +18,11 @@ from mantisreed.engines.reply import ParsedReply, read_reply
 from mantisreed.engines.request import Piece, RequestOptions
 from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import JobLostError, UnreadableReplyError
+from mantisreed.secrets import Secret
 from mantisreed.transcript.repair import repaired
 
 if TYPE_CHECKING:
-    from mantisreed.cards.transport import Transport
+    from mantisreed.cards.wire.transport import Transport
 
 _LIMIT = 6 * 3600.0  # seconds that a job without a step that asks may take
 

@@ -12,11 +12,11 @@ from dataclasses import dataclass, field
 from itertools import chain
 from typing import Any
 
-from mantisreed.cards.exchange import Finished, Standing, Waiting
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import as_json_value
-from mantisreed.cards.run import Run
 from mantisreed.cards.templates import Value
+from mantisreed.cards.wire.exchange import Finished, Standing, Waiting
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.run import Run
 from mantisreed.engines.card import Batch, EngineCard
 from mantisreed.engines.client import EngineResponse, StillWorking, Ticket
 from mantisreed.engines.http_client import HttpClient

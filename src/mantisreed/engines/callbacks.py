@@ -10,7 +10,7 @@ import binascii
 import hmac
 from collections.abc import Mapping
 
-from mantisreed.cards.secrets import Secret
+from mantisreed.secrets import Secret
 
 TOLERANCE = 300.0
 """Seconds that a call's time may be off, in both directions."""

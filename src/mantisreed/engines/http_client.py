@@ -8,17 +8,17 @@ from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
-from mantisreed.cards.exchange import Exchange, Finished, Standing
-from mantisreed.cards.limits import MOST_MONEY
-from mantisreed.cards.secrets import Secret, redacted_body
-from mantisreed.cards.sending import ExchangeOptions
 from mantisreed.cards.templates import Value
+from mantisreed.cards.wire.exchange import Exchange, Finished, Standing
+from mantisreed.cards.wire.sending import ExchangeOptions
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse, ReportedBill, StillWorking, Ticket
 from mantisreed.engines.request import Piece, RequestOptions, attachment_of, piece_values
+from mantisreed.limits import MOST_MONEY
+from mantisreed.secrets import Secret, redacted_body
 
 if TYPE_CHECKING:
-    from mantisreed.cards.transport import Transport
+    from mantisreed.cards.wire.transport import Transport
 
 _SECONDS, _COST = "billed_seconds", "billed_cost"
 

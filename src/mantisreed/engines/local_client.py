@@ -18,16 +18,16 @@ from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
 from mantisreed.cards.answers import quoted_beginning
-from mantisreed.cards.limits import LARGEST_REPLY
 from mantisreed.cards.requests import values_of_card
-from mantisreed.cards.secrets import Secret
 from mantisreed.cards.templates import Value
 from mantisreed.engines.card import Command, EngineCard
 from mantisreed.engines.client import EngineResponse, StillWorking, Ticket
 from mantisreed.engines.python_worker import ENTRY_POINTS, HEAD, NOT_LOADED, READY, REPLY
 from mantisreed.engines.request import Piece, RequestOptions, piece_values
 from mantisreed.errors import EngineBrokeError, InputError, UnreachableError, UnreadableReplyError
+from mantisreed.limits import LARGEST_REPLY
 from mantisreed.running import stop_program
+from mantisreed.secrets import Secret
 from mantisreed.units import short_size
 
 _LAST_WORDS = 4000  # bytes of what a program says on standard error that are kept

@@ -8,7 +8,6 @@ from typing import Any
 
 import msgspec
 
-from mantisreed.cards.limits import MOST_SPEAKERS
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.engines.card import PassagePaths, Reply
 from mantisreed.engines.unpacking import UnexpectedReplyError
@@ -23,6 +22,7 @@ from mantisreed.engines.words import (
     listed,
     spans_of,
 )
+from mantisreed.limits import MOST_SPEAKERS
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.timing import LONGEST_PAUSE
 from mantisreed.transcript.writing import excerpt, joined

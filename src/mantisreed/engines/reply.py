@@ -8,7 +8,6 @@ from typing import Any
 
 import msgspec
 
-from mantisreed.cards.limits import most_bytes, most_characters
 from mantisreed.cards.moments import moment_from
 from mantisreed.engines.card import EngineCard, Reply
 from mantisreed.engines.oddities import Oddities
@@ -17,6 +16,7 @@ from mantisreed.engines.request import Piece
 from mantisreed.engines.unpacking import UnexpectedReplyError, bodies_of, documents_of
 from mantisreed.engines.words import ReplyContext, TimedText
 from mantisreed.errors import InputError
+from mantisreed.limits import most_bytes, most_characters
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.transcript.document import Passage, SoundEvent, Word
 from mantisreed.transcript.estimate import passages_over_speech, words_over_speech
@@ -222,9 +222,9 @@ def _read_file(reply: Reply, body: bytes, piece: Piece, oddities: Oddities) -> I
 
 
 def _subtitles(form: str, text: str) -> Subtitles:
-    from mantisreed.subtitles.srt import read_srt
-    from mantisreed.subtitles.ttml import read_ttml
-    from mantisreed.subtitles.vtt import read_webvtt
+    from mantisreed.formats.srt import read_srt
+    from mantisreed.formats.ttml import read_ttml
+    from mantisreed.formats.vtt import read_webvtt
 
     readers = {"srt": read_srt, "vtt": read_webvtt, "ttml": read_ttml}
     try:

@@ -5,8 +5,8 @@ import re
 from collections.abc import Callable
 from fractions import Fraction
 
-from mantisreed.cards.limits import LONGEST_TIME, is_modest_number
 from mantisreed.cards.moments import moment_from
+from mantisreed.limits import LONGEST_TIME, is_modest_number
 from mantisreed.units import parse_duration
 
 _SCALES = {

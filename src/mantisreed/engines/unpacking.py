@@ -23,10 +23,10 @@ from mantisreed.cards.documents import (
     parse_json,
     parse_xml,
 )
-from mantisreed.cards.limits import LARGEST_REPLY
-from mantisreed.cards.pages import parted
 from mantisreed.cards.paths import ReplyPath
+from mantisreed.cards.wire.pages import parted
 from mantisreed.engines.card import Layer, PassagePaths, Reply, SpeakerNames, TurnPaths, WordPaths
+from mantisreed.limits import LARGEST_REPLY
 
 # Around what a language model writes.
 _FENCE = re.compile(r"```\w*[ \t]*\r?\n(.*?)\r?\n?```", re.DOTALL)

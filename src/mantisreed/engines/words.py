@@ -6,12 +6,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from mantisreed.cards.limits import most_items
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.engines.card import ConfidenceScale, TimePaths, Tokens, WordPaths
 from mantisreed.engines.oddities import Oddities
 from mantisreed.engines.times import TimeUnit
 from mantisreed.engines.unpacking import UnexpectedReplyError
+from mantisreed.limits import most_items
 from mantisreed.transcript.writing import without_controls
 
 SLACK = 0.05

@@ -9,15 +9,15 @@ from mantisreed.errors import InputError, reason_of
 from mantisreed.exports import tables, texts
 from mantisreed.exports.pages import chapters, write_page
 from mantisreed.exports.script import Script, WriteOptions, with_single_lines
+from mantisreed.formats.decoding import decoded
+from mantisreed.formats.ebuttd import write_ebuttd
+from mantisreed.formats.srt import read_srt, write_srt
+from mantisreed.formats.ttml import read_ttml, write_ttml
+from mantisreed.formats.vtt import read_webvtt, words_as_cues, write_webvtt
 from mantisreed.subtitles.cues import Cue, Subtitles
-from mantisreed.subtitles.decoding import decoded
-from mantisreed.subtitles.ebuttd import write_ebuttd
 from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.remarks import Remark, notes_of
 from mantisreed.subtitles.shots import on_shots
-from mantisreed.subtitles.srt import read_srt, write_srt
-from mantisreed.subtitles.ttml import read_ttml, write_ttml
-from mantisreed.subtitles.vtt import read_webvtt, words_as_cues, write_webvtt
 from mantisreed.transcript.document import from_json, to_json
 
 Writer = Callable[[Script, WriteOptions, str], str]

@@ -4,9 +4,9 @@ lost silently.
 
 from collections.abc import Iterable, Iterator, Sequence
 
+from mantisreed.formats.styling import colour_of
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.marking import STYLES
-from mantisreed.subtitles.styling import colour_of
 
 _TELLS = 3  # cues that are named; of more their number is said
 _SUBTITLES = frozenset(("srt", "vtt", "ttml", "ebuttd"))

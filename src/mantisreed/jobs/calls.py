@@ -2,8 +2,8 @@
 
 import hashlib
 
-from mantisreed.jobs import statements
-from mantisreed.jobs.database import Database, Row
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database, Row
 
 _KEPT_SECONDS = 24 * 3600.0  # calls are refused by their age long before
 

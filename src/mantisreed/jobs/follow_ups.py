@@ -14,11 +14,11 @@ from typing import Any, Literal
 import msgspec
 
 from mantisreed.errors import SpendLimitError
-from mantisreed.jobs import statements
 from mantisreed.jobs.budget import Budget
-from mantisreed.jobs.database import Database, Row
 from mantisreed.jobs.records import money, money_as_kept
 from mantisreed.jobs.replies import ReplyLostError, ReplyStore
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database, Row
 
 FollowUpState = Literal["waiting", "working", "done", "failed", "unconfirmed", "skipped"]
 

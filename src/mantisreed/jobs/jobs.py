@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import msgspec
 
-from mantisreed.jobs import statements
-from mantisreed.jobs.database import Database
 from mantisreed.jobs.life import JobEvent, JobOutcome, State, TransitionError, job_after
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database
 
 
 @dataclass(frozen=True, slots=True)

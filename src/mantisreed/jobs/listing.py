@@ -9,8 +9,6 @@ from decimal import Decimal
 from typing import Any
 
 from mantisreed.errors import InputError
-from mantisreed.jobs import statements
-from mantisreed.jobs.database import Database, Row
 from mantisreed.jobs.records import (
     AttemptRecord,
     Filter,
@@ -22,6 +20,8 @@ from mantisreed.jobs.records import (
     piece_record,
     request_record,
 )
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database, Row
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,8 +2,8 @@
 ledger.
 """
 
-from mantisreed.jobs import statements
-from mantisreed.jobs.database import Database
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database
 
 _LATE_SECONDS = 0.5
 _CLOCK_SLACK = 5.0  # seconds by which a note may seem to come from the future

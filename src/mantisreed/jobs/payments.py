@@ -4,8 +4,8 @@ import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from mantisreed.jobs import statements
-from mantisreed.jobs.database import Database, Row
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database, Row
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,8 +8,8 @@ from pathlib import Path
 from mantisreed.errors import MantisreedError
 from mantisreed.files import bytes_digest, printable, write_whole
 from mantisreed.folders import forget, read
-from mantisreed.jobs import statements
-from mantisreed.jobs.database import Database
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database
 from mantisreed.state import make_folder
 
 NOTHING = "nothing"

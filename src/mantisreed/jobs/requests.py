@@ -17,10 +17,8 @@ import msgspec
 
 from mantisreed.errors import MantisreedError
 from mantisreed.folders import forget
-from mantisreed.jobs import statements
 from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.calls import token_digest
-from mantisreed.jobs.database import Database, LedgerError, Row
 from mantisreed.jobs.jobs import JobStore
 from mantisreed.jobs.life import (
     REQUEST_LIFE,
@@ -33,6 +31,8 @@ from mantisreed.jobs.life import (
 )
 from mantisreed.jobs.records import RequestRecord, money_as_kept, request_record
 from mantisreed.jobs.replies import ReplyStore
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database, LedgerError, Row
 
 _GOES_ON_BY_ITSELF = ("soon", "as asked", "keep asking")
 

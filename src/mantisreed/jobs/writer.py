@@ -161,7 +161,7 @@ class _Owed:
 
 def _may_pass(error: BaseException) -> bool:
     """Whether there may be room, or the database back, later."""
-    from mantisreed.jobs.database import LedgerError
+    from mantisreed.jobs.store.database import LedgerError
 
     return isinstance(error, LedgerError | OutputError | OSError)
 

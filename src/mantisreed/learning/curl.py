@@ -14,7 +14,6 @@ from itertools import chain
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlunsplit
 
-from mantisreed.cards.urls import split_url
 from mantisreed.errors import InputError
 from mantisreed.learning.fields import (
     Found,
@@ -26,6 +25,7 @@ from mantisreed.learning.fields import (
     is_stand_in,
 )
 from mantisreed.learning.proposal import Proposal, toml_key
+from mantisreed.urls import split_url
 
 _COMMAND = re.compile(r"(?:^|[\n;&|(])\s*(?:[$>#%]\s+)?((?:/\S*/)?curl)(?=\s)")
 _NAMES = {

@@ -27,6 +27,8 @@ from mantisreed.cards.documents import (
 from mantisreed.cards.paths import quoted_name
 from mantisreed.engines.unpacking import UnexpectedReplyError, unpacked
 from mantisreed.errors import InputError
+from mantisreed.formats.srt import read_srt
+from mantisreed.formats.vtt import read_webvtt
 from mantisreed.learning.columns import (
     BLANKS,
     MARKS,
@@ -41,8 +43,6 @@ from mantisreed.learning.columns import (
     times_of,
 )
 from mantisreed.learning.proposal import Proposal
-from mantisreed.subtitles.srt import read_srt
-from mantisreed.subtitles.vtt import read_webvtt
 
 SURE = 0.5
 """From which score on a key is proposed as a line; below it is a comment."""

@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING, TypeAlias
 import msgspec
 
 from mantisreed.audio.formats import FORMATS
-from mantisreed.cards.secrets import Secret
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse
@@ -25,6 +24,7 @@ from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.pipeline.opinions import with_kept_opinion
 from mantisreed.pipeline.options import Made, TranscriptionOptions, stored_options
 from mantisreed.review.doubts import differing_seam, seam_doubts, with_doubts
+from mantisreed.secrets import Secret
 from mantisreed.transcript.document import (
     NO_SPEECH,
     Doubt,

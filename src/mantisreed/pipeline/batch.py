@@ -29,14 +29,14 @@ from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
 from mantisreed.sources.recordings import Source
 
 if TYPE_CHECKING:
-    from mantisreed.cards.transport import Transport
+    from mantisreed.cards.wire.transport import Transport
     from mantisreed.engines.links import LinkOffers
-    from mantisreed.jobs.database import Row
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import JobRecord
-    from mantisreed.pipeline.follow_ups import FollowUps
+    from mantisreed.jobs.store.database import Row
+    from mantisreed.pipeline.followups.follow_ups import FollowUps
+    from mantisreed.pipeline.followups.service_desk import Perform
     from mantisreed.pipeline.second_opinion import SecondOpinions
-    from mantisreed.pipeline.service_desk import Perform
 
     FollowUpsMaker: TypeAlias = Callable[[Perform, Outputs, BudgetsOf], FollowUps]
     """Makes what is done with transcripts, of what does things with the ledger, where files go, and

@@ -12,8 +12,6 @@ from urllib.parse import quote, unquote_to_bytes
 
 import msgspec
 
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.urls import split_url
 from mantisreed.destinations.rules import FollowUp
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import RequestOptions, language_for, wants_link
@@ -23,7 +21,9 @@ from mantisreed.files import folder_at
 from mantisreed.jobs.records import JobRecord
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PieceOptions
+from mantisreed.secrets import Secret
 from mantisreed.sources.recordings import Selection, Source
+from mantisreed.urls import split_url
 from mantisreed.workspace import MAX_ATTEMPTS, Workspace, check_language
 
 if TYPE_CHECKING:

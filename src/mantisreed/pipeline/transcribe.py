@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Self, TypeVar
 import msgspec
 
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.cards.http_answer import HttpAnswer
 from mantisreed.cards.requests import HttpRequest
+from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, InterruptedRunError, require_type
@@ -21,9 +21,9 @@ from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import folder_at
 from mantisreed.jobs.budget import Budget, BudgetsOf
 from mantisreed.pipeline.batch import Batch, BatchServices
-from mantisreed.pipeline.checking import check_follow_ups
 from mantisreed.pipeline.episodes import transcribed_before
 from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.followups.checking import check_follow_ups
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import (
     RunOptions,
@@ -42,12 +42,12 @@ from mantisreed.trust import TrustError
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
-    from mantisreed.cards.transport import HttpTransport, Transport
-    from mantisreed.cards.websocket import Conversation
+    from mantisreed.cards.wire.transport import HttpTransport, Transport
+    from mantisreed.cards.wire.websocket import Conversation
     from mantisreed.engines.links import LinkServer
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.pipeline.batch import FollowUpsMaker
-    from mantisreed.pipeline.service_desk import Perform
+    from mantisreed.pipeline.followups.service_desk import Perform
 
 
 T = TypeVar("T")
@@ -403,7 +403,7 @@ def follow_ups_maker(
     """
     if not options.wanted.has_follow_ups(workspace):
         return None
-    from mantisreed.pipeline.follow_ups import FollowUps
+    from mantisreed.pipeline.followups.follow_ups import FollowUps
 
     def made(perform: "Perform", outputs: Outputs, budgets_of: BudgetsOf) -> FollowUps:
         rules = follow_ups_of(workspace, options.wanted, outputs.names)
@@ -500,6 +500,6 @@ class LateTransport:
         return await transport.converse(request, conversation)
 
     async def _opened(self) -> "HttpTransport":
-        module = await asyncio.to_thread(import_module, "mantisreed.cards.transport")
+        module = await asyncio.to_thread(import_module, "mantisreed.cards.wire.transport")
         transport: HttpTransport = await self._stack.enter_async_context(module.HttpTransport())
         return transport

@@ -12,8 +12,6 @@ from pathlib import Path
 
 import msgspec
 
-from mantisreed import __version__
-from mantisreed.cards.secrets import Secret
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse
@@ -22,7 +20,9 @@ from mantisreed.engines.request import Piece
 from mantisreed.errors import UnreadableReplyError
 from mantisreed.files import bytes_digest, printable, write_whole
 from mantisreed.folders import HIDDEN_FOLDER, read, remove
+from mantisreed.secrets import Secret
 from mantisreed.state import make_folder
+from mantisreed.version import __version__
 
 _FOLDER = "unreadable"
 

@@ -26,18 +26,18 @@ from mantisreed.cards.documents import (
     parse_json,
     parse_xml,
 )
-from mantisreed.cards.exchange import Exchange, Finished, Standing, Waiting, pauses
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.rendering import digest_of_request, rendered_steps, with_symbols
 from mantisreed.cards.requests import values_of_card
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.sending import ExchangeOptions
 from mantisreed.cards.templates import Value
+from mantisreed.cards.wire.exchange import Exchange, Finished, Standing, Waiting, pauses
+from mantisreed.cards.wire.sending import ExchangeOptions
 from mantisreed.errors import InputError, JobLostError, UnreadableReplyError
+from mantisreed.secrets import Secret
 from mantisreed.services.card import TextReply, TextServiceCard
 
 if TYPE_CHECKING:
-    from mantisreed.cards.transport import Transport
+    from mantisreed.cards.wire.transport import Transport
 
 _NUMBER = re.compile(r"-?[0-9]{1,15}(\.[0-9]{1,15})?")
 _FENCED = re.compile(r"```[a-z]*\s*\n(.*?)```", re.DOTALL)

@@ -10,15 +10,15 @@ from starlette.exceptions import HTTPException
 from starlette.routing import BaseRoute
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from mantisreed import __version__
 from mantisreed.errors import InternalError, MantisreedError
 from mantisreed.guarded import LimitedBodies
-from mantisreed.serving import job_routes, other_routes, output_routes, upload_routes
-from mantisreed.serving.description import PROBLEMS, completed
-from mantisreed.serving.methods import Heads, allowed_at
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.proxies import BehindProxies
+from mantisreed.serving.routes import job_routes, other_routes, output_routes, upload_routes
+from mantisreed.serving.routes.description import PROBLEMS, completed
+from mantisreed.serving.routes.methods import Heads, allowed_at
 from mantisreed.serving.service import Service
+from mantisreed.version import __version__
 
 _FORM = 1 << 20  # bytes of a form beside its recording
 _METHODS = frozenset(("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"))

@@ -10,15 +10,15 @@ from collections.abc import Awaitable, Callable, Mapping
 from typing import TYPE_CHECKING, Literal
 
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.secrets import Secret
 from mantisreed.destinations.calls import signed_headers
 from mantisreed.errors import MantisreedError
+from mantisreed.secrets import Secret
 from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.problems import Problem
-from mantisreed.serving.views import described
+from mantisreed.serving.routes.views import described
 
 if TYPE_CHECKING:
-    from mantisreed.cards.transport import Transport
+    from mantisreed.cards.wire.transport import Transport
 
 _log = logging.getLogger(__name__)
 

@@ -24,7 +24,6 @@ from mantisreed.jobs.life import JobEvent, ShownState
 from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.batch import Batch
-from mantisreed.pipeline.collecting import let_go_of_unreadable, outputs_of_job
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import (
@@ -36,6 +35,7 @@ from mantisreed.pipeline.options import (
 )
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.sent_jobs.collecting import let_go_of_unreadable, outputs_of_job
 from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, ledger_of
 from mantisreed.serving.orders import ENDED, Order, OrderBook
 from mantisreed.serving.purses import Purses

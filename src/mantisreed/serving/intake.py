@@ -18,7 +18,6 @@ import msgspec
 from starlette.requests import ClientDisconnect, Request
 
 from mantisreed.audio.containers import Contents, probe
-from mantisreed.cards.urls import UrlError, checked_url, split_url
 from mantisreed.errors import MantisreedError, reason_of
 from mantisreed.files import file_digest, printable
 from mantisreed.folders import check_no_link, forget, opened
@@ -33,6 +32,7 @@ from mantisreed.serving.tokens import Token
 from mantisreed.serving.uploads import Upload, Uploads, file_name, written
 from mantisreed.state import make_folder
 from mantisreed.units import parse_duration
+from mantisreed.urls import UrlError, checked_url, split_url
 from mantisreed.workspace import Workspace
 
 _LARGEST_JSON = 1 << 20  # bytes

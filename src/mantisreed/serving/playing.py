@@ -9,9 +9,9 @@ from pathlib import Path
 
 from mantisreed.files import write_whole
 from mantisreed.folders import forget
-from mantisreed.pipeline.reviewing import sound_for_page
 from mantisreed.review.page import Sound
 from mantisreed.state import make_folder
+from mantisreed.workbench.reviewing import sound_for_page
 
 _REMEMBERED = 50  # recordings; what is seen of an hour takes 180 kB
 

@@ -12,12 +12,12 @@ from weakref import WeakValueDictionary
 import msgspec
 from prometheus_client import CollectorRegistry, Counter, Gauge
 
-from mantisreed.cards.transport import HttpTransport, Transport
+from mantisreed.cards.wire.transport import HttpTransport, Transport
 from mantisreed.errors import InputError, MantisreedError
 from mantisreed.folders import forget
 from mantisreed.jobs.ledger import open_ledger
-from mantisreed.pipeline.callbacks import CallbackListener, ServeHooks
-from mantisreed.pipeline.collecting import Collector
+from mantisreed.pipeline.sent_jobs.callbacks import CallbackListener, ServeHooks
+from mantisreed.pipeline.sent_jobs.collecting import Collector
 from mantisreed.pipeline.transcribe import LateTransport
 from mantisreed.serving.access import Access, is_loopback
 from mantisreed.serving.calls import Caller, Profile
@@ -30,14 +30,14 @@ from mantisreed.serving.playing import Playing
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.proxies import Network
 from mantisreed.serving.purses import is_open
+from mantisreed.serving.routes.views import described
 from mantisreed.serving.tokens import TokenStore
 from mantisreed.serving.uploads import Uploads
-from mantisreed.serving.views import described
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
-    from mantisreed.cards.secrets import Secret
     from mantisreed.engines.links import LinkOffers
+    from mantisreed.secrets import Secret
 
 
 _LARGEST_ANSWER = 64 << 10  # bytes of an answer to a call, which nobody reads

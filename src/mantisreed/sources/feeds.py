@@ -14,12 +14,12 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
 
-from mantisreed.cards.urls import UrlError, resolved, split_url
 from mantisreed.errors import InputError, NothingThereError, RecordingError, reason_of
 from mantisreed.files import printable
 from mantisreed.running import run_interruptibly
 from mantisreed.sources.fetching import FetchHooks, fetched
 from mantisreed.sources.recordings import LINK, SUFFIXES, Facts, Selection, Source
+from mantisreed.urls import UrlError, resolved, split_url
 
 _log = logging.getLogger(__name__)
 

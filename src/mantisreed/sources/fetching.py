@@ -18,13 +18,13 @@ from typing import IO, Literal
 
 import aiohttp
 
-from mantisreed.cards.urls import UrlError, resolved, split_url
 from mantisreed.errors import RecordingError, reason_of
 from mantisreed.files import printable
 from mantisreed.folders import forget, opened
 from mantisreed.hosts import InternetResolver, is_written_private
 from mantisreed.state import make_folder
 from mantisreed.units import short_size
+from mantisreed.urls import UrlError, resolved, split_url
 
 LARGEST_RECORDING = 8 << 30
 """Bytes that are fetched of one recording at most, packed or not: two days of uncompressed sound of

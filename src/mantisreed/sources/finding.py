@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import TypeAlias
 from urllib.parse import unquote
 
-from mantisreed.cards.urls import split_url
 from mantisreed.errors import InputError, NothingThereError
 from mantisreed.files import printable
 from mantisreed.sources.recordings import (
@@ -25,6 +24,7 @@ from mantisreed.sources.recordings import (
     recordings_in,
 )
 from mantisreed.sources.tables import read_table
+from mantisreed.urls import split_url
 
 _FEED = "feed+"
 """What stands before a link that is a feed, whatever it ends in."""

@@ -14,10 +14,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl, unquote
 
-from mantisreed.cards.secrets import Secret
-from mantisreed.cards.urls import split_url
 from mantisreed.errors import RecordingError, reason_of
 from mantisreed.files import printable
+from mantisreed.secrets import Secret
+from mantisreed.urls import split_url
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator

@@ -16,9 +16,9 @@ from importlib import import_module
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
-from mantisreed.cards.secrets import Secret
 from mantisreed.errors import InputError, NothingThereError, RecordingError, reason_of
 from mantisreed.files import printable
+from mantisreed.secrets import Secret
 from mantisreed.sources.fetching import LARGEST_RECORDING, FetchHooks, scratch_file
 from mantisreed.sources.recordings import Selection, Source, is_recording
 from mantisreed.units import short_size

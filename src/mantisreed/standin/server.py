@@ -21,7 +21,8 @@ from starlette.routing import Mount, Route
 from mantisreed.errors import InputError, OutputError
 from mantisreed.files import printable, write_whole
 from mantisreed.guarded import LARGEST_HEAD, LimitedBodies, guarded
-from mantisreed.standin import (
+from mantisreed.standin import text_services
+from mantisreed.standin.engines import (
     bittern,
     brook,
     dipper,
@@ -30,7 +31,6 @@ from mantisreed.standin import (
     rail,
     sedge,
     stilt,
-    text_services,
     wren,
 )
 from mantisreed.standin.faults import FaultProfile, Weather

@@ -8,15 +8,15 @@ from mantisreed.cli.console import Console
 from mantisreed.cli.targets import write_into
 from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, format_of
 from mantisreed.files import printable
-from mantisreed.pipeline.exporting import (
+from mantisreed.review.amending import Changes, Paragraph, amended
+from mantisreed.subtitles.overlaps import DASH
+from mantisreed.transcript.document import Transcript
+from mantisreed.workbench.exporting import (
     Reading,
     read_paragraphs,
     read_script,
     speech_of_transcript,
 )
-from mantisreed.review.amending import Changes, Paragraph, amended
-from mantisreed.subtitles.overlaps import DASH
-from mantisreed.transcript.document import Transcript
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -13,7 +13,10 @@ from mantisreed.cli.progress import Progress
 from mantisreed.cli.quality.score import read_reference
 from mantisreed.files import printable
 from mantisreed.jobs.budget import money_text
-from mantisreed.pipeline.comparing import (
+from mantisreed.pipeline.options_given import run_options
+from mantisreed.review.comparing import Comparison, Difference
+from mantisreed.units import clock, short_duration
+from mantisreed.workbench.comparing import (
     Compared,
     ComparisonHooks,
     ComparisonOptions,
@@ -21,9 +24,6 @@ from mantisreed.pipeline.comparing import (
     ExpectedCost,
     compare,
 )
-from mantisreed.pipeline.options_given import run_options
-from mantisreed.review.comparing import Comparison, Difference
-from mantisreed.units import clock, short_duration
 from mantisreed.workspace import open_workspace
 
 _WIDEST = 60  # characters of a reading that are shown

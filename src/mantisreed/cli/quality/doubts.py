@@ -7,10 +7,10 @@ from pathlib import Path
 
 from mantisreed.cli.console import Console
 from mantisreed.files import printable
-from mantisreed.pipeline.exporting import read_script, speech_of_transcript
-from mantisreed.pipeline.pairing import check_same_recordings
 from mantisreed.review.doubts import disagreements, doubts_of, in_order, text_at, worth_hearing
 from mantisreed.units import clock
+from mantisreed.workbench.exporting import read_script, speech_of_transcript
+from mantisreed.workbench.pairing import check_same_recordings
 
 
 @dataclass(frozen=True, kw_only=True)

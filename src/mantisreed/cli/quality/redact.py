@@ -13,17 +13,17 @@ from mantisreed.errors import InputError
 from mantisreed.exports.redaction import Redaction, redaction_from
 from mantisreed.exports.word_lists import strong_words
 from mantisreed.files import printable
-from mantisreed.pipeline.exporting import read_script
-from mantisreed.pipeline.pairing import check_same_recording
-from mantisreed.pipeline.redacting import (
+from mantisreed.review.personal import Place, hidden_name, hidden_transcript, places_in
+from mantisreed.transcript.document import Transcript
+from mantisreed.units import clock, duration_given
+from mantisreed.workbench.exporting import read_script
+from mantisreed.workbench.pairing import check_same_recording
+from mantisreed.workbench.redacting import (
     CoveredRecording,
     Covering,
     cover_recording,
     suffix_of_copy,
 )
-from mantisreed.review.personal import Place, hidden_name, hidden_transcript, places_in
-from mantisreed.transcript.document import Transcript
-from mantisreed.units import clock, duration_given
 
 # Seconds beyond words whose times an engine told, and others.
 _EXACT_MARGIN, _ESTIMATED_MARGIN = (

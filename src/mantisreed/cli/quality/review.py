@@ -6,11 +6,11 @@ from pathlib import Path
 from mantisreed.cli.console import Console
 from mantisreed.errors import InputError, OutputError
 from mantisreed.files import printable, write_whole
-from mantisreed.pipeline.exporting import Found, find_script
 from mantisreed.pipeline.options_given import layout_rules, workspace_if_any
-from mantisreed.pipeline.reviewing import Content, reviewed, sound_for_page
 from mantisreed.review.page import review_page
 from mantisreed.state import make_folder
+from mantisreed.workbench.exporting import Found, find_script
+from mantisreed.workbench.reviewing import Content, reviewed, sound_for_page
 
 
 @dataclass(frozen=True, kw_only=True)

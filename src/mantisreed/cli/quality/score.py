@@ -9,8 +9,6 @@ from mantisreed.errors import InputError
 from mantisreed.exports.formats import format_of
 from mantisreed.exports.script import bare_transcript
 from mantisreed.files import printable, write_whole
-from mantisreed.pipeline.exporting import read_paragraphs, read_script
-from mantisreed.pipeline.pairing import check_same_recordings
 from mantisreed.review.normalising import SETS
 from mantisreed.review.reports import (
     alignment_lines,
@@ -22,6 +20,8 @@ from mantisreed.review.reports import (
 from mantisreed.review.scoring import Score, scored, tokens_of
 from mantisreed.transcript.document import Passage, Transcript
 from mantisreed.units import clock
+from mantisreed.workbench.exporting import read_paragraphs, read_script
+from mantisreed.workbench.pairing import check_same_recordings
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -7,9 +7,9 @@ from pathlib import Path
 from mantisreed.cli.console import Console
 from mantisreed.cli.targets import write_into
 from mantisreed.files import printable
-from mantisreed.pipeline.exporting import read_script
-from mantisreed.pipeline.pairing import check_same_recordings
 from mantisreed.review.voting import Voted, voted
+from mantisreed.workbench.exporting import read_script
+from mantisreed.workbench.pairing import check_same_recordings
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -16,11 +16,10 @@ from mantisreed.cli.transcribing.run import Arguments as RunArguments
 from mantisreed.cli.transcribing.run import run as run_recordings
 from mantisreed.errors import OutputError
 from mantisreed.files import printable
+from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, watch
 from mantisreed.pipeline.outcomes import Outcome
-from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
 from mantisreed.standin import server
 from mantisreed.standin.bank import Phrase, load_bank
-from mantisreed.standin.brook import NAME
 from mantisreed.standin.demo import (
     FLOW,
     NIGHT_HABITS,
@@ -30,6 +29,7 @@ from mantisreed.standin.demo import (
     night_composition,
     write_recordings,
 )
+from mantisreed.standin.engines.brook import NAME
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from mantisreed.standin.mailbox import mailbox

@@ -16,13 +16,13 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError, SecretError
 from mantisreed.files import printable
 from mantisreed.learning.proposing import LearningOptions, propose
-from mantisreed.pipeline.card_review import add_card, review_cards
 from mantisreed.pipeline.options import RunOptions, transcription_options
 from mantisreed.pipeline.transcribe import check_links
-from mantisreed.pipeline.trial import show_requests, try_answer, try_engine
 from mantisreed.sources.recordings import Source
 from mantisreed.standin.bank import BUNDLED
 from mantisreed.units import parse_duration, short_duration, short_size
+from mantisreed.workbench.card_review import add_card, review_cards
+from mantisreed.workbench.trial import show_requests, try_answer, try_engine
 from mantisreed.workspace import SETTINGS_FILE, Workspace, open_workspace, user_settings_file
 
 

@@ -9,8 +9,8 @@ from pathlib import Path
 from mantisreed.cli.console import Console
 from mantisreed.cli.setup.arguments import LISTEN
 from mantisreed.errors import InputError
-from mantisreed.pipeline.callbacks import ServeHooks, serve_callbacks
 from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.sent_jobs.callbacks import ServeHooks, serve_callbacks
 from mantisreed.serving.proxies import network_given, prefix_given
 from mantisreed.serving.server import serve
 from mantisreed.serving.service import ServeOptions

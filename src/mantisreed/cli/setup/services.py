@@ -9,7 +9,7 @@ from typing import Any
 from rich.text import Text
 
 from mantisreed.cli.console import Console, plain_table
-from mantisreed.pipeline.asking_services import ServiceFacts, service_facts
+from mantisreed.pipeline.followups.asking_services import ServiceFacts, service_facts
 from mantisreed.workspace import open_workspace
 
 

@@ -12,7 +12,6 @@ from mantisreed.errors import InputError
 from mantisreed.exports.formats import format_of
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.files import printable, write_new, write_whole
-from mantisreed.pipeline.exporting import Reading, read_script, speech_of
 from mantisreed.pipeline.options_given import layout_rules, workspace_if_any
 from mantisreed.subtitles.check import Finding, check_cues, check_format, check_speech
 from mantisreed.subtitles.cues import Cue
@@ -20,6 +19,7 @@ from mantisreed.subtitles.fixing import fixed
 from mantisreed.subtitles.remarks import notes_of
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.units import clock
+from mantisreed.workbench.exporting import Reading, read_script, speech_of
 
 _SAMPLE = 50  # cues that tell the script
 

@@ -17,7 +17,6 @@ from mantisreed.exports.losses import losses
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.exports.wording import reworded
 from mantisreed.files import printable, write_whole
-from mantisreed.pipeline.exporting import Reading, read_script
 from mantisreed.pipeline.options_given import (
     format_names,
     with_shots,
@@ -27,6 +26,7 @@ from mantisreed.pipeline.options_given import (
 from mantisreed.review.personal import hidden_script
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.units import clock, duration_given
+from mantisreed.workbench.exporting import Reading, read_script
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -11,13 +11,13 @@ from mantisreed.cli.outcomes import described_changes
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import printable
-from mantisreed.pipeline.exporting import export, find_transcript, printed
 from mantisreed.pipeline.options_given import (
     format_names,
     with_shots,
     workspace_if_any,
     write_options,
 )
+from mantisreed.workbench.exporting import export, find_transcript, printed
 from mantisreed.workspace import open_workspace
 
 

@@ -11,10 +11,10 @@ from mantisreed.errors import InputError
 from mantisreed.exports.formats import format_of
 from mantisreed.exports.script import Script
 from mantisreed.files import printable, write_whole
-from mantisreed.pipeline.exporting import Reading, read_script, speech_of
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.sync import Synced, by_cues, by_speech, by_two_points
 from mantisreed.units import clock, duration_given
+from mantisreed.workbench.exporting import Reading, read_script, speech_of
 
 
 @dataclass(frozen=True, kw_only=True)

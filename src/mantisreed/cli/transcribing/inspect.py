@@ -8,10 +8,10 @@ from typing import Any
 from mantisreed.audio.examine import Channel, Examination
 from mantisreed.cli.console import Console, described_error
 from mantisreed.errors import InputError
-from mantisreed.pipeline.inspection import Inspected, inspect_recordings
 from mantisreed.pipeline.options_given import selection
 from mantisreed.sources.finding import find_recordings
 from mantisreed.units import short_duration
+from mantisreed.workbench.inspection import Inspected, inspect_recordings
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -10,7 +10,7 @@ from mantisreed.cli.outcomes import exit_code, show_problems, write_report
 from mantisreed.cli.transcribing.run import Arguments
 from mantisreed.errors import InputError
 from mantisreed.options import PIECES
-from mantisreed.pipeline.live import DEFAULT_PAUSE, LiveOptions, PhraseOutcome, listen
+from mantisreed.pipeline.incoming.live import DEFAULT_PAUSE, LiveOptions, PhraseOutcome, listen
 from mantisreed.pipeline.options_given import run_options
 from mantisreed.sources.streams import StreamFormat
 from mantisreed.units import clock, duration_given

@@ -8,12 +8,12 @@ from typing import Any
 
 from mantisreed.cli.console import Console, described_error, plain_table
 from mantisreed.engines.card import EngineCard
-from mantisreed.pipeline.inspection import inspect_recordings
 from mantisreed.pipeline.options import RunOptions, transcription_options
 from mantisreed.pipeline.options_given import piece_options, selection
-from mantisreed.pipeline.plan import PlannedRecording, plan_recordings, shortest_time
 from mantisreed.sources.finding import find_recordings
 from mantisreed.units import clock, short_duration, short_size
+from mantisreed.workbench.inspection import inspect_recordings
+from mantisreed.workbench.plan import PlannedRecording, plan_recordings, shortest_time
 from mantisreed.workspace import open_workspace
 
 

@@ -14,13 +14,13 @@ from mantisreed.cli.transcribing.sending import transcribed
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import OutputFormat, chosen_formats
 from mantisreed.exports.script import Script, WriteOptions
-from mantisreed.pipeline.exporting import printed
 from mantisreed.pipeline.options_given import format_names, run_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.unkept import memory_folder
 from mantisreed.sources.finding import find_recordings
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.streams import DEFAULT_NAME, drop_input, kept_input
+from mantisreed.workbench.exporting import printed
 from mantisreed.workspace import open_workspace
 
 _IN_A_ROW = ("txt", "timed", "md")

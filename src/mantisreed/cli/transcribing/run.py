@@ -1,6 +1,7 @@
 """`mantisreed run`: recordings in, transcripts and subtitles out."""
 
 import sys
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -9,7 +10,7 @@ from mantisreed.cli.console import Console
 from mantisreed.errors import InputError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable
 
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.sources.recordings import Source

@@ -11,9 +11,9 @@ from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import problems_of_follow_ups
 from mantisreed.errors import SpendLimitError
 from mantisreed.files import printable
+from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, watch
 from mantisreed.pipeline.options_given import run_options
 from mantisreed.pipeline.outcomes import Outcome
-from mantisreed.pipeline.watching import WatchHooks, WatchOptions, watch
 from mantisreed.sources.recordings import Source
 from mantisreed.units import duration_given, short_duration
 from mantisreed.workspace import open_workspace

@@ -1,0 +1,1 @@
+"""What is sent to a service, and what comes back."""

@@ -1,0 +1,156 @@
+"""A body that is sent in several requests, and goes on where the service says after a failure."""
+
+import re
+from collections.abc import Awaitable, Callable
+from typing import TYPE_CHECKING, Any, Protocol
+
+from mantisreed.cards.answers import unreadable
+from mantisreed.cards.card import Step
+from mantisreed.cards.paths import Take
+from mantisreed.cards.templates import Values
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.errors import EngineBrokeError, EngineError, SlowDownError, UnreachableError
+
+if TYPE_CHECKING:
+    from mantisreed.cards.wire.run import Run
+
+_RANGE = re.compile(r"(?:bytes[ =])?\s*0\s*-\s*(\d+)(?:/.*)?")
+_MOST_FAILURES = 4  # in a row, without a byte more having arrived
+_FIRST_PAUSE = 1.0  # seconds
+
+
+class SendChunk(Protocol):
+    """Makes one request."""
+
+    def __call__(
+        self, values: Values | None = None, *, step: Step | None = None
+    ) -> Awaitable[HttpAnswer]:
+        """Send it once."""
+        ...
+
+
+class ChunkSender:
+    """Sends the audio of one exchange in chunks."""
+
+    def __init__(
+        self,
+        engine: str,
+        name: str,
+        step: Step,
+        run: "Run",
+        sleep: Callable[[float], Awaitable[None]],
+    ) -> None:
+        assert step.chunks is not None and run.attachment is not None
+        self._engine, self._name, self._step, self._run, self._sleep = (
+            engine,
+            name,
+            step,
+            run,
+            sleep,
+        )
+        self._chunks = step.chunks
+        self._content = run.attachment.content
+
+    async def answer(self, send: SendChunk) -> HttpAnswer:
+        """The answer to the last chunk; what is collected of all answers is put among the run's
+        values.
+
+        Raises:
+            EngineError: too many failures, or an answer that makes no sense.
+        """
+        collected: dict[str, list[Any]] = {name: [] for name in self._chunks.collect}
+        items: list[Any] = []
+        offset, failures = 0, 0
+        answer: HttpAnswer | None = None
+        while answer is None or offset < len(self._content):
+            try:
+                answer = await send(self._places(offset))
+                following = self._following(answer, offset)
+                failures = 0
+            except (UnreachableError, EngineBrokeError, SlowDownError) as error:
+                failures += 1
+                if failures >= _MOST_FAILURES:
+                    raise
+                await self._sleep(max(_FIRST_PAUSE * 2**failures / 2, error.retry_after or 0.0))
+                following = await self._asked_again(send, offset)
+                if answer is None and following >= len(self._content):
+                    answer = HttpAnswer(200)
+            else:
+                found = {name: take.find(answer) for name, take in self._chunks.collect.items()}
+                for name, value in found.items():
+                    collected[name].append(value)
+                if self._chunks.item is not None:
+                    places = {**self._run.values, **self._places(offset), **found}
+                    items.append(self._chunks.item.document(places))
+            offset = following
+        if self._chunks.item is not None:
+            collected["chunk_items"] = items
+        for name, values in collected.items():
+            self._run.values[name] = values
+            self._run.taken.add(name)
+        return answer
+
+    def _places(self, offset: int) -> dict[str, Any]:
+        size = int(self._chunks.size)
+        chunk = self._content[offset : offset + size]
+        end = offset + len(chunk)
+        return {
+            "chunk": chunk,
+            "chunk_start": offset,
+            "chunk_end": end - 1,
+            "chunk_number": offset // size + 1,
+            "chunk_count": max(1, -(-len(self._content) // size)),
+            "is_last": end >= len(self._content),
+        }
+
+    def _following(self, answer: HttpAnswer, offset: int) -> int:
+        """Where the next chunk begins, after an answer."""
+        end = min(offset + int(self._chunks.size), len(self._content))
+        if self._chunks.received is None:
+            return end
+        received = _received(self._chunks.received, answer)
+        if received is None:
+            # The last answer is often the finished upload, which does not count any more.
+            return end
+        if received > end or received <= offset < len(self._content):
+            what = f"has received {received} bytes, after bytes {offset} to {end} were sent"
+            raise self._senseless(f"it says that it {what}", answer)
+        return received
+
+    async def _asked_again(self, send: SendChunk, offset: int) -> int:
+        """Where to go on after a failure: where the service says, or with the same chunk."""
+        resume = self._chunks.resume
+        if resume is None:
+            return offset
+        try:
+            answer = await send(self._places(offset), step=resume)
+        except (UnreachableError, EngineBrokeError, SlowDownError):
+            return offset
+        received = 0
+        for take in (self._chunks.received, *resume.take.values()):
+            if take is not None and (found := _received(take, answer)) is not None:
+                received = found
+                break
+        if not 0 <= received <= len(self._content):
+            raise self._senseless(
+                f"it says that it has received {received} of {len(self._content)} bytes", answer
+            )
+        return received
+
+    def _senseless(self, what: str, answer: HttpAnswer) -> EngineError:
+        advice = "check chunks.received in its card"
+        return unreadable(self._engine, f"step {self._name}: {what}", answer, advice=advice)
+
+
+def _received(take: Take, answer: HttpAnswer) -> int | None:
+    """How many bytes have arrived, by a number or by a range that ends with the last of them."""
+    found = take.find(answer)
+    if isinstance(found, bool) or found is None:
+        return None
+    text = str(found).strip()
+    if text.isascii() and text.isdecimal():
+        return int(text)
+    matched = _RANGE.fullmatch(text)
+    if matched:
+        return int(matched[1]) + 1
+    return None

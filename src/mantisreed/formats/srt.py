@@ -1,0 +1,445 @@
+"""SubRip text (SRT): numbered cues, times as `hh:mm:ss,mmm`. It has no standard; this is what
+players take.
+"""
+
+import html
+import re
+import unicodedata
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+from mantisreed.formats.decoding import with_line_feeds
+from mantisreed.formats.styling import (
+    colour_mark,
+    colour_of,
+    keypad_of_settings,
+    settings_of_keypad,
+)
+from mantisreed.subtitles.cues import Cue, Subtitles
+from mantisreed.subtitles.marking import DEEPEST, STYLES, Span, lines_with_marks, marked_lines
+from mantisreed.subtitles.remarks import Remark, excerpt_of
+from mantisreed.units import clock
+
+_SPACE = r"[ \t]{0,4}"
+_COLON = rf"{_SPACE}:{_SPACE}"
+_FRACTION = rf"(?:{_SPACE}[.,:;]{_SPACE}(\d{{1,9}}))?"
+_TIME = rf"(-)?(?:(\d{{1,6}}){_COLON})?(\d{{1,2}}){_COLON}(\d{{1,2}}){_FRACTION}"
+_ARROW = r"[ \t]*(?:[-–—−]{1,3}[ ]?(?:>|&gt;)|=>|[→⟶➔➜])[ \t]*"
+_TIMES = re.compile(rf"[ \t]*{_TIME}{_ARROW}{_TIME}(?!\d)(.*)", re.DOTALL)
+_CUT_SHORT = re.compile(
+    r"[ \t]*\d{1,6}:\d{1,2}[\d:.,;]*[ \t]*(?:[-–—−]{0,3}>?[ \t]*[\d:.,;]*)[ \t]*$"
+)
+_SETTINGS = re.compile(r"(?:line|position|align|size|vertical):\S+")
+_STRICT = re.compile(r"\d{2,}:[0-5]\d:[0-5]\d,\d{3} --> \d{2,}:[0-5]\d:[0-5]\d,\d{3}\s*$")
+_AS_WRITTEN = "hh:mm:ss,mmm --> hh:mm:ss,mmm"
+_NO_SPAN = -1  # for a tag that marks nothing
+_KINDS = {
+    "s": "strikethrough",
+    "font": "font",
+    "c": "class",
+    "v": "voice",
+    "lang": "language",
+    "ruby": "ruby",
+    "rt": "ruby",
+}
+_OVERRIDES = {
+    "pos": "position",
+    "move": "position",
+    "fad": "fading",
+    "k": "times inside the cue",
+    "a": "position",
+}
+_SYNONYMS = {"em": "i", "strong": "b"}
+# Neither holds what begins another one: each that is never closed would be read to the end.
+_TAG = re.compile(
+    r"<(/?)(b|i|u|s|font|c|v|lang|ruby|rt|em|strong|p|span|div|strike|del|a|small|big|sub|sup|center)\b[^<>\n]*>"
+    r"|\{\\[^{}\n]*\}",
+    re.IGNORECASE,
+)
+_FOREIGN: tuple[tuple[str, re.Pattern[str], str], ...] = (
+    ("line breaks were written as in HTML", re.compile(r"<br[ ]*/?>\n?", re.IGNORECASE), "\n"),
+    ("line breaks or spaces were written with a backslash", re.compile(r"\\N\n?"), "\n"),
+    ("line breaks or spaces were written with a backslash", re.compile(r"\\h"), " "),
+    ("styles were written in braces", re.compile(r"\{(/?[biu])\}", re.IGNORECASE), r"<\1>"),
+    ("styles were written in braces", re.compile(r"\{y:([biu])\}", re.IGNORECASE), r"<\1>"),
+)
+_ENTITY = re.compile(r"&(?:amp|lt|gt|quot|apos|nbsp|#39|#34|lrm|rlm|hellip|ndash|mdash);")
+
+
+def write_srt(cues: Iterable[Cue], *, first: int = 1) -> str:
+    """The whole file, or what goes on with one. SRT has no escapes: an arrow in the text is written
+    as one character.
+
+    Args:
+        cues: by start.
+        first: the number of the first of them.
+    """
+    return "".join(_block(number, cue) for number, cue in enumerate(cues, first))
+
+
+def read_srt(text: str) -> Subtitles:
+    r"""The cues of SRT text in the order they stand.
+
+    Numbers may be missing or wrong, blank lines more or fewer, hours missing or over 99, the comma
+    a dot, the arrow short. Bold, italics, underlining, font colours and places by `{\\anN}` are
+    kept; what else is dropped is told.
+    """
+    lines = with_line_feeds(text).replace("\ufeff", "").split("\n")
+    found = Subtitles()
+    headings = _headings(lines)
+    if headings:
+        head = [line for line in lines[: headings[0].top] if line.strip()]
+        if head:
+            what = "text before the first cue was left out"
+            found.remarks.append(Remark(what, excerpt_of(head[0]), "a number and times", 1))
+    for at, heading in enumerate(headings):
+        is_last = at + 1 == len(headings)
+        bottom = len(lines) if is_last else headings[at + 1].top
+        payload = lines[heading.start + 1 : bottom]
+        place = (heading.start + 1, len(found.cues) + 1, max(0.0, heading.begin))
+        if is_last:
+            payload, cut_off = _without_rest(payload, heading.number + 1)
+            if cut_off:
+                what = "a cue at the end is not complete and was left out"
+                found.remarks.append(
+                    Remark(what, excerpt_of(cut_off), "a number, times and text", len(lines))
+                )
+        if heading.end <= 0.0 and heading.begin < 0.0:
+            text_of_it = excerpt_of(" ".join(payload))
+            found.remarks.append(
+                Remark(
+                    "a cue with a negative time was left out",
+                    text_of_it,
+                    "a time from 0 on",
+                    *place,
+                )
+            )
+            continue
+        before = headings[at - 1].number if at else 0
+        found.remarks += heading.remarks(lines, before, place)
+        said = _untagged("\n".join(line for line in payload if line.strip()))
+        found.remarks += [
+            Remark(f"dropped: {kind}", example, "", *place)
+            for kind, example in said.dropped.items()
+        ]
+        found.remarks += [
+            Remark(what, example, "plain text", *place) for what, example in said.repaired.items()
+        ]
+        kept, marks = lines_with_marks(said.shown, said.spans)
+        begin = max(0.0, heading.begin)
+        settings = said.settings or heading.settings
+        found.cues.append(Cue(begin, max(begin, heading.end), kept, marks=marks, settings=settings))
+    found.remarks += order_remarks(found.cues)
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class _Heading:
+    """What stands above a cue's text.
+
+    Attributes:
+        top, start: the lines of its number, or its times where it has none, and of its times.
+        label: what stands where the number should; empty for nothing.
+        number: it, or one more than the one above.
+        begin, end: seconds.
+        rest: what stands behind the times.
+    """
+
+    top: int
+    start: int
+    label: str
+    number: int
+    begin: float
+    end: float
+    rest: str
+
+    @property
+    def settings(self) -> str:
+        """WebVTT settings behind the times, as some programs write them."""
+        return " ".join(part for part in self.rest.split() if _SETTINGS.fullmatch(part))
+
+    def remarks(
+        self, lines: Sequence[str], before: int, place: tuple[int, int, float]
+    ) -> Iterator[Remark]:
+        """What is not as players want it; `before` is the number of the cue above."""
+        written = lines[self.start].strip()
+        if not self.label:
+            yield Remark("a cue has no number", "", str(before + 1), *place)
+        elif not self.label.isdecimal():
+            yield Remark(
+                "a cue has a name in place of its number",
+                excerpt_of(self.label),
+                str(before + 1),
+                *place,
+            )
+        elif self.number != before + 1:
+            yield Remark("cues are not numbered one by one", self.label, str(before + 1), *place)
+        if self.top + 1 < self.start:
+            yield Remark(
+                "blank lines stand between a cue's number and its times", "", "none", *place
+            )
+        if self.top > 0 and lines[self.top - 1].strip() and place[1] > 1:
+            above = excerpt_of(lines[self.top - 1])
+            yield Remark("no blank line stands before a cue", above, "a blank line", *place)
+        if not _STRICT.match(lines[self.start]):
+            yield Remark("times are not written as usual", written, _AS_WRITTEN, *place)
+        if self.begin < 0.0:
+            yield Remark("a cue began before 0", written, "a time from 0 on", *place)
+        if self.end < self.begin:
+            yield Remark("a cue ended before it began", written, "an end after its start", *place)
+        if left := " ".join(part for part in self.rest.split() if not _SETTINGS.fullmatch(part)):
+            yield Remark("dropped: coordinates", left, "", *place)
+
+
+def _headings(lines: Sequence[str]) -> list[_Heading]:
+    """Where cues begin."""
+    found: list[_Heading] = []
+    for start, line in enumerate(lines):
+        times = _times_in(line)
+        if times is None:
+            continue
+        before = found[-1].number if found else 0
+        above = found[-1].start if found else -1
+        top, label = _label_above(lines, start, above, before)
+        if label.isdecimal() and len(label) < 10:
+            number = int(label)
+        else:
+            number = before + 1
+        begin, end = _signed(times.groups()[:5]), _signed(times.groups()[5:10])
+        found.append(_Heading(top, start, label, number, begin, end, times[11].strip()))
+    return found
+
+
+def _times_in(line: str) -> re.Match[str] | None:
+    """The times on a line, in digits of any width."""
+    if not line.isascii() and ("：" in line or "０" in line):
+        line = unicodedata.normalize("NFKC", line)
+    return _TIMES.match(line)
+
+
+def _label_above(lines: Sequence[str], start: int, above: int, before: int) -> tuple[int, str]:
+    """The line of what stands for a cue's number above its times, and what it says.
+
+    Args:
+        lines: of the file.
+        start: where the times stand.
+        above: where those of the cue above stand; -1 for none.
+        before: the number of the cue above.
+    """
+    at = start - 1
+    if at <= above:
+        return start, ""
+    label = lines[at].strip()
+    if label.isdecimal():
+        return at, label
+    if label:
+        # Players take one line by itself above the times for the cue's name.
+        is_alone = at == 0 or (not lines[at - 1].strip() and at - 1 > above)
+        if is_alone:
+            return (at, label)
+        return (start, "")
+    while at > above and not lines[at].strip():
+        at -= 1
+    label = lines[at].strip() if at > above else ""
+    is_number = label == str(before + 1) and (at == 0 or not lines[at - 1].strip())
+    if is_number:
+        return (at, label)
+    return (start, "")
+
+
+def _without_rest(payload: Sequence[str], following: int) -> tuple[list[str], str]:
+    """The lines of the last cue, without the beginning of one that is not complete, and that
+    beginning.
+    """
+    kept = list(payload)
+    while kept and not kept[-1].strip():
+        kept.pop()
+    cut: list[str] = []
+    if kept and _CUT_SHORT.match(kept[-1]) and len(kept) > 1 and kept[-2].strip() == str(following):
+        cut = [kept.pop()]
+    if (
+        kept
+        and kept[-1].strip() == str(following)
+        and (cut or (len(kept) > 1 and not kept[-2].strip()))
+    ):
+        cut.insert(0, kept.pop().strip())
+    if cut:
+        return (kept, " ".join(cut))
+    return (list(payload), "")
+
+
+def _signed(parts: tuple[str | None, ...]) -> float:
+    """Seconds of a time with its sign."""
+    seconds = seconds_of(parts[1:])
+    if parts[0]:
+        return -seconds
+    return seconds
+
+
+def order_remarks(cues: Sequence[Cue]) -> list[Remark]:
+    """What is odd about the order of cues."""
+    remarks = []
+    if any(later.start < earlier.start for earlier, later in pairwise(cues)):
+        remarks.append(Remark("cues do not stand in the order of their times"))
+    by_start = pairwise(sorted(cues, key=lambda cue: cue.start))
+    # Voices of one cue are cues of the same times.
+    if any(b.start < a.end and (a.start, a.end) != (b.start, b.end) for a, b in by_start):
+        remarks.append(Remark("cues overlap"))
+    return remarks
+
+
+def seconds_of(parts: tuple[str | None, ...]) -> float:
+    """From hours, minutes, seconds and fraction."""
+    hours, minutes, seconds, fraction = parts
+    whole = (int(hours or 0) * 60 + int(minutes or 0)) * 60 + int(seconds or 0)
+    return round(whole + float(f"0.{fraction or 0}"), 3)
+
+
+@dataclass(slots=True)
+class _Text:
+    """A cue's text without its tags.
+
+    Attributes:
+        shown: what is read.
+        spans: what is marked in it, in the order in which it begins.
+        settings: WebVTT's, of the place that the text asks for.
+        dropped: what is not kept: its kind, and the first of it as it stands.
+        repaired: the same of what was not as SRT has it.
+    """
+
+    shown: str = ""
+    spans: list[Span] = field(default_factory=list)
+    settings: str = ""
+    dropped: dict[str, str] = field(default_factory=dict)
+    repaired: dict[str, str] = field(default_factory=dict)
+
+
+def _untagged(text: str) -> _Text:
+    found, at = _Text(), 0
+    parts: list[str] = []  # of what is shown; one text that grows would be copied again and again
+    length = 0
+    text = _with_plain_breaks(text, found)
+    tags = _OpenTags(found, len(text))
+    is_drawing = False  # what follows are coordinates of a shape, and no text
+    for tag in _TAG.finditer(text):
+        if not is_drawing:
+            parts.append(text[at : tag.start()])
+            length += len(parts[-1])
+        at = tag.end()
+        if tag[2] is None:
+            _take_override(tag[0], found)
+            if drawing := re.search(r"\\p(\d)", tag[0]):
+                is_drawing = drawing[1] != "0"
+            continue
+        name = _SYNONYMS.get(tag[2].lower(), tag[2].lower())
+        if tag[1]:
+            tags.close(name, length)
+        else:
+            tags.open(name, tag[0], length)
+    if not is_drawing:
+        parts.append(text[at:])
+    found.shown = "".join(parts)
+    found.spans = [span for span in found.spans if span[2]]
+    return found
+
+
+@dataclass(slots=True)
+class _OpenTags:
+    """Tags that are open, and the spans that they make.
+
+    Attributes:
+        found: the text, with its spans.
+        end: of the text, to which a tag reaches that nobody closes.
+    """
+
+    found: _Text
+    end: int
+    _places: dict[str, list[int]] = field(default_factory=dict)  # in spans, by name
+
+    def close(self, name: str, length: int) -> None:
+        """A tag ends."""
+        number = _NO_SPAN
+        if self._places.get(name):
+            number = self._places[name].pop()
+        if number != _NO_SPAN:
+            first, _, mark = self.found.spans[number]
+            self.found.spans[number] = (first, length, mark)
+
+    def open(self, name: str, written: str, length: int) -> None:
+        """A tag begins. What is bold is not made bolder, and tags that nobody closes must not pile
+        up over a long text.
+        """
+        places = self._places.setdefault(name, [])
+        if name in STYLES:
+            is_more = bool(places)
+        else:
+            is_more = sum(map(len, self._places.values())) >= DEEPEST
+        if is_more:
+            places.append(_NO_SPAN)
+            return
+        mark = name if name in STYLES else None
+        if name == "font":
+            mark = _colour_in(written)
+        if mark is None:
+            self.found.dropped.setdefault(_KINDS.get(name, "style"), written)
+        places.append(len(self.found.spans))
+        self.found.spans.append((length, self.end, mark or ""))
+
+
+def _with_plain_breaks(text: str, found: _Text) -> str:
+    """The text with line breaks, spaces and characters that are written as in other formats."""
+    for what, pattern, instead in _FOREIGN:
+        if example := pattern.search(text):
+            found.repaired.setdefault(what, example[0])
+            text = pattern.sub(instead, text)
+    if entity := _ENTITY.search(text):
+        found.repaired.setdefault("characters were written as in HTML", entity[0])
+        text = _ENTITY.sub(lambda one: html.unescape(one[0]), text)
+    return text
+
+
+def _colour_in(tag: str) -> str | None:
+    """The mark of a font's colour; None where the tag has none."""
+    if re.search(r"\b(?:face|size)\s*=", tag, re.IGNORECASE) and "color" not in tag.lower():
+        return None
+    colour = re.search(r"""\bcolor\s*=\s*("[^"]*"|'[^']*'|[^\s>]+)""", tag, re.IGNORECASE)
+    if colour:
+        return colour_mark(colour[1])
+    return None
+
+
+def _take_override(tag: str, found: _Text) -> None:
+    """Take a tag in braces: a place, or something that only other formats have."""
+    for part in tag.strip("{}").split("\\")[1:]:
+        place = re.fullmatch(r"an([1-9])", part.strip())
+        if place:
+            found.settings = found.settings or settings_of_keypad(int(place[1]))
+        elif part.strip():
+            name = re.match(r"[a-z]+", part.strip())
+            kind = _OVERRIDES.get(name[0] if name else "", "override")
+            found.dropped.setdefault(kind, tag)
+
+
+def _block(number: int, cue: Cue) -> str:
+    text = "\n".join(marked_lines(cue, _escaped, _tags_of))
+    place = keypad_of_settings(cue.settings) if cue.settings else 2
+    if place != 2:
+        text = f"{{\\an{place}}}{text}"
+    return (
+        f"{number}\n{clock(cue.start, separator=',')} --> "
+        f"{clock(cue.end, separator=',')}\n{text}\n\n"
+    )
+
+
+def _escaped(text: str) -> str:
+    return text.replace("-->", "→")
+
+
+def _tags_of(tag: str) -> tuple[str, str] | None:
+    if tag in STYLES:
+        return f"<{tag}>", f"</{tag}>"
+    colour = colour_of(tag)
+    if colour:
+        return (f'<font color="{colour}">', "</font>")
+    return None

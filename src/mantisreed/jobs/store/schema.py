@@ -1,0 +1,246 @@
+"""The ledger's tables, and how a ledger of an older version becomes one of this version.
+
+    ledger    one row: the version of the schema
+    process   those that work with the ledger; each holds a lock for as long as it lives
+              (`ownership.py`)
+    job       one recording that somebody wants by one engine with one set of options; `identity`
+              is a digest of these, and the `id` too where nobody has given it another one
+    piece     a span of a job's recording, and the request that brings its reply
+    request   what is sent, known by `key`, the same for the same sound and the same request in
+              any job; its state, the ticket of the engine's own job, the digest of its reply
+    attempt   one try of a request: for which job, when, how much was sent, what came, what it cost
+    payment   what was paid for runs of which nothing else is kept
+    start     when requests to an engine started, for its rate limit
+    reply     replies by the digest of their bytes; those over 256 KiB are files
+    call      callbacks that were taken, by their ids, so that none is taken twice
+    follow_up what is done with a job's transcript; `id` is a digest of the job, the follow-up and
+              what goes into it
+    question  what a text service is asked, known by `key`, the same for the same text in any job;
+              the digest of its answer
+
+Versions: 5 did not know how a job that is done has ended, nor jobs that ask for the same, and had
+`in doubt` for `unconfirmed`.
+"""
+
+from mantisreed.jobs.records import VERSION
+from mantisreed.jobs.store.database import Database
+
+_FOLLOW_UPS = (
+    """
+    CREATE TABLE follow_up (
+        id TEXT PRIMARY KEY,
+        job TEXT NOT NULL,
+        name TEXT NOT NULL,
+        state TEXT NOT NULL,                 -- waiting, working, done, failed, unconfirmed
+        reason TEXT,
+        owner TEXT,                          -- the process that deals with it
+        attempts INTEGER NOT NULL DEFAULT 0,
+        result TEXT,                         -- JSON: its kind, its files, where it went
+        body TEXT,                           -- the digest of what it gave, among the replies
+        -- That were sent to a text service, and not answered before.
+        characters BIGINT NOT NULL DEFAULT 0,
+        cost TEXT,
+        currency TEXT,
+        created DOUBLE PRECISION NOT NULL,
+        changed DOUBLE PRECISION NOT NULL
+    )
+    """,
+    "CREATE INDEX follow_up_by_job ON follow_up (job)",
+    """
+    CREATE TABLE question (
+        key TEXT PRIMARY KEY,
+        service TEXT NOT NULL,
+        job TEXT NOT NULL,                   -- the last one that asked
+        state TEXT NOT NULL,                 -- sending, done, failed, unconfirmed
+        owner TEXT,
+        -- Times that it was sent and nobody knows whether it was answered.
+        doubts INTEGER NOT NULL DEFAULT 0,
+        characters BIGINT NOT NULL,
+        cost TEXT,
+        currency TEXT,
+        answer TEXT,                         -- the digest of it, among the replies
+        asked DOUBLE PRECISION NOT NULL
+    )
+    """,
+)
+
+_PAYMENTS = """
+    CREATE TABLE payment (
+        started DOUBLE PRECISION NOT NULL,
+        engine TEXT NOT NULL,
+        currency TEXT,
+        billed DOUBLE PRECISION NOT NULL,
+        cost TEXT,
+        price TEXT,
+        charge TEXT NOT NULL,
+        reported_seconds DOUBLE PRECISION,
+        reported_cost TEXT
+    )
+    """
+
+_CREATE = (
+    "CREATE TABLE ledger (version INTEGER NOT NULL)",
+    """
+    CREATE TABLE process (
+        owner TEXT PRIMARY KEY,
+        started DOUBLE PRECISION NOT NULL
+    )
+    """,
+    """
+    CREATE TABLE job (
+        id TEXT PRIMARY KEY,
+        identity TEXT NOT NULL,              -- the same for jobs that ask for the same
+        recording TEXT NOT NULL,
+        searchable TEXT NOT NULL,            -- the name in one case: databases fold only ASCII
+        digest TEXT NOT NULL,
+        engine TEXT NOT NULL,
+        state TEXT NOT NULL,
+        reason TEXT,
+        duration DOUBLE PRECISION,
+        currency TEXT,
+        created DOUBLE PRECISION NOT NULL,
+        changed DOUBLE PRECISION NOT NULL,
+        owner TEXT,
+        outcome TEXT, -- of one that is done: done, no speech, incomplete or suspect
+        options TEXT, -- JSON: all that it takes to do it again, or to write it out
+        cuts TEXT, -- JSON: by which limits it was cut, so that it is cut the same again
+        made TEXT -- JSON: its requests in order, once every piece has been handed in
+    )
+    """,
+    "CREATE INDEX job_by_identity ON job (identity)",
+    "CREATE INDEX job_by_engine ON job (engine)",
+    "CREATE INDEX job_by_state ON job (state)",
+    "CREATE INDEX job_by_created ON job (created)",
+    "CREATE INDEX job_by_changed ON job (changed)",
+    """
+    CREATE TABLE request (
+        key TEXT PRIMARY KEY,
+        state TEXT NOT NULL,
+        owner TEXT,                          -- the process that deals with it
+        reason TEXT,
+        failure TEXT,                        -- the event by which it failed
+        ticket TEXT,                         -- JSON: what asking for it needs
+        mark TEXT,                           -- the engine's own id for it
+        -- Whether the engine has ever said that it has the job.
+        was_known INTEGER NOT NULL DEFAULT 0,
+        token TEXT, -- the digest of the secret part of the address to call back
+        reply TEXT,                          -- the digest of its reply
+        unread TEXT,                         -- the digest of an answer that could not be read
+        unread_step TEXT,                    -- and of which step it is
+        sound TEXT, -- JSON: what reading its reply needs to know of what was sent
+        price TEXT                           -- what it costs when it is answered
+    )
+    """,
+    # Partial, as every index that a request is in makes each of its changes dearer.
+    "CREATE INDEX request_by_owner ON request (owner) WHERE owner IS NOT NULL",
+    "CREATE INDEX request_by_mark ON request (mark) WHERE mark IS NOT NULL",
+    "CREATE UNIQUE INDEX request_by_token ON request (token) WHERE token IS NOT NULL",
+    """
+    CREATE TABLE piece (
+        job TEXT NOT NULL,
+        request TEXT NOT NULL,
+        channel INTEGER,
+        starts DOUBLE PRECISION NOT NULL,
+        ends DOUBLE PRECISION NOT NULL,
+        is_cancelled INTEGER NOT NULL DEFAULT 0,
+        PRIMARY KEY (job, request)
+    )
+    """,
+    "CREATE INDEX piece_by_request ON piece (request)",
+    """
+    CREATE TABLE attempt (
+        id {serial},
+        request TEXT NOT NULL,
+        job TEXT NOT NULL,
+        started DOUBLE PRECISION NOT NULL,
+        ended DOUBLE PRECISION,
+        bytes BIGINT NOT NULL,
+        outcome TEXT,
+        error TEXT,
+        charge TEXT NOT NULL,                -- none, open, maybe or sure
+        price TEXT,                          -- by the card, before it was sent
+        billed DOUBLE PRECISION NOT NULL DEFAULT 0,
+        cost TEXT,
+        reported_seconds DOUBLE PRECISION,   -- as the engine says it
+        reported_cost TEXT
+    )
+    """,
+    "CREATE INDEX attempt_by_request ON attempt (request)",
+    "CREATE INDEX attempt_by_job ON attempt (job)",
+    """
+    CREATE TABLE start (
+        engine TEXT NOT NULL,
+        moment DOUBLE PRECISION NOT NULL,
+        noted DOUBLE PRECISION NOT NULL      -- the database's time when it was given out
+    )
+    """,
+    "CREATE INDEX start_by_engine ON start (engine, moment)",
+    *_FOLLOW_UPS,
+    _PAYMENTS,
+    "CREATE TABLE reply (digest TEXT PRIMARY KEY, body BYTEA NOT NULL)",
+    "CREATE TABLE call (id TEXT PRIMARY KEY, moment DOUBLE PRECISION NOT NULL)",
+)
+
+_SERIAL = {
+    True: "INTEGER PRIMARY KEY",
+    False: "BIGINT GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY",
+}
+
+
+def prepare(database: Database, *, is_sqlite: bool) -> int | None:
+    """Make the tables, or bring those of an older version up to this one; in one transaction.
+
+    Returns:
+        The version that was found if this program does not know it; then nothing was changed. Else
+        None.
+    """
+    with database.transaction():
+        if "ledger" not in database.tables():
+            _create(database, is_sqlite=is_sqlite)
+            database.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})
+            return None
+        versions = database.execute("SELECT version FROM ledger")
+        found = int(versions[0]["version"]) if versions else VERSION
+        if not OLDEST <= found <= VERSION:
+            return found
+        if found < VERSION:
+            _migrate(database, found)
+            database.execute("UPDATE ledger SET version = :version", {"version": VERSION})
+        return None
+
+
+def _create(database: Database, *, is_sqlite: bool) -> None:
+    database.script([statement.replace("{serial}", _SERIAL[is_sqlite]) for statement in _CREATE])
+
+
+_UNCONFIRMED = "UPDATE {} SET {} = 'unconfirmed' WHERE {} = 'in doubt'"
+
+_FROM_5 = (
+    _PAYMENTS,
+    "ALTER TABLE job ADD COLUMN outcome TEXT",
+    "ALTER TABLE job ADD COLUMN identity TEXT NOT NULL DEFAULT ''",
+    "UPDATE job SET identity = id",
+    "CREATE INDEX job_by_identity ON job (identity)",
+    "CREATE INDEX job_by_changed ON job (changed)",
+    *(
+        _UNCONFIRMED.format(table, column, column)
+        for table, column in (
+            ("job", "state"),
+            ("request", "state"),
+            ("attempt", "outcome"),
+            ("follow_up", "state"),
+            ("question", "state"),
+        )
+    ),
+)
+
+_MIGRATIONS = {5: _FROM_5}
+"""What makes a ledger of a version one of the next."""
+
+OLDEST = min(_MIGRATIONS)
+"""The oldest version that can be brought up to this one; no older one was ever released."""
+
+
+def _migrate(database: Database, found: int) -> None:
+    for version in range(found, VERSION):
+        database.script(_MIGRATIONS[version])

@@ -1,0 +1,1 @@
+"""What happens with a transcript when it is done."""

@@ -1,0 +1,1 @@
+"""Recordings that come one by one: in watched folders, on standard input."""

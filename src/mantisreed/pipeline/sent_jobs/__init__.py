@@ -1,0 +1,1 @@
+"""Jobs that were sent before: taken up, called back for, forgotten."""

@@ -1,0 +1,743 @@
+"""What was sent, some time later: asking for it, writing it out, sending it again, cancelling
+it.
+"""
+
+import asyncio
+import logging
+import secrets
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AsyncExitStack, closing
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from mantisreed.engines.asking import client_for, reading_of
+from mantisreed.engines.client import EngineResponse, Ticket
+from mantisreed.errors import (
+    EngineError,
+    InputError,
+    InternalError,
+    InterruptedRunError,
+    MantisreedError,
+    OutputError,
+    PostponedError,
+    UnreadableReplyError,
+)
+from mantisreed.files import file_digest
+from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
+from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.jobs.records import Filter, JobRecord, PieceRecord, RequestRecord
+from mantisreed.jobs.replies import ReplyLostError
+from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.assembling import (
+    Assembled,
+    KeptReplies,
+    kept_replies,
+    kept_transcript,
+    sent_piece,
+)
+from mantisreed.pipeline.batch import Batch
+from mantisreed.pipeline.events import Event, Stage
+from mantisreed.pipeline.open_files import room_for_requests
+from mantisreed.pipeline.opinions import kept_opinion
+from mantisreed.pipeline.options import (
+    Made,
+    StoredOptions,
+    TranscriptionOptions,
+    options_of_job,
+    path_at,
+    stored_options,
+)
+from mantisreed.pipeline.outcomes import Outcome, finished_recording, job_outcome, outcome_of
+from mantisreed.pipeline.outputs import Outputs, formats_to_write
+from mantisreed.pipeline.recording import identity_of
+from mantisreed.pipeline.transcribe import (
+    LateTransport,
+    RunHooks,
+    batch_services,
+    follow_ups_maker,
+    run_batch,
+)
+from mantisreed.pipeline.unreadable import UnreadableReplies
+from mantisreed.review.opinions import clips_of
+from mantisreed.review.personal import hidden_transcript
+from mantisreed.running import interruptible, run_interruptibly
+from mantisreed.sources.recordings import Source
+from mantisreed.transcript.document import Transcript
+from mantisreed.workspace import Workspace
+
+if TYPE_CHECKING:
+    from mantisreed.cards.wire.transport import Transport
+    from mantisreed.pipeline.followups.follow_ups import FollowUps
+
+_log = logging.getLogger(__name__)
+
+_COLLECTED_AT_ONCE = 256
+
+Show = Callable[[Event], None]
+
+
+def chosen_jobs(
+    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
+) -> list[JobRecord]:
+    """The jobs whose ids begin so, each once; without any, those in one of these states, the oldest
+    first.
+
+    Raises:
+        InputError: an id begins no job, or several.
+    """
+    if isinstance(ids, str):
+        ids = [ids]
+    with closing(open_ledger(workspace)) as ledger:
+        if not ids:
+            return ledger.listing.jobs(Filter(states=states))[::-1]
+        found = [ledger.listing.job(beginning) for beginning in ids]
+        return list({record.id: record for record in found}.values())
+
+
+def _jobs_to_use(
+    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
+) -> list[JobRecord]:
+    """The same, for whoever will speak to their engines; nothing has been done when trust is asked
+    for.
+
+    Raises:
+        InputError: as `chosen_jobs` does.
+        TrustError: the settings are not trusted with what an engine's card uses.
+    """
+    jobs = chosen_jobs(workspace, ids, states)
+    for engine in {job.engine for job in jobs}:
+        workspace.require_trust_in(engine)
+    return jobs
+
+
+def collect(
+    workspace: Workspace,
+    ids: Sequence[str] = (),
+    *,
+    wait: bool = False,
+    overwrite: bool = False,
+    on_event: Show = lambda event: None,
+) -> list[Outcome]:
+    """Ask the engines for what they have been sent, take what is ready, and write out what is
+    complete.
+
+    Args:
+        workspace: with the engine cards and the ledger.
+        ids: of jobs, or beginnings of them; none means all that are not finished.
+        wait: until everything is there.
+        overwrite: also outputs that were edited since they were written.
+        on_event: called as jobs move along.
+
+    Returns:
+        One outcome for each job.
+
+    Raises:
+        InputError: an id begins no job, or several; or the ledger cannot be used.
+    """
+    jobs = _jobs_to_use(workspace, ids, ("working", "sending", "waiting", "unconfirmed"))
+
+    async def work() -> list[Outcome]:
+        async with AsyncExitStack() as stack:
+            transport = await stack.enter_async_context(LateTransport())
+            collector = Collector(workspace, transport, overwrite=overwrite, on_event=on_event)
+            stack.callback(collector.close)
+            stack.enter_context(interruptible(collector.interrupt))
+            room = asyncio.Semaphore(min(_COLLECTED_AT_ONCE, room_for_requests()))
+
+            async def one(job: JobRecord) -> Outcome:
+                async with room:
+                    return await collector.collected(job, wait=wait)
+
+            return list(await asyncio.gather(*(one(job) for job in jobs)))
+
+    return run_interruptibly(work())
+
+
+@dataclass(frozen=True, slots=True)
+class _Collected:
+    """A job that is being collected.
+
+    Attributes:
+        record: as the ledger has it.
+        stored: what was asked for.
+        options: the same with the settings as they are now.
+        named: its recording.
+    """
+
+    record: JobRecord
+    stored: StoredOptions
+    options: TranscriptionOptions
+    named: Source
+
+
+class Collector:
+    """Takes jobs that are out to their end."""
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        transport: "Transport",
+        *,
+        writer: LedgerWriter | None = None,
+        overwrite: bool = False,
+        also_doubtful: bool = False,
+        on_event: Show = lambda event: None,
+    ) -> None:
+        self._also_doubtful = also_doubtful
+        self._follow_ups: list[FollowUps] = []
+        self._batches: list[Batch] = []
+        self._workspace = workspace
+        self._transport = transport
+        self._overwrite = overwrite
+        self._on_event = on_event
+        self._writer = writer or LedgerWriter(lambda: open_ledger(workspace))
+        self._dispatchers: dict[tuple[str, bool], Dispatcher] = {}
+        self._interrupted: InterruptedRunError | None = None
+
+    def close(self) -> None:
+        """Wait for the last note."""
+        self._writer.close()
+
+    def interrupt(self) -> None:
+        """Wait for nothing any more."""
+        self._interrupted = InterruptedRunError()
+        for dispatcher in self._dispatchers.values():
+            dispatcher.stop(self._interrupted)
+        for follow_ups in self._follow_ups:
+            follow_ups.stop()
+        for batch in self._batches:
+            batch.interrupt()
+
+    async def followed(self, record: JobRecord) -> Outcome:
+        """Do what is left of the follow-ups of a job that is done; its outputs stay as they are."""
+        named = Source(_path_of(record))
+        try:
+            stored = stored_options(record)
+            job = _Collected(
+                record, stored, options_of_job(self._workspace, record.engine, stored), named
+            )
+            assembled, _ = await self._kept(job)
+            outputs = self._outputs_of(stored)
+            files = tuple(path for path in outputs.paths(stored.output_stem) if path.exists())
+            outcome = Outcome(named, "done", assembled.transcript, files, job=record)
+            return await self._with_follow_ups(job, outcome, outputs)
+        except PostponedError as error:
+            return Outcome(named, "waiting", error=error, job=record)
+        except MantisreedError as error:
+            return Outcome(named, "failed", error=error, job=record)
+        except Exception as error:
+            _log.exception("the follow-ups of job %s failed by an internal error", record.id)
+            return Outcome(
+                named,
+                "failed",
+                error=InternalError.because(error, where=record.recording),
+                job=record,
+            )
+
+    async def _with_follow_ups(
+        self, job: _Collected, outcome: Outcome, outputs: Outputs
+    ) -> Outcome:
+        record = job.record
+        make = follow_ups_maker(
+            self._workspace, job.options, self._transport, also_doubtful=self._also_doubtful
+        )
+        if make is None:
+            return outcome
+        budgets = await self._budgets_of(job)
+        follow_ups = make(self._writer.perform, outputs, lambda known: budgets)
+        self._follow_ups.append(follow_ups)
+        about = tuple(job.stored.about.items())
+        told = replace(outcome, recording=replace(job.named, about=about))
+        stem = job.stored.output_stem
+        finished = finished_recording(told, stem, outputs.names, record.id, record.cost)
+        ended = [*await follow_ups.after(finished), *await follow_ups.at_the_end()]
+        return replace(outcome, follow_ups=tuple(ended))
+
+    async def _budgets_of(self, job: _Collected) -> tuple[Budget, ...]:
+        """What the job may spend, with what it has cost so far."""
+        price, record = job.options.card.price, job.record
+        budget = Budget(job.options.wanted.spend_limit, price.currency if price else "")
+        if budget.has_limit:
+            attempts = await self._writer.perform(
+                lambda ledger: ledger.listing.costly_attempts({record.id})
+            )
+            budget.watch({record.id}, attempts)
+        return (budget,)
+
+    def _outputs_of(self, stored: StoredOptions) -> Outputs:
+        return outputs_of_job(self._workspace, stored, overwrite=self._overwrite)
+
+    async def collected(self, record: JobRecord, *, wait: bool) -> Outcome:
+        """What became of a job. Whatever goes wrong with it ends here, and is told."""
+        named = Source(_path_of(record))
+        try:
+            stored = stored_options(record)
+            options = options_of_job(self._workspace, record.engine, stored)
+            outcome = await self._taken(_Collected(record, stored, options, named), wait=wait)
+        except PostponedError as error:
+            self._on_event(Event(named, "waiting", str(error)))
+            return Outcome(named, "waiting", error=error, job=record)
+        except MantisreedError as error:
+            self._on_event(Event(named, "failed"))
+            return Outcome(named, "failed", error=error, job=record)
+        except Exception as error:
+            _log.exception("job %s failed by an internal error", record.id)
+            self._on_event(Event(named, "failed"))
+            internal = InternalError.because(error, where=record.recording)
+            return Outcome(named, "failed", error=internal, job=record)
+        self._on_event(Event(named, "working" if outcome.state == "working" else "done"))
+        now = await self._writer.perform(lambda ledger: ledger.listing.job(record.id))
+        return replace(outcome, job=now)
+
+    async def asked(self, options: TranscriptionOptions, request: RequestRecord) -> None:
+        """Ask once for a request that the engine says is done, whoever waits for it.
+
+        Raises:
+            EngineError: the job failed, or the engine does not know it.
+            PostponedError: the engine cannot be asked for now.
+        """
+        await self._dispatcher(options).ask_once(request)
+
+    async def delivered(
+        self, options: TranscriptionOptions, request: RequestRecord, body: bytes
+    ) -> None:
+        """Take the reply to a request that the engine has brought by itself.
+
+        Raises:
+            UnreadableReplyError: it is not as the card says, so that it is better asked for.
+        """
+        await asyncio.to_thread(
+            reading_of, options.card, EngineResponse(body), sent_piece(request), options.secrets
+        )
+        await self._dispatcher(options).deliver(request, body)
+
+    async def _taken(self, job: _Collected, *, wait: bool) -> Outcome:
+        record, named = job.record, job.named
+        if await self._writer.perform(lambda ledger: _is_another_process_at(ledger, record.id)):
+            raise PostponedError("another process has it under way", where=record.recording)
+        wanted = await self._wanted(record)
+        self._on_event(Event(named, "working"))
+        working = [piece for piece in wanted if piece.state == "working"]
+        errors = [error for error in await self._asked_for(job, working, wait=wait) if error]
+        wanted = await self._wanted(record)
+        if record.made is not None and all(piece.state == "done" for piece in wanted):
+            return await self._written(job)
+        for error in errors:
+            if not isinstance(error, PostponedError):
+                await self._note_failed(record, str(error))
+                raise error
+        if errors:
+            raise errors[0]
+        if record.made is not None and any(piece.state == "working" for piece in wanted):
+            return Outcome(named, "working")
+        advice = f"`mantisreed retry {record.id[:8]}` sends what is missing"
+        raise PostponedError("not all of it was sent", where=record.recording, advice=advice)
+
+    async def _asked_for(
+        self, job: _Collected, pieces: Sequence[PieceRecord], *, wait: bool
+    ) -> list[MantisreedError | None]:
+        """Ask for requests that are at the engine; gives what went wrong with each."""
+        dispatcher = self._dispatcher(job.options)
+
+        def progress(stage: str, note: str, until: float | None = None) -> None:
+            if stage != "claiming":
+                self._on_event(Event(job.named, _stage(stage), note, None, until, time.time()))
+
+        async def ask(piece: PieceRecord) -> MantisreedError | None:
+            try:
+                await dispatcher.collect(piece.request, progress, wait=wait)
+            except MantisreedError as error:
+                return error
+            return None
+
+        return await asyncio.gather(*(ask(piece) for piece in pieces))
+
+    async def _wanted(self, record: JobRecord) -> list[PieceRecord]:
+        pieces = await self._writer.perform(lambda ledger: ledger.listing.pieces(record.id))
+        return _wanted(record, pieces)
+
+    async def _written(self, job: _Collected) -> Outcome:
+        """Write a job out; only then it is done."""
+        record, stored = job.record, job.stored
+        assembled, made = await self._kept(job)
+        transcript = assembled.transcript
+        is_missing = _lacks_second_opinion(job, transcript, made, self._workspace.hidden)
+        if is_missing:
+            outcome = await self._with_second_opinion(job)
+            if outcome is not None:
+                return outcome
+        outputs = self._outputs_of(stored)
+        try:
+            written = await asyncio.to_thread(
+                outputs.write, stored.output_stem, job.named, transcript
+            )
+        except OutputError as error:
+            reason = f"its outputs could not be written: {error}"
+            await self._writer.perform(
+                lambda ledger: ledger.jobs.note(record.id, "postponed", reason), is_owed=True
+            )
+            raise
+        outcome = outcome_of(job.named, transcript, made.damage, assembled.doubts, written)
+        ended = job_outcome(outcome)
+        state = await self._writer.perform(
+            lambda ledger: ledger.jobs.note(record.id, "written", None, ended), is_owed=True
+        )
+        if state != "done":
+            advice = f"`mantisreed retry {record.id[:8]}` sends it again"
+            raise PostponedError(
+                "a reply proved to be another job's", where=record.recording, advice=advice
+            )
+        remarks = await asyncio.to_thread(lambda: tuple(_remarks(job)))
+        if is_missing:
+            second = job.options.second
+            assert second is not None
+            what = (
+                f"{record.recording} is not there any more, so that {second.card.name} gives "
+                "no second opinion on it"
+            )
+            remarks = (*remarks, what)
+        return await self._with_follow_ups(job, replace(outcome, remarks=remarks), outputs)
+
+    async def _with_second_opinion(self, job: _Collected) -> Outcome | None:
+        """Ask another engine about what is doubtful, and write the job out.
+
+        It needs the recording's sound, so that the recording goes its whole way once more; what is
+        answered is kept, and not sent again.
+
+        Returns:
+            None where the recording is not there any more.
+        """
+        try:
+            source = _still_there(job.stored)
+        except InputError:
+            return None
+        hooks = RunHooks({source.key: job.record.digest}, on_event=self._on_event)
+        outputs = self._outputs_of(job.stored)
+        async with AsyncExitStack() as stack:
+            services = await batch_services(stack, self._workspace, job.options, [source], hooks)
+            batch = Batch(job.options, outputs, services, expected=hooks.expected)
+            self._batches.append(batch)
+            try:
+                (outcome,) = await batch.run([source])
+            finally:
+                self._batches.remove(batch)
+        return outcome
+
+    async def _kept(self, job: _Collected) -> tuple[Assembled, Made]:
+        """The transcript of a job that is answered, from the kept replies."""
+        record = job.record
+        kept = await self._writer.perform(lambda ledger: _replies_or_loss(ledger, record))
+        if isinstance(kept, ReplyLostError):
+            reason = str(kept)
+            await self._writer.perform(
+                lambda ledger: ledger.jobs.note(record.id, "postponed", reason), is_owed=True
+            )
+            advice = f"`mantisreed retry {record.id[:8]}` asks for it again"
+            raise PostponedError(kept.what, where=kept.where, advice=advice) from kept
+        try:
+            read = UnreadableReplies(self._workspace.hidden).reading_of
+            assembled = await asyncio.to_thread(
+                kept_transcript, kept, job.options, self._workspace.hidden, read
+            )
+            clean = await asyncio.to_thread(
+                hidden_transcript, assembled.transcript, job.stored.writing.redaction
+            )
+            return replace(assembled, transcript=clean), kept.made
+        except UnreadableReplyError as error:
+            await self._note_failed(record, str(error))
+            raise
+
+    async def _note_failed(self, record: JobRecord, reason: str) -> None:
+        await self._writer.perform(
+            lambda ledger: ledger.jobs.note(record.id, "failed", reason), is_owed=True
+        )
+
+    def _dispatcher(self, options: TranscriptionOptions) -> Dispatcher:
+        key = (options.card.name, options.wanted.translate_to is not None)
+        if key not in self._dispatchers:
+            self._dispatchers[key] = Dispatcher(
+                client_for(options.card, options.secrets, self._transport),
+                options.card,
+                self._writer,
+                DispatchOptions(options.request_options, max_attempts=options.max_attempts),
+            )
+            if self._interrupted:
+                self._dispatchers[key].stop(self._interrupted)
+        return self._dispatchers[key]
+
+
+def retry(
+    workspace: Workspace,
+    ids: Sequence[str] = (),
+    *,
+    states: tuple[str, ...] = ("failed", "waiting", "unconfirmed"),
+    afresh: bool = False,
+    spend_limit: Decimal | None = None,
+    on_event: Show = lambda event: None,
+) -> list[Outcome]:
+    """Send again what is missing of jobs, with the same options, and wait for it.
+
+    What was answered is not paid again.
+
+    Args:
+        workspace: with the engine cards and the ledger.
+        ids: of jobs, or beginnings of them; none means all in these states.
+        states: of the jobs that are meant without ids.
+        afresh: send again, and pay again, also what was answered.
+        spend_limit: what each run may cost, in place of the limit that it was started with; None
+            keeps that.
+        on_event: called as recordings move along.
+
+    Raises:
+        InputError: an id begins no job, or several; or the ledger cannot be used.
+    """
+    outcomes: list[Outcome] = _followed_again(workspace, ids, states) if not afresh else []
+    followed = {outcome.job.id for outcome in outcomes if outcome.job}
+    batches: dict[bytes, list[tuple[JobRecord, StoredOptions]]] = {}
+    own_batch = secrets.token_hex(8)
+    for record in _jobs_to_use(workspace, ids, states):
+        if record.id in followed:
+            continue
+        try:
+            stored = stored_options(record)
+        except InputError as error:
+            outcomes.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
+            continue
+        if spend_limit is not None:
+            wanted = msgspec.structs.replace(stored.wanted, spend_limit=spend_limit)
+            stored = msgspec.structs.replace(stored, wanted=wanted, batch=stored.batch or own_batch)
+        alike = msgspec.json.encode([record.engine, stored.wanted, stored.wanted_by, stored.batch])
+        batches.setdefault(alike, []).append((record, stored))
+    retrial = _Retrial(workspace, afresh=afresh, on_event=on_event)
+    for batch in batches.values():
+        outcomes += retrial.outcomes(batch)
+    return outcomes
+
+
+def _followed_again(
+    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
+) -> list[Outcome]:
+    """The outcomes of jobs that are done, but for some of their follow-ups; these are done
+    again.
+    """
+    with closing(open_ledger(workspace)) as ledger:
+        left = ledger.follow_ups.open_jobs()
+    if not left:
+        return []  # without reading through all that was ever done
+    jobs = [
+        job
+        for job in chosen_jobs(workspace, ids, (*states, "done"))
+        if job.state == "done" and job.id in left
+    ]
+    for engine in {job.engine for job in jobs}:
+        workspace.require_trust_in(engine)
+
+    async def work() -> list[Outcome]:
+        async with AsyncExitStack() as stack:
+            transport = await stack.enter_async_context(LateTransport())
+            collector = Collector(workspace, transport, also_doubtful=True)
+            stack.callback(collector.close)
+            stack.enter_context(interruptible(collector.interrupt))
+            return [await collector.followed(job) for job in jobs]
+
+    return run_interruptibly(work())
+
+
+class _Retrial:
+    """Batches of jobs that are sent again, one after the other, until the user wants to stop."""
+
+    def __init__(self, workspace: Workspace, *, afresh: bool, on_event: Show) -> None:
+        self._workspace, self._afresh, self._on_event = workspace, afresh, on_event
+        self._interrupted: InterruptedRunError | None = None
+
+    def outcomes(self, batch: Sequence[tuple[JobRecord, StoredOptions]]) -> list[Outcome]:
+        """The outcomes of jobs with the same options."""
+        if self._interrupted:
+            return [
+                Outcome(Source(_path_of(record)), "waiting", error=self._interrupted, job=record)
+                for record, _ in batch
+            ]
+        first, stored = batch[0]
+        try:
+            options = options_of_job(self._workspace, first.engine, stored, afresh=self._afresh)
+            outputs = outputs_of_job(self._workspace, stored)
+        except InputError as error:
+            return [
+                Outcome(Source(_path_of(record)), "failed", error=error, job=record)
+                for record, _ in batch
+            ]
+        failed, recordings, expected = [], [], {}
+        for record, one in batch:
+            try:
+                source = _still_there(one)
+            except InputError as error:
+                failed.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
+                continue
+            recordings.append(source)
+            expected[source.key] = record.digest
+            with closing(open_ledger(self._workspace)) as ledger:
+                let_go_of_unreadable(ledger, self._workspace, record.id, options)
+        if not recordings:
+            return failed
+        hooks = RunHooks(
+            expected, on_event=self._on_event, on_interrupt=self._interrupt, also_doubtful=True
+        )
+        return failed + run_batch(self._workspace, options, outputs, recordings, hooks)
+
+    def _interrupt(self) -> None:
+        self._interrupted = InterruptedRunError()
+
+
+def outputs_of_job(
+    workspace: Workspace, stored: StoredOptions, *, overwrite: bool = False
+) -> Outputs:
+    """Where a job's outputs go, and how they are written.
+
+    Raises:
+        InputError: there is no such format any more.
+    """
+    formats = formats_to_write(stored.wanted.to or ())
+    return Outputs(
+        stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite
+    )
+
+
+def let_go_of_unreadable(
+    ledger: Ledger, workspace: Workspace, job: str, options: TranscriptionOptions
+) -> None:
+    """Ask anew for replies of a job that cannot be read as the card is now: whoever retries wants
+    others.
+    """
+    unreadable = UnreadableReplies(workspace.hidden)
+    for piece in ledger.listing.pieces(job):
+        if unreadable.is_marked(piece.request.reply, options.card):
+            ledger.requests.lose_reply(piece.request)
+
+
+def _still_there(stored: StoredOptions) -> Source:
+    """A job's recording.
+
+    Raises:
+        InputError: it is not there any more, or its address was not kept.
+    """
+    source = stored.recording
+    if source.link is None and not source.path.exists():
+        raise InputError("the recording is not there any more", where=source.label)
+    return source
+
+
+def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, str]]:
+    """Cancel jobs, also at their engines where the cards say how; what was answered stays kept.
+
+    Returns:
+        Each job, and what became of it at its engine.
+
+    Raises:
+        InputError: an id begins no job, or several; or another process is sending a piece of one.
+    """
+    jobs = _jobs_to_use(workspace, ids, ())
+
+    async def work(ledger: Ledger) -> list[tuple[JobRecord, str]]:
+        async with LateTransport() as transport:
+            told = []
+            for job in jobs:
+                if job.state in ("done", "cancelled"):
+                    told.append((job, f"is {job.state} already"))
+                    continue
+                tickets = [Ticket(values) for values in ledger.requests.cancel(job.id)]
+                told.append((job, await _cancelled(workspace, job, tickets, transport)))
+            return told
+
+    with closing(open_ledger(workspace)) as ledger:
+        return run_interruptibly(work(ledger))
+
+
+async def _cancelled(
+    workspace: Workspace, job: JobRecord, tickets: list[Ticket], transport: LateTransport
+) -> str:
+    if not tickets:
+        return "nothing of it was at the engine"
+    try:
+        options = options_of_job(workspace, job.engine, stored_options(job))
+        client = client_for(options.card, options.secrets, transport)
+        done = [await client.cancel(ticket) for ticket in tickets]
+    except (EngineError, InputError) as error:
+        return f"the engine goes on with it ({error}); its answer will not be used"
+    if all(done):
+        return "cancelled at the engine too"
+    return (
+        f"the card of {job.engine} has no [cancel]; the engine goes on with it, and its answer "
+        "will not be used"
+    )
+
+
+def _replies_or_loss(ledger: Ledger, record: JobRecord) -> KeptReplies | ReplyLostError:
+    """A loss is given, not raised: what was noted of it would be undone."""
+    try:
+        return kept_replies(ledger, record)
+    except ReplyLostError as error:
+        return error
+
+
+def _is_another_process_at(ledger: Ledger, job: str) -> bool:
+    ledger.recover()
+    return ledger.jobs.is_another_process_at(job)
+
+
+def _wanted(record: JobRecord, pieces: Sequence[PieceRecord]) -> list[PieceRecord]:
+    """The pieces that a job's transcript is made of; those known, when not all are."""
+    if record.made is None:
+        return [piece for piece in pieces if piece.state not in ("cancelled", "failed")]
+    by_request = {piece.request.key: piece for piece in pieces}
+    made = msgspec.json.decode(record.made, type=Made)
+    return [by_request[key] for key in made.pieces if key in by_request]
+
+
+def _stage(name: str) -> Stage:
+    return name  # type: ignore[return-value]
+
+
+def _path_of(record: JobRecord) -> Path:
+    source = stored_options(record).source if record.options else ""
+    if source.startswith("file:"):
+        return path_at(source)
+    return Path(record.recording)
+
+
+def _lacks_second_opinion(
+    job: _Collected, transcript: Transcript, made: Made, hidden: Path
+) -> bool:
+    """Whether a second engine was to hear what is doubtful in a transcript, and has not yet."""
+    if job.options.second is None or kept_opinion(hidden, job.record.id) is not None:
+        return False
+    return bool(clips_of(transcript, made.speech or (), transcript.recording.duration))
+
+
+def _remarks(job: _Collected) -> Iterator[str]:
+    """What has changed since a job was sent."""
+    record = job.record
+    if identity_of(job.options, record.digest) != record.identity:
+        yield (
+            f"the settings of {record.engine} were changed since {record.recording} was sent; "
+            "it was sent as before"
+        )
+    if job.stored.source.startswith("file:"):
+        path = path_at(job.stored.source)
+    else:
+        path = None
+    if path is None:
+        return
+    try:
+        is_same = file_digest(path) == record.digest
+    except OSError:
+        return  # it may have gone; nothing needs it any more
+    if not is_same:
+        yield (
+            f"{record.recording} was changed since it was sent; the transcript is of what was sent"
+        )

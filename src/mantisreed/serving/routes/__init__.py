@@ -1,0 +1,1 @@
+"""The routes of the HTTP API, and what they answer."""

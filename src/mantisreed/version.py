@@ -1,0 +1,3 @@
+"""The version of this release."""
+
+__version__ = "0.1.0"

@@ -1,0 +1,282 @@
+"""Trying an engine card with one clip, every step shown; or with a saved answer, without an
+engine.
+"""
+
+import time
+from collections.abc import Callable, Mapping
+from contextlib import AsyncExitStack
+from dataclasses import replace
+from itertools import chain
+from pathlib import Path
+from secrets import token_hex
+
+from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.cards.card import Step
+from mantisreed.cards.describing import described_answer, described_conversation, described_request
+from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
+from mantisreed.cards.sequence import taken_by
+from mantisreed.cards.templates import Value
+from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.transport import HttpTransport, Transport
+from mantisreed.cards.wire.websocket import Conversation
+from mantisreed.engines.asking import client_for, reading_of, reply_to
+from mantisreed.engines.card import EngineCard
+from mantisreed.engines.client import EngineResponse
+from mantisreed.engines.links import LinkServer
+from mantisreed.engines.reply import ParsedReply
+from mantisreed.engines.request import FILES, Piece, attachment_of, piece_values, wants_link
+from mantisreed.errors import TooBigError
+from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.pieces import PieceOptions, Preparation
+from mantisreed.running import run_interruptibly
+from mantisreed.secrets import Secret
+from mantisreed.transcript.document import Word, speakers_of
+from mantisreed.units import clock, short_duration, short_size
+from mantisreed.workspace import Workspace
+
+Show = Callable[[str, str], None]
+"""Takes a heading and what stands under it."""
+
+_TAKEN = "taken-"  # stands before the name of a value that only an answer will bring
+_WORDS_SHOWN = 12
+
+
+def try_engine(
+    workspace: Workspace, options: TranscriptionOptions, clip: Path, show: Show
+) -> ParsedReply:
+    """Send one clip and show each request, each answer, and what was found in the reply.
+
+    Raises:
+        MantisreedError: the step that failed; what came before it has been shown.
+    """
+    return run_interruptibly(_tried(workspace, options, _piece_of(clip, options.card), show))
+
+
+def try_answer(options: TranscriptionOptions, answer: bytes, clip: Path, show: Show) -> ParsedReply:
+    """Read a saved answer as a reply to a clip, and show what is found in it; nothing is sent.
+
+    Raises:
+        MantisreedError: it is not as the card says.
+    """
+    card, piece = options.card, _piece_of(clip, options.card)
+    reading = reading_of(card, EngineResponse(answer), piece, options.secrets)
+    show("what was found", "\n".join(_findings(card, reading)))
+    return reading
+
+
+def show_requests(options: TranscriptionOptions, clip: Path, show: Show) -> None:
+    """Build and show every request without sending anything, and without reading a secret; what
+    earlier answers would bring stands in braces.
+    """
+    card = options.card
+    # They are shown as stars, whatever they are.
+    unread = {name: Secret(token_hex(16)) for name in card.secrets}
+    options = replace(options, secrets=unread)
+    piece = _piece_of(clip, card)
+    _show_piece(piece, show)
+    shown = replace(piece, link=f"{_TAKEN}audio_link", request_id=f"{_TAKEN}request_id")
+    values: dict[str, Value] = {
+        **piece_values(card, shown, options.request_options),
+        **{name: secret.reveal() for name, secret in options.secrets.items()},
+    }
+    values |= values_of_card(card, values)
+    if card.command:
+        files = {**values, **{name: f"{{{name}}}" for name in FILES}}
+        arguments = [template.text(files) for template in card.command.run]
+        show("the program", " ".join(argument for argument in arguments if argument is not None))
+    if card.python:
+        show("the object", card.python.object)
+    if card.is_service:
+        _show_steps(options, piece, values, show)
+
+
+def _show_steps(
+    options: TranscriptionOptions, piece: Piece, values: dict[str, Value], show: Show
+) -> None:
+    card = options.card
+    builder = RequestBuilder(card)
+    taken: set[str] = set()
+    if card.session is not None:
+        session = [(card.session_name, card.session)]
+    else:
+        session = []
+    others = [
+        (name, step) for name in ("lookup", "cancel") if (step := getattr(card, name)) is not None
+    ]
+    for name, step in (*session, *card.sequence, *others):
+        known = {
+            **values,
+            **dict.fromkeys(("page_number", "page_offset"), 1),
+            "piece_key": f"{_TAKEN}piece_key",
+        }
+        known |= {
+            "manifest": [f"{_TAKEN}item"],
+            "chunk": attachment_of(piece).content[: _chunk_size(step)],
+        }
+        if builder.own_url(values):
+            bases = {}
+        else:
+            bases = dict.fromkeys(taken, "http://taken.invalid/")
+        context = RequestContext(
+            known, options.secrets, attachment_of(piece), frozenset(taken), bases=bases
+        )
+        text = described_request(builder.request(name, step, context))
+        if step.websocket is not None:
+            text += "\n" + described_conversation(
+                Conversation(step.websocket, attachment_of(piece), known)
+            )
+        when = f" (when {step.when})" if step.when else ""
+        show(f"the request of {name}{when}", text.replace(_TAKEN, "$"))
+        values |= {key: f"{_TAKEN}{key}" for key in taken_by(step)}
+        taken |= set(taken_by(step))
+
+
+def _chunk_size(step: Step) -> int | None:
+    if step.chunks:
+        return int(step.chunks.size)
+    return None
+
+
+async def _tried(
+    workspace: Workspace, options: TranscriptionOptions, piece: Piece, show: Show
+) -> ParsedReply:
+    card = options.card
+    _show_piece(piece, show)
+    async with AsyncExitStack() as stack:
+        transport = _ShowingTransport(card, await stack.enter_async_context(HttpTransport()), show)
+        if wants_link(card) and workspace.links:
+            links = await stack.enter_async_context(
+                LinkServer(workspace.links.listen, workspace.links.public)
+            )
+            kind = piece.form.content_type_at(piece.sample_rate)
+            piece = replace(piece, link=links.offer(piece.audio, kind, piece.form.extension))
+        client = client_for(card, options.secrets, transport)
+        await client.make_ready()
+        started = time.monotonic()
+        answered = await reply_to(client, card, piece, options.request_options)
+    if not card.is_service:
+        size = len(answered.body or b"")
+        show("the reply", f"{short_size(size)} after {time.monotonic() - started:.2f} s")
+    reading = reading_of(card, answered, piece, options.secrets)
+    show("what was found", "\n".join([*_findings(card, reading), *_bill_lines(answered)]))
+    return reading
+
+
+def _piece_of(clip: Path, card: EngineCard) -> Piece:
+    with DecodingWorkers() as workers:
+        prepared = Preparation(clip, card, PieceOptions(untouched=True), workers)
+        if not prepared.is_whole:
+            raise TooBigError(
+                "this clip is over what it takes in one request",
+                engine=card.name,
+                advice="try a shorter one",
+            )
+        piece = next(iter(prepared)).piece
+    return replace(piece, recording={**prepared.tags, "file_name": clip.name, "stem": clip.stem})
+
+
+def _show_piece(piece: Piece, show: Show) -> None:
+    size, length = short_size(len(piece.audio)), short_duration(piece.duration)
+    show("the clip", f"{length}, {size} of {piece.form.name} at {piece.sample_rate} Hz")
+
+
+def _findings(card: EngineCard, reading: ParsedReply) -> list[str]:
+    odd = [f"doubtful    {doubt}" for doubt in reading.doubts] + [
+        f"note        {remark}" for remark in reading.remarks
+    ]
+    if not reading.passages:
+        return ["no speech: the reply is well-formed and empty", *odd]
+    words = list(chain.from_iterable(passage.words for passage in reading.passages))
+    known = [word.confidence for word in words if word.confidence is not None]
+    speakers = speakers_of(reading.passages)
+    estimated = any(passage.timing == "estimated" for passage in reading.passages)
+    lines = [f"text        {' '.join(passage.text for passage in reading.passages)}"]
+    lines.append(f"passages    {len(reading.passages)}")
+    lines.append(f"words       {len(words)}")
+    unit = f"in {card.reply.times}"
+    lines.append(
+        f"times       {'estimated from the speech map: the reply has none' if estimated else unit}"
+    )
+    lines.append(
+        f"confidence  {f'{sum(known) / len(known):.2f} on average' if known else 'not found'}"
+    )
+    lines.append(f"speakers    {', '.join(map(str, speakers)) or 'not found'}")
+    lines.append(f"language    {reading.language or 'not found'}")
+    alternatives = sum(len(passage.alternatives) for passage in reading.passages)
+    if alternatives:
+        lines.append(f"others      {alternatives} other readings")
+    if reading.events:
+        lines.append(f"sounds      {', '.join(event.text for event in reading.events)}")
+    return [*lines, *odd, "", *_word_table(reading)]
+
+
+def _word_table(reading: ParsedReply) -> list[str]:
+    """The first words with all that was found of them."""
+    rows = []
+    for passage in reading.passages:
+        rows.extend([(passage.speaker, word) for word in (passage.words)])
+    shown = [_word_line(speaker, word) for speaker, word in rows[:_WORDS_SHOWN]]
+    if len(rows) > _WORDS_SHOWN:
+        more = [f"... {len(rows) - _WORDS_SHOWN} more"]
+    else:
+        more = []
+    return ["start         end           sure  speaker     word", *shown, *more]
+
+
+def _word_line(speaker: str | None, word: Word) -> str:
+    sure = "-" if word.confidence is None else f"{word.confidence:.2f}"
+    return (
+        f"{clock(word.start)}  {clock(word.end)}  {sure:4}  {(speaker or '-')[:10]:10}  {word.text}"
+    )
+
+
+def _bill_lines(answered: EngineResponse) -> list[str]:
+    bill = answered.bill
+    if bill is None:
+        return []
+    seconds = "" if bill.seconds is None else f"{bill.seconds:g} s"
+    cost = "" if bill.cost is None else f"{bill.cost}"
+    return [
+        "",
+        f"billed      {', '.join(part for part in (seconds, cost) if part)}, as the engine says",
+    ]
+
+
+class _ShowingTransport:
+    """Carries requests, and shows them and their answers."""
+
+    def __init__(self, card: EngineCard, transport: Transport, show: Show) -> None:
+        self._transport, self._show = transport, show
+        session = {card.session_name: card.session} if card.session is not None else {}
+        self._steps: Mapping[str, Step] = {**session, **dict(card.sequence)}
+        self._is_session = frozenset(session)
+        self._hidden: list[Secret] = []
+
+    async def exchange(self, request: HttpRequest) -> HttpAnswer:
+        """See `Transport`."""
+        started = time.monotonic()
+        self._show(f"the request of {request.step}", described_request(self._hiding(request)))
+        answer = await self._transport.exchange(request)
+        self._show_answer(request, answer, time.monotonic() - started)
+        return answer
+
+    async def converse(self, request: HttpRequest, conversation: Conversation) -> HttpAnswer:
+        """See `Transport`."""
+        started = time.monotonic()
+        said = f"{described_request(self._hiding(request))}\n{described_conversation(conversation)}"
+        self._show(f"the conversation of {request.step}", said)
+        answer = await self._transport.converse(request, conversation)
+        self._show_answer(request, answer, time.monotonic() - started)
+        return answer
+
+    def _show_answer(self, request: HttpRequest, answer: HttpAnswer, seconds: float) -> None:
+        step = self._steps.get(request.step)
+        for name, take in step.take.items() if step else ():
+            value = take.find(answer)
+            if value is not None and (take.hides(name) or request.step in self._is_session):
+                self._hidden.append(Secret(str(value)))
+        self._show("the answer", described_answer(answer, self._hiding(request), seconds))
+
+    def _hiding(self, request: HttpRequest) -> HttpRequest:
+        """The request, with all that is known to be secret by now hidden when it is shown."""
+        return replace(request, secrets=(*request.secrets, *self._hidden))
