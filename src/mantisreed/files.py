@@ -247,7 +247,7 @@ def printable(path: str | os.PathLike[str]) -> str:
     Line breaks, control and direction characters, and bytes that are not UTF-8 appear as escapes
     (`\\n`, `\\xff`).
     """
-    return "".join(_escaped(character) for character in os.fspath(path))
+    return "".join(map(_escaped, os.fspath(path)))
 
 
 def _escaped(character: str) -> str:

@@ -273,7 +273,7 @@ def is_inside(path: Path, folder: Path) -> bool:
 
 def trusted_files() -> list[tuple[str, float]]:
     """The settings files that are trusted, and since when, in seconds since 1970."""
-    found = (_decoded(place) for place in sorted(_folder().glob("*.json")))
+    found = map(_decoded, sorted(_folder().glob("*.json")))
     return sorted((one.settings, one.since) for one in found if one is not None)
 
 
@@ -281,13 +281,13 @@ def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterat
     # Profiles may keep a secret of the same name elsewhere: each place counts.
     places = set()
     for secrets in _tables(table, "secrets"):
-        places.update({str(source) for source in (secrets.values())})
-    addresses = sorted(set(chain.from_iterable(_AUTHORITY.findall(text) for text in _texts(table))))
+        places.update(set(map(str, secrets.values())))
+    addresses = sorted(set(chain.from_iterable(map(_AUTHORITY.findall, _texts(table)))))
     # Where a request goes is clear from the card alone, unless its host is put together or comes
     # from an answer.
     is_clear = not any("{" in address for address in addresses) and not _may_leave_its_host(table)
     whole = "" if is_clear else _exactly(table)
-    to = ", ".join(printable(address) for address in addresses) or "what it starts"
+    to = ", ".join(map(printable, addresses)) or "what it starts"
     what = "texts" if name.startswith("service.") else "recordings"
     if addresses or _speaks_to_a_host(table):
         yield Use("sending", f"send {what} to {to}", name, whole)
@@ -303,7 +303,7 @@ def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterat
         for found in _tables(table, key):
             exact = _exactly(found)
             shown = found.get("run", found.get("object", ""))
-            words = " ".join(str(word) for word in shown) if isinstance(shown, list) else str(shown)
+            words = " ".join(map(str, shown)) if isinstance(shown, list) else str(shown)
             yield Use(kind, f"{verb} {printable(words[:_SHOWN])}", name, exact)  # type: ignore[arg-type]
 
 

@@ -239,7 +239,7 @@ class _Meter:
         for listener, resampler, found, row in rows:
             found += listener.hear(resampler.through(row))
         self.peaks = np.maximum(self.peaks, np.abs(block).max(axis=1))
-        self.clipped += sum(_clipped(row) for row in block)
+        self.clipped += sum(map(_clipped, block))
         self.same = self.same and all(np.array_equal(block[0], row) for row in block[1:])
         # Of more than two channels nobody knows where they stand: what counts is their mix.
         self._loudness.take(block if len(block) <= 2 else block.mean(axis=0, keepdims=True))

@@ -142,11 +142,17 @@ def check_answer(
     else:
         own_words = ""
     quoted = own_words or quoted_beginning(answer.body, secrets)
-    kind = _KINDS[name] if name else _by_status(answer, asked)
+    if name:
+        kind = _KINDS[name]
+    else:
+        kind = _by_status(answer, asked)
     advice = kind.advice
     if kind.error is RefusedError and card.secrets and advice is None:
-        advice = f"check the secret in {', '.join(str(source) for source in card.secrets.values())}"
-    at = "" if asked.is_only else f" at step {asked.name}"
+        advice = f"check the secret in {', '.join(map(str, card.secrets.values()))}"
+    if asked.is_only:
+        at = ""
+    else:
+        at = f" at step {asked.name}"
     said = f", saying: {quoted}" if quoted else ""
     error = kind.error(
         f"{kind.what} (HTTP {answer.status}{at}){said}",

@@ -80,7 +80,10 @@ class FormPart:
             ValueError: it is neither text nor such a table.
         """
         self.source = source
-        table = source if isinstance(source, dict) else {"value": source}
+        if isinstance(source, dict):
+            table = source
+        else:
+            table = {"value": source}
         unknown = [key for key in table if key not in _PART_KEYS]
         if unknown:
             raise ValueError(
@@ -88,8 +91,12 @@ class FormPart:
             )
         if ("value" in table) == ("json" in table):
             raise ValueError("a form part needs one of the keys 'value' and 'json'")
-        self.value = ListTemplate(table["value"]) if "value" in table else None
-        self.json = DocumentTemplate(table["json"]) if "json" in table else None
+        self.value: ListTemplate | None = None
+        if "value" in table:
+            self.value = ListTemplate(table["value"])
+        self.json: DocumentTemplate | None = None
+        if "json" in table:
+            self.json = DocumentTemplate(table["json"])
         self.content_type = _optional_template(table.get("content_type"))
         self.file_name = _optional_template(table.get("file_name"))
 
@@ -113,10 +120,10 @@ class FormParts:
 
     def __init__(self, source: object) -> None:
         self.source = source
-        is_list_of_tables = isinstance(source, list) and any(
-            isinstance(item, dict) for item in source
-        )
-        self.parts = tuple(FormPart(item) for item in (source if is_list_of_tables else [source]))  # type: ignore[attr-defined]
+        parts = [source]
+        if isinstance(source, list) and any(isinstance(item, dict) for item in source):
+            parts = source
+        self.parts = tuple(map(FormPart, parts))
 
     @classmethod
     def from_toml(cls, value: object) -> "FormParts":
@@ -158,9 +165,7 @@ class Messages:
 
     def __init__(self, source: object) -> None:
         self.source = source
-        self.items = tuple(
-            DocumentTemplate(item) for item in (source if isinstance(source, list) else [source])
-        )
+        self.items = tuple(map(DocumentTemplate, source if isinstance(source, list) else [source]))
 
     @classmethod
     def from_toml(cls, value: object) -> "Messages":

@@ -333,7 +333,7 @@ def _late(step: Step) -> list[Template]:
 
 
 def _early(step: Step) -> list[Template]:
-    late = {id(template) for template in _late(step)}
+    late = set(map(id, _late(step)))
     return [template for template in step.templates if id(template) not in late]
 
 

@@ -36,8 +36,14 @@ def described_request(request: HttpRequest) -> str:
     ]
     lines += [f"  {name}: {_header(name, value)}" for name, value in request.headers]
     for part in request.parts:
-        kind = f" ({part.content_type})" if part.content_type else ""
-        name = f", as {part.file_name}" if part.file_name else ""
+        if part.content_type:
+            kind = f" ({part.content_type})"
+        else:
+            kind = ""
+        if part.file_name:
+            name = f", as {part.file_name}"
+        else:
+            name = ""
         shown = _part_text(part.content, part.content_type)
         lines.append(f"  form {part.name} = {shown}{kind}{name}")
     if request.body is not None and not request.parts:
@@ -140,7 +146,7 @@ def _plain(value: Any) -> Any:
     if isinstance(value, Mapping):
         return {key: _plain(item) for key, item in value.items()}
     if isinstance(value, tuple):
-        return [_plain(item) for item in value]
+        return list(map(_plain, value))
     source = getattr(value, "source", None)
     return _plain_scalar(value if source is None else source)
 
@@ -150,7 +156,9 @@ def _plain_scalar(value: Any) -> Any:
     if isinstance(value, tuple):
         return list(value)
     if isinstance(value, float):
-        return int(value) if value.is_integer() else float(value)
+        if value.is_integer():
+            return int(value)
+        return float(value)
     if isinstance(value, (bool, str)):
         return value
     if isinstance(value, int):
@@ -220,6 +228,9 @@ def _shortened(value: Any) -> Any:
     if isinstance(value, dict):
         return {key: HIDDEN if key in _TOKENS else _shortened(item) for key, item in value.items()}
     if isinstance(value, list):
-        rest = [f"... {len(value) - 2} more"] if len(value) > 2 else []
-        return [*(_shortened(item) for item in value[:2]), *rest]
+        if len(value) > 2:
+            rest = [f"... {len(value) - 2} more"]
+        else:
+            rest = []
+        return [*map(_shortened, value[:2]), *rest]
     return value

@@ -261,13 +261,20 @@ class Take:
             ValueError: the place or the regular expression is none.
         """
         kind, colon, name = place.partition(":")
-        self._kind = kind if colon and kind in _PLACES else "path"
+        if colon and kind in _PLACES:
+            self._kind = kind
+        else:
+            self._kind = "path"
         self._name = name.strip()
         if self._kind in ("header", "cookie", "link") and not self._name:
             raise ValueError(f"{place!r} lacks a name after the colon")
-        self.path = ReplyPath(place) if self._kind == "path" else None
+        self.path: ReplyPath | None = None
+        if self._kind == "path":
+            self.path = ReplyPath(place)
+        self._match: re.Pattern[str] | None = None
         try:
-            self._match = re.compile(match) if match is not None else None
+            if match is not None:
+                self._match = re.compile(match)
         except re.error as error:
             raise ValueError(f"{match!r} is not a regular expression") from error
         self._says_secret = secret

@@ -190,8 +190,14 @@ class RequestBuilder:
                 link = _filled_url(step.url, values)
                 first = next(iter(step.url.names), None)
                 begins_taken = first in context.taken and step.url.source.startswith("{")
-                against = context.bases.get(first or "", base) if begins_taken else base
-                url = None if link is None else resolved(link, against or "")
+                if begins_taken:
+                    against = context.bases.get(first or "", base)
+                else:
+                    against = base
+                if link is None:
+                    url = None
+                else:
+                    url = resolved(link, against or "")
             else:
                 url = self._path_on(base, step.path, values, context)
         except UrlError as error:
@@ -225,9 +231,7 @@ class RequestBuilder:
         """See that keys only go where the card's author sends them, not where an answer says."""
         if is_own or not self._is_chosen_by_answers(step, url, context):
             return
-        needed = set(step.names) | set(
-            chain.from_iterable(self._signed_names(signed) for signed in step.names)
-        )
+        needed = set(step.names) | set(chain.from_iterable(map(self._signed_names, step.names)))
         secret = next(
             (
                 key
@@ -510,8 +514,14 @@ class _Body:
 def _sent_parts(
     name: str, part: FormPart, values: Values, attachment: Attachment | None
 ) -> Iterator[SentPart]:
-    kind = part.content_type.text(values) if part.content_type else None
-    file_name = part.file_name.text(values) if part.file_name else None
+    if part.content_type:
+        kind = part.content_type.text(values)
+    else:
+        kind = None
+    if part.file_name:
+        file_name = part.file_name.text(values)
+    else:
+        file_name = None
     if part.json is not None:
         document = part.json.document(values)
         if document is not None:

@@ -35,7 +35,10 @@ class StepSequence:
         if said:
             return said
         asking = [index for index, (_, step) in enumerate(self.steps) if step.is_asking]
-        before = range(asking[-1]) if asking else range(len(self.steps))
+        if asking:
+            before = range(asking[-1])
+        else:
+            before = range(len(self.steps))
         changing = [index for index in before if self._changes_something(self.steps[index][1])]
         if not changing:
             return [0]

@@ -146,7 +146,7 @@ def _parts(source: str) -> Iterator["str | _Placeholder"]:
         if match[1] is not None:  # {{name}} is written as it is, in single braces
             yield "{" + match[1] + "}"
             continue
-        filters = [_filter(text) for text in match[3].split("|")[1:]]
+        filters = list(map(_filter, match[3].split("|")[1:]))
         yield _Placeholder(match[2], tuple(filters), match[0])
     if at < len(source):
         yield source[at:]
@@ -197,7 +197,7 @@ class ListTemplate:
         for template in self.items:
             value = template.value(values)
             if isinstance(value, list):
-                found += [as_text(item) for item in value]
+                found += list(map(as_text, value))
             elif value is not None:
                 found.append(as_text(value))
         return found
@@ -277,7 +277,7 @@ def _compiled(value: object) -> object:
     if isinstance(value, Mapping):
         return {key: _compiled(item) for key, item in value.items()}
     if isinstance(value, (list, tuple)):
-        return [_compiled(item) for item in value]
+        return list(map(_compiled, value))
     return value
 
 

@@ -169,9 +169,7 @@ class Console:
         print(_shown("\n".join(lines)))  # noqa: T201
 
     def _long_table(self, table: "rich.table.Table") -> None:
-        columns = [
-            [str(cell) for cell in (column.header, *column.cells)] for column in table.columns
-        ]
+        columns = [list(map(str, (column.header, *column.cells))) for column in table.columns]
         self._print_columns(columns, [column.justify == "right" for column in table.columns])
 
     def _log_trace(self, error: Exception) -> None:

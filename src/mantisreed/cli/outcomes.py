@@ -55,7 +55,7 @@ def show_outcomes(
     if report is not None:
         write_report(report, outcomes)
     if as_json:
-        console.document({"recordings": [_described(outcome) for outcome in outcomes]})
+        console.document({"recordings": list(map(_described, outcomes))})
     elif any(outcome.transcript for outcome in outcomes):
         console.note("")
         console.table(_table(outcomes))
@@ -226,14 +226,14 @@ def _described(outcome: Outcome) -> dict[str, Any]:
             "words": len(transcript.words),
             "confidence": _rounded(transcript.mean_confidence),
             "doubts": outcome.doubts,
-            "files": [printable(path) for path in outcome.files],
+            "files": list(map(printable, outcome.files)),
             "changes": dict(outcome.changes),
             "notes": [*transcript.notes, *outcome.remarks],
         }
     if outcome.error:
         described["error"] = described_error(outcome.error)
     if outcome.follow_ups:
-        described["follow_ups"] = [_described_follow_up(one) for one in outcome.follow_ups]
+        described["follow_ups"] = list(map(_described_follow_up, outcome.follow_ups))
     return described
 
 
@@ -248,7 +248,7 @@ def _described_follow_up(one: FollowUpOutcome) -> dict[str, Any]:
     if one.tally.cost is not None:
         described |= {"cost": float(one.tally.cost), "currency": one.tally.currency}
     if one.result is not None:
-        described["files"] = [printable(path) for path in one.result.files]
+        described["files"] = list(map(printable, one.result.files))
     if one.error is not None:
         described["error"] = described_error(one.error)
     return described

@@ -330,8 +330,7 @@ class Layers:
     def __init__(self, source: object = ()) -> None:
         self.source = source
         self.items = tuple(
-            Layer.from_toml(item)
-            for item in (source if isinstance(source, (list, tuple)) else [source])
+            map(Layer.from_toml, source if isinstance(source, (list, tuple)) else [source])
         )
 
     @classmethod

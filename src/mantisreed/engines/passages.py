@@ -228,7 +228,7 @@ class DocumentReader:
             if untimed:
                 oddities.note("untimed", repr(untimed[0].text), len(untimed))
         if turns is not None:
-            words = [turns.labelled(word) for word in words]
+            words = list(map(turns.labelled, words))
         latest: dict[str | None, float] = {}
         is_ordered = True
         for word in words:

@@ -158,7 +158,7 @@ def outer_documents(body: bytes, lists: frozenset[str]) -> list[Any]:
         lines = list(lines_in(body))
         if len(lines) < 2:
             raise UnexpectedReplyError(str(error)) from None
-        return [_json_or_text(line) for line in lines]
+        return list(map(_json_or_text, lines))
 
 
 def _json_or_text(text: str) -> Any:

@@ -163,7 +163,7 @@ def _paragraph(passage: Passage, doubts: DoubtsByTime) -> str:
         speaker = f"<b>{html.escape(passage.speaker)}</b>"
     else:
         speaker = ""
-    text = "".join(_run(run) for run in runs_of(passage, doubts))
+    text = "".join(map(_run, runs_of(passage, doubts)))
     time = f'<a href="#{name}">{clock(passage.start)[:8]}</a>'
     return f'<p id="{name}">{time} {speaker}{text}</p>\n'
 

@@ -327,7 +327,7 @@ def _draw_pieces(axes: Axes, recording: CutRecording) -> None:
                         "alpha": 0.8,
                     },
                 )
-    count = sum(len(pieces) for pieces in recording.lanes)
+    count = sum(map(len, recording.lanes))
     if count == 1:
         told = "1 piece"
     elif count:

@@ -77,7 +77,7 @@ def write_markdown(script: Script, title: str) -> str:
         else:
             speaker = ""
         if doubts:
-            text = "".join(_marked(run) for run in runs_of(passage, by_time))
+            text = "".join(map(_marked, runs_of(passage, by_time)))
         else:
             text = _escaped(passage.text)
         parts.append(f"\n**{speaker}{_clock(passage.start, has_hours)}**\n\n{text}\n")

@@ -441,7 +441,10 @@ def _block(cue: Cue, *, inner_times: bool) -> str:
         )
     else:
         text = _voice(cue.speaker) + "\n".join(lines)
-    name = f"{cue.name}\n" if cue.name and "-->" not in cue.name else ""
+    if cue.name and "-->" not in cue.name:
+        name = f"{cue.name}\n"
+    else:
+        name = ""
     settings = f" {cue.settings}" if cue.settings else ""
     return f"\n{name}{clock(cue.start)} --> {clock(cue.end)}{settings}\n{text}\n"
 

@@ -172,7 +172,9 @@ class Dispatcher:
     def budgets(self, job: str) -> tuple[Budget, ...]:
         """All that have to have room for what is sent for a job."""
         purse = self._options.purse_of(job)
-        return (self.budget,) if purse is None else (self.budget, purse)
+        if purse is None:
+            return (self.budget,)
+        return (self.budget, purse)
 
     async def make_ready(self) -> None:
         """Load what the engine needs, before anything is sent.
@@ -211,7 +213,9 @@ class Dispatcher:
             raise PostponedError("another process is waiting for it", where=self._card.name)
         try:
             if claimed.state != "working":
-                return await self._kept(claimed) if claimed.has_reply else None
+                if claimed.has_reply:
+                    return await self._kept(claimed)
+                return None
             return await self._poller.reply(claimed, progress, wait=wait)
         except AttemptEndedError as ended:
             raise ended.error from ended
@@ -468,7 +472,9 @@ class Dispatcher:
 
     def _new_token(self) -> str | None:
         """The secret part of the address to call back; None where the engine does not."""
-        return secrets.token_urlsafe(24) if self._callbacks else None
+        if self._callbacks:
+            return secrets.token_urlsafe(24)
+        return None
 
     def _piece_with(self, work: Work, token: str | None) -> Piece:
         """What is sent, with what is known only now."""

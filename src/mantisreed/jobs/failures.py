@@ -103,7 +103,9 @@ def event_while_asking(error: EngineError, *, was_known: bool) -> Event:
     if isinstance(error, JobFailedError):
         return "job failed"
     if isinstance(error, JobLostError):
-        return "job vanished" if was_known else "job unknown"
+        if was_known:
+            return "job vanished"
+        return "job unknown"
     if isinstance(error, AnothersIdError):
         return "another's id"
     return "question failed"

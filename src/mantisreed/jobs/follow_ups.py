@@ -190,7 +190,9 @@ class FollowUpStore:
     def body(self, record: FollowUpRecord) -> bytes | None:
         """What a follow-up gave; None when it gave nothing, or somebody has removed it."""
         try:
-            return None if record.body is None else self._replies.read(record.body)
+            if record.body is None:
+                return None
+            return self._replies.read(record.body)
         except ReplyLostError:
             return None
 

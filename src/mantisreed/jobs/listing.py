@@ -192,7 +192,9 @@ def _with_attempt(spending: Spending, row: Row) -> Spending:
 
 def _plus(total: Decimal | None, more: Decimal | None) -> Decimal | None:
     """A sum of what is known; None as long as nothing is."""
-    return total if more is None else (total or Decimal(0)) + more
+    if more is None:
+        return total
+    return (total or Decimal(0)) + more
 
 
 def _where(chosen: Filter) -> tuple[str, dict[str, Any]]:

@@ -229,7 +229,9 @@ def piece_record(
 def visible_state(request: RequestRecord) -> str:
     """The state as a job sees it: a kept reply answers it also when asking once more has failed."""
     is_under_way = request.state in ("sending", "working")
-    return "done" if request.has_reply and not is_under_way else request.state
+    if request.has_reply and not is_under_way:
+        return "done"
+    return request.state
 
 
 def attempt_record(row: Mapping[str, Any]) -> AttemptRecord:
@@ -250,9 +252,13 @@ def attempt_record(row: Mapping[str, Any]) -> AttemptRecord:
 
 def money(text: str | None) -> Decimal | None:
     """Money as it is kept: as text, so that nothing is rounded."""
-    return None if text is None else Decimal(text)
+    if text is None:
+        return None
+    return Decimal(text)
 
 
 def money_as_kept(amount: Decimal | None) -> str | None:
     """The opposite of `money`."""
-    return None if amount is None else str(amount)
+    if amount is None:
+        return None
+    return str(amount)

@@ -33,7 +33,9 @@ class ReplyStore:
 
     def digest_of(self, body: bytes | None) -> str:
         """By what a reply is kept."""
-        return NOTHING if body is None else bytes_digest([body])
+        if body is None:
+            return NOTHING
+        return bytes_digest([body])
 
     def keep(self, body: bytes | None) -> str:
         """Keep a reply; gives its digest. In the database it is on disk with the transaction, as a
@@ -81,7 +83,7 @@ class ReplyStore:
         unneeded = sorted(digests - {NOTHING} - {row["digest"] for row in rows})
         for digest in unneeded:
             self._database.execute(statements.REMOVE_REPLY, {"digest": digest})
-        return [self._path_of(digest) for digest in unneeded]
+        return list(map(self._path_of, unneeded))
 
     def discard(self, digest: str) -> None:
         """Remove a reply that is not what was kept, so that the same bytes can be kept again."""

@@ -107,7 +107,9 @@ class RequestStore:
                 statements.CLAIM_REQUEST,
                 {"key": piece.key, "owner": self._owner, "price": money_as_kept(piece.price)},
             )
-            return self._record(claimed[0], piece.job, length) if claimed else None
+            if claimed:
+                return self._record(claimed[0], piece.job, length)
+            return None
 
     def begin(
         self,
@@ -185,7 +187,9 @@ class RequestStore:
         claimed = self._database.execute(
             statements.CLAIM_REQUEST, {"key": record.key, "owner": self._owner, "price": None}
         )
-        return self._record(claimed[0], record.job, record.length) if claimed else None
+        if claimed:
+            return self._record(claimed[0], record.job, record.length)
+        return None
 
     def release(self, key: str) -> None:
         """Let other processes deal with a request, if it is this process's own.

@@ -529,7 +529,9 @@ class _Writer:
             return part
         if not isinstance(part, dict):
             return {"value": part, "content_type": kind}
-        return part if kind == "application/json" else {**part, "content_type": kind}
+        if kind == "application/json":
+            return part
+        return {**part, "content_type": kind}
 
     def _file_part(self, name: str, file: str, kind: str | None) -> Any:
         """A part that is a file: the first one that can be is the recording."""
@@ -542,7 +544,9 @@ class _Writer:
             self.found.add_format(kind)
             return "{audio}"
         self.found.add_format(extension_of(file))
-        return {"value": "{audio}", "content_type": kind} if kind else "{audio}"
+        if kind:
+            return {"value": "{audio}", "content_type": kind}
+        return "{audio}"
 
     def _text_part(self, name: str, value: str) -> Any:
         if is_key(name):

@@ -107,7 +107,9 @@ class Found:
             )
             return None
         if _is_language(name, value):
-            return "{target}" if _TARGET.search(name) else "{language}"
+            if _TARGET.search(name):
+                return "{target}"
+            return "{language}"
         for pattern, template in ((_RATE, "{sample_rate}"), (_CHANNELS, "{channels}")):
             if pattern.search(name) and value.isdigit():
                 return template

@@ -265,7 +265,7 @@ def _gives_text(operation: Operation) -> bool:
     for kind, media in operation.answers.items():
         if kind.startswith("text/") or "subrip" in kind:
             return True
-        if any(_TEXT.search(name) for name in _property_names(media.get("schema") or {})):
+        if any(map(_TEXT.search, _property_names(media.get("schema") or {}))):
             return True
     return False
 
@@ -273,7 +273,7 @@ def _gives_text(operation: Operation) -> bool:
 def _gives_job(operation: Operation) -> bool:
     for media in operation.answers.values():
         properties = (media.get("schema") or {}).get("properties") or {}
-        if any(_JOB.search(name) for name in properties):
+        if any(map(_JOB.search, properties)):
             return True
     return False
 
@@ -548,7 +548,7 @@ class _Writer:
         kind = schema.get("type")
         if is_language(name) and kind in ("string", None):
             tags = [value for value in choices if re.fullmatch(r"[a-z]{2,3}([-_]\w+)*", str(value))]
-            self.languages = self.languages or [str(tag) for tag in tags]
+            self.languages = self.languages or list(map(str, tags))
             return "{language}"
         if is_hint(name) and kind == "array":
             return "{hints}"
@@ -560,7 +560,9 @@ class _Writer:
                 if given.lower() != form:
                     self.found.format_names.setdefault(form, given)
             return "{format}"
-        return "{sample_rate}" if re.search(r"hertz|sample.?rate", name, re.I) else None
+        if re.search(r"hertz|sample.?rate", name, re.I):
+            return "{sample_rate}"
+        return None
 
     def _asking(self) -> Operation | None:
         """The operation that asks for a job, where the chosen one only starts it."""
@@ -589,7 +591,7 @@ class _Writer:
         if state is None:
             return
         card.key("state", quoted_name(state))
-        states = [str(value) for value in properties[state].get("enum") or []]
+        states = list(map(str, properties[state].get("enum") or []))
         failed = [value for value in states if _FAILED.search(value)]
         done = [value for value in states if _DONE.search(value) and value not in failed]
         waiting = [value for value in states if value not in (*failed, *done)]

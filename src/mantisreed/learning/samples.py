@@ -225,7 +225,7 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
             ]
         except csv.Error:  # another delimiter may fit
             continue
-        if len(rows) < 2 or len(rows[0]) < 2 or len({len(row) for row in rows}) > 1:
+        if len(rows) < 2 or len(rows[0]) < 2 or len(set(map(len, rows))) > 1:
             continue
         cells = [[cell.strip() for cell in row] for row in rows]
         columns = cells[0]
@@ -513,7 +513,7 @@ class _Writer:
         kind = kind_of(columns)
         if kind is None:
             return
-        labels = list(dict.fromkeys(str(value) for value in kind.present))
+        labels = list(dict.fromkeys(map(str, kind.present)))
         marks = [label for label in labels if MARKS.search(label)]
         events = [label for label in labels if SOUNDS.search(label)]
         blanks = [label for label in labels if BLANKS.search(label)]
@@ -601,7 +601,7 @@ def _raw_lists(value: Any, path: str) -> Iterator[tuple[str, list[Any]]]:
             yield from _raw_lists(item, _joined(path, name))
         tables = list(value.values())
         if len(tables) > 1 and all(isinstance(item, dict) and item for item in tables):
-            shared = set.intersection(*(set(item) for item in tables))
+            shared = set.intersection(*map(set, tables))
             if len(shared) >= 2:
                 yield _joined_raw(path, "*"), tables
     elif _is_list_of_items(value):
@@ -630,7 +630,7 @@ def _inner_lists(items: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]
 def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
     if not values:
         return
-    if all(_is_list_of_items(value) for value in values):
+    if all(map(_is_list_of_items, values)):
         yield path, list(chain.from_iterable(values))
         firsts = [value[0] for value in values if isinstance(value[0], dict)]
         for name in dict.fromkeys(chain.from_iterable(firsts)):
@@ -646,7 +646,7 @@ def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
 
 
 def _columns(items: Sequence[Any]) -> tuple[Column, ...]:
-    flat = [_flat(item) for item in items]
+    flat = list(map(_flat, items))
     names = dict.fromkeys(chain.from_iterable(flat))
     return tuple(Column(name, [item.get(name) for item in flat]) for name in names)
 
@@ -685,7 +685,7 @@ def _side_by_side(value: Any, path: str) -> Iterator[FoundList]:
     if not isinstance(value, dict):
         return
     lists = {name: item for name, item in value.items() if _is_plain_list(item)}
-    counts = {len(items) for items in lists.values()}
+    counts = set(map(len, lists.values()))
     for count in counts:
         names = [name for name, items in lists.items() if len(items) == count]
         if len(names) >= 2 and count >= 2:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, TypeAlias
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.asking import client_for
 from mantisreed.engines.http_client import ClientOptions
-from mantisreed.errors import InternalError, InterruptedRunError, MantisreedError, PostponedError
+from mantisreed.errors import InterruptedRunError, MantisreedError
 from mantisreed.files import file_digest
 from mantisreed.jobs.budget import Budget, BudgetsOf
 from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
@@ -22,7 +22,7 @@ from mantisreed.jobs.records import Filter
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.events import BatchProgress, Event, Stage
 from mantisreed.pipeline.options import TranscriptionOptions
-from mantisreed.pipeline.outcomes import Outcome, finished_recording
+from mantisreed.pipeline.outcomes import Outcome, finished_recording, told_outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.pieces import PreparedPiece
 from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
@@ -312,7 +312,7 @@ class Batch:
         outcomes[first] = replace(outcomes[first], follow_ups=(*outcomes[first].follow_ups, *ended))
 
     def _tasks_for(self, recordings: Sequence[Source]) -> list[RecordingTask]:
-        sizes = [_size(recording) for recording in recordings]
+        sizes = list(map(_size, recordings))
         total = sum(sizes)
         return [
             RecordingTask(recording, self._stem_for(recording), size / total, self._shared)
@@ -374,7 +374,7 @@ class Batch:
             return None  # what became of the recording is known all the same
 
     async def _records(self) -> "dict[str, JobRecord]":
-        seconds = (self._second_job_of(task) for task in self._tasks)
+        seconds = map(self._second_job_of, self._tasks)
         jobs = tuple(filter(None, (*(task.job for task in self._tasks), *seconds)))
         if not jobs:
             return {}
@@ -384,32 +384,25 @@ class Batch:
         return {record.id: record for record in records}
 
     async def _outcome_of(self, task: RecordingTask) -> Outcome:
-        """What becomes of one recording. Whatever goes wrong with it ends here, and is told."""
-        label = task.recording.label
-        try:
-            if self._interrupted:
-                raise self._interrupted
-            outcome = await task.outcome()
-        except PostponedError as error:
-            self._tell(task.recording, "waiting", str(error))
-            return Outcome(task.recording, "waiting", error=error)
-        except MantisreedError as error:
-            _log.info("%s failed: %s", label, error)
-            return self._failed(task, error)
-        except Exception as error:
-            _log.exception("%s failed by an internal error", label)
-            return self._failed(task, InternalError.because(error, where=label))
+        """What becomes of one recording, told."""
+        recording = task.recording
+        outcome = await told_outcome(recording, self._taken(task), recording.label)
+        if outcome.state == "waiting":
+            self._tell(recording, "waiting", str(outcome.error))
+            return outcome
         self._end(task)
-        stage: Stage = "working" if outcome.state == "working" else "done"
+        stage: Stage = "done"
+        if outcome.state in ("working", "failed"):
+            stage = outcome.state
+        # What is done with a transcript is told before it is called done.
         if stage == "working" or self._follow_ups is None:
-            self._tell(task.recording, stage, _note_of(outcome))
+            self._tell(recording, stage, _note_of(outcome))
         return outcome
 
-    def _failed(self, task: RecordingTask, error: MantisreedError) -> Outcome:
-        self._end(task)
-        if self._follow_ups is None:
-            self._tell(task.recording, "failed")
-        return Outcome(task.recording, "failed", error=error)
+    async def _taken(self, task: RecordingTask) -> Outcome:
+        if self._interrupted:
+            raise self._interrupted
+        return await task.outcome()
 
     def _end(self, task: RecordingTask) -> None:
         self._progress = replace(

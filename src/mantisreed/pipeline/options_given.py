@@ -270,7 +270,9 @@ def _redaction(workspace: Workspace | None, given: Given) -> Redaction | None:
 
 
 def _path(given: str | None) -> Path | None:
-    return Path(given) if given else None
+    if given:
+        return Path(given)
+    return None
 
 
 def with_shots(options: WriteOptions, video: str | None) -> WriteOptions:

@@ -1,12 +1,19 @@
 """What became of a recording."""
 
-from collections.abc import Mapping, Sequence
+import logging
+from collections.abc import Awaitable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
-from mantisreed.errors import MantisreedError, RecordingError, without_traces
+from mantisreed.errors import (
+    InternalError,
+    MantisreedError,
+    PostponedError,
+    RecordingError,
+    without_traces,
+)
 from mantisreed.jobs.life import JobOutcome
 from mantisreed.pipeline.outputs import Written
 from mantisreed.pipeline.results import Finished, FollowUpOutcome
@@ -15,6 +22,8 @@ from mantisreed.transcript.document import Transcript
 
 if TYPE_CHECKING:
     from mantisreed.jobs.records import JobRecord
+
+_log = logging.getLogger(__name__)
 
 State = Literal["done", "no speech", "incomplete", "suspect", "working", "waiting", "failed"]
 
@@ -143,3 +152,25 @@ def finished_recording(
         None if outcome.error is None else str(outcome.error),
         cost,
     )
+
+
+async def told_outcome(recording: Source, work: Awaitable[Outcome], label: str) -> Outcome:
+    """What became of a recording or a job. Whatever goes wrong with it ends here, in its outcome:
+    no failure stops the others.
+
+    Args:
+        recording: whose outcome it is.
+        work: that gives the outcome, or fails.
+        label: what it is called in the log.
+    """
+    try:
+        return await work
+    except PostponedError as error:
+        return Outcome(recording, "waiting", error=error)
+    except MantisreedError as error:
+        _log.info("%s failed: %s", label, error)
+        return Outcome(recording, "failed", error=error)
+    except Exception as error:
+        _log.exception("%s failed by an internal error", label)
+        internal = InternalError.because(error, where=label)
+        return Outcome(recording, "failed", error=internal)

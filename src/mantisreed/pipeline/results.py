@@ -94,7 +94,7 @@ class Result:
         if isinstance(self.value, Transcript):
             return text_of(self.value)
         if self.kind == "sound":
-            return [str(path) for path in self.files]
+            return list(map(str, self.files))
         return self.value
 
 

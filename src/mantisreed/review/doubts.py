@@ -79,7 +79,7 @@ def doubts_of(transcript: Transcript, speech: Sequence[Span] | None = None) -> l
     """
     passages = passages_over_speech(transcript.passages, ())
     words = list(chain.from_iterable(passage.words for passage in passages))
-    found = list(chain.from_iterable(_paces(own) for own in _by_speaker(passages)))
+    found = list(chain.from_iterable(map(_paces, _by_speaker(passages))))
     found += [*_loops(words), *_scripts(words), *_languages(passages, transcript.language)]
     found += [*_unsure(words), *_estimated(passages)]
     if speech is not None:
@@ -347,7 +347,7 @@ def _unsure(words: Sequence[Word]) -> Iterator[Doubt]:
     spread = max(0.03, 1.4826 * statistics.median(abs(one - usual) for one in known or [0.0]))
     limit = min(_LEAST_CONFIDENT, usual - _SPREADS * spread)
     is_low = np.array(sure) < limit
-    flags = [bool(flag) for flag in is_low | _low_stretches(sure)]
+    flags = list(map(bool, is_low | _low_stretches(sure)))
     for first, last in runs_where(flags):
         mean = statistics.fmean(sure[first:last])
         if mean < limit:
@@ -366,7 +366,7 @@ def _low_stretches(sure: Sequence[float]) -> NDArray[np.bool_]:
     for count, least in _UNSURE:
         for first in np.flatnonzero(sums[count:] - sums[:-count] < least * count).tolist():
             flags[first : first + count] = True
-    for first, last in runs_where([bool(flag) for flag in flags]):
+    for first, last in runs_where(list(map(bool, flags))):
         unsure = [at for at in range(first, last) if sure[at] < _SURE]
         flags[first:last] = False
         flags[unsure[0] : unsure[-1] + 1] = True

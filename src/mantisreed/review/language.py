@@ -122,7 +122,7 @@ def _others(
         if _is_another(counts[best], int(sums[own][last] - sums[own][first]), last - first):
             for place in range(first, last):
                 is_other[place] = is_other[place] or best
-    for first, last in runs_where([bool(one) for one in is_other]):
+    for first, last in runs_where(list(map(bool, is_other))):
         yield LanguageFinding(first, last, is_other[first])
 
 

@@ -77,9 +77,9 @@ def normalised(text: str, language: str | None = None, without: Iterable[str] = 
         flat = flat.casefold()
     if "punctuation" not in off:
         flat = _DASHES.sub(" ", flat)
-    words = list(chain.from_iterable(_parts(word) for word in flat.split()))
+    words = list(chain.from_iterable(map(_parts, flat.split())))
     if "punctuation" not in off:
-        words = [_bare(word) for word in words]
+        words = list(map(_bare, words))
     if "apostrophes" not in off:
         words = [word.replace("'", "") for word in words]
     if "hesitations" not in off:

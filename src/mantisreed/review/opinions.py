@@ -118,7 +118,10 @@ def _pause_near(moment: float, direction: int, speech: Sequence[Span]) -> float:
             at += 1
         return moment
     while at >= 0 and moment - speech[at][0] <= _REACH:
-        before = speech[at - 1][1] if at else speech[at][0] - 2 * _PAUSE
+        if at:
+            before = speech[at - 1][1]
+        else:
+            before = speech[at][0] - 2 * _PAUSE
         if speech[at][0] - before >= _PAUSE:
             return speech[at][0] - min(_PAUSE, (speech[at][0] - before) / 2)
         at -= 1

@@ -231,7 +231,7 @@ def _is_phone(text: str) -> bool:
 
 def _is_card(text: str) -> bool:
     """Whether the check digit is right, by the formula of Luhn (ISO/IEC 7812)."""
-    digits = [int(digit) for digit in _digits(text)]
+    digits = list(map(int, _digits(text)))
     if len(digits) not in _CARD_DIGITS or not any(digits):
         return False
     doubled = [
@@ -269,7 +269,7 @@ def _names(names: tuple[str, ...]) -> re.Pattern[str]:
 
 @lru_cache(maxsize=64)
 def _strong(words: tuple[str, ...]) -> re.Pattern[str]:
-    return re.compile("|".join(_bounded(word) for word in _longest_first(words)), re.IGNORECASE)
+    return re.compile("|".join(map(_bounded, _longest_first(words))), re.IGNORECASE)
 
 
 def _longest_first(texts: Iterable[str]) -> list[str]:

@@ -130,7 +130,7 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
     """
     slots, order = aligned_transcripts(transcripts)
     count = len(transcripts)
-    patterns = [_pattern(slot) for slot in slots]
+    patterns = list(map(_pattern, slots))
     judges, empty = _judges(Counter(patterns), count)
     winners = {pattern: _winner(pattern, judges, empty) for pattern in set(patterns)}
     chosen = [
@@ -168,7 +168,10 @@ def _readings(transcript: Transcript) -> Iterator[Reading]:
     for number, passage in enumerate(passages_over_speech(transcript.passages, ())):
         for word in passage.words:
             key = key_of(word.text, transcript.language, ("hesitations",))
-            sure = None if word.confidence is None else _bin(word.confidence)
+            if word.confidence is None:
+                sure = None
+            else:
+                sure = _bin(word.confidence)
             yield Reading(key, word, number, sure)
 
 
@@ -217,7 +220,7 @@ def _with_row(
     slot_of: Callable[[int, Reading], Slot],
 ) -> list[Slot]:
     """The network with one more transcript in it."""
-    main = [_most_common(slot) for slot in slots]
+    main = list(map(_most_common, slots))
     keys = [reading.key for reading in row]
     grown: list[Slot] = []
 
@@ -273,7 +276,7 @@ def _pairs(slots: Sequence[Slot], keys: Sequence[str]) -> list[tuple[int | None,
     skips = [
         0.7 if sum(reading is not None for reading in slot.readings) < 2 else 1.0 for slot in slots
     ]
-    costs = [[float(to) for to in range(len(keys) + 1)]]
+    costs = [list(map(float, range(len(keys) + 1)))]
     for at in range(len(slots)):
         above = costs[-1]
         line = [above[0] + skips[at]]
@@ -476,7 +479,7 @@ def _passages(
     base: int,
 ) -> Iterator[Passage]:
     """The words that won, in the passages of the transcript that agrees most with the others."""
-    ranks = [_timing_rank(transcript) for transcript in transcripts]
+    ranks = list(map(_timing_rank, transcripts))
     with_speakers = [number for number, transcript in enumerate(transcripts) if transcript.speakers]
     if with_speakers:
         voice = max(with_speakers, key=lambda number: judges[number].overall)

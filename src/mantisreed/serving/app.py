@@ -122,7 +122,7 @@ def _add_errors(app: FastAPI, routes: list[BaseRoute]) -> None:
             return Problem(error.status_code, str(error.detail), headers=headers).response()
         assert isinstance(error, RequestValidationError)
         first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"])
+        where = ".".join(map(str, first["loc"]))
         return Problem(400, f"{where}: {first['msg']}").response()
 
     def unexpected(request: Request, error: Exception) -> Response:

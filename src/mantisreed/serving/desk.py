@@ -6,8 +6,8 @@ import asyncio
 import logging
 import time
 from collections.abc import Callable, Coroutine, Iterable
-from contextlib import AsyncExitStack, suppress
-from dataclasses import dataclass, field, replace
+from contextlib import suppress
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -23,7 +23,6 @@ from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import JobEvent, ShownState
 from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.jobs.writer import LedgerWriter
-from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import (
@@ -35,8 +34,9 @@ from mantisreed.pipeline.options import (
 )
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.runner import Runner
 from mantisreed.pipeline.sent_jobs.collecting import let_go_of_unreadable, outputs_of_job
-from mantisreed.pipeline.transcribe import RunHooks, batch_services, check_links, ledger_of
+from mantisreed.pipeline.transcribe import RunHooks, check_links, ledger_of
 from mantisreed.serving.orders import ENDED, Order, OrderBook
 from mantisreed.serving.purses import Purses
 from mantisreed.sources.recordings import Source
@@ -58,12 +58,8 @@ _STRANGER = "https://whoever-sent-it.invalid/"  # names links that lead to the i
 class _Lane:
     """A batch for orders with the same options."""
 
-    options: TranscriptionOptions
-    outputs: Outputs
-    is_again: bool = False
-    incoming: "asyncio.Queue[Source | None]" = field(default_factory=asyncio.Queue)
+    runner: Runner
     task: "asyncio.Task[None] | None" = None
-    batch: Batch | None = None
     under_way: int = 0
     last: float = 0.0
 
@@ -158,7 +154,7 @@ class Desk:
         self._by_source[source.key] = order, lane
         lane.under_way += 1
         lane.last = time.monotonic()
-        lane.incoming.put_nowait(source)
+        lane.runner.give(source)
 
     def _source_of(self, order: Order) -> Source:
         stranger = None if self._takes_private_links or order.link is None else _STRANGER
@@ -171,9 +167,23 @@ class Desk:
         key = msgspec.json.encode((order.options, alone))
         lane = self._lanes.get(key)
         if lane is None or lane.task is None or lane.task.done():
-            lane = self._lanes[key] = _Lane(
-                self.checked(order.options), self._outputs_of(order.options), is_again
+            options = self.checked(order.options)
+            card: EngineCard = fitted(options.card)[0]
+            hooks = RunHooks(
+                workers=self.workers,
+                on_event=self._tell,
+                on_outcome=self._ended,
+                also_doubtful=is_again,
+                purse_of=self.purses.of,
             )
+            runner = Runner(
+                self._workspace,
+                replace(options, card=card),
+                self._outputs_of(order.options),
+                hooks,
+                links=self._links,
+            )
+            lane = self._lanes[key] = _Lane(runner)
             lane.task = asyncio.create_task(self._work(key, lane))
         return lane
 
@@ -191,20 +201,7 @@ class Desk:
         idle = asyncio.create_task(self._end_when_idle(lane))
         has_ended_well = False
         try:
-            card: EngineCard = fitted(lane.options.card)[0]
-            options = replace(lane.options, card=card)
-            hooks = RunHooks(
-                workers=self.workers,
-                on_event=self._tell,
-                on_outcome=self._ended,
-                also_doubtful=lane.is_again,
-                purse_of=self.purses.of,
-            )
-            async with AsyncExitStack() as stack:
-                services = await batch_services(stack, self._workspace, options, (), hooks)
-                services = replace(services, links=self._links or services.links)
-                lane.batch = Batch(options, lane.outputs, services)
-                await lane.batch.follow(lane.incoming, self._is_wanted)
+            await lane.runner.round(self._is_wanted)
             has_ended_well = True
         except Exception as error:
             _log.exception("a batch of the service failed")
@@ -214,7 +211,6 @@ class Desk:
             lane.last = time.monotonic()
         finally:
             idle.cancel()
-            lane.batch = None
             self._lanes.pop(key, None)
             # What came while it ended, or was left when it failed, begins again.
             left = {key: order for key, (order, its) in self._by_source.items() if its is lane}
@@ -232,7 +228,7 @@ class Desk:
         while True:
             await asyncio.sleep(_IDLE / 10)
             if not lane.under_way and time.monotonic() - lane.last > _IDLE:
-                lane.incoming.put_nowait(None)
+                lane.runner.end()
                 return
 
     def _again(self, order: Order, seconds: float) -> None:
@@ -396,9 +392,7 @@ class Desk:
             await self._note_cancelled(order)
         else:
             self._given_up.add(order.id)
-            batch = self._by_source[key][1].batch
-            if batch is not None:
-                batch.stop_recording(key)
+            self._by_source[key][1].runner.stop_recording(key)
         called = "waiting" if order.call else None
         self._book.change(
             order, state="cancelled", stage="", finished=time.time(), call_state=called
@@ -440,9 +434,7 @@ class Desk:
             handle.cancel()
         tasks = [lane.task for lane in self._lanes.values() if lane.task is not None]
         for lane in self._lanes.values():
-            if lane.batch is not None:
-                lane.batch.interrupt()
-            lane.incoming.put_nowait(None)
+            lane.runner.interrupt()
         if tasks:
             _, late = await asyncio.wait(tasks, timeout=limit)
             for task in late:

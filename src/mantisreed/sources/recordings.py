@@ -362,7 +362,9 @@ def _why_skipped(path: Path) -> str | None:
         return "empty" if _is_empty(path) else None
     if _is_left_out(name):
         return "hidden or partial"
-    return "" if name.startswith(".") else "not recordings by their names"
+    if name.startswith("."):
+        return ""
+    return "not recordings by their names"
 
 
 def is_recording(name: str) -> bool:

@@ -125,13 +125,15 @@ def _cached_sounds(cache: Path, count: int) -> "list[NDArray[np.float32]] | None
             samples, ends = kept["samples"], kept["ends"]
     except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
         return None
-    return np.split(samples, ends[:-1]) if len(ends) == count else None
+    if len(ends) == count:
+        return np.split(samples, ends[:-1])
+    return None
 
 
 def _keep_sounds(cache: Path, sounds: "Sequence[NDArray[np.float32]]") -> None:
     """Keep decoded sounds for the next start; where that cannot be done, they are decoded again."""
     sink = io.BytesIO()
-    np.savez(sink, samples=np.concatenate(sounds), ends=np.cumsum([len(sound) for sound in sounds]))
+    np.savez(sink, samples=np.concatenate(sounds), ends=np.cumsum(list(map(len, sounds))))
     with suppress(OSError, OutputError):  # without a cache it is only slower
         cache.parent.mkdir(parents=True, exist_ok=True)
         write_whole(cache, sink.getvalue())

@@ -117,7 +117,7 @@ class Ear:
         """
         with ThreadPoolExecutor() as pool:
             parts = list(pool.map(self._index_of, range(len(self._templates))))
-        hashes, owners, places = (np.concatenate(columns) for columns in zip(*parts, strict=True))
+        hashes, owners, places = map(np.concatenate, zip(*parts, strict=True))
         order = np.argsort(hashes, kind="stable")
         return hashes[order], owners[order], places[order]
 
@@ -323,14 +323,18 @@ def _explained(sound: _Floats, rest: _Floats, samples: _Floats, first: int, word
     ours, here = samples[start:end], slice(first + start, first + end)
     energy = _energy(ours) * _energy(sound[here])
     product = float(np.dot(ours, rest[here]))
-    return min(1.0, product * product / energy) if energy > 0 and product > 0 else 0.0
+    if energy > 0 and product > 0:
+        return min(1.0, product * product / energy)
+    return 0.0
 
 
 def _fragment(text: str, share: float, *, at_start: bool) -> str:
     """What is left of a word when an edge takes the rest of it; at least one letter goes."""
     letters = re.sub(r"[\W_]", "", text)
     kept = min(len(letters) - 1, round(len(letters) * share))
-    return letters[len(letters) - kept :] if at_start else letters[: max(0, kept)]
+    if at_start:
+        return letters[len(letters) - kept :]
+    return letters[: max(0, kept)]
 
 
 def _take_out(sound: _Floats, samples: _Floats, first: int) -> None:

@@ -222,7 +222,9 @@ class Planter:
         rate = 1.0 + self._habits.drift
 
         def moved(moment: float) -> float:
-            return moment if moment <= first else first + (moment - first) * rate
+            if moment <= first:
+                return moment
+            return first + (moment - first) * rate
 
         self._note("drift", first, lines[-1].end)
         return [

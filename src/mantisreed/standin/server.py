@@ -74,7 +74,7 @@ def standins(listener: Listener, key: str, profile: FaultProfile | None = None) 
 
     async def planted(request: Request) -> JSONResponse:
         return JSONResponse(
-            {sound: [asdict(one) for one in faults] for sound, faults in listener.planted.items()}
+            {sound: list(map(asdict, faults)) for sound, faults in listener.planted.items()}
         )
 
     return Starlette(

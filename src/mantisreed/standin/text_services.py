@@ -99,7 +99,7 @@ def _godwit(key: str) -> list[BaseRoute]:
         if request.headers.get("x-wing") != key:
             return JSONResponse({"flaw": "no such wing"}, status_code=403)
         asked = await request.json()
-        lines, into = [str(line) for line in asked.get("lines") or ()], str(asked.get("into", ""))
+        lines, into = list(map(str, asked.get("lines") or ())), str(asked.get("into", ""))
         letters = sum(map(len, lines))
         if into not in tongues():
             return JSONResponse({"flaw": f"{into!r} is no tongue of mine"}, status_code=400)
@@ -222,7 +222,7 @@ def _nearest(sentence: str, known: Iterable[str]) -> str | None:
 def tone_of(text: str) -> tuple[str, int]:
     """The tone of a text, by its words, and its force from 0 to 9."""
     low = text.lower()
-    counts = {mood: sum(low.count(word) for word in words) for mood, words in _MOODS.items()}
+    counts = {mood: sum(map(low.count, words)) for mood, words in _MOODS.items()}
     mood, force = max(counts.items(), key=lambda pair: pair[1])
     return (mood, min(9, force)) if force else ("calm", 0)
 

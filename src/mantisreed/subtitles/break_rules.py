@@ -133,11 +133,15 @@ def _inside_name(place: Place) -> float | None:
     before, text = place.texts[place.at - 1], place.texts[place.at]
     if place.capitalises_nouns or place.starts_sentence or len(before) < 2:
         return None
-    return UNIT if before[0].isupper() and text[:1].isupper() else None
+    if before[0].isupper() and text[:1].isupper():
+        return UNIT
+    return None
 
 
 def _after_title(place: Place) -> float | None:
-    return UNIT if place.is_capital else None
+    if place.is_capital:
+        return UNIT
+    return None
 
 
 def _after_number(place: Place) -> float | None:
@@ -174,7 +178,9 @@ def _after_determiner(place: Place) -> float | None:
 
 def _after_coordinating(place: Place) -> float | None:
     joins_numbers = place.at > 1 and place.words[place.at - 2].is_number and place.word.is_number
-    return UNIT if joins_numbers else PAIR
+    if joins_numbers:
+        return UNIT
+    return PAIR
 
 
 def _after_conjunction(place: Place) -> float | None:
@@ -207,7 +213,9 @@ def _after_auxiliary(place: Place) -> float | None:
     if kind in _JOINING:
         return PREPOSITION
     if kind in ("preposition", "determiner", "quantifier", "number"):
-        return PHRASE if place.tongue in _VERBS_LAST else LOOSE - 4
+        if place.tongue in _VERBS_LAST:
+            return PHRASE
+        return LOOSE - 4
     if place.tongue in _VERBS_LAST and kind == "content" and place.is_capital:
         return PHRASE
     return PAIR
@@ -216,18 +224,24 @@ def _after_auxiliary(place: Place) -> float | None:
 def _after_degree(place: Place) -> float | None:
     if place.word.kind in (*_JOINING, "pronoun"):
         return None
-    return LOOSE if place.begins_phrase else PAIR - 4
+    if place.begins_phrase:
+        return LOOSE
+    return PAIR - 4
 
 
 def _after_quantifier(place: Place) -> float | None:
     kind = place.word.kind
     if kind in (*_JOINING, "auxiliary"):
         return None
-    return LOOSE if place.begins_phrase and kind != "of" else PAIR - 4
+    if place.begins_phrase and kind != "of":
+        return LOOSE
+    return PAIR - 4
 
 
 def _after_adjective(place: Place) -> float | None:
-    return PAIR + 4 if place.word.kind in _CONTENT else None
+    if place.word.kind in _CONTENT:
+        return PAIR + 4
+    return None
 
 
 def _after_genitive(place: Place) -> float | None:
@@ -235,14 +249,18 @@ def _after_genitive(place: Place) -> float | None:
     word = place.before.tail
     if not word.endswith("'s") or word in place.known.pronouns:
         return None
-    return PAIR + 4 if place.word.kind in _CONTENT else None
+    if place.word.kind in _CONTENT:
+        return PAIR + 4
+    return None
 
 
 def _after_adverb(place: Place) -> float | None:
     word = place.before.tail
     if place.tongue != "en" or not word.endswith("ly") or len(word) < 5:
         return None
-    return LOOSE if place.word.kind in _CONTENT else None
+    if place.word.kind in _CONTENT:
+        return LOOSE
+    return None
 
 
 def _before_noun(place: Place) -> float | None:
@@ -288,12 +306,16 @@ def _object(place: Place) -> float | None:
         return None
     if word.head not in place.known.determiners or following is None or word.closes:
         return PAIR
-    return None if following.kind in (*_CONTENT, "degree") else PAIR
+    if following.kind in (*_CONTENT, "degree"):
+        return None
+    return PAIR
 
 
 def _unit_behind(place: Place) -> float | None:
     before = place.before.tail
-    return UNIT if before in UNITS or before in place.known.behind else None
+    if before in UNITS or before in place.known.behind:
+        return UNIT
+    return None
 
 
 def _particle(place: Place) -> float | None:
@@ -309,7 +331,9 @@ def _particle(place: Place) -> float | None:
 
 
 def _last_preposition(place: Place) -> float | None:
-    return PAIR if place.word.closes else None
+    if place.word.closes:
+        return PAIR
+    return None
 
 
 def _inverted_pronoun(place: Place) -> float | None:
@@ -317,7 +341,9 @@ def _inverted_pronoun(place: Place) -> float | None:
     before = place.before.tail
     if before in place.known.auxiliaries:
         return PAIR
-    return PAIR if place.tongue in _VERBS_LAST and place.is_verb(before) else None
+    if place.tongue in _VERBS_LAST and place.is_verb(before):
+        return PAIR
+    return None
 
 
 def _joining_two(place: Place) -> float | None:
@@ -329,14 +355,18 @@ def _joining_two(place: Place) -> float | None:
         return LOOSE
     is_pair = place.before.tail_kind == "content" and following.kind == "content"
     is_last = place.at + 2 >= len(place.texts) or following.closes
-    return LOOSE if is_pair and is_last else None
+    if is_pair and is_last:
+        return LOOSE
+    return None
 
 
 def _last_verb(place: Place) -> float | None:
     """The verb that a clause waited for."""
     word = place.word
     may_be_verb = place.texts[place.at][:1].islower() and word.kind in ("content", "auxiliary")
-    return LOOSE if place.tongue in _VERBS_LAST and may_be_verb and word.closes else None
+    if place.tongue in _VERBS_LAST and may_be_verb and word.closes:
+        return LOOSE
+    return None
 
 
 _PRECEDING: tuple[tuple[str | None, Rule], ...] = (
@@ -372,7 +402,9 @@ def _before_preposition(place: Place) -> float:
     head = following.head if following is not None else ""
     if head in place.known.object_pronouns or head in ("it", "that", "this"):
         return PLAIN  # two short words, such as `for us`
-    return PHRASE + 1 if place.is_verb(place.before.tail) else PREPOSITION
+    if place.is_verb(place.before.tail):
+        return PHRASE + 1
+    return PREPOSITION
 
 
 def _before_to(place: Place) -> float:
@@ -389,7 +421,9 @@ def _before_to(place: Place) -> float:
 
 def _before_number(place: Place) -> float:
     is_figure = place.word.head[:1].isdigit()
-    return PLAIN + 4 if is_figure and not place.is_verb(place.before.tail) else PHRASE
+    if is_figure and not place.is_verb(place.before.tail):
+        return PLAIN + 4
+    return PHRASE
 
 
 _BY_KIND: dict[str, Callable[[Place], float]] = {

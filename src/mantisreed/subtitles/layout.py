@@ -334,7 +334,7 @@ class _Shape:
         self._runs: Ints = np.array(tokens.run)
         self._penalties: Floats = np.array([*penalties, 0.0])
         self._spaces: Ints = np.array([0 if glued else 1 for glued in tokens.is_glued])
-        widths = np.array([text_width(text) for text in tokens.texts]) + self._spaces
+        widths = np.array(list(map(text_width, tokens.texts))) + self._spaces
         self._edges: Ints = np.concatenate(([0], np.cumsum(widths)))
         # How many sentences end before each word, the first one's own beginning not counted.
         self._sentence_ends: Ints = np.concatenate(

@@ -137,7 +137,7 @@ def by_speech(
         speech, np.unique([start for start, _ in speech] if onsets is None else onsets)
     )
     starts = np.array([cue.start for cue in cues])
-    lengths = np.array([_spoken_length(cue) for cue in cues])
+    lengths = np.array(list(map(_spoken_length, cues)))
     ways = [(*_offsets(starts * factor, lengths, target), name, factor) for name, factor in RATES]
     # Among rates that do equally well the one that changes least is right.
     _, offsets, name, factor = max(ways, key=lambda way: (round(way[0], 1), -abs(way[3] - 1.0)))

@@ -72,9 +72,7 @@ def facts_of(text: str, tongue: str) -> WordFacts:
         in_phrase = "begins"
     elif tail_kind != "content" and tail not in known.adjectives:
         in_phrase = "ends"
-    brackets = sum(text.count(mark) for mark in _OPENING) - sum(
-        text.count(mark) for mark in _CLOSING
-    )
+    brackets = sum(map(text.count, _OPENING)) - sum(map(text.count, _CLOSING))
     return WordFacts(
         bare=bare,
         head=head,

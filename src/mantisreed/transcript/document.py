@@ -268,7 +268,7 @@ def _rounded(value: object) -> object:
     if isinstance(value, dict):
         return {key: _rounded(item) for key, item in value.items()}
     if isinstance(value, (list, tuple)):
-        return [_rounded(item) for item in value]
+        return list(map(_rounded, value))
     return value
 
 
@@ -279,7 +279,7 @@ def _whole(value: object) -> object:
     if isinstance(value, dict):
         return {_whole(key): _whole(item) for key, item in value.items()}
     if isinstance(value, (list, tuple)):
-        return [_whole(item) for item in value]
+        return list(map(_whole, value))
     return value
 
 
@@ -298,7 +298,7 @@ def with_speaker_names(passages: tuple[Passage, ...], names: str) -> tuple[Passa
         names: with semicolons between.
     """
     labels = list(speakers_of(passages))
-    numbers = [_NUMBERED.fullmatch(label) for label in labels]
+    numbers = list(map(_NUMBERED.fullmatch, labels))
     if all(numbers) and len({found[1] for found in numbers if found}) == 1:
         labels = [
             found[0] for found in sorted(filter(None, numbers), key=lambda found: int(found[2]))

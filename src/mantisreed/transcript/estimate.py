@@ -67,7 +67,7 @@ def estimated_words(texts: Sequence[str], speech: Sequence[Span]) -> list[Word]:
     """Words laid over stretches of speech, of which there is at least one."""
     if not texts:
         return []
-    lengths = np.array([spoken_length(text) for text in texts])
+    lengths = np.array(list(map(spoken_length, texts)))
     words: list[Word] = []
     for (first, last), (start, end) in zip(_best_runs(texts, lengths, speech), speech, strict=True):
         if last > first:
@@ -221,7 +221,7 @@ class _Costs:
     def __init__(
         self, texts: Sequence[str], lengths: NDArray[np.float64], stretches: NDArray[np.float64]
     ) -> None:
-        kinds = [_kind(text) for text in texts]
+        kinds = list(map(_kind, texts))
         before = np.concatenate([[0.0], np.cumsum(lengths)])
         # Seconds for each unit of length.
         self.pace = max(float(stretches.sum() / before[-1]), _NO_TIME)

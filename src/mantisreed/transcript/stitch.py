@@ -149,7 +149,7 @@ class _Whole:
 
     def passages(self) -> list[Passage]:
         """All passages, put together."""
-        return [_merged(parts) for parts in self._parts]
+        return list(map(_merged, self._parts))
 
     def _add(self, passages: Sequence[Passage], *, is_one: bool) -> None:
         for number, passage in enumerate(passages):
@@ -258,7 +258,7 @@ class _Overlap:
         later = _words_of(self._after, lambda word: word.start >= self._end)
         timeless = [p for p in self._before if not p.words and (p.start + p.end) / 2 <= middle]
         timeless += [p for p in self._after if not p.words and (p.start + p.end) / 2 > middle]
-        ours = {id(passage) for passage in self._before}
+        ours = set(map(id, self._before))
 
         def named(heard: _Heard) -> str | None:
             speaker = heard.passage.speaker

@@ -245,5 +245,5 @@ def is_right_to_left(text: str, language: str | None = None) -> bool:
         return subtags[0] in _REVERSED
     if text.isascii():
         return False
-    classes = [unicodedata.bidirectional(character) for character in text]
+    classes = list(map(unicodedata.bidirectional, text))
     return sum(one in ("R", "AL") for one in classes) > classes.count("L")

@@ -151,7 +151,10 @@ class _Outline:
 
     def peaks(self, duration: float) -> tuple[NDArray[np.uint8], int]:
         """The levels in steps, 0 to 255 of the loudest, and how many steps are in a second."""
-        levels = np.concatenate(self._levels) if self._levels else np.zeros(1, np.int16)
+        if self._levels:
+            levels = np.concatenate(self._levels)
+        else:
+            levels = np.zeros(1, np.int16)
         per_second = _PEAKS
         if duration > _LONG:
             per_second = _PEAKS_OF_LONG

@@ -247,7 +247,10 @@ class _ShowingTransport:
 
     def __init__(self, card: EngineCard, transport: Transport, show: Show) -> None:
         self._transport, self._show = transport, show
-        session = {card.session_name: card.session} if card.session is not None else {}
+        if card.session is not None:
+            session = {card.session_name: card.session}
+        else:
+            session = {}
         self._steps: Mapping[str, Step] = {**session, **dict(card.sequence)}
         self._is_session = frozenset(session)
         self._hidden: list[Secret] = []

@@ -56,10 +56,8 @@ def run(console: Console, asked: Arguments) -> int:
         pieces = ledger.listing.pieces(record.id)
         followed = ledger.follow_ups.of_job(record.id)
     if asked.as_json:
-        described = _described(record) | {"pieces": [_described_piece(piece) for piece in pieces]}
-        console.document(
-            described | {"follow_ups": [_described_follow_up(one) for one in followed]}
-        )
+        described = _described(record) | {"pieces": list(map(_described_piece, pieces))}
+        console.document(described | {"follow_ups": list(map(_described_follow_up, followed))})
     else:
         _print_pieces(console, record, pieces)
         if followed:
@@ -69,7 +67,7 @@ def run(console: Console, asked: Arguments) -> int:
 
 def _show_jobs(console: Console, records: Sequence[JobRecord], count: int, *, as_json: bool) -> int:
     if as_json:
-        console.document({"jobs": [_described(record) for record in records], "count": count})
+        console.document({"jobs": list(map(_described, records)), "count": count})
         return 0
     _print_jobs(console, records)
     if count > len(records):
@@ -155,7 +153,10 @@ def _print_pieces(console: Console, record: JobRecord, pieces: Sequence[PieceRec
 
 def _rows_of(number: int, piece: PieceRecord) -> Iterator[tuple[str, ...]]:
     """A row for each attempt; the piece itself stands in the first one."""
-    state = "kept reply" if piece.saved else piece.state
+    if piece.saved:
+        state = "kept reply"
+    else:
+        state = piece.state
     first = (f"{number}", clock(piece.start), clock(piece.end), state)
     if not piece.attempts:
         yield *first, "", "", ""

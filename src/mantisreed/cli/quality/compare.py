@@ -52,7 +52,7 @@ def run(console: Console, asked: Arguments) -> int:
     workspace = open_workspace(asked.config)
     names = tuple(name.strip() for name in asked.engines.split(",") if name.strip())
     options = run_options(workspace, asked.options | {"no_follow_ups": True})
-    references = tuple(read_reference(name) for name in asked.reference)
+    references = tuple(map(read_reference, asked.reference))
     with Progress(console) as progress:
         hooks = ComparisonHooks(lambda costs: _tell_costs(console, costs), progress.show)
         found = compare(
@@ -205,12 +205,15 @@ def _described(found: Compared) -> dict[str, Any]:
     for number, recording in enumerate(found.recordings):
         comparison = found.comparisons[number]
         compared = [found.results[at].engine for at in found.having(number)]
-        differences = [] if comparison is None else _differences_as_json(comparison)
+        if comparison is None:
+            differences = []
+        else:
+            differences = _differences_as_json(comparison)
         recordings.append(
             {"recording": recording.label, "compared": compared, "differences": differences}
         )
     return {
-        "engines": [_result_as_json(result) for result in found.results],
+        "engines": list(map(_result_as_json, found.results)),
         "agreement": [[_rounded(share, 4) for share in row] for row in found.agreement],
         "recordings": recordings,
     }
@@ -248,4 +251,6 @@ def _differences_as_json(comparison: Comparison) -> list[dict[str, Any]]:
 
 
 def _rounded(share: float | None, digits: int) -> float | None:
-    return None if share is None else round(share, digits)
+    if share is None:
+        return None
+    return round(share, digits)

@@ -80,7 +80,7 @@ def _scores(console: Console, asked: Arguments, without: Sequence[str]) -> list[
     true = read_reference(asked.reference)
     tongue = asked.language or true.language
     said = tokens_of(true, without, tongue)
-    read = [read_reference(name) for name in asked.transcripts]
+    read = list(map(read_reference, asked.transcripts))
     names = list(map(printable, asked.transcripts))
     pairs = zip(names, read, strict=True)
     console.notes(check_same_recordings([(printable(asked.reference), true), *pairs]))

@@ -26,7 +26,7 @@ class Arguments:
 
 def run(console: Console, asked: Arguments) -> int:
     """Align, vote, write, say how far the transcripts agree."""
-    sources = [Path(one) for one in asked.transcripts]
+    sources = list(map(Path, asked.transcripts))
     read = [read_script(source).as_transcript(source.stem) for source in sources]
     names = [printable(str(source)) for source in sources]
     console.notes(check_same_recordings(list(zip(names, read, strict=True))))

@@ -56,7 +56,7 @@ def run(console: Console, asked: Arguments) -> int:
 
 
 def _serve(console: Console, workspace: Workspace, asked: Arguments) -> int:
-    folders = tuple(Path(folder) for folder in asked.allow)
+    folders = tuple(map(Path, asked.allow))
     for folder in folders:
         if not folder.is_dir():
             raise InputError("no such folder", where=f"--allow {folder}")
@@ -77,7 +77,7 @@ def _serve(console: Console, workspace: Workspace, asked: Arguments) -> int:
         max_stored=_bytes(asked.max_stored, "--max-stored"),
         stop_within=usual.stop_within if waits is None else waits,
         keys=workspace.call_keys(),
-        proxies=tuple(network_given(one) for one in asked.proxy),
+        proxies=tuple(map(network_given, asked.proxy)),
         root_path=prefix_given(asked.root_path),
     )
     serve(

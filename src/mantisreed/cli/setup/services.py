@@ -27,7 +27,7 @@ def run(console: Console, asked: Arguments) -> int:
     workspace = open_workspace(asked.config)
     found = service_facts(workspace, is_offline=asked.offline)
     if asked.as_json:
-        console.document({"services": [_described(one) for one in found]})
+        console.document({"services": list(map(_described, found))})
     elif not found:
         console.note("no text service in these settings; docs/flows.md shows how a card looks")
     else:

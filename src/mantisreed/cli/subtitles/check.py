@@ -126,7 +126,7 @@ def _described(
     return {
         "file": printable(name),
         "cues": len(cues),
-        "findings": [_as_json(finding) for finding in findings],
+        "findings": list(map(_as_json, findings)),
         "notes": list(notes),
     }
 
@@ -174,7 +174,7 @@ def _print(
     for note in notes:
         console.note(f"note: {printable(name)}: {note}")
     if findings:
-        console.rows(_HEADINGS, [_row_of(finding) for finding in findings])
+        console.rows(_HEADINGS, list(map(_row_of, findings)))
     rules = ", ".join(
         f"{count} {rule}" for rule, count in Counter(one.rule for one in findings).most_common()
     )

@@ -71,7 +71,7 @@ def run(console: Console, asked: Arguments) -> int:
     _check_files(asked.files, asked.to, asked.into, join=asked.join, offsets=asked.offsets)
     if asked.into is not None:
         forms = chosen_formats(format_names(asked.to) or [])
-        sources = [Path(file) for file in asked.files]
+        sources = list(map(Path, asked.files))
         targets = _targets(sources, Path(asked.into), forms)
         for source, of_source in zip(sources, targets, strict=True):
             for target, one in of_source:
@@ -87,9 +87,7 @@ def run(console: Console, asked: Arguments) -> int:
     else:
         forms = (format_of(Path(last)),)
     if last != "-":
-        check_target(
-            Path(last), [Path(name) for name in names], forms[0], overwrite=asked.overwrite
-        )
+        check_target(Path(last), list(map(Path, names)), forms[0], overwrite=asked.overwrite)
     scripts = [read_script(Path(name), reading) for name in names]
     if asked.join:
         script = _joined(console, scripts, asked.offsets)

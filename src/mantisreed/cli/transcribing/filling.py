@@ -109,7 +109,7 @@ def _results(outcome: Outcome) -> dict[str, Any]:
             "text": " ".join(passage.text for passage in transcript.passages),
             "words": len(transcript.words),
             "confidence": None if confidence is None else round(confidence, 3),
-            "files": "; ".join(printable(path) for path in outcome.files),
+            "files": "; ".join(map(printable, outcome.files)),
         }
     if outcome.error:
         results["error"] = str(outcome.error)

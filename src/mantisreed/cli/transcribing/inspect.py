@@ -44,7 +44,7 @@ def run(console: Console, asked: Arguments) -> int:
 
         draw_examination(Path(asked.plot), found[0].recording.name, found[0].examination)
     if asked.as_json:
-        console.document({"recordings": [_described(one) for one in found]})
+        console.document({"recordings": list(map(_described, found))})
     for number, one in enumerate(found):
         if one.examination and not asked.as_json:
             console.result(

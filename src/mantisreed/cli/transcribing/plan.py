@@ -82,7 +82,7 @@ def _draw(path: Path, planned: Sequence[PlannedRecording], track: int | None) ->
 
 
 def _print_json(console: Console, planned: Sequence[PlannedRecording]) -> None:
-    console.document({"recordings": [_described(plan) for plan in planned]})
+    console.document({"recordings": list(map(_described, planned))})
 
 
 def _described(plan: PlannedRecording) -> dict[str, object]:

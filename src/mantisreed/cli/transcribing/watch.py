@@ -133,7 +133,7 @@ def _tell(console: Console, outcome: Outcome, board: Board) -> None:
         parts.append(
             f"{short_duration(transcript.recording.duration)}, {len(transcript.words)} words"
         )
-        parts.append(" ".join(printable(path) for path in outcome.files))
+        parts.append(" ".join(map(printable, outcome.files)))
     if outcome.follow_ups:
         parts.append(
             f"then {', '.join(one.name for one in outcome.follow_ups if one.state == 'done')}"

@@ -141,7 +141,7 @@ class SessionOwnership:
 
     def take(self) -> None:
         """Show that this process is alive, by a lock of its connection."""
-        high, low = (_signed(half) for half in _halves(self.owner))
+        high, low = map(_signed, _halves(self.owner))
         deadline = time.monotonic() + _RECONNECT_SECONDS
         while True:
             (row,) = self._database.execute(

@@ -203,7 +203,7 @@ class FollowUps:
         return FollowUpOutcome(rule.name, "done", result=result, tally=tally)
 
     async def _end(self, known_by: str, result: Result, tally: Tally) -> None:
-        kept = {"kind": result.kind, "files": [str(path) for path in result.files]}
+        kept = {"kind": result.kind, "files": list(map(str, result.files))}
         end = FollowUpEnd(
             "done", None, kept, result.body, tally.characters, tally.cost, tally.currency
         )
@@ -252,7 +252,10 @@ class FollowUps:
     ) -> Result:
         if rule.service is not None:
             needed = rule.needs[0]
-            given = finished.transcript if needed == TRANSCRIPT else results[needed].value
+            if needed == TRANSCRIPT:
+                given = finished.transcript
+            else:
+                given = results[needed].value
             return await self._work(rule, finished, tally).done(given)
         return await self._tried_again(rule, lambda: self._delivered(rule, parcel))
 
@@ -361,7 +364,10 @@ def _applies(rule: FollowUp, finished: Finished) -> bool:
 def facts_of(finished: Finished, results: Mapping[str, Result]) -> dict[str, Any]:
     """All that is known of a recording, for templates, conditions and columns."""
     transcript = finished.transcript
-    confidence = transcript.mean_confidence if transcript else None
+    if transcript:
+        confidence = transcript.mean_confidence
+    else:
+        confidence = None
     return {
         "recording": finished.source.name,
         "source": finished.source.label,
@@ -432,7 +438,7 @@ def _known_by(
 def restored(record: FollowUpRecord, body: bytes | None) -> Result:
     """What a follow-up gave, as the ledger has it."""
     kind = str(record.result.get("kind", "nothing"))
-    files = tuple(Path(path) for path in record.result.get("files") or ())
+    files = tuple(map(Path, record.result.get("files") or ()))
     value: Any = None
     if body is not None and kind == "text":
         value = body.decode("utf-8", "replace")

@@ -102,7 +102,10 @@ class ServiceDesk:
             cost = None
         else:
             cost = price.per_thousand_characters * question.characters / 1000
-        currency = None if price is None else price.currency
+        if price is None:
+            currency = None
+        else:
+            currency = price.currency
         to_ask = QuestionToAsk(
             question_key(card, question), card.name, job, question.characters, cost, currency
         )

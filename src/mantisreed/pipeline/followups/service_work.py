@@ -140,7 +140,10 @@ class ServiceWork:
         found: list[str] = []
         for group, count in zip(groups, parts, strict=True):
             taken, came = came[:count], came[count:]
-            found += taken[0] if len(group) > 1 else [" ".join(one[0] for one in taken)]
+            if len(group) > 1:
+                found += taken[0]
+            else:
+                found += [" ".join(one[0] for one in taken)]
         waiting = iter(found)
         return [next(waiting) if text.strip() else "" for text in texts]
 
@@ -204,7 +207,10 @@ class ServiceWork:
         sounds = [read_sound(card, body) for body in answers]
         files = []
         for number, sound in enumerate(sounds, 1):
-            end = "" if len(sounds) == 1 else f"-{number}"
+            if len(sounds) == 1:
+                end = ""
+            else:
+                end = f"-{number}"
             name = f"{self.finished.stem}.{self.rule.name}{end}.{card.sound_format}"
             files.append(
                 await asyncio.to_thread(self.outputs.write_file, name, sound, self.finished.source)

@@ -96,14 +96,17 @@ def _shared_out(text: str, lengths: Sequence[int], language: str | None) -> list
     total, whole = sum(lengths) or 1, sum(len(word) + 1 for word in words)
     parts: list[list[str]] = [[] for _ in lengths]
     taken, index = 0, 0
-    due = lengths[0] / total * whole if lengths else 0.0
+    if lengths:
+        due = lengths[0] / total * whole
+    else:
+        due = 0.0
     for word in words:
         if index < len(lengths) - 1 and taken + len(word) / 2 > due:
             index += 1
             due += lengths[index] / total * whole
         parts[index].append(word)
         taken += len(word) + 1
-    return [joined(part) for part in parts]
+    return list(map(joined, parts))
 
 
 def _wrapped(text: str, length: int) -> list[str]:

@@ -35,17 +35,16 @@ from mantisreed.files import bytes_digest, cannot_write
 from mantisreed.folders import forget
 from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.writer import LedgerWriter
-from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.followups.checking import check_follow_ups
 from mantisreed.pipeline.incoming.live_files import FOLDER, PHRASES_FILE, GrowingOutputs
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome, State, finished_recording
 from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.runner import Runner, rest
 from mantisreed.pipeline.transcribe import (
     LateTransport,
     RunHooks,
-    batch_services,
     check_links,
     follow_ups_maker,
     ledger_of,
@@ -179,18 +178,16 @@ class _Session:
     live: LiveOptions
     on_phrase: Callable[[PhraseOutcome], None]
     _phrases: dict[str, tuple[int, float, float]] = field(default_factory=dict)
-    _waiting: list[Source] = field(default_factory=list)
     _count: int = 0
     _failed: int = 0
     _seconds: float = 0.0
     _untold: dict[int, PhraseOutcome | None] = field(default_factory=dict)
     _told_early: set[int] = field(default_factory=set)
     _next_told: int = 1
-    _is_over: bool = False
     _was_last_try: bool = False
     _stop: threading.Event = field(default_factory=threading.Event)
     _error: Exception | None = None
-    _budget: Budget = field(default_factory=Budget)
+    _runner: Runner = field(init=False)
     _folder: Path = field(init=False)
     _name: str = field(init=False)
     _growing: GrowingOutputs = field(init=False)
@@ -204,21 +201,16 @@ class _Session:
         stem = self.outputs.stem_for(source)
         self.outputs.check(stem)
         self._growing = GrowingOutputs(self.outputs, stem, self._folder / PHRASES_FILE)
-        loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()
+        loop = asyncio.get_running_loop()
         reader = threading.Thread(
-            target=self._read, args=(stream, loop, found), name="listening", daemon=True
+            target=self._read, args=(stream, loop), name="listening", daemon=True
         )
         # What is under way in a phrase is never thrown away by the first interruption.
         with DecodingWorkers() as workers, interruptible(self._stop.set):
             workers.warm_up()
+            self._runner = self._runner_with(workers)
             reader.start()
-            price = self.options.card.price
-            currency = price.currency if price else ""
-            self._budget = budget = Budget(self.options.wanted.spend_limit, currency)
-            while not self._is_over or self._waiting:
-                await self._one_batch(found, workers, budget)
-                if not self._waiting or not await self._again(found):
-                    break
+            await self._runner.run(self._rest)
         for number in sorted(self._untold):
             self._tell_now(number)
         if self._error is not None and not self._seconds:
@@ -228,12 +220,27 @@ class _Session:
             await self._followed(outcome, stem), self._count, self._failed, self._seconds
         )
 
-    def _read(
-        self,
-        stream: BinaryIO,
-        loop: asyncio.AbstractEventLoop,
-        found: "asyncio.Queue[Source | None]",
-    ) -> None:
+    def _runner_with(self, workers: DecodingWorkers) -> Runner:
+        """What takes phrases to their transcripts; follow-ups are of the whole."""
+        wanted = msgspec.structs.replace(self.options.wanted, translations=(), is_followed=False)
+        own = Outputs(
+            self._folder / "transcripts",
+            self.workspace.hidden,
+            chosen_formats(["json"]),
+            overwrite=True,
+        )
+        price = self.options.card.price
+        return Runner(
+            self.workspace,
+            replace(self.options, wanted=wanted),
+            own,
+            RunHooks(workers=workers),
+            kinds=[Source(Path("-"))],
+            has_to_wait=self._ended,
+            budget=Budget(self.options.wanted.spend_limit, price.currency if price else ""),
+        )
+
+    def _read(self, stream: BinaryIO, loop: asyncio.AbstractEventLoop) -> None:
         """Hear the stream, on a thread of its own: its phrases go to disk at once."""
         listener: PhraseListener | None = None
         try:
@@ -245,7 +252,7 @@ class _Session:
                 )
                 self._seconds += len(samples) / rate
                 for phrase in listener.hear(samples):
-                    self._give(phrase, rate, loop, found)
+                    self._give(phrase, rate, loop)
         except (
             Exception
         ) as error:  # what was heard until then is written, and why it broke off is told
@@ -253,22 +260,12 @@ class _Session:
             self._error = error
         try:
             for phrase in listener.finish() if listener else ():
-                self._give(phrase, rate, loop, found)
+                self._give(phrase, rate, loop)
         finally:
             with suppress(RuntimeError):  # the loop has ended, and nobody waits
-                loop.call_soon_threadsafe(self._end, found)
+                loop.call_soon_threadsafe(self._runner.end)
 
-    def _end(self, found: "asyncio.Queue[Source | None]") -> None:
-        self._is_over = True
-        found.put_nowait(None)
-
-    def _give(
-        self,
-        phrase: LivePhrase,
-        rate: int,
-        loop: asyncio.AbstractEventLoop,
-        found: "asyncio.Queue[Source | None]",
-    ) -> None:
+    def _give(self, phrase: LivePhrase, rate: int, loop: asyncio.AbstractEventLoop) -> None:
         self._count += 1
         path = self._folder / f"{self._count:06d}.wav"
         place = self._count, phrase.start, phrase.start + len(phrase.samples) / rate
@@ -279,7 +276,7 @@ class _Session:
             loop.call_soon_threadsafe(self._lose, *place, cannot_write(path, error))
             return
         self._phrases[path.name] = place
-        loop.call_soon_threadsafe(found.put_nowait, Source(path))
+        loop.call_soon_threadsafe(self._runner.give, Source(path))
 
     def _lose(self, number: int, start: float, end: float, error: MantisreedError) -> None:
         """A phrase could not be kept, and was not sent."""
@@ -294,40 +291,12 @@ class _Session:
         except OutputError as error:
             _log.warning("%s", error)  # all is written once more at the end
 
-    async def _one_batch(
-        self, found: "asyncio.Queue[Source | None]", workers: DecodingWorkers, budget: Budget
-    ) -> None:
-        """Send phrases as they come, until the stream ends or an engine is left alone."""
-
-        def ended(outcome: Outcome) -> None:
-            if self._ended(outcome):
-                found.put_nowait(None)
-
-        hooks = RunHooks(workers=workers, on_outcome=ended)
-        own = Outputs(
-            self._folder / "transcripts",
-            self.workspace.hidden,
-            chosen_formats(["json"]),
-            overwrite=True,
-        )
-        async with AsyncExitStack() as stack:
-            # Follow-ups are of the whole.
-            wanted = msgspec.structs.replace(
-                self.options.wanted, translations=(), is_followed=False
-            )
-            alone = replace(self.options, wanted=wanted)
-            services = await batch_services(
-                stack, self.workspace, alone, [Source(Path("-"))], hooks
-            )
-            await Batch(alone, own, services, budget=budget).follow(found)
-
     def _ended(self, outcome: Outcome) -> bool:
         """Tell and keep what became of a phrase; whether it has to wait."""
         number, start, end = self._phrases[outcome.recording.path.name]
         if outcome.state == "waiting" and not isinstance(
             outcome.error, (SpendLimitError, InterruptedRunError)
         ):
-            self._waiting.append(outcome.recording)
             self.on_phrase(PhraseOutcome(start, end, "waiting", error=outcome.error))
             self._tell(number, None)
             return True
@@ -370,27 +339,16 @@ class _Session:
         if told is not None:
             self.on_phrase(told)
 
-    async def _again(self, found: "asyncio.Queue[Source | None]") -> bool:
-        """Try phrases again that wait for an engine, after a while; once the stream is over only
-        once more.
+    async def _rest(self) -> bool:
+        """Let the engine rest; whether phrases that wait for it are tried again: once the stream is
+        over, only once more.
         """
-        was_over = self._is_over
-        for _ in range(round(self.live.again / 0.1)):
-            if self._stop.is_set():
-                break
-            await asyncio.sleep(0.1)
-        waiting, self._waiting = self._waiting, []
+        was_over = self._runner.is_over
+        await rest(self.live.again, self._stop.is_set)
         if was_over and self._was_last_try:
-            self._give_up(waiting)
+            self._give_up(self._runner.waiting)
             return False
         self._was_last_try = was_over
-        # What came meanwhile stands behind; a sign of the end among it must not end the next batch
-        # too early.
-        came = [found.get_nowait() for _ in range(found.qsize())]
-        for source in (*waiting, *(one for one in came if one is not None)):
-            found.put_nowait(source)
-        if self._is_over:
-            found.put_nowait(None)
         return True
 
     def _give_up(self, waiting: Sequence[Source]) -> None:
@@ -469,7 +427,8 @@ class _Session:
             assert make is not None
             writer = LedgerWriter(lambda: ledger_of(self.workspace))
             stack.callback(writer.close)
-            follow_ups = make(writer.perform, self.outputs, lambda job: (self._budget,))
+            budget = self._runner.budget or Budget()
+            follow_ups = make(writer.perform, self.outputs, lambda job: (budget,))
             job = outcome.transcript.job if outcome.transcript else None
             finished = finished_recording(outcome, stem, self.outputs.names, job, None)
             ended = [*await follow_ups.after(finished), *await follow_ups.at_the_end()]

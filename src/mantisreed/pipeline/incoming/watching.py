@@ -6,7 +6,6 @@ import asyncio
 import shutil
 import time
 from collections.abc import Callable, Sequence
-from contextlib import AsyncExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -14,16 +13,15 @@ from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import InputError, RefusedError, SpendLimitError, UnreachableError, reason_of
 from mantisreed.files import FileState, is_open_for_writing, printable
 from mantisreed.jobs.budget import Budget
-from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.followups.checking import check_follow_ups
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.runner import Runner, rest
 from mantisreed.pipeline.transcribe import (
     RunHooks,
-    batch_services,
     check_links,
     outputs_of_run,
 )
@@ -113,7 +111,7 @@ def watch(
     if not addresses and not any(folder.is_dir() for folder in folders):
         where = ", ".join(map(printable, folders))
         raise InputError("this is no folder, and cannot be watched", where=where)
-    check_links(workspace, checked.card, [Source(folder) for folder in folders])
+    check_links(workspace, checked.card, list(map(Source, folders)))
     check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     if watching.move_done is not None:
@@ -125,9 +123,7 @@ def watch(
 
 @dataclass(slots=True)
 class _Keeper:
-    """Takes recordings as they come, through one batch after the other: a new one when an engine
-    was left alone.
-    """
+    """Finds recordings as they come, gives them to a runner, and notes what is done with."""
 
     workspace: Workspace
     options: TranscriptionOptions
@@ -136,25 +132,18 @@ class _Keeper:
     hooks: WatchHooks
     folders: Sequence[Path]
     addresses: Sequence[str]
-    _waiting: list[Source] = field(default_factory=list)
     _states: dict[str, FileState] = field(default_factory=dict)
-    _is_over: bool = False
     _under_way: int = 0
     _last: float = 0.0
-    _batch: Batch | None = None
-    _budget: Budget = field(init=False)
-
-    def __post_init__(self) -> None:
-        price = self.options.card.price
-        # For all that is watched, however often a batch has to begin anew.
-        self._budget = Budget(self.options.wanted.spend_limit, price.currency if price else "")
+    _memory: WatchMemory = field(init=False)
+    _runner: Runner = field(init=False)
 
     async def keep(self, selection: Selection) -> None:
-        loop, found = asyncio.get_running_loop(), asyncio.Queue[Source | None]()
+        loop = asyncio.get_running_loop()
         memory = WatchMemory(self.workspace.hidden, self.folders, self.addresses)
 
         def come(source: Source, state: FileState) -> None:
-            loop.call_soon_threadsafe(self._come, source, state, found)
+            loop.call_soon_threadsafe(self._come, source, state)
 
         def tell_problem(place: str, why: str | None) -> None:
             loop.call_soon_threadsafe(self.hooks.on_problem, place, why)
@@ -176,70 +165,53 @@ class _Keeper:
             every=self.watching.every,
             on_problem=tell_problem,
         )
-        self._last = time.monotonic()
-
-        def interrupt() -> None:
-            self._is_over = True
-            if self._batch is not None:
-                self._batch.interrupt()
-            found.put_nowait(None)
-
-        with DecodingWorkers() as workers, interruptible(interrupt):
+        self._last, self._memory = time.monotonic(), memory
+        price = self.options.card.price
+        with DecodingWorkers() as workers:
+            self._runner = Runner(
+                self.workspace,
+                self.options,
+                self.outputs,
+                RunHooks(workers=workers, on_event=self.hooks.on_event),
+                kinds=list(map(Source, self.folders)),  # what comes is never a link
+                has_to_wait=self._ended,
+                # For all that is watched, however often a round has to begin anew.
+                budget=Budget(self.options.wanted.spend_limit, price.currency if price else ""),
+            )
             watch.start()
             looks.start()
-            ending = asyncio.create_task(self._end_when_idle(found, watch, looks))
+            ending = asyncio.create_task(self._end_when_idle(watch, looks))
             try:
-                while not self._is_over:
-                    await self._one_batch(found, workers, memory)
-                    await self._pause(found)
+                with interruptible(self._runner.interrupt):
+                    await self._runner.run(self._rest)
             finally:
                 ending.cancel()
                 await asyncio.to_thread(watch.stop)
                 await asyncio.to_thread(looks.stop)
 
-    def _come(
-        self, source: Source, state: FileState, found: "asyncio.Queue[Source | None]"
-    ) -> None:
+    def _come(self, source: Source, state: FileState) -> None:
         self._under_way += 1
         self._states[source.key] = state
         self.hooks.on_found(source)
         self._last = time.monotonic()
-        found.put_nowait(source)
+        self._runner.give(source)
 
-    async def _one_batch(
-        self, found: "asyncio.Queue[Source | None]", workers: DecodingWorkers, memory: WatchMemory
-    ) -> None:
-        """Take what comes until something has to wait."""
-
-        def ended(outcome: Outcome) -> None:
-            if self._ended(outcome, memory):
-                found.put_nowait(None)
-
-        hooks = RunHooks(workers=workers, on_event=self.hooks.on_event, on_outcome=ended)
-        files = [Source(folder) for folder in self.folders]  # what comes is never a link
-        async with AsyncExitStack() as stack:
-            services = await batch_services(stack, self.workspace, self.options, files, hooks)
-            self._batch = Batch(self.options, self.outputs, services, budget=self._budget)
-            await self._batch.follow(found)
-            self._batch = None
-
-    def _ended(self, outcome: Outcome, memory: WatchMemory) -> bool:
+    def _ended(self, outcome: Outcome) -> bool:
         """Note what became of a recording; whether it has to wait."""
         source = outcome.recording
         self._last = time.monotonic()
         if outcome.state == "waiting" or _is_no_fault_of_its_own(outcome):
-            self._waiting.append(source)
-            if not self._is_over:
+            if not self._runner.is_over:
                 self.hooks.on_outcome(outcome)
             if isinstance(outcome.error, SpendLimitError):
-                self._is_over = True  # no waiting lets it spend more
+                self._runner.is_over = True  # no waiting lets it spend more
             return True
         self._under_way -= 1
         # As it was when it came: what was written over it meanwhile is another recording.
         state = self._states.pop(source.key, None)
         if outcome.state in _FINISHED:
             if state is not None:
-                memory.note(source, state)
+                self._memory.note(source, state)
             if self._may_be_moved(outcome, state):
                 self._move(source)
         self.hooks.on_outcome(outcome)
@@ -273,21 +245,17 @@ class _Keeper:
         except OSError as error:
             self.hooks.on_note(f"{source.label} could not be moved ({reason_of(error)})")
 
-    async def _pause(self, found: "asyncio.Queue[Source | None]") -> None:
-        """Let an engine that was left alone rest, and then try again what waits for it."""
-        if self._is_over or not self._waiting:
-            return
-        self.hooks.on_note(f"{len(self._waiting)} wait; tried again in {self.watching.again:.0f} s")
-        until = time.monotonic() + self.watching.again
-        while time.monotonic() < until and not self._is_over:
-            await asyncio.sleep(_LOOK)
-        for source in self._waiting:
-            found.put_nowait(source)
-        self._waiting.clear()
+    async def _rest(self) -> bool:
+        """Let an engine that was left alone rest; whether what waits for it is tried again."""
+        runner = self._runner
+        if runner.is_over:
+            return False
+        again = self.watching.again
+        self.hooks.on_note(f"{len(runner.waiting)} wait; tried again in {again:.0f} s")
+        await rest(again, lambda: runner.is_over)
+        return not runner.is_over
 
-    async def _end_when_idle(
-        self, found: "asyncio.Queue[Source | None]", *watches: FolderWatch | AddressWatch
-    ) -> None:
+    async def _end_when_idle(self, *watches: FolderWatch | AddressWatch) -> None:
         limit = self.watching.until_idle
         while limit is not None:
             await asyncio.sleep(min(_LOOK, limit / 2))
@@ -295,8 +263,7 @@ class _Keeper:
                 watch.is_waiting_for_files for watch in watches
             )
             if is_idle and time.monotonic() - self._last >= limit:
-                self._is_over = True
-                found.put_nowait(None)
+                self._runner.end()
                 return
 
 

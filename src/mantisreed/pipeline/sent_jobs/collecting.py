@@ -20,7 +20,6 @@ from mantisreed.engines.client import EngineResponse, Ticket
 from mantisreed.errors import (
     EngineError,
     InputError,
-    InternalError,
     InterruptedRunError,
     MantisreedError,
     OutputError,
@@ -53,7 +52,13 @@ from mantisreed.pipeline.options import (
     path_at,
     stored_options,
 )
-from mantisreed.pipeline.outcomes import Outcome, finished_recording, job_outcome, outcome_of
+from mantisreed.pipeline.outcomes import (
+    Outcome,
+    finished_recording,
+    job_outcome,
+    outcome_of,
+    told_outcome,
+)
 from mantisreed.pipeline.outputs import Outputs, formats_to_write
 from mantisreed.pipeline.recording import identity_of
 from mantisreed.pipeline.transcribe import (
@@ -96,7 +101,7 @@ def chosen_jobs(
     with closing(open_ledger(workspace)) as ledger:
         if not ids:
             return ledger.listing.jobs(Filter(states=states))[::-1]
-        found = [ledger.listing.job(beginning) for beginning in ids]
+        found = list(map(ledger.listing.job, ids))
         return list({record.id: record for record in found}.values())
 
 
@@ -154,7 +159,7 @@ def collect(
                 async with room:
                     return await collector.collected(job, wait=wait)
 
-            return list(await asyncio.gather(*(one(job) for job in jobs)))
+            return list(await asyncio.gather(*map(one, jobs)))
 
     return run_interruptibly(work())
 
@@ -217,28 +222,18 @@ class Collector:
     async def followed(self, record: JobRecord) -> Outcome:
         """Do what is left of the follow-ups of a job that is done; its outputs stay as they are."""
         named = Source(_path_of(record))
-        try:
-            stored = stored_options(record)
-            job = _Collected(
-                record, stored, options_of_job(self._workspace, record.engine, stored), named
-            )
-            assembled, _ = await self._kept(job)
-            outputs = self._outputs_of(stored)
-            files = tuple(path for path in outputs.paths(stored.output_stem) if path.exists())
-            outcome = Outcome(named, "done", assembled.transcript, files, job=record)
-            return await self._with_follow_ups(job, outcome, outputs)
-        except PostponedError as error:
-            return Outcome(named, "waiting", error=error, job=record)
-        except MantisreedError as error:
-            return Outcome(named, "failed", error=error, job=record)
-        except Exception as error:
-            _log.exception("the follow-ups of job %s failed by an internal error", record.id)
-            return Outcome(
-                named,
-                "failed",
-                error=InternalError.because(error, where=record.recording),
-                job=record,
-            )
+        outcome = await told_outcome(named, self._follow_ups_of(record, named), record.recording)
+        return replace(outcome, job=record)
+
+    async def _follow_ups_of(self, record: JobRecord, named: Source) -> Outcome:
+        stored = stored_options(record)
+        options = options_of_job(self._workspace, record.engine, stored)
+        job = _Collected(record, stored, options, named)
+        assembled, _ = await self._kept(job)
+        outputs = self._outputs_of(stored)
+        files = tuple(path for path in outputs.paths(stored.output_stem) if path.exists())
+        outcome = Outcome(named, "done", assembled.transcript, files, job=record)
+        return await self._with_follow_ups(job, outcome, outputs)
 
     async def _with_follow_ups(
         self, job: _Collected, outcome: Outcome, outputs: Outputs
@@ -276,21 +271,12 @@ class Collector:
     async def collected(self, record: JobRecord, *, wait: bool) -> Outcome:
         """What became of a job. Whatever goes wrong with it ends here, and is told."""
         named = Source(_path_of(record))
-        try:
-            stored = stored_options(record)
-            options = options_of_job(self._workspace, record.engine, stored)
-            outcome = await self._taken(_Collected(record, stored, options, named), wait=wait)
-        except PostponedError as error:
-            self._on_event(Event(named, "waiting", str(error)))
-            return Outcome(named, "waiting", error=error, job=record)
-        except MantisreedError as error:
-            self._on_event(Event(named, "failed"))
-            return Outcome(named, "failed", error=error, job=record)
-        except Exception as error:
-            _log.exception("job %s failed by an internal error", record.id)
-            self._on_event(Event(named, "failed"))
-            internal = InternalError.because(error, where=record.recording)
-            return Outcome(named, "failed", error=internal, job=record)
+        work = self._taken(record, named, wait=wait)
+        outcome = await told_outcome(named, work, record.recording)
+        if outcome.state in ("waiting", "failed"):
+            note = str(outcome.error) if outcome.state == "waiting" else ""
+            self._on_event(Event(named, outcome.state, note))
+            return replace(outcome, job=record)
         self._on_event(Event(named, "working" if outcome.state == "working" else "done"))
         now = await self._writer.perform(lambda ledger: ledger.listing.job(record.id))
         return replace(outcome, job=now)
@@ -317,8 +303,10 @@ class Collector:
         )
         await self._dispatcher(options).deliver(request, body)
 
-    async def _taken(self, job: _Collected, *, wait: bool) -> Outcome:
-        record, named = job.record, job.named
+    async def _taken(self, record: JobRecord, named: Source, *, wait: bool) -> Outcome:
+        stored = stored_options(record)
+        options = options_of_job(self._workspace, record.engine, stored)
+        job = _Collected(record, stored, options, named)
         if await self._writer.perform(lambda ledger: _is_another_process_at(ledger, record.id)):
             raise PostponedError("another process has it under way", where=record.recording)
         wanted = await self._wanted(record)
@@ -356,7 +344,7 @@ class Collector:
                 return error
             return None
 
-        return await asyncio.gather(*(ask(piece) for piece in pieces))
+        return await asyncio.gather(*map(ask, pieces))
 
     async def _wanted(self, record: JobRecord) -> list[PieceRecord]:
         pieces = await self._writer.perform(lambda ledger: ledger.listing.pieces(record.id))
@@ -650,7 +638,7 @@ def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, st
                 if job.state in ("done", "cancelled"):
                     told.append((job, f"is {job.state} already"))
                     continue
-                tickets = [Ticket(values) for values in ledger.requests.cancel(job.id)]
+                tickets = list(map(Ticket, ledger.requests.cancel(job.id)))
                 told.append((job, await _cancelled(workspace, job, tickets, transport)))
             return told
 

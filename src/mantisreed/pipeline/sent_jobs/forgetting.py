@@ -58,7 +58,7 @@ def forget(
         OutputError: an output cannot be removed.
     """
     with closing(open_ledger(workspace)) as ledger:
-        records = [ledger.listing.job(one) for one in ids]
+        records = list(map(ledger.listing.job, ids))
         return [
             _forgotten(workspace, ledger, record, with_outputs=with_outputs) for record in records
         ]

@@ -164,4 +164,6 @@ async def called(request: Request, call: str) -> Response:
 
 
 def _number(amount: Decimal | float | None) -> float | None:
-    return None if amount is None else float(amount)
+    if amount is None:
+        return None
+    return float(amount)

@@ -39,7 +39,7 @@ def routes(listener: Listener, key: str) -> list[BaseRoute]:
             )
         except RecordingError as error:
             return _fault(415, error.what)
-        return JSONResponse({"sightings": [_sighting(line) for line in hearing.lines]})
+        return JSONResponse({"sightings": list(map(_sighting, hearing.lines))})
 
     return [Route("/{account}/{shore}/calls", calls, methods=["POST"])]
 
