@@ -27,7 +27,8 @@ from mantisreed.subtitles.break_rules import UNIT
 from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import check_cues, reading_speed
 from mantisreed.subtitles.cues import Cue
-from mantisreed.subtitles.layout import broken_into_lines, lay_out
+from mantisreed.subtitles.layout import lay_out
+from mantisreed.subtitles.lines import broken_into_lines
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word
 from mantisreed.transcript.punctuation import ends_clause, ends_sentence

@@ -36,7 +36,7 @@ from mantisreed.audio.workers import DecodingWorkers
 workers = DecodingWorkers()
 workers.warm_up()
 from mantisreed.engines.card import EngineCard, Reply
-from mantisreed.pipeline.pieces import PieceOptions, Preparation
+from mantisreed.pipeline.preparing.pieces import PieceOptions, Preparation
 
 card = EngineCard(name="bench", reply=Reply(format="text"))
 with workers:

@@ -19,7 +19,7 @@ from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.requests import RequestBuilder, RequestContext
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import read_cards
-from mantisreed.engines.reply import read_reply
+from mantisreed.engines.reading.reply import read_reply
 from mantisreed.engines.request import Piece, RequestOptions, attachment_of, piece_values
 from sizes import parsed
 

@@ -40,7 +40,7 @@ import sys, time
 from pathlib import Path
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
-from mantisreed.jobs.requests import Bill, PieceToSend
+from mantisreed.jobs.request_rows import Bill, PieceToSend
 ledger, errors, made, end = Ledger(Path(sys.argv[1])), 0, 0, time.monotonic() + float(sys.argv[3])
 ledger.jobs.open(JobToOpen(sys.argv[2], "note", "sha256:0", "pond"))
 while time.monotonic() < end:

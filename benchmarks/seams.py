@@ -28,7 +28,8 @@ from mantisreed.audio.decode import SAMPLE_RATE, Decoder
 from mantisreed.audio.encode import encode
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.card import EngineCard, Reply
-from mantisreed.pipeline.pieces import PieceOptions, Preparation
+from mantisreed.pipeline.preparing.cut_limits import PieceOptions
+from mantisreed.pipeline.preparing.pieces import Preparation
 from mantisreed.standin.bank import Phrase, load_bank
 from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.ear import Ear

@@ -31,10 +31,11 @@ from mantisreed.cards.wire.transport import HttpTransport
 from mantisreed.engines.asking import client_for
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import Piece
-from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions, Work
+from mantisreed.jobs.dispatch import Dispatcher
 from mantisreed.jobs.gate import silent
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
+from mantisreed.jobs.work import DispatchOptions, Work
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.workspace import open_workspace
 from sizes import parsed

@@ -12,9 +12,9 @@ from mantisreed.destinations.rules import FollowUp
 from mantisreed.engines.card import EngineCard
 from mantisreed.reach import REACHING, REACHING_NOTHING, Reach
 from mantisreed.services.card import TextServiceCard
+from mantisreed.settings import Callbacks, LedgerPlace, Links, ServeKeys, Settings
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.trust import uses_of
-from mantisreed.workspace import Callbacks, LedgerPlace, Links, ServeKeys, Settings
 
 ROOTS = (Settings, Links, Callbacks, ServeKeys, LedgerPlace, LayoutRules)
 TABLES = (*ROOTS, EngineCard, TextServiceCard, FollowUp)

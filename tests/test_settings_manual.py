@@ -8,8 +8,9 @@ import pytest
 from mantisreed.destinations.rules import Call, Copy, FollowUp, Mail, Program, Rows
 from mantisreed.errors import SettingsError
 from mantisreed.services.card import TextLimits, TextPrice, TextRateLimit, TextReply
+from mantisreed.settings import Callbacks, LedgerPlace, Settings
 from mantisreed.subtitles.rules import LayoutRules
-from mantisreed.workspace import Callbacks, LedgerPlace, Settings, open_workspace
+from mantisreed.workspace import open_workspace
 
 MANUAL = (Path(__file__).parent.parent / "docs" / "settings.md").read_text(encoding="utf-8")
 

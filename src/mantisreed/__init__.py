@@ -22,8 +22,10 @@ if TYPE_CHECKING:
     from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, watch
     from mantisreed.pipeline.options import RunOptions, Translation
     from mantisreed.pipeline.outcomes import Outcome
-    from mantisreed.pipeline.pieces import PieceOptions
-    from mantisreed.pipeline.sent_jobs.collecting import cancel, collect, retry
+    from mantisreed.pipeline.preparing.cut_limits import PieceOptions
+    from mantisreed.pipeline.sent_jobs.cancelling import cancel
+    from mantisreed.pipeline.sent_jobs.collecting import collect
+    from mantisreed.pipeline.sent_jobs.retrying import retry
     from mantisreed.pipeline.transcribe import transcribe, transcribe_async
     from mantisreed.subtitles.check import check_cues
     from mantisreed.subtitles.cues import Cue
@@ -78,7 +80,7 @@ _HOMES = {
     "MantisreedError": "errors",
     "Outcome": "pipeline.outcomes",
     "Passage": "transcript.document",
-    "PieceOptions": "pipeline.pieces",
+    "PieceOptions": "pipeline.preparing.cut_limits",
     "RunOptions": "pipeline.options",
     "Script": "exports.script",
     "Transcript": "transcript.document",
@@ -89,7 +91,7 @@ _HOMES = {
     "Wording": "exports.word_lists",
     "Workspace": "workspace",
     "WriteOptions": "exports.script",
-    "cancel": "pipeline.sent_jobs.collecting",
+    "cancel": "pipeline.sent_jobs.cancelling",
     "check_cues": "subtitles.check",
     "collect": "pipeline.sent_jobs.collecting",
     "export": "workbench.exporting",
@@ -98,7 +100,7 @@ _HOMES = {
     "fixed": "subtitles.fixing",
     "open_workspace": "workspace",
     "read_script": "workbench.exporting",
-    "retry": "pipeline.sent_jobs.collecting",
+    "retry": "pipeline.sent_jobs.retrying",
     "reworded": "exports.wording",
     "transcribe": "pipeline.transcribe",
     "transcribe_async": "pipeline.transcribe",

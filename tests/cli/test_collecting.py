@@ -368,7 +368,7 @@ def test_no_secret_is_in_the_ledger_the_log_or_anything_that_is_shown(
         (("doubts", "x.srt", "--least", "nan"), "from 0 to 1"),
         (("serve", "--listen", "127.0.0.1:tide"), "cannot listen on"),
         (("serve", "--stop-within", "soon"), "--stop-within"),
-        (("serve", "sandwich"), "is none of: token make NAME"),
+        (("serve", "sandwich"), "is not token make NAME"),
         (("standin", "--faults", "2"), "a share is from 0 to 1"),
         (("standin", "--pace", "often"), "a pace such as 15/60s"),
         (("standin", "--queue", "soon"), "a number with a unit"),

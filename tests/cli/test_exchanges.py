@@ -36,7 +36,7 @@ def mine(settings: Path, note: Note) -> Note:
         ):
             shutil.copy(file, small)
     settings.write_text(
-        settings.read_text().replace('standin.wren"', f'standin.wren", "--bank", "{small}"')
+        settings.read_text().replace('engines.wren"', f'engines.wren", "--bank", "{small}"')
     )
     path = settings.with_name("note.wav")
     path.write_bytes(note.path.read_bytes())

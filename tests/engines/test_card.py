@@ -6,7 +6,8 @@ import pytest
 
 from engines.cards import BROOK, brook_card, workspace_of
 from mantisreed.errors import InputError, SettingsError
-from mantisreed.workspace import check_language, open_workspace
+from mantisreed.settings import check_language
+from mantisreed.workspace import open_workspace
 
 
 def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:

@@ -15,7 +15,7 @@ from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.transport import HttpTransport
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.client import EngineResponse
-from mantisreed.engines.reply import ParsedReply
+from mantisreed.engines.reading.reply import ParsedReply
 from mantisreed.engines.request import Piece, RequestOptions, language_for
 from mantisreed.errors import (
     BadRequestError,

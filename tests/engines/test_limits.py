@@ -16,9 +16,9 @@ from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.http_client import _money
-from mantisreed.engines.reply import ParsedReply
+from mantisreed.engines.reading.reply import ParsedReply
+from mantisreed.engines.reading.times import TimeUnit
 from mantisreed.engines.request import Piece
-from mantisreed.engines.times import TimeUnit
 from mantisreed.errors import UnreadableReplyError
 from mantisreed.limits import (
     LONGEST_TIME,

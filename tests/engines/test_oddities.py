@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import read_cards
-from mantisreed.engines.reply import ParsedReply, read_reply
+from mantisreed.engines.reading.reply import ParsedReply, read_reply
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.request import Piece
-from mantisreed.engines.unpacking import UnexpectedReplyError
 
 PIECE = Piece(b"", FORMATS["wav"], 16_000, 1, 10.0, ((0.0, 10.0),))
 

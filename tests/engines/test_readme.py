@@ -9,7 +9,7 @@ import pytest
 from conftest import Note
 from engines.cards import request_of, workspace_of
 from mantisreed.audio.formats import FORMATS
-from mantisreed.engines.reply import read_reply
+from mantisreed.engines.reading.reply import read_reply
 from mantisreed.engines.request import Piece
 from mantisreed.secrets import Secret
 

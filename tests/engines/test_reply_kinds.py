@@ -12,10 +12,10 @@ from engines.cards import workspace_of
 from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.documents import events_in
 from mantisreed.cards.templates import DocumentTemplate, Template, Value
-from mantisreed.engines.reply import ParsedReply, read_reply
+from mantisreed.engines.reading.reply import ParsedReply, read_reply
+from mantisreed.engines.reading.times import TimeUnit
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.request import Piece
-from mantisreed.engines.times import TimeUnit
-from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import SecretError
 from mantisreed.secrets import SecretSource
 

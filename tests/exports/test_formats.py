@@ -18,7 +18,8 @@ from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS, format_of
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.formats.srt import read_srt, write_srt
 from mantisreed.formats.ttml import NAMESPACE, PROFILE, read_ttml, write_ttml
-from mantisreed.formats.vtt import read_webvtt, write_webvtt
+from mantisreed.formats.vtt import read_webvtt
+from mantisreed.formats.vtt_writing import write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LayoutRules

@@ -22,11 +22,12 @@ from mantisreed.errors import (
     UnreachableError,
     UnreadableReplyError,
 )
-from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions, Work
+from mantisreed.jobs.dispatch import Dispatcher
 from mantisreed.jobs.gate import Time, silent
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.records import PieceRecord
+from mantisreed.jobs.work import DispatchOptions, Work
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.workspace import open_workspace
 

@@ -20,7 +20,7 @@ from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import Event, TransitionError
 from mantisreed.jobs.records import LEDGER_FILE, Filter, RequestRecord
 from mantisreed.jobs.replies import ReplyLostError
-from mantisreed.jobs.requests import Bill, PieceToSend
+from mantisreed.jobs.request_rows import Bill, PieceToSend
 from mantisreed.jobs.store.database import LedgerError
 
 COST = Decimal("0.002")

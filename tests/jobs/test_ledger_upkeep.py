@@ -23,7 +23,7 @@ from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import TransitionError
 from mantisreed.jobs.records import LEDGER_FILE, Filter
-from mantisreed.jobs.requests import Bill
+from mantisreed.jobs.request_rows import Bill
 from mantisreed.jobs.store.database import LedgerError
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.standin.bank import Phrase
@@ -329,7 +329,7 @@ import resource, signal, sys
 from pathlib import Path
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
-from mantisreed.jobs.requests import Bill, PieceToSend
+from mantisreed.jobs.request_rows import Bill, PieceToSend
 ledger = Ledger(Path(sys.argv[1]))
 ledger.jobs.open(JobToOpen("abc123", "note.wav", "sha256:1", "brook"))
 record = ledger.requests.claim(PieceToSend("abc123", "r1", 0.0, 30.0))

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from mantisreed.engines.card_checks import read_cards
 from mantisreed.errors import InputError, MantisreedError
-from mantisreed.learning.curl import holds_curl, propose_from_curl, read_curl
+from mantisreed.learning.curl import propose_from_curl
+from mantisreed.learning.curl_command import holds_curl, read_curl
 
 
 def card_of(command: str) -> dict[str, Any]:

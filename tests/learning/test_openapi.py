@@ -10,7 +10,7 @@ import yaml
 
 from mantisreed.engines.card_checks import read_cards
 from mantisreed.errors import InputError
-from mantisreed.learning.openapi import read_openapi
+from mantisreed.learning.openapi_document import read_openapi
 from mantisreed.learning.proposal import Proposal
 from mantisreed.learning.proposing import LearningOptions, propose
 

@@ -10,9 +10,9 @@ from composed.stranger import Stranger
 from conftest import Note
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.card_checks import read_cards
-from mantisreed.engines.reply import read_reply
+from mantisreed.engines.reading.reply import read_reply
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.request import Piece
-from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import InputError, SettingsError
 from mantisreed.learning.proposing import LearningOptions, propose
 from mantisreed.standin.hearing import Hearing, Listener

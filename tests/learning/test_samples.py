@@ -16,12 +16,13 @@ from mantisreed.engines.asking import client_for, reply_to
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.links import LinkServer
-from mantisreed.engines.reply import read_reply
+from mantisreed.engines.reading.reply import read_reply
 from mantisreed.engines.request import Piece, RequestOptions
 from mantisreed.errors import InputError
 from mantisreed.learning.proposal import Proposal
 from mantisreed.learning.samples import propose_reply
-from mantisreed.pipeline.pieces import PieceOptions, Preparation
+from mantisreed.pipeline.preparing.cut_limits import PieceOptions
+from mantisreed.pipeline.preparing.pieces import Preparation
 from mantisreed.workspace import Workspace, open_workspace
 
 ENGINES = [

@@ -22,7 +22,7 @@ from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import PieceOptions
+from mantisreed.pipeline.preparing.cut_limits import PieceOptions
 from mantisreed.secrets import Secret
 from mantisreed.sources.recordings import Source
 

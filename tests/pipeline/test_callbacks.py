@@ -22,7 +22,7 @@ from mantisreed.engines.callbacks import is_genuine
 from mantisreed.jobs.gate import Time
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger, open_ledger
-from mantisreed.jobs.requests import PieceToSend
+from mantisreed.jobs.request_rows import PieceToSend
 from mantisreed.jobs.store.database import LedgerError
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.sent_jobs.callbacks import CallbackListener, ServeHooks

@@ -16,7 +16,8 @@ from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.tables import Bytes, Seconds
 from mantisreed.engines.card import Accepts, EngineCard, Price, Reply, WordPaths
 from mantisreed.errors import InputError, TooBigError
-from mantisreed.pipeline.pieces import PieceOptions, Preparation, PreparedPiece
+from mantisreed.pipeline.preparing.cut_limits import PieceOptions
+from mantisreed.pipeline.preparing.pieces import Preparation, PreparedPiece
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 

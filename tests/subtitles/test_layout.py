@@ -11,7 +11,8 @@ from mantisreed.formats.srt import read_srt
 from mantisreed.subtitles.break_rules import LOOSE, UNIT
 from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.cues import Cue, Turn, text_width
-from mantisreed.subtitles.layout import broken_into_lines, lay_out
+from mantisreed.subtitles.layout import lay_out
+from mantisreed.subtitles.lines import broken_into_lines
 from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.transcript.document import Passage, Word

@@ -5,7 +5,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.formats.srt import read_srt, write_srt
-from mantisreed.formats.vtt import read_webvtt, write_webvtt
+from mantisreed.formats.vtt import read_webvtt
+from mantisreed.formats.vtt_writing import write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.transcript.document import Passage

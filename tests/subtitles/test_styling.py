@@ -9,7 +9,8 @@ from mantisreed.exports.losses import losses
 from mantisreed.formats.srt import read_srt, write_srt
 from mantisreed.formats.styling import colour_mark, keypad_of_settings, settings_of_keypad
 from mantisreed.formats.ttml import read_ttml, write_ttml
-from mantisreed.formats.vtt import read_webvtt, write_webvtt
+from mantisreed.formats.vtt import read_webvtt
+from mantisreed.formats.vtt_writing import write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.frames import seconds_of_drop_frame
 
@@ -56,14 +57,14 @@ def test_what_is_dropped_is_told_by_kind_and_cue() -> None:
         Cue(2, 3, ("d",), marks=(Mark(0, 0, 1, "ruby"),)),
         *(Cue(at, at + 1, ("e",), marks=(Mark(0, 0, 1, "c.loud"),)) for at in range(4, 9, 2)),
     ]
-    (srt,) = losses(cues, ["STYLE\n::cue {}", "NOTE hello"], "srt")
+    (srt,) = losses(cues, ["STYLE\n::cue {}", "NOTE hello"], OUTPUT_FORMATS["srt"].says)
     assert srt == (
         "dropped: class (cues 1, 3, 4 and 1 more), width of the cue (cue 1), region (cue 1), ruby "
         "(cue 2), "
         "style sheets, comments"
     )
-    assert losses(cues, ["STYLE"], "vtt") == []
-    (plain,) = losses(cues, [], "txt")
+    assert losses(cues, ["STYLE"], OUTPUT_FORMATS["vtt"].says) == []
+    (plain,) = losses(cues, [], OUTPUT_FORMATS["txt"].says)
     assert "italics (cue 1)" in plain and "position (cue 1)" in plain
 
 
@@ -174,4 +175,4 @@ def test_a_region_of_webvtt_is_a_region_of_ttml() -> None:
     written = OUTPUT_FORMATS["ttml"].write(script).decode()
     assert 'xml:id="of-side" tts:origin="10% 74.01%" tts:extent="40% 15.99%"' in written
     assert 'end="00:00:02.000" region="of-side"' in written
-    assert losses(script.cues or (), script.head, "ttml") == []
+    assert losses(script.cues or (), script.head, OUTPUT_FORMATS["ttml"].says) == []

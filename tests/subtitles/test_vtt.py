@@ -4,7 +4,8 @@ allow.
 
 import pytest
 
-from mantisreed.formats.vtt import read_webvtt, write_webvtt
+from mantisreed.formats.vtt import read_webvtt
+from mantisreed.formats.vtt_writing import write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.transcript.document import Word
 

@@ -8,7 +8,8 @@ from email.utils import parsedate_to_datetime
 from itertools import product
 from typing import Any
 
-from mantisreed.cards.card import ErrorPatterns, Errors, ServiceCard, Step
+from mantisreed.cards.card import ErrorPatterns, Errors, ServiceCard
+from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import (
     BadRequestError,

@@ -8,9 +8,10 @@ from typing import Any
 
 import msgspec
 
-from mantisreed.cards.card import ASKING_KEYS, ServiceCard, Step
+from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.requests import secret_names_of
 from mantisreed.cards.sequence import OF_A_CHUNK, StepSequence, audio_names, taken_by
+from mantisreed.cards.steps import ASKING_KEYS, Step
 from mantisreed.cards.templates import ListTemplate, Template
 
 Problem = tuple[str, str]

@@ -10,8 +10,9 @@ from urllib.parse import parse_qsl
 import msgspec
 import tomli_w
 
-from mantisreed.cards.card import ServiceCard, Step
+from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.requests import HttpRequest
+from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.websocket import Conversation
 from mantisreed.secrets import HIDDEN, without_secrets
@@ -148,13 +149,13 @@ def _plain(value: Any) -> Any:
     if isinstance(value, tuple):
         return list(map(_plain, value))
     source = getattr(value, "source", None)
-    return _plain_scalar(value if source is None else source)
+    if isinstance(source, tuple):
+        return list(source)
+    return _plain_scalar(value) if source is None else source
 
 
 def _plain_scalar(value: Any) -> Any:
-    """The same of what holds nothing else, or of the source of a template."""
-    if isinstance(value, tuple):
-        return list(value)
+    """The same of what holds nothing else."""
     if isinstance(value, float):
         if value.is_integer():
             return int(value)

@@ -12,9 +12,11 @@ from typing import Any
 
 import msgspec
 
-from mantisreed.cards.card import ServiceCard, Step
-from mantisreed.cards.requests import Attachment, HttpRequest, RequestBuilder, RequestContext
+from mantisreed.cards.bodies import Attachment
+from mantisreed.cards.card import ServiceCard
+from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext
 from mantisreed.cards.sequence import StepSequence, taken_by
+from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Value
 
 _EACH_TIME = ("request_id", "callback", "uuid", "nonce")

@@ -3,8 +3,9 @@
 from functools import cached_property
 from itertools import chain
 
-from mantisreed.cards.card import ServiceCard, Step
+from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.filters import as_bytes
+from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Template
 
 

@@ -2,8 +2,8 @@
 
 from typing import Any, Literal
 
-from mantisreed.cards.card import Step
 from mantisreed.cards.paths import Condition
+from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.http_answer import HttpAnswer
 
 JobStanding = Literal["waiting", "done", "failed", "unknown"]

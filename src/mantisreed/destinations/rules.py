@@ -9,9 +9,9 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from mantisreed.cards.card import Table
 from mantisreed.cards.checks import Problem
 from mantisreed.cards.paths import Condition, ReplyPath
+from mantisreed.cards.steps import Table
 from mantisreed.cards.tables import Seconds, checked
 from mantisreed.cards.templates import Template
 from mantisreed.destinations.parcels import FACTS

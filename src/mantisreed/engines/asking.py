@@ -7,16 +7,16 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from mantisreed.cards.answers import quoted_beginning
-from mantisreed.cards.card import Step
+from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.exchange import pauses
 from mantisreed.engines.batching import BatchClient
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
 from mantisreed.engines.http_client import ClientOptions, HttpClient
 from mantisreed.engines.local_client import CommandClient, PythonClient
-from mantisreed.engines.reply import ParsedReply, read_reply
+from mantisreed.engines.reading.reply import ParsedReply, read_reply
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.request import Piece, RequestOptions
-from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import JobLostError, UnreadableReplyError
 from mantisreed.secrets import Secret
 from mantisreed.transcript.repair import repaired

@@ -20,8 +20,8 @@ from mantisreed.cards.wire.run import Run
 from mantisreed.engines.card import Batch, EngineCard
 from mantisreed.engines.client import EngineResponse, StillWorking, Ticket
 from mantisreed.engines.http_client import HttpClient
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError, outer_documents, unpacked
 from mantisreed.engines.request import Piece, RequestOptions, attachment_of
-from mantisreed.engines.unpacking import UnexpectedReplyError, outer_documents, unpacked
 from mantisreed.errors import EngineError, JobFailedError, UnreadableReplyError
 
 _log = logging.getLogger(__name__)

@@ -13,12 +13,13 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from mantisreed.cards.card import ServiceCard, StateValue, Step, Table
+from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.paths import Condition, ReplyPath, Take
 from mantisreed.cards.sequence import StepSequence
+from mantisreed.cards.steps import StateValue, Step, Table
 from mantisreed.cards.tables import Bytes, Seconds
 from mantisreed.cards.templates import DocumentTemplate, Template
-from mantisreed.engines.times import SECONDS, TimeUnit
+from mantisreed.engines.reading.times import SECONDS, TimeUnit
 
 ReplyFormat = Literal["json", "lines", "events", "xml", "text", "srt", "vtt", "ttml", "csv", "ctm"]
 ConfidenceScale = Literal["fraction", "percent", "log", "negative log"]

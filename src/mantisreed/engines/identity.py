@@ -11,8 +11,9 @@ from typing import Any
 import msgspec
 
 from mantisreed.audio.formats import FORMATS
+from mantisreed.cards.bodies import Attachment
 from mantisreed.cards.rendering import digest_of_request, rendered_steps, symbol, with_symbols
-from mantisreed.cards.requests import Attachment, values_of_card
+from mantisreed.cards.requests import values_of_card
 from mantisreed.cards.templates import Value
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import FILES, Piece, RequestOptions, piece_values

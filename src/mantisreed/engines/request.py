@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from mantisreed.audio.formats import AudioFormat
-from mantisreed.cards.requests import Attachment
+from mantisreed.cards.bodies import Attachment
 from mantisreed.cards.templates import Value
 from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError

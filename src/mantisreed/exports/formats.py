@@ -7,13 +7,15 @@ from pathlib import PurePath
 
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports import tables, texts
+from mantisreed.exports.losses import EVERYTHING, SAID_BY_ALL, WITHOUT_PLACES
 from mantisreed.exports.pages import chapters, write_page
 from mantisreed.exports.script import Script, WriteOptions, with_single_lines
 from mantisreed.formats.decoding import decoded
 from mantisreed.formats.ebuttd import write_ebuttd
 from mantisreed.formats.srt import read_srt, write_srt
 from mantisreed.formats.ttml import read_ttml, write_ttml
-from mantisreed.formats.vtt import read_webvtt, words_as_cues, write_webvtt
+from mantisreed.formats.vtt import read_webvtt
+from mantisreed.formats.vtt_writing import words_as_cues, write_webvtt
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.remarks import Remark, notes_of
@@ -33,12 +35,23 @@ class OutputFormat:
         suffix: of the file name, after the recording's stem.
         write_text: makes the file's text of a script, options and the recording's name.
         read_text: makes a script of the file's text; None where times cannot be had from it.
+        media_type: of the file.
+        says: what it can say of cues besides their text, as `losses` calls it; everything else is
+            told as dropped.
+        other_suffixes: that files of it may have too.
+        sign: finds out whether a text is of this format; None where its text does not tell.
+        is_subtitles: whether a file of it may be named as one of another format of subtitles.
     """
 
     name: str
     suffix: str
     write_text: Writer
     read_text: Reader | None = None
+    media_type: str = "text/plain"
+    says: frozenset[str] = WITHOUT_PLACES
+    other_suffixes: tuple[str, ...] = ()
+    sign: re.Pattern[str] | None = None
+    is_subtitles: bool = False
 
     def write(self, script: Script, options: WriteOptions | None = None, name: str = "") -> bytes:
         """The whole file; `name` is that of the recording where the script does not know it."""
@@ -103,6 +116,8 @@ class OutputFormat:
 # sentences on one file; nobody reads more, and a file may give cause for as many as it has lines
 _MOST_NOTES = 50
 
+_HEAD = 4000  # characters that tell a format
+
 
 def _cues(script: Script, options: WriteOptions, *, mark: bool) -> Sequence[Cue]:
     cues = script.laid_out(options.rules, mark_speakers=mark)
@@ -142,7 +157,12 @@ def _of_cues(read: Callable[[str], Subtitles]) -> Reader:
 
 
 FORMATS = (
-    OutputFormat("txt", ".txt", lambda script, options, name: texts.write_plain(script)),
+    OutputFormat(
+        "txt",
+        ".txt",
+        lambda script, options, name: texts.write_plain(script),
+        other_suffixes=(".text",),
+    ),
     OutputFormat(
         "timed",
         ".timed.txt",
@@ -154,14 +174,29 @@ FORMATS = (
         ".md",
         lambda script, options, name: texts.write_markdown(script, name),
         texts.read_markdown,
+        media_type="text/markdown",
+        other_suffixes=(".markdown",),
     ),
     OutputFormat(
         "srt",
         ".srt",
         lambda script, options, name: write_srt(_one_by_one(script, options)),
         _of_cues(read_srt),
+        media_type="application/x-subrip",
+        says=SAID_BY_ALL,
+        sign=re.compile(r"^\d+[ \t]*\n\s*\d{1,2}:\d\d:\d\d,\d{1,3} *-->", re.MULTILINE),
+        is_subtitles=True,
     ),
-    OutputFormat("vtt", ".vtt", _webvtt, _of_cues(read_webvtt)),
+    OutputFormat(
+        "vtt",
+        ".vtt",
+        _webvtt,
+        _of_cues(read_webvtt),
+        media_type="text/vtt",
+        says=EVERYTHING,
+        sign=re.compile(r"\AWEBVTT(?:[ \t\n]|$)"),
+        is_subtitles=True,
+    ),
     OutputFormat(
         "ttml",
         ".ttml",
@@ -169,6 +204,11 @@ FORMATS = (
             _cues(script, options, mark=True), script.tongue, script.head
         ),
         _of_cues(read_ttml),
+        media_type="application/ttml+xml",
+        says=SAID_BY_ALL | {"region", "regions"},
+        other_suffixes=(".xml", ".dfxp"),
+        sign=re.compile(r"\A<(?s:.*)<?(?:\w+:)?tt[\s>]"),
+        is_subtitles=True,
     ),
     OutputFormat(
         "ebuttd",
@@ -177,25 +217,35 @@ FORMATS = (
             _cues(script, options, mark=True), script.tongue
         ),
         _of_cues(read_ttml),
+        media_type="application/ttml+xml",
+        says=SAID_BY_ALL,
     ),
-    OutputFormat("html", ".html", lambda script, options, name: write_page(script, name)),
+    OutputFormat(
+        "html",
+        ".html",
+        lambda script, options, name: write_page(script, name),
+        media_type="text/html",
+    ),
     OutputFormat(
         "chapters",
         ".chapters.vtt",
         lambda script, options, name: write_webvtt(chapters(script.passages)),
         _of_cues(read_webvtt),
+        media_type="text/vtt",
     ),
     OutputFormat(
         "csv",
         ".csv",
         lambda script, options, name: tables.write_table(script, options, delimiter=","),
         lambda text: tables.read_table(text, delimiter=","),
+        media_type="text/csv",
     ),
     OutputFormat(
         "tsv",
         ".tsv",
         lambda script, options, name: tables.write_table(script, options, delimiter="\t"),
         lambda text: tables.read_table(text, delimiter="\t"),
+        media_type="text/tab-separated-values",
     ),
     OutputFormat(
         "ctm", ".ctm", lambda script, options, name: tables.write_ctm(script, name), tables.read_ctm
@@ -205,45 +255,50 @@ FORMATS = (
         ".transcript.json",
         lambda script, options, name: to_json(script.as_transcript(name)).decode(),
         lambda text: Script(from_json(text.encode())),
+        media_type="application/json",
+        other_suffixes=(".json",),
+        sign=re.compile(r'\A\{(?s:.*)"mantisreed-transcript"'),
     ),
 )
+"""Everything about a format is its row: the command line, the HTTP API, what is told as dropped and
+what a file is taken for are made of it.
+"""
+
 OUTPUT_FORMATS = {form.name: form for form in FORMATS}
 
 TRANSCRIPT_FORMAT = "json"
 """The format of transcripts themselves."""
 
-_OTHER_SUFFIXES = {
-    ".xml": "ttml",
-    ".dfxp": "ttml",
-    ".json": "json",
-    ".markdown": "md",
-    ".text": "txt",
-}
+
+def media_types() -> dict[str, str]:
+    """The media types of texts, each with the name of its format; the best first where anything
+    will do.
+    """
+    found: dict[str, str] = {}
+    for name in ("txt", TRANSCRIPT_FORMAT, *OUTPUT_FORMATS):
+        # The first of several formats with one type is the one that is meant.
+        found.setdefault(OUTPUT_FORMATS[name].media_type, name)
+    return found
 
 
 def _other_subtitles(name: str, text: str) -> OutputFormat | None:
     """The format of subtitles that a text is in, where it is not the one that its name says; None
     where it is.
     """
-    if name not in ("srt", "vtt", "ttml"):
+    if not OUTPUT_FORMATS[name].is_subtitles:
         return None
     found = _sniffed(text)
-    if found in ("srt", "vtt", "ttml") and found != name:
-        return OUTPUT_FORMATS[found]
-    return None
+    if found is None or found.name == name or not found.is_subtitles:
+        return None
+    return found
 
 
-def _sniffed(text: str) -> str | None:
-    """The name of the format that a text looks like; None where it could be any."""
-    head = text.lstrip("\ufeff \t\n")[:4000]
-    if re.match(r"WEBVTT(?:[ \t\n]|$)", head):
-        return "vtt"
-    if head.startswith("<") and re.search(r"<(?:\w+:)?tt[\s>]", head):
-        return "ttml"
-    if head.startswith("{") and '"mantisreed-transcript"' in head:
-        return TRANSCRIPT_FORMAT
-    if re.search(r"^\d+[ \t]*\n\s*\d{1,2}:\d\d:\d\d,\d{1,3} *-->", head, re.MULTILINE):
-        return "srt"
+def _sniffed(text: str) -> OutputFormat | None:
+    """The format that a text looks like; None where it could be any."""
+    head = text.lstrip("\ufeff \t\n")[:_HEAD]
+    for form in OUTPUT_FORMATS.values():
+        if form.sign is not None and form.sign.search(head):
+            return form
     return None
 
 
@@ -259,7 +314,7 @@ def format_of_text(content: bytes, encoding: str | None = None) -> OutputFormat:
             "the format of standard input is not known by its text",
             advice="`mantisreed convert --read-as FORMAT` reads it as what it is",
         )
-    return OUTPUT_FORMATS[found]
+    return found
 
 
 def chosen_formats(names: Sequence[str]) -> tuple[OutputFormat, ...]:
@@ -287,14 +342,15 @@ def format_of(file: PurePath) -> OutputFormat:
         InputError: it says none.
     """
     name = file.name.lower()
-    for form in sorted(FORMATS, key=lambda form: -len(form.suffix)):
+    forms = OUTPUT_FORMATS.values()
+    # `.timed.txt` ends in `.txt` too.
+    for form in sorted(forms, key=lambda form: -len(form.suffix)):
         if name.endswith(form.suffix):
             return form
-    other = _OTHER_SUFFIXES.get(file.suffix.lower())
-    if other is None:
-        suffixes = ", ".join(form.suffix for form in FORMATS)
-        raise InputError(
-            f"the format of {file.name!r} is not known by its ending",
-            advice=f"endings are {suffixes}",
-        )
-    return OUTPUT_FORMATS[other]
+    for form in forms:
+        if file.suffix.lower() in form.other_suffixes:
+            return form
+    suffixes = ", ".join(form.suffix for form in forms)
+    raise InputError(
+        f"the format of {file.name!r} is not known by its ending", advice=f"endings are {suffixes}"
+    )

@@ -2,66 +2,77 @@
 lost silently.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Set
 
 from mantisreed.formats.styling import colour_of
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.marking import STYLES
 
 _TELLS = 3  # cues that are named; of more their number is said
-_SUBTITLES = frozenset(("srt", "vtt", "ttml", "ebuttd"))
+
+SAID_BY_ALL = frozenset(("bold", "italics", "underlining", "font colour", "position"))
+"""What all formats of subtitles can say of a cue."""
+
+_MORE = (
+    "class",
+    "language",
+    "ruby",
+    "style",
+    "vertical text",
+    "width of the cue",
+    "region",
+    "times inside the cue",
+    "style sheets",
+    "comments",
+    "regions",
+)
+
+WITHOUT_PLACES = frozenset(("vertical text", "width of the cue", "region", "times inside the cue"))
+"""What need not be told of a format that has no places on a screen: that these are gone goes
+without saying.
+"""
+
+EVERYTHING = SAID_BY_ALL | frozenset(_MORE)
+"""What WebVTT can say, which is all that cues keep."""
 
 
-def losses(cues: Sequence[Cue], head: Sequence[str], name: str) -> list[str]:
+def losses(cues: Sequence[Cue], head: Sequence[str], says: Set[str]) -> list[str]:
     """What is dropped where cues are written in a format, such as `dropped: font colour (cue 1),
     position (cue 2)`.
 
     Args:
         cues: as they were read.
         head: WebVTT blocks of styles, regions and comments.
-        name: of the format.
+        says: what the format can say.
     """
     kinds: dict[str, list[int]] = {}
     for number, cue in enumerate(cues, 1):
-        for kind in dict.fromkeys(_kinds_of(cue, name)):
-            kinds.setdefault(kind, []).append(number)
+        for kind in dict.fromkeys(_kinds_of(cue)):
+            if kind not in says:
+                kinds.setdefault(kind, []).append(number)
     parts = [f"{kind} ({_cues(numbers)})" for kind, numbers in kinds.items()]
-    if name != "vtt":
-        blocks = {block.split(None, 1)[0] for block in head}
-        named = [("STYLE", "style sheets"), ("NOTE", "comments")]
-        if name != "ttml":
-            named.append(("REGION", "regions"))
-        parts += [kind for word, kind in named if word in blocks]
+    blocks = {block.split(None, 1)[0] for block in head}
+    named = (("STYLE", "style sheets"), ("NOTE", "comments"), ("REGION", "regions"))
+    parts += [kind for word, kind in named if word in blocks and kind not in says]
     if parts:
         return [f"dropped: {', '.join(parts)}"]
     return []
 
 
-def _kinds_of(cue: Cue, name: str) -> Iterator[str]:
-    """Kinds of what a format cannot say of a cue."""
-    if name == "vtt":
-        return
-    if name not in _SUBTITLES:
-        if cue.marks:
-            yield from _kinds_of_marks(cue.marks)
-        if cue.settings:
-            yield "position"
-        return
-    yield from _kinds_of_marks(mark for mark in cue.marks if not _is_shared(mark))
+def _kinds_of(cue: Cue) -> Iterator[str]:
+    """Kinds of what a cue has besides its text."""
+    yield from _kinds_of_marks(cue.marks)
+    if cue.settings:
+        yield "position"
     settings = dict(part.partition(":")[::2] for part in cue.settings.split())
     if "vertical" in settings:
         yield "vertical text"
     if "size" in settings:
         yield "width of the cue"
-    if "region" in settings and name != "ttml":
+    if "region" in settings:
         yield "region"
     if cue.inner:
         yield "times inside the cue"
-
-
-def _is_shared(mark: Mark) -> bool:
-    """Whether all formats of subtitles can say it."""
-    return mark.tag in STYLES or colour_of(mark.tag) is not None
 
 
 def _kinds_of_marks(marks: Iterable[Mark]) -> Iterator[str]:

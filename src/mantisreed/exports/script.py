@@ -8,10 +8,11 @@ import msgspec
 from mantisreed.exports.redaction import Redaction
 from mantisreed.exports.word_lists import Wording
 from mantisreed.subtitles.cues import Cue
-from mantisreed.subtitles.layout import lay_out, mark_of
+from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.overlaps import shared, with_mark
 from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import LayoutRules
+from mantisreed.subtitles.tokens import mark_of
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, spoken_length
 from mantisreed.transcript.writing import joined, one_line, words_of

@@ -6,28 +6,23 @@ import html
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import chain, pairwise
+from itertools import pairwise
 
 from mantisreed.formats.decoding import with_line_feeds
 from mantisreed.formats.srt import order_remarks, seconds_of
-from mantisreed.formats.styling import class_of_colour, colour_of
+from mantisreed.formats.vtt_writing import SPACES
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.marking import (
     DEEPEST,
     Span,
     lines_with_marks,
-    marked_lines,
     spans_in_parts,
 )
 from mantisreed.subtitles.overlaps import without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.transcript.document import Word
-from mantisreed.transcript.writing import needs_space
 from mantisreed.units import clock
 
-_ESCAPES = str.maketrans(
-    {"&": "&amp;", "<": "&lt;", ">": "&gt;", "\u200e": "&lrm;", "\u200f": "&rlm;", "\xa0": "&nbsp;"}
-)
 _STRICT = r"(?:(\d{2,}):)?([0-5]\d):([0-5]\d)\.(\d{3})"
 _LOOSE = r"(?:(\d+):)?(\d{1,2}):(\d{1,2})(?:[.,](\d{1,3}))?"
 _TIMES = re.compile(rf"[ \t\f]*{_STRICT}[ \t\f]*-->[ \t\f]*{_STRICT}(?:[ \t\f]+(.*))?[ \t\f]*$")
@@ -36,7 +31,6 @@ _AS_WRITTEN = "hh:mm:ss.mmm --> hh:mm:ss.mmm"
 _STAMP = re.compile(rf"{_LOOSE}$")
 _PIECE = re.compile(r"<([^>]*)(>|$)|[^<]+", re.DOTALL)
 _DASHED = re.compile(r"\s*- ")
-_SPACES = re.compile(r"[ \t\n\f]+")
 _BARE_AMPERSAND = re.compile(r"&(?!#\d+;|#[xX][0-9a-fA-F]+;|[a-zA-Z][a-zA-Z0-9]*;)")
 _BLOCK = re.compile(r"(STYLE|REGION)[ \t]*$")
 _TAGS = ("b", "i", "u", "c", "v", "lang", "ruby", "rt")
@@ -60,32 +54,6 @@ _REGION = {
     "scroll": ("up", "up"),
 }
 """What a setting's value may be, as a pattern and for people."""
-
-
-def write_webvtt(
-    cues: Iterable[Cue], *, inner_times: bool = False, head: Iterable[str] = ()
-) -> str:
-    """The whole file; `&`, `<` and `>` in the text are escaped, speakers are voice spans.
-
-    Args:
-        cues: by start.
-        inner_times: put a timestamp before each word whose time is known, so that players can show
-            words as spoken; those that a cue was read with are written anyway.
-        head: blocks of styles, regions and comments, as they stand.
-    """
-    cues = list(cues)
-    written = "\n".join(head)
-    marks = chain.from_iterable(cue.marks for cue in cues)
-    colours = (colour_of(mark.tag) for mark in marks if mark.tag.startswith("color "))
-    new = [
-        colour
-        for colour in dict.fromkeys(colours)
-        if colour and class_of_colour(colour) not in written
-    ]
-    rules = [f"::cue(.{class_of_colour(colour)}) {{ color: {colour}; }}" for colour in new]
-    head = [*head, "\n".join(["STYLE", *rules])] if rules else head
-    blocks = "".join(f"\n{block}\n" for block in head)
-    return f"WEBVTT\n{blocks}" + "".join(_block(cue, inner_times=inner_times) for cue in cues)
 
 
 def read_webvtt(text: str) -> Subtitles:
@@ -314,14 +282,14 @@ class _CueText:
             annotation = " ".join(tag.split(None, 1)[1:])
             if tag.startswith("v."):
                 annotation = tag.partition(" ")[2]
-            speaker = _SPACES.sub(" ", html.unescape(annotation)).strip()
+            speaker = SPACES.sub(" ", html.unescape(annotation)).strip()
             self.voices.append((speaker or None, len(self.shown)))
         if len(self.inside) >= DEEPEST:
             what = "tags are nested too deeply, and one was left out"
             self.remark(what, f"<{excerpt_of(tag)}>", str(DEEPEST))
             return
         self.inside.append((name, len(self.spans)))
-        self.spans.append((len(self.shown), None, _SPACES.sub(" ", tag).strip()))
+        self.spans.append((len(self.shown), None, SPACES.sub(" ", tag).strip()))
 
     def close(self, name: str) -> None:
         """A tag ends, and with it all that began inside of it."""
@@ -426,94 +394,3 @@ def _words(
             words.append(Word(text, round(at, 3), round(at + length, 3)))
             at += length
     return tuple(words), tuple(stamped)
-
-
-def _block(cue: Cue, *, inner_times: bool) -> str:
-    if (inner_times or cue.inner) and len(cue.words) > 1:
-        stamps = _stamps(cue)
-    else:
-        stamps = {}
-    lines = marked_lines(cue, _escaped, _tags_of, stamps)
-    if cue.turns:
-        voices = zip(cue.turns, lines, strict=True)
-        text = "\n".join(
-            f"{_voice(turn.speaker)}{line}</v>" if turn.speaker else line for turn, line in voices
-        )
-    else:
-        text = _voice(cue.speaker) + "\n".join(lines)
-    if cue.name and "-->" not in cue.name:
-        name = f"{cue.name}\n"
-    else:
-        name = ""
-    settings = f" {cue.settings}" if cue.settings else ""
-    return f"\n{name}{clock(cue.start)} --> {clock(cue.end)}{settings}\n{text}\n"
-
-
-def _voice(speaker: str | None) -> str:
-    """The start tag of a voice; nothing where nobody knows whose it is."""
-    if speaker is None:
-        return ""
-    return f"<v {_escaped(_SPACES.sub(' ', speaker))}>"
-
-
-def _stamps(cue: Cue) -> dict[int, list[tuple[int, str]]]:
-    """By line: places of words, but the first, whose time lies within the cue and grows, and the
-    time as a tag.
-    """
-    stamps: dict[int, list[tuple[int, str]]] = {}
-    line, at, latest = 0, 0, cue.start
-    for number, word in enumerate(cue.words):
-        found = next(
-            (
-                (n, place)
-                for n in range(line, len(cue.lines))
-                if (place := cue.lines[n].find(word.text, at * (n == line))) >= 0
-            ),
-            None,
-        )
-        if found is None:
-            continue
-        line, place = found
-        at = place + len(word.text)
-        is_known = cue.inner is None or number in cue.inner
-        if number and is_known and round(latest, 3) < round(word.start, 3) < round(cue.end, 3):
-            stamps.setdefault(line, []).append((place, f"<{clock(word.start)}>"))
-            latest = word.start
-    return stamps
-
-
-def _escaped(text: str) -> str:
-    return text.translate(_ESCAPES)
-
-
-def _tags_of(tag: str) -> tuple[str, str] | None:
-    if tag.startswith("color "):
-        return f"<c.{class_of_colour(tag.removeprefix('color '))}>", "</c>"
-    return f"<{tag}>", f"</{re.split(r'[. ]', tag, maxsplit=1)[0]}>"
-
-
-def words_as_cues(cues: Iterable[Cue]) -> list[Cue]:
-    """A cue for each word whose time is known; cues without such words stay whole."""
-    single = []
-    for cue in cues:
-        texts = "".join(cue.lines)
-        if not cue.words or not texts:
-            single.append(cue)
-            continue
-        first = cue.turns[0].words if cue.turns else len(cue.words)
-        groups: list[list[Word]] = []
-        for number, word in enumerate(cue.words):
-            if groups and number != first and not needs_space(groups[-1][-1].text, word.text):
-                groups[-1].append(word)
-            else:
-                groups.append([word])
-        single += [
-            Cue(
-                group[0].start,
-                max(group[-1].end, group[0].start),
-                ("".join(word.text for word in group),),
-                cue.speaker if group[0] in cue.words[:first] else cue.turns[-1].speaker,
-            )
-            for group in groups
-        ]
-    return single

@@ -24,7 +24,7 @@ from mantisreed.errors import (
 )
 from mantisreed.jobs.budget import billed_seconds, cost_of
 from mantisreed.jobs.life import Event, Rule
-from mantisreed.jobs.requests import Bill
+from mantisreed.jobs.request_rows import Bill
 
 if TYPE_CHECKING:
     from mantisreed.engines.card import EngineCard

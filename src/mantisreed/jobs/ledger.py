@@ -10,18 +10,18 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from mantisreed.jobs.calls import CallRegister
 from mantisreed.jobs.follow_ups import FollowUpStore
 from mantisreed.jobs.jobs import JobStore
 from mantisreed.jobs.listing import Listing
-from mantisreed.jobs.pace import PaceKeeper
-from mantisreed.jobs.payments import PaymentStore
 from mantisreed.jobs.records import VERSION
 from mantisreed.jobs.replies import ReplyStore
 from mantisreed.jobs.requests import RequestStore
 from mantisreed.jobs.store import schema, statements
+from mantisreed.jobs.store.calls import CallRegister
 from mantisreed.jobs.store.database import Database, LedgerError, PostgresqlDatabase, SqliteDatabase
 from mantisreed.jobs.store.ownership import FileOwnership, Ownership, SessionOwnership
+from mantisreed.jobs.store.pace import PaceKeeper
+from mantisreed.jobs.store.payments import PaymentStore
 from mantisreed.workspace import Workspace
 
 

@@ -9,13 +9,10 @@ import math
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from itertools import chain, pairwise, product
-from typing import Any
 
-from mantisreed.engines.times import TimeUnit
+from mantisreed.learning.column import EPOCH, TEXTS, Column, Judged
 
-SAMPLE_RATE = 16_000
 # Characters a second of speech, blanks counted; and how much that varies.
 _PACE, _SPREAD = (
     math.log(14.0),
@@ -32,7 +29,6 @@ _COUNTS = {
     "samples": 0.65,
 }
 """Units of bare numbers, and how common they are."""
-_TEXTS = ("clock", "iso8601", "suffixed")
 
 _START = re.compile(r"start|begin|from|offset|open|onset|^at$|^t$|^t0$|^a$|_in$|time", re.I)
 _END = re.compile(r"end|stop|till|until|gone|close|^to$|^z$|^t1$|_out$|finish", re.I)
@@ -47,103 +43,7 @@ _NUMBERED = re.compile(
     r"(^|[._-])(id|index|idx|number|no|seq|rank|count|channel|speaker|size|version)$", re.I
 )
 _IDENTIFIER = re.compile(r"[0-9a-fA-F-]{8,}|[a-z]+_[0-9a-z]{6,}|https?://\S+")
-_EPOCH = 1e9  # seconds since 1970, in 2001; no recording is as long
 _LETTERS = re.compile(r"[^\W\d_]")
-
-
-@dataclass(frozen=True)
-class Column:
-    """The values of one field in all items of a list.
-
-    Attributes:
-        name: the path from an item to it.
-        values: one for each item; None where an item lacks it.
-    """
-
-    name: str
-    values: Sequence[Any]
-
-    @cached_property
-    def present(self) -> list[Any]:
-        """Those that are there."""
-        return [value for value in self.values if value is not None]
-
-    @property
-    def last_name(self) -> str:
-        """The last part of its name."""
-        return self.name.rpartition(".")[2].strip('"@')
-
-    def hints(self, pattern: re.Pattern[str]) -> bool:
-        """Whether its name says so."""
-        return bool(pattern.search(self.last_name))
-
-    @cached_property
-    def numbers(self) -> list[float] | None:
-        """Its values as numbers, in order; None when they are none."""
-        found = []
-        for value in self.present:
-            if isinstance(value, bool) or not isinstance(value, (int, float, str)):
-                return None
-            try:
-                found.append(float(value))
-            except (ValueError, OverflowError):
-                return None
-        if found and all(map(math.isfinite, found)):
-            return found
-        return None
-
-    def seconds(self, unit: str) -> list[float] | None:
-        """Its values as seconds; None when they are no times in this unit."""
-        read = TimeUnit(unit)
-        if unit in _TEXTS and not all(isinstance(value, str) for value in self.present):
-            return None
-        if unit == "clock" and not all(":" in value for value in self.present):
-            return None
-        found = [read.seconds(value, SAMPLE_RATE) for value in self.present]
-        seconds = [second for second in found if second is not None]
-        if len(seconds) < len(found) or not found:
-            return None
-        if unit == "moment" and min(seconds) < _EPOCH:
-            return None
-        return seconds
-
-    @property
-    def is_whole(self) -> bool:
-        """Whether there are whole numbers only."""
-        return self.numbers is not None and all(number.is_integer() for number in self.numbers)
-
-    @property
-    def is_everywhere(self) -> bool:
-        """Whether nearly all items have it."""
-        return len(self.present) >= 0.6 * len(self.values) and bool(self.present)
-
-    @property
-    def example(self) -> str:
-        """Some of its values, for people."""
-        shown = [value for value in self.present if not isinstance(value, (dict, list))][:3]
-        return ", ".join(str(value)[:24] for value in shown)
-
-
-@dataclass(frozen=True, slots=True)
-class Judged:
-    """A column, or several, in a role.
-
-    Attributes:
-        keys: what the card says: its keys and paths.
-        score: how sure it is, from 0 to 1.
-        unit: of times; the scale of a confidence.
-        example: values, for people.
-    """
-
-    keys: dict[str, str]
-    score: float
-    unit: str = ""
-    example: str = ""
-
-    @property
-    def columns(self) -> set[str]:
-        """The paths in it."""
-        return set(self.keys.values())
 
 
 def times_of(columns: Sequence[Column], characters: int, length: float | None) -> list[Judged]:
@@ -167,7 +67,7 @@ def times_of(columns: Sequence[Column], characters: int, length: float | None) -
 def _units(column: Column) -> dict[str, float]:
     """Units in which all of its values can be times."""
     if all(isinstance(value, str) for value in column.present):
-        return {unit: 1.0 for unit in (*_TEXTS, "moment") if column.seconds(unit) is not None} or (
+        return {unit: 1.0 for unit in (*TEXTS, "moment") if column.seconds(unit) is not None} or (
             {unit: 0.9 * prior for unit, prior in _COUNTS.items()}
             if column.numbers is not None
             else {}
@@ -308,7 +208,7 @@ def _apart(starts: Sequence[float], ends: Sequence[float]) -> float:
 
 def _fits(seconds: Sequence[float], length: float | None) -> bool:
     # Moments count from a beginning that is not known here.
-    if max(seconds) > _EPOCH:
+    if max(seconds) > EPOCH:
         latest = max(seconds) - min(seconds)
     else:
         latest = max(seconds)
@@ -340,7 +240,7 @@ def _text_score(column: Column) -> float:
     ):
         return 0.0
     if (
-        any(column.seconds(unit) is not None for unit in (*_TEXTS, "moment"))
+        any(column.seconds(unit) is not None for unit in (*TEXTS, "moment"))
         or column.numbers is not None
     ):
         return 0.0

@@ -7,14 +7,13 @@ import base64
 import binascii
 import json
 import re
-import shlex
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import chain
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlunsplit
 
 from mantisreed.errors import InputError
+from mantisreed.learning.curl_command import CurlCommand, read_curl
 from mantisreed.learning.fields import (
     Found,
     extension_of,
@@ -27,214 +26,11 @@ from mantisreed.learning.fields import (
 from mantisreed.learning.proposal import Proposal, toml_key
 from mantisreed.urls import split_url
 
-_COMMAND = re.compile(r"(?:^|[\n;&|(])\s*(?:[$>#%]\s+)?((?:/\S*/)?curl)(?=\s)")
-_NAMES = {
-    "-X": "--request",
-    "-H": "--header",
-    "-F": "--form",
-    "-d": "--data",
-    "-u": "--user",
-    "-G": "--get",
-    "-T": "--upload-file",
-    "-b": "--cookie",
-    "-m": "--max-time",
-    "-L": "--location",
-    "-A": "--user-agent",
-    "-e": "--referer",
-    "-o": "--output",
-    "-w": "--write-out",
-    "-x": "--proxy",
-    "-c": "--cookie-jar",
-    "-E": "--cert",
-    "-K": "--config",
-    "-r": "--range",
-    "-D": "--dump-header",
-    "-C": "--continue-at",
-    "-y": "--speed-time",
-    "-Y": "--speed-limit",
-    "-z": "--time-cond",
-    "-t": "--telnet-option",
-    "-P": "--ftp-port",
-    "-Q": "--quote",
-    "-U": "--proxy-user",
-}
-_WITH_VALUE = frozenset(_NAMES.values()) - {"--get", "--location"} | {
-    *(
-        "--url",
-        "--data-raw",
-        "--data-binary",
-        "--data-urlencode",
-        "--data-ascii",
-        "--json",
-        "--form-string",
-    ),
-    *(
-        "--connect-timeout",
-        "--retry",
-        "--retry-delay",
-        "--cacert",
-        "--key",
-        "--oauth2-bearer",
-        "--resolve",
-    ),
-    *("--max-redirs", "--limit-rate", "--interface", "--url-query", "--unix-socket", "--trace"),
-}
 _OF_HTTP = frozenset(("content-length", "host", "user-agent", "connection", "expect"))
 """Headers that every client writes by itself."""
 
 _ANY_ANSWER = ("*/*", "application/json")
-_DATA = ("--data", "--data-raw", "--data-ascii", "--data-binary", "--json")
 _SCHEME = re.compile(r"(\w+)\s+(.+)", re.DOTALL)
-
-
-@dataclass(slots=True)
-class CurlCommand:
-    """What a command says of its request.
-
-    Attributes:
-        url: where it goes.
-        method: as it is said; None where curl chooses it.
-        headers: as they are said.
-        forms: parts of a multipart form: name, what it is, and whether it is text whatever it looks
-            like.
-        data: parts of the body: the option, and what it says.
-        user: name and password.
-        upload: the file whose bytes are the body.
-        is_query: whether the data goes into the query.
-        follows: whether redirects are followed.
-        seconds: for the whole request at most.
-        others: how many more commands there are.
-    """
-
-    url: str = ""
-    method: str | None = None
-    headers: list[tuple[str, str]] = field(default_factory=list)
-    forms: list[tuple[str, str, bool]] = field(default_factory=list)
-    data: list[tuple[str, str]] = field(default_factory=list)
-    user: str | None = None
-    upload: str | None = None
-    is_query: bool = False
-    follows: bool = False
-    seconds: float | None = None
-    others: int = 0
-
-
-def holds_curl(text: str) -> bool:
-    """Whether a text has a curl command in it."""
-    return bool(_COMMAND.search(text))
-
-
-def read_curl(text: str) -> CurlCommand:
-    """The first command of a text.
-
-    Raises:
-        InputError: there is none that can be read.
-    """
-    starts = list(_COMMAND.finditer(text))
-    if not starts:
-        raise InputError("no curl command is in it")
-    end = starts[1].start() if len(starts) > 1 else len(text)
-    command = CurlCommand(others=len(starts) - 1)
-    words = _words(text[starts[0].end(1) : end])
-    for option, value in _options(words):
-        _take(command, option, value)
-    if not command.url:
-        raise InputError("the curl command has no URL")
-    if "//" not in command.url:
-        command.url = f"https://{command.url}"
-    if not split_url(command.url).netloc:
-        raise InputError(f"the curl command has a URL that is none: {command.url}")
-    return command
-
-
-def _words(text: str) -> list[str]:
-    """The words of a shell command up to its end."""
-    # Lines go on after a backslash, and after a caret or a backtick in other shells.
-    text = re.sub(r"[ \t]*(?:\\|\s\^|\s`)[ \t]*\r?\n", " ", text)
-    text = re.sub(r"\$'((?:[^'\\]|\\.)*)'", lambda match: shlex.quote(_unescaped(match[1])), text)
-    lexer = shlex.shlex(text, posix=True, punctuation_chars="|;&<>")
-    lexer.whitespace_split = True
-    lexer.commenters = ""
-    lexer.whitespace = " \t\r"
-    words: list[str] = []
-    try:
-        for word in lexer:
-            if word in ("|", ";", "&", "&&", "||", ">", ">>", "<", "<<", "\n"):
-                break
-            before, newline, _ = word.partition("\n")
-            if newline and not before.strip():
-                break
-            words.append(word.strip("\n") if newline and not word.strip("\n").count("\n") else word)
-            if newline and word.endswith("\n"):
-                break
-    except ValueError:
-        raise InputError("a quote in the curl command is not closed") from None
-    return words
-
-
-def _unescaped(text: str) -> str:
-    known = {"n": "\n", "t": "\t", "r": "\r", "\\": "\\", "'": "'", '"': '"'}
-    return re.sub(r"\\(.)", lambda match: known.get(match[1], match[0]), text)
-
-
-def _options(words: list[str]) -> Iterator[tuple[str, str]]:
-    """Options with their values; the URL alone is `--url`."""
-    rest = iter(words)
-    for word in rest:
-        if word.startswith("--"):
-            name, equals, value = word.partition("=")
-            if name in _WITH_VALUE or name.endswith("sigv4"):
-                yield name, value if equals else next(rest, "")
-            else:
-                yield name, ""
-        elif word.startswith("-") and len(word) > 1:
-            yield from _short_options(word, rest)
-        elif word.strip():
-            yield "--url", word
-
-
-def _short_options(word: str, rest: Iterator[str]) -> Iterator[tuple[str, str]]:
-    """Several in one word, the last one perhaps with its value: `-sSXPOST`."""
-    for position, letter in enumerate(word[1:], 1):
-        name = _NAMES.get(f"-{letter}", f"-{letter}")
-        if name in _WITH_VALUE:
-            yield name, word[position + 1 :] or next(rest, "")
-            return
-        yield name, ""
-
-
-def _take(command: CurlCommand, option: str, value: str) -> None:
-    name, _, content = value.partition(":")
-    if option == "--header":
-        command.headers.append((name.strip(), content.strip()))
-    elif option == "--cookie":
-        command.headers.append(("Cookie", value.strip()))
-    elif option == "--oauth2-bearer":
-        command.headers.append(("Authorization", f"Bearer {value}".strip()))
-    elif option in ("--form", "--form-string"):
-        name, _, content = value.partition("=")
-        command.forms.append((name, content, option == "--form-string"))
-    elif option in (*_DATA, "--data-urlencode"):
-        command.data.append((option, value))
-    else:
-        _take_setting(command, option, value)
-
-
-def _take_setting(command: CurlCommand, option: str, value: str) -> None:
-    """The same of an option that counts once."""
-    if option == "--url":
-        command.url = command.url or value
-    elif option == "--request":
-        command.method = value.upper()
-    elif option == "--user":
-        command.user = value
-    elif option == "--upload-file":
-        command.upload = value
-    elif option == "--max-time":
-        is_number = value.replace(".", "", 1).isdigit()
-        command.seconds = float(value) if is_number else None
-    command.is_query = command.is_query or option == "--get"
-    command.follows = command.follows or option == "--location"
 
 
 def propose_from_curl(text: str, name: str) -> Proposal:

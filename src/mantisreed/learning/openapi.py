@@ -2,174 +2,34 @@
 
 import json
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import chain
 from typing import Any
 
-import yaml
-
 from mantisreed.cards.paths import quoted_name
 from mantisreed.errors import InputError
-from mantisreed.learning.fields import Found, format_called, is_audio, is_hint, is_language, is_link
+from mantisreed.learning.fields import Found, format_called, is_hint, is_language, is_link
+from mantisreed.learning.openapi_document import Document, Operation
+from mantisreed.learning.openapi_signs import (
+    JOB,
+    audio_field,
+    gives_job,
+    gives_text,
+    has_audio_field,
+    is_audio_type,
+    is_bytes,
+)
 from mantisreed.learning.proposal import Proposal, toml_key
 from mantisreed.learning.samples import propose_reply
+from mantisreed.learning.schema_reply import ReplyWriter
 
-_VERBS = ("post", "put", "patch", "get")
-_TEXT = re.compile(
-    r"text|transcript|words?$|utterance|segment|result|sentence|caption|subtitle|vtt|srt", re.I
-)
-_SAID = re.compile(r"text|transcript|word|content|token|utterance|sentence|display", re.I)
-_JOB = re.compile(r"(^|_|[a-z])(id|uuid|token|name|job)$", re.I)
 _STATE = re.compile(r"stat(e|us)$|phase", re.I)
 _WAITING = re.compile(
     r"queue|wait|pend|process|run|progress|creat|accept|start|new|schedul|submit|open|work", re.I
 )
 _FAILED = re.compile(r"fail|err|abort|cancel|reject|expire|dead", re.I)
 _DONE = re.compile(r"done|complet|finish|succe|ready|ok$|end", re.I)
-_TIMES = {
-    "start": re.compile(r"^(start|begin|from|offset|onset|t0)", re.I),
-    "end": re.compile(r"^(end|stop|till|until|to$|t1)", re.I),
-    "length": re.compile(r"^(dur|len)", re.I),
-    "confidence": re.compile(r"conf|prob|score|certain", re.I),
-    "speaker": re.compile(r"speak|voice|channel|who", re.I),
-}
-_UNIT = re.compile(r"milli ?seconds?|micro ?seconds?|nano ?seconds?|seconds?|\bms\b", re.I)
-_DEEPEST = 12
-
-
-def read_openapi(content: bytes) -> Mapping[str, Any] | None:
-    """The document; None when it is no OpenAPI document.
-
-    Raises:
-        InputError: it is one of an older kind.
-    """
-    head = content[:200_000]
-    if b"openapi" not in head and b"swagger" not in head:
-        return None
-    try:
-        if content.lstrip().startswith(b"{"):
-            document = json.loads(content)
-        else:
-            document = yaml.safe_load(content)
-    except (ValueError, yaml.YAMLError, RecursionError):
-        return None
-    if not isinstance(document, dict):
-        return None
-    if "swagger" in document:
-        raise InputError(
-            f"this is an API description of version {document['swagger']}",
-            advice="OpenAPI 3 can be read: convert it",
-        )
-    if str(document.get("openapi", "")).startswith("3."):
-        return document
-    return None
-
-
-@dataclass(frozen=True, slots=True)
-class Operation:
-    """One operation of a document, its references followed.
-
-    Attributes:
-        id: its `operationId`, or method and path.
-        verb, path: as in a request.
-        body: its request body's media types with their schemas.
-        parameters: those of the path and of itself.
-        answers: from media type to schema, of the first answer that is no error.
-        raw: as it stands.
-    """
-
-    id: str
-    verb: str
-    path: str
-    body: Mapping[str, Any]
-    parameters: Sequence[Mapping[str, Any]]
-    answers: Mapping[str, Any]
-    raw: Mapping[str, Any] = field(repr=False)
-
-
-class _Document:
-    """A document whose references are followed."""
-
-    def __init__(self, document: Mapping[str, Any]) -> None:
-        self.raw = document
-
-    def resolved(self, value: Any, within: tuple[str, ...] = ()) -> Any:
-        """A value with all references in it followed; one that leads back to itself is empty."""
-        if len(within) > _DEEPEST:
-            return {}
-        if isinstance(value, Mapping):
-            return self._resolved_mapping(value, within)
-        if isinstance(value, list):
-            return [self.resolved(item, within) for item in value]
-        return value
-
-    def _resolved_mapping(self, value: Mapping[str, Any], within: tuple[str, ...]) -> Any:
-        reference = value.get("$ref")
-        if isinstance(reference, str):
-            if reference in within:
-                return {}
-            return self.resolved(self._at(reference), (*within, reference))
-        if "allOf" in value:
-            return self._all_of(value, within)
-        for key in ("oneOf", "anyOf"):
-            choices = value.get(key)
-            if isinstance(choices, list) and choices:
-                choice = next((one for one in choices if one != {"type": "null"}), choices[0])
-                others = {name: item for name, item in value.items() if name != key}
-                return self.resolved({**others, **choice}, within)
-        return {key: self.resolved(item, within) for key, item in value.items()}
-
-    def _all_of(self, value: Mapping[str, Any], within: tuple[str, ...]) -> dict[str, Any]:
-        merged: dict[str, Any] = {key: item for key, item in value.items() if key != "allOf"}
-        for part in value["allOf"]:
-            found = self.resolved(part, within)
-            properties = {**merged.get("properties", {}), **found.get("properties", {})}
-            merged = {**merged, **found, **({"properties": properties} if properties else {})}
-        resolved = self.resolved(merged, within)
-        assert isinstance(resolved, dict)
-        return resolved
-
-    def _at(self, reference: str) -> Any:
-        found: Any = self.raw
-        for part in reference.removeprefix("#/").split("/"):
-            name = part.replace("~1", "/").replace("~0", "~")
-            if isinstance(found, Mapping):
-                found = found.get(name, {})
-            else:
-                found = {}
-        return found
-
-    def operations(self) -> Iterator[Operation]:
-        """All of them."""
-        for path, item in (self.raw.get("paths") or {}).items():
-            if not isinstance(item, Mapping):
-                continue
-            for verb in _VERBS:
-                if isinstance(item.get(verb), Mapping):
-                    yield self._operation(str(path), verb, item)
-
-    def _operation(self, path: str, verb: str, item: Mapping[str, Any]) -> Operation:
-        raw = item[verb]
-        body = self.resolved(raw.get("requestBody") or {}).get("content") or {}
-        shared = [*(item.get("parameters") or []), *(raw.get("parameters") or [])]
-        parameters = [
-            one for one in self.resolved(shared) if isinstance(one, Mapping) and "name" in one
-        ]
-        answers: Mapping[str, Any] = {}
-        for status, answer in (raw.get("responses") or {}).items():
-            if str(status).startswith("2"):
-                answers = self.resolved(answer).get("content") or {}
-                break
-        return Operation(
-            str(raw.get("operationId") or f"{verb} {path}"),
-            verb.upper(),
-            path,
-            body,
-            parameters,
-            answers,
-            raw,
-        )
 
 
 def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str | None) -> Proposal:
@@ -183,9 +43,9 @@ def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str 
     Raises:
         InputError: no operation takes audio, or it is not clear which one is meant.
     """
-    read = _Document(document)
+    read = Document(document)
     operations = list(read.operations())
-    taking = [one for one in operations if _takes_audio(one)]
+    taking = [one for one in operations if has_audio_field(one)]
     if operation is not None:
         wanted = operation.lower()
         chosen = [
@@ -200,7 +60,7 @@ def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str 
     elif not taking:
         raise InputError("no operation of this document takes audio", advice=_listed(operations))
     else:
-        answering = [one for one in taking if _gives_text(one) or _gives_job(one)] or taking
+        answering = [one for one in taking if gives_text(one) or gives_job(one)] or taking
         if len(answering) > 1:
             raise InputError("several operations take audio", advice=_listed(answering))
         chosen = answering
@@ -218,80 +78,11 @@ def _listed(operations: Sequence[Operation]) -> str:
     return f"choose one with --operation: {', '.join(shown)}{more}"
 
 
-def _takes_audio(operation: Operation) -> bool:
-    if operation.verb == "GET":
-        return False
-    return any(
-        _is_audio_type(kind) or _audio_field(media.get("schema") or {})
-        for kind, media in operation.body.items()
-    )
-
-
-def _is_audio_type(kind: str) -> bool:
-    return kind.startswith(("audio/", "video/")) or kind.partition(";")[0] in (
-        "application/octet-stream",
-        "*/*",
-    )
-
-
-def _audio_field(schema: Mapping[str, Any], depth: int = 0) -> bool:
-    for name, inner in (schema.get("properties") or {}).items():
-        if not isinstance(inner, Mapping):
-            continue
-        if _is_bytes(name, inner) or (
-            is_link(name) and is_audio(name) and inner.get("type") == "string"
-        ):
-            return True
-        if inner.get("format") == "uri" and (is_audio(name) or is_link(name)):
-            return True
-        if depth < 3 and inner.get("type") in ("object", None) and _audio_field(inner, depth + 1):
-            return True
-    return False
-
-
-def _is_bytes(name: str, schema: Mapping[str, Any]) -> bool:
-    """Whether a field holds the sound itself."""
-    media = str(schema.get("contentMediaType", ""))
-    encoded = str(schema.get("contentEncoding", "")).startswith("base64")
-    kind = schema.get("format")
-    return (
-        kind == "binary"
-        or media.startswith("audio/")
-        or ((kind == "byte" or encoded) and is_audio(name))
-    )
-
-
-def _gives_text(operation: Operation) -> bool:
-    for kind, media in operation.answers.items():
-        if kind.startswith("text/") or "subrip" in kind:
-            return True
-        if any(map(_TEXT.search, _property_names(media.get("schema") or {}))):
-            return True
-    return False
-
-
-def _gives_job(operation: Operation) -> bool:
-    for media in operation.answers.values():
-        properties = (media.get("schema") or {}).get("properties") or {}
-        if any(map(_JOB.search, properties)):
-            return True
-    return False
-
-
-def _property_names(schema: Mapping[str, Any], depth: int = 0) -> Iterator[str]:
-    for name, inner in (schema.get("properties") or {}).items():
-        yield str(name)
-        if depth < 4 and isinstance(inner, Mapping):
-            yield from _property_names(inner, depth + 1)
-            if isinstance(inner.get("items"), Mapping):
-                yield from _property_names(inner["items"], depth + 1)
-
-
 @dataclass(slots=True)
 class _Writer:
     """From an operation to a card."""
 
-    document: _Document
+    document: Document
     operations: Sequence[Operation]
     chosen: Operation
     card: Proposal
@@ -427,11 +218,11 @@ class _Writer:
 
     def _body(self, operation: Operation) -> list[tuple[str, Any, str]]:
         kinds = operation.body
-        audio = [kind for kind in kinds if _is_audio_type(kind)]
+        audio = [kind for kind in kinds if is_audio_type(kind)]
         form = next((kind for kind in kinds if kind.startswith("multipart/")), None)
         urlencoded = next((kind for kind in kinds if "urlencoded" in kind), None)
         document = next((kind for kind in kinds if "json" in kind), None)
-        if form is not None and (not audio or _audio_field(kinds[form].get("schema") or {})):
+        if form is not None and (not audio or audio_field(kinds[form].get("schema") or {})):
             return self._fields("form", kinds[form])
         if audio:
             for kind in audio:
@@ -461,7 +252,7 @@ class _Writer:
         lines: list[tuple[str, Any, str]] = []
         for name, inner in (schema.get("properties") or {}).items():
             kinds = str((encoding.get(name) or {}).get("contentType", ""))
-            if not self.found.takes_audio and _is_bytes(name, inner):
+            if not self.found.takes_audio and is_bytes(name, inner):
                 self.found.takes_audio = True
                 for kind in re.split(r"\s*,\s*", kinds or str(inner.get("contentMediaType", ""))):
                     self.found.add_format(kind)
@@ -493,7 +284,7 @@ class _Writer:
         for name, inner in (schema.get("properties") or {}).items():
             if not isinstance(inner, Mapping):
                 continue
-            if not self.found.takes_audio and not self.found.takes_link and _is_bytes(name, inner):
+            if not self.found.takes_audio and not self.found.takes_link and is_bytes(name, inner):
                 self.found.takes_audio = True
                 self._limit(inner)
                 made[name] = "{audio|base64}"
@@ -566,12 +357,12 @@ class _Writer:
 
     def _asking(self) -> Operation | None:
         """The operation that asks for a job, where the chosen one only starts it."""
-        if _gives_text(self.chosen) and not _gives_job(self.chosen):
+        if gives_text(self.chosen) and not gives_job(self.chosen):
             return None
         prefix = self.chosen.path.rstrip("/")
         for one in self.operations:
             last = one.path.rstrip("/").removeprefix(prefix)
-            if one.verb == "GET" and re.fullmatch(r"/\{[^}]+\}", last) and _gives_job(self.chosen):
+            if one.verb == "GET" and re.fullmatch(r"/\{[^}]+\}", last) and gives_job(self.chosen):
                 return one
         return None
 
@@ -581,7 +372,7 @@ class _Writer:
         given = self._schema(self.chosen)
         properties = given.get("properties") or {}
         job = next((key for key in properties if key.lower() == name.lower()), None)
-        job = job or next((key for key in properties if _JOB.search(key)), "id")
+        job = job or next((key for key in properties if JOB.search(key)), "id")
         card.key("take.job", quoted_name(job))
         card.table("steps.ask")
         plain = re.sub(r"\{" + re.escape(name) + r"\}", "{job}", asking.path)
@@ -649,7 +440,7 @@ class _Writer:
         if text is not None and not any("json" in kind for kind in kinds):
             card.key("format", _text_format(text))
             return
-        _ReplyWriter(card).write(self._schema(operation))
+        ReplyWriter(card).write(self._schema(operation))
 
 
 def _text_format(media_type: str) -> str:
@@ -658,136 +449,6 @@ def _text_format(media_type: str) -> str:
         if any(mark in media_type for mark in marks):
             return written
     return "text"
-
-
-class _ReplyWriter:
-    """A `reply` table from a schema; without values, so that only names can tell."""
-
-    def __init__(self, card: Proposal) -> None:
-        self._card = card
-
-    def write(self, schema: Mapping[str, Any]) -> None:
-        card = self._card
-        lists = list(_lists(schema, ""))
-        said = [(path, items) for path, items in lists if _property(items, _SAID)]
-        timed = [(path, items) for path, items in said if _property(items, _TIMES["start"])]
-        words = next(
-            (
-                found
-                for found in timed
-                if re.search("word|token", found[0].rpartition(".")[2], re.I)
-            ),
-            None,
-        )
-        passages = next((found for found in timed if found is not words), None)
-        text = _leaf(schema, _SAID)
-        if not (words or passages):
-            if text:
-                card.key("text", text)
-            else:
-                card.key(
-                    "format",
-                    "text",
-                    f"until an answer is learnt: engines learn ANSWER --add {card.name}",
-                )
-            return
-        language = _leaf(schema, re.compile("lang|locale", re.I))
-        if language:
-            card.key("language", language)
-        unit = self._unit((words or passages or ("", {}))[1])
-        if unit and unit != "s":
-            card.key("times", unit, "as the description says")
-        elif not unit:
-            card.comment(
-                "the unit of times is not said: seconds are taken; learn a sample answer to be sure"
-            )
-        nested = (
-            words is not None and passages is not None and words[0].startswith(f"{passages[0]}[].")
-        )
-        if passages is not None and (nested or words is None):
-            self._list("passages", passages[0], passages[1])
-        if words is not None:
-            if nested and passages:
-                path = words[0].removeprefix(f"{passages[0]}[].")
-            else:
-                path = words[0]
-            self._list("words", path, words[1])
-
-    @staticmethod
-    def _unit(items: Mapping[str, Any]) -> str | None:
-        for name, schema in items.items():
-            if not _TIMES["start"].search(name):
-                continue
-            said = _UNIT.search(f"{schema.get('description', '')}") or _UNIT.search(name)
-            if said is None and re.search(r"ms$|_ms|Ms$|millis", name):
-                return "ms"
-            if said is None:
-                return None
-            found = said[0].lower().replace(" ", "")
-            known = {"milli": "ms", "ms": "ms", "micro": "us", "nano": "ns"}
-            return next((unit for prefix, unit in known.items() if found.startswith(prefix)), "s")
-        return None
-
-    def _list(self, key: str, path: str, items: Mapping[str, Any]) -> None:
-        card = self._card
-        card.table(f"reply.{key}")
-        card.key("each", path or "@")
-        card.key("text", _property(items, _SAID))
-        for name, pattern in _TIMES.items():
-            found = _property(items, pattern)
-            if found is None or (name == "length" and _property(items, _TIMES["end"])):
-                continue
-            if name == "confidence" and key == "passages":
-                continue
-            card.key(name, found)
-
-
-def _lists(
-    schema: Mapping[str, Any], path: str, depth: int = 0
-) -> Iterator[tuple[str, Mapping[str, Any]]]:
-    if depth > 5 or not isinstance(schema, Mapping):
-        return
-    if schema.get("type") == "array" and isinstance(schema.get("items"), Mapping):
-        properties = schema["items"].get("properties")
-        if isinstance(properties, Mapping):
-            yield path, properties
-            for name, inner in properties.items():
-                yield from _lists(inner, f"{path}[].{quoted_name(name)}", depth + 1)
-        return
-    for name, inner in (schema.get("properties") or {}).items():
-        yield from _lists(
-            inner, f"{path}.{quoted_name(name)}" if path else quoted_name(name), depth + 1
-        )
-
-
-def _property(items: Mapping[str, Any], pattern: re.Pattern[str]) -> str | None:
-    return next(
-        (
-            quoted_name(name)
-            for name, schema in items.items()
-            if pattern.search(name)
-            and isinstance(schema, Mapping)
-            and schema.get("type") not in ("array", "object")
-        ),
-        None,
-    )
-
-
-def _leaf(
-    schema: Mapping[str, Any], pattern: re.Pattern[str], path: str = "", depth: int = 0
-) -> str | None:
-    for name, inner in (schema.get("properties") or {}).items():
-        if path:
-            here = f"{path}.{quoted_name(name)}"
-        else:
-            here = quoted_name(name)
-        if not isinstance(inner, Mapping):
-            continue
-        if pattern.search(name) and inner.get("type") == "string":
-            return here
-        if depth < 3 and (found := _leaf(inner, pattern, here, depth + 1)):
-            return found
-    return None
 
 
 def _plain_name(name: str) -> str:

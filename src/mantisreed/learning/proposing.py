@@ -6,13 +6,15 @@ from dataclasses import dataclass
 
 from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.card_checks import read_cards
-from mantisreed.engines.reply import read_reply
+from mantisreed.engines.reading.reply import read_reply
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.request import Piece
-from mantisreed.engines.unpacking import UnexpectedReplyError
 from mantisreed.errors import SettingsError
-from mantisreed.learning.columns import SAMPLE_RATE
-from mantisreed.learning.curl import holds_curl, propose_from_curl
-from mantisreed.learning.openapi import propose_from_openapi, read_openapi
+from mantisreed.learning.column import SAMPLE_RATE
+from mantisreed.learning.curl import propose_from_curl
+from mantisreed.learning.curl_command import holds_curl
+from mantisreed.learning.openapi import propose_from_openapi
+from mantisreed.learning.openapi_document import read_openapi
 from mantisreed.learning.proposal import Proposal
 from mantisreed.learning.samples import propose_reply
 

@@ -4,45 +4,36 @@ What a proposal is sure of stands in a line; what it is not stands in a comment,
 that led to it.
 """
 
-import csv
-import io
 import json
 import math
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from itertools import chain, pairwise
-from statistics import fmean
 from typing import Any
 
 from mantisreed.cards.documents import (
     DocumentError,
-    events_in,
-    lines_in,
-    looks_like_xml,
     parse_json,
-    parse_xml,
 )
 from mantisreed.cards.paths import quoted_name
-from mantisreed.engines.unpacking import UnexpectedReplyError, unpacked
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError, unpacked
 from mantisreed.errors import InputError
 from mantisreed.formats.srt import read_srt
-from mantisreed.formats.vtt import read_webvtt
+from mantisreed.learning.column import Column, Judged
 from mantisreed.learning.columns import (
     BLANKS,
     MARKS,
     SOUNDS,
-    Column,
-    Judged,
     confidences_of,
     flag_of,
     kind_of,
     speakers_of,
-    texts_of,
     times_of,
 )
+from mantisreed.learning.found_lists import FoundList, columns_of, joined_path, lists_in, raw_lists
 from mantisreed.learning.proposal import Proposal
+from mantisreed.learning.sample_forms import form_of
 
 SURE = 0.5
 """From which score on a key is proposed as a line; below it is a comment."""
@@ -54,63 +45,8 @@ _LANGUAGE = re.compile(r"lang|locale|tongue", re.I)
 _STATE = re.compile(r"stat(e|us)$|phase|mood|progress", re.I)
 _FINAL = re.compile(r"final|stable|complete|is_last|definite|settled", re.I)
 _BRACKETED = re.compile(r"[\[(<].*[\])>]")
-_CTM = re.compile(r"(\S+)\s+(\S+)\s+(\d+\.?\d*)\s+(\d+\.?\d*)\s+(\S+)(\s+\S+)?")
-_DELIMITERS = (",", "\t", ";", "|")
 _SPOKEN = 0.3  # from which score on a column may be what was said
 _DEEPEST = 2  # documents inside documents
-
-
-@dataclass(frozen=True)
-class FoundList:
-    """A list of items somewhere in a document.
-
-    Attributes:
-        path: from the document to it; `@` for the document itself.
-        columns: the fields of its items.
-        is_side_by_side: whether its columns are lists of their own; then paths start at the
-            document.
-    """
-
-    path: str
-    columns: tuple[Column, ...]
-    is_side_by_side: bool = False
-
-    @property
-    def count(self) -> int:
-        """How many items it has."""
-        return max((len(column.values) for column in self.columns), default=0)
-
-    @cached_property
-    def texts(self) -> list[Judged]:
-        """Which columns can be text."""
-        return texts_of(self.columns)
-
-    @property
-    def words_each(self) -> float:
-        """How many words an item has, on average."""
-        if self.said:
-            return fmean(len(value.split()) for value in self.said)
-        return 0.0
-
-    @cached_property
-    def said(self) -> list[str]:
-        """What its items say."""
-        if not self.texts:
-            return []
-        name = self.texts[0].keys["text"]
-        column = next(column for column in self.columns if column.name == name)
-        return [value for value in column.present if isinstance(value, str)]
-
-    def times(self, length: float | None) -> list[Judged]:
-        """In which ways its columns can be times."""
-        if self.said:
-            characters = sum(len(text.strip()) + 1 for text in self.said)
-        else:
-            characters = 14 * self.count
-        taken = {self.texts[0].keys["text"]} if self.texts else set()
-        return times_of(
-            [column for column in self.columns if column.name not in taken], characters, length
-        )
 
 
 def propose_reply(sample: bytes, card: Proposal, length: float | None = None) -> None:
@@ -133,13 +69,13 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
             "the sample is empty", advice="save a whole reply of the engine to a short recording"
         )
     keys: dict[str, Any] = {}
-    form, documents = _form_of(sample, keys)
+    form, documents = form_of(sample, keys)
     inside: list[str] = []
     while documents and len(inside) < _DEEPEST and (found := _document_inside(documents)):
         path, text = found
         inside.append(path)
         keys = {}
-        form, documents = _form_of(text.encode(), keys)
+        form, documents = form_of(text.encode(), keys)
     card.table("reply")
     if form != "json":
         card.key("format", form)
@@ -152,95 +88,6 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
     for key, value in keys.items():
         card.key(key, value)
     _Writer(card, form, documents, length).write()
-
-
-def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None]:
-    """Which format it is, and its documents; None for files that have none."""
-    text = sample.decode("utf-8-sig", "replace")
-    try:
-        return "json", [parse_json(sample)]
-    except DocumentError:  # it is something else
-        pass
-    if looks_like_xml(sample):
-        document = _xml(sample)
-        is_ttml = next(iter(document), "").rpartition(":")[2] == "tt"
-        return ("ttml", None) if is_ttml else ("xml", [document])
-    lines = list(lines_in(sample))
-    form: tuple[str, list[Any] | None] | None = None
-    if text.lstrip().startswith("WEBVTT"):
-        form = ("vtt", None)
-    elif read_srt(text).cues:
-        form = ("srt", None)
-    elif any(line.startswith("data:") for line in text.splitlines()):
-        form = ("events", _streamed([event.data for event in events_in(sample)], keys))
-    elif lines and all(line.lstrip().startswith(("{", "[", '"')) for line in lines[:3]):
-        form = ("lines", _streamed(lines, keys))
-    elif read_webvtt(text).cues:
-        form = ("vtt", None)
-    elif _is_ctm(text):
-        form = ("ctm", None)
-    return form or _table_of(text, keys) or ("text", None)
-
-
-def _is_ctm(text: str) -> bool:
-    """Whether a text has a word on each line, with channel, start and length before it."""
-    spoken = [
-        _CTM.fullmatch(line.strip())
-        for line in text.splitlines()
-        if line.strip() and not line.startswith(";;")
-    ]
-    if not spoken or not all(line and re.search(r"[^\W\d_]", line[5]) for line in spoken):
-        return False
-    # The channel is one of few; where it differs from line to line, this is another table.
-    return len(spoken) < 3 or len({line[2] for line in spoken if line}) <= 2
-
-
-def _xml(sample: bytes) -> Mapping[str, Any]:
-    try:
-        document = parse_xml(sample)
-    except DocumentError as error:
-        raise InputError(f"the sample looks like XML, but {error}") from None
-    assert isinstance(document, dict)
-    return document
-
-
-def _streamed(parts: Sequence[str], keys: dict[str, Any]) -> list[Any]:
-    documents = []
-    for part in parts:
-        try:
-            documents.append(parse_json(part.encode()))
-        except DocumentError:
-            keys["end_mark"] = part
-    return documents
-
-
-def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
-    """Rows of CSV, where every one has as many cells as the first."""
-    for delimiter in _DELIMITERS:
-        try:
-            rows = [
-                row
-                for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
-                if any(row)
-            ]
-        except csv.Error:  # another delimiter may fit
-            continue
-        if len(rows) < 2 or len(rows[0]) < 2 or len(set(map(len, rows))) > 1:
-            continue
-        cells = [[cell.strip() for cell in row] for row in rows]
-        columns = cells[0]
-        # A heading names things; where there is a number or a time, there is none.
-        if len(set(columns)) < len(columns) or any(
-            re.fullmatch(r"[-+]?[\d:.]+", cell) for cell in columns
-        ):
-            columns = [f"column_{number}" for number in range(1, len(columns) + 1)]
-            keys["columns"] = columns
-        else:
-            cells = cells[1:]
-        if delimiter != ",":
-            keys["delimiter"] = delimiter
-        return "csv", [[dict(zip(columns, row, strict=True)) for row in cells]]
-    return None
 
 
 def _document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
@@ -332,16 +179,16 @@ class _Writer:
         tables = [document for document in documents if isinstance(document, dict)]
         joined: dict[str, list[Any]] = {}
         for table in tables:
-            for path, items in _raw_lists(table, ""):
+            for path, items in raw_lists(table, ""):
                 joined.setdefault(path, []).extend(items)
         for path, items in joined.items():
-            yield FoundList(path, _columns(items))
+            yield FoundList(path, columns_of(items))
         flat = [
             {key: value for key, value in table.items() if not isinstance(value, list)}
             for table in tables
         ]
         if len(tables) > 1:
-            yield FoundList("@", _columns(flat))
+            yield FoundList("@", columns_of(flat))
 
     def _best(self, lists: Sequence[FoundList]) -> FoundList | None:
         def worth(found: FoundList) -> float:
@@ -587,122 +434,6 @@ def _alternatives(judged: Sequence[Judged], known_by: Any) -> list[Judged]:
     return others[: _MOST_CANDIDATES - 1]
 
 
-def lists_in(document: Any) -> Iterator[FoundList]:
-    """Every list in a document whose items have fields, and lists that stand side by side."""
-    for path, items in _raw_lists(document, ""):
-        yield FoundList(path, _columns(items))
-    yield from _side_by_side(document, "")
-
-
-def _raw_lists(value: Any, path: str) -> Iterator[tuple[str, list[Any]]]:
-    """Lists of tables or lists, those inside lists joined over all items: `passages[].words`."""
-    if isinstance(value, dict):
-        for name, item in value.items():
-            yield from _raw_lists(item, _joined(path, name))
-        tables = list(value.values())
-        if len(tables) > 1 and all(isinstance(item, dict) and item for item in tables):
-            shared = set.intersection(*map(set, tables))
-            if len(shared) >= 2:
-                yield _joined_raw(path, "*"), tables
-    elif _is_list_of_items(value):
-        yield path or "@", value
-        yield from _inner_lists(value, path)
-
-
-def _is_list_of_items(value: Any) -> bool:
-    if not isinstance(value, list) or not value:
-        return False
-    if all(isinstance(item, dict) for item in value):
-        return True
-    return all(
-        isinstance(item, list) and len(item) >= 2 and not isinstance(item[0], (dict, list))
-        for item in value
-    )
-
-
-def _inner_lists(items: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
-    tables = [item for item in items if isinstance(item, dict)]
-    for name in dict.fromkeys(chain.from_iterable(tables)):
-        values = [table[name] for table in tables if table.get(name)]
-        yield from _within(values, f"{path}[].{quoted_name(name)}")
-
-
-def _within(values: list[Any], path: str) -> Iterator[tuple[str, list[Any]]]:
-    if not values:
-        return
-    if all(map(_is_list_of_items, values)):
-        yield path, list(chain.from_iterable(values))
-        firsts = [value[0] for value in values if isinstance(value[0], dict)]
-        for name in dict.fromkeys(chain.from_iterable(firsts)):
-            yield from _within(
-                [first[name] for first in firsts if first.get(name)],
-                f"{path}[0].{quoted_name(name)}",
-            )
-    elif all(isinstance(value, dict) for value in values):
-        for name in dict.fromkeys(chain.from_iterable(values)):
-            yield from _within(
-                [value[name] for value in values if value.get(name)], f"{path}.{quoted_name(name)}"
-            )
-
-
-def _columns(items: Sequence[Any]) -> tuple[Column, ...]:
-    flat = list(map(_flat, items))
-    names = dict.fromkeys(chain.from_iterable(flat))
-    return tuple(Column(name, [item.get(name) for item in flat]) for name in names)
-
-
-def _flat(item: Any) -> dict[str, Any]:
-    """An item's values by path: those of tables in it, and of the first of a list of tables in
-    it.
-    """
-    if isinstance(item, list):
-        return {
-            f"[{number}]": value
-            for number, value in enumerate(item)
-            if not isinstance(value, (dict, list))
-        }
-    if not isinstance(item, dict):
-        return {}
-    flat: dict[str, Any] = {}
-    for name, value in item.items():
-        if isinstance(value, dict):
-            flat |= {f"{quoted_name(name)}.{inner}": found for inner, found in _flat(value).items()}
-        elif isinstance(value, list) and value and isinstance(value[0], dict):
-            first = {
-                key: found for key, found in value[0].items() if not isinstance(found, (dict, list))
-            }
-            flat |= {
-                f"{quoted_name(name)}[0].{quoted_name(inner)}": found
-                for inner, found in first.items()
-            }
-        elif not isinstance(value, list):
-            flat[quoted_name(name)] = value
-    return flat
-
-
-def _side_by_side(value: Any, path: str) -> Iterator[FoundList]:
-    """Lists of the same length in one table: the words here, their times there."""
-    if not isinstance(value, dict):
-        return
-    lists = {name: item for name, item in value.items() if _is_plain_list(item)}
-    counts = set(map(len, lists.values()))
-    for count in counts:
-        names = [name for name, items in lists.items() if len(items) == count]
-        if len(names) >= 2 and count >= 2:
-            columns = tuple(Column(_joined(path, name), lists[name]) for name in names)
-            yield FoundList(path or "@", columns, is_side_by_side=True)
-    for name, item in value.items():
-        yield from _side_by_side(item, _joined(path, name))
-
-
-def _is_plain_list(value: Any) -> bool:
-    return (
-        isinstance(value, list)
-        and bool(value)
-        and not any(isinstance(item, (dict, list)) for item in value)
-    )
-
-
 def _whole_text(documents: Sequence[Any], is_stream: bool) -> tuple[str, bool] | None:
     """Where the longest text stands outside any list, and whether each document brings all of it so
     far.
@@ -742,19 +473,9 @@ def _leaves(value: Any, path: str) -> Iterator[tuple[str, Any]]:
     """Values outside lists, and inside the first item of lists."""
     if isinstance(value, dict):
         for name, item in value.items():
-            yield from _leaves(item, _joined(path, name))
+            yield from _leaves(item, joined_path(path, name))
     elif isinstance(value, list):
         if value:
             yield from _leaves(value[0], f"{path}[0]")
     elif path:
         yield path, value
-
-
-def _joined(path: str, name: str) -> str:
-    return _joined_raw(path, quoted_name(name))
-
-
-def _joined_raw(path: str, name: str) -> str:
-    if path:
-        return f"{path}.{name}"
-    return name

@@ -16,13 +16,13 @@ from mantisreed.audio.formats import FORMATS
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse
-from mantisreed.engines.reply import ParsedReply
+from mantisreed.engines.reading.reply import ParsedReply
 from mantisreed.engines.request import Piece
 from mantisreed.errors import InputError
-from mantisreed.jobs.dispatch import SoundFacts
 from mantisreed.jobs.replies import ReplyLostError
-from mantisreed.pipeline.opinions import with_kept_opinion
+from mantisreed.jobs.work import SoundFacts
 from mantisreed.pipeline.options import Made, TranscriptionOptions, stored_options
+from mantisreed.pipeline.second_opinions.kept import with_kept_opinion
 from mantisreed.review.doubts import differing_seam, seam_doubts, with_doubts
 from mantisreed.secrets import Secret
 from mantisreed.transcript.document import (

@@ -4,7 +4,7 @@ import asyncio
 import logging
 import os
 from collections import deque
-from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -16,16 +16,19 @@ from mantisreed.engines.http_client import ClientOptions
 from mantisreed.errors import InterruptedRunError, MantisreedError
 from mantisreed.files import file_digest
 from mantisreed.jobs.budget import Budget, BudgetsOf
-from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
+from mantisreed.jobs.dispatch import Dispatcher
 from mantisreed.jobs.gate import Time
 from mantisreed.jobs.records import Filter
+from mantisreed.jobs.work import DispatchOptions
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.events import BatchProgress, Event, Stage
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.outcomes import Outcome, finished_recording, told_outcome
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import PreparedPiece
-from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
+from mantisreed.pipeline.preparing.pieces import PreparedPiece
+from mantisreed.pipeline.recording import RecordingTask
+from mantisreed.pipeline.surroundings import Surroundings, job_of
+from mantisreed.pipeline.turns import Turns, all_or_none
 from mantisreed.sources.recordings import Source
 
 if TYPE_CHECKING:
@@ -36,7 +39,7 @@ if TYPE_CHECKING:
     from mantisreed.jobs.store.database import Row
     from mantisreed.pipeline.followups.follow_ups import FollowUps
     from mantisreed.pipeline.followups.service_desk import Perform
-    from mantisreed.pipeline.second_opinion import SecondOpinions
+    from mantisreed.pipeline.second_opinions.asking import SecondOpinions
 
     FollowUpsMaker: TypeAlias = Callable[[Perform, Outputs, BudgetsOf], FollowUps]
     """Makes what is done with transcripts, of what does things with the ledger, where files go, and
@@ -160,7 +163,7 @@ class Batch:
         """Who is asked about what is doubtful; engines that count in the same money share what may
         be spent.
         """
-        from mantisreed.pipeline.second_opinion import SecondOpinions
+        from mantisreed.pipeline.second_opinions.asking import SecondOpinions
 
         first, second = self._options, self._options.second
         assert second is not None
@@ -254,11 +257,11 @@ class Batch:
             is_wanted: asked about each when its turn comes; of one that is not wanted any more
                 nothing is sent.
         """
-        turns = _Turns(incoming, self._options.card.concurrent_pieces + (os.cpu_count() or 1))
+        turns = Turns(incoming, self._options.card.concurrent_pieces + (os.cpu_count() or 1))
         try:
             await self._make_ready()
             work = (self._take_turns(turns, is_wanted) for _ in range(turns.at_once))
-            await _all_or_none(map(asyncio.create_task, work))
+            await all_or_none(map(asyncio.create_task, work))
             if self._follow_ups is not None:
                 for ended in await self._follow_ups.at_the_end():
                     if ended.error is not None:  # there is no recording whose outcome could tell it
@@ -267,7 +270,7 @@ class Batch:
             self._writer.close()
             turns.drop_ends()
 
-    async def _take_turns(self, turns: "_Turns", is_wanted: Callable[[Source], bool]) -> None:
+    async def _take_turns(self, turns: "Turns", is_wanted: Callable[[Source], bool]) -> None:
         """Work on one recording after the other, until there are no more."""
         while (source := await turns.next()) is not None:
             if is_wanted(source):
@@ -450,51 +453,3 @@ def _size(recording: Source) -> float:
         return float(max(1, recording.path.stat().st_size))
     except OSError:
         return 1.0
-
-
-async def _all_or_none(tasks: "Iterable[asyncio.Task[None]]") -> None:
-    """Wait for all; when one of them fails, the others take nothing more."""
-    begun = list(tasks)
-    try:
-        await asyncio.gather(*begun)
-    finally:
-        for task in begun:
-            task.cancel()
-        await asyncio.gather(*begun, return_exceptions=True)
-
-
-@dataclass(slots=True)
-class _Turns:
-    """Recordings that several take in turn from one queue, until a None comes.
-
-    Attributes:
-        incoming: the recordings.
-        at_once: how many take turns.
-        is_over: whether the None has come.
-    """
-
-    incoming: "asyncio.Queue[Source | None]"
-    at_once: int
-    is_over: bool = False
-
-    async def next(self) -> Source | None:
-        """The next recording; None when there is none any more."""
-        if self.is_over:
-            return None
-        source = await self.incoming.get()
-        if self.is_over:
-            self.incoming.put_nowait(source)  # it stays for whoever comes next
-            return None
-        if source is None:
-            self.is_over = True
-            for _ in range(self.at_once):
-                # Those who wait for the next one hear of it too.
-                self.incoming.put_nowait(None)
-        return source
-
-    def drop_ends(self) -> None:
-        """Leave nothing in the queue but recordings."""
-        behind = [self.incoming.get_nowait() for _ in range(self.incoming.qsize())]
-        for source in behind:
-            if source is not None:
-                self.incoming.put_nowait(source)

@@ -20,11 +20,12 @@ from mantisreed.exports.script import WriteOptions
 from mantisreed.files import folder_at
 from mantisreed.jobs.records import JobRecord
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import PieceOptions
+from mantisreed.pipeline.preparing.cut_limits import PieceOptions
 from mantisreed.secrets import Secret
+from mantisreed.settings import MAX_ATTEMPTS, check_language
 from mantisreed.sources.recordings import Selection, Source
 from mantisreed.urls import split_url
-from mantisreed.workspace import MAX_ATTEMPTS, Workspace, check_language
+from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
     PathText = str | os.PathLike[str]

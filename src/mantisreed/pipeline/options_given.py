@@ -18,12 +18,13 @@ from mantisreed.exports.script import WriteOptions
 from mantisreed.exports.word_lists import wording_from
 from mantisreed.options import OPTIONS
 from mantisreed.pipeline.options import RunOptions, Translation
-from mantisreed.pipeline.pieces import PieceOptions, piece_options_given
+from mantisreed.pipeline.preparing.cut_limits import PieceOptions, piece_options_given
+from mantisreed.settings import check_language
 from mantisreed.sources.recordings import Selection
 from mantisreed.subtitles.frames import exact_rate
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
 from mantisreed.units import duration_given, money_given
-from mantisreed.workspace import Workspace, check_language, open_workspace
+from mantisreed.workspace import Workspace, open_workspace
 
 Given = Mapping[str, Any]
 """Values by the names of their options; one that is not there was not given."""

@@ -1,7 +1,7 @@
 """One recording's way: prepared, sent piece by piece, read, put together, written."""
 
 import asyncio
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from itertools import chain
@@ -12,8 +12,8 @@ import msgspec
 
 from mantisreed.audio.containers import probe
 from mantisreed.audio.speech import pauses_and_speech
-from mantisreed.audio.workers import DecodingWorkers, LocalStream
-from mantisreed.engines.identity import SoundIdentity, job_key, request_key
+from mantisreed.audio.workers import LocalStream
+from mantisreed.engines.identity import SoundIdentity, request_key
 from mantisreed.engines.request import Piece, wants_link
 from mantisreed.errors import (
     BadRequestError,
@@ -27,17 +27,18 @@ from mantisreed.errors import (
     reason_of,
 )
 from mantisreed.files import FileState, file_digest
-from mantisreed.jobs.dispatch import Dispatcher, Work
 from mantisreed.jobs.gate import Progress
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.life import JobEvent, JobOutcome
+from mantisreed.jobs.work import Work
 from mantisreed.pipeline.assembling import PieceResult, transcript_of
 from mantisreed.pipeline.events import Stage
-from mantisreed.pipeline.opinions import with_kept_opinion
-from mantisreed.pipeline.options import Made, TranscriptionOptions, options_to_store
+from mantisreed.pipeline.options import Made, options_to_store
 from mantisreed.pipeline.outcomes import Outcome, job_outcome, outcome_of
-from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
+from mantisreed.pipeline.preparing.cut_limits import CutLimits
+from mantisreed.pipeline.preparing.pieces import Preparation, PreparedPiece
+from mantisreed.pipeline.second_opinions.kept import with_kept_opinion
+from mantisreed.pipeline.surroundings import Surroundings, identity_of, job_of
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.review.personal import hidden_transcript
 from mantisreed.sources.recordings import Source, local_file
@@ -46,48 +47,12 @@ from mantisreed.units import short_size
 
 if TYPE_CHECKING:
     from mantisreed.engines.client import EngineResponse
-    from mantisreed.engines.links import LinkOffers
-    from mantisreed.engines.reply import ParsedReply
+    from mantisreed.engines.reading.reply import ParsedReply
     from mantisreed.jobs.ledger import Ledger
-    from mantisreed.pipeline.second_opinion import SecondOpinions
     from mantisreed.sources.fetching import FetchHooks
 
 _MEASURING_RATE = 8_000  # samples a second; nobody hears them
 _ROUNDED = 0.5  # seconds that a recording may be longer than allowed: headers are rounded
-
-Tell = Callable[[Source, Stage, str, float | None], None]
-"""Called as a recording comes to another stage: with a note, and until when it waits."""
-
-
-@dataclass(frozen=True, slots=True)
-class Surroundings:
-    """What all recordings of a batch share.
-
-    Attributes:
-        options: what to do with them.
-        outputs: where results go.
-        dispatcher: what takes pieces to their replies.
-        hidden: the workspace's hidden folder.
-        workers: where long recordings are decoded; None decodes them in this process.
-        links: where pieces are offered to engines that want a link.
-        preparing: as many recordings are prepared at once.
-        expected: digests that recordings must have, by their sources' keys.
-        tell: called as recordings move along.
-        count: called with each piece that is prepared, and again when it is answered.
-        second: who is asked about what is doubtful; None for nobody.
-    """
-
-    options: TranscriptionOptions
-    outputs: Outputs
-    dispatcher: Dispatcher
-    hidden: Path
-    workers: DecodingWorkers | None
-    links: "LinkOffers | None"
-    preparing: asyncio.Semaphore
-    expected: Mapping[str, str]
-    tell: Tell
-    count: Callable[[PreparedPiece, bool], None]
-    second: "SecondOpinions | None" = None
 
 
 @dataclass(slots=True)
@@ -502,19 +467,6 @@ class RecordingTask:
 
     def _tell(self, stage: Stage, note: str = "", until: float | None = None) -> None:
         self.shared.tell(self.recording, stage, note, until)
-
-
-def job_of(options: TranscriptionOptions, recording: Source, digest: str) -> str:
-    """The id of a recording's job: that of whoever wants it, where it is wanted several times."""
-    return recording.wanted_by or identity_of(options, digest)
-
-
-def identity_of(options: TranscriptionOptions, digest: str) -> str:
-    """What jobs have in common that ask for the same of the same recording."""
-    wanted = msgspec.to_builtins(options.pieces)
-    if not options.pieces.spans:
-        del wanted["spans"]  # jobs from before there were any keep their ids
-    return job_key(options.card, options.request_options, digest, wanted)
 
 
 def _state_of(path: Path) -> FileState:

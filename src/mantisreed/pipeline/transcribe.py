@@ -4,16 +4,12 @@ import asyncio
 from collections.abc import Callable, Container, Mapping, Sequence
 from contextlib import AsyncExitStack
 from dataclasses import dataclass, replace
-from importlib import import_module
 from pathlib import Path
-from types import TracebackType
-from typing import TYPE_CHECKING, Self, TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.cards.requests import HttpRequest
-from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
 from mantisreed.errors import InputError, InterruptedRunError, require_type
@@ -24,6 +20,7 @@ from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.episodes import transcribed_before
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.followups.checking import check_follow_ups
+from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import (
     RunOptions,
@@ -34,7 +31,7 @@ from mantisreed.pipeline.options import (
 )
 from mantisreed.pipeline.outcomes import Outcome, State
 from mantisreed.pipeline.outputs import Outputs, formats_to_write
-from mantisreed.pipeline.pieces import PieceOptions, channels_named
+from mantisreed.pipeline.preparing.cut_limits import PieceOptions, channels_named
 from mantisreed.running import interruptible, run_in_thread, run_interruptibly
 from mantisreed.sources.finding import Sources, find_recordings
 from mantisreed.sources.recordings import NO_FACTS, Facts, Source
@@ -42,8 +39,7 @@ from mantisreed.trust import TrustError
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
-    from mantisreed.cards.wire.transport import HttpTransport, Transport
-    from mantisreed.cards.wire.websocket import Conversation
+    from mantisreed.cards.wire.transport import Transport
     from mantisreed.engines.links import LinkServer
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.pipeline.batch import FollowUpsMaker
@@ -464,42 +460,3 @@ def check_links(
             advice='give an http(s) link as the source, or set [links] public = "https://..." in '
             "the settings",
         )
-
-
-class LateTransport:
-    """The real transport, loaded on a thread: it takes long to import, and pieces are prepared
-    meanwhile.
-    """
-
-    async def __aenter__(self) -> Self:
-        self._stack = AsyncExitStack()
-        self._opening = asyncio.create_task(self._opened())
-        return self
-
-    async def __aexit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self._opening.cancel()
-        await self._stack.aclose()
-
-    async def ready(self) -> None:
-        """Wait until it is loaded."""
-        await asyncio.shield(self._opening)
-
-    async def exchange(self, request: HttpRequest) -> HttpAnswer:
-        """See `Transport`."""
-        transport = await asyncio.shield(self._opening)
-        return await transport.exchange(request)
-
-    async def converse(self, request: HttpRequest, conversation: "Conversation") -> HttpAnswer:
-        """See `Transport`."""
-        transport = await asyncio.shield(self._opening)
-        return await transport.converse(request, conversation)
-
-    async def _opened(self) -> "HttpTransport":
-        module = await asyncio.to_thread(import_module, "mantisreed.cards.wire.transport")
-        transport: HttpTransport = await self._stack.enter_async_context(module.HttpTransport())
-        return transport

@@ -15,7 +15,7 @@ import msgspec
 from mantisreed.engines.asking import reading_of
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse
-from mantisreed.engines.reply import ParsedReply
+from mantisreed.engines.reading.reply import ParsedReply
 from mantisreed.engines.request import Piece
 from mantisreed.errors import UnreadableReplyError
 from mantisreed.files import bytes_digest, printable, write_whole

@@ -12,10 +12,11 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from mantisreed.cards.card import ServiceCard, Step, Table
+from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.checks import Problem, problems_of
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.sequence import StepSequence
+from mantisreed.cards.steps import Step, Table
 from mantisreed.cards.tables import checked
 from mantisreed.cards.templates import DocumentTemplate
 from mantisreed.errors import SettingsError

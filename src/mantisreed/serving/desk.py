@@ -35,7 +35,7 @@ from mantisreed.pipeline.options import (
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.runner import Runner
-from mantisreed.pipeline.sent_jobs.collecting import let_go_of_unreadable, outputs_of_job
+from mantisreed.pipeline.sent_jobs.choosing import let_go_of_unreadable, outputs_of_job
 from mantisreed.pipeline.transcribe import RunHooks, check_links, ledger_of
 from mantisreed.serving.orders import ENDED, Order, OrderBook
 from mantisreed.serving.purses import Purses

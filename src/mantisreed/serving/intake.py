@@ -8,7 +8,7 @@ import os
 import shutil
 import socket
 import stat
-from collections.abc import AsyncIterator, Callable
+from collections.abc import Callable
 from contextlib import AbstractContextManager, aclosing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -23,7 +23,16 @@ from mantisreed.files import file_digest, printable
 from mantisreed.folders import check_no_link, forget, opened
 from mantisreed.hosts import is_written_private
 from mantisreed.options import API_OPTIONS
-from mantisreed.serving.forms import FormPiece, form_pieces, text_of
+from mantisreed.serving.fields import (
+    LARGEST_JSON,
+    content_length,
+    ending,
+    field_content,
+    limited,
+    rest_of_field,
+    wait_of,
+)
+from mantisreed.serving.forms import form_pieces, text_of
 from mantisreed.serving.options import is_list, options_given
 from mantisreed.serving.orders import Order, new_id
 from mantisreed.serving.problems import Problem
@@ -31,12 +40,9 @@ from mantisreed.serving.room import Room
 from mantisreed.serving.tokens import Token
 from mantisreed.serving.uploads import Upload, Uploads, file_name, written
 from mantisreed.state import make_folder
-from mantisreed.units import parse_duration
 from mantisreed.urls import UrlError, checked_url, split_url
 from mantisreed.workspace import Workspace
 
-_LARGEST_JSON = 1 << 20  # bytes
-_LONGEST_WAIT = 300.0  # seconds that a request may wait for its job
 _OTHERS = frozenset(("recording", "link", "path", "upload", "name", "call", "profile", "wait"))
 
 
@@ -165,7 +171,7 @@ class Intake:
         query.pop("ticket", None)
         try:
             if kind == "application/json":
-                body = await _limited(request, _LARGEST_JSON)
+                body = await limited(request, LARGEST_JSON)
                 try:
                     document = msgspec.json.decode(body, type=dict[str, Any])
                 except (msgspec.MsgspecError, RecursionError) as error:
@@ -180,7 +186,7 @@ class Intake:
                     advice="curl -F recording=@talk.mp3",
                 )
             name = query.pop("name", None)
-            target = own / file_name(name or f"recording{_ending(kind)}")
+            target = own / file_name(name or f"recording{ending(kind)}")
             with self.room(token, content_length(request)) as most:
                 length = await written(target, request.stream(), most)
             if not length:
@@ -200,7 +206,7 @@ class Intake:
         ) as pieces:
             async for piece in pieces:
                 if piece.file_name is None:
-                    _add(given, piece.name, text_of(await _field(pieces, piece)))
+                    _add(given, piece.name, text_of(await field_content(pieces, piece)))
                     continue
                 if piece.name != "recording":
                     raise Problem(
@@ -210,7 +216,7 @@ class Intake:
                     raise Problem(400, "one recording is taken, and the form has two files")
                 sent_as = piece.file_name
                 with self.room(token, content_length(request)) as most:
-                    await written(file, _rest(pieces, piece), most)
+                    await written(file, rest_of_field(pieces, piece), most)
         if sent_as is None:
             return _Wanted(given=given)
         # The name may come behind the file.
@@ -412,12 +418,6 @@ def _link_or_copy(source: BinaryIO, target: Path) -> None:
         shutil.copyfileobj(source, sink, 1 << 20)
 
 
-def content_length(request: Request) -> int | None:
-    """Bytes of the body, as its sender says; the server sees that no more are read."""
-    given = request.headers.get("content-length", "")
-    return int(given) if given.isascii() and given.isdecimal() else None
-
-
 def _changed(order: Order, **changes: Any) -> Order:
     return msgspec.structs.replace(order, **changes)
 
@@ -439,29 +439,6 @@ def _check_names(given: dict[str, Any]) -> None:
         raise Problem(400, "profile is live or test")
 
 
-def wait_of(given: str | None) -> float:
-    """Seconds to wait for the job.
-
-    Raises:
-        Problem: it is no duration, or longer than a request may wait.
-    """
-    if given is None:
-        return 0.0
-    try:
-        seconds = parse_duration(given)
-    except ValueError as error:
-        raise Problem(
-            400, f"wait={given[:40]} is no duration", advice="such as wait=30s"
-        ) from error
-    if seconds > _LONGEST_WAIT:
-        raise Problem(
-            400,
-            f"a request waits for {_LONGEST_WAIT:.0f} s at most",
-            advice="follow the job's events",
-        )
-    return seconds
-
-
 def fingerprint(order: Order) -> str:
     """What two requests with one idempotency key have to have in common; reads the recording if it
     was sent along.
@@ -473,52 +450,8 @@ def fingerprint(order: Order) -> str:
     ).hexdigest()
 
 
-async def _limited(request: Request, most: int) -> bytes:
-    body = bytearray()
-    async for block in request.stream():
-        body += block
-        if len(body) > most:
-            raise Problem(413, f"a JSON body has at most {most} bytes")
-    return bytes(body)
-
-
 def _add(given: dict[str, Any], name: str, value: str) -> None:
     """Note a field of a form; several of one that is a list are all of it."""
     if name in given and is_list(name):
         value = f"{given[name]},{value}"
     given[name] = value
-
-
-async def _rest(pieces: AsyncIterator[FormPiece], piece: FormPiece) -> AsyncIterator[bytes]:
-    """The content of a field that has begun."""
-    yield piece.content
-    while not piece.is_last:
-        piece = await anext(pieces)
-        yield piece.content
-
-
-async def _field(pieces: AsyncIterator[FormPiece], piece: FormPiece) -> bytes:
-    content = bytearray()
-    async for block in _rest(pieces, piece):
-        content += block
-        if len(content) > _LARGEST_JSON:
-            raise Problem(413, f"the field {piece.name[:60]!r} has more than {_LARGEST_JSON} bytes")
-    return bytes(content)
-
-
-_ENDINGS = {
-    "audio/mpeg": ".mp3",
-    "audio/flac": ".flac",
-    "audio/x-flac": ".flac",
-    "audio/ogg": ".ogg",
-    "audio/opus": ".opus",
-    "audio/webm": ".webm",
-    "audio/mp4": ".m4a",
-    "video/mp4": ".mp4",
-    "audio/wav": ".wav",
-    "audio/x-wav": ".wav",
-}
-
-
-def _ending(kind: str) -> str:
-    return _ENDINGS.get(kind, "")

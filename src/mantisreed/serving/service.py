@@ -16,9 +16,9 @@ from mantisreed.cards.wire.transport import HttpTransport, Transport
 from mantisreed.errors import InputError, MantisreedError
 from mantisreed.folders import forget
 from mantisreed.jobs.ledger import open_ledger
+from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.sent_jobs.callbacks import CallbackListener, ServeHooks
 from mantisreed.pipeline.sent_jobs.collecting import Collector
-from mantisreed.pipeline.transcribe import LateTransport
 from mantisreed.serving.access import Access, is_loopback
 from mantisreed.serving.calls import Caller, Profile
 from mantisreed.serving.desk import Desk

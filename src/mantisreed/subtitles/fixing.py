@@ -11,7 +11,8 @@ from mantisreed.subtitles.break_rules import PLAIN
 from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import SLACK, Finding, check_cues, has_dash
 from mantisreed.subtitles.cues import Cue, Mark, text_width
-from mantisreed.subtitles.layout import CUE_BREAK, broken_into_lines
+from mantisreed.subtitles.layout import CUE_BREAK
+from mantisreed.subtitles.lines import broken_into_lines
 from mantisreed.subtitles.marking import marks_in
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.writing import joined, words_of

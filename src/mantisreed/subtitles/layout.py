@@ -5,10 +5,9 @@ then the cheapest chain of cues is found from the end of each. A rule that is br
 any bad break. Time and memory are linear in the number of words.
 """
 
-import math
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from itertools import chain, pairwise
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,16 +16,15 @@ from mantisreed.subtitles.break_rules import CLAUSE, SENTENCE
 from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.frames import on_frames
+from mantisreed.subtitles.lines import RULE, broken_into_lines, line_of
 from mantisreed.subtitles.overlaps import DASH
 from mantisreed.subtitles.rules import LayoutRules
-from mantisreed.subtitles.sounds import sound_parts
-from mantisreed.transcript.document import Passage, Word
+from mantisreed.subtitles.tokens import Tokens, tokens_of
+from mantisreed.transcript.document import Passage
 from mantisreed.transcript.estimate import passages_over_speech
-from mantisreed.transcript.writing import is_spaceless, needs_space, phrases, spaced
 
 _SAMPLE = 20  # passages that tell the script
 _IMPOSSIBLE = 1e12
-_RULE = 1000.0  # for a line that is too long
 # Weights, all in units of a line break's penalty; tuned on the odd files of `benchmarks/gold`.
 _CUE = 6.0  # each cue costs a little, so that there are not more than needed
 CUE_BREAK = 2.5  # a sentence that is torn between two cues is harder to read than one on two lines
@@ -51,12 +49,6 @@ _AT_PAUSE, _MOST_AT_PAUSE = (
     0.4,
     20.0,
 )
-# For each column by which lines differ, and the square of its share of a line.
-_BALANCE, _LOPSIDED = (
-    0.15,
-    6.0,
-)
-_TOP_HEAVY = 1.5
 _SLACK = 1e-6  # seconds
 _OVERLAPPED_WORDS = (
     0.05  # seconds by which engines let a word begin before the one before it has ended
@@ -64,17 +56,6 @@ _OVERLAPPED_WORDS = (
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-
-
-@dataclass(slots=True)
-class _Tokens:
-    """Words of all passages, in order; `run` tells apart what no cue may bridge."""
-
-    texts: list[str]
-    words: list[Word]
-    speakers: list[str | None]
-    is_glued: list[bool]
-    run: list[int]
 
 
 def lay_out(
@@ -97,7 +78,7 @@ def lay_out(
     passages = list(passages)
     sample = " ".join(passage.text for passage in passages[:_SAMPLE])
     rules = (rules or LayoutRules()).for_language(language, sample)
-    tokens = _tokens_of(
+    tokens = tokens_of(
         passages_over_speech(passages, ()), rules, language, mark_speakers=mark_speakers
     )
     if not tokens.words:
@@ -127,14 +108,14 @@ def lay_out(
 
 
 def _lines_of(
-    tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules, first: int, last: int
+    tokens: Tokens, penalties: Sequence[float], rules: LayoutRules, first: int, last: int
 ) -> tuple[str, ...]:
     """The lines of a cue; of one that two speakers share, a line and a dash each."""
     if turns := _turns_of(tokens, first, last):
         middle = first + turns[0].words
         parts = ((first, middle), (middle, last))
         return tuple(
-            DASH + _line_of(tokens.texts[begin:end], [False, *tokens.is_glued[begin + 1 : end]])
+            DASH + line_of(tokens.texts[begin:end], [False, *tokens.is_glued[begin + 1 : end]])
             for begin, end in parts
         )
     return broken_into_lines(
@@ -142,7 +123,7 @@ def _lines_of(
     )
 
 
-def _turns_of(tokens: _Tokens, first: int, last: int) -> tuple[Turn, ...]:
+def _turns_of(tokens: Tokens, first: int, last: int) -> tuple[Turn, ...]:
     """Whose the lines of a cue are, where two speakers share it."""
     speakers = tokens.speakers[first:last]
     if tokens.run[first] == tokens.run[last - 1]:
@@ -151,180 +132,11 @@ def _turns_of(tokens: _Tokens, first: int, last: int) -> tuple[Turn, ...]:
     return Turn(speakers[0], middle), Turn(speakers[-1], len(speakers) - middle)
 
 
-def _line_of(texts: Sequence[str], glued: Sequence[bool]) -> str:
-    """Texts on one line."""
-    return "".join(
-        text if sticks or at == 0 else f" {text}"
-        for at, (text, sticks) in enumerate(zip(texts, glued, strict=True))
-    )
-
-
-def broken_into_lines(
-    texts: Sequence[str],
-    penalties: Sequence[float],
-    rules: LayoutRules,
-    is_glued: Sequence[bool] | None = None,
-    *,
-    more: int = 0,
-) -> tuple[str, ...]:
-    """As few lines as hold the texts, broken where language breaks, of like lengths, the shorter
-    ones above.
-
-    Args:
-        texts: of one cue.
-        penalties: of a break before each.
-        rules: line length and number of lines; more lines are made only if a line would be too long
-            otherwise.
-        is_glued: which are written without a space before; None lets the script decide.
-        more: how many lines more than needed, if there are as many words.
-    """
-    glued = is_glued or [False, *(not needs_space(left, right) for left, right in pairwise(texts))]
-    edges = [0]
-    for text, sticks in zip(texts, glued, strict=True):
-        edges.append(edges[-1] + text_width(text) + (0 if sticks else 1))
-
-    def width(first: int, last: int) -> int:
-        return edges[last] - edges[first] - (0 if glued[first] else 1)
-
-    def line(first: int, last: int) -> str:
-        return _line_of(texts[first:last], glued[first:last])
-
-    count, limit = len(texts), rules.line_length
-    if width(0, count) <= limit or count == 1:
-        return (line(0, count),)
-    if not more and (two := _two_lines(edges, glued, penalties, limit)) is not None:
-        return line(0, two), line(two, count)
-    # best[lines][last]: cost and where the last line begins
-    best: list[_Reached] = [{0: (0.0, 0)}]
-    for window in _line_windows(width, count, limit, more):
-        best.append(_one_line_more(best[-1], window, edges, glued, penalties, limit))
-    ends = [count]
-    for level in range(len(best) - 1, 0, -1):
-        ends.append(best[level][ends[-1]][1])
-    return tuple(line(first, last) for first, last in pairwise(reversed(ends)))
-
-
-_Reached = dict[int, tuple[float, int]]
-
-
-def _one_line_more(
-    known: _Reached,
-    window: tuple[int, int],
-    edges: Sequence[int],
-    glued: Sequence[bool],
-    penalties: Sequence[float],
-    limit: int,
-) -> _Reached:
-    """The cheapest ways to reach each place with one line more, each with its cost and where its
-    last line begins.
-
-    The innermost loop runs for every line of every cue; it calls nothing, and has the costs of
-    `_unevenness` in it.
-
-    Args:
-        known: the same with one line less.
-        window: the earliest and the latest place where the line may end.
-        edges: places in columns.
-        glued: which words are written without a space before.
-        penalties: of a break before each.
-        limit: of a line, in columns.
-    """
-    share = _LOPSIDED / limit**2
-    earliest, latest = window
-    reached: _Reached = {}
-    for first, (so_far, before) in known.items():
-        begin = edges[first] + (0 if glued[first] else 1)
-        above = -1
-        cost = so_far
-        if first:
-            above = edges[first] - edges[before] - (0 if glued[before] else 1)
-            cost += penalties[first]
-        for last in range(max(first + 1, earliest), latest + 1):
-            wide = edges[last] - begin
-            total = cost
-            if wide > limit:
-                if last > first + 1:
-                    break
-                total += _RULE
-            if above >= 0:
-                differ = above - wide
-                total += _BALANCE * abs(differ) + share * differ * differ
-                if differ > 0:
-                    total += _TOP_HEAVY
-            cheapest = reached.get(last)
-            if cheapest is None or total < cheapest[0]:
-                reached[last] = total, first
-    return reached
-
-
-def _line_windows(
-    width: Callable[[int, int], int], count: int, limit: int, more: int = 0
-) -> list[tuple[int, int]]:
-    """Between which places each line ends, where as few lines as can be, or some more, hold all
-    words.
-
-    The latest places come from filling lines from the first word on, the earliest from filling them
-    from the last.
-    """
-    latest = []
-    at = 0
-    while at < count:
-        last = at + 1
-        while last < count and width(at, last + 1) <= limit:
-            last += 1
-        latest.append(last)
-        at = last
-    lines = min(len(latest) + more, count)
-    latest += [count] * (lines - len(latest))
-    # Each line after one has a word at least.
-    latest = [min(last, count - (lines - 1 - number)) for number, last in enumerate(latest)]
-    earliest = [count]
-    while len(earliest) < lines:
-        last = earliest[-1]
-        first = max(last - 1, 1)
-        while first > 1 and width(first - 1, last) <= limit:
-            first -= 1
-        earliest.append(first)
-    return list(zip(reversed(earliest), latest, strict=True))
-
-
-def _unevenness(above: int, below: int, limit: int) -> float:
-    """What it costs that two lines are of different lengths, the more if the longer one is
-    above.
-    """
-    differ = abs(above - below)
-    return (
-        _BALANCE * differ
-        + _LOPSIDED * (differ / limit) ** 2
-        + (_TOP_HEAVY if above > below else 0.0)
-    )
-
-
-def _two_lines(
-    edges: Sequence[int], glued: Sequence[bool], penalties: Sequence[float], limit: int
-) -> int | None:
-    """Where a text is best broken in two lines; None where it does not fit in two. Most texts
-    do.
-    """
-    best, place = math.inf, None
-    for at in range(1, len(edges) - 1):
-        above = edges[at] - (0 if glued[0] else 1)
-        if above > limit:
-            break
-        below = edges[-1] - edges[at] - (0 if glued[at] else 1)
-        if below > limit:
-            continue
-        cost = penalties[at] + _unevenness(above, below, limit)
-        if cost < best:
-            best, place = cost, at
-    return place
-
-
 class _Shape:
     """What every possible cue would cost, and the cheapest chain of them."""
 
     def __init__(
-        self, tokens: _Tokens, penalties: Sequence[float], rules: LayoutRules, until: float
+        self, tokens: Tokens, penalties: Sequence[float], rules: LayoutRules, until: float
     ) -> None:
         self._rules = rules
         self._count = len(tokens.words)
@@ -528,7 +340,7 @@ class _Shape:
         cost += self._hurry(width, room)
         does_not_fit = (self._reach(first) <= last) | (spoken > rules.longest + _SLACK)
         if length == 1:
-            return np.where(does_not_fit, cost + _RULE, cost)
+            return np.where(does_not_fit, cost + RULE, cost)
         return np.where(does_not_fit | (self._runs[first] != self._runs[last]), _IMPOSSIBLE, cost)
 
 
@@ -560,7 +372,7 @@ class _Spoken:
     width: int
 
 
-def _in_times(tokens: _Tokens, rules: LayoutRules) -> Floats:
+def _in_times(tokens: Tokens, rules: LayoutRules) -> Floats:
     """When a cue that begins with each word begins: with it, or as much later as the word before
     and the gap take.
 
@@ -601,79 +413,3 @@ def _end_of(cue: _Spoken, following: float | None, rules: LayoutRules, may_overl
         if following - end > rules.gap:
             end = max(spoken, min(end, following - rules.flicker))
     return max(min(end, following - rules.gap), min(spoken, start + 0.05), start)
-
-
-def _tokens_of(
-    passages: Iterable[Passage], rules: LayoutRules, language: str | None, *, mark_speakers: bool
-) -> _Tokens:
-    tokens = _Tokens([], [], [], [], [])
-    run, speaker, before = 0, None, None
-    for passage in passages:
-        run += 1
-        is_new = passage.speaker is not None and passage.speaker != speaker
-        if mark_speakers and is_new:
-            mark = mark_of(passage.speaker, rules)
-        else:
-            mark = ""
-        speaker = passage.speaker
-        said = [word for word in passage.words if word.text.strip()]
-        if not said:
-            continue
-        texts = [word.text for word in said]
-        spaces = spaced(passage.text, texts)
-        sounds = sound_parts(texts)
-        edges = set(chain.from_iterable(sounds))
-        if rules.sounds == "drop":
-            dropped = set(chain.from_iterable(range(first, last) for first, last in sounds))
-        else:
-            dropped = set()
-        parts = []
-        for at, (whole, space) in enumerate(zip(said, spaces, strict=True)):
-            if at not in dropped:
-                first, *others = _pieces_of(whole, rules, language)
-                parts += [(first, space, at in edges), *((part, False, False) for part in others)]
-        for number, (word, has_space, is_edge) in enumerate(parts):
-            text = word.text
-            if number == 0:
-                text = mark + text
-            elif is_edge or (before is not None and word.start - before.end > rules.longest_pause):
-                run += 1
-            tokens.is_glued.append(number > 0 and not has_space)
-            tokens.texts.append(text)
-            tokens.words.append(word)
-            tokens.speakers.append(passage.speaker)
-            tokens.run.append(run)
-            before = word
-    return tokens
-
-
-def mark_of(speaker: str | None, rules: LayoutRules) -> str:
-    """What stands before the first word of a new speaker."""
-    if speaker is None or rules.speakers in ("none", "dash"):
-        return ""
-    if rules.speakers == "dash-each":
-        return DASH
-    return f"{speaker}: "
-
-
-def _pieces_of(word: Word, rules: LayoutRules, language: str | None) -> Iterator[Word]:
-    """The word; or, in a script without spaces, its parts that may stand in different lines, if it
-    is long.
-    """
-    longest = rules.line_length // 3
-    if (
-        word.text.isascii()
-        or text_width(word.text) <= longest
-        or not any(map(is_spaceless, word.text))
-    ):
-        yield word
-        return
-    import regex  # graphemes, after Unicode Standard Annex 29
-
-    each = (word.end - word.start) / len(word.text)
-    start = word.start
-    for phrase in phrases(word.text, language):
-        for part in [phrase] if text_width(phrase) <= longest else regex.findall(r"\X", phrase):
-            end = start + each * len(part)
-            yield Word(part, start, end, word.confidence)
-            start = end

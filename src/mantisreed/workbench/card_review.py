@@ -14,16 +14,10 @@ from mantisreed.engines.card_checks import read_cards
 from mantisreed.errors import InputError, MantisreedError, SecretError, SettingsError
 from mantisreed.files import printable, write_whole
 from mantisreed.pipeline.options import RunOptions, transcription_options
+from mantisreed.settings import SETTINGS_FILE, read_settings, settings_above
 from mantisreed.urls import split_url
 from mantisreed.workbench.trial import show_requests
-from mantisreed.workspace import (
-    SETTINGS_FILE,
-    Workspace,
-    engine_tables,
-    open_workspace,
-    read_settings,
-    settings_above,
-)
+from mantisreed.workspace import Workspace, engine_tables, open_workspace
 
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 

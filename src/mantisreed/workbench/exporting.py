@@ -24,11 +24,12 @@ from mantisreed.folders import HIDDEN_FOLDER
 from mantisreed.formats.decoding import decoded
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.review.personal import hidden_script, hidden_transcript
+from mantisreed.settings import SETTINGS_FILE
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 from mantisreed.trust import Trust
 from mantisreed.workbench.pairing import check_same_recording
-from mantisreed.workspace import SETTINGS_FILE, Workspace
+from mantisreed.workspace import Workspace
 
 
 @dataclass(frozen=True, slots=True)

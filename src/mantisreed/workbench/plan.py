@@ -18,8 +18,9 @@ from mantisreed.jobs.budget import billed_seconds, cost_of
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.records import LEDGER_FILE
 from mantisreed.pipeline.options import TranscriptionOptions
-from mantisreed.pipeline.pieces import CutLimits, Preparation, PreparedPiece
-from mantisreed.pipeline.recording import identity_of
+from mantisreed.pipeline.preparing.cut_limits import CutLimits
+from mantisreed.pipeline.preparing.pieces import Preparation, PreparedPiece
+from mantisreed.pipeline.surroundings import identity_of
 from mantisreed.running import run_interruptibly
 from mantisreed.sources.recordings import Source, local_file
 from mantisreed.workspace import Workspace

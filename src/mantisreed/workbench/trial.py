@@ -11,10 +11,10 @@ from pathlib import Path
 from secrets import token_hex
 
 from mantisreed.audio.workers import DecodingWorkers
-from mantisreed.cards.card import Step
 from mantisreed.cards.describing import described_answer, described_conversation, described_request
 from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
 from mantisreed.cards.sequence import taken_by
+from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Value
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.transport import HttpTransport, Transport
@@ -23,11 +23,12 @@ from mantisreed.engines.asking import client_for, reading_of, reply_to
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.links import LinkServer
-from mantisreed.engines.reply import ParsedReply
+from mantisreed.engines.reading.reply import ParsedReply
 from mantisreed.engines.request import FILES, Piece, attachment_of, piece_values, wants_link
 from mantisreed.errors import TooBigError
 from mantisreed.pipeline.options import TranscriptionOptions
-from mantisreed.pipeline.pieces import PieceOptions, Preparation
+from mantisreed.pipeline.preparing.cut_limits import PieceOptions
+from mantisreed.pipeline.preparing.pieces import Preparation
 from mantisreed.running import run_interruptibly
 from mantisreed.secrets import Secret
 from mantisreed.transcript.document import Word, speakers_of

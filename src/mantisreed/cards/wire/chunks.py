@@ -5,8 +5,8 @@ from collections.abc import Awaitable, Callable
 from typing import TYPE_CHECKING, Any, Protocol
 
 from mantisreed.cards.answers import unreadable
-from mantisreed.cards.card import Step
 from mantisreed.cards.paths import Take
+from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Values
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import EngineBrokeError, EngineError, SlowDownError, UnreachableError

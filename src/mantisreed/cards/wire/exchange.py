@@ -13,10 +13,12 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from mantisreed.cards.answers import NothingHeardError, retry_after, unreadable
-from mantisreed.cards.card import ServiceCard, Step
-from mantisreed.cards.requests import Attachment, as_json_value
+from mantisreed.cards.bodies import Attachment
+from mantisreed.cards.card import ServiceCard
+from mantisreed.cards.requests import as_json_value
 from mantisreed.cards.sequence import StepSequence
 from mantisreed.cards.states import standing_of
+from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Value, Values
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.run import Run

@@ -5,8 +5,8 @@ from collections.abc import Awaitable
 from typing import Any, Protocol
 
 from mantisreed.cards.answers import unreadable
-from mantisreed.cards.card import Pages
 from mantisreed.cards.documents import DocumentError, parse_json
+from mantisreed.cards.steps import Pages
 from mantisreed.cards.templates import Values
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import UnreadableReplyError

@@ -3,8 +3,8 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from mantisreed.cards.bodies import Attachment
 from mantisreed.cards.paths import Take
-from mantisreed.cards.requests import Attachment
 from mantisreed.cards.templates import Value
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import UnreadableReplyError

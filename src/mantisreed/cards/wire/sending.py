@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from mantisreed.cards.answers import AskedStep, check_answer, quoted_beginning
-from mantisreed.cards.card import ServiceCard, Step
+from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.paths import Take
 from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
 from mantisreed.cards.sequence import StepSequence, audio_names
+from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Template, Value, Values
 from mantisreed.cards.wire.chunks import ChunkSender
 from mantisreed.cards.wire.http_answer import HttpAnswer

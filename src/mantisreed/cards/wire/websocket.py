@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from mantisreed.cards.card import WebSocket
+from mantisreed.cards.bodies import Attachment
 from mantisreed.cards.documents import DocumentError, parse_json
-from mantisreed.cards.requests import Attachment
+from mantisreed.cards.steps import WebSocket
 from mantisreed.cards.templates import DocumentTemplate, Values
 
 Meaning = Literal["ready", "partial", "final", "error", "end", "nothing"]

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from mantisreed.cli.console import Console
-from mantisreed.pipeline.sent_jobs.collecting import cancel
+from mantisreed.pipeline.sent_jobs.cancelling import cancel
 from mantisreed.workspace import open_workspace
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from mantisreed.cli.console import Console
 from mantisreed.errors import InputError
-from mantisreed.pipeline.sent_jobs.collecting import chosen_jobs
+from mantisreed.pipeline.sent_jobs.choosing import chosen_jobs
 from mantisreed.pipeline.sent_jobs.forgetting import described, described_outputs, forget
 from mantisreed.workspace import open_workspace
 

@@ -18,12 +18,13 @@ from mantisreed.files import printable
 from mantisreed.learning.proposing import LearningOptions, propose
 from mantisreed.pipeline.options import RunOptions, transcription_options
 from mantisreed.pipeline.transcribe import check_links
+from mantisreed.settings import SETTINGS_FILE, user_settings_file
 from mantisreed.sources.recordings import Source
 from mantisreed.standin.bank import BUNDLED
 from mantisreed.units import parse_duration, short_duration, short_size
 from mantisreed.workbench.card_review import add_card, review_cards
 from mantisreed.workbench.trial import show_requests, try_answer, try_engine
-from mantisreed.workspace import SETTINGS_FILE, Workspace, open_workspace, user_settings_file
+from mantisreed.workspace import Workspace, open_workspace
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -7,8 +7,9 @@ from pathlib import Path
 
 from mantisreed.cli.console import Console, plain_table
 from mantisreed.files import printable
+from mantisreed.settings import SETTINGS_FILE
 from mantisreed.trust import Trust, TrustError, trusted_files
-from mantisreed.workspace import SETTINGS_FILE, open_workspace
+from mantisreed.workspace import open_workspace
 
 
 @dataclass(frozen=True, kw_only=True)

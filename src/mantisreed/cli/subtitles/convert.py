@@ -13,7 +13,7 @@ from mantisreed.cli.targets import check_target
 from mantisreed.errors import InputError
 from mantisreed.exports.changes import joined_scripts, one_after_the_other, part, retimed
 from mantisreed.exports.formats import OutputFormat, chosen_formats, format_of
-from mantisreed.exports.losses import losses
+from mantisreed.exports.losses import WITHOUT_PLACES, losses
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.exports.wording import reworded
 from mantisreed.files import printable, write_whole
@@ -205,7 +205,7 @@ def _tell_losses(
 ) -> None:
     """Say what the formats cannot hold of what was read."""
     for form in forms:
-        for note in losses(script.cues or (), script.head, form.name):
+        for note in losses(script.cues or (), script.head, form.says):
             if len(forms) > 1:
                 of_form = f"in {form.name}, "
             else:
@@ -231,7 +231,7 @@ def _write(target: Path, content: bytes) -> None:
 
 def _without_cues(script: Script) -> Script:
     """To be laid out anew."""
-    notes = (*script.notes, *losses(script.cues or (), (), "laid out anew"))
+    notes = (*script.notes, *losses(script.cues or (), (), WITHOUT_PLACES))
     return Script(script.as_transcript(""), None, notes, script.language)
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, show_outcomes
 from mantisreed.cli.progress import Progress
-from mantisreed.pipeline.sent_jobs.collecting import retry
+from mantisreed.pipeline.sent_jobs.retrying import retry
 from mantisreed.units import money_given
 from mantisreed.workspace import open_workspace
 

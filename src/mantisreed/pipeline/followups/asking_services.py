@@ -4,7 +4,7 @@ import asyncio
 from dataclasses import dataclass
 
 from mantisreed.errors import MantisreedError
-from mantisreed.pipeline.transcribe import LateTransport
+from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.running import run_interruptibly
 from mantisreed.services.card import TextServiceCard
 from mantisreed.services.client import TextServiceClient

@@ -37,13 +37,13 @@ from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.followups.checking import check_follow_ups
 from mantisreed.pipeline.incoming.live_files import FOLDER, PHRASES_FILE, GrowingOutputs
+from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome, State, finished_recording
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.runner import Runner, rest
 from mantisreed.pipeline.transcribe import (
-    LateTransport,
     RunHooks,
     check_links,
     follow_ups_maker,

@@ -12,7 +12,7 @@ import msgspec
 from mantisreed.files import cannot_write, write_whole
 from mantisreed.folders import opened, read, remove
 from mantisreed.formats.srt import write_srt
-from mantisreed.formats.vtt import write_webvtt
+from mantisreed.formats.vtt_writing import write_webvtt
 from mantisreed.pipeline.outputs import Outputs, Written
 from mantisreed.sources.recordings import Source
 from mantisreed.subtitles.cues import Cue

@@ -26,10 +26,10 @@ from mantisreed.jobs.gate import Time
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter, JobRecord, RequestRecord
 from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.options import TranscriptionOptions, options_of_job, stored_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.sent_jobs.collecting import Collector, Show
-from mantisreed.pipeline.transcribe import LateTransport
 from mantisreed.running import interruptible, run_interruptibly
 from mantisreed.secrets import Secret
 from mantisreed.workspace import Workspace

@@ -4,21 +4,18 @@ it.
 
 import asyncio
 import logging
-import secrets
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import AsyncExitStack, closing
+from contextlib import AsyncExitStack
 from dataclasses import dataclass, replace
-from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
 from mantisreed.engines.asking import client_for, reading_of
-from mantisreed.engines.client import EngineResponse, Ticket
+from mantisreed.engines.client import EngineResponse
 from mantisreed.errors import (
-    EngineError,
     InputError,
     InterruptedRunError,
     MantisreedError,
@@ -28,10 +25,11 @@ from mantisreed.errors import (
 )
 from mantisreed.files import file_digest
 from mantisreed.jobs.budget import Budget
-from mantisreed.jobs.dispatch import Dispatcher, DispatchOptions
+from mantisreed.jobs.dispatch import Dispatcher
 from mantisreed.jobs.ledger import Ledger, open_ledger
-from mantisreed.jobs.records import Filter, JobRecord, PieceRecord, RequestRecord
+from mantisreed.jobs.records import JobRecord, PieceRecord, RequestRecord
 from mantisreed.jobs.replies import ReplyLostError
+from mantisreed.jobs.work import DispatchOptions
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.assembling import (
     Assembled,
@@ -42,8 +40,8 @@ from mantisreed.pipeline.assembling import (
 )
 from mantisreed.pipeline.batch import Batch
 from mantisreed.pipeline.events import Event, Stage
+from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.open_files import room_for_requests
-from mantisreed.pipeline.opinions import kept_opinion
 from mantisreed.pipeline.options import (
     Made,
     StoredOptions,
@@ -59,15 +57,11 @@ from mantisreed.pipeline.outcomes import (
     outcome_of,
     told_outcome,
 )
-from mantisreed.pipeline.outputs import Outputs, formats_to_write
-from mantisreed.pipeline.recording import identity_of
-from mantisreed.pipeline.transcribe import (
-    LateTransport,
-    RunHooks,
-    batch_services,
-    follow_ups_maker,
-    run_batch,
-)
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.second_opinions.kept import kept_opinion
+from mantisreed.pipeline.sent_jobs.choosing import jobs_to_use, outputs_of_job, path_of, still_there
+from mantisreed.pipeline.surroundings import identity_of
+from mantisreed.pipeline.transcribe import RunHooks, batch_services, follow_ups_maker
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.review.opinions import clips_of
 from mantisreed.review.personal import hidden_transcript
@@ -85,40 +79,6 @@ _log = logging.getLogger(__name__)
 _COLLECTED_AT_ONCE = 256
 
 Show = Callable[[Event], None]
-
-
-def chosen_jobs(
-    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
-) -> list[JobRecord]:
-    """The jobs whose ids begin so, each once; without any, those in one of these states, the oldest
-    first.
-
-    Raises:
-        InputError: an id begins no job, or several.
-    """
-    if isinstance(ids, str):
-        ids = [ids]
-    with closing(open_ledger(workspace)) as ledger:
-        if not ids:
-            return ledger.listing.jobs(Filter(states=states))[::-1]
-        found = list(map(ledger.listing.job, ids))
-        return list({record.id: record for record in found}.values())
-
-
-def _jobs_to_use(
-    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
-) -> list[JobRecord]:
-    """The same, for whoever will speak to their engines; nothing has been done when trust is asked
-    for.
-
-    Raises:
-        InputError: as `chosen_jobs` does.
-        TrustError: the settings are not trusted with what an engine's card uses.
-    """
-    jobs = chosen_jobs(workspace, ids, states)
-    for engine in {job.engine for job in jobs}:
-        workspace.require_trust_in(engine)
-    return jobs
 
 
 def collect(
@@ -145,7 +105,7 @@ def collect(
     Raises:
         InputError: an id begins no job, or several; or the ledger cannot be used.
     """
-    jobs = _jobs_to_use(workspace, ids, ("working", "sending", "waiting", "unconfirmed"))
+    jobs = jobs_to_use(workspace, ids, ("working", "sending", "waiting", "unconfirmed"))
 
     async def work() -> list[Outcome]:
         async with AsyncExitStack() as stack:
@@ -221,7 +181,7 @@ class Collector:
 
     async def followed(self, record: JobRecord) -> Outcome:
         """Do what is left of the follow-ups of a job that is done; its outputs stay as they are."""
-        named = Source(_path_of(record))
+        named = Source(path_of(record))
         outcome = await told_outcome(named, self._follow_ups_of(record, named), record.recording)
         return replace(outcome, job=record)
 
@@ -270,7 +230,7 @@ class Collector:
 
     async def collected(self, record: JobRecord, *, wait: bool) -> Outcome:
         """What became of a job. Whatever goes wrong with it ends here, and is told."""
-        named = Source(_path_of(record))
+        named = Source(path_of(record))
         work = self._taken(record, named, wait=wait)
         outcome = await told_outcome(named, work, record.recording)
         if outcome.state in ("waiting", "failed"):
@@ -402,7 +362,7 @@ class Collector:
             None where the recording is not there any more.
         """
         try:
-            source = _still_there(job.stored)
+            source = still_there(job.stored)
         except InputError:
             return None
         hooks = RunHooks({source.key: job.record.digest}, on_event=self._on_event)
@@ -460,211 +420,6 @@ class Collector:
         return self._dispatchers[key]
 
 
-def retry(
-    workspace: Workspace,
-    ids: Sequence[str] = (),
-    *,
-    states: tuple[str, ...] = ("failed", "waiting", "unconfirmed"),
-    afresh: bool = False,
-    spend_limit: Decimal | None = None,
-    on_event: Show = lambda event: None,
-) -> list[Outcome]:
-    """Send again what is missing of jobs, with the same options, and wait for it.
-
-    What was answered is not paid again.
-
-    Args:
-        workspace: with the engine cards and the ledger.
-        ids: of jobs, or beginnings of them; none means all in these states.
-        states: of the jobs that are meant without ids.
-        afresh: send again, and pay again, also what was answered.
-        spend_limit: what each run may cost, in place of the limit that it was started with; None
-            keeps that.
-        on_event: called as recordings move along.
-
-    Raises:
-        InputError: an id begins no job, or several; or the ledger cannot be used.
-    """
-    outcomes: list[Outcome] = _followed_again(workspace, ids, states) if not afresh else []
-    followed = {outcome.job.id for outcome in outcomes if outcome.job}
-    batches: dict[bytes, list[tuple[JobRecord, StoredOptions]]] = {}
-    own_batch = secrets.token_hex(8)
-    for record in _jobs_to_use(workspace, ids, states):
-        if record.id in followed:
-            continue
-        try:
-            stored = stored_options(record)
-        except InputError as error:
-            outcomes.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
-            continue
-        if spend_limit is not None:
-            wanted = msgspec.structs.replace(stored.wanted, spend_limit=spend_limit)
-            stored = msgspec.structs.replace(stored, wanted=wanted, batch=stored.batch or own_batch)
-        alike = msgspec.json.encode([record.engine, stored.wanted, stored.wanted_by, stored.batch])
-        batches.setdefault(alike, []).append((record, stored))
-    retrial = _Retrial(workspace, afresh=afresh, on_event=on_event)
-    for batch in batches.values():
-        outcomes += retrial.outcomes(batch)
-    return outcomes
-
-
-def _followed_again(
-    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
-) -> list[Outcome]:
-    """The outcomes of jobs that are done, but for some of their follow-ups; these are done
-    again.
-    """
-    with closing(open_ledger(workspace)) as ledger:
-        left = ledger.follow_ups.open_jobs()
-    if not left:
-        return []  # without reading through all that was ever done
-    jobs = [
-        job
-        for job in chosen_jobs(workspace, ids, (*states, "done"))
-        if job.state == "done" and job.id in left
-    ]
-    for engine in {job.engine for job in jobs}:
-        workspace.require_trust_in(engine)
-
-    async def work() -> list[Outcome]:
-        async with AsyncExitStack() as stack:
-            transport = await stack.enter_async_context(LateTransport())
-            collector = Collector(workspace, transport, also_doubtful=True)
-            stack.callback(collector.close)
-            stack.enter_context(interruptible(collector.interrupt))
-            return [await collector.followed(job) for job in jobs]
-
-    return run_interruptibly(work())
-
-
-class _Retrial:
-    """Batches of jobs that are sent again, one after the other, until the user wants to stop."""
-
-    def __init__(self, workspace: Workspace, *, afresh: bool, on_event: Show) -> None:
-        self._workspace, self._afresh, self._on_event = workspace, afresh, on_event
-        self._interrupted: InterruptedRunError | None = None
-
-    def outcomes(self, batch: Sequence[tuple[JobRecord, StoredOptions]]) -> list[Outcome]:
-        """The outcomes of jobs with the same options."""
-        if self._interrupted:
-            return [
-                Outcome(Source(_path_of(record)), "waiting", error=self._interrupted, job=record)
-                for record, _ in batch
-            ]
-        first, stored = batch[0]
-        try:
-            options = options_of_job(self._workspace, first.engine, stored, afresh=self._afresh)
-            outputs = outputs_of_job(self._workspace, stored)
-        except InputError as error:
-            return [
-                Outcome(Source(_path_of(record)), "failed", error=error, job=record)
-                for record, _ in batch
-            ]
-        failed, recordings, expected = [], [], {}
-        for record, one in batch:
-            try:
-                source = _still_there(one)
-            except InputError as error:
-                failed.append(Outcome(Source(_path_of(record)), "failed", error=error, job=record))
-                continue
-            recordings.append(source)
-            expected[source.key] = record.digest
-            with closing(open_ledger(self._workspace)) as ledger:
-                let_go_of_unreadable(ledger, self._workspace, record.id, options)
-        if not recordings:
-            return failed
-        hooks = RunHooks(
-            expected, on_event=self._on_event, on_interrupt=self._interrupt, also_doubtful=True
-        )
-        return failed + run_batch(self._workspace, options, outputs, recordings, hooks)
-
-    def _interrupt(self) -> None:
-        self._interrupted = InterruptedRunError()
-
-
-def outputs_of_job(
-    workspace: Workspace, stored: StoredOptions, *, overwrite: bool = False
-) -> Outputs:
-    """Where a job's outputs go, and how they are written.
-
-    Raises:
-        InputError: there is no such format any more.
-    """
-    formats = formats_to_write(stored.wanted.to or ())
-    return Outputs(
-        stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite
-    )
-
-
-def let_go_of_unreadable(
-    ledger: Ledger, workspace: Workspace, job: str, options: TranscriptionOptions
-) -> None:
-    """Ask anew for replies of a job that cannot be read as the card is now: whoever retries wants
-    others.
-    """
-    unreadable = UnreadableReplies(workspace.hidden)
-    for piece in ledger.listing.pieces(job):
-        if unreadable.is_marked(piece.request.reply, options.card):
-            ledger.requests.lose_reply(piece.request)
-
-
-def _still_there(stored: StoredOptions) -> Source:
-    """A job's recording.
-
-    Raises:
-        InputError: it is not there any more, or its address was not kept.
-    """
-    source = stored.recording
-    if source.link is None and not source.path.exists():
-        raise InputError("the recording is not there any more", where=source.label)
-    return source
-
-
-def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, str]]:
-    """Cancel jobs, also at their engines where the cards say how; what was answered stays kept.
-
-    Returns:
-        Each job, and what became of it at its engine.
-
-    Raises:
-        InputError: an id begins no job, or several; or another process is sending a piece of one.
-    """
-    jobs = _jobs_to_use(workspace, ids, ())
-
-    async def work(ledger: Ledger) -> list[tuple[JobRecord, str]]:
-        async with LateTransport() as transport:
-            told = []
-            for job in jobs:
-                if job.state in ("done", "cancelled"):
-                    told.append((job, f"is {job.state} already"))
-                    continue
-                tickets = list(map(Ticket, ledger.requests.cancel(job.id)))
-                told.append((job, await _cancelled(workspace, job, tickets, transport)))
-            return told
-
-    with closing(open_ledger(workspace)) as ledger:
-        return run_interruptibly(work(ledger))
-
-
-async def _cancelled(
-    workspace: Workspace, job: JobRecord, tickets: list[Ticket], transport: LateTransport
-) -> str:
-    if not tickets:
-        return "nothing of it was at the engine"
-    try:
-        options = options_of_job(workspace, job.engine, stored_options(job))
-        client = client_for(options.card, options.secrets, transport)
-        done = [await client.cancel(ticket) for ticket in tickets]
-    except (EngineError, InputError) as error:
-        return f"the engine goes on with it ({error}); its answer will not be used"
-    if all(done):
-        return "cancelled at the engine too"
-    return (
-        f"the card of {job.engine} has no [cancel]; the engine goes on with it, and its answer "
-        "will not be used"
-    )
-
-
 def _replies_or_loss(ledger: Ledger, record: JobRecord) -> KeptReplies | ReplyLostError:
     """A loss is given, not raised: what was noted of it would be undone."""
     try:
@@ -689,13 +444,6 @@ def _wanted(record: JobRecord, pieces: Sequence[PieceRecord]) -> list[PieceRecor
 
 def _stage(name: str) -> Stage:
     return name  # type: ignore[return-value]
-
-
-def _path_of(record: JobRecord) -> Path:
-    source = stored_options(record).source if record.options else ""
-    if source.startswith("file:"):
-        return path_at(source)
-    return Path(record.recording)
 
 
 def _lacks_second_opinion(

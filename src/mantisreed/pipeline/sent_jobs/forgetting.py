@@ -16,10 +16,10 @@ from mantisreed.folders import remove
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import JobRecord
 from mantisreed.pipeline.incoming.live_files import forget_phrase
-from mantisreed.pipeline.opinions import forget_opinion, kept_opinion
 from mantisreed.pipeline.options import StoredOptions, stored_options
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.sent_jobs.collecting import outputs_of_job
+from mantisreed.pipeline.second_opinions.kept import forget_opinion, kept_opinion
+from mantisreed.pipeline.sent_jobs.choosing import outputs_of_job
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.sources.recordings import Source
 from mantisreed.sources.streams import drop_input

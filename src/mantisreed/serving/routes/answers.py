@@ -13,19 +13,16 @@ import msgspec
 from starlette.requests import Request
 from starlette.responses import Response
 
-from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat
+from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, OutputFormat, media_types
 from mantisreed.exports.script import Script
 from mantisreed.pipeline.options import default_writing
 from mantisreed.serving.access import sees
 from mantisreed.serving.orders import HAS_TEXT, Order
 from mantisreed.serving.problems import Problem
-from mantisreed.serving.routes.description import TEXT_TYPES
 from mantisreed.serving.routes.views import described
 from mantisreed.serving.service import Service
 from mantisreed.serving.tokens import Scope, Token
 from mantisreed.transcript.document import Transcript, from_json
-
-_TYPES = {form: kind for kind, form in TEXT_TYPES.items()} | {"ebuttd": "application/ttml+xml"}
 
 # Pages of ours hold all that they need, and speak to the service alone.
 PAGE_HEADERS = {
@@ -102,6 +99,7 @@ def form_of(request: Request) -> OutputFormat:
             wanted.append((-float(quality), number, kind.lower()))
         except ValueError:  # a range of types without a sensible weight
             continue
+    types = media_types()
     for weight, _, kind in sorted(wanted):
         if weight == 0:
             continue
@@ -109,9 +107,9 @@ def form_of(request: Request) -> OutputFormat:
             return OUTPUT_FORMATS["txt"]
         if kind == "application/*":
             return OUTPUT_FORMATS["json"]
-        if kind in TEXT_TYPES:
-            return OUTPUT_FORMATS[TEXT_TYPES[kind]]
-    raise Problem(406, f"{given[:100]} cannot be had", advice=f"types are {', '.join(TEXT_TYPES)}")
+        if kind in types:
+            return OUTPUT_FORMATS[types[kind]]
+    raise Problem(406, f"{given[:100]} cannot be had", advice=f"types are {', '.join(types)}")
 
 
 @asynccontextmanager
@@ -139,7 +137,7 @@ async def text_answer(
     """
     document = await asyncio.to_thread(document_of, order)
     writing = order.options.writing or default_writing(service.workspace)
-    kind = _TYPES.get(form.name, "text/plain")
+    kind = form.media_type
     charset = "; charset=utf-8" if kind.startswith("text/") else ""
     headers = {
         "Location": f"{prefix_of(request)}/jobs/{order.id}",

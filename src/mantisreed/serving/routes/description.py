@@ -4,7 +4,7 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
-from mantisreed.exports.formats import OUTPUT_FORMATS
+from mantisreed.exports.formats import OUTPUT_FORMATS, media_types
 from mantisreed.options import API_OPTIONS, Option
 from mantisreed.serving.problems import MEDIA_TYPE
 from mantisreed.serving.routes.shapes import ProblemDocument
@@ -14,21 +14,6 @@ _BINARY: dict[str, Any] = {"schema": {"type": "string", "format": "binary"}}
 
 Described = dict[str, Any]
 Responses = dict[int | str, Described]
-
-
-TEXT_TYPES = {
-    "text/plain": "txt",
-    "application/json": "json",
-    "application/x-subrip": "srt",
-    "text/vtt": "vtt",
-    "application/ttml+xml": "ttml",
-    "text/markdown": "md",
-    "text/html": "html",
-    "text/csv": "csv",
-}
-"""The media types of texts, each with the name of its format; the best first where anything will
-do.
-"""
 
 
 def _header(description: str, *, is_integer: bool = False) -> Described:
@@ -74,7 +59,7 @@ def response(description: str, *headers: Mapping[str, Described], **kept: Any) -
     return {"description": description, **({"headers": merged} if merged else {}), **kept}
 
 
-_TEXTS: dict[str, Described] = {kind: {"schema": {"type": "string"}} for kind in TEXT_TYPES}
+_TEXTS: dict[str, Described] = {kind: {"schema": {"type": "string"}} for kind in media_types()}
 _TEXTS["application/json"] = {"schema": {"$ref": "#/components/schemas/Transcript"}}
 
 TEXT: Responses = {

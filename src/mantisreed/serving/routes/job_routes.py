@@ -9,7 +9,7 @@ from fastapi.responses import Response, StreamingResponse
 
 from mantisreed.jobs.life import SHOWN_STATES
 from mantisreed.serving.access import own, sees
-from mantisreed.serving.intake import wait_of
+from mantisreed.serving.fields import wait_of
 from mantisreed.serving.orders import HAS_TEXT, Order
 from mantisreed.serving.problems import Problem, status_of_kind
 from mantisreed.serving.routes.answers import (

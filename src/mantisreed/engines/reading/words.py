@@ -7,42 +7,17 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from mantisreed.cards.paths import ReplyPath
-from mantisreed.engines.card import ConfidenceScale, TimePaths, Tokens, WordPaths
+from mantisreed.engines.card import ConfidenceScale, Tokens, WordPaths
 from mantisreed.engines.oddities import Oddities
-from mantisreed.engines.times import TimeUnit
-from mantisreed.engines.unpacking import UnexpectedReplyError
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError
+from mantisreed.engines.reading.word_times import NAN, ReplyContext, quoted, spans_of
 from mantisreed.limits import most_items
 from mantisreed.transcript.writing import without_controls
-
-SLACK = 0.05
-"""Seconds that times may be out of order or before the start: rounding, not a fault."""
 
 _LETTERS = re.compile(r"\w")
 _OPENING = frozenset("([{«„“¿¡‘")
 _LONGEST_LABEL = 200  # characters of what a speaker or a language is called
 _ON_THE_SCALE = 1e-6  # that a share may be over 1 by rounding
-_NAN = float("nan")
-
-
-@dataclass(frozen=True, slots=True)
-class ReplyContext:
-    """What reading any part of a reply needs to know.
-
-    Attributes:
-        duration: of the piece, in seconds.
-        sample_rate: of what was sent, in hertz.
-        times: the unit of times, where a part does not have its own.
-        zero: the moment at which the piece begins, for times that are moments; else 0.
-        scale: of confidences.
-        oddities: takes note of what is odd.
-    """
-
-    duration: float
-    sample_rate: int
-    times: TimeUnit
-    zero: float
-    scale: ConfidenceScale
-    oddities: Oddities
 
 
 @dataclass(slots=True)
@@ -59,8 +34,8 @@ class Item:
     """
 
     text: str
-    start: float = _NAN
-    end: float = _NAN
+    start: float = NAN
+    end: float = NAN
     confidence: float | None = None
     speaker: str | None = None
     kind: Any = None
@@ -287,161 +262,6 @@ class _Row:
     values: dict[str, Any]
 
 
-def spans_of(
-    raw: Sequence[tuple[Any, Any, Any]],
-    paths: TimePaths,
-    unit: TimeUnit,
-    context: ReplyContext,
-    bounds: tuple[float, float, float],
-    key: str,
-) -> list[tuple[float, float]]:
-    """Where each item begins and ends, in seconds from the piece's start; not a number where the
-    reply does not say.
-
-    Args:
-        raw: start, end and length of each, as they are in the reply; None for what it does not say.
-        paths: which of them the card reads.
-        unit: of them.
-        context: of the reply.
-        bounds: the time that is 0 for them, and the two between which they should be.
-        key: of the table, for messages.
-
-    Raises:
-        UnexpectedReplyError: a value is no time, or none that is possible.
-    """
-    zero, first, last = bounds
-    reader = _TimeReader(unit, context, zero, f"reply.{key}")
-    if not paths.has_times:
-        return [(_NAN, _NAN)] * len(raw)
-    _check_that_times_are_found(raw, paths, key)
-    spans: list[tuple[float, float]] = []
-    cursor = first
-    following = _following_starts(raw, reader, paths, last)
-    has_start, has_end = paths.start is not None, paths.end is not None
-    for number, (start, end, length) in enumerate(raw):
-        if has_start:
-            begin = reader.moment(start, "start", paths.start)
-        else:
-            begin = cursor
-        if has_end or end is not None:
-            finish = reader.moment(end, "end", paths.end)
-        elif paths.length is not None:
-            finish = begin + reader.length(length, paths.length)
-        else:
-            finish = following[number]
-        if finish != finish and begin == begin and has_start:
-            context.oddities.note("endless", f"the one at {begin:g} s")
-            finish = following[number]
-        if begin != begin and finish == finish:
-            if has_start:  # as engines do that leave out a time of 0
-                context.oddities.note("startless", f"the one that ends at {finish:g} s")
-            begin = min(cursor, finish)
-        reader.check(begin, finish)
-        if finish == finish:
-            cursor = finish
-        spans.append((min(begin, context.duration), min(max(begin, finish), context.duration)))
-    return spans
-
-
-def _check_that_times_are_found(
-    raw: Sequence[tuple[Any, Any, Any]], paths: TimePaths, key: str
-) -> None:
-    """See that each path finds something in at least one item: where it never does, the card is
-    wrong.
-    """
-    for place, name in enumerate(("start", "end", "length")):
-        path: ReplyPath | None = getattr(paths, name)
-        if path is not None and raw and all(times[place] is None for times in raw):
-            raise UnexpectedReplyError(
-                f"reply.{key}.{name} ({path}) finds nothing in any of {len(raw)} items"
-            )
-
-
-def _following_starts(
-    raw: Sequence[tuple[Any, Any, Any]], reader: "_TimeReader", paths: TimePaths, last: float
-) -> list[float]:
-    """For each item, where the next one that has a start begins; the end of all of them where there
-    is none.
-    """
-    if paths.start is None or (paths.end is not None and all(end is not None for _, end, _ in raw)):
-        return [last] * len(raw)
-    following = []
-    for start, _, _ in reversed(raw):
-        following.append(last)
-        begin = reader.moment(start, "start", paths.start)
-        last = begin if begin == begin else last
-    return following[::-1]
-
-
-@dataclass(frozen=True, slots=True)
-class _TimeReader:
-    unit: TimeUnit
-    context: ReplyContext
-    zero: float
-    key: str
-
-    def moment(self, value: Any, name: str, path: ReplyPath | None) -> float:
-        """A time in seconds from the piece's start; not a number where there is none."""
-        if value is None:
-            return _NAN
-        seconds = self._seconds(value, name, path, self.unit)
-        if self.unit.is_moment:
-            offset = -self.context.zero
-        else:
-            offset = self.zero
-        return self._not_before_the_start(seconds + offset, value, name, path)
-
-    def length(self, value: Any, path: ReplyPath) -> float:
-        """A length in seconds; not a number where there is none."""
-        if value is None:
-            return _NAN
-        # Between two moments there are seconds.
-        unit = TimeUnit("s") if self.unit.is_moment else self.unit
-        return self._not_before_the_start(
-            self._seconds(value, "length", path, unit), value, "length", path
-        )
-
-    def check(self, begin: float, finish: float) -> None:
-        """See that a span is possible."""
-        if finish < begin - SLACK:
-            raise UnexpectedReplyError(
-                f"{self.key}: an end ({finish:g} s) comes before its start ({begin:g} s)"
-            )
-        if finish > self.context.duration * 1.05 + 2.0:
-            raise UnexpectedReplyError(
-                f"{self.key}: a time of {finish:g} s in a piece of {self.context.duration:g} s; "
-                f"is reply.times = {str(self.unit)!r} right?"
-            )
-
-    def _seconds(self, value: Any, name: str, path: ReplyPath | None, unit: TimeUnit) -> float:
-        seconds = unit.seconds(value, self.context.sample_rate)
-        if seconds is None:
-            raise UnexpectedReplyError(
-                f"{self.key}.{name} ({path}) finds {_quoted(value)}, not a time in "
-                f"{str(self.unit)!r}"
-            )
-        return seconds
-
-    def _not_before_the_start(
-        self, seconds: float, value: Any, name: str, path: ReplyPath | None
-    ) -> float:
-        if seconds < -SLACK:
-            raise UnexpectedReplyError(
-                f"{self.key}.{name} ({path}) finds {_quoted(value)}, a negative time"
-            )
-        return max(0.0, round(seconds, 6))
-
-
-def _quoted(value: Any) -> str:
-    try:
-        said = repr(value)
-    except ValueError:  # a number of more digits than Python writes
-        said = "a number of thousands of digits"
-    if len(said) <= 60:
-        return said
-    return said[:60] + "..."
-
-
 def listed(path: ReplyPath, within: Any, key: str, seconds: float = math.inf) -> list[Any]:
     """The list that a path finds; one table alone is a list of one, as XML has it.
 
@@ -487,7 +307,7 @@ def confidence_of(found: Any, scale: ConfidenceScale, oddities: Oddities) -> flo
         return None
     number = _number(found)
     if number is None:
-        oddities.note("confidence", _quoted(found))
+        oddities.note("confidence", quoted(found))
         return None
     if scale == "percent":
         number /= 100.0
@@ -496,7 +316,7 @@ def confidence_of(found: Any, scale: ConfidenceScale, oddities: Oddities) -> flo
     elif scale == "negative log":
         number = math.exp(min(-number, 1.0))
     if not -_ON_THE_SCALE <= number <= 1.0 + _ON_THE_SCALE:
-        oddities.note("confidence", _quoted(found))
+        oddities.note("confidence", quoted(found))
         return None
     return min(max(0.0, number), 1.0)
 
@@ -588,8 +408,8 @@ def _whole(run: Sequence[Item]) -> Item:
     known = [item.confidence for item in run if item.confidence is not None]
     return Item(
         "".join(item.text for item in run),
-        timed[0].start if timed else _NAN,
-        max(item.end for item in timed) if timed else _NAN,
+        timed[0].start if timed else NAN,
+        max(item.end for item in timed) if timed else NAN,
         math.fsum(known) / len(known) if known else None,
         next((item.speaker for item in run if item.speaker is not None), None),
         run[0].kind,

@@ -11,16 +11,17 @@ from mantisreed.errors import InterruptedRunError, MantisreedError
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, chosen_formats
 from mantisreed.files import file_digest, printable
 from mantisreed.jobs.dispatch import Dispatcher
-from mantisreed.pipeline.opinions import (
+from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.recording import RecordingTask
+from mantisreed.pipeline.second_opinions.kept import (
     Opinion,
     folder_of_opinions,
     keep_opinion,
     kept_opinion,
     with_opinion,
 )
-from mantisreed.pipeline.options import TranscriptionOptions
-from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.recording import RecordingTask, Surroundings, job_of
+from mantisreed.pipeline.surroundings import Surroundings, job_of
 from mantisreed.review.opinions import clips_of
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript

@@ -10,17 +10,15 @@ import msgspec
 
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.engines.card import PassagePaths, Reply
-from mantisreed.engines.unpacking import UnexpectedReplyError
-from mantisreed.engines.words import (
-    SLACK,
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError
+from mantisreed.engines.reading.word_times import SLACK, ReplyContext, spans_of
+from mantisreed.engines.reading.words import (
     FoundWords,
-    ReplyContext,
     TimedText,
     WordFinder,
     confidence_of,
     label_of,
     listed,
-    spans_of,
 )
 from mantisreed.limits import MOST_SPEAKERS
 from mantisreed.transcript.document import Passage, Word

@@ -11,10 +11,11 @@ import msgspec
 from mantisreed.cards.moments import moment_from
 from mantisreed.engines.card import EngineCard, Reply
 from mantisreed.engines.oddities import Oddities
-from mantisreed.engines.passages import DocumentReader
+from mantisreed.engines.reading.passages import DocumentReader
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError, bodies_of, documents_of
+from mantisreed.engines.reading.word_times import ReplyContext
+from mantisreed.engines.reading.words import TimedText
 from mantisreed.engines.request import Piece
-from mantisreed.engines.unpacking import UnexpectedReplyError, bodies_of, documents_of
-from mantisreed.engines.words import ReplyContext, TimedText
 from mantisreed.errors import InputError
 from mantisreed.limits import most_bytes, most_characters
 from mantisreed.subtitles.cues import Cue, Subtitles

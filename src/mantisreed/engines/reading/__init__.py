@@ -1,0 +1,1 @@
+"""What a reply says: documents, passages, words and their times."""

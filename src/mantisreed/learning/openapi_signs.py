@@ -1,0 +1,88 @@
+"""What an operation of an API takes and gives, by its schemas."""
+
+import re
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from mantisreed.learning.fields import is_audio, is_link
+from mantisreed.learning.openapi_document import Operation
+
+_TEXT = re.compile(
+    r"text|transcript|words?$|utterance|segment|result|sentence|caption|subtitle|vtt|srt", re.I
+)
+
+JOB = re.compile(r"(^|_|[a-z])(id|uuid|token|name|job)$", re.I)
+
+
+def has_audio_field(operation: Operation) -> bool:
+    """Whether a request has a place for the audio."""
+    if operation.verb == "GET":
+        return False
+    return any(
+        is_audio_type(kind) or audio_field(media.get("schema") or {})
+        for kind, media in operation.body.items()
+    )
+
+
+def is_audio_type(kind: str) -> bool:
+    """Whether a media type is one of sound, or of any bytes."""
+    return kind.startswith(("audio/", "video/")) or kind.partition(";")[0] in (
+        "application/octet-stream",
+        "*/*",
+    )
+
+
+def audio_field(schema: Mapping[str, Any], depth: int = 0) -> bool:
+    """The field of a form that takes the audio; None where none does."""
+    for name, inner in (schema.get("properties") or {}).items():
+        if not isinstance(inner, Mapping):
+            continue
+        if is_bytes(name, inner) or (
+            is_link(name) and is_audio(name) and inner.get("type") == "string"
+        ):
+            return True
+        if inner.get("format") == "uri" and (is_audio(name) or is_link(name)):
+            return True
+        if depth < 3 and inner.get("type") in ("object", None) and audio_field(inner, depth + 1):
+            return True
+    return False
+
+
+def is_bytes(name: str, schema: Mapping[str, Any]) -> bool:
+    """Whether a field holds the sound itself."""
+    media = str(schema.get("contentMediaType", ""))
+    encoded = str(schema.get("contentEncoding", "")).startswith("base64")
+    kind = schema.get("format")
+    return (
+        kind == "binary"
+        or media.startswith("audio/")
+        or ((kind == "byte" or encoded) and is_audio(name))
+    )
+
+
+def gives_text(operation: Operation) -> bool:
+    """Whether an answer has what was said."""
+    for kind, media in operation.answers.items():
+        if kind.startswith("text/") or "subrip" in kind:
+            return True
+        if any(map(_TEXT.search, _property_names(media.get("schema") or {}))):
+            return True
+    return False
+
+
+def gives_job(operation: Operation) -> bool:
+    """Whether an answer has the id of a job."""
+    for media in operation.answers.values():
+        properties = (media.get("schema") or {}).get("properties") or {}
+        if any(map(JOB.search, properties)):
+            return True
+    return False
+
+
+def _property_names(schema: Mapping[str, Any], depth: int = 0) -> Iterator[str]:
+    for name, inner in (schema.get("properties") or {}).items():
+        yield str(name)
+        if depth < 4 and isinstance(inner, Mapping):
+            yield from _property_names(inner, depth + 1)
+            if isinstance(inner.get("items"), Mapping):
+                yield from _property_names(inner["items"], depth + 1)

@@ -1,0 +1,112 @@
+"""In which form a sample reply is."""
+
+import csv
+import io
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from mantisreed.cards.documents import (
+    DocumentError,
+    events_in,
+    lines_in,
+    looks_like_xml,
+    parse_json,
+    parse_xml,
+)
+from mantisreed.errors import InputError
+from mantisreed.formats.srt import read_srt
+from mantisreed.formats.vtt import read_webvtt
+
+_CTM = re.compile(r"(\S+)\s+(\S+)\s+(\d+\.?\d*)\s+(\d+\.?\d*)\s+(\S+)(\s+\S+)?")
+
+_DELIMITERS = (",", "\t", ";", "|")
+
+
+def form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None]:
+    """Which format it is, and its documents; None for files that have none."""
+    text = sample.decode("utf-8-sig", "replace")
+    try:
+        return "json", [parse_json(sample)]
+    except DocumentError:  # it is something else
+        pass
+    if looks_like_xml(sample):
+        document = _xml(sample)
+        is_ttml = next(iter(document), "").rpartition(":")[2] == "tt"
+        return ("ttml", None) if is_ttml else ("xml", [document])
+    lines = list(lines_in(sample))
+    form: tuple[str, list[Any] | None] | None = None
+    if text.lstrip().startswith("WEBVTT"):
+        form = ("vtt", None)
+    elif read_srt(text).cues:
+        form = ("srt", None)
+    elif any(line.startswith("data:") for line in text.splitlines()):
+        form = ("events", _streamed([event.data for event in events_in(sample)], keys))
+    elif lines and all(line.lstrip().startswith(("{", "[", '"')) for line in lines[:3]):
+        form = ("lines", _streamed(lines, keys))
+    elif read_webvtt(text).cues:
+        form = ("vtt", None)
+    elif _is_ctm(text):
+        form = ("ctm", None)
+    return form or _table_of(text, keys) or ("text", None)
+
+
+def _is_ctm(text: str) -> bool:
+    """Whether a text has a word on each line, with channel, start and length before it."""
+    spoken = [
+        _CTM.fullmatch(line.strip())
+        for line in text.splitlines()
+        if line.strip() and not line.startswith(";;")
+    ]
+    if not spoken or not all(line and re.search(r"[^\W\d_]", line[5]) for line in spoken):
+        return False
+    # The channel is one of few; where it differs from line to line, this is another table.
+    return len(spoken) < 3 or len({line[2] for line in spoken if line}) <= 2
+
+
+def _xml(sample: bytes) -> Mapping[str, Any]:
+    try:
+        document = parse_xml(sample)
+    except DocumentError as error:
+        raise InputError(f"the sample looks like XML, but {error}") from None
+    assert isinstance(document, dict)
+    return document
+
+
+def _streamed(parts: Sequence[str], keys: dict[str, Any]) -> list[Any]:
+    documents = []
+    for part in parts:
+        try:
+            documents.append(parse_json(part.encode()))
+        except DocumentError:
+            keys["end_mark"] = part
+    return documents
+
+
+def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
+    """Rows of CSV, where every one has as many cells as the first."""
+    for delimiter in _DELIMITERS:
+        try:
+            rows = [
+                row
+                for row in csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
+                if any(row)
+            ]
+        except csv.Error:  # another delimiter may fit
+            continue
+        if len(rows) < 2 or len(rows[0]) < 2 or len(set(map(len, rows))) > 1:
+            continue
+        cells = [[cell.strip() for cell in row] for row in rows]
+        columns = cells[0]
+        # A heading names things; where there is a number or a time, there is none.
+        if len(set(columns)) < len(columns) or any(
+            re.fullmatch(r"[-+]?[\d:.]+", cell) for cell in columns
+        ):
+            columns = [f"column_{number}" for number in range(1, len(columns) + 1)]
+            keys["columns"] = columns
+        else:
+            cells = cells[1:]
+        if delimiter != ",":
+            keys["delimiter"] = delimiter
+        return "csv", [[dict(zip(columns, row, strict=True)) for row in cells]]
+    return None

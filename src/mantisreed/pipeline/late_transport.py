@@ -1,0 +1,53 @@
+"""The real transport, which loads while pieces are prepared."""
+
+import asyncio
+from contextlib import AsyncExitStack
+from importlib import import_module
+from types import TracebackType
+from typing import TYPE_CHECKING, Self
+
+from mantisreed.cards.requests import HttpRequest
+from mantisreed.cards.wire.http_answer import HttpAnswer
+
+if TYPE_CHECKING:
+    from mantisreed.cards.wire.transport import HttpTransport
+    from mantisreed.cards.wire.websocket import Conversation
+
+
+class LateTransport:
+    """The real transport, loaded on a thread: it takes long to import, and pieces are prepared
+    meanwhile.
+    """
+
+    async def __aenter__(self) -> Self:
+        self._stack = AsyncExitStack()
+        self._opening = asyncio.create_task(self._opened())
+        return self
+
+    async def __aexit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._opening.cancel()
+        await self._stack.aclose()
+
+    async def ready(self) -> None:
+        """Wait until it is loaded."""
+        await asyncio.shield(self._opening)
+
+    async def exchange(self, request: HttpRequest) -> HttpAnswer:
+        """See `Transport`."""
+        transport = await asyncio.shield(self._opening)
+        return await transport.exchange(request)
+
+    async def converse(self, request: HttpRequest, conversation: "Conversation") -> HttpAnswer:
+        """See `Transport`."""
+        transport = await asyncio.shield(self._opening)
+        return await transport.converse(request, conversation)
+
+    async def _opened(self) -> "HttpTransport":
+        module = await asyncio.to_thread(import_module, "mantisreed.cards.wire.transport")
+        transport: HttpTransport = await self._stack.enter_async_context(module.HttpTransport())
+        return transport

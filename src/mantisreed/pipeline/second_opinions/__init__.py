@@ -1,0 +1,1 @@
+"""What a second engine hears of what is doubtful."""

@@ -1,0 +1,70 @@
+"""Cancelling jobs, also at their engines."""
+
+from collections.abc import Sequence
+from contextlib import closing
+from typing import TYPE_CHECKING
+
+from mantisreed.engines.asking import client_for
+from mantisreed.engines.client import Ticket
+from mantisreed.errors import (
+    EngineError,
+    InputError,
+)
+from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.jobs.records import JobRecord
+from mantisreed.pipeline.late_transport import LateTransport
+from mantisreed.pipeline.options import (
+    options_of_job,
+    stored_options,
+)
+from mantisreed.pipeline.sent_jobs.choosing import jobs_to_use
+from mantisreed.running import run_interruptibly
+from mantisreed.workspace import Workspace
+
+if TYPE_CHECKING:
+    pass
+
+
+def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, str]]:
+    """Cancel jobs, also at their engines where the cards say how; what was answered stays kept.
+
+    Returns:
+        Each job, and what became of it at its engine.
+
+    Raises:
+        InputError: an id begins no job, or several; or another process is sending a piece of one.
+    """
+    jobs = jobs_to_use(workspace, ids, ())
+
+    async def work(ledger: Ledger) -> list[tuple[JobRecord, str]]:
+        async with LateTransport() as transport:
+            told = []
+            for job in jobs:
+                if job.state in ("done", "cancelled"):
+                    told.append((job, f"is {job.state} already"))
+                    continue
+                tickets = list(map(Ticket, ledger.requests.cancel(job.id)))
+                told.append((job, await _cancelled(workspace, job, tickets, transport)))
+            return told
+
+    with closing(open_ledger(workspace)) as ledger:
+        return run_interruptibly(work(ledger))
+
+
+async def _cancelled(
+    workspace: Workspace, job: JobRecord, tickets: list[Ticket], transport: LateTransport
+) -> str:
+    if not tickets:
+        return "nothing of it was at the engine"
+    try:
+        options = options_of_job(workspace, job.engine, stored_options(job))
+        client = client_for(options.card, options.secrets, transport)
+        done = [await client.cancel(ticket) for ticket in tickets]
+    except (EngineError, InputError) as error:
+        return f"the engine goes on with it ({error}); its answer will not be used"
+    if all(done):
+        return "cancelled at the engine too"
+    return (
+        f"the card of {job.engine} has no [cancel]; the engine goes on with it, and its answer "
+        "will not be used"
+    )

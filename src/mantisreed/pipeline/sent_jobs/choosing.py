@@ -1,0 +1,105 @@
+"""Which jobs are meant, and what is left of their recordings."""
+
+from collections.abc import Sequence
+from contextlib import closing
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from mantisreed.errors import (
+    InputError,
+)
+from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.jobs.records import Filter, JobRecord
+from mantisreed.pipeline.options import (
+    StoredOptions,
+    TranscriptionOptions,
+    path_at,
+    stored_options,
+)
+from mantisreed.pipeline.outputs import Outputs, formats_to_write
+from mantisreed.pipeline.unreadable import UnreadableReplies
+from mantisreed.sources.recordings import Source
+from mantisreed.workspace import Workspace
+
+if TYPE_CHECKING:
+    pass
+
+
+def chosen_jobs(
+    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
+) -> list[JobRecord]:
+    """The jobs whose ids begin so, each once; without any, those in one of these states, the oldest
+    first.
+
+    Raises:
+        InputError: an id begins no job, or several.
+    """
+    if isinstance(ids, str):
+        ids = [ids]
+    with closing(open_ledger(workspace)) as ledger:
+        if not ids:
+            return ledger.listing.jobs(Filter(states=states))[::-1]
+        found = list(map(ledger.listing.job, ids))
+        return list({record.id: record for record in found}.values())
+
+
+def jobs_to_use(
+    workspace: Workspace, ids: Sequence[str], states: tuple[str, ...]
+) -> list[JobRecord]:
+    """The same, for whoever will speak to their engines; nothing has been done when trust is asked
+    for.
+
+    Raises:
+        InputError: as `chosen_jobs` does.
+        TrustError: the settings are not trusted with what an engine's card uses.
+    """
+    jobs = chosen_jobs(workspace, ids, states)
+    for engine in {job.engine for job in jobs}:
+        workspace.require_trust_in(engine)
+    return jobs
+
+
+def outputs_of_job(
+    workspace: Workspace, stored: StoredOptions, *, overwrite: bool = False
+) -> Outputs:
+    """Where a job's outputs go, and how they are written.
+
+    Raises:
+        InputError: there is no such format any more.
+    """
+    formats = formats_to_write(stored.wanted.to or ())
+    return Outputs(
+        stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite
+    )
+
+
+def let_go_of_unreadable(
+    ledger: Ledger, workspace: Workspace, job: str, options: TranscriptionOptions
+) -> None:
+    """Ask anew for replies of a job that cannot be read as the card is now: whoever retries wants
+    others.
+    """
+    unreadable = UnreadableReplies(workspace.hidden)
+    for piece in ledger.listing.pieces(job):
+        if unreadable.is_marked(piece.request.reply, options.card):
+            ledger.requests.lose_reply(piece.request)
+
+
+def still_there(stored: StoredOptions) -> Source:
+    """A job's recording.
+
+    Raises:
+        InputError: it is not there any more, or its address was not kept.
+    """
+    source = stored.recording
+    if source.link is None and not source.path.exists():
+        raise InputError("the recording is not there any more", where=source.label)
+    return source
+
+
+def path_of(record: JobRecord) -> Path:
+    """Where a job's recording was, or what it is called."""
+    source = stored_options(record).source if record.options else ""
+    if source.startswith("file:"):
+        return path_at(source)
+    return Path(record.recording)

@@ -1,0 +1,69 @@
+"""What recordings share on their way, and by what their jobs are known."""
+
+import asyncio
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.engines.identity import job_key
+from mantisreed.jobs.dispatch import Dispatcher
+from mantisreed.pipeline.events import Stage
+from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.preparing.pieces import PreparedPiece
+from mantisreed.sources.recordings import Source
+
+if TYPE_CHECKING:
+    from mantisreed.engines.links import LinkOffers
+    from mantisreed.pipeline.second_opinions.asking import SecondOpinions
+
+Tell = Callable[[Source, Stage, str, float | None], None]
+"""Called as a recording comes to another stage: with a note, and until when it waits."""
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What all recordings of a batch share.
+
+    Attributes:
+        options: what to do with them.
+        outputs: where results go.
+        dispatcher: what takes pieces to their replies.
+        hidden: the workspace's hidden folder.
+        workers: where long recordings are decoded; None decodes them in this process.
+        links: where pieces are offered to engines that want a link.
+        preparing: as many recordings are prepared at once.
+        expected: digests that recordings must have, by their sources' keys.
+        tell: called as recordings move along.
+        count: called with each piece that is prepared, and again when it is answered.
+        second: who is asked about what is doubtful; None for nobody.
+    """
+
+    options: TranscriptionOptions
+    outputs: Outputs
+    dispatcher: Dispatcher
+    hidden: Path
+    workers: DecodingWorkers | None
+    links: "LinkOffers | None"
+    preparing: asyncio.Semaphore
+    expected: Mapping[str, str]
+    tell: Tell
+    count: Callable[[PreparedPiece, bool], None]
+    second: "SecondOpinions | None" = None
+
+
+def job_of(options: TranscriptionOptions, recording: Source, digest: str) -> str:
+    """The id of a recording's job: that of whoever wants it, where it is wanted several times."""
+    return recording.wanted_by or identity_of(options, digest)
+
+
+def identity_of(options: TranscriptionOptions, digest: str) -> str:
+    """What jobs have in common that ask for the same of the same recording."""
+    wanted = msgspec.to_builtins(options.pieces)
+    if not options.pieces.spans:
+        del wanted["spans"]  # jobs from before there were any keep their ids
+    return job_key(options.card, options.request_options, digest, wanted)
