@@ -7,7 +7,10 @@ edge, by `cli/`.
 import os
 import re
 from collections.abc import Callable, Mapping
-from typing import Any, Self
+
+TYPE_CHECKING = False  # typing itself takes longer to import than all that --help needs
+if TYPE_CHECKING:
+    from typing import Any, Self
 
 _guards: list[Callable[[str], str]] = []
 _ADDRESS = re.compile(
@@ -43,13 +46,13 @@ class MantisreedError(Exception):
         self.where = where
         self.advice = advice
 
-    def __setattr__(self, name: str, value: Any) -> None:
+    def __setattr__(self, name: str, value: "Any") -> None:
         super().__setattr__(name, guarded(value) if isinstance(value, str) else value)
 
     def __str__(self) -> str:
         return f"{self.where}: {self.what}" if self.where else self.what
 
-    def __copy__(self) -> Self:
+    def __copy__(self) -> "Self":
         # What an exception does by itself is to call its constructor with `args` alone.
         twin = type(self).__new__(type(self), *self.args)
         twin.__dict__.update(self.__dict__)
@@ -78,7 +81,7 @@ class InputError(MantisreedError):
     """Wrong usage, configuration or input: nothing was started."""
 
 
-def require_type(value: object, kind: Any, name: str, advice: str) -> None:
+def require_type(value: object, kind: "Any", name: str, advice: str) -> None:
     """Return if a value that a Python caller gave is of this type, or one of a union of types.
 
     Raises:
