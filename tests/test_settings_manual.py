@@ -5,7 +5,8 @@ from pathlib import Path
 
 import pytest
 
-from mantisreed.destinations.rules import Call, Copy, FollowUp, Mail, Program, Rows
+from mantisreed.destinations.actions import Call, Copy, Mail, Program, Rows
+from mantisreed.destinations.rules import FollowUp
 from mantisreed.errors import SettingsError
 from mantisreed.services.card import TextLimits, TextPrice, TextRateLimit, TextReply
 from mantisreed.settings import Callbacks, LedgerPlace, Settings

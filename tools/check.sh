@@ -26,6 +26,7 @@ unset PYTHONDONTWRITEBYTECODE
 "$venv/bin/ruff" check
 "$venv/bin/ruff" format --check
 "$venv/bin/mypy"
+"$venv/bin/python" tools/density.py --check --worst 3 >"$(mktemp)" || { "$venv/bin/python" tools/density.py --worst 3; exit 1; }
 wait
 # As a user would install it, on every Python that is here, with the newest versions that pip finds. It mostly waits for
 # the network, so that it runs beside the tests, with what they leave of the machine.

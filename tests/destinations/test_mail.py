@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mantisreed.cards.templates import Template
+from mantisreed.destinations.actions import Mail
 from mantisreed.destinations.mail import header_text, message_for
 from mantisreed.destinations.parcels import Parcel, ParcelFile
-from mantisreed.destinations.rules import Mail
 
 MAIL = Mail(
     server="smtp://127.0.0.1:25",

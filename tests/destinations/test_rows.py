@@ -12,9 +12,9 @@ import psycopg
 import pytest
 
 from mantisreed.cards.paths import ReplyPath
+from mantisreed.destinations.actions import Rows
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rows import add_row
-from mantisreed.destinations.rules import Rows
 from postgres import new_database, postgresql
 
 __all__ = ["postgresql"]

@@ -10,9 +10,9 @@ import sqlalchemy as sa
 
 from jobs.conftest import Opening
 from mantisreed.cards.paths import ReplyPath
+from mantisreed.destinations.actions import Rows
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.destinations.rows import add_row, database_url
-from mantisreed.destinations.rules import Rows
 from mantisreed.errors import InputError
 from mantisreed.jobs.follow_ups import FollowUpEnd, QuestionToAsk
 

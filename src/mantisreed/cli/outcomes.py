@@ -199,7 +199,6 @@ def _counted_follow_ups(outcomes: Sequence[Outcome]) -> str:
 
 
 def _moment(seconds: float) -> str:
-
     moment = datetime.fromtimestamp(seconds)
     is_today = moment.date() == datetime.now().date()
     return moment.strftime("%H:%M:%S" if is_today else "%Y-%m-%d %H:%M")
@@ -238,7 +237,6 @@ def _described(outcome: Outcome) -> dict[str, Any]:
 
 
 def _described_follow_up(one: FollowUpOutcome) -> dict[str, Any]:
-
     described: dict[str, Any] = {
         "name": one.name,
         "state": one.state,
@@ -255,7 +253,6 @@ def _described_follow_up(one: FollowUpOutcome) -> dict[str, Any]:
 
 
 def _row(outcome: Outcome) -> dict[str, Any]:
-
     row: dict[str, Any] = {"recording": outcome.recording.label, "state": outcome.state}
     if job := outcome.job:
         row |= {
@@ -303,7 +300,6 @@ def _rounded(confidence: float | None) -> float | None:
 
 
 def _table(outcomes: Sequence[Outcome]) -> rich.table.Table:
-
     table = plain_table()
     for heading, side in (
         ("recording", "left"),

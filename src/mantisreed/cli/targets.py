@@ -84,7 +84,6 @@ def check_copy(target: Path, sources: Sequence[Path], *, overwrite: bool) -> Non
 
 
 def _check_not_read(target: Path, sources: Sequence[Path]) -> None:
-
     if any(source.exists() and source.samefile(target) for source in sources):
         raise OutputError(
             "is read, and would be written over",

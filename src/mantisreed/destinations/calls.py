@@ -15,8 +15,8 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from mantisreed.cards.requests import HttpRequest
+from mantisreed.destinations.actions import Call
 from mantisreed.destinations.parcels import DeliveryError, Parcel
-from mantisreed.destinations.rules import Call
 from mantisreed.errors import InputError, MantisreedError
 from mantisreed.secrets import Secret
 from mantisreed.urls import split_url

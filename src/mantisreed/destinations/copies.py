@@ -3,8 +3,8 @@
 import re
 from pathlib import Path
 
+from mantisreed.destinations.actions import Copy
 from mantisreed.destinations.parcels import DeliveryError, Parcel
-from mantisreed.destinations.rules import Copy
 from mantisreed.errors import InputError
 from mantisreed.files import folder_at, write_whole
 from mantisreed.sources.recordings import STORAGE

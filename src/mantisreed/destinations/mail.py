@@ -8,8 +8,8 @@ from email.policy import SMTP
 from email.utils import formatdate
 from typing import Any
 
+from mantisreed.destinations.actions import Mail
 from mantisreed.destinations.parcels import DeliveryError, Parcel
-from mantisreed.destinations.rules import Mail
 from mantisreed.errors import InputError, reason_of
 from mantisreed.files import printable
 from mantisreed.secrets import Secret

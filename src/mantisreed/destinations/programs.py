@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from contextlib import suppress
 from typing import Any
 
+from mantisreed.destinations.actions import Program
 from mantisreed.destinations.parcels import DeliveryError, Parcel
-from mantisreed.destinations.rules import Program
 from mantisreed.errors import reason_of
 from mantisreed.running import stop_program
 from mantisreed.secrets import Secret, redacted

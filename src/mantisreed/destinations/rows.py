@@ -16,8 +16,8 @@ from typing import Any
 
 from filelock import FileLock
 
+from mantisreed.destinations.actions import Rows
 from mantisreed.destinations.parcels import DeliveryError, Parcel
-from mantisreed.destinations.rules import Rows
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
 from mantisreed.files import FileState, printable, write_whole

@@ -98,11 +98,13 @@ def known_encoding(name: str) -> str:
         found = codecs.lookup(name)
     except (LookupError, ValueError) as error:
         raise InputError(
-            f"no encoding is called {name!r}", advice="such as utf-8, cp1252, shift_jis, gb18030"
+            f"no encoding is called {name!r}",
+            advice="such as utf-8, cp1252, shift_jis, gb18030",
         ) from error
     if not found._is_text_encoding:
         raise InputError(
-            f"{name!r} is no encoding of text", advice="such as utf-8, cp1252, shift_jis, gb18030"
+            f"{name!r} is no encoding of text",
+            advice="such as utf-8, cp1252, shift_jis, gb18030",
         )
     return found.name
 
@@ -145,7 +147,10 @@ def _stray(content: bytes, error: UnicodeDecodeError) -> Remark:
     count = content.decode("utf-8", "replace").count("\ufffd") - content.count("\ufffd".encode())
     more = "" if count < 2 else f", the first of {count}"
     return Remark(
-        "a byte is no UTF-8 and was replaced", f"0x{content[error.start]:02x}{more}", "UTF-8", line
+        "a byte is no UTF-8 and was replaced",
+        f"0x{content[error.start]:02x}{more}",
+        "UTF-8",
+        line,
     )
 
 

@@ -103,7 +103,7 @@ def read_srt(text: str) -> Subtitles:
             if cut_off:
                 what = "a cue at the end is not complete and was left out"
                 found.remarks.append(
-                    Remark(what, excerpt_of(cut_off), "a number, times and text", len(lines))
+                    Remark(what, excerpt_of(cut_off), "a number, times and text", len(lines)),
                 )
         if heading.end <= 0.0 and heading.begin < 0.0:
             text_of_it = excerpt_of(" ".join(payload))

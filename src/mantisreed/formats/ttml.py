@@ -237,7 +237,7 @@ class _Reader:
         voices = _voices_of(element)
         if len(voices) > 1:
             found = list(
-                chain.from_iterable(self._cue_of(element, voice, begin, end) for voice in voices)
+                chain.from_iterable(self._cue_of(element, voice, begin, end) for voice in voices),
             )
             has_dashes = all(cue.lines[0].startswith(DASH) for cue in found)
             for cue in found:
@@ -274,11 +274,19 @@ class _Reader:
         begin, end = round(begin, 3), round(end, 3)
         if end <= begin:
             self._remark(
-                "a cue does not end after it begins", lines[0], "an end after its start", begin
+                "a cue does not end after it begins",
+                lines[0],
+                "an end after its start",
+                begin,
             )
         speaker = self._agents.get(agent, agent) if agent else None
         yield Cue(
-            begin, max(begin, end), lines, speaker, marks=marks, settings=self._place_of(paragraph)
+            begin,
+            max(begin, end),
+            lines,
+            speaker,
+            marks=marks,
+            settings=self._place_of(paragraph),
         )
 
     def _show(self, element: Tree.Element, shown: "_Shown", spans: list[Span]) -> None:

@@ -85,7 +85,9 @@ class _Parser:
             while at < len(self._lines) and self._lines[at] and "-->" not in self._lines[at]:
                 self._place = (at + 1, 0, 0.0)
                 self._remark(
-                    "a line of the header was left out", excerpt_of(self._lines[at]), "a blank line"
+                    "a line of the header was left out",
+                    excerpt_of(self._lines[at]),
+                    "a blank line",
                 )
                 at += 1
         while at < len(self._lines):
@@ -137,7 +139,9 @@ class _Parser:
             return
         if self._found.cues:
             self._remark(
-                "styles or a region stand behind the first cue", block[0].strip(), "before all cues"
+                "styles or a region stand behind the first cue",
+                block[0].strip(),
+                "before all cues",
             )
         if kind[1] == "STYLE":
             self._found.head.append("\n".join(block))
@@ -147,7 +151,9 @@ class _Parser:
         )
         if "id" not in options:
             self._remark(
-                "a region without a name was left out", excerpt_of(" ".join(block[1:])), "id:NAME"
+                "a region without a name was left out",
+                excerpt_of(" ".join(block[1:])),
+                "id:NAME",
             )
             return
         self._regions.add(options["id"])
@@ -173,7 +179,9 @@ class _Parser:
         lines = self._lines
         if arrow > begin + 1:
             self._remark(
-                "text without a time was left out", excerpt_of(lines[begin]), "times, or NOTE"
+                "text without a time was left out",
+                excerpt_of(lines[begin]),
+                "times, or NOTE",
             )
         written = lines[arrow].strip()
         strict = _TIMES.match(lines[arrow])

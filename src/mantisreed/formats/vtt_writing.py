@@ -14,7 +14,14 @@ from mantisreed.transcript.writing import needs_space
 from mantisreed.units import clock
 
 _ESCAPES = str.maketrans(
-    {"&": "&amp;", "<": "&lt;", ">": "&gt;", "\u200e": "&lrm;", "\u200f": "&rlm;", "\xa0": "&nbsp;"}
+    {
+        "&": "&amp;",
+        "<": "&lt;",
+        ">": "&gt;",
+        "\u200e": "&lrm;",
+        "\u200f": "&rlm;",
+        "\xa0": "&nbsp;",
+    },
 )
 
 SPACES = re.compile(r"[ \t\n\f]+")

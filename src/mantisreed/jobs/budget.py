@@ -29,6 +29,11 @@ def cost_of(card: "EngineCard", billed: float) -> Decimal | None:
     return None
 
 
+def amount_as_json(amount: Decimal | None) -> float | None:
+    """An amount of money as JSON has it."""
+    return None if amount is None else float(amount)
+
+
 def money_text(amount: Decimal | None, currency: str | None) -> str:
     """For people, with four places: fractions of the smallest coin are usual here."""
     if amount is None:

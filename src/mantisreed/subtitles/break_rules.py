@@ -384,17 +384,16 @@ _PRECEDING: tuple[tuple[str | None, Rule], ...] = (
 
 
 def _between_content(place: Place) -> float:
-    before, length = place.before.tail, place.phrase_length
+    length = place.phrase_length
     if place.capitalises_nouns:
         is_noun_before = place.texts[place.at - 1][:1].isupper()
         return PHRASE if is_noun_before and not place.is_capital else PLAIN - 4
     if place.is_verb(place.word.head):
         return PHRASE
-    if length > 2:
-        return PLAIN
     if length == 2:
         return LOOSE if place.tongue in _ADJECTIVES_FOLLOW else LOOSE + 4
-    return PLAIN - 4 if place.is_verb(before) else PLAIN
+    is_behind_verb = length < 2 and place.is_verb(place.before.tail)
+    return PLAIN - 4 if is_behind_verb else PLAIN
 
 
 def _before_preposition(place: Place) -> float:

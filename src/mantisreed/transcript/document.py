@@ -257,7 +257,7 @@ def from_json(content: bytes) -> Transcript:
     spans += [(replacement.start, replacement.end) for replacement in document.replacements]
     if not all(0.0 <= start <= end <= LATEST for start, end in spans):
         raise InputError(
-            "this transcript has times that are none: an end before its start, or months of them"
+            "this transcript has times that are none: an end before its start, or months of them",
         )
     return Transcript(**{name: getattr(document, name) for name in Transcript.__struct_fields__})
 

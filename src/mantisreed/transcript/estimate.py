@@ -50,7 +50,7 @@ def words_over_speech(text: str, speech: Sequence[Span], duration: float) -> tup
         last = first + len(passage.words)
         said = " ".join(text[places[first] : places[last]].split())
         passages.append(
-            Passage(passage.start, passage.end, said, timing="estimated", words=passage.words)
+            Passage(passage.start, passage.end, said, timing="estimated", words=passage.words),
         )
         first = last
     return tuple(passages)
@@ -219,7 +219,10 @@ class _Costs:
     """What a stretch costs that takes a run of words."""
 
     def __init__(
-        self, texts: Sequence[str], lengths: NDArray[np.float64], stretches: NDArray[np.float64]
+        self,
+        texts: Sequence[str],
+        lengths: NDArray[np.float64],
+        stretches: NDArray[np.float64],
     ) -> None:
         kinds = list(map(_kind, texts))
         before = np.concatenate([[0.0], np.cumsum(lengths)])

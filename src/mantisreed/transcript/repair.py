@@ -12,7 +12,7 @@ from mantisreed.transcript.estimate import spoken_length
 
 _SHORTEST = 0.02  # seconds that a word lasts at least
 _PER_LENGTH = (
-    0.08  # seconds for each unit of `spoken_length`, for words of which only the start is known
+    0.08  # seconds for each unit of `spoken_length`, for words of which only the start is known,
 )
 
 

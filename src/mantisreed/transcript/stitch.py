@@ -178,7 +178,8 @@ def stitch_channels(channels: Mapping[int | None, Sequence[PieceReading]]) -> St
         for channel, readings in channels.items()
     }
     passages = sorted(
-        chain.from_iterable(found.passages for found in stitched.values()), key=lambda p: p.start
+        chain.from_iterable(found.passages for found in stitched.values()),
+        key=lambda p: p.start,
     )
     notes = []
     for channel, found in stitched.items():
@@ -434,7 +435,8 @@ def _cut(passage: Passage, start: float) -> tuple[Passage | None, Passage]:
     there.
     """
     count = next(
-        (at for at, word in enumerate(passage.words) if word.end > start), len(passage.words)
+        (at for at, word in enumerate(passage.words) if word.end > start),
+        len(passage.words),
     )
     if count in (0, len(passage.words)):
         return None, passage

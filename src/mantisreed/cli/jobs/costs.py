@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from mantisreed.cli.console import Console, plain_table
-from mantisreed.jobs.budget import money_text
+from mantisreed.jobs.budget import amount_as_json, money_text
 from mantisreed.jobs.follow_ups import ServiceSpending
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.listing import Spending
@@ -71,7 +71,6 @@ def run(console: Console, asked: Arguments) -> int:
 
 
 def _print_services(console: Console, services: Sequence[ServiceSpending], by: str) -> None:
-
     table = plain_table()
     for heading in (by, "text service"):
         table.add_column(heading)
@@ -96,7 +95,7 @@ def _described_service(one: ServiceSpending, by: str) -> dict[str, Any]:
         "service": one.service,
         "currency": one.currency or None,
         "characters": one.characters,
-        "cost": None if one.cost is None else float(one.cost),
+        "cost": amount_as_json(one.cost),
         "maybe": float(one.maybe),
     }
 
@@ -122,8 +121,8 @@ def _described(spending: Spending, by: str) -> dict[str, Any]:
         "engine": spending.engine,
         "currency": spending.currency or None,
         "billed": spending.seconds,
-        "cost": None if spending.cost is None else float(spending.cost),
+        "cost": amount_as_json(spending.cost),
         "maybe": float(spending.maybe),
         "reported": spending.reported_seconds,
-        "reported_cost": None if spending.reported_cost is None else float(spending.reported_cost),
+        "reported_cost": amount_as_json(spending.reported_cost),
     }

@@ -13,7 +13,7 @@ from rich.text import Text
 from mantisreed.cli.console import Console, plain_table
 from mantisreed.cli.jobs.arguments import MOST_SHOWN
 from mantisreed.errors import InputError
-from mantisreed.jobs.budget import money_text
+from mantisreed.jobs.budget import amount_as_json, money_text
 from mantisreed.jobs.follow_ups import FollowUpRecord
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.life import SHOWN_STATES
@@ -39,13 +39,12 @@ class Arguments:
 
 def run(console: Console, asked: Arguments) -> int:
     """Show the ledger's jobs, or one of them."""
-    now = time.time()
     chosen = Filter(
         shown=_states(asked.state),
         engine=asked.engine,
         recording=asked.recording,
-        since=None if asked.since is None else now - _age(asked.since, "--since"),
-        until=None if asked.before is None else now - _age(asked.before, "--before"),
+        since=_moment_before(asked.since, "--since"),
+        until=_moment_before(asked.before, "--before"),
     )
     workspace = open_workspace(asked.config)
     with closing(open_ledger(workspace)) as ledger:
@@ -76,7 +75,6 @@ def _show_jobs(console: Console, records: Sequence[JobRecord], count: int, *, as
 
 
 def _states(given: str | None) -> tuple[str, ...] | None:
-
     if given is None:
         return None
     states = tuple(part.strip() for part in given.split(",") if part.strip())
@@ -90,8 +88,14 @@ def _states(given: str | None) -> tuple[str, ...] | None:
     return states
 
 
-def _age(given: str, option: str) -> float:
+def _moment_before(age: str | None, option: str) -> float | None:
+    """The moment so long ago; None where no age is given."""
+    if age is None:
+        return None
+    return time.time() - _age(age, option)
 
+
+def _age(given: str, option: str) -> float:
     number = given.strip().removesuffix("d").strip()
     try:
         if number != given.strip():
@@ -104,7 +108,6 @@ def _age(given: str, option: str) -> float:
 
 
 def _print_jobs(console: Console, records: Sequence[JobRecord]) -> None:
-
     if not records:
         console.note("no job yet")
         return
@@ -170,7 +173,6 @@ def _rows_of(number: int, piece: PieceRecord) -> Iterator[tuple[str, ...]]:
 
 
 def _print_follow_ups(console: Console, followed: Sequence[FollowUpRecord]) -> None:
-
     table = plain_table()
     for heading in ("  follow-up", "state", "when"):
         table.add_column(heading)
@@ -200,7 +202,7 @@ def _described_follow_up(one: FollowUpRecord) -> dict[str, Any]:
         "reason": one.reason,
         "attempts": one.attempts,
         "characters": one.characters,
-        "cost": None if one.cost is None else float(one.cost),
+        "cost": amount_as_json(one.cost),
         "currency": one.currency,
         "changed": one.changed,
         "result": dict(one.result),
@@ -212,12 +214,10 @@ def _came(attempt: AttemptRecord) -> str:
 
 
 def _moment(seconds: float) -> str:
-
     return datetime.fromtimestamp(seconds).strftime("%Y-%m-%d %H:%M:%S")
 
 
 def _described(record: JobRecord) -> dict[str, Any]:
-
     described: dict[str, Any] = msgspec.to_builtins(record)
     for internal in ("options", "made", "identity"):
         del described[internal]
@@ -250,7 +250,7 @@ def _described_piece(piece: PieceRecord) -> dict[str, Any]:
                 "error": attempt.error,
                 "charge": attempt.charge,
                 "billed": attempt.billed,
-                "cost": None if attempt.cost is None else float(attempt.cost),
+                "cost": amount_as_json(attempt.cost),
             }
             for attempt in piece.attempts
         ],

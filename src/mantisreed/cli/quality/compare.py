@@ -107,7 +107,6 @@ def _draw(found: Compared, path: Path) -> None:
 
 
 def _tell_costs(console: Console, costs: Sequence[ExpectedCost]) -> None:
-
     listed = ", ".join(f"{one.engine} {money_text(one.cost, one.currency)}" for one in costs)
     console.note(
         f"{short_duration(costs[0].seconds)} of sound, at most: {listed}; what is kept costs "
@@ -162,7 +161,6 @@ def _show(console: Console, found: Compared, most: int) -> None:
 
 
 def _show_difference(console: Console, difference: Difference, names: Sequence[str]) -> None:
-
     width = max(map(len, names))
     console.result(f"  {clock(difference.start)[:8]}")
     for name, reading, is_odd in zip(names, difference.readings, difference.odd, strict=True):
@@ -174,7 +172,6 @@ def _show_difference(console: Console, difference: Difference, names: Sequence[s
 
 
 def _row_of(result: EngineResult, *, has_reference: bool) -> tuple[str, ...]:
-
     rates = (result.word_error_rate, result.character_error_rate)
     if has_reference:
         shown = tuple("-" if rate is None else f"{rate:.2%}" for rate in rates)
@@ -200,7 +197,6 @@ def _amount(amount: Decimal | None) -> float | None:
 
 
 def _described(found: Compared) -> dict[str, Any]:
-
     recordings = []
     for number, recording in enumerate(found.recordings):
         comparison = found.comparisons[number]
@@ -220,7 +216,6 @@ def _described(found: Compared) -> dict[str, Any]:
 
 
 def _result_as_json(result: EngineResult) -> dict[str, Any]:
-
     files = chain.from_iterable(outcome.files for outcome in result.outcomes)
     return {
         "engine": result.engine,

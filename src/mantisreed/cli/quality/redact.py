@@ -102,7 +102,6 @@ def run(console: Console, asked: Arguments) -> int:
 
 
 def _with_strong_words(redaction: Redaction, document: Transcript, file: str | None) -> Redaction:
-
     listed = strong_words(document.language, Path(file) if file else None)
     return msgspec.structs.replace(redaction, strong_words=listed)
 
@@ -160,7 +159,6 @@ def _show(
     files: Sequence[Path],
     copied: CoveredRecording | None,
 ) -> None:
-
     for file in files:
         console.result(printable(str(file)))
     if places:

@@ -124,7 +124,6 @@ _HEADINGS = (
 
 
 def _row_of(name: str, score: Score) -> tuple[str, ...]:
-
     times = described_times(score.time_errors)
     return (
         name,
@@ -140,7 +139,6 @@ def _row_of(name: str, score: Score) -> tuple[str, ...]:
 
 
 def _show(console: Console, name: str, score: Score, worst: int) -> None:
-
     if score.confusions:
         pairs = ", ".join(
             f"{said} -> {heard} ({times})" for said, heard, times in score.confusions[:6]

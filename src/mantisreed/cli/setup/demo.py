@@ -196,7 +196,6 @@ def _followed(outcome: Outcome) -> str:
 
 
 def _make_folders(folder: Path, recordings: Path, cards: Path) -> None:
-
     ours = cards.exists() and may_write_cards(cards)
     if folder.exists() and not ours and (not folder.is_dir() or any(folder.iterdir())):
         raise OutputError(

@@ -74,7 +74,6 @@ def _opened(config: str | None) -> Workspace:
 
 
 def _is_in_a_workspace() -> bool:
-
     here = Path.cwd()
     return any((folder / SETTINGS_FILE).is_file() for folder in (here, *here.parents))
 
@@ -145,7 +144,6 @@ def _exchange(card: EngineCard) -> str:
 
 
 def _show(console: Console, workspace: Workspace, name: str, *, as_json: bool) -> int:
-
     toml = described_card(workspace.engine(name))
     if as_json:
         toml = json.dumps(tomllib.loads(toml), ensure_ascii=False)
@@ -182,12 +180,10 @@ def _try(console: Console, workspace: Workspace, asked: Arguments) -> int:
 
 
 def _bundled_clip() -> Path:
-
     return BUNDLED / "en" / "ringer-010.opus"
 
 
 def _check(console: Console, config: str | None, *, name: str | None, as_json: bool) -> int:
-
     reviews = review_cards(Path(config) if config else None, _bundled_clip(), name)
     if as_json:
         console.document(
@@ -229,7 +225,6 @@ def _learn(console: Console, asked: Arguments) -> int:
 
 
 def _read(file: str) -> bytes:
-
     if file == "-":
         return sys.stdin.buffer.read()
     try:

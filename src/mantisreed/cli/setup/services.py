@@ -62,7 +62,6 @@ def _described(one: ServiceFacts) -> dict[str, Any]:
 
 
 def _print(console: Console, found: Sequence[ServiceFacts]) -> None:
-
     table = plain_table()
     for heading in (
         "service",

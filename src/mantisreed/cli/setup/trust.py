@@ -69,7 +69,6 @@ def asked(console: Console, error: TrustError) -> bool:
 
 
 def _trust_in(settings: str | None) -> Trust:
-
     if settings:
         named = Path(settings)
     else:
@@ -80,7 +79,6 @@ def _trust_in(settings: str | None) -> Trust:
 
 
 def _list(console: Console, *, as_json: bool) -> int:
-
     found = [(file, datetime.fromtimestamp(since, UTC)) for file, since in trusted_files()]
     if as_json:
         console.document(

@@ -23,12 +23,17 @@ def add_export(parser: argparse.ArgumentParser) -> None:
     """What `export` takes."""
     parser.epilog = _EXPORT_EXAMPLES
     parser.add_argument(
-        "wanted", nargs="+", metavar="JOB|TRANSCRIPT", help="A job's id, or a .transcript.json"
+        "wanted",
+        nargs="+",
+        metavar="JOB|TRANSCRIPT",
+        help="A job's id, or a .transcript.json",
     )
     add_config(parser)
     add_formats(parser)
     parser.add_argument(
-        "--into", metavar="DIR", help="Folder for outputs (default: where they were written before)"
+        "--into",
+        metavar="DIR",
+        help="Folder for outputs (default: where they were written before)",
     )
     add_overwrite(parser)
     parser.add_argument(
@@ -60,7 +65,9 @@ def add_convert(parser: argparse.ArgumentParser) -> None:
         "--to", metavar="FORMATS", help="Formats to write (default: by the name's ending)"
     )
     parser.add_argument(
-        "--into", metavar="DIR", help="Convert each file into this folder, under its own name"
+        "--into",
+        metavar="DIR",
+        help="Convert each file into this folder, under its own name",
     )
     parser.add_argument(
         "--join", action="store_true", help="Join all files but the last into the last"
@@ -71,7 +78,9 @@ def add_convert(parser: argparse.ArgumentParser) -> None:
         help="With --join, where each file begins: 0,47:10 (default: where the one before ends)",
     )
     parser.add_argument(
-        "--read-as", metavar="FORMAT", help="Format of what is read (default: by its name or text)"
+        "--read-as",
+        metavar="FORMAT",
+        help="Format of what is read (default: by its name or text)",
     )
     parser.add_argument(
         "--encoding",
@@ -79,19 +88,26 @@ def add_convert(parser: argparse.ArgumentParser) -> None:
         help="Encoding of what is read, such as cp1250 (default: found out)",
     )
     parser.add_argument(
-        "--shift", metavar="DURATION", help="Later by this much; earlier with a minus: --shift=-2s"
+        "--shift",
+        metavar="DURATION",
+        help="Later by this much; earlier with a minus: --shift=-2s",
     )
     parser.add_argument(
         "--stretch", metavar="N/M", help="All times by this factor, such as 25/23.976"
     )
     parser.add_argument(
-        "--from", dest="since", metavar="TIME", help="Drop what ends before this; clip a cue at it"
+        "--from",
+        dest="since",
+        metavar="TIME",
+        help="Drop what ends before this; clip a cue at it",
     )
     parser.add_argument(
         "--until", metavar="TIME", help="Drop what begins after this; clip a cue at it"
     )
     parser.add_argument(
-        "--recording", metavar="FILE", help="Time a plain text by where somebody speaks in this"
+        "--recording",
+        metavar="FILE",
+        help="Time a plain text by where somebody speaks in this",
     )
     parser.add_argument("--lay-out", action="store_true", help="Lay cues out anew by the rules")
     add_overwrite(parser, "the file that is written")
@@ -113,7 +129,9 @@ def add_sync(parser: argparse.ArgumentParser) -> None:
     parser.epilog = _SYNC_EXAMPLES
     parser.add_argument("source", metavar="FILE", help="Subtitles to read")
     parser.add_argument(
-        "target", metavar="OUT", help="Subtitles to write, in the format of the name's ending"
+        "target",
+        metavar="OUT",
+        help="Subtitles to write, in the format of the name's ending",
     )
     parser.add_argument(
         "--recording", metavar="FILE", help="Lay the cues on the speech in this recording"
@@ -133,7 +151,10 @@ def add_sync(parser: argparse.ArgumentParser) -> None:
         "--encoding", metavar="NAME", help="Encoding of what is read (default: found out)"
     )
     parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="What was done as JSON on stdout"
+        "--json",
+        action="store_true",
+        dest="as_json",
+        help="What was done as JSON on stdout",
     )
     add_overwrite(parser, "the file that is written")
 
@@ -157,10 +178,14 @@ def add_check(parser: argparse.ArgumentParser) -> None:
         "FILE.before",
     )
     parser.add_argument(
-        "--language", metavar="TAG", help="Check where lines break in this language, such as en"
+        "--language",
+        metavar="TAG",
+        help="Check where lines break in this language, such as en",
     )
     parser.add_argument(
-        "--recording", metavar="FILE", help="Check that cues stand while somebody speaks in this"
+        "--recording",
+        metavar="FILE",
+        help="Check that cues stand while somebody speaks in this",
     )
     parser.add_argument(
         "--encoding", metavar="NAME", help="Encoding of the files (default: found out)"

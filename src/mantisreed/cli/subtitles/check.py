@@ -99,7 +99,8 @@ def _fixed(
     cues = fixed(script.cues or (), rules, language, findings)
     before = _kept_before(file)
     write_whole(
-        file, format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules))
+        file,
+        format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules)),
     )
     return cues, check_cues(cues, rules, language), before
 
@@ -122,7 +123,6 @@ def _kept_before(file: Path) -> Path:
 def _described(
     name: str, cues: Sequence[Cue], findings: Sequence[Finding], notes: Sequence[str]
 ) -> dict[str, Any]:
-
     return {
         "file": printable(name),
         "cues": len(cues),
@@ -152,7 +152,6 @@ _HEADINGS = (">cue", "time", "rule", "found", "allowed", "text")
 
 
 def _row_of(finding: Finding) -> tuple[str, ...]:
-
     return (
         str(finding.cue or (f"line {finding.line}" if finding.line else "file")),
         clock(finding.start) if finding.cue else "",
@@ -170,7 +169,6 @@ def _print(
     findings: Sequence[Finding],
     notes: Sequence[str],
 ) -> None:
-
     for note in notes:
         console.note(f"note: {printable(name)}: {note}")
     if findings:

@@ -100,7 +100,12 @@ def run(console: Console, asked: Arguments) -> int:
 
 
 def _check_files(
-    files: Sequence[str], to: str | None, into: str | None, *, join: bool, offsets: str | None
+    files: Sequence[str],
+    to: str | None,
+    into: str | None,
+    *,
+    join: bool,
+    offsets: str | None,
 ) -> None:
     """See that it is clear what is read and what is written.
 
@@ -124,7 +129,9 @@ def _check_files(
         )
     if offsets and not join:
         raise InputError(
-            "only files that are joined have offsets", where="--offsets", advice="add --join"
+            "only files that are joined have offsets",
+            where="--offsets",
+            advice="add --join",
         )
 
 
@@ -145,7 +152,8 @@ def _targets(
             if target in seen:
                 names = f"{printable(seen[target])} and {printable(source)}"
                 raise InputError(
-                    f"{names} would both be written as {printable(target.name)}", where="--into"
+                    f"{names} would both be written as {printable(target.name)}",
+                    where="--into",
                 )
             seen[target] = source
     return targets
@@ -181,11 +189,12 @@ def _joined(console: Console, scripts: Sequence[Script], offsets: str | None) ->
         moments = one_after_the_other(scripts)
     if len(moments) != len(scripts):
         raise InputError(
-            f"{len(scripts)} files are read, and {len(moments)} times are given", where="--offsets"
+            f"{len(scripts)} files are read, and {len(moments)} times are given",
+            where="--offsets",
         )
     if not offsets and len(scripts) > 1:
         console.note(
-            f"note: the files begin at {', '.join(map(clock, moments))}; --offsets changes that"
+            f"note: the files begin at {', '.join(map(clock, moments))}; --offsets changes that",
         )
     return joined_scripts(scripts, moments)
 
@@ -214,7 +223,6 @@ def _tell_losses(
 
 
 def _write(target: Path, content: bytes) -> None:
-
     if str(target) != "-":
         target.parent.mkdir(parents=True, exist_ok=True)
         write_whole(target, content)
@@ -293,7 +301,6 @@ def _time(text: str, option: str) -> float:
 
 
 def _factor(text: str) -> float:
-
     above, _, below = text.partition("/")
     try:
         factor = float(above) / float(below or 1)

@@ -51,7 +51,8 @@ def run(console: Console, asked: Arguments) -> int:
     if asked.stdout:
         if len(formats) != 1 or len(asked.wanted) != 1:
             raise InputError(
-                "--stdout takes one transcript and one format", advice="--to srt, for instance"
+                "--stdout takes one transcript and one format",
+                advice="--to srt, for instance",
             )
         found = find_transcript(workspace, asked.wanted[0])
         sys.stdout.write(printed(found.script, formats[0], options))

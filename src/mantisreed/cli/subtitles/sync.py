@@ -55,7 +55,9 @@ def run(console: Console, asked: Arguments) -> int:
     for note in script.notes:
         console.note(f"note: {printable(asked.source)}: {note}")
     anew = replace(
-        script, cues=tuple(sorted(moved, key=lambda cue: (cue.start, cue.end))), transcript=None
+        script,
+        cues=tuple(sorted(moved, key=lambda cue: (cue.start, cue.end))),
+        transcript=None,
     )
     write_whole(Path(asked.target), form.write(anew, None, Path(asked.source).stem))
     if asked.as_json:
@@ -76,7 +78,8 @@ def _check_ways(
     """
     if (first is None) != (last is None):
         raise InputError(
-            "--first and --last go together", advice="say when the first and the last cue begin"
+            "--first and --last go together",
+            advice="say when the first and the last cue begin",
         )
     ways = [recording is not None, like is not None, first is not None]
     if sum(ways) != 1:
@@ -134,7 +137,6 @@ def _told(
 
 
 def _described(target: str, moved: Sequence[Cue], synced: Synced | None) -> dict[str, Any]:
-
     described: dict[str, Any] = {"file": printable(target), "cues": len(moved)}
     if synced is not None:
         described |= {

@@ -97,7 +97,6 @@ class Filling:
 
 
 def _results(outcome: Outcome) -> dict[str, Any]:
-
     cost = outcome.cost
     results: dict[str, Any] = {
         "state": outcome.state,

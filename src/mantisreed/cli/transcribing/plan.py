@@ -113,7 +113,6 @@ def _described(plan: PlannedRecording) -> dict[str, object]:
 
 
 def _print_tables(console: Console, card: EngineCard, planned: Sequence[PlannedRecording]) -> None:
-
     for plan in planned:
         if not plan.error:
             _print_pieces(console, plan)
@@ -139,7 +138,6 @@ def _print_tables(console: Console, card: EngineCard, planned: Sequence[PlannedR
 
 
 def _print_pieces(console: Console, plan: PlannedRecording) -> None:
-
     if plan.duration:
         share = plan.speech / plan.duration
     else:

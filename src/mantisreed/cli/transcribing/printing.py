@@ -74,7 +74,6 @@ def _recordings(
 
 
 def _print(outcomes: Sequence[Outcome], form: OutputFormat, writing: WriteOptions) -> None:
-
     texts = [
         printed(Script(outcome.transcript), form, writing, outcome.recording.name)
         for outcome in outcomes

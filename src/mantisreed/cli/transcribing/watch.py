@@ -127,7 +127,6 @@ def _has_failed_after(outcome: Outcome) -> bool:
 
 
 def _tell(console: Console, outcome: Outcome, board: Board) -> None:
-
     parts = [datetime.now().strftime("%H:%M:%S"), outcome.state, outcome.recording.label]
     if transcript := outcome.transcript:
         parts.append(

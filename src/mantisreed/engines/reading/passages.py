@@ -86,7 +86,10 @@ class DocumentReader:
         assert path is not None
         parts = [found for document in documents if isinstance(found := path.find(document), str)]
         if not parts:
-            found = path.find(documents[0]) if documents else None
+            if documents:
+                found = path.find(documents[0])
+            else:
+                found = None
             if len(documents) < 2:
                 where = ""
             else:

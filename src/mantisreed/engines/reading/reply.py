@@ -191,8 +191,14 @@ def _note_what_is_lacking(reply: Reply, passages: Sequence[Passage], oddities: O
 
 
 def _event(found: TimedText, piece: Piece) -> SoundEvent:
-    start = found.start if math.isfinite(found.start) else 0.0
-    end = found.end if math.isfinite(found.end) else start
+    if math.isfinite(found.start):
+        start = found.start
+    else:
+        start = 0.0
+    if math.isfinite(found.end):
+        end = found.end
+    else:
+        end = start
     return SoundEvent(without_controls(found.text), start, min(max(start, end), piece.duration))
 
 

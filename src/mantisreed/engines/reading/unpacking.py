@@ -196,7 +196,10 @@ def _parts(reply: Reply, body: bytes) -> Iterator[Any]:
         try:
             yield parse_json(text.encode("utf-8", "surrogatepass"))
         except DocumentError:
-            what = "event" if reply.format == "events" else "line"
+            if reply.format == "events":
+                what = "event"
+            else:
+                what = "line"
             raise UnexpectedReplyError(f"{what} {count} is not JSON: {text[:80]}") from None
     if not count:
         raise UnexpectedReplyError(f"it has no {reply.format}")

@@ -146,7 +146,10 @@ class _TimeReader:
         if value is None:
             return NAN
         # Between two moments there are seconds.
-        unit = TimeUnit("s") if self.unit.is_moment else self.unit
+        if self.unit.is_moment:
+            unit = TimeUnit("s")
+        else:
+            unit = self.unit
         return self._not_before_the_start(
             self._seconds(value, "length", path, unit), value, "length", path
         )

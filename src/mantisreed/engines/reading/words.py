@@ -331,7 +331,9 @@ def _number(found: Any) -> float | None:
     except (ValueError, TypeError, OverflowError):
         return None
     if math.isfinite(number):
-        return number / 100.0 if is_percent else number
+        if is_percent:
+            return number / 100.0
+        return number
     return None
 
 

@@ -5,7 +5,7 @@ A name that is wrong would else be told after an hour of transcribing, or after 
 """
 
 import shutil
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 
 from mantisreed.cards.templates import Template
@@ -14,6 +14,7 @@ from mantisreed.destinations.rules import FollowUp
 from mantisreed.errors import InputError
 from mantisreed.files import folder_at, printable
 from mantisreed.pipeline.options import RunOptions, follow_ups_of
+from mantisreed.secrets import SecretSource
 from mantisreed.services.card import TextServiceCard
 from mantisreed.services.client import language_named
 from mantisreed.sources.recordings import STORAGE
@@ -72,12 +73,14 @@ def _check_rule(
             raise InputError(f"service {name} gives {kind}, and cannot translate")
     # Whatever a service gives is written to a file too.
     there = (*formats, *(name for name in rule.follows if rules[name].service is not None))
-    for key, wanted in _named_files(rule):
+    for key, wanted in rule.doing.files_sent() if rule.doing is not None else ():
         missing = [name for name in wanted if name not in there]
         if missing:
             known = ", ".join(there) or "none"
             raise InputError(
-                f"there will be no file {missing[0]!r}", where=key, advice=f"there will be: {known}"
+                f"there will be no file {missing[0]!r}",
+                where=f"after.{rule.name}.{key}",
+                advice=f"there will be: {known}",
             )
     if rule.command is not None and rule.command.run:
         _check_program(rule.name, rule.command.run[0])
@@ -94,16 +97,6 @@ def _check_program(name: str, template: Template) -> None:
         raise InputError(
             f"there is no program {program!r} on this machine", where=f"after.{name}.command"
         )
-
-
-def _named_files(rule: FollowUp) -> Iterator[tuple[str, tuple[str, ...]]]:
-    """The kinds of files that a follow-up sends on, with the key that names them."""
-    if rule.mail is not None:
-        yield f"after.{rule.name}.mail.attach", rule.mail.attach
-    if rule.call is not None and rule.call.send != "json":
-        yield f"after.{rule.name}.call.send", (rule.call.send,)
-    if rule.copy is not None:
-        yield f"after.{rule.name}.copy.files", rule.copy.files
 
 
 def _check_copy(workspace: Workspace, rule: FollowUp) -> None:
@@ -145,12 +138,9 @@ def _see_that_it_reads(card: TextServiceCard, tag: str | None) -> None:
 
 
 def _read_secrets(workspace: Workspace, rule: FollowUp) -> None:
-    sources = [
-        rule.mail.password if rule.mail is not None else None,
-        rule.call.secret if rule.call is not None else None,
-        rule.rows.password if rule.rows is not None else None,
-        *(rule.command.secrets.values() if rule.command is not None else ()),
-    ]
+    sources: list[SecretSource | None] = []
+    if rule.doing is not None:
+        sources += rule.doing.secret_sources()
     for name in filter(None, (rule.service, rule.back)):
         sources += workspace.service(name).secrets.values()
     for source in sources:

@@ -14,16 +14,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from mantisreed.cards.rendering import digest_of_request
-from mantisreed.destinations.calls import send_call
-from mantisreed.destinations.copies import copy_files
 from mantisreed.destinations.parcels import DeliveryError, Parcel, ParcelFile
-from mantisreed.destinations.programs import run_program
-from mantisreed.destinations.rows import add_row
 from mantisreed.destinations.rules import TRANSCRIPT, FollowUp
 from mantisreed.errors import InternalError, MantisreedError, PostponedError
 from mantisreed.jobs.budget import BudgetsOf
 from mantisreed.jobs.failures import seconds_before
 from mantisreed.jobs.follow_ups import FollowUpEnd, FollowUpRecord, FollowUpState
+from mantisreed.pipeline.followups.delivering import DELIVERIES, Place
 from mantisreed.pipeline.followups.mailing import Letter, Mailing
 from mantisreed.pipeline.followups.service_desk import Perform, ServiceDesk
 from mantisreed.pipeline.followups.service_work import ServiceWork
@@ -272,20 +269,9 @@ class FollowUps:
                 await asyncio.sleep(seconds_before(number))
 
     async def _delivered(self, rule: FollowUp, parcel: Parcel) -> Result:
-        folder = self._workspace.folder
-        if rule.call is not None:
-            await send_call(rule.call, parcel, self._secret(rule.call.secret), self._transport)
-        elif rule.copy is not None:
-            places = await asyncio.to_thread(copy_files, rule.copy, parcel, folder)
-            return Result("nothing", {"places": places})
-        elif rule.rows is not None:
-            await asyncio.to_thread(
-                add_row, rule.rows, parcel, folder, self._secret(rule.rows.password)
-            )
-        elif rule.command is not None:
-            secrets = {name: source.read(folder) for name, source in rule.command.secrets.items()}
-            return _result_of_program(await run_program(rule.command, parcel, secrets))
-        return Result("nothing")
+        assert rule.doing is not None
+        place = Place(self._workspace.folder, self._transport)
+        return await DELIVERIES[type(rule.doing)](rule.doing, parcel, place)
 
     def _secret(self, source: "SecretSource | None") -> "Secret | None":
         if source is None:
@@ -447,11 +433,3 @@ def restored(record: FollowUpRecord, body: bytes | None) -> Result:
     elif body is not None and kind == "transcript":
         value = from_json(body)
     return Result(kind, value, body, files)
-
-
-def _result_of_program(found: Any) -> Result:
-    if found is None:
-        return Result("nothing")
-    if isinstance(found, str):
-        return Result("text", found, found.encode("utf-8", "replace"))
-    return Result("data", found, json.dumps(found, ensure_ascii=False).encode("utf-8", "replace"))

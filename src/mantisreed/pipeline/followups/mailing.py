@@ -10,9 +10,10 @@ from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 
 from mantisreed.cards.rendering import digest_of_request
+from mantisreed.destinations.actions import Mail
 from mantisreed.destinations.mail import message_for, send_mail
 from mantisreed.destinations.parcels import DeliveryError, Parcel
-from mantisreed.destinations.rules import FollowUp, Mail
+from mantisreed.destinations.rules import FollowUp
 from mantisreed.errors import MantisreedError, PostponedError
 from mantisreed.jobs.failures import seconds_before
 from mantisreed.jobs.follow_ups import FollowUpEnd, FollowUpState

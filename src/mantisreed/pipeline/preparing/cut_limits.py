@@ -207,7 +207,10 @@ def _form_and_length(
     room = max(0.0, cap - _HEADER)
     choices = [(form, min(longest, room / _rate(accepts, form))) for form in _forms(accepts)]
     fair = [choice for choice in choices if choice[1] >= min(_FAIR_PIECE, longest)]
-    form, limit = fair[0] if fair else max(choices, key=lambda choice: choice[1])
+    if fair:
+        form, limit = fair[0]
+    else:
+        form, limit = max(choices, key=lambda choice: choice[1])
     if limit < LEAST_PIECE:
         raise hopeless(card, LEAST_PIECE)
     return form, limit

@@ -211,7 +211,10 @@ class Preparation:
     def _new_channel(self, pool: ThreadPoolExecutor, channel: int | None) -> "ChannelPipeline":
         options, limits = self._options, self.limits
         longest = math.inf if limits.longest is None else limits.longest
-        overlap = OVERLAP if options.overlap is None else options.overlap
+        if options.overlap is None:
+            overlap = OVERLAP
+        else:
+            overlap = options.overlap
         rules = CutRules(
             longest,
             overlap=min(overlap, longest / 4),
@@ -220,7 +223,9 @@ class Preparation:
             keeps_silence=options.keep_silence or options.untouched,
             long_silence=limits.long_silence,
         )
-        chooser = FixedSpans(options.spans) if options.spans else SpanChooser(rules)
+        chooser: FixedSpans | SpanChooser = SpanChooser(rules)
+        if options.spans:
+            chooser = FixedSpans(options.spans)
         return ChannelPipeline(pool, limits.encoding, limits.sample_rate, chooser, channel)
 
     def _new_stream(self) -> SoundStream:
@@ -228,7 +233,10 @@ class Preparation:
         return self._open_stream(self.track.number, self.limits.sample_rate, channels)
 
     def _open_stream(self, track: int, sample_rate: int, channels: int | None) -> SoundStream:
-        open_stream = self._workers.stream if self._workers else LocalStream
+        if self._workers:
+            open_stream = self._workers.stream
+        else:
+            open_stream = LocalStream
         return open_stream(self._path, sample_rate=sample_rate, channels=channels, track=track)
 
     def _chosen_track(self, contents: Contents, number: int | None) -> tuple[Track, str | None]:
