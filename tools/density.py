@@ -213,10 +213,11 @@ def main() -> int:
         print(f"complexity {ways}: {place}")
     count, broken = 0, 0
     for name, room in rooms.items():
-        for limit, told in passed(room).items():
+        for kind, told in passed(room).items():
             count += 1
-            broken += limit in _HELD
-            print(f"{'broken' if limit in _HELD else 'passed'}: {name}: {limit} {told}")
+            broken += kind in _HELD
+            what = "broken" if kind in _HELD else "passed"
+            print(f"{what}: {name}: {kind} {told}")
     print(f"{count} limits of rooms are passed, {broken} of them broken")
     return 1 if given.check and broken else 0
 

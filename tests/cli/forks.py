@@ -17,12 +17,17 @@ import sys
 from pathlib import Path
 from typing import Any
 
+# What the commands need is loaded once, and not by each process.
 import mantisreed.cards.wire.transport
 import mantisreed.cli.main
+import mantisreed.cli.outcomes
+import mantisreed.cli.transcribing.arguments
+import mantisreed.cli.transcribing.retry
+import mantisreed.cli.transcribing.run
+import mantisreed.cli.transcribing.sending
 import mantisreed.files
 import mantisreed.jobs.ledger
-import mantisreed.pipeline.sent_jobs.collecting
-import mantisreed.pipeline.transcribe  # what a run needs is loaded once
+import mantisreed.pipeline.followups.follow_ups
 from mantisreed.jobs.store.database import SqliteDatabase
 
 

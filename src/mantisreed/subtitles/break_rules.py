@@ -392,8 +392,9 @@ def _between_content(place: Place) -> float:
         return PHRASE
     if length == 2:
         return LOOSE if place.tongue in _ADJECTIVES_FOLLOW else LOOSE + 4
-    is_behind_verb = length < 2 and place.is_verb(place.before.tail)
-    return PLAIN - 4 if is_behind_verb else PLAIN
+    if length < 2 and place.is_verb(place.before.tail):
+        return PLAIN - 4
+    return PLAIN
 
 
 def _before_preposition(place: Place) -> float:
