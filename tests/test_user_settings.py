@@ -61,4 +61,4 @@ def test_what_is_wrong_in_the_shared_file_is_told_with_its_name(
     )
     shared.write_text(SHARED.replace("url =", "address =", 1))
     result = mantisreed("engines")
-    assert result.returncode == 2 and "it is called 'url' now" in result.stderr
+    assert result.returncode == 2 and "unknown key 'address'" in result.stderr

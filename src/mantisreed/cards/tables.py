@@ -132,50 +132,10 @@ def _misfit_in_struct(
 
 def _advice_on(name: str, known: list[str]) -> str:
     """What to write instead of an unknown key."""
-    for instead in RENAMED.get(name, ()):
-        if instead.partition(".")[0] in known or " " in instead:
-            if " " not in instead:
-                return f"it is called {instead!r} now"
-            return instead
     close = difflib.get_close_matches(name, known, 1)
     if close:
         return f"did you mean {close[0]!r}?"
     return f"keys here: {', '.join(known)}"
-
-
-RENAMED: Mapping[str, tuple[str, ...]] = {
-    "address": ("url",),
-    "time_limit": ("timeout",),
-    "tries": ("max_attempts",),
-    "most_bytes": ("max_bytes",),
-    "longest": ("max_duration",),
-    "pace": (
-        "rate_limit",
-        "'requests' and 'window' are in [engine.NAME.rate_limit] now, 'at_once' is "
-        "'max_concurrent'",
-    ),
-    "at_once": ("max_concurrent", "it is 'max_concurrent' of the engine now"),
-    "every": ("interval",),
-    "slowest": ("max_interval",),
-    "kind": ("format",),
-    "whole": ("is_whole_text",),
-    "ends": ("end_mark",),
-    "present": ("when",),
-    "upload": (
-        "write the steps in order, as [engine.NAME.steps.upload], [engine.NAME.steps.start], ...",
-    ),
-    "poll": (
-        "write the steps in order, as [engine.NAME.steps.start], [engine.NAME.steps.ask], ...",
-    ),
-    "fetch": (
-        "write the steps in order, as [engine.NAME.steps.start], [engine.NAME.steps.fetch], ...",
-    ),
-    "sound": ("audio",),
-    "answers": ("reply",),
-}
-"""What keys of earlier versions are called now; of several the one that the table has, or a
-sentence.
-"""
 
 
 def _struct_in(kind: Any) -> type | None:
