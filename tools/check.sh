@@ -1,32 +1,45 @@
 #!/bin/sh
 # Install what the tests need into a virtual environment of their own, then run every check and test.
 #
-#   sh tools/check.sh [VENV]       (default: .venv beside this folder)
+#   sh tools/check.sh [--quick] [VENV]       (default: .venv beside this folder)
 #
 # More arguments after VENV go to pytest. It ends with installing and using the built package on each supported Python
-# that is on this machine.
+# that is on this machine. With --quick it checks the code and runs what is tested in the process, in under a minute.
 set -eu
 cd "$(dirname "$0")/.."
+quick=
+if [ "${1:-}" = --quick ]; then
+    quick=1
+    shift
+fi
 venv=${1:-.venv}
 [ $# -gt 0 ] && shift
 # The ledger is tested on PostgreSQL too, and subtitles in a browser, where these are to be had.
 missing=
 command -v initdb >/dev/null || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing=postgresql
 command -v chromium >/dev/null || command -v chromium-browser >/dev/null || missing="$missing chromium"
-if [ -n "$missing" ] && [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
+if [ -z "$quick" ] && [ -n "$missing" ] && [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
     export DEBIAN_FRONTEND=noninteractive
     { apt-get update -qq && apt-get install -y -qq --no-install-recommends $missing; } >/dev/null 2>&1 &
 fi
 [ -x "$venv/bin/python" ] || "${PYTHON:-python3}" -m venv "$venv"
 # The versions that everything is known to work with; CONSTRAINTS= takes the newest ones.
-"$venv/bin/python" -m pip install --quiet --disable-pip-version-check ${CONSTRAINTS=--constraint constraints.txt} \
-    --editable '.[test]'
+if [ -z "$quick" ] || [ ! -x "$venv/bin/pytest" ]; then
+    "$venv/bin/python" -m pip install --quiet --disable-pip-version-check \
+        ${CONSTRAINTS=--constraint constraints.txt} --editable '.[test]'
+fi
 # Many tests start the command, which would be compiled anew each time.
 unset PYTHONDONTWRITEBYTECODE
 "$venv/bin/ruff" check
 "$venv/bin/ruff" format --check
 "$venv/bin/mypy"
-"$venv/bin/python" tools/density.py --check --worst 3 >"$(mktemp)" || { "$venv/bin/python" tools/density.py --worst 3; exit 1; }
+told=$(mktemp)
+"$venv/bin/python" tools/density.py --check --worst 3 >"$told" || { cat "$told"; exit 1; }
+if [ -n "$quick" ]; then
+    exec "$venv/bin/pytest" -n "$(getconf _NPROCESSORS_ONLN)" tests/test_house.py tests/transcript tests/subtitles \
+        tests/exports/test_formats.py tests/cards tests/engines/test_card.py \
+        tests/jobs/test_life.py tests/pipeline/test_options_given.py tests/review/test_doubts.py "$@"
+fi
 wait
 # As a user would install it, on every Python that is here, with the newest versions that pip finds. It mostly waits for
 # the network, so that it runs beside the tests, with what they leave of the machine.

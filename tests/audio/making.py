@@ -69,7 +69,9 @@ def _write_pictures(
 ) -> None:
     rate = stream.codec_context.framerate or Fraction(10)
     for number in range(round(seconds * rate)):
-        frame = av.VideoFrame(64, 64, "yuv420p")
+        # A frame that is not filled has whatever was in memory, which may look like a cut.
+        grey = np.full((96, 64), 128, np.uint8)
+        frame = av.VideoFrame.from_ndarray(grey, format="yuv420p")
         frame.pts = number
         frame.time_base = 1 / rate
         output.mux(stream.encode(frame))

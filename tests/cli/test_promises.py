@@ -161,7 +161,7 @@ def test_plan_and_run_give_the_same_pieces_however_fast_they_are_encoded(
         plans = []
         for is_slow in (False, True, True):
             monkeypatch.setattr(
-                "mantisreed.pipeline.preparing.pieces.open_encoder",
+                "mantisreed.pipeline.preparing.encoding.open_encoder",
                 slowed if is_slow else open_encoder,
             )
             (plan,) = json.loads(mantisreed("plan", "talk.wav", "--json").stdout)["recordings"]
