@@ -28,6 +28,7 @@ import mantisreed.cli.transcribing.sending
 import mantisreed.files
 import mantisreed.jobs.ledger
 import mantisreed.pipeline.followups.follow_ups
+import num2words  # noqa: F401
 from mantisreed.jobs.store.database import SqliteDatabase
 
 
