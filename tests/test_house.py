@@ -5,6 +5,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 import mantisreed
 
 ROOT = Path(__file__).parent.parent
@@ -31,6 +33,30 @@ def test_help_and_import_load_nothing_heavy() -> None:
         [sys.executable, "-c", program], capture_output=True, text=True, check=True
     )
     assert result.stdout.splitlines()[-1] == "[]"
+
+
+@pytest.mark.parametrize(
+    ("command", "heavy"),
+    [
+        ("serve token list", "fastapi uvicorn aiohttp av numpy"),
+        ("engines list", "aiohttp av scipy starlette"),
+        ("jobs", "aiohttp av scipy starlette"),
+        ("costs", "aiohttp av scipy starlette"),
+        ("trust --list", "aiohttp av scipy starlette numpy"),
+    ],
+)
+def test_commands_load_only_what_they_need(command: str, heavy: str, tmp_path: Path) -> None:
+    (tmp_path / "mantisreed.toml").write_text("[settings]\n")
+    program = (
+        "import sys\n"
+        "from mantisreed.cli.main import main\n"
+        f"assert main({command.split()}) == 0\n"
+        f"print([name for name in {heavy.split()} if name in sys.modules])"
+    )
+    result = subprocess.run(
+        [sys.executable, "-c", program], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert result.returncode == 0 and result.stdout.splitlines()[-1] == "[]", result
 
 
 def test_every_name_of_the_face_is_there() -> None:

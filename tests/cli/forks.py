@@ -17,6 +17,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import num2words  # noqa: F401
+
 # What the commands need is loaded once, and not by each process.
 import mantisreed.cards.wire.transport
 import mantisreed.cli.main
@@ -28,7 +30,6 @@ import mantisreed.cli.transcribing.sending
 import mantisreed.files
 import mantisreed.jobs.ledger
 import mantisreed.pipeline.followups.follow_ups
-import num2words  # noqa: F401
 from mantisreed.jobs.store.database import SqliteDatabase
 
 

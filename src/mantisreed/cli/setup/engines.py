@@ -15,15 +15,9 @@ from mantisreed.cli.console import Console, plain_table
 from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError, SecretError
 from mantisreed.files import printable
-from mantisreed.learning.proposing import LearningOptions, propose
-from mantisreed.pipeline.options import RunOptions, transcription_options
-from mantisreed.pipeline.transcribe import check_links
 from mantisreed.settings import SETTINGS_FILE, user_settings_file
 from mantisreed.sources.recordings import Source
-from mantisreed.standin.bank import BUNDLED
 from mantisreed.units import parse_duration, short_duration, short_size
-from mantisreed.workbench.card_review import add_card, review_cards
-from mantisreed.workbench.trial import show_requests, try_answer, try_engine
 from mantisreed.workspace import Workspace, open_workspace
 
 
@@ -152,6 +146,11 @@ def _show(console: Console, workspace: Workspace, name: str, *, as_json: bool) -
 
 
 def _try(console: Console, workspace: Workspace, asked: Arguments) -> int:
+    # What speaks to engines takes long to import, and cards are listed and shown without it.
+    from mantisreed.pipeline.options import RunOptions, transcription_options
+    from mantisreed.pipeline.transcribe import check_links
+    from mantisreed.workbench.trial import show_requests, try_answer, try_engine
+
     def show(heading: str, text: str) -> None:
         console.result(f"-- {heading}\n{text}\n")
 
@@ -180,10 +179,14 @@ def _try(console: Console, workspace: Workspace, asked: Arguments) -> int:
 
 
 def _bundled_clip() -> Path:
+    from mantisreed.standin.bank import BUNDLED  # which decodes sound
+
     return BUNDLED / "en" / "ringer-010.opus"
 
 
 def _check(console: Console, config: str | None, *, name: str | None, as_json: bool) -> int:
+    from mantisreed.workbench.card_review import review_cards
+
     reviews = review_cards(Path(config) if config else None, _bundled_clip(), name)
     if as_json:
         console.document(
@@ -199,6 +202,9 @@ def _check(console: Console, config: str | None, *, name: str | None, as_json: b
 
 
 def _learn(console: Console, asked: Arguments) -> int:
+    from mantisreed.learning.proposing import LearningOptions, propose
+    from mantisreed.workbench.card_review import add_card
+
     sample, add = asked.sample, asked.add
     seconds = None
     try:

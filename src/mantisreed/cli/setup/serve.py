@@ -5,18 +5,18 @@ that call back.
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.setup.arguments import LISTEN
 from mantisreed.errors import InputError
-from mantisreed.pipeline.outcomes import Outcome
-from mantisreed.pipeline.sent_jobs.callbacks import ServeHooks, serve_callbacks
 from mantisreed.serving.proxies import network_given, prefix_given
-from mantisreed.serving.server import serve
-from mantisreed.serving.service import ServeOptions
 from mantisreed.serving.tokens import Limits, TokenStore
 from mantisreed.units import duration_given, iso_moment, money_given, parse_size
 from mantisreed.workspace import Workspace, open_workspace
+
+if TYPE_CHECKING:
+    from mantisreed.pipeline.outcomes import Outcome
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -56,6 +56,10 @@ def run(console: Console, asked: Arguments) -> int:
 
 
 def _serve(console: Console, workspace: Workspace, asked: Arguments) -> int:
+    # The web framework takes long to import, and tokens are made without it.
+    from mantisreed.serving.server import serve
+    from mantisreed.serving.service import ServeOptions
+
     folders = tuple(map(Path, asked.allow))
     for folder in folders:
         if not folder.is_dir():
@@ -188,8 +192,9 @@ def _limits_text(limits: Limits) -> str:
 
 def _serve_callbacks(console: Console, workspace: Workspace) -> int:
     """Listen to engines; a line for each job that is done."""
+    from mantisreed.pipeline.sent_jobs.callbacks import ServeHooks, serve_callbacks
 
-    def done(outcome: Outcome) -> None:
+    def done(outcome: "Outcome") -> None:
         if outcome.job:
             job = outcome.job.id
         else:
