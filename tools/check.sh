@@ -46,9 +46,9 @@ wait
 told=$(mktemp)
 nice "$venv/bin/python" tools/smoke_pythons.py >"$told" 2>&1 &
 smoke=$!
-# Many tests wait for something, so that there is room for one more than there are cores. The longest files come first
+# Many tests wait for something, so that there is room for two more than there are cores. The longest files come first
 # (tests/conftest.py), so that none is left alone at the end.
-"$venv/bin/pytest" -n "$(($(getconf _NPROCESSORS_ONLN) + 1))" --dist loadfile --no-loadscope-reorder "$@" || failed=1
+"$venv/bin/pytest" -n "$(($(getconf _NPROCESSORS_ONLN) + 2))" --dist loadfile --no-loadscope-reorder "$@" || failed=1
 wait "$smoke" || failed=1
 cat "$told"
 rm -f "$told"
