@@ -17,7 +17,7 @@ from typing import BinaryIO
 from mantisreed.errors import InputError, OutputError, reason_of
 from mantisreed.folders import check_no_link, held, opened, remove
 
-_DIGEST_BLOCK = 1 << 20
+_DIGEST_BLOCK = 1 << 20  # bytes; larger blocks are no faster
 # What file systems say that have no files without names.
 _NO_SUCH_FILES = (errno.EOPNOTSUPP, errno.EISDIR, errno.EINVAL, errno.ENOENT, errno.ENOSYS)
 

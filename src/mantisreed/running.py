@@ -18,7 +18,7 @@ from typing import Any, TypeVar
 T = TypeVar("T")
 
 _LAST_OUTPUT = 2.0  # seconds that a stopped program's pipes are read for
-_BLOCK = 1 << 16
+_BLOCK = 1 << 16  # bytes that are read at once
 _SIGNALS = (signal.SIGINT, signal.SIGTERM)
 
 

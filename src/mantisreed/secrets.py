@@ -148,7 +148,7 @@ class SecretSource:
 # characters: shorter ones occur by chance, and are only hidden where they are known to be used
 _SHORTEST = 6
 _PART = 8  # characters: so much of a secret is one as well
-_MOST_REMEMBERED = 512
+_MOST_REMEMBERED = 512  # texts whose hidden form is kept
 # Characters that are searched for parts; in longer texts only whole secrets are found.
 _LONGEST_SEARCHED = 1 << 18
 _remembered: OrderedDict[str, "_Forms"] = OrderedDict()

@@ -30,10 +30,10 @@ _WIDE_MARGIN = 0.8
 _LOOK_AHEAD = 120.0  # seconds behind the longest piece that are heard before a cut is settled
 _REPEATED_OVER = 10.0  # seconds; over a longer pause than this nothing is heard twice
 _SHORT_PIECE = 0.5  # of what a piece may last; shorter ones cost
-_SHORT_COST = 2.0
-_PIECE_COST = 1.0
-_PAUSE_COST = 0.25
-_LEAST_PAUSE = 0.02
+_SHORT_COST = 2.0  # of a piece that is shorter than a share of the longest, by how much
+_PIECE_COST = 1.0  # each piece more, which is a request more
+_PAUSE_COST = 0.25  # over the seconds of the pause: a longer one costs less
+_LEAST_PAUSE = 0.02  # seconds; shorter ones cost no more
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,11 +21,11 @@ from mantisreed.units import short_duration
 STEP_SECONDS = 0.1
 """How finely levels and the waveform are kept."""
 
-_FULL_SCALE = 0.9995
+_FULL_SCALE = 0.9995  # samples from here on count as clipped: lossy codecs round it off
 _CLIPPED_RUN = 3  # samples in a row at full scale; fewer may be chance
 _EMPTY_DB = -60.0  # peak of a channel that holds nothing
-_QUIET_LUFS = -36.0
-_NOISY_DB = 12.0
+_QUIET_LUFS = -36.0  # below this engines begin to miss words
+_NOISY_DB = 12.0  # speech over noise; below this words are lost
 _CLEAR_OF_SPEECH = 3  # steps
 _MUCH_SILENCE = 60.0  # seconds
 

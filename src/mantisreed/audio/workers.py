@@ -39,7 +39,7 @@ BLOCK, END, FAILED = b"b", b"e", b"f"
 MOST_MEMORY = 3 << 30
 """Bytes of address space that a worker may have; a recording of ten hours needs a third of it."""
 
-_PIPE_SIZE = 1 << 20
+_PIPE_SIZE = 1 << 20  # bytes, the most that Linux lets an ordinary user have
 # Bytes of sound that are taken at once: a worker is free for others as soon as it can be.
 _READ_AHEAD = 4 << 20
 _LEAST_TIME = 30.0  # seconds of computing that any recording may take

@@ -25,7 +25,7 @@ from mantisreed.files import printable
 from mantisreed.secrets import Secret, without_secrets
 from mantisreed.urls import split_url
 
-_QUOTED = 200
+_QUOTED = 200  # characters of an answer that a message quotes
 _NUMBER = re.compile(r"[+-]?[0-9]{1,30}(?:\.[0-9]{0,30})?")
 # 2001 in seconds and milliseconds; no wait is as long.
 _EPOCH_SECONDS, _EPOCH_MILLISECONDS = (

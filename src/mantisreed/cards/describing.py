@@ -19,10 +19,10 @@ from mantisreed.secrets import HIDDEN, without_secrets
 from mantisreed.units import short_size
 from mantisreed.urls import split_url
 
-_LINE = 90
-_LONGEST_TEXT = 60
-_LONGEST_BODY = 1200
-_SHORT_BYTES = 200
+_LINE = 90  # characters of a line of TOML
+_LONGEST_TEXT = 60  # characters of a value that is shown whole
+_LONGEST_BODY = 1200  # characters of a body that is shown
+_SHORT_BYTES = 200  # bytes or characters of a short answer, which is shown whole
 _TOKENS = ("access_token", "refresh_token", "id_token")  # RFC 6749, 5.1
 _SCHEME = re.compile(r"^(Basic|Bearer|Digest|Token)\s", re.IGNORECASE)
 _HIDDEN_HEADERS = ("authorization", "proxy-authorization", "cookie", "set-cookie")

@@ -34,7 +34,7 @@ _STAGES = {
 _COLUMNS = ("new", "preparing", "sending", "working", "following up", "done today", "failed today")
 _SHOWN = 12  # recordings under way
 _LATEST = 8  # lines of what has happened
-_DAY = 86_400
+_DAY = 86_400  # seconds
 
 
 class Board:

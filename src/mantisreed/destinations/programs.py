@@ -16,7 +16,7 @@ from mantisreed.transcript.writing import one_line
 
 _LARGEST_RESULT = 16 << 20  # bytes that a program may print
 _LAST_SAID = 4096  # bytes of standard error that are kept
-_BLOCK = 1 << 16
+_BLOCK = 1 << 16  # bytes that are read at once
 _QUOTED = 300  # characters of what it says on standard error
 
 

@@ -31,7 +31,7 @@ from mantisreed.secrets import Secret
 from mantisreed.units import short_size
 
 _LAST_WORDS = 4000  # bytes of what a program says on standard error that are kept
-_BLOCK = 1 << 18
+_BLOCK = 1 << 18  # bytes that are read at once
 
 T = TypeVar("T")
 

@@ -11,7 +11,7 @@ from mantisreed.errors import InputError
 
 _VERBS = ("post", "put", "patch", "get")
 
-_DEEPEST = 12
+_DEEPEST = 12  # references inside each other that are followed
 
 
 def read_openapi(content: bytes) -> Mapping[str, Any] | None:

@@ -39,7 +39,7 @@ SURE = 0.5
 """From which score on a key is proposed as a line; below it is a comment."""
 
 _ALSO = 0.7  # of the best one's score: another candidate is worth telling
-_MOST_CANDIDATES = 3
+_MOST_CANDIDATES = 3  # that are named beside the best, as comments
 _LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
 _LANGUAGE = re.compile(r"lang|locale|tongue", re.I)
 _STATE = re.compile(r"stat(e|us)$|phase|mood|progress", re.I)

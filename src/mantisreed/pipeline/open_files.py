@@ -10,7 +10,7 @@ from mantisreed.errors import InputError
 _LEAST = 32  # open files; with fewer, not even one recording can be worked on
 _OWN = 24  # the ledger, pipes to the processes that decode, standard streams and libraries
 _FOR_EACH_REQUEST = 3  # its connection, its recording, an output
-_WANTED = 65_536
+_WANTED = 65_536  # open files, where the system allows as many
 
 
 def open_files() -> int | None:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 Cover = Literal["tone", "silence"]
 COVERS: tuple[Cover, ...] = ("tone", "silence")
 
-_TONE_HZ = 1000.0
+_TONE_HZ = 1000.0  # the tone that broadcasters cover words with
 _TONE_LEVEL = 0.1  # of full scale, 20 dB under it
 _FADE = 0.005  # seconds at both ends of a tone, without which it would click
 

@@ -44,7 +44,7 @@ _REPEATED = {
     1: 5,
     2: 4,
 }
-_REPEATED_MORE = 3
+_REPEATED_MORE = 3  # times in a row, of runs longer than those above
 # Words, and characters a second over so many; the fastest speakers reach 25.
 _PACES = (
     (8, 30.0),

@@ -14,7 +14,7 @@ from mantisreed.serving.problems import Problem
 if TYPE_CHECKING:
     from python_multipart.multipart import MultipartCallbacks
 
-_MOST_FIELDS = 40
+_MOST_FIELDS = 40  # all options and a few more
 _MOST_HEADERS = 8 << 10  # bytes before the content of a part
 
 

@@ -24,7 +24,7 @@ engines.
 
 _FILE = "tokens.json"
 _PREFIX = "mr_"
-_NAME_LENGTH = 60
+_NAME_LENGTH = 60  # characters
 
 
 class Limits(msgspec.Struct, frozen=True):

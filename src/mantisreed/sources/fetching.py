@@ -41,8 +41,8 @@ _HEAD = 2048  # bytes by which a page or a feed shows itself
 _PAGES = (b"<!doctype html", b"<html", b"<head", b"<body")
 _CONTENT_RANGE = re.compile(r"bytes (?P<start>[0-9]{1,18})-[0-9]{1,18}/(?P<total>[0-9]{1,18})")
 _WHOLE_TIME = 3600.0  # seconds
-_MOST_REDIRECTS = 5
-_BLOCK = 1 << 20
+_MOST_REDIRECTS = 5  # a circle of redirects has no end
+_BLOCK = 1 << 20  # bytes that are written at once
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
 # Window bits of zlib, by content coding (RFC 9110, 8.4.1).
 _PACKED = {

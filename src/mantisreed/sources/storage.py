@@ -47,7 +47,7 @@ _BUCKETS = frozenset(("s3", "s3a", "gs", "gcs", "abfs", "abfss", "az"))
 _INNER = frozenset(("zip", "tar"))
 _LETS_IN = re.compile(r"SECRET|PASSWORD|TOKEN|_KEY$|KEY_ID$|CREDENTIAL", re.IGNORECASE)
 _SHORTEST_KEY = 8  # characters; hiding shorter ones would hide half of what is printed
-_BLOCK = 1 << 20
+_BLOCK = 1 << 20  # bytes that are copied at once
 _GLOB = re.compile(r"[*?\[]")
 
 

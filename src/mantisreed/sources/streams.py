@@ -28,7 +28,7 @@ DEFAULT_NAME = "standard-input"
 
 _FOLDER = "standard-input"
 _LARGEST = 8 << 30  # bytes of a whole recording
-_BLOCK = 1 << 20
+_BLOCK = 1 << 20  # bytes that are copied at once
 _PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE  # format tags of WAV
 _LARGEST_CHUNK = 1 << 20  # bytes of a chunk before the sound; recorders write a few hundred
 _HEARD_AT_ONCE = 0.05  # seconds of a stream

@@ -22,8 +22,8 @@ RECORDING_FORMATS = FORMATS | {
 }
 """What composed recordings can be written in."""
 
-_BLOCK = 65_536
-_SILENCE_AT_ENDS = 0.5
+_BLOCK = 65_536  # samples that are written at once
+_SILENCE_AT_ENDS = 0.5  # seconds
 
 
 @dataclass(frozen=True, slots=True)

@@ -26,27 +26,27 @@ from mantisreed.standin.bank import Phrase, Word
 EAR_RATE = 8_000
 """Samples per second that the ear works at: what telephone audio keeps is enough."""
 
-_WINDOW = 512
-_HOP = 128
+_WINDOW = 512  # samples of a spectrum: 64 ms at 8 kHz
+_HOP = 128  # samples between two spectra
 _LOW_BIN, _HIGH_BIN = 13, 225  # 200 Hz to 3.5 kHz
 _PEAK_FRAMES, _PEAK_BINS = 7, 15
-_FLOOR_DB = 60.0
-_FAN_OUT = 8
+_FLOOR_DB = 60.0  # below the loudest peak, under which peaks are noise
+_FAN_OUT = 8  # landmarks that begin at a peak
 _NEAREST, _FARTHEST = 1, 40  # frames between the peaks of a pair
-_MOST_BINS_APART = 100
+_MOST_BINS_APART = 100  # of the two peaks of a landmark
 _SHIFTS = 2  # the bank is indexed at this many positions between two frames
-_FEWEST_VOTES = 4
-_MOST_GUESSES_PER_SECOND = 8
+_FEWEST_VOTES = 4  # that make a guess worth a look
+_MOST_GUESSES_PER_SECOND = 8  # that are laid over the sound
 _SLACK = 3 * _HOP  # samples by which votes may be off
 _GLANCE = EAR_RATE // 2  # samples of a template that are compared before all of it is
-_LEAST_GLANCE_SHARE = 0.8
+_LEAST_GLANCE_SHARE = 0.8  # of the fit that is needed in the end, at a coarser look
 # Sure phrases are taken out of the sound before doubtful ones are tried.
 _LEAST_FITS = (
     0.8,
     0.5,
     0.25,
 )
-_LEAST_WORD = 0.12
+_LEAST_WORD = 0.12  # share of the energy; a word of which less is explained was not heard
 _LEAST_LEFT = (
     0.25  # share of the sound's energy that must still be unexplained for another guess to be tried
 )

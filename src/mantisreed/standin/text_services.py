@@ -46,7 +46,7 @@ _MOST_LETTERS = 600  # that the translator takes at once
 _MOST_DIGESTED = 1200  # characters that the digest takes at once
 _ALIKE = 80.0  # of 100; from which on a sentence is taken for a phrase
 _SENTENCE_END = re.compile(r"(?<=[.!?])\s+")
-_KEPT_TIDES = 1000
+_KEPT_TIDES = 1000  # jobs that it remembers
 _PAUSE = 0.3  # seconds between two phrases that are spoken
 
 _MOODS = {

@@ -24,7 +24,7 @@ from mantisreed.transcript.document import Passage
 from mantisreed.transcript.estimate import passages_over_speech
 
 _SAMPLE = 20  # passages that tell the script
-_IMPOSSIBLE = 1e12
+_IMPOSSIBLE = 1e12  # more than any sum of penalties
 # Weights, all in units of a line break's penalty; tuned on the odd files of `benchmarks/gold`.
 _CUE = 6.0  # each cue costs a little, so that there are not more than needed
 CUE_BREAK = 2.5  # a sentence that is torn between two cues is harder to read than one on two lines

@@ -16,7 +16,7 @@ _BALANCE, _LOPSIDED = (
     6.0,
 )
 
-_TOP_HEAVY = 1.5
+_TOP_HEAVY = 1.5  # more, where the line above is the longer one; guides want a pyramid
 
 
 def line_of(texts: Sequence[str], glued: Sequence[bool]) -> str:

@@ -10,7 +10,7 @@ from mantisreed.subtitles.rules import LayoutRules
 
 DASH = "- "
 _LEAST = 0.7  # seconds that are left of a cue which makes room for another
-_SLACK = 0.0005
+_SLACK = 0.0005  # seconds; half of what files can say
 
 
 def without_overlaps(cues: Sequence[Cue], rules: LayoutRules) -> list[Cue]:

@@ -13,7 +13,7 @@ _NEAR_START = (
     0.35  # seconds; a cue may come so much before or after its first word to come with a cut
 )
 _NEAR_END = 0.5  # seconds; and go out so much earlier or later than it would to go out with one
-_SLACK = 1e-6
+_SLACK = 1e-6  # seconds, for what floating point rounds
 
 
 def on_shots(cues: Sequence[Cue], cuts: Sequence[float], rules: LayoutRules) -> list[Cue]:

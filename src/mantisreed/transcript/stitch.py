@@ -23,7 +23,7 @@ _INSIDE = 0.1  # seconds from an edge; words further inside should have been hea
 _USUAL_CONFIDENCE = 0.8  # of engines that do not say
 # seconds from the edge of a piece within which a word that nobody else heard is not believed
 _BROKEN = 0.1
-_CREDIBLE = 0.3
+_CREDIBLE = 0.3  # confidence from which a word is kept that only one reading has
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,7 +12,7 @@ from mantisreed.units import short_duration
 
 # Two copies of one recording, in other formats, differ in length by what encoders add at the ends.
 _SLACK_SHARE = 0.02
-_SLACK_SECONDS = 1.0
+_SLACK_SECONDS = 1.0  # by which two files of one recording may differ in length
 
 
 def check_same_recording(

@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 
 _log = logging.getLogger(__name__)
 
-_GROWTH = 1.5
+_GROWTH = 1.5  # of the pause between two questions for a job
 _DEFAULT_INTERVAL = 2.0  # seconds
 _REMEMBERED = 10_000  # exchanges whose secrets are remembered, for asking in the same process
 

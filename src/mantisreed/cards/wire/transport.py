@@ -23,11 +23,11 @@ from mantisreed.secrets import without_secrets
 from mantisreed.units import short_size
 from mantisreed.urls import UrlError, origin_of, resolved, split_url
 
-_CONNECT_LIMIT = 20.0
+_CONNECT_LIMIT = 20.0  # seconds; a connection that takes longer is not there
 _LARGE_BODY = 1 << 20  # bytes
 _KEPT = 1 << 20  # bytes of a reply that does not end
 _REDIRECTS = (301, 302, 303, 307, 308)  # RFC 9110, 15.4
-_MOST_REDIRECTS = 5
+_MOST_REDIRECTS = 5  # as in browsers a few more; a circle is none
 
 
 class Transport(Protocol):

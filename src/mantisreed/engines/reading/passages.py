@@ -178,13 +178,13 @@ class DocumentReader:
 
     def _by_speaker(self, whole: Passage, words: Sequence[TimedText]) -> Iterator[Passage]:
         """The passage with its words; several where its words have several speakers."""
-        labels = {word.speaker for word in words}
+        voices = {word.speaker for word in words}
         if not words:
             yield whole
-        elif len(labels) < 2 or (whole.speaker is not None and labels <= {None}):
+        elif len(voices) < 2 or (whole.speaker is not None and voices <= {None}):
             speaker = whole.speaker
             if speaker is None:
-                (speaker,) = labels
+                (speaker,) = voices
             yield msgspec.structs.replace(whole, speaker=speaker, words=_words(words))
         else:
             yield from _split_by_speaker(whole.text, words, whole.speaker)

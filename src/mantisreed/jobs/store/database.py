@@ -26,7 +26,7 @@ Row = Mapping[str, Any]
 
 _BUSY_SECONDS = 60.0  # how long SQLite waits for another process's transaction
 _SWITCH_PAUSE = 0.01  # seconds between two tries to switch a new file to WAL
-_CONNECT_SECONDS = 10
+_CONNECT_SECONDS = 10  # until a database server counts as away
 _LOCK = 0x6D616E7469737265  # of all changes in PostgreSQL; any number that is always the same
 _IN_LIST = re.compile(r"IN_LIST\(:([a-z_]+)\)")
 """`IN_LIST(:names)` in a statement: any of the texts in one parameter, a JSON list. Drivers limit

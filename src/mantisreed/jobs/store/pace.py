@@ -5,7 +5,7 @@ ledger.
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database
 
-_LATE_SECONDS = 0.5
+_LATE_SECONDS = 0.5  # at most, that a turn waits beyond the window
 _CLOCK_SLACK = 5.0  # seconds by which a note may seem to come from the future
 
 

@@ -33,7 +33,7 @@ from mantisreed.workspace import Workspace
 
 _FINISHED = frozenset(("done", "no speech", "incomplete", "suspect"))
 _AGAIN = 60.0  # seconds until what waits is tried again, where nobody says when
-_LOOK = 0.1
+_LOOK = 0.1  # seconds between two looks at whether it is idle
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,7 +21,7 @@ from mantisreed.audio.formats import AudioFormat
 from mantisreed.audio.speech import SpeechListener, Stretch
 from mantisreed.pipeline.preparing.cut_limits import Speech
 
-_QUEUED_WRITES = 8
+_QUEUED_WRITES = 8  # blocks that wait for the encoder; more would only take memory
 
 _CHUNK = 1 << 20  # samples
 

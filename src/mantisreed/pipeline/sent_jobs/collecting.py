@@ -76,7 +76,7 @@ if TYPE_CHECKING:
 
 _log = logging.getLogger(__name__)
 
-_COLLECTED_AT_ONCE = 256
+_COLLECTED_AT_ONCE = 256  # jobs; each holds a connection at most
 
 Show = Callable[[Event], None]
 

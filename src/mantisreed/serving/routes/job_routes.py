@@ -29,7 +29,7 @@ from mantisreed.serving.routes.views import described, described_pieces
 from mantisreed.serving.service import Service
 from mantisreed.serving.tokens import Token
 
-_PAGE = 50
+_PAGE = 50  # jobs, where a request names no limit
 _TRIED_AGAIN = frozenset(("failed", "cancelled", "incomplete", "suspect", "follow-up failed"))
 
 router = APIRouter()

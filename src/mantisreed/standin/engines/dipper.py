@@ -43,7 +43,7 @@ from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Hearing, Listener
 
 CLIENT = "wader"
-_LOOKS = 3
+_LOOKS = 3  # at a job before it is done
 
 
 def routes(listener: Listener, key: str, profile: FaultProfile | None = None) -> list[BaseRoute]:
