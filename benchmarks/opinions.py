@@ -20,7 +20,7 @@ from mantisreed.audio.speech import speech_map
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.doubts import with_doubts
 from mantisreed.review.opinions import Clip, clips_of, with_second_opinion
-from mantisreed.standin.bank import Word as SpokenWord
+from mantisreed.standin.bank import BankWord as SpokenWord
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
 from mantisreed.standin.habits import Habits, Planter

@@ -32,7 +32,7 @@ REACHING: Mapping[str, Mapping[str, str]] = {
     "Cancel": _STEP,
     "LanguageList": _STEP,
     "Pages": _PAGES,
-    "Token": {"url": "host"},
+    "TokenGrant": {"url": "host"},
     "Callback": {"secret": "secret"},
     "Command": {"run": "program", "environment": "program"},
     "PythonObject": {"object": "object"},
@@ -74,8 +74,8 @@ _NOTHING = {
     "Chunks": "size received resume collect item",
     "WebSocket": "subprotocol first ready audio chunk speed last last_binary partial final error "
     "end partial_text",
-    "Token": "client secret scope sent_as",
-    "Errors": "message when retry_after retry_after_unit refused slow_down too_big format_refused "
+    "TokenGrant": "client secret scope sent_as",
+    "ErrorRules": "message when retry_after retry_after_unit refused slow_down too_big format_refused "
     "bad_request engine_broke no_speech",
     "ErrorPatterns": "statuses texts when",
     "Reply": "format inside file text is_whole_text only event key end_mark delimiter columns "
@@ -83,14 +83,14 @@ _NOTHING = {
     "PassagePaths": f"{_TIMES} text alternatives confidence",
     "WordPaths": f"{_TIMES} text confidence zero kind punctuation events ignored event_pattern "
     "tokens",
-    "Tokens": "begin_mark continue_mark end_mark more_mark begins continues",
+    "TokenMarks": "begin_mark continue_mark end_mark more_mark begins continues",
     "TurnPaths": _TIMES,
     "SpeakerNames": "each id name",
     "Accepts": "formats format_names sample_rate max_bytes max_duration languages",
     "Price": "per_minute currency billing_step",
     "RateLimit": "requests window",
     "Billed": "seconds cost times",
-    "Batch": "step item key size wait results reply failed_when reason",
+    "BatchedJobs": "step item key size wait results reply failed_when reason",
     "Callback": "brings",
     "Command": "audio reply timeout",
     "PythonObject": "timeout",

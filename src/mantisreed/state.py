@@ -24,7 +24,7 @@ MARK_FILE = "mark"
 _KNOWN_FOLDER = "known"
 
 
-class _Known(msgspec.Struct, frozen=True):
+class _KnownFolder(msgspec.Struct, frozen=True):
     """State that its user has made, or taken as their own.
 
     Attributes:
@@ -45,7 +45,7 @@ def is_known(hidden: Path) -> bool:
         if not any(hidden.iterdir()):
             return True
         token = read(hidden / MARK_FILE).decode("ascii")
-        known = msgspec.json.decode(read(_place_of(token)), type=_Known)
+        known = msgspec.json.decode(read(_place_of(token)), type=_KnownFolder)
     except FileNotFoundError:
         return not os.path.lexists(hidden)
     except (OSError, UnicodeDecodeError, msgspec.MsgspecError):
@@ -117,7 +117,7 @@ def _remember(hidden: Path, token: str) -> None:
     place = _place_of(token)
     try:
         place.parent.mkdir(parents=True, exist_ok=True)
-        known = _Known(printable(hidden.resolve()), hidden.stat().st_ino, time.time())
+        known = _KnownFolder(printable(hidden.resolve()), hidden.stat().st_ino, time.time())
     except OSError as error:
         raise cannot_write(place, error) from error
     write_whole(place, msgspec.json.encode(known))

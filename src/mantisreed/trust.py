@@ -112,7 +112,7 @@ def _is_table(name: str) -> bool:
     return "." in name or name in ("links", "callbacks", "serve")
 
 
-class _Remembered(msgspec.Struct, frozen=True):
+class _RememberedTrust(msgspec.Struct, frozen=True):
     """Trust in one settings file: digests of what it used when its user said yes, and when that was
     (seconds since 1970).
     """
@@ -214,7 +214,7 @@ class Trust:
         said = {digest_of([use]) for use in (self.uses if uses is None else uses)}
         now = {digest_of([use]) for use in self.uses}
         kept = tuple(sorted((known & now) | said))
-        remembered = _Remembered(str(printable(self.file.resolve())), kept, time.time())
+        remembered = _RememberedTrust(str(printable(self.file.resolve())), kept, time.time())
         write_whole(place, msgspec.json.encode(remembered))
         if uses is None or any(use.kind == "state" for use in uses):
             adopt(self.file.parent / HIDDEN_FOLDER)
@@ -458,8 +458,8 @@ def _place_of(file: Path) -> Path:
     return _folder() / f"{name}.json"
 
 
-def _decoded(place: Path) -> _Remembered | None:
+def _decoded(place: Path) -> _RememberedTrust | None:
     try:
-        return msgspec.json.decode(place.read_bytes(), type=_Remembered)
+        return msgspec.json.decode(place.read_bytes(), type=_RememberedTrust)
     except (OSError, msgspec.MsgspecError):
         return None

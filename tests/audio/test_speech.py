@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from mantisreed.audio.decode import to_int16
-from mantisreed.audio.speech import SpeechListener, Stretch, speech_map
+from mantisreed.audio.speech import SpeechListener, SpeechSegment, speech_map
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import Composition, compose
 
@@ -15,7 +15,7 @@ Change = Callable[[np.ndarray], np.ndarray]
 
 
 def covered(
-    composition: Composition, stretches: list[Stretch], later: float = 0.0
+    composition: Composition, stretches: list[SpeechSegment], later: float = 0.0
 ) -> tuple[float, float]:
     """The share of speech inside the map, and the share of pauses over 0.3 s that it has a gap
     in.

@@ -9,7 +9,7 @@ from typing import Any, get_args
 import msgspec
 import pytest
 
-from mantisreed.cards.card import ErrorPatterns, Errors
+from mantisreed.cards.card import ErrorPatterns, ErrorRules
 from mantisreed.cards.filters import FILTERS
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import card_laid_over, read_cards
@@ -52,7 +52,7 @@ def test_every_key_placeholder_and_filter_is_in_the_manual() -> None:
     named = set(re.findall(r"`([a-z_]+)", MANUAL)) | set(re.findall(r"`[a-z_]+\.([a-z_]+)", MANUAL))
     tables = [table for table in structs_in(EngineCard, set()) if table is not ErrorPatterns]
     keys = {
-        field.name for table in (*tables, Errors) for field in msgspec.structs.fields(table)
+        field.name for table in (*tables, ErrorRules) for field in msgspec.structs.fields(table)
     } - {"name"}
     assert keys <= named, keys - named
     for placeholder in PLACEHOLDERS:

@@ -9,10 +9,10 @@ from hypothesis import strategies as st
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.review import aligning
-from mantisreed.review.aligning import Run, aligned_runs, changes_in
+from mantisreed.review.aligning import AlignedRun, aligned_runs, changes_in
 
 
-def other_row(runs: list[Run], one: list[str], other: list[str]) -> list[str]:
+def other_row(runs: list[AlignedRun], one: list[str], other: list[str]) -> list[str]:
     """What the runs make of a row."""
     made: list[str] = []
     for run in runs:

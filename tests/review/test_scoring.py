@@ -10,7 +10,14 @@ from mantisreed.errors import InputError
 from mantisreed.exports.script import bare_transcript
 from mantisreed.review.normalising import SETS, normalised
 from mantisreed.review.reports import alignment_lines, alignment_page, described_score
-from mantisreed.review.scoring import Token, aligned, calibration, over_time, scored, tokens_of
+from mantisreed.review.scoring import (
+    ScoredToken,
+    aligned,
+    calibration,
+    over_time,
+    scored,
+    tokens_of,
+)
 from mantisreed.transcript.document import Passage, Word
 
 
@@ -23,7 +30,7 @@ def said(
     return Passage(start, start + len(words), text, speaker, "engine", words)
 
 
-def tokens(*passages: Passage, language: str = "en") -> list[Token]:
+def tokens(*passages: Passage, language: str = "en") -> list[ScoredToken]:
     return tokens_of(bare_transcript(passages, language=language))
 
 

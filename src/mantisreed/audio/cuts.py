@@ -81,7 +81,7 @@ class CutRules:
 
 
 @dataclass(slots=True)
-class _Run:
+class _SpeechRun:
     """Speech, or silence that is kept, that no cut goes through.
 
     Attributes:
@@ -140,7 +140,7 @@ class SpanChooser:
     def __init__(self, rules: CutRules) -> None:
         self._rules = rules
         self._longest_run = _longest_run(rules)
-        self._runs: list[_Run] = []
+        self._runs: list[_SpeechRun] = []
         self._reached = 0.0  # seconds, where the last run ends
         self._closed = 0.0  # seconds, where the last span ends
         self._settled = 0.0
@@ -208,7 +208,7 @@ class SpanChooser:
     def _add(self, start: float, end: float) -> None:
         """One more run, and what a cut before it would be like."""
         rules, pause = self._rules, start - self._reached
-        run = _Run(end, max(0.0, start - MARGIN), end + MARGIN)
+        run = _SpeechRun(end, max(0.0, start - MARGIN), end + MARGIN)
         if self._runs:
             self._join(self._runs[-1], run, start, pause)
         elif rules.keeps_silence:
@@ -216,7 +216,7 @@ class SpanChooser:
         self._runs.append(run)
         self._reached = end
 
-    def _join(self, last: _Run, run: _Run, start: float, pause: float) -> None:
+    def _join(self, last: _SpeechRun, run: _SpeechRun, start: float, pause: float) -> None:
         """What a cut between two runs would cost, and where the spans around it would end and
         begin.
         """
@@ -311,7 +311,9 @@ def speech_in(span: Span, speech: Iterable[tuple[float, float]]) -> tuple[tuple[
     return tuple((start - span.start, end - span.start) for start, end in inside if end > start)
 
 
-def _best_groups(runs: Sequence[_Run], longest: float, heard: float | None = None) -> list[int]:
+def _best_groups(
+    runs: Sequence[_SpeechRun], longest: float, heard: float | None = None
+) -> list[int]:
     """The last run of each span, such that all cuts together cost least.
 
     Where the recording goes on after the last run, up to `heard` is known: the rest is weighed as

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from mantisreed.audio.containers import Contents, Track, probe
 from mantisreed.audio.decode import SAMPLE_RATE, Decoder, Samples
-from mantisreed.audio.speech import SpeechListener, Stretch, runs_of, union
+from mantisreed.audio.speech import SpeechListener, SpeechSegment, runs_of, union
 from mantisreed.audio.tracks import track_to_take, why_taken
 from mantisreed.units import short_duration
 
@@ -42,7 +42,7 @@ class Channel:
 
     number: int
     peak: float | None
-    speech: tuple[Stretch, ...]
+    speech: tuple[SpeechSegment, ...]
 
     @property
     def is_empty(self) -> bool:
@@ -222,7 +222,7 @@ class _Meter:
         self._step = round(rate * STEP_SECONDS)
         self._listeners = [SpeechListener() for _ in range(channels)]
         self._resamplers = [_Resampler(rate) for _ in range(channels)]
-        self._speech: list[list[Stretch]] = [[] for _ in range(channels)]
+        self._speech: list[list[SpeechSegment]] = [[] for _ in range(channels)]
         self._rest = np.zeros((channels, 0), np.float32)
         self._lows: list[NDArray[np.float32]] = []
         self._highs: list[NDArray[np.float32]] = []
@@ -269,7 +269,7 @@ class _Meter:
         ):
             stretches = [*found, *listener.finish()]
             inside = tuple(
-                Stretch(s.start, min(s.end, duration), s.level)
+                SpeechSegment(s.start, min(s.end, duration), s.level)
                 for s in stretches
                 if s.start < duration
             )

@@ -44,7 +44,7 @@ _LONGEST_OPEN = 120 * _SECOND  # frames; speech that goes on for longer is repor
 
 
 @dataclass(frozen=True, slots=True)
-class Stretch:
+class SpeechSegment:
     """A stretch of speech; `start` and `end` in seconds, `level` its mean level in the voice band,
     in dBFS.
     """
@@ -73,25 +73,25 @@ class SpeechListener:
         # Of each second so far that the floor is still taken from.
         self._lows = np.zeros((_BANDS, 0), np.float32)
         self._first_low = 0  # the second that they begin with
-        self._loud = _Loudness()
+        self._loud = _FrameLoudness()
         self._weighed = 0  # of `_levels`, how many frames `_loud` has heard
         # Possible, sure, noisy: of frames judged but not yet settled.
         self._masks = np.zeros((3, 0), np.bool_)
         self._voice = np.zeros(0, np.float32)  # their levels
         self.settled = 0.0
 
-    def hear(self, samples: Samples | IntSamples) -> list[Stretch]:
+    def hear(self, samples: Samples | IntSamples) -> list[SpeechSegment]:
         """Take the next samples, shape (n,), float or 16-bit; gives the stretches that have become
         certain.
         """
         self._take(self._frames.levels(samples))
-        found: list[Stretch] = []
+        found: list[SpeechSegment] = []
         while self._levels.shape[1] >= (_STEP + _FLOOR_REACH) * _SECOND:
             self._judge(_STEP * _SECOND)
             found += self._settle(ended=False)
         return found
 
-    def finish(self) -> list[Stretch]:
+    def finish(self) -> list[SpeechSegment]:
         """The rest of the stretches, when the recording is at its end."""
         self._take(self._frames.rest())
         if self._levels.shape[1]:
@@ -157,7 +157,7 @@ class SpeechListener:
             return _low(self._lows[:, max(0, second - _FLOOR_REACH) : second + _FLOOR_REACH + 1])
         return np.maximum(_low(before), _low(after))
 
-    def _settle(self, *, ended: bool) -> list[Stretch]:
+    def _settle(self, *, ended: bool) -> list[SpeechSegment]:
         """Tell what no later frame can change."""
         first = self._judged - self._masks.shape[1]
         speaking = _speaking(*self._masks)
@@ -166,7 +166,7 @@ class SpeechListener:
             settled = len(speaking) - _SECOND
         edges = runs_of(speaking[:settled])
         found = [
-            Stretch(
+            SpeechSegment(
                 (first + start) * FRAME_SECONDS,
                 (first + end) * FRAME_SECONDS,
                 float(self._voice[start:end].mean()),
@@ -180,7 +180,7 @@ class SpeechListener:
 
 def speech_map(
     blocks: Iterable[Samples | IntSamples], sample_rate: int = SAMPLE_RATE
-) -> list[Stretch]:
+) -> list[SpeechSegment]:
     """Where somebody speaks in blocks of shape (channels, samples); the first channel is listened
     to.
     """
@@ -268,7 +268,7 @@ class _Frames:
         return total
 
 
-class _Loudness:
+class _FrameLoudness:
     """How loud the loud frames of the last minutes are, whatever the share of silence among
     them.
     """

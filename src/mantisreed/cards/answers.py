@@ -8,7 +8,7 @@ from email.utils import parsedate_to_datetime
 from itertools import product
 from typing import Any
 
-from mantisreed.cards.card import ErrorPatterns, Errors, ServiceCard
+from mantisreed.cards.card import ErrorPatterns, ErrorRules, ServiceCard
 from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import (
@@ -177,7 +177,7 @@ def _is_good(card: ServiceCard, answer: HttpAnswer, step: Step) -> bool:
 
 
 def retry_after(
-    answer: HttpAnswer, errors: Errors | None = None, now: float | None = None
+    answer: HttpAnswer, errors: ErrorRules | None = None, now: float | None = None
 ) -> float | None:
     """Seconds that an answer asks to wait; None where it does not.
 

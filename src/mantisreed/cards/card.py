@@ -70,7 +70,7 @@ class Login(Step, frozen=True, kw_only=True, dict=True):
     lifetime: Seconds | None = None
 
 
-class Token(Table, frozen=True, kw_only=True):
+class TokenGrant(Table, frozen=True, kw_only=True):
     """`token`: a token to fetch first, for `{token}`: the client-credentials grant of RFC 6749,
     4.4.
 
@@ -104,7 +104,7 @@ class ErrorPatterns(Table, frozen=True, kw_only=True):
     when: Condition | None = None
 
 
-class Errors(Table, frozen=True, kw_only=True):
+class ErrorRules(Table, frozen=True, kw_only=True):
     """`errors`: how the service's errors are known, where HTTP's own statuses do not say.
 
     Attributes:
@@ -157,12 +157,12 @@ class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
     every: Every = Every()
     sign: dict[str, Signature] = {}  # noqa: RUF012 - msgspec copies it
     login: Login | None = None
-    token: Token | None = None
+    token: TokenGrant | None = None
     send: Step | None = None
     steps: dict[str, Step] = {}  # noqa: RUF012 - msgspec copies it
     lookup: Step | None = None
     cancel: Cancel | None = None
-    errors: Errors = Errors()
+    errors: ErrorRules = ErrorRules()
 
     @cached_property
     def sequence(self) -> tuple[tuple[str, Step], ...]:
@@ -186,7 +186,7 @@ class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
         return "token"
 
 
-def _credentials_grant(token: Token) -> Login:
+def _credentials_grant(token: TokenGrant) -> Login:
     """The client-credentials grant (RFC 6749, 4.4.2) as a login."""
     fields = {"grant_type": "client_credentials"}
     if token.scope.source:

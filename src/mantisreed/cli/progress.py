@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 _SURE_SHARE = 0.02  # of the work that has to be done before the time left is told
 
 
-class Progress:
+class ProgressDisplay:
     """Shows events. On a terminal each recording under way has a line, below one that says how the
     whole stands.
     """

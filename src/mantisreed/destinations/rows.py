@@ -88,7 +88,7 @@ def check_file(file: Path, rows: Rows) -> None:
 
 
 @dataclass(frozen=True, slots=True)
-class _Known:
+class _KnownRows:
     """What is in a CSV file, as it was when we last looked; it need not be read again for each row.
 
     Attributes:
@@ -105,7 +105,7 @@ class _Known:
     last_row: dict[str, str] | None
 
 
-_known: dict[Path, _Known] = {}
+_known: dict[Path, _KnownRows] = {}
 
 
 def _add_to_file(file: Path, row: Mapping[str, Any], hidden: Path) -> None:
@@ -139,7 +139,7 @@ def _add_to_file(file: Path, row: Mapping[str, Any], hidden: Path) -> None:
             columns = known.columns or list(row)
             csv.DictWriter(sink, columns).writerow(cells)
             _append(file, sink.getvalue().encode("utf-8", "replace"))
-            _known[file] = _Known(
+            _known[file] = _KnownRows(
                 FileState.of(file), columns, _with(known.deliveries, row[_DELIVERY]), None
             )
     except (OSError, UnicodeDecodeError, csv.Error) as error:
@@ -184,10 +184,10 @@ def _with(deliveries: set[str], one: str) -> set[str]:
     return deliveries
 
 
-def _looked_at(file: Path) -> _Known:
+def _looked_at(file: Path) -> _KnownRows:
     """What is in the file now."""
     if not file.exists():
-        return _Known(FileState(0, 0, 0, 0), [], set(), None)
+        return _KnownRows(FileState(0, 0, 0, 0), [], set(), None)
     state, before = FileState.of(file), _known.get(file)
     if before is not None and before.state == state:
         return before
@@ -196,7 +196,7 @@ def _looked_at(file: Path) -> _Known:
     rows = list(reader)
     deliveries = {str(row.get(_DELIVERY)) for row in rows}
     last = rows[-1] if rows and not content.endswith("\n") else None
-    return _Known(state, list(reader.fieldnames or ()), deliveries, last)
+    return _KnownRows(state, list(reader.fieldnames or ()), deliveries, last)
 
 
 def _check_columns(known: list[str], row: Mapping[str, Any], where: str) -> None:

@@ -14,10 +14,10 @@ from typing import Any
 
 from mantisreed.cards.requests import as_json_value
 from mantisreed.cards.templates import Value
-from mantisreed.cards.wire.exchange import Finished, Standing, Waiting
+from mantisreed.cards.wire.exchange import FinishedExchange, Standing, Waiting
 from mantisreed.cards.wire.http_answer import HttpAnswer
-from mantisreed.cards.wire.run import Run
-from mantisreed.engines.card import Batch, EngineCard
+from mantisreed.cards.wire.run import ExchangeRun
+from mantisreed.engines.card import BatchedJobs, EngineCard
 from mantisreed.engines.client import EngineResponse, StillWorking, Ticket
 from mantisreed.engines.http_client import HttpClient
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError, outer_documents, unpacked
@@ -40,7 +40,7 @@ class _Group:
 
     items: dict[str, Any] = field(default_factory=dict)
     values: dict[str, Value] = field(default_factory=dict)
-    sent: "asyncio.Future[Finished | Standing] | None" = None
+    sent: "asyncio.Future[FinishedExchange | Standing] | None" = None
     timer: asyncio.TimerHandle | None = None
 
 
@@ -48,7 +48,7 @@ class _Group:
 class _Question:
     """The newest answer to a question that many pieces ask."""
 
-    answer: "asyncio.Task[Finished | Waiting]"
+    answer: "asyncio.Task[FinishedExchange | Waiting]"
     asked: float
 
 
@@ -78,14 +78,14 @@ class BatchClient:
         key = str(values["request_id"])[:32]
         values[_PIECE_KEY] = key
         prepared = await self._exchange.prepared(key, values, attachment_of(piece), self._first)
-        if isinstance(prepared, Finished):
+        if isinstance(prepared, FinishedExchange):
             return self._client.response(prepared)
         came = await self._sent_with_others(key, prepared)
-        if isinstance(came, Finished):
+        if isinstance(came, FinishedExchange):
             return self._response_for(key, came, None)
         return self._ticket(came, key)
 
-    async def _sent_with_others(self, key: str, run: Run) -> Finished | Standing:
+    async def _sent_with_others(self, key: str, run: ExchangeRun) -> FinishedExchange | Standing:
         """What came of the job that a piece went into."""
         group = self._joined(key, run)
         assert group.sent is not None
@@ -101,7 +101,7 @@ class BatchClient:
                 own.values = {**own.values, _PIECE_KEY: key}
             raise own from error
 
-    def _joined(self, key: str, run: Run) -> _Group:
+    def _joined(self, key: str, run: ExchangeRun) -> _Group:
         """The group that a piece goes with; it leaves when it is full, or after a while."""
         loop = asyncio.get_running_loop()
         group = self._group
@@ -161,7 +161,7 @@ class BatchClient:
             return StillWorking(moved, came.retry_after)
         return self._response_for(key, came, standing)
 
-    async def _asked_once(self, standing: Standing) -> Finished | Waiting:
+    async def _asked_once(self, standing: Standing) -> FinishedExchange | Waiting:
         """The answer to a question; pieces of one job that ask at about the same time share one."""
         name, now = _name_of(standing), asyncio.get_running_loop().time()
         question = self._questions.get(name)
@@ -176,7 +176,8 @@ class BatchClient:
         if question.answer.cancelled() or question.answer.exception() is not None:
             return False
         return (
-            isinstance(question.answer.result(), Finished) or now - question.asked < _SAME_QUESTION
+            isinstance(question.answer.result(), FinishedExchange)
+            or now - question.asked < _SAME_QUESTION
         )
 
     def _forget_old_questions(self) -> None:
@@ -189,7 +190,7 @@ class BatchClient:
             del self._questions[oldest]
 
     def _response_for(
-        self, key: str, finished: Finished, standing: Standing | None
+        self, key: str, finished: FinishedExchange, standing: Standing | None
     ) -> EngineResponse:
         """A piece's own part of the reply for all of them.
 
@@ -296,7 +297,7 @@ def _name_of(standing: Standing) -> str:
     return json.dumps([standing.step, dict(standing.values)], sort_keys=True, default=str)
 
 
-def _list_names(batch: Batch) -> frozenset[str]:
+def _list_names(batch: BatchedJobs) -> frozenset[str]:
     if batch.results:
         return batch.results.list_names
     return frozenset()

@@ -88,7 +88,7 @@ class Billed(Table, frozen=True, kw_only=True):
     times: TimeUnit = SECONDS
 
 
-class Batch(Table, frozen=True, kw_only=True):
+class BatchedJobs(Table, frozen=True, kw_only=True):
     """`[engine.NAME.batch]`: several pieces in one job of the engine.
 
     Steps before `step` are made for each piece, that one and what follows once for all of them;
@@ -169,7 +169,7 @@ class Pattern:
         return hash(self.source)
 
 
-class Tokens(Table, frozen=True, kw_only=True):
+class TokenMarks(Table, frozen=True, kw_only=True):
     """`[engine.NAME.reply.words.tokens]`: words come in parts; one of these keys says how they are
     put together.
 
@@ -238,7 +238,7 @@ class WordPaths(TimePaths, frozen=True, kw_only=True):
     events: tuple[StateValue, ...] = ()
     ignored: tuple[StateValue, ...] = ()
     event_pattern: Pattern | None = None
-    tokens: Tokens | None = None
+    tokens: TokenMarks | None = None
 
 
 class PassagePaths(TimePaths, frozen=True, kw_only=True):
@@ -458,7 +458,7 @@ class EngineCard(ServiceCard, frozen=True, kw_only=True, dict=True):
     rate_limit: RateLimit | None = None
     max_concurrent: Annotated[int, msgspec.Meta(ge=1, le=10_000)] = 4
     billed: Billed = Billed()
-    batch: Batch | None = None
+    batch: BatchedJobs | None = None
     callback: Callback | None = None
     command: Command | None = None
     python: PythonObject | None = None

@@ -9,7 +9,7 @@ from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
 from mantisreed.cards.templates import Value
-from mantisreed.cards.wire.exchange import Exchange, Finished, Standing
+from mantisreed.cards.wire.exchange import Exchange, FinishedExchange, Standing
 from mantisreed.cards.wire.sending import ExchangeOptions
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse, ReportedBill, StillWorking, Ticket
@@ -73,14 +73,14 @@ class HttpClient:
         """See `EngineClient`."""
         values = self.values_of(piece, request_options)
         came = await self.exchange.start(str(values["request_id"]), values, attachment_of(piece))
-        if isinstance(came, Finished):
+        if isinstance(came, FinishedExchange):
             return self.response(came)
         return self.ticket(came)
 
     async def ask(self, ticket: Ticket) -> EngineResponse | StillWorking:
         """See `EngineClient`."""
         came = await self.exchange.go_on(self._standing(ticket))
-        if isinstance(came, Finished):
+        if isinstance(came, FinishedExchange):
             return self.response(came)
         if came.standing is None:
             moved = None
@@ -143,7 +143,7 @@ class HttpClient:
         step = sequence.steps[sequence.last_work + 1][0]
         return Standing(step, ticket.values, tuple(sorted(set(ticket.values) - {"request_id"})))
 
-    def response(self, finished: Finished) -> EngineResponse:
+    def response(self, finished: FinishedExchange) -> EngineResponse:
         """A reply, with what the engine says of its price."""
         if finished.cleanup is None:
             cleanup = None

@@ -14,7 +14,7 @@ _SUSPICIOUS = frozenset("<&▁Ġ#@-[{(♪*W")
 
 
 @dataclass(frozen=True, slots=True)
-class _Kind:
+class _OddityKind:
     """What is odd, said of one and of several, and whether the transcript is doubtful by it."""
 
     one: str
@@ -23,41 +23,43 @@ class _Kind:
 
 
 _KINDS = {
-    "outside passage": _Kind("word lies outside its passage", "words lie outside their passages"),
-    "out of order": _Kind(
+    "outside passage": _OddityKind(
+        "word lies outside its passage", "words lie outside their passages"
+    ),
+    "out of order": _OddityKind(
         "word comes before the one it follows", "words come before those they follow"
     ),
-    "markup": _Kind("text looks like markup", "texts look like markup"),
-    "subtitles": _Kind("text looks like a subtitle file", "texts look like subtitle files"),
-    "json": _Kind("text looks like JSON", "texts look like JSON"),
-    "sub-word": _Kind(
+    "markup": _OddityKind("text looks like markup", "texts look like markup"),
+    "subtitles": _OddityKind("text looks like a subtitle file", "texts look like subtitle files"),
+    "json": _OddityKind("text looks like JSON", "texts look like JSON"),
+    "sub-word": _OddityKind(
         "word bears the mark of a part of a word (see reply.words.tokens)",
         "words bear the marks of parts of words (see reply.words.tokens)",
     ),
-    "confidence": _Kind(
+    "confidence": _OddityKind(
         "confidence is not on its scale (see reply.confidence_scale)",
         "confidences are not on their scale (see reply.confidence_scale)",
     ),
-    "speaker": _Kind(
+    "speaker": _OddityKind(
         "word is in no speaker's turn", "words are in no speaker's turn", is_doubt=False
     ),
-    "kind": _Kind("item is of a kind that is no text", "items are of kinds that are no text"),
-    "startless": _Kind(
+    "kind": _OddityKind("item is of a kind that is no text", "items are of kinds that are no text"),
+    "startless": _OddityKind(
         "item has no start, and got the end of the one before",
         "items have no starts, and got the ends of those before",
         is_doubt=False,
     ),
-    "endless": _Kind("item has no end, and got one", "items have no ends, and got some"),
-    "untimed": _Kind("word has no time, and got one", "words have no times, and got some"),
-    "cue": _Kind(
+    "endless": _OddityKind("item has no end, and got one", "items have no ends, and got some"),
+    "untimed": _OddityKind("word has no time, and got one", "words have no times, and got some"),
+    "cue": _OddityKind(
         "thing in its cues was mended or left out",
         "things in its cues were mended or left out",
         is_doubt=False,
     ),
-    "lacking": _Kind(
+    "lacking": _OddityKind(
         "path finds nothing in the reply", "paths find nothing in the reply", is_doubt=False
     ),
-    "sound": _Kind(
+    "sound": _OddityKind(
         "word looks like a sound (reply.words.event_pattern keeps it apart)",
         "words look like sounds (reply.words.event_pattern keeps them apart)",
         is_doubt=False,

@@ -14,7 +14,7 @@ HAS_NO_TEXT = "missing"
 
 
 @dataclass(frozen=True, slots=True)
-class Run:
+class DoubtRun:
     """A run of text; `doubts` are those about it, the surest first."""
 
     text: str
@@ -54,7 +54,7 @@ class DoubtsByTime:
         return [doubt for doubt in near if doubt.start < end and doubt.end > start]
 
 
-def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[Run]:
+def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[DoubtRun]:
     """A passage's text in runs that have the same doubts; where its words are not known, all of it
     as one.
     """
@@ -67,7 +67,7 @@ def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[Run]:
         places = None
     if not near or not words or places is None:
         if flat:
-            return [Run(flat, tuple(near))]
+            return [DoubtRun(flat, tuple(near))]
         return []
     own = [_doubts_at((word.start + word.end) / 2, near) for word in passage.words]
     runs = []
@@ -82,7 +82,7 @@ def runs_of(passage: Passage, doubts: DoubtsByTime) -> list[Run]:
             end = places[after]
         else:
             end = len(flat)
-        runs.append(Run(flat[begin:end], alike))
+        runs.append(DoubtRun(flat[begin:end], alike))
     return runs
 
 

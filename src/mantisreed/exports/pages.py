@@ -6,8 +6,8 @@ from collections.abc import Iterable, Sequence
 from importlib.resources import files
 
 from mantisreed.exports.doubtful import (
+    DoubtRun,
     DoubtsByTime,
-    Run,
     doubts_worth_showing,
     gaps_before,
     runs_of,
@@ -149,7 +149,7 @@ def _missing(doubt: Doubt) -> str:
     return f'<p class="gap">{clock(doubt.start)[:8]} {html.escape(doubt.why)}</p>\n'
 
 
-def _run(run: Run) -> str:
+def _run(run: DoubtRun) -> str:
     text = html.escape(run.text)
     if not run.doubts:
         return text

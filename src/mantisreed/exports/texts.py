@@ -5,8 +5,8 @@ import re
 from collections.abc import Iterable, Iterator
 
 from mantisreed.exports.doubtful import (
+    DoubtRun,
     DoubtsByTime,
-    Run,
     doubts_worth_showing,
     gaps_before,
     runs_of,
@@ -85,7 +85,7 @@ def write_markdown(script: Script, title: str) -> str:
     return "".join(parts)
 
 
-def _marked(run: Run) -> str:
+def _marked(run: DoubtRun) -> str:
     """A run of text, coloured where it is doubtful, with the reason for whoever points at it."""
     text = _escaped(run.text)
     if not run.doubts:

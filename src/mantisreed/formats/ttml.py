@@ -132,7 +132,7 @@ def read_ttml(text: str) -> Subtitles:
         raise InputError(f"this is no well-formed XML ({error})") from error
     if _local(root.tag) != "tt":
         raise InputError("this is no TTML: its root is not tt")
-    return _Reader(root).read()
+    return _TtmlReader(root).read()
 
 
 def _paragraph(cue: Cue, speakers: Mapping[str, int], regions: Mapping[str, Region]) -> str:
@@ -182,7 +182,7 @@ def _tags_of(tag: str) -> tuple[str, str] | None:
     return (f"<span {style}>", "</span>")
 
 
-class _Reader:
+class _TtmlReader:
     def __init__(self, root: Tree.Element) -> None:
         self._root = root
         self._found = Subtitles()

@@ -63,10 +63,10 @@ def read_webvtt(text: str) -> Subtitles:
     Where the standard would drop a cue or a line silently that other tools write, it is taken, with
     a remark.
     """
-    return _Parser(with_line_feeds(text)).parsed()
+    return _VttParser(with_line_feeds(text)).parsed()
 
 
-class _Parser:
+class _VttParser:
     """Section 6.1 of the standard."""
 
     def __init__(self, text: str) -> None:

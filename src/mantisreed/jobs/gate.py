@@ -46,7 +46,7 @@ class Time:
 
 
 @dataclass(frozen=True, slots=True)
-class Turn:
+class RateTurn:
     """A start that the rate limit allows, as the ledger knows it."""
 
     engine: str
@@ -103,7 +103,7 @@ class EngineGate:
         """The engine wants no request for so long."""
         self._not_before = max(self._not_before, self._time.clock() + seconds)
 
-    async def turn(self, progress: Progress) -> Turn | None:
+    async def turn(self, progress: Progress) -> RateTurn | None:
         """Wait for the next turn; None where the engine has no rate limit.
 
         Raises:
@@ -132,7 +132,7 @@ class EngineGate:
             left = await self._writer.perform(
                 lambda ledger: ledger.pace.seconds_until(engine, moment, requests, window)
             )
-        return Turn(engine, moment)
+        return RateTurn(engine, moment)
 
     async def rest(self, seconds: float) -> None:
         """Wait, unless everything is to stop.

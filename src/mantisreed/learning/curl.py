@@ -15,7 +15,7 @@ from urllib.parse import parse_qsl, unquote, urlunsplit
 from mantisreed.errors import InputError
 from mantisreed.learning.curl_command import CurlCommand, read_curl
 from mantisreed.learning.fields import (
-    Found,
+    FoundFields,
     extension_of,
     is_audio,
     is_key,
@@ -43,11 +43,11 @@ def propose_from_curl(text: str, name: str) -> Proposal:
     Raises:
         InputError: there is no command in it that can be read.
     """
-    return _Writer(read_curl(text), Proposal(name), Found(name)).proposal()
+    return _CurlCardWriter(read_curl(text), Proposal(name), FoundFields(name)).proposal()
 
 
 @dataclass(slots=True)
-class _Writer:
+class _CurlCardWriter:
     """From a command to a card.
 
     Attributes:
@@ -59,7 +59,7 @@ class _Writer:
 
     command: CurlCommand
     card: Proposal
-    found: Found
+    found: FoundFields
     every: list[tuple[str, Any]] = field(default_factory=list)
     user: str | None = None
 

@@ -56,7 +56,7 @@ _OTHER_SOUND = ("m4a", "mp4", "aac", "wma", "amr", "3gp", "mov", "mkv", "raw", "
 
 
 @dataclass(slots=True)
-class Found:
+class FoundFields:
     """What a request needs of the card, gathered from its fields.
 
     Attributes:

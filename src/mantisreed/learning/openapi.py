@@ -9,8 +9,8 @@ from typing import Any
 
 from mantisreed.cards.paths import quoted_name
 from mantisreed.errors import InputError
-from mantisreed.learning.fields import Found, format_called, is_hint, is_language, is_link
-from mantisreed.learning.openapi_document import Document, Operation
+from mantisreed.learning.fields import FoundFields, format_called, is_hint, is_language, is_link
+from mantisreed.learning.openapi_document import OpenApiDocument, Operation
 from mantisreed.learning.openapi_signs import (
     JOB,
     audio_field,
@@ -43,7 +43,7 @@ def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str 
     Raises:
         InputError: no operation takes audio, or it is not clear which one is meant.
     """
-    read = Document(document)
+    read = OpenApiDocument(document)
     operations = list(read.operations())
     taking = [one for one in operations if has_audio_field(one)]
     if operation is not None:
@@ -64,7 +64,9 @@ def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str 
         if len(answering) > 1:
             raise InputError("several operations take audio", advice=_listed(answering))
         chosen = answering
-    return _Writer(read, operations, chosen[0], Proposal(name), Found(name)).proposal()
+    return _OpenApiCardWriter(
+        read, operations, chosen[0], Proposal(name), FoundFields(name)
+    ).proposal()
 
 
 def _listed(operations: Sequence[Operation]) -> str:
@@ -79,14 +81,14 @@ def _listed(operations: Sequence[Operation]) -> str:
 
 
 @dataclass(slots=True)
-class _Writer:
+class _OpenApiCardWriter:
     """From an operation to a card."""
 
-    document: Document
+    document: OpenApiDocument
     operations: Sequence[Operation]
     chosen: Operation
     card: Proposal
-    found: Found
+    found: FoundFields
     every: list[tuple[str, Any]] = field(default_factory=list)
     head: list[tuple[str, Any, str]] = field(default_factory=list)
     languages: list[str] = field(default_factory=list)

@@ -64,7 +64,7 @@ class Operation:
     raw: Mapping[str, Any] = field(repr=False)
 
 
-class Document:
+class OpenApiDocument:
     """A document whose references are followed."""
 
     def __init__(self, document: Mapping[str, Any]) -> None:

@@ -87,7 +87,7 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
         return
     for key, value in keys.items():
         card.key(key, value)
-    _Writer(card, form, documents, length).write()
+    _SampleCardWriter(card, form, documents, length).write()
 
 
 def _document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
@@ -109,7 +109,7 @@ def _document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
 
 
 @dataclass
-class _Writer:
+class _SampleCardWriter:
     """From documents to a `reply` table."""
 
     card: Proposal

@@ -16,7 +16,7 @@ from mantisreed.errors import (
 )
 from mantisreed.jobs.life import JobOutcome
 from mantisreed.pipeline.outputs import Written
-from mantisreed.pipeline.results import Finished, FollowUpOutcome
+from mantisreed.pipeline.results import FinishedRecording, FollowUpOutcome
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
 
@@ -132,7 +132,7 @@ def job_outcome(outcome: Outcome) -> JobOutcome:
 
 def finished_recording(
     outcome: Outcome, stem: str, formats: Sequence[str], job: str | None, cost: Decimal | None
-) -> Finished:
+) -> FinishedRecording:
     """What follow-ups are told of an outcome.
 
     Args:
@@ -142,7 +142,7 @@ def finished_recording(
         job: the id of its job.
         cost: of the job.
     """
-    return Finished(
+    return FinishedRecording(
         outcome.recording,
         outcome.state,
         job,

@@ -48,7 +48,7 @@ class Written:
     changes: Mapping[str, int]
 
 
-class _Remembered(msgspec.Struct, frozen=True):
+class _RememberedOutput(msgspec.Struct, frozen=True):
     """What is remembered of an output.
 
     Attributes:
@@ -249,7 +249,7 @@ class Outputs:
                 f"cannot be read ({reason_of(error)})", where=printable(path)
             ) from error
         make_folder(path.parent)
-        remembered = _Remembered(recording, bytes_digest([content]), before)
+        remembered = _RememberedOutput(recording, bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
         if before or self._overwrite:
             write_whole(path, content)
@@ -286,8 +286,8 @@ class Outputs:
         written = self._remembered(path)
         return written is not None and file_digest(path) in (written.digest, written.before)
 
-    def _remembered(self, path: Path) -> _Remembered | None:
-        return _decoded(self._memory_of(path), _Remembered)
+    def _remembered(self, path: Path) -> _RememberedOutput | None:
+        return _decoded(self._memory_of(path), _RememberedOutput)
 
     def _memory_of(self, path: Path) -> Path:
         return self._memory / f"{_digest_of(path.resolve())}.json"

@@ -43,7 +43,7 @@ def text_of(transcript: Transcript) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Finished:
+class FinishedRecording:
     """A recording that has come to its end.
 
     Attributes:

@@ -196,7 +196,7 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
 
 
 @dataclass(frozen=True, slots=True)
-class _Part:
+class _SourcePart:
     """Recordings of which the same is known beforehand, and what is asked of an engine for them.
 
     Attributes:
@@ -208,7 +208,7 @@ class _Part:
     recordings: list[Source]
     options: TranscriptionOptions | InputError | InterruptedRunError
 
-    def without(self, entries: Container[str]) -> "_Part":
+    def without(self, entries: Container[str]) -> "_SourcePart":
         """The same without these entries of feeds."""
         left = [
             source
@@ -241,7 +241,9 @@ class _Part:
         return undone
 
 
-def _parts(workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source]) -> list[_Part]:
+def _parts(
+    workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source]
+) -> list[_SourcePart]:
     """The recordings by what is known of them.
 
     Raises:
@@ -255,13 +257,13 @@ def _parts(workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source
         try:
             options = _options_with_facts(workspace, wanted, facts)
             check_links(workspace, options.card, members, wait=wanted.wait)
-            parts.append(_Part(members, options))
+            parts.append(_SourcePart(members, options))
         except TrustError:
             raise
         except InputError as error:
             if facts == NO_FACTS:
                 raise
-            parts.append(_Part(members, error))
+            parts.append(_SourcePart(members, error))
     return parts
 
 

@@ -19,7 +19,7 @@ _APART = 200  # words between two cuts at least
 _FACTOR = np.uint64(0x9E3779B97F4A7C15)
 
 
-class Run(NamedTuple):
+class AlignedRun(NamedTuple):
     """A run of words that are the same in both rows, or not: [first, last) in the one and [begin,
     end) in the other.
 
@@ -34,7 +34,9 @@ class Run(NamedTuple):
     end: int
 
 
-def aligned_runs(one: Sequence[str], other: Sequence[str], *, is_exact: bool = True) -> list[Run]:
+def aligned_runs(
+    one: Sequence[str], other: Sequence[str], *, is_exact: bool = True
+) -> list[AlignedRun]:
     """The runs by which one row becomes the other.
 
     Args:
@@ -63,7 +65,7 @@ def aligned_runs(one: Sequence[str], other: Sequence[str], *, is_exact: bool = T
     return runs
 
 
-def changes_in(runs: Sequence[Run]) -> int:
+def changes_in(runs: Sequence[AlignedRun]) -> int:
     """How many words are changed, left out or added."""
     return sum(max(run.last - run.first, run.end - run.begin) for run in runs if run.tag != "equal")
 
@@ -76,11 +78,11 @@ def _between(
     begin: int,
     end: int,
     hint: int | None = None,
-) -> Iterator[Run]:
+) -> Iterator[AlignedRun]:
     # A hint near the true distance keeps time and memory linear for long, similar rows.
     near = max(8, (last - first) // 20) if hint is None else hint
     for code in Levenshtein.opcodes(one[first:last], other[begin:end], score_hint=near):
-        yield Run(
+        yield AlignedRun(
             code.tag,
             first + code.src_start,
             first + code.src_end,
@@ -89,12 +91,12 @@ def _between(
         )
 
 
-def _joined(runs: Iterator[Run]) -> list[Run]:
+def _joined(runs: Iterator[AlignedRun]) -> list[AlignedRun]:
     """Runs of the same kind that follow each other, as one."""
-    found: list[Run] = []
+    found: list[AlignedRun] = []
     for run in runs:
         if found and found[-1].tag == run.tag:
-            found[-1] = Run(run.tag, found[-1].first, run.last, found[-1].begin, run.end)
+            found[-1] = AlignedRun(run.tag, found[-1].first, run.last, found[-1].begin, run.end)
         else:
             found.append(run)
     return found

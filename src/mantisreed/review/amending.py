@@ -155,7 +155,7 @@ def amended(
 
 
 @dataclass(frozen=True, slots=True)
-class _Run:
+class _ChangedRun:
     """Words [first, last) of the transcript that became words [begin, end) of the correction.
 
     `is_kept` says that they are the same, one by one.
@@ -168,7 +168,7 @@ class _Run:
     end: int
 
 
-def _runs(old: Sequence[str], new: Sequence[str]) -> Iterator[_Run]:
+def _runs(old: Sequence[str], new: Sequence[str]) -> Iterator[_ChangedRun]:
     """How one text became the other, with as many words kept as can be.
 
     First by the words as they are written, which tells neighbours apart that differ in case only;
@@ -180,13 +180,13 @@ def _runs(old: Sequence[str], new: Sequence[str]) -> Iterator[_Run]:
     for same in aligned_runs(old, new):
         if same.tag != "equal":
             continue
-        yield from _runs_inside(old, new, _Run(False, first, same.first, begin, same.begin))
-        yield _Run(True, same.first, same.last, same.begin, same.end)
+        yield from _runs_inside(old, new, _ChangedRun(False, first, same.first, begin, same.begin))
+        yield _ChangedRun(True, same.first, same.last, same.begin, same.end)
         first, begin = same.last, same.end
-    yield from _runs_inside(old, new, _Run(False, first, len(old), begin, len(new)))
+    yield from _runs_inside(old, new, _ChangedRun(False, first, len(old), begin, len(new)))
 
 
-def _runs_inside(old: Sequence[str], new: Sequence[str], run: _Run) -> Iterator[_Run]:
+def _runs_inside(old: Sequence[str], new: Sequence[str], run: _ChangedRun) -> Iterator[_ChangedRun]:
     """A run of words that differ, parted at those that only differ in case or marks."""
     first, begin = run.first, run.begin
     if run.last > first and run.end > begin and run.last - first <= _LONGEST_RUN:
@@ -197,15 +197,15 @@ def _runs_inside(old: Sequence[str], new: Sequence[str], run: _Run) -> Iterator[
                 continue
             source, target = run.first + code.src_start, run.begin + code.dest_start
             if source > first or target > begin:
-                yield _Run(False, first, source, begin, target)
+                yield _ChangedRun(False, first, source, begin, target)
             first, begin = run.first + code.src_end, run.begin + code.dest_end
-            yield _Run(True, source, first, target, begin)
+            yield _ChangedRun(True, source, first, target, begin)
     if run.last > first or run.end > begin:
-        yield _Run(False, first, run.last, begin, run.end)
+        yield _ChangedRun(False, first, run.last, begin, run.end)
 
 
 def _count(
-    changes: Changes, run: _Run, old: Sequence[tuple[Word, int]], new: Sequence[_Placed]
+    changes: Changes, run: _ChangedRun, old: Sequence[tuple[Word, int]], new: Sequence[_Placed]
 ) -> None:
     if run.is_kept:
         changes.kept += len(new)
@@ -218,7 +218,7 @@ def _count(
         changes.pairs[said, now] += 1
 
 
-def _share_times(run: _Run, old: Sequence[tuple[Word, int]], new: Sequence[_Placed]) -> None:
+def _share_times(run: _ChangedRun, old: Sequence[tuple[Word, int]], new: Sequence[_Placed]) -> None:
     """The times of words for those that they became: one by one, or all of them together."""
     if not old or not new:
         return

@@ -31,7 +31,7 @@ _MOST_PARTS = 4  # words of a number below a hundred
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundData:
     """Personal data in a row of words: words [first, last), and what they are."""
 
     kind: str
@@ -40,7 +40,7 @@ class Found:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class PersonalPlace:
     """Personal data in a transcript.
 
     Attributes:
@@ -59,7 +59,7 @@ class Place:
 
 def found_in(
     texts: Sequence[str], redaction: Redaction, language: str | None = None
-) -> list[Found]:
+) -> list[FoundData]:
     """Personal data in words, by place; what overlaps is told once.
 
     Args:
@@ -72,11 +72,11 @@ def found_in(
     if places is None:
         whole = " ".join(texts)
         places = places_of(whole, texts) or []
-    found: list[Found] = []
+    found: list[FoundData] = []
     for kind, start, end in personal_spans(whole, redaction):
         first, last = _words_at(places, texts, start, end)
         if last > first:
-            found.append(Found(kind, first, last))
+            found.append(FoundData(kind, first, last))
     if "digits" in redaction.kinds or "card" in redaction.kinds:
         spoken = _spoken_digits(texts, language)
         found += [one for one in spoken if one.kind in redaction.kinds]
@@ -91,11 +91,11 @@ def _words_at(places: Sequence[int], texts: Sequence[str], start: int, end: int)
     return first, bisect_left(places, end)
 
 
-def _apart(found: Iterable[Found]) -> list[Found]:
+def _apart(found: Iterable[FoundData]) -> list[FoundData]:
     """Those that overlap as one, of the kind that was found first: of all its words none may be
     left.
     """
-    taken: list[Found] = []
+    taken: list[FoundData] = []
     for one in found:
         overlapping = [
             other for other in taken if one.first < other.last and other.first < one.last
@@ -104,7 +104,7 @@ def _apart(found: Iterable[Found]) -> list[Found]:
             first = min(one.first, *(other.first for other in overlapping))
             last = max(one.last, *(other.last for other in overlapping))
             taken = [other for other in taken if other not in overlapping]
-            one = Found(overlapping[0].kind, first, last)
+            one = FoundData(overlapping[0].kind, first, last)
         taken.append(one)
     return sorted(taken, key=lambda one: one.first)
 
@@ -123,18 +123,20 @@ def _numerals(tongue: str) -> dict[tuple[str, ...], str]:
     return table
 
 
-def _spoken_digits(texts: Sequence[str], language: str | None) -> list[Found]:
+def _spoken_digits(texts: Sequence[str], language: str | None) -> list[FoundData]:
     """Runs of numbers that are read out: `zero seven nine four, double two, forty one`."""
     tongue = (language or "").split("-")[0].lower()
     keys = [_EDGE_MARKS.sub("", text).casefold() for text in texts]
-    found: dict[tuple[int, int], Found] = {}
+    found: dict[tuple[int, int], FoundData] = {}
     for one in (tongue,) if tongue in _LANGUAGES else _LANGUAGES:
         for run in _runs_of_digits(keys, _numerals(one)):
             found[run.first, run.last] = run
     return list(found.values())
 
 
-def _runs_of_digits(keys: Sequence[str], numerals: dict[tuple[str, ...], str]) -> Iterator[Found]:
+def _runs_of_digits(
+    keys: Sequence[str], numerals: dict[tuple[str, ...], str]
+) -> Iterator[FoundData]:
     at = 0
     while at < len(keys):
         first, end, digits = at, at, ""
@@ -147,7 +149,7 @@ def _runs_of_digits(keys: Sequence[str], numerals: dict[tuple[str, ...], str]) -
             digits, at = digits + said, at + max(1, used)
             end = at if used else end
         if len(digits) >= _LEAST_SPOKEN and end - first >= 3:
-            yield Found(
+            yield FoundData(
                 "card" if len(digits) in CARD_DIGITS and is_card_number(digits) else "digits",
                 first,
                 end,
@@ -173,7 +175,7 @@ def _number_at(
     return "", 0
 
 
-def places_in(transcript: Transcript, redaction: Redaction) -> list[Place]:
+def places_in(transcript: Transcript, redaction: Redaction) -> list[PersonalPlace]:
     """Personal data in a transcript, by time."""
     rows = []
     for passage in transcript.passages:
@@ -185,7 +187,7 @@ def places_in(transcript: Transcript, redaction: Redaction) -> list[Place]:
         start, end = min(word.start for word, _ in own), max(word.end for word, _ in own)
         text = joined(word.text for word, _ in own)
         is_estimated = any(passage.timing == "estimated" for _, passage in own)
-        places.append(Place(one.kind, round(start, 3), round(end, 3), text, is_estimated))
+        places.append(PersonalPlace(one.kind, round(start, 3), round(end, 3), text, is_estimated))
     return places
 
 
@@ -280,16 +282,18 @@ def hidden_name(name: str, redaction: Redaction) -> str:
     return name
 
 
-def _labels(texts: Sequence[str], redaction: Redaction, language: str | None) -> list[Found | None]:
+def _labels(
+    texts: Sequence[str], redaction: Redaction, language: str | None
+) -> list[FoundData | None]:
     """For each word what it is a part of."""
-    labels: list[Found | None] = [None] * len(texts)
+    labels: list[FoundData | None] = [None] * len(texts)
     for one in found_in(texts, redaction, language):
         labels[one.first : one.last] = [one] * (one.last - one.first)
     return labels
 
 
 def _hidden_passage(
-    passage: Passage, row: Sequence[Word], labels: Sequence[Found | None]
+    passage: Passage, row: Sequence[Word], labels: Sequence[FoundData | None]
 ) -> Passage:
     """The passage with one word for each thing that is hidden, over its whole time."""
     words: list[Word] = []
@@ -326,7 +330,7 @@ def _hidden_passage(
     return msgspec.structs.replace(passage, text=text.strip(), words=timed)
 
 
-def _label(found: Found | None, last: str) -> str:
+def _label(found: FoundData | None, last: str) -> str:
     """What stands for something hidden, with the punctuation behind it."""
     assert found is not None
     trailing = _TRAILING.search(last)

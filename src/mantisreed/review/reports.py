@@ -8,7 +8,7 @@ from typing import Any
 
 from mantisreed.exports.pages import whole_page
 from mantisreed.review.runs import runs_where
-from mantisreed.review.scoring import Errors, Score, Step, calibration, over_time
+from mantisreed.review.scoring import AlignmentStep, ErrorCounts, Score, calibration, over_time
 from mantisreed.units import clock
 
 _AROUND = 4  # words that are right, shown on both sides of an error
@@ -63,7 +63,7 @@ def described_score(score: Score) -> dict[str, Any]:
     return described
 
 
-def _described(errors: Errors) -> dict[str, Any]:
+def _described(errors: ErrorCounts) -> dict[str, Any]:
     return {
         "words": errors.length,
         "wer": round(errors.rate, 5),
@@ -85,7 +85,7 @@ def described_times(times: Sequence[float]) -> dict[str, float] | None:
     }
 
 
-def alignment_lines(steps: Sequence[Step]) -> Iterator[str]:
+def alignment_lines(steps: Sequence[AlignmentStep]) -> Iterator[str]:
     """The stretches that differ, with some words around: `[said -> heard]`, `[-not heard]`, `[+not
     said]`.
     """
@@ -100,7 +100,7 @@ def alignment_lines(steps: Sequence[Step]) -> Iterator[str]:
         yield f"{time}  {' '.join(filter(None, map(_marked, steps[first:last])))}"
 
 
-def _marked(step: Step) -> str:
+def _marked(step: AlignmentStep) -> str:
     said = step.reference.shown if step.reference else ""
     heard = step.heard.shown if step.heard else ""
     match step.kind:
@@ -114,7 +114,7 @@ def _marked(step: Step) -> str:
             return f"[+{heard}]"
 
 
-def _right(step: Step) -> str:
+def _right(step: AlignmentStep) -> str:
     """A word that was heard right, written once however many parts it is said in."""
     assert step.reference is not None
     if step.reference.part == 0:
@@ -124,7 +124,7 @@ def _right(step: Step) -> str:
 
 def alignment_page(score: Score, title: str) -> str:
     """The whole alignment as a page by itself."""
-    passages: list[list[Step]] = []
+    passages: list[list[AlignmentStep]] = []
     number = -1
     for step in score.steps:
         if step.reference is not None and step.reference.passage != number:
@@ -141,14 +141,14 @@ def alignment_page(score: Score, title: str) -> str:
     return whole_page(title, _STYLE, main, ' lang="en"')
 
 
-def _time_of(steps: Sequence[Step]) -> str:
+def _time_of(steps: Sequence[AlignmentStep]) -> str:
     start = next((step.start for step in steps if step.start is not None), None)
     if start is None:
         return ""
     return f"<time>{clock(start)[:8]}</time> "
 
 
-def _tagged(step: Step) -> str:
+def _tagged(step: AlignmentStep) -> str:
     if step.kind == "equal":
         return html.escape(_right(step))
     if step.reference:

@@ -25,7 +25,7 @@ _BINS = 10  # of confidences
 _FOREIGN = 0.8  # word error rate from which the texts are hardly of the same recording
 
 
-class Token(msgspec.Struct, frozen=True, gc=False):
+class ScoredToken(msgspec.Struct, frozen=True, gc=False):
     """A word for comparing.
 
     Attributes:
@@ -57,12 +57,12 @@ class Token(msgspec.Struct, frozen=True, gc=False):
         return self.text
 
 
-def written_text(tokens: Iterable[Token]) -> str:
+def written_text(tokens: Iterable[ScoredToken]) -> str:
     """Words as they are written, each once."""
     return " ".join(token.written for token in tokens if token.part == 0)
 
 
-class Step(msgspec.Struct, frozen=True, gc=False):
+class AlignmentStep(msgspec.Struct, frozen=True, gc=False):
     """One step of an alignment.
 
     Attributes:
@@ -71,8 +71,8 @@ class Step(msgspec.Struct, frozen=True, gc=False):
     """
 
     kind: str
-    reference: Token | None
-    heard: Token | None
+    reference: ScoredToken | None
+    heard: ScoredToken | None
 
     @property
     def start(self) -> float | None:
@@ -82,7 +82,7 @@ class Step(msgspec.Struct, frozen=True, gc=False):
 
 
 @dataclass(frozen=True, slots=True)
-class Errors:
+class ErrorCounts:
     """Counts of errors, in words or characters.
 
     Attributes:
@@ -139,11 +139,11 @@ class Score:
         confusions: pairs of words, said and heard, with their counts.
     """
 
-    words: Errors
-    characters: Errors
-    steps: tuple[Step, ...]
-    speakers: dict[str, Errors]
-    permuted: Errors | None
+    words: ErrorCounts
+    characters: ErrorCounts
+    steps: tuple[AlignmentStep, ...]
+    speakers: dict[str, ErrorCounts]
+    permuted: ErrorCounts | None
     names: dict[str, str]
     time_errors: tuple[float, ...]
     worst: tuple[Worst, ...]
@@ -157,7 +157,7 @@ class Score:
 
 def tokens_of(
     transcript: Transcript, without: Sequence[str] = (), language: str | None = None
-) -> list[Token]:
+) -> list[ScoredToken]:
     """The words of a transcript for comparing.
 
     Args:
@@ -180,14 +180,14 @@ def tokens_of(
 
 def _tokens_of_passage(
     passage: Passage, number: int, language: str | None, without: Sequence[str]
-) -> Iterator[Token]:
+) -> Iterator[ScoredToken]:
     if not passage.words:
         has_times = passage.end > passage.start
         for word in passage.text.split():
             parts = normalised_word(word, language, tuple(without))
             for part, text in enumerate(parts):
                 start = passage.start if has_times else None
-                yield Token(
+                yield ScoredToken(
                     text, word, start, None, None, passage.speaker, number, part, len(parts) == 1
                 )
         return
@@ -196,7 +196,7 @@ def _tokens_of_passage(
         end = said.end if is_known else None
         parts = normalised_word(said.text, language, tuple(without))
         for part, text in enumerate(parts):
-            yield Token(
+            yield ScoredToken(
                 text,
                 said.text,
                 said.start,
@@ -209,7 +209,7 @@ def _tokens_of_passage(
             )
 
 
-def scored(reference: Sequence[Token], heard: Sequence[Token]) -> Score:
+def scored(reference: Sequence[ScoredToken], heard: Sequence[ScoredToken]) -> Score:
     """A transcript's words against those of its reference.
 
     Raises:
@@ -219,7 +219,9 @@ def scored(reference: Sequence[Token], heard: Sequence[Token]) -> Score:
         raise InputError("there are no words in the reference")
     steps = tuple(aligned(reference, heard))
     kinds = Counter(step.kind for step in steps)
-    words = Errors(len(reference), kinds["substitution"], kinds["deletion"], kinds["insertion"])
+    words = ErrorCounts(
+        len(reference), kinds["substitution"], kinds["deletion"], kinds["insertion"]
+    )
     permuted, by_speaker, names = _by_speaker(reference, heard)
     pairs = Counter(
         (step.reference.text, step.heard.text)
@@ -239,7 +241,9 @@ def scored(reference: Sequence[Token], heard: Sequence[Token]) -> Score:
     )
 
 
-def aligned(reference: Sequence[Token], heard: Sequence[Token]) -> Iterator[Step]:
+def aligned(
+    reference: Sequence[ScoredToken], heard: Sequence[ScoredToken]
+) -> Iterator[AlignmentStep]:
     """The steps by which one sequence becomes the other with the fewest changes."""
     for run in aligned_runs([token.text for token in reference], [token.text for token in heard]):
         of_reference, of_heard = reference[run.first : run.last], heard[run.begin : run.end]
@@ -247,14 +251,14 @@ def aligned(reference: Sequence[Token], heard: Sequence[Token]) -> Iterator[Step
             case "equal" | "replace":
                 kind = "equal" if run.tag == "equal" else "substitution"
                 for said, other in zip(of_reference, of_heard, strict=True):
-                    yield Step(kind, said, other)
+                    yield AlignmentStep(kind, said, other)
             case "delete":
-                yield from (Step("deletion", said, None) for said in of_reference)
+                yield from (AlignmentStep("deletion", said, None) for said in of_reference)
             case _:
-                yield from (Step("insertion", None, other) for other in of_heard)
+                yield from (AlignmentStep("insertion", None, other) for other in of_heard)
 
 
-def _character_errors(steps: Sequence[Step]) -> Errors:
+def _character_errors(steps: Sequence[AlignmentStep]) -> ErrorCounts:
     """Errors in characters, with a space between words: counted between words that are right, which
     is linear.
     """
@@ -285,12 +289,12 @@ def _character_errors(steps: Sequence[Step]) -> Errors:
         if step.heard is not None:
             other.append(step.heard.text)
     close()
-    return Errors(max(1, length - 1), substitutions, deletions, insertions)
+    return ErrorCounts(max(1, length - 1), substitutions, deletions, insertions)
 
 
 def _by_speaker(
-    reference: Sequence[Token], heard: Sequence[Token]
-) -> tuple[Errors | None, dict[str, Errors], dict[str, str]]:
+    reference: Sequence[ScoredToken], heard: Sequence[ScoredToken]
+) -> tuple[ErrorCounts | None, dict[str, ErrorCounts], dict[str, str]]:
     """Errors under the permutation of speakers that makes the fewest."""
     said, other = _rows(reference), _rows(heard)
     if not said or not other:
@@ -307,7 +311,7 @@ def _by_speaker(
         zip(*(indices.tolist() for indices in linear_sum_assignment(counts)), strict=True)
     )
     picked = [errors[row][column] for row, column in chosen]
-    together = Errors(
+    together = ErrorCounts(
         len(reference),
         sum(one.substitutions for one in picked),
         sum(one.deletions for one in picked),
@@ -318,7 +322,7 @@ def _by_speaker(
     return together, by_speaker, {others[column]: names[row] for row, column in pairs}
 
 
-def _rows(tokens: Sequence[Token]) -> dict[str, list[str]]:
+def _rows(tokens: Sequence[ScoredToken]) -> dict[str, list[str]]:
     """The words of each speaker; none where some are nobody's."""
     if any(token.speaker is None for token in tokens):
         return {}
@@ -328,14 +332,14 @@ def _rows(tokens: Sequence[Token]) -> dict[str, list[str]]:
     return rows
 
 
-def _errors(said: Sequence[str], other: Sequence[str]) -> Errors:
+def _errors(said: Sequence[str], other: Sequence[str]) -> ErrorCounts:
     kinds: Counter[str] = Counter()
     for run in aligned_runs(said, other):
         kinds[run.tag] += max(run.last - run.first, run.end - run.begin)
-    return Errors(len(said), kinds["replace"], kinds["delete"], kinds["insert"])
+    return ErrorCounts(len(said), kinds["replace"], kinds["delete"], kinds["insert"])
 
 
-def _time_errors(steps: Sequence[Step]) -> Iterator[float]:
+def _time_errors(steps: Sequence[AlignmentStep]) -> Iterator[float]:
     for step in steps:
         if step.kind == "equal" and step.reference and step.heard:
             said, other = step.reference.start, step.heard.start
@@ -343,11 +347,11 @@ def _time_errors(steps: Sequence[Step]) -> Iterator[float]:
                 yield round(other - said, 3)
 
 
-def _worst(steps: Sequence[Step]) -> list[Worst]:
+def _worst(steps: Sequence[AlignmentStep]) -> list[Worst]:
     """The reference's passages with the most errors, worst first; insertions go with the passage
     before them.
     """
-    passages: dict[int, list[Step]] = {}
+    passages: dict[int, list[AlignmentStep]] = {}
     number = 0
     for step in steps:
         if step.reference is not None:
@@ -367,7 +371,7 @@ def _worst(steps: Sequence[Step]) -> list[Worst]:
     return found[:_WORST]
 
 
-def calibration(steps: Sequence[Step]) -> list[tuple[float, float, int]]:
+def calibration(steps: Sequence[AlignmentStep]) -> list[tuple[float, float, int]]:
     """How often words of a confidence are right: its mean, the share that is right, and how many
     words there are.
 
@@ -388,7 +392,7 @@ def calibration(steps: Sequence[Step]) -> list[tuple[float, float, int]]:
     return found
 
 
-def over_time(steps: Sequence[Step], width: float) -> list[tuple[float, float]]:
+def over_time(steps: Sequence[AlignmentStep], width: float) -> list[tuple[float, float]]:
     """The word error rate in stretches of time: where each begins, in seconds, and its rate.
 
     Args:

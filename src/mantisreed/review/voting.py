@@ -32,7 +32,7 @@ _TIMINGS = {"engine": 0, "aligned": 1, "estimated": 2}
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class VotedReading:
     """What one transcript has in a slot.
 
     Attributes:
@@ -52,7 +52,7 @@ class Reading:
 class Slot:
     """A place in the network: by transcript what it has there, None for nothing."""
 
-    readings: list[Reading | None]
+    readings: list[VotedReading | None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +136,7 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
     return Voted(anew, agreement(slots, count), weights, overruled, disputed)
 
 
-def _readings(transcript: Transcript) -> Iterator[Reading]:
+def _readings(transcript: Transcript) -> Iterator[VotedReading]:
     for number, passage in enumerate(passages_over_speech(transcript.passages, ())):
         for word in passage.words:
             key = key_of(word.text, transcript.language, ("hesitations",))
@@ -144,10 +144,10 @@ def _readings(transcript: Transcript) -> Iterator[Reading]:
                 sure = None
             else:
                 sure = _bin(word.confidence)
-            yield Reading(key, word, number, sure)
+            yield VotedReading(key, word, number, sure)
 
 
-def _order(rows: Sequence[Sequence[Reading]]) -> list[int]:
+def _order(rows: Sequence[Sequence[VotedReading]]) -> list[int]:
     """The transcripts in the order in which they are aligned, the one nearest to all others first.
 
     Raises:
@@ -170,12 +170,12 @@ def _order(rows: Sequence[Sequence[Reading]]) -> list[int]:
     return sorted(range(len(rows)), key=lambda number: shares[first][number])
 
 
-def _network(rows: Sequence[Sequence[Reading]], order: Sequence[int]) -> list[Slot]:
+def _network(rows: Sequence[Sequence[VotedReading]], order: Sequence[int]) -> list[Slot]:
     """All transcripts in one row of slots."""
     count = len(rows)
 
-    def slot_of(number: int, reading: Reading) -> Slot:
-        readings: list[Reading | None] = [None] * count
+    def slot_of(number: int, reading: VotedReading) -> Slot:
+        readings: list[VotedReading | None] = [None] * count
         readings[number] = reading
         return Slot(readings)
 
@@ -188,8 +188,8 @@ def _network(rows: Sequence[Sequence[Reading]], order: Sequence[int]) -> list[Sl
 def _with_row(
     slots: Sequence[Slot],
     number: int,
-    row: Sequence[Reading],
-    slot_of: Callable[[int, Reading], Slot],
+    row: Sequence[VotedReading],
+    slot_of: Callable[[int, VotedReading], Slot],
 ) -> list[Slot]:
     """The network with one more transcript in it."""
     main = list(map(_most_common, slots))

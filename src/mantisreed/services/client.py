@@ -30,7 +30,7 @@ from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.rendering import digest_of_request, rendered_steps, with_symbols
 from mantisreed.cards.requests import values_of_card
 from mantisreed.cards.templates import Value
-from mantisreed.cards.wire.exchange import Exchange, Finished, Standing, Waiting, pauses
+from mantisreed.cards.wire.exchange import Exchange, FinishedExchange, Standing, Waiting, pauses
 from mantisreed.cards.wire.sending import ExchangeOptions
 from mantisreed.errors import InputError, JobLostError, UnreadableReplyError
 from mantisreed.secrets import Secret
@@ -146,7 +146,7 @@ class TextServiceClient:
             1
         ]
 
-    async def _finished(self, exchange: Exchange, came: Finished | Standing) -> bytes:
+    async def _finished(self, exchange: Exchange, came: FinishedExchange | Standing) -> bytes:
         """Ask until the service's job is done."""
         started = self._clock()
         while isinstance(came, Standing):
@@ -156,7 +156,7 @@ class TextServiceClient:
             for pause in pauses(step):
                 await self._sleep(pause)
                 answer = await exchange.go_on(standing)
-                if isinstance(answer, Finished):
+                if isinstance(answer, FinishedExchange):
                     came = answer
                     break
                 if isinstance(answer, Waiting) and answer.standing is not None:

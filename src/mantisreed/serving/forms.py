@@ -36,7 +36,7 @@ class FormPiece:
 
 
 @dataclass(slots=True)
-class _Reader:
+class _FormReader:
     """What the parser tells, one thing after the other."""
 
     ready: list[FormPiece] = field(default_factory=list)
@@ -124,7 +124,7 @@ async def form_pieces(content_type: str, blocks: AsyncIterator[bytes]) -> AsyncG
     Raises:
         Problem: it is no form, or breaks off.
     """
-    reader = _Reader()
+    reader = _FormReader()
     boundary = parse_options_header(content_type)[1].get(b"boundary")
     if not boundary:
         raise Problem(400, "the form cannot be read (its type has no boundary)")

@@ -29,7 +29,7 @@ _FORBIDDEN = dict.fromkeys(map(ord, '/\\:*?"<>|'), " ") | dict.fromkeys(range(32
 
 
 @dataclass(frozen=True, slots=True)
-class _Entry:
+class _FeedEntry:
     """An entry of a feed that encloses a recording.
 
     Attributes:
@@ -132,7 +132,7 @@ def entries_of(
     return [_source(entry, chosen, facts, str(channel.get("title", "")), link) for entry in chosen]
 
 
-def _chosen(entries: Sequence[_Entry], selection: Selection) -> list[_Entry]:
+def _chosen(entries: Sequence[_FeedEntry], selection: Selection) -> list[_FeedEntry]:
     chosen = list(entries)
     if selection.since is not None:
         first = _midnight(selection.since)
@@ -150,7 +150,7 @@ def _midnight(day: date) -> float:
     return datetime(day.year, day.month, day.day, tzinfo=UTC).timestamp()
 
 
-def _entry(raw: Any, channel: Any, base: str | None) -> _Entry | None:
+def _entry(raw: Any, channel: Any, base: str | None) -> _FeedEntry | None:
     """The entry, if it encloses a recording; of several enclosures, which are the same in other
     forms, the first.
     """
@@ -170,7 +170,7 @@ def _entry(raw: Any, channel: Any, base: str | None) -> _Entry | None:
         :32
     ]
     published = float(calendar.timegm(moment)) if moment else None
-    return _Entry(
+    return _FeedEntry(
         link,
         str(raw.get("title", "")).strip(),
         published,
@@ -198,7 +198,7 @@ def _tag(language: str) -> str | None:
 
 
 def _source(
-    entry: _Entry, chosen: Sequence[_Entry], facts: Facts, feed_title: str, feed: str | None
+    entry: _FeedEntry, chosen: Sequence[_FeedEntry], facts: Facts, feed_title: str, feed: str | None
 ) -> Source:
     problem = None if LINK.match(entry.link) else "only http and https links are fetched"
     about = {"title": entry.title, "feed": feed_title, "page": entry.page, "guid": entry.known_by}
@@ -211,12 +211,12 @@ def _source(
     return Source(name, entry.link, problem, facts, about=said, entry=entry.identity, named_by=feed)
 
 
-def _file_name(entry: _Entry, chosen: Sequence[_Entry]) -> str:
+def _file_name(entry: _FeedEntry, chosen: Sequence[_FeedEntry]) -> str:
     """The name in the link; many hosts call all recordings alike, and then it is made of the
     title.
     """
 
-    def in_link(one: _Entry) -> str:
+    def in_link(one: _FeedEntry) -> str:
         return unquote(split_url(one.link).path).rstrip("/").rpartition("/")[2].replace("\0", "")
 
     named = in_link(entry)

@@ -32,7 +32,7 @@ _LONGEST_LOOK = 10.0  # seconds that the end of a watch waits for a look that is
 _MEMORY = "watched"
 
 
-class _Entry(msgspec.Struct, frozen=True, array_like=True):
+class _SeenFile(msgspec.Struct, frozen=True, array_like=True):
     """A recording that is done with: its place, and what the system said of it."""
 
     path: str
@@ -66,7 +66,7 @@ class WatchMemory:
         self._file = hidden / _MEMORY / f"{name}.jsonl"
         self._known = {(entry.path, entry.size, entry.modified_ns) for entry in self._read()}
 
-    def _read(self) -> Iterator[_Entry]:
+    def _read(self) -> Iterator[_SeenFile]:
         try:
             content = read(self._file)
         except FileNotFoundError:
@@ -77,7 +77,7 @@ class WatchMemory:
             ) from error
         for line in content.splitlines():
             with suppress(msgspec.MsgspecError):  # the last line of a process that was killed
-                yield msgspec.json.decode(line, type=_Entry)
+                yield msgspec.json.decode(line, type=_SeenFile)
 
     def knows(self, source: Source, state: FileState) -> bool:
         """Whether this recording, as it is now, is done with."""
@@ -90,7 +90,7 @@ class WatchMemory:
             return
         self._known.add(key)
         with os.fdopen(opened(self._file, os.O_WRONLY | os.O_APPEND | os.O_CREAT), "ab") as sink:
-            sink.write(msgspec.json.encode(_Entry(*key)) + b"\n")
+            sink.write(msgspec.json.encode(_SeenFile(*key)) + b"\n")
 
 
 def _key(source: Source, state: FileState) -> tuple[str, int, int]:

@@ -33,7 +33,7 @@ _SILENCE = 0.03  # of the loudest frame: 30 dB under it
 _NOT_AUDIO = {".txt", ".json"}
 
 
-class Word(msgspec.Struct, frozen=True):
+class BankWord(msgspec.Struct, frozen=True):
     """One spoken word; `start` and `end` in seconds from the beginning of its phrase or
     recording.
     """
@@ -46,7 +46,7 @@ class Word(msgspec.Struct, frozen=True):
 class _Beside(msgspec.Struct, forbid_unknown_fields=True):
     language: str | None = None
     voice: str | None = None
-    words: tuple[Word, ...] = ()
+    words: tuple[BankWord, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -66,7 +66,7 @@ class Phrase:
     text: str
     language: str | None
     voice: str | None
-    words: tuple[Word, ...]
+    words: tuple[BankWord, ...]
     samples: NDArray[np.float32]
 
     @property
@@ -171,7 +171,7 @@ def _phrase(folder: Path, audio: Path, text_file: Path, samples: "NDArray[np.flo
     return Phrase(name, text, beside.language, beside.voice, words, samples)
 
 
-def spread_words(texts: Sequence[str], samples: NDArray[np.float32]) -> tuple[Word, ...]:
+def spread_words(texts: Sequence[str], samples: NDArray[np.float32]) -> tuple[BankWord, ...]:
     """Words over the stretches of a phrase that are not silent, each as long as its number of
     letters asks for.
     """
@@ -186,5 +186,5 @@ def spread_words(texts: Sequence[str], samples: NDArray[np.float32]) -> tuple[Wo
         (sounding[last] + 1) * _FRAME / SAMPLE_RATE,
     )
     return tuple(
-        Word(text, float(a), float(b)) for text, a, b in zip(texts, starts, ends, strict=True)
+        BankWord(text, float(a), float(b)) for text, a, b in zip(texts, starts, ends, strict=True)
     )

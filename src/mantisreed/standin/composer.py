@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from mantisreed.audio.decode import SAMPLE_RATE, Samples
 from mantisreed.audio.encode import open_encoder
 from mantisreed.audio.formats import FORMATS, AudioFormat
-from mantisreed.standin.bank import Phrase, Word
+from mantisreed.standin.bank import BankWord, Phrase
 
 RECORDING_FORMATS = FORMATS | {
     "m4a": AudioFormat("m4a", "m4a", "audio/mp4", False, "ipod", "aac", 64_000)
@@ -53,10 +53,10 @@ class Spoken:
         return self.start + self.phrase.duration
 
     @property
-    def words(self) -> tuple[Word, ...]:
+    def words(self) -> tuple[BankWord, ...]:
         """Its words, timed from the recording's start."""
         return tuple(
-            Word(word.text, self.start + word.start, self.start + word.end)
+            BankWord(word.text, self.start + word.start, self.start + word.end)
             for word in self.phrase.words
         )
 
@@ -85,7 +85,7 @@ class Composition:
         return self.samples / SAMPLE_RATE
 
     @property
-    def words(self) -> tuple[Word, ...]:
+    def words(self) -> tuple[BankWord, ...]:
         """All words in order of their starts, timed from the recording's start."""
         return tuple(
             sorted(

@@ -21,7 +21,7 @@ from scipy.fft import irfft, next_fast_len, rfft
 from scipy.ndimage import maximum_filter1d
 
 from mantisreed.audio.decode import SAMPLE_RATE, Samples
-from mantisreed.standin.bank import Phrase, Word
+from mantisreed.standin.bank import BankWord, Phrase
 
 EAR_RATE = 8_000
 """Samples per second that the ear works at: what telephone audio keeps is enough."""
@@ -294,7 +294,7 @@ def _best_shift(sound: _Floats, part: _Floats, about: int) -> tuple[int, float]:
 
 
 def _heard_words(
-    sound: _Floats, rest: _Floats, samples: _Floats, first: int, words: Sequence[Word]
+    sound: _Floats, rest: _Floats, samples: _Floats, first: int, words: Sequence[BankWord]
 ) -> Iterator[HeardWord]:
     length = len(sound) / EAR_RATE
     begin = first / EAR_RATE
@@ -314,7 +314,9 @@ def _heard_words(
             yield HeardWord(text, max(0.0, start), min(length, end), sureness)
 
 
-def _explained(sound: _Floats, rest: _Floats, samples: _Floats, first: int, word: Word) -> float:
+def _explained(
+    sound: _Floats, rest: _Floats, samples: _Floats, first: int, word: BankWord
+) -> float:
     """The share of the sound's energy at a word's place that the word explains, of what is left to
     explain.
     """

@@ -148,7 +148,7 @@ class Weather:
             return
         heard: list[str] = []
         mark = heard_sounds.set(heard)
-        answer = _Answer(fault, scope["path"], self._given, send)
+        answer = _SpoiledAnswer(fault, scope["path"], self._given, send)
         try:
             await self._engines(scope, receive, answer.take)
         finally:
@@ -197,7 +197,7 @@ class Weather:
         )
 
 
-class _Answer:
+class _SpoiledAnswer:
     """An engine's answer, held back until it is known how it is spoiled."""
 
     def __init__(self, fault: Fault | None, path: str, given: dict[str, bytes], send: Send) -> None:

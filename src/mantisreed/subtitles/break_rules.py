@@ -36,7 +36,7 @@ _JOINING = ("conjunction", "coordinating")
 
 
 @dataclass(slots=True)
-class Place:
+class BreakPlace:
     """A place between two words of a text, which rules are asked about.
 
     Attributes:
@@ -98,26 +98,28 @@ class Place:
         return self.tongue == "en" and word.endswith("ed") and len(word) > 4
 
 
-Rule = Callable[[Place], float | None]
+Rule = Callable[[BreakPlace], float | None]
 
 
-def tied_to_following(place: Place) -> float:
+def tied_to_following(place: BreakPlace) -> float:
     """How tightly the word before a place belongs to what comes; 0 where nothing ties it."""
     return _decided(_compiled(place.tongue)[0], place, place.before.tail)
 
 
-def tied_to_preceding(place: Place) -> float:
+def tied_to_preceding(place: BreakPlace) -> float:
     """How tightly the word behind a place belongs to the one before it."""
     return _decided(_compiled(place.tongue)[1], place, place.word.head)
 
 
-def between(place: Place) -> float:
+def between(place: BreakPlace) -> float:
     """The penalty of a place where nothing ties two words."""
     rule = _BY_KIND.get(place.word.kind, _between_content)
     return rule(place)
 
 
-def _decided(rules: Sequence[tuple[Container[str] | None, Rule]], place: Place, word: str) -> float:
+def _decided(
+    rules: Sequence[tuple[Container[str] | None, Rule]], place: BreakPlace, word: str
+) -> float:
     for words, rule in rules:
         if words is None or word in words:
             tie = rule(place)
@@ -129,7 +131,7 @@ def _decided(rules: Sequence[tuple[Container[str] | None, Rule]], place: Place, 
 # ---- the word before belongs to what follows
 
 
-def _inside_name(place: Place) -> float | None:
+def _inside_name(place: BreakPlace) -> float | None:
     before, text = place.texts[place.at - 1], place.texts[place.at]
     if place.capitalises_nouns or place.starts_sentence or len(before) < 2:
         return None
@@ -138,13 +140,13 @@ def _inside_name(place: Place) -> float | None:
     return None
 
 
-def _after_title(place: Place) -> float | None:
+def _after_title(place: BreakPlace) -> float | None:
     if place.is_capital:
         return UNIT
     return None
 
 
-def _after_number(place: Place) -> float | None:
+def _after_number(place: BreakPlace) -> float | None:
     """`3 km`, `three birds`, `two of them`."""
     if not place.before.is_number:
         return None
@@ -165,35 +167,35 @@ def _after_number(place: Place) -> float | None:
     return LOOSE if is_year else PAIR + 4
 
 
-def _in_pair(place: Place) -> float | None:
+def _in_pair(place: BreakPlace) -> float | None:
     is_pair = (place.before.tail, place.word.head) in place.pairs
     return PAIR - 6 if is_pair else None
 
 
-def _after_determiner(place: Place) -> float | None:
+def _after_determiner(place: BreakPlace) -> float | None:
     if place.begins_phrase and place.before.tail in place.known.conjunctions:
         return None
     return UNIT
 
 
-def _after_coordinating(place: Place) -> float | None:
+def _after_coordinating(place: BreakPlace) -> float | None:
     joins_numbers = place.at > 1 and place.words[place.at - 2].is_number and place.word.is_number
     if joins_numbers:
         return UNIT
     return PAIR
 
 
-def _after_conjunction(place: Place) -> float | None:
+def _after_conjunction(place: BreakPlace) -> float | None:
     if place.word.kind == "conjunction" and place.before.tail not in place.known.prepositions:
         return PHRASE
     return PAIR
 
 
-def _after_of(place: Place) -> float | None:
+def _after_of(place: BreakPlace) -> float | None:
     return UNIT
 
 
-def _after_preposition(place: Place) -> float | None:
+def _after_preposition(place: BreakPlace) -> float | None:
     # `went out in the rain`, `looked after the birds`: some belong to the verb before them
     if place.begins_phrase:
         return PREPOSITION
@@ -202,13 +204,13 @@ def _after_preposition(place: Place) -> float | None:
     return PAIR
 
 
-def _after_pronoun(place: Place) -> float | None:
+def _after_pronoun(place: BreakPlace) -> float | None:
     if place.begins_phrase or place.word.kind in ("determiner", "pronoun"):
         return None
     return PAIR
 
 
-def _after_auxiliary(place: Place) -> float | None:
+def _after_auxiliary(place: BreakPlace) -> float | None:
     kind = place.word.kind
     if kind in _JOINING:
         return PREPOSITION
@@ -221,7 +223,7 @@ def _after_auxiliary(place: Place) -> float | None:
     return PAIR
 
 
-def _after_degree(place: Place) -> float | None:
+def _after_degree(place: BreakPlace) -> float | None:
     if place.word.kind in (*_JOINING, "pronoun"):
         return None
     if place.begins_phrase:
@@ -229,7 +231,7 @@ def _after_degree(place: Place) -> float | None:
     return PAIR - 4
 
 
-def _after_quantifier(place: Place) -> float | None:
+def _after_quantifier(place: BreakPlace) -> float | None:
     kind = place.word.kind
     if kind in (*_JOINING, "auxiliary"):
         return None
@@ -238,13 +240,13 @@ def _after_quantifier(place: Place) -> float | None:
     return PAIR - 4
 
 
-def _after_adjective(place: Place) -> float | None:
+def _after_adjective(place: BreakPlace) -> float | None:
     if place.word.kind in _CONTENT:
         return PAIR + 4
     return None
 
 
-def _after_genitive(place: Place) -> float | None:
+def _after_genitive(place: BreakPlace) -> float | None:
     """`the warden's hut`."""
     word = place.before.tail
     if not word.endswith("'s") or word in place.known.pronouns:
@@ -254,7 +256,7 @@ def _after_genitive(place: Place) -> float | None:
     return None
 
 
-def _after_adverb(place: Place) -> float | None:
+def _after_adverb(place: BreakPlace) -> float | None:
     word = place.before.tail
     if place.tongue != "en" or not word.endswith("ly") or len(word) < 5:
         return None
@@ -263,7 +265,7 @@ def _after_adverb(place: Place) -> float | None:
     return None
 
 
-def _before_noun(place: Place) -> float | None:
+def _before_noun(place: BreakPlace) -> float | None:
     """`die großen Vögel`, `Herr Tiede`."""
     if not place.capitalises_nouns or not place.is_capital:
         return None
@@ -299,7 +301,7 @@ _FOLLOWING: tuple[tuple[str | None, Rule], ...] = (
 # ---- the word behind belongs to the one before
 
 
-def _object(place: Place) -> float | None:
+def _object(place: BreakPlace) -> float | None:
     """`saw her`; `her` may be an article as well, and then stands for nobody."""
     word, following = place.word, place.next_word
     if word.head in place.known.auxiliaries:
@@ -311,14 +313,14 @@ def _object(place: Place) -> float | None:
     return PAIR
 
 
-def _unit_behind(place: Place) -> float | None:
+def _unit_behind(place: BreakPlace) -> float | None:
     before = place.before.tail
     if before in UNITS or before in place.known.behind:
         return UNIT
     return None
 
 
-def _particle(place: Place) -> float | None:
+def _particle(place: BreakPlace) -> float | None:
     """`took off`, unless it is a preposition of what follows."""
     following = place.next_word
     if following is not None and following.head in place.known.determiners:
@@ -330,13 +332,13 @@ def _particle(place: Place) -> float | None:
     return None
 
 
-def _last_preposition(place: Place) -> float | None:
+def _last_preposition(place: BreakPlace) -> float | None:
     if place.word.closes:
         return PAIR
     return None
 
 
-def _inverted_pronoun(place: Place) -> float | None:
+def _inverted_pronoun(place: BreakPlace) -> float | None:
     """Behind the verb: in questions, and in some languages elsewhere."""
     before = place.before.tail
     if before in place.known.auxiliaries:
@@ -346,7 +348,7 @@ def _inverted_pronoun(place: Place) -> float | None:
     return None
 
 
-def _joining_two(place: Place) -> float | None:
+def _joining_two(place: BreakPlace) -> float | None:
     """`terns and gulls.`, `10 km and 20`."""
     following = place.next_word
     if following is None or not following.head:
@@ -360,7 +362,7 @@ def _joining_two(place: Place) -> float | None:
     return None
 
 
-def _last_verb(place: Place) -> float | None:
+def _last_verb(place: BreakPlace) -> float | None:
     """The verb that a clause waited for."""
     word = place.word
     may_be_verb = place.texts[place.at][:1].islower() and word.kind in ("content", "auxiliary")
@@ -383,7 +385,7 @@ _PRECEDING: tuple[tuple[str | None, Rule], ...] = (
 # ---- nothing ties the two
 
 
-def _between_content(place: Place) -> float:
+def _between_content(place: BreakPlace) -> float:
     length = place.phrase_length
     if place.capitalises_nouns:
         is_noun_before = place.texts[place.at - 1][:1].isupper()
@@ -397,7 +399,7 @@ def _between_content(place: Place) -> float:
     return PLAIN
 
 
-def _before_preposition(place: Place) -> float:
+def _before_preposition(place: BreakPlace) -> float:
     following = place.next_word
     head = following.head if following is not None else ""
     if head in place.known.object_pronouns or head in ("it", "that", "this"):
@@ -407,7 +409,7 @@ def _before_preposition(place: Place) -> float:
     return PREPOSITION
 
 
-def _before_to(place: Place) -> float:
+def _before_to(place: BreakPlace) -> float:
     """English `to`: of a place or person as before other prepositions, of a verb a little worse."""
     following = place.next_word
     is_place = following is not None and (
@@ -419,14 +421,14 @@ def _before_to(place: Place) -> float:
     return PREPOSITION
 
 
-def _before_number(place: Place) -> float:
+def _before_number(place: BreakPlace) -> float:
     is_figure = place.word.head[:1].isdigit()
     if is_figure and not place.is_verb(place.before.tail):
         return PLAIN + 4
     return PHRASE
 
 
-_BY_KIND: dict[str, Callable[[Place], float]] = {
+_BY_KIND: dict[str, Callable[[BreakPlace], float]] = {
     "conjunction": lambda place: CONJUNCTION,
     "coordinating": lambda place: CONJUNCTION,
     "of": lambda place: LOOSE - 2 if place.tongue == "en" else PLAIN,

@@ -15,7 +15,7 @@ from mantisreed.subtitles.break_rules import (
     LISTED,
     PLAIN,
     UNIT,
-    Place,
+    BreakPlace,
     between,
     tied_to_following,
     tied_to_preceding,
@@ -138,7 +138,7 @@ class _Judge:
             and self._words[at - 1].bare not in self._known.may_end
         ):
             return UNIT  # the full stop of an abbreviation, which belongs to what follows
-        place = Place(
+        place = BreakPlace(
             texts,
             self._words,
             at,

@@ -19,7 +19,7 @@ from mantisreed.subtitles.frames import on_frames
 from mantisreed.subtitles.lines import RULE, broken_into_lines, line_of
 from mantisreed.subtitles.overlaps import DASH
 from mantisreed.subtitles.rules import LayoutRules
-from mantisreed.subtitles.tokens import Tokens, tokens_of
+from mantisreed.subtitles.tokens import CueTokens, tokens_of
 from mantisreed.transcript.document import Passage
 from mantisreed.transcript.estimate import passages_over_speech
 
@@ -108,7 +108,7 @@ def lay_out(
 
 
 def _lines_of(
-    tokens: Tokens, penalties: Sequence[float], rules: LayoutRules, first: int, last: int
+    tokens: CueTokens, penalties: Sequence[float], rules: LayoutRules, first: int, last: int
 ) -> tuple[str, ...]:
     """The lines of a cue; of one that two speakers share, a line and a dash each."""
     if turns := _turns_of(tokens, first, last):
@@ -123,7 +123,7 @@ def _lines_of(
     )
 
 
-def _turns_of(tokens: Tokens, first: int, last: int) -> tuple[Turn, ...]:
+def _turns_of(tokens: CueTokens, first: int, last: int) -> tuple[Turn, ...]:
     """Whose the lines of a cue are, where two speakers share it."""
     speakers = tokens.speakers[first:last]
     if tokens.run[first] == tokens.run[last - 1]:
@@ -136,7 +136,7 @@ class _Shape:
     """What every possible cue would cost, and the cheapest chain of them."""
 
     def __init__(
-        self, tokens: Tokens, penalties: Sequence[float], rules: LayoutRules, until: float
+        self, tokens: CueTokens, penalties: Sequence[float], rules: LayoutRules, until: float
     ) -> None:
         self._rules = rules
         self._count = len(tokens.words)
@@ -372,7 +372,7 @@ class _Spoken:
     width: int
 
 
-def _in_times(tokens: Tokens, rules: LayoutRules) -> Floats:
+def _in_times(tokens: CueTokens, rules: LayoutRules) -> Floats:
     """When a cue that begins with each word begins: with it, or as much later as the word before
     and the gap take.
 

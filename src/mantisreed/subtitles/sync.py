@@ -58,7 +58,7 @@ _CUT = 0.3  # seconds; a smaller step from one cue to the next is a drift
 
 
 @dataclass(frozen=True, slots=True)
-class Stretch:
+class SyncStretch:
     """Cues that keep their distances but for a factor.
 
     Attributes:
@@ -88,7 +88,7 @@ class Synced:
     """
 
     cues: tuple[Cue, ...]
-    stretches: tuple[Stretch, ...]
+    stretches: tuple[SyncStretch, ...]
     rate: str
     fit_before: float
     fit_after: float
@@ -108,7 +108,7 @@ def by_two_points(cues: Sequence[Cue], first: float, last: float) -> list[Cue]:
     if last <= first:
         raise InputError("the last cue would not begin after the first", where="--first and --last")
     factor = (last - first) / (starts[-1] - starts[0])
-    whole = Stretch(0, len(cues), factor, first - starts[0] * factor)
+    whole = SyncStretch(0, len(cues), factor, first - starts[0] * factor)
     return moved(cues, [whole])
 
 
@@ -146,7 +146,7 @@ def by_speech(
     edges = [0, *(np.flatnonzero(np.abs(np.diff(offsets)) > _CUT) + 1).tolist(), len(cues)]
     for begin, end in pairwise(edges):
         slope, offset = _without_drift(starts[begin:end] * factor, offsets[begin:end], target)
-        stretches.append(Stretch(begin, end, factor * slope, offset))
+        stretches.append(SyncStretch(begin, end, factor * slope, offset))
     result = moved(cues, stretches)
     before, after = fit_of(cues, target.onsets), fit_of(result, target.onsets)
     if after < max(_least_fit(len(cues)), before):
@@ -169,7 +169,7 @@ def by_cues(cues: Sequence[Cue], like: Sequence[Cue]) -> Synced:
     return by_speech(cues, speech, [cue.start for cue in others])
 
 
-def moved(cues: Sequence[Cue], stretches: Sequence[Stretch]) -> list[Cue]:
+def moved(cues: Sequence[Cue], stretches: Sequence[SyncStretch]) -> list[Cue]:
     """The cues at their new times; none before 0, and none that ends before it begins."""
     result = []
     for stretch in stretches:

@@ -13,7 +13,7 @@ from mantisreed.transcript.writing import is_spaceless, phrases, spaced
 
 
 @dataclass(slots=True)
-class Tokens:
+class CueTokens:
     """Words of all passages, in order; `run` tells apart what no cue may bridge."""
 
     texts: list[str]
@@ -25,9 +25,9 @@ class Tokens:
 
 def tokens_of(
     passages: Iterable[Passage], rules: LayoutRules, language: str | None, *, mark_speakers: bool
-) -> Tokens:
+) -> CueTokens:
     """The words of a transcript in order, with what the layout has to know of each."""
-    tokens = Tokens([], [], [], [], [])
+    tokens = CueTokens([], [], [], [], [])
     run, speaker, before = 0, None, None
     for passage in passages:
         run += 1

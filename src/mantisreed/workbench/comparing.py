@@ -21,7 +21,7 @@ from mantisreed.pipeline.options import RunOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.transcribe import transcribe
 from mantisreed.review.comparing import Comparison, compared
-from mantisreed.review.scoring import Errors, Score, scored, tokens_of
+from mantisreed.review.scoring import ErrorCounts, Score, scored, tokens_of
 from mantisreed.sources.finding import find_recordings
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import Transcript
@@ -132,7 +132,7 @@ class EngineResult:
         return self.cost * 3600 / Decimal(str(round(self.duration * max(0.01, good), 3)))
 
 
-def _rate(known: Sequence[Errors]) -> float | None:
+def _rate(known: Sequence[ErrorCounts]) -> float | None:
     """All errors over the length of all references; None where there is no reference."""
     if known:
         return sum(one.count for one in known) / max(1, sum(one.length for one in known))

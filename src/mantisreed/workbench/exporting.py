@@ -33,7 +33,7 @@ from mantisreed.workspace import Workspace
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundTranscript:
     """A transcript to be exported: where its outputs go, and under which stem.
 
     Attributes:
@@ -67,7 +67,7 @@ def printed(script: Script, form: OutputFormat, options: WriteOptions, name: str
     return form.write(script, options, name).decode()
 
 
-def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
+def find_transcript(workspace: Workspace | None, wanted: str) -> FoundTranscript:
     """A transcript document by its file, or a job's by any beginning of its id.
 
     Raises:
@@ -76,8 +76,8 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
     path = Path(wanted)
     if path.is_file():
         stem = path.name.removesuffix(".json").removesuffix(".transcript")
-        script = read_script(path, Reading(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
-        return Found(script, Source(path), stem, path.parent)
+        script = read_script(path, ReadOptions(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
+        return FoundTranscript(script, Source(path), stem, path.parent)
     if workspace is None:
         raise InputError("no such file, and no workspace with jobs", where=printable(wanted))
     from mantisreed.jobs.ledger import open_ledger  # only for jobs: these take long to import
@@ -94,10 +94,12 @@ def find_transcript(workspace: Workspace | None, wanted: str) -> Found:
         kept_transcript(kept, options, workspace.hidden).transcript, stored.writing.redaction
     )
     source = stored.recording if stored.source else Source(Path(stored.name))
-    return Found(Script(transcript), source, stored.output_stem, stored.folder, is_of_job=True)
+    return FoundTranscript(
+        Script(transcript), source, stored.output_stem, stored.folder, is_of_job=True
+    )
 
 
-def find_script(workspace: Workspace | None, wanted: str) -> Found:
+def find_script(workspace: Workspace | None, wanted: str) -> FoundTranscript:
     """The same, where a file may be of any format that has times.
 
     Raises:
@@ -110,7 +112,7 @@ def find_script(workspace: Workspace | None, wanted: str) -> Found:
         stem = path.name[: -len(format_of(path).suffix)]
     else:
         stem = path.stem
-    return Found(read_script(path), Source(path), stem, path.parent)
+    return FoundTranscript(read_script(path), Source(path), stem, path.parent)
 
 
 def export(
@@ -161,7 +163,7 @@ def _memory_in(folder: Path) -> Path:
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class ReadOptions:
     """How a file is read.
 
     Attributes:
@@ -175,7 +177,7 @@ class Reading:
     recording: Path | None = None
 
 
-def read_script(file: Path, reading: Reading | None = None) -> Script:
+def read_script(file: Path, reading: ReadOptions | None = None) -> Script:
     """What a file of any format holds; a plain text is timed by where somebody speaks in its
     recording.
 
@@ -187,7 +189,7 @@ def read_script(file: Path, reading: Reading | None = None) -> Script:
         InputError: it cannot be read, holds no cue, or is a plain text without a recording.
         RecordingError: the recording cannot be read.
     """
-    reading = reading or Reading()
+    reading = reading or ReadOptions()
     content = _content_of(file)
     is_input = str(file) == "-"
     form = reading.form or (

@@ -12,7 +12,7 @@ from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import EngineBrokeError, EngineError, SlowDownError, UnreachableError
 
 if TYPE_CHECKING:
-    from mantisreed.cards.wire.run import Run
+    from mantisreed.cards.wire.run import ExchangeRun
 
 _RANGE = re.compile(r"(?:bytes[ =])?\s*0\s*-\s*(\d+)(?:/.*)?")
 _MOST_FAILURES = 4  # in a row, without a byte more having arrived
@@ -37,7 +37,7 @@ class ChunkSender:
         engine: str,
         name: str,
         step: Step,
-        run: "Run",
+        run: "ExchangeRun",
         sleep: Callable[[float], Awaitable[None]],
     ) -> None:
         assert step.chunks is not None and run.attachment is not None

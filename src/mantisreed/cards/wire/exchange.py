@@ -21,7 +21,7 @@ from mantisreed.cards.states import standing_of
 from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Value, Values
 from mantisreed.cards.wire.http_answer import HttpAnswer
-from mantisreed.cards.wire.run import Run
+from mantisreed.cards.wire.run import ExchangeRun
 from mantisreed.cards.wire.sending import ExchangeOptions, StepSender, not_reached
 from mantisreed.errors import (
     EngineError,
@@ -97,7 +97,7 @@ class Waiting:
 
 
 @dataclass(frozen=True, slots=True)
-class Finished:
+class FinishedExchange:
     """The reply.
 
     Attributes:
@@ -137,21 +137,21 @@ class Exchange:
         self._options = options or ExchangeOptions()
         self.sequence = StepSequence(card)
         self._sender = StepSender(card, secrets, transport, self.sequence, self._options)
-        self._left_off: dict[str, Run] = {}
+        self._left_off: dict[str, ExchangeRun] = {}
         self._hidden: OrderedDict[str, dict[str, Value]] = OrderedDict()
 
-    def run_of(self, values: Values, attachment: Attachment | None) -> Run:
+    def run_of(self, values: Values, attachment: Attachment | None) -> ExchangeRun:
         """A new exchange, of which nothing is done.
 
         Args:
             values: what placeholders stand for, without secrets.
             attachment: the audio.
         """
-        return Run(self._sender.with_secrets(values), attachment)
+        return ExchangeRun(self._sender.with_secrets(values), attachment)
 
     async def start(
         self, key: str, values: Values, attachment: Attachment | None
-    ) -> Finished | Standing:
+    ) -> FinishedExchange | Standing:
         """Go up to and through the step that makes the service work.
 
         After a failure on the way there, the next start with the same key goes on where this one
@@ -167,13 +167,13 @@ class Exchange:
                 yet.
         """
         run = await self.prepared(key, values, attachment, self.sequence.last_work + 1)
-        if isinstance(run, Finished):
+        if isinstance(run, FinishedExchange):
             return run
         return self.standing_or_reply(run)
 
     async def prepared(
         self, key: str, values: Values, attachment: Attachment | None, before: int
-    ) -> "Run | Finished":
+    ) -> "ExchangeRun | FinishedExchange":
         """An exchange of which all steps before this one are done.
 
         Args:
@@ -189,7 +189,7 @@ class Exchange:
         try:
             await self.go_through(run, before)
         except NothingHeardError:
-            return Finished(None, run.noted)
+            return FinishedExchange(None, run.noted)
         except EngineError as error:
             # What fails twice at the same place is begun anew: what was uploaded may be gone.
             if run.failed_at != run.index and run.index > 0:
@@ -199,7 +199,7 @@ class Exchange:
             raise
         return run
 
-    def note_what_it_means(self, run: Run, error: EngineError) -> None:
+    def note_what_it_means(self, run: ExchangeRun, error: EngineError) -> None:
         """Note in an error whether the service may be at work though the request failed."""
         error.before_work = error.before_work or run.index < self.sequence.first_work
         if isinstance(error, UnreachableError) and error.before_work:
@@ -210,7 +210,7 @@ class Exchange:
             if error.step and error.may_be_charged:
                 error.values = self._kept_of_answer(run)
 
-    def _kept_of_answer(self, run: Run) -> dict[str, Any]:
+    def _kept_of_answer(self, run: ExchangeRun) -> dict[str, Any]:
         """What reading an answer again will need."""
         assert run.last is not None
         kept = self.standing(run).as_json()
@@ -218,7 +218,7 @@ class Exchange:
         answer = {"status": run.last.status, "headers": headers, "url": run.last.url}
         return {**kept, **marked(answer, self._sender.secrets)}
 
-    async def go_through(self, run: Run, before: int) -> None:
+    async def go_through(self, run: ExchangeRun, before: int) -> None:
         """Make the requests of all steps before this one; what follows and does not apply is
         skipped.
 
@@ -242,7 +242,7 @@ class Exchange:
             self._take(name, step, run)
             run.index += 1
 
-    def _take(self, name: str, step: Step, run: Run) -> None:
+    def _take(self, name: str, step: Step, run: ExchangeRun) -> None:
         assert run.last is not None
         try:
             run.take(self._card.name, name, step.take, run.last)
@@ -251,13 +251,13 @@ class Exchange:
             error.step = name
             raise
 
-    def standing_or_reply(self, run: Run) -> Finished | Standing:
+    def standing_or_reply(self, run: ExchangeRun) -> FinishedExchange | Standing:
         """What a run has come to."""
         if run.index >= len(self.sequence.steps):
             return self._finished(run)
         return self.standing(run)
 
-    async def go_on(self, standing: Standing) -> Finished | Waiting:
+    async def go_on(self, standing: Standing) -> FinishedExchange | Waiting:
         """Ask how a job stands, and when it is done go on to the reply.
 
         Raises:
@@ -280,7 +280,7 @@ class Exchange:
                     self._take(name, step, run)
                 run.index += 1
         except NothingHeardError:
-            return Finished(None, run.noted)
+            return FinishedExchange(None, run.noted)
         except UnreadableReplyError as error:
             error.may_be_charged = False
             raise
@@ -359,7 +359,7 @@ class Exchange:
         run.index += 1
         return self.standing(run)
 
-    def standing(self, run: Run) -> Standing:
+    def standing(self, run: ExchangeRun) -> Standing:
         """What can be kept of a run."""
         steps = self.sequence.steps
         needed = self.sequence.needed_from(run.index)
@@ -393,7 +393,7 @@ class Exchange:
         while len(self._hidden) > _REMEMBERED:
             self._hidden.popitem(last=False)
 
-    async def _resumed(self, standing: Standing) -> Run:
+    async def _resumed(self, standing: Standing) -> ExchangeRun:
         run = _run_from(standing)
         run.values = dict(unmarked(run.values, self._sender.secrets))
         run.bases = dict(unmarked(run.bases, self._sender.secrets))
@@ -420,15 +420,15 @@ class Exchange:
                 advice="give the step its old name, or send the recording again with --afresh",
             ) from None
 
-    def _finished(self, run: Run) -> Finished:
+    def _finished(self, run: ExchangeRun) -> FinishedExchange:
         assert run.last is not None
         cleanup = self.standing(run) if self.sequence.cleanup else None
-        return Finished(run.last.body, run.noted, cleanup)
+        return FinishedExchange(run.last.body, run.noted, cleanup)
 
-    def _applies(self, step: Step, run: Run) -> bool:
+    def _applies(self, step: Step, run: ExchangeRun) -> bool:
         return step.when is None or step.when.holds(run.values)
 
-    async def _asked_until_done(self, name: str, step: Step, run: Run) -> HttpAnswer:
+    async def _asked_until_done(self, name: str, step: Step, run: ExchangeRun) -> HttpAnswer:
         """The answer that says that something is done which has to be, before the service can be
         set to work.
         """
@@ -483,8 +483,8 @@ def pauses(step: Step, *, first: float | None = None) -> Iterator[float]:
         )
 
 
-def _run_from(standing: Standing) -> Run:
-    return Run(
+def _run_from(standing: Standing) -> ExchangeRun:
+    return ExchangeRun(
         dict(standing.values), None, set(standing.taken), dict(standing.bases), dict(standing.noted)
     )
 

@@ -11,7 +11,7 @@ from mantisreed.errors import UnreadableReplyError
 
 
 @dataclass(slots=True)
-class Run:
+class ExchangeRun:
     """An exchange on its way: all that is known so far, secrets among it.
 
     Attributes:

@@ -19,7 +19,7 @@ from mantisreed.cards.templates import Template, Value, Values
 from mantisreed.cards.wire.chunks import ChunkSender
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.pages import PageReader
-from mantisreed.cards.wire.run import Run
+from mantisreed.cards.wire.run import ExchangeRun
 from mantisreed.cards.wire.session import Session
 from mantisreed.cards.wire.websocket import Conversation
 from mantisreed.errors import (
@@ -99,7 +99,7 @@ class StepSender:
         return quoted_beginning(body, self.secrets.values())
 
     async def answer(
-        self, name: str, step: Step, run: Run, *, may_renew: bool = True
+        self, name: str, step: Step, run: ExchangeRun, *, may_renew: bool = True
     ) -> HttpAnswer:
         """The answer to a step's request, or to all of its requests.
 
@@ -169,7 +169,7 @@ class StepSender:
             return True
         return await self.recover(sending.run)
 
-    async def recover(self, run: Run) -> bool:
+    async def recover(self, run: ExchangeRun) -> bool:
         """Make those requests again that gave the exchange its secrets: they are not kept, and may
         have ended.
 
@@ -249,7 +249,7 @@ class StepSender:
             lost.is_forgotten = True
             raise lost from error
 
-    def _note(self, answer: HttpAnswer, run: Run) -> None:
+    def _note(self, answer: HttpAnswer, run: ExchangeRun) -> None:
         if run.index < self._sequence.first_work:
             return
         for name, take in self._options.notes.items():
@@ -311,7 +311,7 @@ class _Sending:
     sender: StepSender
     name: str
     step: Step
-    run: Run
+    run: ExchangeRun
     may_renew: bool
     generation: int = 0
 

@@ -12,7 +12,7 @@ from mantisreed.review.amending import Changes, Paragraph, amended
 from mantisreed.subtitles.overlaps import DASH
 from mantisreed.transcript.document import Transcript
 from mantisreed.workbench.exporting import (
-    Reading,
+    ReadOptions,
     read_paragraphs,
     read_script,
     speech_of_transcript,
@@ -36,7 +36,7 @@ class Arguments:
 def run(console: Console, asked: Arguments) -> int:
     """Lay the text over, write the outputs anew, say what was changed."""
     source = Path(asked.transcript)
-    script = read_script(source, Reading(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
+    script = read_script(source, ReadOptions(OUTPUT_FORMATS[TRANSCRIPT_FORMAT]))
     document = script.as_transcript(source.stem)
     paragraphs, are_cues = _paragraphs(Path(asked.corrected), document)
     speech: Sequence[tuple[float, float]] = ()

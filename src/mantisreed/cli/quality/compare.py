@@ -9,7 +9,7 @@ from typing import Any
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, problems_of_follow_ups, show_problems
-from mantisreed.cli.progress import Progress
+from mantisreed.cli.progress import ProgressDisplay
 from mantisreed.cli.quality.score import read_reference
 from mantisreed.files import printable
 from mantisreed.jobs.budget import money_text
@@ -53,7 +53,7 @@ def run(console: Console, asked: Arguments) -> int:
     names = tuple(name.strip() for name in asked.engines.split(",") if name.strip())
     options = run_options(workspace, asked.options | {"no_follow_ups": True})
     references = tuple(map(read_reference, asked.reference))
-    with Progress(console) as progress:
+    with ProgressDisplay(console) as progress:
         hooks = ComparisonHooks(lambda costs: _tell_costs(console, costs), progress.show)
         found = compare(
             asked.sources, workspace, ComparisonOptions(names, options, references), hooks

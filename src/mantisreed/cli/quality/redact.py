@@ -13,7 +13,7 @@ from mantisreed.errors import InputError
 from mantisreed.exports.redaction import Redaction, redaction_from
 from mantisreed.exports.word_lists import strong_words
 from mantisreed.files import printable
-from mantisreed.review.personal import Place, hidden_name, hidden_transcript, places_in
+from mantisreed.review.personal import PersonalPlace, hidden_name, hidden_transcript, places_in
 from mantisreed.transcript.document import Transcript
 from mantisreed.units import clock, duration_given
 from mantisreed.workbench.exporting import read_script
@@ -121,7 +121,7 @@ class _Copies:
         recording: Path | None,
         document: Transcript,
         redaction: Redaction,
-        places: Sequence[Place],
+        places: Sequence[PersonalPlace],
     ) -> tuple[list[Path], CoveredRecording | None]:
         """The files that were written, and what was covered in the sound."""
         sources = [source] + ([recording] if recording is not None else [])
@@ -155,7 +155,7 @@ class _Copies:
 def _show(
     console: Console,
     name: str,
-    places: Sequence[Place],
+    places: Sequence[PersonalPlace],
     files: Sequence[Path],
     copied: CoveredRecording | None,
 ) -> None:

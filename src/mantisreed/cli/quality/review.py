@@ -9,7 +9,7 @@ from mantisreed.files import printable, write_whole
 from mantisreed.pipeline.options_given import layout_rules, workspace_if_any
 from mantisreed.review.page import review_page
 from mantisreed.state import make_folder
-from mantisreed.workbench.exporting import Found, find_script
+from mantisreed.workbench.exporting import FoundTranscript, find_script
 from mantisreed.workbench.reviewing import Content, reviewed, sound_for_page
 
 
@@ -55,7 +55,7 @@ def run(console: Console, asked: Arguments) -> int:
     return 0
 
 
-def _recording_of(found: Found, given: str | None) -> Path:
+def _recording_of(found: FoundTranscript, given: str | None) -> Path:
     """The recording that was named, or else the one that the job was made of.
 
     Raises:

@@ -19,7 +19,7 @@ from mantisreed.subtitles.fixing import fixed
 from mantisreed.subtitles.remarks import notes_of
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.units import clock
-from mantisreed.workbench.exporting import Reading, read_script, speech_of
+from mantisreed.workbench.exporting import ReadOptions, read_script, speech_of
 
 _SAMPLE = 50  # cues that tell the script
 
@@ -48,7 +48,7 @@ def run(console: Console, asked: Arguments) -> int:
         speech = ()
     described, is_clean, drawn = [], True, []
     for name in asked.files:
-        script = read_script(Path(name), Reading(encoding=asked.encoding))
+        script = read_script(Path(name), ReadOptions(encoding=asked.encoding))
         if script.cues is None:
             raise InputError(
                 "there are no cues in it",

@@ -26,7 +26,7 @@ from mantisreed.pipeline.options_given import (
 from mantisreed.review.personal import hidden_script
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.units import clock, duration_given
-from mantisreed.workbench.exporting import Reading, read_script
+from mantisreed.workbench.exporting import ReadOptions, read_script
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -58,7 +58,7 @@ def run(console: Console, asked: Arguments) -> int:
         form = chosen_formats([asked.read_as])[0]
     else:
         form = None
-    reading = Reading(form, asked.encoding, Path(asked.recording) if asked.recording else None)
+    reading = ReadOptions(form, asked.encoding, Path(asked.recording) if asked.recording else None)
     options = with_shots(write_options(workspace_if_any(asked.config), asked.options), asked.video)
     change = _Change(
         asked.shift,

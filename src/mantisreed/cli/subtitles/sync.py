@@ -14,7 +14,7 @@ from mantisreed.files import printable, write_whole
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.sync import Synced, by_cues, by_speech, by_two_points
 from mantisreed.units import clock, duration_given
-from mantisreed.workbench.exporting import Reading, read_script, speech_of
+from mantisreed.workbench.exporting import ReadOptions, read_script, speech_of
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -37,7 +37,7 @@ def run(console: Console, asked: Arguments) -> int:
     _check_ways(asked.recording, asked.like, asked.first, asked.last)
     form = format_of(Path(asked.target))
     check_target(Path(asked.target), [Path(asked.source)], form, overwrite=asked.overwrite)
-    script = read_script(Path(asked.source), Reading(encoding=asked.encoding))
+    script = read_script(Path(asked.source), ReadOptions(encoding=asked.encoding))
     cues = _cues_of(script, asked.source)
     synced: Synced | None = None
     if asked.first is not None and asked.last is not None:

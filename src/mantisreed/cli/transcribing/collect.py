@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, show_outcomes
-from mantisreed.cli.progress import Progress
+from mantisreed.cli.progress import ProgressDisplay
 from mantisreed.pipeline.sent_jobs.collecting import collect
 from mantisreed.workspace import open_workspace
 
@@ -25,7 +25,7 @@ class Arguments:
 def run(console: Console, asked: Arguments) -> int:
     """Take what is ready. 0 when all of it was, 3 when some is still under way, else 1."""
     workspace = open_workspace(asked.config)
-    with Progress(console) as progress:
+    with ProgressDisplay(console) as progress:
         outcomes = collect(
             workspace,
             asked.jobs,

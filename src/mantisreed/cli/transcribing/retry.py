@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, show_outcomes
-from mantisreed.cli.progress import Progress
+from mantisreed.cli.progress import ProgressDisplay
 from mantisreed.pipeline.sent_jobs.retrying import retry
 from mantisreed.units import money_given
 from mantisreed.workspace import open_workspace
@@ -26,7 +26,7 @@ class Arguments:
 def run(console: Console, asked: Arguments) -> int:
     """Send what is missing and wait for it; finished pieces are never paid for twice."""
     workspace = open_workspace(asked.config)
-    with Progress(console) as progress:
+    with ProgressDisplay(console) as progress:
         limit = money_given(asked.spend_limit, "--spend-limit")
         outcomes = retry(
             workspace, asked.jobs, afresh=asked.afresh, spend_limit=limit, on_event=progress.show

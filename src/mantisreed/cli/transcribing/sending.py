@@ -5,7 +5,7 @@ from typing import Any
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.cli.console import Console
-from mantisreed.cli.progress import Progress
+from mantisreed.cli.progress import ProgressDisplay
 from mantisreed.errors import InputError
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions
@@ -42,7 +42,7 @@ def transcribed(
 ) -> list[Outcome]:
     """What became of recordings, with progress shown."""
     _warn(console, workspace, options.engine)
-    with Progress(console) as progress:
+    with ProgressDisplay(console) as progress:
         return transcribe(
             sources,
             workspace,

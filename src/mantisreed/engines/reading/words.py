@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from mantisreed.cards.paths import ReplyPath
-from mantisreed.engines.card import ConfidenceScale, Tokens, WordPaths
+from mantisreed.engines.card import ConfidenceScale, TokenMarks, WordPaths
 from mantisreed.engines.oddities import Oddities
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.reading.word_times import NAN, ReplyContext, quoted, spans_of
@@ -352,7 +352,7 @@ def _with_mark(word: TimedText, mark: Item) -> TimedText:
     return TimedText(word.text + mark.text, word.start, end, word.confidence, word.speaker)
 
 
-def _joined_tokens(tokens: Tokens, items: Sequence[Item]) -> Iterator[Item]:
+def _joined_tokens(tokens: TokenMarks, items: Sequence[Item]) -> Iterator[Item]:
     """Parts of words put together; their times from the first to the last, their confidence the
     mean.
     """
@@ -373,7 +373,7 @@ def _joined_tokens(tokens: Tokens, items: Sequence[Item]) -> Iterator[Item]:
         yield _whole(run)
 
 
-def _read_token(tokens: Tokens, item: Item, goes_on: bool) -> tuple[bool, str, bool]:
+def _read_token(tokens: TokenMarks, item: Item, goes_on: bool) -> tuple[bool, str, bool]:
     """Whether a part begins a word, its text without marks, and whether the next part goes on with
     its word.
     """

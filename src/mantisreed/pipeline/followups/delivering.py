@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class DeliveryPlace:
     """From where something is delivered.
 
     Attributes:
@@ -39,23 +39,23 @@ class Place:
         return source.read(self.folder)
 
 
-async def _call(action: Call, parcel: Parcel, place: Place) -> Result:
+async def _call(action: Call, parcel: Parcel, place: DeliveryPlace) -> Result:
     await send_call(action, parcel, place.secret(action.secret), place.transport)
     return Result("nothing")
 
 
-async def _copy(action: Copy, parcel: Parcel, place: Place) -> Result:
+async def _copy(action: Copy, parcel: Parcel, place: DeliveryPlace) -> Result:
     places = await asyncio.to_thread(copy_files, action, parcel, place.folder)
     return Result("nothing", {"places": places})
 
 
-async def _rows(action: Rows, parcel: Parcel, place: Place) -> Result:
+async def _rows(action: Rows, parcel: Parcel, place: DeliveryPlace) -> Result:
     password = place.secret(action.password)
     await asyncio.to_thread(add_row, action, parcel, place.folder, password)
     return Result("nothing")
 
 
-async def _program(action: Program, parcel: Parcel, place: Place) -> Result:
+async def _program(action: Program, parcel: Parcel, place: DeliveryPlace) -> Result:
     secrets = {name: source.read(place.folder) for name, source in action.secrets.items()}
     found = await run_program(action, parcel, secrets)
     if found is None:
@@ -65,7 +65,7 @@ async def _program(action: Program, parcel: Parcel, place: Place) -> Result:
     return Result("data", found, json.dumps(found, ensure_ascii=False).encode("utf-8", "replace"))
 
 
-DELIVERIES: Mapping[type[Action], Callable[[Any, Parcel, Place], Awaitable[Result]]] = {
+DELIVERIES: Mapping[type[Action], Callable[[Any, Parcel, DeliveryPlace], Awaitable[Result]]] = {
     Call: _call,
     Copy: _copy,
     Rows: _rows,

@@ -20,12 +20,12 @@ from mantisreed.errors import InternalError, MantisreedError, PostponedError
 from mantisreed.jobs.budget import BudgetsOf
 from mantisreed.jobs.failures import seconds_before
 from mantisreed.jobs.follow_ups import FollowUpEnd, FollowUpRecord, FollowUpState
-from mantisreed.pipeline.followups.delivering import DELIVERIES, Place
+from mantisreed.pipeline.followups.delivering import DELIVERIES, DeliveryPlace
 from mantisreed.pipeline.followups.mailing import Letter, Mailing
 from mantisreed.pipeline.followups.service_desk import Perform, ServiceDesk
 from mantisreed.pipeline.followups.service_work import ServiceWork
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.results import Finished, FollowUpOutcome, Result, Tally, text_of
+from mantisreed.pipeline.results import FinishedRecording, FollowUpOutcome, Result, Tally, text_of
 from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import from_json, to_json
 from mantisreed.workspace import Workspace
@@ -90,7 +90,7 @@ class FollowUps:
         self._stopped = True
         self._desk.stop()
 
-    async def after(self, finished: Finished) -> list[FollowUpOutcome]:
+    async def after(self, finished: FinishedRecording) -> list[FollowUpOutcome]:
         """What becomes of the follow-ups of a recording. Nothing is raised: what goes wrong is
         told.
         """
@@ -104,7 +104,7 @@ class FollowUps:
     async def _tried(
         self,
         rule: FollowUp,
-        finished: Finished,
+        finished: FinishedRecording,
         running: "Mapping[str, asyncio.Task[FollowUpOutcome]]",
     ) -> FollowUpOutcome:
         results: dict[str, Result] = {}
@@ -136,7 +136,7 @@ class FollowUps:
             )
 
     async def _put_off(
-        self, rule: FollowUp, finished: Finished, before: FollowUpOutcome
+        self, rule: FollowUp, finished: FinishedRecording, before: FollowUpOutcome
     ) -> FollowUpOutcome:
         if before.state == "skipped":
             return FollowUpOutcome(rule.name, "skipped")
@@ -146,7 +146,7 @@ class FollowUps:
         )
 
     async def _waiting(
-        self, rule: FollowUp, finished: Finished, known_by: str, reason: str
+        self, rule: FollowUp, finished: FinishedRecording, known_by: str, reason: str
     ) -> FollowUpOutcome:
         job = finished.known_by
         await self._perform(
@@ -177,7 +177,11 @@ class FollowUps:
         return FollowUpOutcome(rule.name, state, error)
 
     async def _once(
-        self, rule: FollowUp, finished: Finished, results: Mapping[str, Result], known_by: str
+        self,
+        rule: FollowUp,
+        finished: FinishedRecording,
+        results: Mapping[str, Result],
+        known_by: str,
     ) -> FollowUpOutcome:
         """Do it, unless it was done before, or may have been."""
         job = finished.known_by
@@ -207,7 +211,7 @@ class FollowUps:
         await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end), is_owed=True)
 
     async def _met(
-        self, rule: FollowUp, finished: Finished, found: FollowUpRecord
+        self, rule: FollowUp, finished: FinishedRecording, found: FollowUpRecord
     ) -> FollowUpOutcome:
         """What there is of a follow-up that is not begun now."""
         if found.state == "unconfirmed":
@@ -228,7 +232,9 @@ class FollowUps:
             result = replace(result, files=await asyncio.to_thread(work.written, result))
         return FollowUpOutcome(rule.name, "done", result=result)
 
-    def _work(self, rule: FollowUp, finished: Finished, tally: Tally | None = None) -> ServiceWork:
+    def _work(
+        self, rule: FollowUp, finished: FinishedRecording, tally: Tally | None = None
+    ) -> ServiceWork:
         return ServiceWork(
             self._workspace,
             self._desk,
@@ -242,7 +248,7 @@ class FollowUps:
     async def _done(
         self,
         rule: FollowUp,
-        finished: Finished,
+        finished: FinishedRecording,
         results: Mapping[str, Result],
         parcel: Parcel,
         tally: Tally,
@@ -270,7 +276,7 @@ class FollowUps:
 
     async def _delivered(self, rule: FollowUp, parcel: Parcel) -> Result:
         assert rule.doing is not None
-        place = Place(self._workspace.folder, self._transport)
+        place = DeliveryPlace(self._workspace.folder, self._transport)
         return await DELIVERIES[type(rule.doing)](rule.doing, parcel, place)
 
     def _secret(self, source: "SecretSource | None") -> "Secret | None":
@@ -290,7 +296,7 @@ class FollowUps:
         )
 
     async def _mailed(
-        self, rule: FollowUp, finished: Finished, known_by: str, letter: Letter
+        self, rule: FollowUp, finished: FinishedRecording, known_by: str, letter: Letter
     ) -> FollowUpOutcome:
         """Send a mail, or keep the recording for the one at the end of the run.
 
@@ -343,11 +349,11 @@ class FollowUps:
         await self._perform(lambda ledger: ledger.follow_ups.end(known_by, end), is_owed=True)
 
 
-def _applies(rule: FollowUp, finished: Finished) -> bool:
+def _applies(rule: FollowUp, finished: FinishedRecording) -> bool:
     return rule.when == "always" or (rule.when == "failed") == (finished.state == "failed")
 
 
-def facts_of(finished: Finished, results: Mapping[str, Result]) -> dict[str, Any]:
+def facts_of(finished: FinishedRecording, results: Mapping[str, Result]) -> dict[str, Any]:
     """All that is known of a recording, for templates, conditions and columns."""
     transcript = finished.transcript
     if transcript:
@@ -375,7 +381,7 @@ def facts_of(finished: Finished, results: Mapping[str, Result]) -> dict[str, Any
     }
 
 
-def parcel_of(finished: Finished, results: Mapping[str, Result], key: str) -> Parcel:
+def parcel_of(finished: FinishedRecording, results: Mapping[str, Result], key: str) -> Parcel:
     """What goes to destinations. Files that are gone are left out."""
     named = list(finished.files)
     for name, result in results.items():
@@ -387,7 +393,11 @@ def parcel_of(finished: Finished, results: Mapping[str, Result], key: str) -> Pa
 
 
 def _known_by(
-    rule: FollowUp, finished: Finished, results: Mapping[str, Result], *, with_target: bool = True
+    rule: FollowUp,
+    finished: FinishedRecording,
+    results: Mapping[str, Result],
+    *,
+    with_target: bool = True,
 ) -> str:
     """The same for the same result, whatever else has changed.
 

@@ -14,7 +14,7 @@ from mantisreed.exports.formats import chosen_formats
 from mantisreed.pipeline.followups.service_desk import ServiceDesk
 from mantisreed.pipeline.followups.translating import check_table, in_two_languages, translated
 from mantisreed.pipeline.outputs import Outputs
-from mantisreed.pipeline.results import Finished, Result, Tally
+from mantisreed.pipeline.results import FinishedRecording, Result, Tally
 from mantisreed.services.card import TextServiceCard
 from mantisreed.services.client import Question, language_named, read_data, read_sound, read_texts
 from mantisreed.services.cutting import groups_of, parts_of
@@ -48,7 +48,7 @@ class ServiceWork:
     outputs: Outputs
     rule: "FollowUp"
     rules: "Mapping[str, FollowUp]"
-    finished: Finished
+    finished: FinishedRecording
     tally: Tally
 
     @property

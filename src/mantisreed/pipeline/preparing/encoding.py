@@ -18,7 +18,7 @@ from mantisreed.audio.cuts import (
 from mantisreed.audio.decode import IntSamples
 from mantisreed.audio.encode import Encoder, open_encoder
 from mantisreed.audio.formats import AudioFormat
-from mantisreed.audio.speech import SpeechListener, Stretch
+from mantisreed.audio.speech import SpeechListener, SpeechSegment
 from mantisreed.pipeline.preparing.cut_limits import Speech
 
 _QUEUED_WRITES = 8  # blocks that wait for the encoder; more would only take memory
@@ -54,7 +54,7 @@ class ChannelPipeline:
         self._chooser = chooser
         self._samples = SampleBuffer()
         self._speech: list[tuple[float, float]] = []
-        self._open: _Writer | None = None
+        self._open: _EncodingQueue | None = None
         self.heard: list[tuple[float, float]] = []
 
     def hear(self, samples: IntSamples) -> list[EncodingJob]:
@@ -75,7 +75,7 @@ class ChannelPipeline:
         jobs = self._settled(self._listener.finish(), duration)
         return jobs + self._jobs(self._chooser.finish(duration))
 
-    def _settled(self, heard: Iterable[Stretch], until: float) -> list[EncodingJob]:
+    def _settled(self, heard: Iterable[SpeechSegment], until: float) -> list[EncodingJob]:
         """Take in where somebody speaks; up to `until` no more of it will come."""
         stretches = [(stretch.start, min(stretch.end, until)) for stretch in heard]
         self.heard += stretches
@@ -96,10 +96,12 @@ class ChannelPipeline:
             )
         return jobs
 
-    def _write(self, start: float, end: float) -> "_Writer":
+    def _write(self, start: float, end: float) -> "_EncodingQueue":
         """Bring the open piece, or a new one, up to `end`."""
         if self._open is None:
-            self._open = _Writer(self._pool, self._form, self._rate, round(start * self._rate))
+            self._open = _EncodingQueue(
+                self._pool, self._form, self._rate, round(start * self._rate)
+            )
         writer, until = self._open, round(end * self._rate)
         if until > writer.written:
             writer.write(self._samples.part(writer.written, until), until)
@@ -143,7 +145,7 @@ class SampleBuffer:
             self._first += len(self._chunks.popleft())
 
 
-class _Writer:
+class _EncodingQueue:
     """One piece being encoded on another thread, in the order of its parts."""
 
     def __init__(self, pool: ThreadPoolExecutor, form: AudioFormat, rate: int, first: int) -> None:

@@ -153,7 +153,7 @@ async def text_answer(
 
 
 @dataclass(frozen=True, slots=True)
-class Document:
+class TranscriptDocument:
     """A transcript as it is on disk.
 
     Attributes:
@@ -177,7 +177,7 @@ def names_version(given: str | None, tag: str, *, is_weak: bool = False) -> bool
     return "*" in tags or tag in tags or (is_weak and f"W/{tag}" in tags)
 
 
-def document_of(order: Order) -> Document:
+def document_of(order: Order) -> TranscriptDocument:
     """The transcript of a job, with its version.
 
     Raises:
@@ -189,6 +189,8 @@ def document_of(order: Order) -> Document:
         )
     try:
         content = Path(order.transcript).read_bytes()
-        return Document(from_json(content), f'"{hashlib.sha256(content).hexdigest()[:32]}"')
+        return TranscriptDocument(
+            from_json(content), f'"{hashlib.sha256(content).hexdigest()[:32]}"'
+        )
     except OSError as error:
         raise Problem(410, "the transcript is not where it was written any more") from error

@@ -18,7 +18,7 @@ from mantisreed.serving.orders import Order
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.routes.answers import (
     PAGE_HEADERS,
-    Document,
+    TranscriptDocument,
     document_of,
     form_of,
     json_answer,
@@ -187,7 +187,9 @@ def _review_page(service: Service, order: Order, ready: Reviewed, tag: str, at: 
     return review_page(ready.transcript, played, rules, stem=stem, saving=saving)
 
 
-def _saved(service: Service, order: Order, before: Document, content: bytes) -> tuple[Path, ...]:
+def _saved(
+    service: Service, order: Order, before: TranscriptDocument, content: bytes
+) -> tuple[Path, ...]:
     """Write a corrected transcript over the job's outputs.
 
     Raises:
