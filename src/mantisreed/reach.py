@@ -75,8 +75,8 @@ _NOTHING = {
     "WebSocket": "subprotocol first ready audio chunk speed last last_binary partial final error "
     "end partial_text",
     "TokenGrant": "client secret scope sent_as",
-    "ErrorRules": "message when retry_after retry_after_unit refused slow_down too_big format_refused "
-    "bad_request engine_broke no_speech",
+    "ErrorRules": "message when retry_after retry_after_unit refused slow_down too_big "
+    "format_refused bad_request engine_broke no_speech",
     "ErrorPatterns": "statuses texts when",
     "Reply": "format inside file text is_whole_text only event key end_mark delimiter columns "
     "language times zero confidence_scale passages words turns speakers",

@@ -3,7 +3,6 @@
 import asyncio
 import logging
 import os
-from collections import deque
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
@@ -28,7 +27,7 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.preparing.pieces import PreparedPiece
 from mantisreed.pipeline.recording import RecordingTask
 from mantisreed.pipeline.surroundings import Surroundings, job_of
-from mantisreed.pipeline.turns import Turns, all_or_none
+from mantisreed.pipeline.turns import Turns
 from mantisreed.sources.recordings import Source
 
 if TYPE_CHECKING:
@@ -204,22 +203,18 @@ class Batch:
         self._tasks = self._tasks_for(recordings)
         self._progress = replace(self._progress, recordings=len(self._tasks))
         outcomes: dict[int, Outcome] = {}
-        waiting = deque(enumerate(self._tasks))
 
-        async def work() -> None:
-            while waiting:
-                number, task = waiting.popleft()
-                outcomes[number] = await self._followed(task, await self._outcome_of(task))
-                self._services.on_outcome(outcomes[number])
+        async def take(numbered: tuple[int, RecordingTask]) -> None:
+            number, task = numbered
+            outcomes[number] = await self._followed(task, await self._outcome_of(task))
+            self._services.on_outcome(outcomes[number])
 
-        # As many are under way as can be sent and prepared at once: memory stays bounded for any
-        # number of them.
-        at_once = self._options.card.concurrent_pieces + (os.cpu_count() or 1)
         try:
             await self._make_ready()
             if self._options.wanted.spend_limit is not None:
                 await self._watch_costs()
-            await asyncio.gather(*(work() for _ in range(min(at_once, len(self._tasks)))))
+            at_once = min(self._at_once, len(self._tasks))
+            await Turns.of(enumerate(self._tasks), at_once).work(take)
             await self._redo_misled(outcomes)
             await self._end_follow_ups(outcomes)
             records = await self._records()
@@ -233,6 +228,13 @@ class Batch:
             )
             for number, task in enumerate(self._tasks)
         ]
+
+    @property
+    def _at_once(self) -> int:
+        """As many as can be sent and prepared at once: memory stays bounded for any number of
+        recordings.
+        """
+        return self._options.card.concurrent_pieces + (os.cpu_count() or 1)
 
     async def _make_ready(self) -> None:
         """Load what the engines need, so that what cannot be loaded is told before anything is
@@ -257,27 +259,23 @@ class Batch:
             is_wanted: asked about each when its turn comes; of one that is not wanted any more
                 nothing is sent.
         """
-        turns = Turns(incoming, self._options.card.concurrent_pieces + (os.cpu_count() or 1))
+
+        async def take(source: Source) -> None:
+            if is_wanted(source):
+                self._services.on_outcome(await self._followed_to_its_end(source))
+            else:
+                waiting = Outcome(source, "waiting", error=InterruptedRunError())
+                self._services.on_outcome(waiting)
+
         try:
             await self._make_ready()
-            work = (self._take_turns(turns, is_wanted) for _ in range(turns.at_once))
-            await all_or_none(map(asyncio.create_task, work))
+            await Turns(self._at_once, incoming).work(take)
             if self._follow_ups is not None:
                 for ended in await self._follow_ups.at_the_end():
                     if ended.error is not None:  # there is no recording whose outcome could tell it
                         _log.warning("%s: %s", ended.name, ended.error)
         finally:
             self._writer.close()
-            turns.drop_ends()
-
-    async def _take_turns(self, turns: "Turns", is_wanted: Callable[[Source], bool]) -> None:
-        """Work on one recording after the other, until there are no more."""
-        while (source := await turns.next()) is not None:
-            if is_wanted(source):
-                self._services.on_outcome(await self._followed_to_its_end(source))
-            else:
-                waiting = Outcome(source, "waiting", error=InterruptedRunError())
-                self._services.on_outcome(waiting)
 
     async def _followed_to_its_end(self, source: Source) -> Outcome:
         """What became of a recording, with what is done with its transcript."""

@@ -1,66 +1,74 @@
-"""Several workers that take recordings in turn."""
+"""Several workers that take things in turn: the one loop of all that goes on several at once."""
 
 import asyncio
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, TypeAlias
+from collections.abc import Awaitable, Callable, Iterable
+from dataclasses import dataclass, field
+from typing import Generic, Self, TypeVar
 
-from mantisreed.jobs.budget import BudgetsOf
-from mantisreed.pipeline.outputs import Outputs
-from mantisreed.sources.recordings import Source
-
-if TYPE_CHECKING:
-    from mantisreed.pipeline.followups.follow_ups import FollowUps
-    from mantisreed.pipeline.followups.service_desk import Perform
-
-    FollowUpsMaker: TypeAlias = Callable[[Perform, Outputs, BudgetsOf], FollowUps]
-    """Makes what is done with transcripts, of what does things with the ledger, where files go, and
-    what may be spent."""
-
-
-async def all_or_none(tasks: "Iterable[asyncio.Task[None]]") -> None:
-    """Wait for all; when one of them fails, the others take nothing more."""
-    begun = list(tasks)
-    try:
-        await asyncio.gather(*begun)
-    finally:
-        for task in begun:
-            task.cancel()
-        await asyncio.gather(*begun, return_exceptions=True)
+T = TypeVar("T")
 
 
 @dataclass(slots=True)
-class Turns:
-    """Recordings that several take in turn from one queue, until a None comes.
+class Turns(Generic[T]):
+    """What several take in turn from one queue, until a None comes.
 
     Attributes:
-        incoming: the recordings.
-        at_once: how many take turns.
+        at_once: how many are at work.
+        incoming: recordings, jobs, or whatever is worked on.
         is_over: whether the None has come.
     """
 
-    incoming: "asyncio.Queue[Source | None]"
     at_once: int
+    incoming: "asyncio.Queue[T | None]" = field(default_factory=asyncio.Queue)
     is_over: bool = False
 
-    async def next(self) -> Source | None:
-        """The next recording; None when there is none any more."""
+    @classmethod
+    def of(cls, things: Iterable[T], at_once: int) -> Self:
+        """Turns over things that are all there."""
+        turns = cls(at_once)
+        for one in (*things, None):
+            turns.incoming.put_nowait(one)
+        return turns
+
+    async def work(self, take: Callable[[T], Awaitable[None]]) -> None:
+        """Take one after the other, so many at once; when one worker fails, the others take nothing
+        more. What is in the queue behind the None stays there.
+
+        Args:
+            take: works on one; what goes wrong with that is its own matter.
+        """
+
+        async def worker() -> None:
+            while (one := await self._next()) is not None:
+                await take(one)
+
+        begun = [asyncio.create_task(worker()) for _ in range(self.at_once)]
+        try:
+            await asyncio.gather(*begun)
+        finally:
+            for task in begun:
+                task.cancel()
+            await asyncio.gather(*begun, return_exceptions=True)
+            self._drop_ends()
+
+    async def _next(self) -> T | None:
+        """The next one; None when there is none any more."""
         if self.is_over:
             return None
-        source = await self.incoming.get()
+        one = await self.incoming.get()
         if self.is_over:
-            self.incoming.put_nowait(source)  # it stays for whoever comes next
+            self.incoming.put_nowait(one)  # it stays for whoever comes next
             return None
-        if source is None:
+        if one is None:
             self.is_over = True
             for _ in range(self.at_once):
                 # Those who wait for the next one hear of it too.
                 self.incoming.put_nowait(None)
-        return source
+        return one
 
-    def drop_ends(self) -> None:
-        """Leave nothing in the queue but recordings."""
+    def _drop_ends(self) -> None:
+        """Leave nothing in the queue but what is to be worked on."""
         behind = [self.incoming.get_nowait() for _ in range(self.incoming.qsize())]
-        for source in behind:
-            if source is not None:
-                self.incoming.put_nowait(source)
+        for one in behind:
+            if one is not None:
+                self.incoming.put_nowait(one)

@@ -62,6 +62,7 @@ from mantisreed.pipeline.second_opinions.kept import kept_opinion
 from mantisreed.pipeline.sent_jobs.choosing import jobs_to_use, outputs_of_job, path_of, still_there
 from mantisreed.pipeline.surroundings import identity_of
 from mantisreed.pipeline.transcribe import RunHooks, batch_services, follow_ups_maker
+from mantisreed.pipeline.turns import Turns
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.review.opinions import clips_of
 from mantisreed.review.personal import hidden_transcript
@@ -113,13 +114,14 @@ def collect(
             collector = Collector(workspace, transport, overwrite=overwrite, on_event=on_event)
             stack.callback(collector.close)
             stack.enter_context(interruptible(collector.interrupt))
-            room = asyncio.Semaphore(min(_COLLECTED_AT_ONCE, room_for_requests()))
+            outcomes: dict[str, Outcome] = {}
 
-            async def one(job: JobRecord) -> Outcome:
-                async with room:
-                    return await collector.collected(job, wait=wait)
+            async def take(job: JobRecord) -> None:
+                outcomes[job.id] = await collector.collected(job, wait=wait)
 
-            return list(await asyncio.gather(*map(one, jobs)))
+            at_once = min(_COLLECTED_AT_ONCE, room_for_requests(), len(jobs))
+            await Turns.of(jobs, at_once).work(take)
+            return [outcomes[job.id] for job in jobs]
 
     return run_interruptibly(work())
 
