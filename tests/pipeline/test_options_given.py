@@ -5,9 +5,11 @@ from typing import Any
 
 import pytest
 
+from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.options import API_OPTIONS, OPTIONS
 from mantisreed.pipeline.options_given import run_options
 from mantisreed.serving.routes.description import SUBMISSION
+from mantisreed.settings import Settings
 from mantisreed.workspace import Workspace, open_workspace
 
 _VALUES: dict[str, Any] = {
@@ -79,6 +81,17 @@ def test_the_description_of_the_api_has_the_options_of_the_table() -> None:
     in_query = {one["name"]: one for one in SUBMISSION["parameters"]}
     assert API_OPTIONS.keys() <= in_query.keys()
     assert all(in_query[name]["description"] for name in API_OPTIONS)
+
+
+def test_what_the_settings_are_said_to_decide_is_a_key_of_theirs() -> None:
+    said = {option.name for option in OPTIONS if "settings" in (option.default or "")}
+    assert said and said <= set(Settings.__struct_fields__)
+
+
+def test_the_help_names_all_formats_that_are_made_without_being_asked_for() -> None:
+    (to,) = (option for option in OPTIONS if option.name == "to")
+    named = set(to.help.partition(": ")[2].split(", "))
+    assert set(Settings().to) <= named <= set(OUTPUT_FORMATS)
 
 
 def test_no_option_of_the_api_names_a_file_of_this_machine() -> None:
