@@ -44,7 +44,7 @@ class SentPart:
 def _pairs(fields: Mapping[str, ListTemplate], values: Values) -> list[tuple[str, str]]:
     found = []
     for key, template in fields.items():
-        found.extend([(key, text) for text in (template.texts(values))])
+        found.extend([(key, text) for text in template.texts(values)])
     return found
 
 

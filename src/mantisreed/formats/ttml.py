@@ -307,7 +307,7 @@ class _TtmlReader:
         styles = [self._styles.get(name, {}) for name in (element.get("style") or "").split()]
         set_to = {}
         for style in (*styles, element.attrib):
-            set_to.update({_local(name): value for name, value in (style.items())})
+            set_to.update({_local(name): value for name, value in style.items()})
         tags = [tag for tag, name, value in _STYLES if value in set_to.get(name, "").split()]
         if _local(element.tag) == "span":
             colour = colour_mark(set_to.get("color", ""))
@@ -324,7 +324,7 @@ class _TtmlReader:
         styles = [self._styles.get(name, {}) for name in names]
         set_to = {}
         for style in (*styles, *(one.attrib for one in inner)):
-            set_to.update({_local(name): value for name, value in (style.items())})
+            set_to.update({_local(name): value for name, value in style.items()})
         height = re.match(r"\S+\s+(\d+(?:\.\d+)?)%", set_to.get("origin", ""))
         top = float(height[1]) if height else None
         if set_to.get("displayAlign") == "center" and top is not None and top < 50.0:
@@ -342,7 +342,7 @@ class _TtmlReader:
         styles = [self._styles.get(one, {}) for one in (paragraph.get("style") or "").split()]
         set_to = {}
         for style in (*styles, paragraph.attrib):
-            set_to.update({_local(key): value for key, value in (style.items())})
+            set_to.update({_local(key): value for key, value in style.items()})
         align = {
             "start": "align:start",
             "left": "align:start",

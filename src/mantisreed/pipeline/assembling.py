@@ -156,7 +156,7 @@ def _events(results: Sequence[PieceResult]) -> Iterator[SoundEvent]:
             heard.extend(
                 [
                     SoundEvent(event.text, event.start + one.start, event.end + one.start)
-                    for event in (one.reading.events)
+                    for event in one.reading.events
                 ]
             )
     latest: dict[str, float] = {}

@@ -365,7 +365,7 @@ def _at_once(one: _Heard, other: _Heard) -> bool:
 def _words_of(passages: Sequence[Passage], wanted: Callable[[Word], bool]) -> list[_Heard]:
     found = []
     for passage in passages:
-        found.extend([_Heard(word, passage) for word in (passage.words) if wanted(word)])
+        found.extend([_Heard(word, passage) for word in passage.words if wanted(word)])
     return found
 
 
@@ -377,7 +377,7 @@ def _shared_words(left: Sequence[_Heard], right: Sequence[_Heard]) -> list[tuple
         found.extend(
             [
                 (block.a + n, block.b + n)
-                for n in (range(block.size))
+                for n in range(block.size)
                 if abs(left[block.a + n].word.start - right[block.b + n].word.start) < _SAME_TIME
             ]
         )

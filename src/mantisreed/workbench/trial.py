@@ -215,7 +215,7 @@ def _word_table(reading: ParsedReply) -> list[str]:
     """The first words with all that was found of them."""
     rows = []
     for passage in reading.passages:
-        rows.extend([(passage.speaker, word) for word in (passage.words)])
+        rows.extend([(passage.speaker, word) for word in passage.words])
     shown = [_word_line(speaker, word) for speaker, word in rows[:_WORDS_SHOWN]]
     if len(rows) > _WORDS_SHOWN:
         more = [f"... {len(rows) - _WORDS_SHOWN} more"]

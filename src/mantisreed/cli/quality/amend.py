@@ -78,7 +78,7 @@ def _paragraphs(file: Path, transcript: Transcript) -> tuple[list[Paragraph], bo
             return [Paragraph(passage.text, passage.speaker) for passage in script.passages], False
         lines = []
         for cue in script.cues:
-            lines.extend([(line.removeprefix(DASH), cue.speaker) for line in (cue.lines)])
+            lines.extend([(line.removeprefix(DASH), cue.speaker) for line in cue.lines])
         return [Paragraph(line, speaker) for line, speaker in lines], True
     return [_with_speaker(line, transcript) for line in read_paragraphs(file)], False
 

@@ -112,7 +112,7 @@ def _write_tags(console: Console, outcomes: "Sequence[Outcome]", base: str) -> N
 
     folders = []
     for outcome in outcomes:
-        folders.extend([path.parent for path in (outcome.files)])
+        folders.extend([path.parent for path in outcome.files])
     if not folders:
         console.note("no transcript to be published")
         return

@@ -281,7 +281,7 @@ def _read_ctm(text: str, piece: Piece) -> Iterator[Passage]:
         found.extend(
             [
                 passage if len(by_channel) < 2 else _said_on(passage, channel)
-                for passage in (passages_of(sorted(words, key=lambda word: word.start)))
+                for passage in passages_of(sorted(words, key=lambda word: word.start))
             ]
         )
     yield from sorted(found, key=lambda passage: passage.start)

@@ -226,7 +226,7 @@ def _forms(accepts: Accepts) -> list[AudioFormat]:
         lower.extend(
             [
                 replace(form, bit_rate=rate)
-                for form in (forms)
+                for form in forms
                 if form.bit_rate
                 and (rate := round(form.bit_rate * share)) >= _LEAST_BIT_RATE[form.name]
             ]

@@ -23,7 +23,7 @@ class Stilt:
             found.extend(
                 [
                     {"w": word.text, "a": round(word.start * rate), "z": round(word.end * rate)}
-                    for word in (line.words)
+                    for word in line.words
                 ]
             )
         return found

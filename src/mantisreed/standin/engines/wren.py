@@ -74,7 +74,7 @@ def main() -> int:
                     "d": round(word.end - word.start, 3),
                     "sure": round(word.confidence, 3),
                 }
-                for word in (line.words)
+                for word in line.words
             ]
         )
     text = json.dumps({"song": song}) + "\n"
