@@ -337,37 +337,21 @@ def _parted(
     voices: Sequence[tuple[str | None, int]],
 ) -> Iterator[Cue]:
     """The cue with its text; several, at the same time, where several voices are in it."""
-    named: list[tuple[str | None, int]] = [(voice, at) for voice, at in voices if voice] or [
-        (None, 0)
-    ]
+    named: list[tuple[str | None, int]] = [(voice, at) for voice, at in voices if voice]
+    if not named:
+        named = [(None, 0)]
     if len({voice for voice, _ in named}) == 1:
         del named[1:]
     edges = [0, *(at for _, at in named[1:]), len(shown)]
     name = cue.name
     has_dashes = len(named) > 1 and all(_DASHED.match(shown, at) for at in edges[:-1])
     parts = list(pairwise(edges))
-    for (voice, _), (first, last), inside in zip(
-        named, parts, spans_in_parts(spans, parts), strict=True
-    ):
-        part = shown[first:last]
-        own = [
-            (max(0, a - first), min(b, last) - first, tag)
-            for a, b, tag in inside
-            if a < last and b > first
-        ]
-        lines, marks = lines_with_marks(part, own)
+    inside = spans_in_parts(spans, parts)
+    for (voice, _), (first, last), own in zip(named, parts, inside, strict=True):
+        lines, marks = lines_with_marks(shown[first:last], _spans_within(own, first, last))
         if has_dashes:
             lines, marks = without_dash(lines, marks)
-        words: tuple[Word, ...] = ()
-        stamped: tuple[int, ...] = ()
-        if len(stamps) > 1:
-            inner = [
-                (moment, at - first) for moment, at in stamps if first <= at < max(last, first + 1)
-            ]
-            before = max((moment for moment, at in stamps if at <= first), default=cue.start)
-            words, stamped = _words(
-                part, [(before, 0), *(one for one in inner if one[1] > 0)], cue.end
-            )
+        words, stamped = _words_within(cue, shown, stamps, first, last)
         if lines or len(named) == 1:
             yield replace(
                 cue,
@@ -379,6 +363,28 @@ def _parted(
                 inner=stamped if words else None,
             )
             name = ""
+
+
+def _spans_within(spans: Iterable[Span], first: int, last: int) -> list[Span]:
+    """Spans as they are in a part of the text."""
+    return [
+        (max(0, begin - first), min(end, last) - first, tag)
+        for begin, end, tag in spans
+        if begin < last and end > first
+    ]
+
+
+def _words_within(
+    cue: Cue, shown: str, stamps: Sequence[tuple[float, int]], first: int, last: int
+) -> tuple[tuple[Word, ...], tuple[int, ...]]:
+    """The words of a part of the text, and which of them have a time of their own; none where no
+    time stands in the cue.
+    """
+    if len(stamps) < 2:
+        return (), ()
+    inner = [(moment, at - first) for moment, at in stamps if first < at < max(last, first + 1)]
+    before = max((moment for moment, at in stamps if at <= first), default=cue.start)
+    return _words(shown[first:last], [(before, 0), *inner], cue.end)
 
 
 def _words(

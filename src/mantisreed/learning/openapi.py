@@ -371,30 +371,29 @@ class _OpenApiCardWriter:
     def _ask(self, asking: Operation) -> None:
         card = self.card
         name = re.findall(r"\{([^}]+)\}", asking.path)[-1]
-        given = self._schema(self.chosen)
-        properties = given.get("properties") or {}
-        job = next((key for key in properties if key.lower() == name.lower()), None)
-        job = job or next((key for key in properties if JOB.search(key)), "id")
+        properties = self._schema(self.chosen).get("properties") or {}
+        same = next((key for key in properties if key.lower() == name.lower()), None)
+        job = same or next((key for key in properties if JOB.search(key)), "id")
         card.key("take.job", quoted_name(job))
         card.table("steps.ask")
         plain = re.sub(r"\{" + re.escape(name) + r"\}", "{job}", asking.path)
         card.key("path", plain)
         properties = self._schema(asking).get("properties") or {}
         state = next((key for key in properties if _STATE.search(key)), None)
-        if state is None:
-            return
-        card.key("state", quoted_name(state))
-        states = list(map(str, properties[state].get("enum") or []))
-        failed = [value for value in states if _FAILED.search(value)]
+        if state is not None:
+            card.key("state", quoted_name(state))
+            self._states(list(map(str, properties[state].get("enum") or [])))
+
+    def _states(self, states: Sequence[str]) -> None:
+        """What the states of a job mean, by their names."""
+        card = self.card
+        failed = list(filter(_FAILED.search, states))
         done = [value for value in states if _DONE.search(value) and value not in failed]
         waiting = [value for value in states if value not in (*failed, *done)]
-        # The last one usually is the end.
-        if done or len(waiting) < 2:
-            guessed = []
-        else:
-            guessed = [waiting.pop()]
-        done += guessed
-        for key, values in (("waiting", waiting), ("done", done), ("failed", failed)):
+        guessed = []
+        if not done and len(waiting) > 1:
+            guessed = [waiting.pop()]  # the last one usually is the end
+        for key, values in (("waiting", waiting), ("done", done + guessed), ("failed", failed)):
             if values:
                 card.key(key, values)
         if not states:

@@ -242,31 +242,16 @@ def _pairs(slots: Sequence[Slot], keys: Sequence[str]) -> list[tuple[int | None,
         pairs: list[tuple[int | None, int | None]] = [(at, at) for at in range(shared)]
         pairs += [(at, None) for at in range(shared, len(slots))]
         return pairs + [(None, to) for to in range(shared, len(keys))]
-    held = [{reading.key for reading in slot.readings if reading is not None} for slot in slots]
-    # A slot that some transcript leaves empty is skipped at less cost than one that all have filled
-    # so far.
-    skips = [
-        0.7 if sum(reading is not None for reading in slot.readings) < 2 else 1.0 for slot in slots
-    ]
-    costs = [list(map(float, range(len(keys) + 1)))]
-    for at in range(len(slots)):
-        above = costs[-1]
-        line = [above[0] + skips[at]]
-        for to, key in enumerate(keys):
-            same = above[to] + (0.0 if key in held[at] else 1.05)
-            line.append(min(same, above[to + 1] + skips[at], line[to] + 1.0))
-        costs.append(line)
+    fits = _Fits(slots, keys)
+    costs = fits.costs()
     found: list[tuple[int | None, int | None]] = []
     at, to = len(slots), len(keys)
     while at or to:
         here = costs[at][to]
-        if at and to:
-            same = costs[at - 1][to - 1] + (0.0 if keys[to - 1] in held[at - 1] else 1.05)
-            if math.isclose(here, same):
-                at, to = at - 1, to - 1
-                found.append((at, to))
-                continue
-        if at and math.isclose(here, costs[at - 1][to] + skips[at - 1]):
+        if at and to and math.isclose(here, costs[at - 1][to - 1] + fits.cost(at - 1, to - 1)):
+            at, to = at - 1, to - 1
+            found.append((at, to))
+        elif at and math.isclose(here, costs[at - 1][to] + fits.skips[at - 1]):
             at -= 1
             found.append((at, None))
         else:
@@ -274,6 +259,37 @@ def _pairs(slots: Sequence[Slot], keys: Sequence[str]) -> list[tuple[int | None,
             found.append((None, to))
     found.reverse()
     return found
+
+
+class _Fits:
+    """What it costs to put keys into slots, or to leave either out.
+
+    Attributes:
+        skips: the cost of each slot that gets no key. One that some transcript leaves empty is
+            skipped at less cost than one that all have filled so far.
+    """
+
+    def __init__(self, slots: Sequence[Slot], keys: Sequence[str]) -> None:
+        readings = [[one for one in slot.readings if one is not None] for slot in slots]
+        self._keys = keys
+        self._held = [{reading.key for reading in held} for held in readings]
+        self.skips = [0.7 if len(held) < 2 else 1.0 for held in readings]
+
+    def cost(self, at: int, to: int) -> float:
+        """Of a key in a slot."""
+        return 0.0 if self._keys[to] in self._held[at] else 1.05
+
+    def costs(self) -> list[list[float]]:
+        """Least costs of all beginnings: so many slots, so many keys."""
+        costs = [list(map(float, range(len(self._keys) + 1)))]
+        for at, skip in enumerate(self.skips):
+            above = costs[-1]
+            line = [above[0] + skip]
+            for to in range(len(self._keys)):
+                same = above[to] + self.cost(at, to)
+                line.append(min(same, above[to + 1] + skip, line[to] + 1.0))
+            costs.append(line)
+        return costs
 
 
 def _bin(sure: float) -> int:

@@ -247,44 +247,43 @@ def _read_ctm(text: str, piece: Piece) -> Iterator[Passage]:
     """Time-marked conversation files, as NIST's scoring tools define them: a word on each line."""
     by_channel: dict[str, list[Word]] = {}
     for number, line in enumerate(text.splitlines(), 1):
-        if not line.strip() or line.lstrip().startswith((";;", "#")):
-            continue
-        fields = line.split()
-        try:
-            start, length = float(fields[2]), float(fields[3])
-            if len(fields) > _CTM_FIELDS and fields[5] != "NA":
-                confidence = float(fields[5])
-            else:
-                confidence = None
-        except (IndexError, ValueError):
-            raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}") from None
-        if len(fields) < _CTM_FIELDS or not (math.isfinite(start) and math.isfinite(length)):
-            raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}")
-        if start < 0 or length < 0 or start + length > piece.duration * 1.05 + 2.0:
-            raise UnexpectedReplyError(f"line {number} has a time outside the piece: {line[:80]}")
-        if confidence is None or not 0.0 <= confidence <= 1.0:
-            share = None
-        else:
-            share = confidence
-        word = Word(
-            fields[4], min(start, piece.duration), min(start + length, piece.duration), share
-        )
-        by_channel.setdefault(fields[1], []).append(word)
-    if (
-        not by_channel
-        and text.strip()
-        and not all(line.startswith((";;", "#")) for line in text.split("\n") if line)
-    ):
+        if line.strip() and not line.lstrip().startswith((";;", "#")):
+            channel, word = _ctm_word(number, line, piece)
+            by_channel.setdefault(channel, []).append(word)
+    remarks = (line.startswith((";;", "#")) for line in text.split("\n") if line)
+    if not by_channel and text.strip() and not all(remarks):
         raise UnexpectedReplyError("it is no CTM")
-    found = []
+    found: list[Passage] = []
     for channel, words in by_channel.items():
-        found.extend(
-            [
-                passage if len(by_channel) < 2 else _said_on(passage, channel)
-                for passage in passages_of(sorted(words, key=lambda word: word.start))
-            ]
-        )
+        passages = list(passages_of(sorted(words, key=lambda word: word.start)))
+        if len(by_channel) > 1:
+            passages = [_said_on(passage, channel) for passage in passages]
+        found += passages
     yield from sorted(found, key=lambda passage: passage.start)
+
+
+def _ctm_word(number: int, line: str, piece: Piece) -> tuple[str, Word]:
+    """The channel and the word of a line.
+
+    Raises:
+        UnexpectedReplyError: it has none.
+    """
+    fields = line.split()
+    confidence = None
+    try:
+        start, length = float(fields[2]), float(fields[3])
+        if len(fields) > _CTM_FIELDS and fields[5] != "NA":
+            confidence = float(fields[5])
+    except (IndexError, ValueError):
+        raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}") from None
+    if len(fields) < _CTM_FIELDS or not (math.isfinite(start) and math.isfinite(length)):
+        raise UnexpectedReplyError(f"line {number} is not CTM: {line[:80]}")
+    if start < 0 or length < 0 or start + length > piece.duration * 1.05 + 2.0:
+        raise UnexpectedReplyError(f"line {number} has a time outside the piece: {line[:80]}")
+    if confidence is not None and not 0.0 <= confidence <= 1.0:
+        confidence = None
+    end = min(start + length, piece.duration)
+    return fields[1], Word(fields[4], min(start, piece.duration), end, confidence)
 
 
 def _said_on(passage: Passage, channel: str) -> Passage:
