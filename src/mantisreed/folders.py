@@ -69,6 +69,7 @@ def _parted(path: Path) -> tuple[Path, tuple[str, ...]]:
     parts = path.parts
     if HIDDEN_FOLDER not in parts:
         return path, ()
+    # The innermost one, should a workspace lie in the hidden folder of another.
     at = len(parts) - parts[::-1].index(HIDDEN_FOLDER)
     return Path(*parts[:at]), parts[at:]
 
@@ -98,6 +99,8 @@ def held(folder: Path, *, make: bool = False) -> Iterator[int | None]:
             if make:
                 with suppress(FileExistsError):  # whatever it is, it is opened below
                     os.mkdir(name, 0o777, dir_fd=descriptor)
+            # One name after the other, each in the folder that is held: of a whole path, a part
+            # could become a link between the check and the use.
             inner = _opened_in(descriptor, name, folder)
             os.close(descriptor)
             descriptor = inner
@@ -128,6 +131,7 @@ def opened(path: Path, flags: int, mode: int = 0o666) -> int:
     with held(path.parent) as folder:
         if folder is None:
             return os.open(path, flags, mode)
+        # Not blocking, as somebody may have put a pipe there, whose opening never returns.
         return os.open(
             path.name, flags | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, mode, dir_fd=folder
         )

@@ -159,6 +159,7 @@ class SpanChooser:
         """What is already certain to be in the next span; None when nothing is."""
         if not self._runs or not math.isinf(self._rules.longest):
             return None
+        # With no longest span there is but one choice, so that what was heard is in the next one.
         end = self._settled if self._rules.keeps_silence else self._runs[-1].end
         return Span(self._runs[0].opens, max(end, self._runs[0].opens))
 
@@ -173,6 +174,7 @@ class SpanChooser:
         for start, end in speech:
             chosen += self._passed_silence(start)
             count = max(1, math.ceil((end - start) / self._longest_run))
+            # Talk without a pause is parted evenly: a short rest would be a request of its own.
             edges = [start + (end - start) * n / count for n in range(count)]
             for part_start, part_end in zip(edges, [*edges[1:], end], strict=True):
                 self._add(part_start, part_end)
@@ -221,6 +223,7 @@ class SpanChooser:
         begin.
         """
         rules = self._rules
+        # The longer a pause, the surer that no word lies in it; twice as long is half as bad.
         last.cut = _PAUSE_COST / max(pause, _LEAST_PAUSE)
         if pause <= 0.0:
             last.closes, run.opens, run.overlaps = (
@@ -250,6 +253,7 @@ class SpanChooser:
         chosen: list[Span] = []
         enough = self._rules.longest + min(self._rules.longest, _LOOK_AHEAD)
         while self._runs and heard - self._runs[0].opens >= enough:
+            # Only the first: what comes next may still change where the others are best cut.
             chosen += self._taken(_best_groups(self._runs, self._rules.longest, heard)[:1])
         return chosen
 
@@ -332,6 +336,7 @@ def _best_groups(
         lengths = closes[end - 1] - opens[first:end]
         short = np.maximum(0.0, _SHORT_PIECE - lengths / longest) * _SHORT_COST
         sums = costs[first:end] + short
+        # All but the last may be forbidden: a single run is always allowed, however long.
         sums[:-1][lengths[:-1] > longest] = np.inf
         best = int(sums.argmin())
         costs[end], came_from[end] = sums[best] + _PIECE_COST + runs[end - 1].cut, first + best

@@ -54,6 +54,7 @@ class FormPart:
             raise ValueError(
                 f"unknown key {unknown[0]!r} of a form part\nkeys here: {', '.join(_PART_KEYS)}"
             )
+        # Equal where both are there, and where neither is.
         if ("value" in table) == ("json" in table):
             raise ValueError("a form part needs one of the keys 'value' and 'json'")
         self.value: ListTemplate | None = None

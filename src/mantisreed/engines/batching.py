@@ -90,6 +90,7 @@ class BatchClient:
         group = self._joined(key, run)
         assert group.sent is not None
         try:
+            # One piece that is given up must not take those down that leave with it.
             return await asyncio.shield(group.sent)
         except asyncio.CancelledError:
             group.items.pop(key, None)
@@ -109,6 +110,7 @@ class BatchClient:
             group = self._group = _Group(sent=loop.create_future())
             group.timer = loop.call_later(float(self._batch.wait), self._leave, group)
         group.items[key] = self._batch.item.document(run.values)
+        # What is not of one piece is the same in all of them, so that the last one's will do.
         group.values = run.values
         if len(group.items) >= self._batch.size:
             self._leave(group)
@@ -143,6 +145,7 @@ class BatchClient:
         except EngineError as error:
             self._exchange.note_what_it_means(run, error)
             group.sent.set_exception(error)
+        # Whatever it is, all pieces wait for it, and would wait for ever.
         except BaseException as error:
             group.sent.set_exception(error)
         finally:
@@ -182,6 +185,7 @@ class BatchClient:
 
     def _forget_old_questions(self) -> None:
         while len(self._questions) > _KEPT_REPLIES:
+            # Never one that is still being asked: those who wait for it would ask again.
             oldest = next(
                 (name for name, one in self._questions.items() if one.answer.done()), None
             )

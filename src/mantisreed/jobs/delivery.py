@@ -141,6 +141,7 @@ class Delivery:
         """
         if not self.afresh:
             await self._begin()
+        # It is new, so that no reply of it can be kept.
         if self._leaving is not None:
             return await self._released(self._leaving.record)
         while True:
@@ -255,6 +256,8 @@ class Delivery:
             return None
         if record.failure == "too big":
             raise TooBigError(record.reason or "the piece is too big", engine=card.name)
+        # The engine did not know the job, but may only have been slow to list it: asking costs
+        # nothing, sending again may.
         if record.failure == "job unknown" and record.ticket:
             ticket = Ticket(record.ticket, record.mark)
             await self._found(record, ticket)
@@ -304,6 +307,7 @@ class Delivery:
             gate.check()
             if self.engine.options.ready:
                 await self.engine.options.ready()
+            # Room first, then the turn: a turn that waited for room would be past when it is used.
             turn = await gate.turn(self.progress)
             gate.check()  # others may have failed meanwhile
             self.progress("sending", "")
@@ -311,12 +315,15 @@ class Delivery:
             budgets = self.engine.budgets(self.work.job)
 
             def note(ledger: "Ledger") -> "RequestRecord":
+                # In one transaction: a turn without its request would be lost to the others, and
+                # a request without its turn would break the engine's limit.
                 if turn is not None:
                     ledger.pace.started(turn.engine, turn.moment)
                 return ledger.requests.send(record, size, token=token, budgets=budgets)
 
             sent = await self.engine.writer.perform(note, is_urgent=True)
             return _Leaving(sent, self._piece_with(token))
+        # Also when it is cancelled: a room that is never given back stops one piece for ever.
         except BaseException:
             gate.room.release()
             raise
@@ -384,6 +391,7 @@ class Delivery:
             lambda ledger: ledger.requests.end(record, event, error, unread=unread, ticket=values),
             is_owed=True,
         )
+        # What was set aside for it may be spent by others; what may be charged for stays spent.
         if rule.charge == "none":
             for budget in self.engine.budgets(record.job):
                 budget.give_back(record.attempt)
@@ -405,6 +413,7 @@ class Delivery:
             gate.note_failure(error)
             raise error
         asked_for = error.retry_after or 0.0
+        # Nobody watches a run for hours: it ends, and says when to come back.
         if asked_for > LONGEST_ASKED_FOR:
             postponed = PostponedError.because(error, options.time.clock() + asked_for)
             gate.leave_alone(postponed)
@@ -413,6 +422,7 @@ class Delivery:
             gate.note_failure(error)
             raise error
         seconds = seconds_before(number, asked_for)
+        # What the engine asks of one request it means for all.
         if isinstance(error, SlowDownError) and asked_for:
             gate.hold(asked_for)
         what = f"{error.what}; attempt {number + 1} of {options.max_attempts}"

@@ -92,6 +92,7 @@ class RequestStore(RequestRows):
             )
             if not added:
                 return None
+            # In the same transaction, so that two processes cannot both spend the last of a limit.
             others = self._checked(budgets, piece.price)
             self._add_piece(piece)
             attempt = self._begin_attempt(piece.key, piece.job, size, piece.price, budgets, others)
@@ -192,6 +193,7 @@ class RequestStore(RequestRows):
                 others = self._database.execute(
                     statements.OTHERS_WITH_MARK, {"mark": mark, "key": record.key}
                 )
+            # An engine that gives an id twice would have one recording's text put under another.
             if others and not is_found:
                 return "another's id"
             for other in others:
@@ -212,6 +214,7 @@ class RequestStore(RequestRows):
         """
         with self._database.transaction():
             row = self._row(record.key)
+            # Only if nobody else has moved it on: an older ticket must not replace a newer one.
             if row["state"] == "working" and ticket_of(row) == record.ticket:
                 self._database.execute(
                     statements.KEEP_TICKET, {"key": record.key, "ticket": encoded_ticket(ticket)}
@@ -248,9 +251,11 @@ class RequestStore(RequestRows):
                 return False
             attempt = record.attempt or self._attempt_answered(record.key)
             self._end_attempt(attempt, "done", None, "sure", bill)
+            # It came twice, by a call and by a question: the first one is kept, both attempts end.
             if row["state"] == "done":
                 return False
             replaced = {row["reply"]} - {None}
+            # First the file, then the note of it: a reply without a note is only room on a disk.
             digest = self._replies.keep(body)
             self._move(row, "answered", reply=digest)
             self._remove(replaced - {digest})
@@ -323,6 +328,7 @@ class RequestStore(RequestRows):
                         where=job,
                         advice="stop that one first",
                     )
+                # A reply that is there was paid for, and stays for whoever wants it next.
                 if row["state"] in ("done", "cancelled"):
                     continue
                 if row["ticket"]:

@@ -88,12 +88,14 @@ def transcript_of(
     """The pieces' readings as one transcript, with the notes of the recording's preparation."""
     by_channel: dict[int | None, list[PieceReading]] = {}
     languages: Counter[str] = Counter()
+    # Sorting is stable, so that the pieces of a channel stay in the order of their times.
     for one in sorted(results, key=lambda one: one.channel or 0):
         assert one.reading is not None
         pieces = by_channel.setdefault(one.channel, [])
         pieces.append(PieceReading(one.start, one.end, one.reading.passages))
         languages.update([one.reading.language] if one.reading.language else ())
     stitched = stitch_channels(by_channel)
+    # Short pieces are often taken for another language; the recording's is that of most of them.
     spoken = languages.most_common(1)[0][0] if languages else None
     passages = stitched.passages
     if facts.about and "speakers" in facts.about:
@@ -137,6 +139,7 @@ def _seam_doubts(
     yield from starmap(differing_seam, stitched.differing)
     for channel, readings in pieces.items():
         spans = [(reading.start, reading.end) for reading in readings]
+        # A seam of one channel is no gap because somebody speaks in another one.
         said_there = [
             one
             for one in stitched.passages
@@ -163,6 +166,7 @@ def _events(results: Sequence[PieceResult]) -> Iterator[SoundEvent]:
     for event in sorted(heard, key=lambda event: event.start):
         if event.start - latest.get(event.text, -math.inf) > _SAME_SOUND:
             yield event
+        # Also of one that was left out: a row of close ones is one long sound.
         latest[event.text] = event.start
 
 

@@ -215,6 +215,7 @@ class Batch:
                 await self._watch_costs()
             at_once = min(self._at_once, len(self._tasks))
             await Turns.of(enumerate(self._tasks), at_once).work(take)
+            # Before the end work, which gathers all transcripts and must not gather a wrong one.
             await self._redo_misled(outcomes)
             await self._end_follow_ups(outcomes)
             records = await self._records()
@@ -330,6 +331,7 @@ class Batch:
         """What these recordings have cost before counts towards the limit, so it is known before
         any is sent.
         """
+        # A link's digest is not known before it is fetched; its job counts itself when it opens.
         for task in self._tasks:
             if task.recording.link is not None:
                 continue

@@ -174,6 +174,7 @@ def tokens_of(
     )
     if "numbers" in without:
         return tokens
+    # "and" in "two hundred and six" can be told only by its neighbours, so after all passages.
     said = without_number_fillers([token.text for token in tokens], tongue)
     return [token for token, is_said in zip(tokens, said, strict=True) if is_said]
 
@@ -193,6 +194,7 @@ def _tokens_of_passage(
         return
     is_known = passage.timing != "estimated"
     for said in passage.words:
+        # An end is what says later that a start was measured: estimated ones are no evidence.
         end = said.end if is_known else None
         parts = normalised_word(said.text, language, tuple(without))
         for part, text in enumerate(parts):
@@ -303,6 +305,8 @@ def _by_speaker(
 
     names, others = list(said), list(other)
     size = max(len(names), len(others))
+    # Filled up to a square: a speaker that the other side lacks is paired with nobody, and all
+    # that he said is an error.
     rows = [said[name] for name in names] + [[] for _ in range(size - len(names))]
     columns = [other[name] for name in others] + [[] for _ in range(size - len(others))]
     errors = [[_errors(row, column) for column in columns] for row in rows]
@@ -385,6 +389,7 @@ def calibration(steps: Sequence[AlignmentStep]) -> list[tuple[float, float, int]
     ]
     found = []
     for low in range(_BINS):
+        # A confidence of exactly 1 belongs to the last range, not to one of its own.
         own = [(sure, right) for sure, right in known if low == min(_BINS - 1, int(sure * _BINS))]
         if own:
             mean = sum(sure for sure, _ in own) / len(own)
@@ -407,5 +412,6 @@ def over_time(steps: Sequence[AlignmentStep], width: float) -> list[tuple[float,
             if step.start is not None:
                 at = int(step.start // width)
             said[at] += 1
+        # An insertion has no word of the reference: it counts where the reference was last.
         wrong[at] += step.kind != "equal"
     return [(number * width, wrong[number] / max(1, said[number])) for number in sorted(said)]

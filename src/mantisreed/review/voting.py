@@ -102,6 +102,7 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
     """
     slots, order = aligned_transcripts(transcripts)
     count = len(transcripts)
+    # Thousands of slots have a few hundred patterns, and a vote depends on nothing else.
     patterns = list(map(_pattern, slots))
     judges, empty = judges_of(Counter(patterns), count)
     winners = {pattern: winner(pattern, judges, empty) for pattern in set(patterns)}
@@ -139,6 +140,7 @@ def voted(transcripts: Sequence[Transcript]) -> Voted:
 def _readings(transcript: Transcript) -> Iterator[VotedReading]:
     for number, passage in enumerate(passages_over_speech(transcript.passages, ())):
         for word in passage.words:
+            # Hesitations keep their keys: without one, any two of them would be the same nothing.
             key = key_of(word.text, transcript.language, ("hesitations",))
             if word.confidence is None:
                 sure = None
@@ -389,10 +391,12 @@ def _passages(
         text = next(
             reading.word.text for _, reading in voters if written[reading.word.text] == most
         )
+        # Words are voted for, times are not averaged: the best timed of those who have the word.
         _, timed = min(voters, key=lambda voter: (ranks[voter[0]], -judges[voter[0]].overall))
         chance = 1.0 - math.prod(
             1.0 - judges[number].chance(reading.sure) for number, reading in voters
         )
+        # Times of different engines may cross by a few hundredths; words never go back.
         start = max(timed.word.start, latest)
         end = max(timed.word.end, start)
         latest = start

@@ -107,6 +107,7 @@ class Intake:
         """
         make_folder(self.folder)
         for folder in self.folder.iterdir():
+            # What is open belongs to a request that is coming in at this moment.
             if folder.name not in known and folder.name not in self._open:
                 forget(folder)
 
@@ -168,6 +169,7 @@ class Intake:
     async def _wanted(self, request: Request, token: Token, own: Path) -> _Wanted:
         kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
         query = dict(request.query_params)
+        # It lets a window in, and is no option of the recording.
         query.pop("ticket", None)
         try:
             if kind == "application/json":

@@ -109,6 +109,7 @@ class StreamFormat:
             numbers = (np.frombuffer(content, np.uint8).astype(np.float32) - 128.0) / 128.0
         elif self.width == 3:
             parts = np.frombuffer(content, np.uint8).reshape(-1, 3).astype(np.int32)
+            # Into the upper bytes of an int32, which gives the sign without asking for it.
             whole = (parts[:, 0] << 8) | (parts[:, 1] << 16) | (parts[:, 2] << 24)
             numbers = whole.astype(np.float32) / 2147483648.0
         else:
@@ -130,6 +131,7 @@ class StoppableInput:
         self._stream, self._is_stopping = stream, is_stopping
         try:
             self._descriptor: int | None = stream.fileno()
+            # A shell may have left it non-blocking, and a read would fail where it should wait.
             os.set_blocking(self._descriptor, True)
         except (OSError, AttributeError, ValueError):
             self._descriptor = None  # no file of the system's, such as bytes in memory
@@ -141,6 +143,7 @@ class StoppableInput:
                 return b""
             return self._stream.read(size)
         while not self._is_stopping():
+            # Not a plain read: that would not see a stop before the next sound comes.
             if select.select([self._descriptor], [], [], _LOOK)[0]:
                 return os.read(self._descriptor, size)
         return b""
@@ -167,6 +170,7 @@ def stream_blocks(
         form, waiting = _wav_format(stream), b""
     else:
         _refuse_containers(head)
+        # No head of WAV: what was read to see that is sound already.
         form, waiting = given or StreamFormat(), head
     size = max(form.frame, round(form.sample_rate * _HEARD_AT_ONCE) * form.frame)
     while True:
@@ -226,6 +230,7 @@ def _wav_format(stream: Readable) -> StreamFormat:
             raise InputError(
                 "this WAV stream has a chunk before its sound that is too large", where="-"
             )
+        # RIFF fills chunks of odd size up with a byte that the size does not count.
         content = _exactly(stream, size + size % 2)
         if name == b"fmt ":
             form = _described(content)
@@ -235,6 +240,7 @@ def _described(content: bytes) -> StreamFormat:
     if len(content) < 16:
         raise InputError("this WAV stream does not say how its samples are written", where="-")
     tag, channels, rate, _, _, bits = struct.unpack("<HHIIHH", content[:16])
+    # The extensible form has the real tag at the beginning of its GUID.
     if tag == _EXTENSIBLE and len(content) >= 26:
         tag = struct.unpack("<H", content[24:26])[0]
     if tag not in (_PCM, _FLOAT):

@@ -69,6 +69,7 @@ def stitch(readings: Sequence[PieceReading]) -> Stitched:
     reached = 0.0
     for reading in readings:
         passages = [shifted(passage, reading.start) for passage in reading.passages]
+        # `reached` is the end of what was heard, not of what was said in it: silence overlaps too.
         if not whole.is_empty and reading.start < reached:
             overlap = _Overlap(whole.take_from(reading.start), passages, reading.start, reached)
             whole.add_overlapped(overlap.joined())
@@ -144,6 +145,7 @@ class _Whole:
             last, first = self._parts[-1][-1], passages[0]
             is_same = (last.speaker, last.timing) == (first.speaker, first.timing)
             is_rest = any(first.words[:1] == (word,) for word in self._rest.words)
+            # Begun with a word that was taken, it is one passage whatever pause lies before it.
             is_one = is_same and (is_rest or first.start - last.end <= _ONE_BREATH)
         self._add(passages, is_one=is_one)
 
@@ -257,6 +259,7 @@ class _Overlap:
         middle = (self._start + self._end) / 2
         earlier = _words_of(self._before, lambda word: word.end <= self._start)
         later = _words_of(self._after, lambda word: word.start >= self._end)
+        # Passages without words cannot be aligned: each side gives those of its own half.
         timeless = [p for p in self._before if not p.words and (p.start + p.end) / 2 <= middle]
         timeless += [p for p in self._after if not p.words and (p.start + p.end) / 2 > middle]
         ours = set(map(id, self._before))
@@ -279,10 +282,13 @@ class _Overlap:
             and self._right[m].passage.speaker is not None
         )
         names: dict[str | None, str | None] = {}
+        # The most shared words first: a word given to the wrong speaker must not take a name that
+        # most of the overlap gives to another.
         for (ours, theirs), _ in pairs.most_common():
             if theirs not in names and ours not in names.values():
                 names[theirs] = ours
         for label in speakers_of(self._after):
+            # Who speaks first only behind the overlap must not be called as somebody before it.
             if names and label not in names:
                 names[label] = _free_label(label, names.values())
         return names
@@ -292,6 +298,7 @@ class _Overlap:
         n = m = 0
         for at_left, at_right in self._shared:
             chosen += self._better(self._left[n:at_left], self._right[m:at_right])
+            # The same word twice: its times are better where its piece goes on longer around it.
             ours, theirs = self._left[at_left], self._right[at_right]
             chosen.append(
                 ours if self._end - ours.middle >= theirs.middle - self._start else theirs
@@ -391,6 +398,7 @@ def _bare(word: Word) -> str:
 def _certainty(heard: _Heard, from_edge: float) -> float:
     """How far a word can be believed that ends so many seconds from the edge of its piece."""
     confidence = _USUAL_CONFIDENCE if heard.word.confidence is None else heard.word.confidence
+    # A model that lacks what comes next guesses, and is often sure of its guess.
     return confidence * min(1.0, max(0.0, from_edge) / _EDGE)
 
 

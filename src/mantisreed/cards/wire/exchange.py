@@ -203,6 +203,7 @@ class Exchange:
         """Note in an error whether the service may be at work though the request failed."""
         error.before_work = error.before_work or run.index < self.sequence.first_work
         if isinstance(error, UnreachableError) and error.before_work:
+            # What left was not yet what costs, so that sending it again cannot cost twice.
             error.was_sent = False
         if isinstance(error, UnreadableReplyError):
             error.body = None if error.body is None else redacted_body(error.body)
@@ -214,6 +215,7 @@ class Exchange:
         """What reading an answer again will need."""
         assert run.last is not None
         kept = self.standing(run).as_json()
+        # No cookies: they may be as good as a key, and reading an answer does not need them.
         headers = [list(pair) for pair in run.last.headers if pair[0].lower() != "set-cookie"]
         answer = {"status": run.last.status, "headers": headers, "url": run.last.url}
         return {**kept, **marked(answer, self._sender.secrets)}
@@ -234,6 +236,7 @@ class Exchange:
                 continue
             if run.index >= before:
                 return
+            # Paths may name what an earlier step took, which is known only now.
             step = step.filled(run.values)
             if step.is_asking:
                 run.last = await self._asked_until_done(name, step, run)
@@ -275,12 +278,14 @@ class Exchange:
                     step = step.filled(run.values)
                     run.last = await self._sender.answer(name, step, run)
                     if step.is_asking and not self._is_done(name, step, run.last):
+                        # Unmoved, nothing is noted: asking a thousand times writes nothing.
                         moved = None if run.index == began_at else self.standing(run)
                         return Waiting(moved, retry_after(run.last, self._card.errors))
                     self._take(name, step, run)
                 run.index += 1
         except NothingHeardError:
             return FinishedExchange(None, run.noted)
+        # The work was paid for when it was sent; asking once more is free.
         except UnreadableReplyError as error:
             error.may_be_charged = False
             raise
@@ -319,6 +324,7 @@ class Exchange:
         ):
             return None
         self._take("lookup", lookup, run)
+        # Found, so it was sent: go on behind what costs, past steps that do not apply.
         run.index = self.sequence.last_work + 1
         await self.go_through(run, run.index)
         return self.standing(run)
@@ -390,6 +396,7 @@ class Exchange:
 
     def _remember(self, standing: Standing, hidden: dict[str, Value]) -> None:
         self._hidden[_memory_key(standing)] = hidden
+        # Forgotten ones are not lost: `_resumed` asks the service for them again.
         while len(self._hidden) > _REMEMBERED:
             self._hidden.popitem(last=False)
 

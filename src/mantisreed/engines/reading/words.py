@@ -88,6 +88,7 @@ class WordFinder:
             UnexpectedReplyError: the reply is not as the card says.
         """
         items = self._listed(within)
+        # Some engines count from where the passage begins, most from where the sound does.
         zero = start if self._paths.zero == "passage" else 0.0
         spans = spans_of(
             self._raw_times(items),
@@ -116,6 +117,7 @@ class WordFinder:
             text = paths.text.find(item)
             if text is None and isinstance(item, str) and paths.text.source == "text":
                 text = item  # an XML element without attributes is its text
+            # A number that was said may be written as one in JSON.
             if isinstance(text, (int, float)) and not isinstance(text, bool):
                 text = str(text)
             if not isinstance(text, str):
@@ -175,6 +177,7 @@ class WordFinder:
         if isinstance(value, str):
             if not value.strip():
                 return []
+            # All of a column in one text, as attributes of XML have it.
             return re.split(r"[,;\s]+", value.strip())
         if isinstance(value, list):
             return value
@@ -236,6 +239,7 @@ class WordFinder:
                 continue
             is_mark = not _LETTERS.search(item.text)
             if _is_one_of(item.kind, paths.punctuation) or (is_mark and not item.has_time):
+                # What opens goes with the word behind it, any other mark with the one before.
                 if item.text[0] in _OPENING or not found.words:
                     opening += item.text
                 else:
@@ -339,6 +343,7 @@ def _number(found: Any) -> float | None:
 
 def _is_one_of(value: Any, listed_values: Sequence[Any]) -> bool:
     return bool(listed_values) and any(
+        # In Python 1 equals True; on a card they are two things.
         value == other and isinstance(value, bool) == isinstance(other, bool)
         for other in listed_values
     )

@@ -303,6 +303,7 @@ class _Session:
         del self._phrases[outcome.recording.path.name]
         told = _phrase_outcome(outcome, start, end)
         language = outcome.transcript.language if outcome.transcript else None
+        # The sound of what has no reply stays, so that it can be sent by hand.
         if told.state != "no reply":
             forget(outcome.recording.path)
         for file in outcome.files:
@@ -345,6 +346,7 @@ class _Session:
         """
         was_over = self._runner.is_over
         await rest(self.live.again, self._stop.is_set)
+        # While the stream goes on there is time; behind its end somebody waits for the files.
         if was_over and self._was_last_try:
             self._give_up(self._runner.waiting)
             return False

@@ -200,6 +200,7 @@ class _Keeper:
         """Note what became of a recording; whether it has to wait."""
         source = outcome.recording
         self._last = time.monotonic()
+        # Still under way: an idle watch must not end while something waits for its engine.
         if outcome.state == "waiting" or _is_no_fault_of_its_own(outcome):
             if not self._runner.is_over:
                 self.hooks.on_outcome(outcome)

@@ -61,6 +61,8 @@ class ChannelPipeline:
         """Take the next samples; gives the pieces that are certain now."""
         self._samples.add(samples)
         jobs = self._settled(self._listener.hear(samples), self._listener.settled)
+        # What surely belongs to the open piece is encoded before its end is known: otherwise all
+        # of a long piece would wait in memory for its last second.
         if (sure := self._chooser.sure_span) is not None:
             self._write(sure.start, sure.end)
         if self._open is None:
@@ -158,6 +160,7 @@ class _EncodingQueue:
     def write(self, parts: Sequence[IntSamples], until: int) -> None:
         self.written = until
         self._queue.append(self._pool.submit(self._encode, parts))
+        # Waiting here holds back the decoder, which is faster than most encoders.
         if len(self._queue) > _QUEUED_WRITES:
             self._queue.popleft().result()
 
@@ -174,6 +177,7 @@ class _EncodingQueue:
     def _close(self, writes: Sequence["Future[None]"]) -> bytes:
         for write in writes:
             write.result()
+        # A piece without samples needs an encoder too: its file has a head.
         self._encode(())
         assert self._encoder is not None
         self._encoder.close()

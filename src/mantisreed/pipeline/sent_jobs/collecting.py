@@ -119,6 +119,7 @@ def collect(
             async def take(job: JobRecord) -> None:
                 outcomes[job.id] = await collector.collected(job, wait=wait)
 
+            # Each job that is asked for holds connections, and descriptors are few.
             at_once = min(_COLLECTED_AT_ONCE, room_for_requests(), len(jobs))
             await Turns.of(jobs, at_once).work(take)
             return [outcomes[job.id] for job in jobs]
@@ -240,6 +241,7 @@ class Collector:
             self._on_event(Event(named, outcome.state, note))
             return replace(outcome, job=record)
         self._on_event(Event(named, "working" if outcome.state == "working" else "done"))
+        # Read anew: what it cost, and its state, changed with the replies.
         now = await self._writer.perform(lambda ledger: ledger.listing.job(record.id))
         return replace(outcome, job=now)
 
@@ -260,6 +262,7 @@ class Collector:
         Raises:
             UnreadableReplyError: it is not as the card says, so that it is better asked for.
         """
+        # Anybody may call the address: only what can be read as the card says is noted.
         await asyncio.to_thread(
             reading_of, options.card, EngineResponse(body), sent_piece(request), options.secrets
         )
@@ -275,10 +278,12 @@ class Collector:
         self._on_event(Event(named, "working"))
         working = [piece for piece in wanted if piece.state == "working"]
         errors = [error for error in await self._asked_for(job, working, wait=wait) if error]
+        # Even where a question failed: a call of the engine may have brought its reply meanwhile.
         wanted = await self._wanted(record)
         if record.made is not None and all(piece.state == "done" for piece in wanted):
             return await self._written(job)
         for error in errors:
+            # A failure is final and comes first; what is only postponed may be asked for again.
             if not isinstance(error, PostponedError):
                 await self._note_failed(record, str(error))
                 raise error
@@ -338,6 +343,7 @@ class Collector:
         state = await self._writer.perform(
             lambda ledger: ledger.jobs.note(record.id, "written", None, ended), is_owed=True
         )
+        # The ledger found meanwhile that one reply had been another request's.
         if state != "done":
             advice = f"`mantisreed retry {record.id[:8]}` sends it again"
             raise PostponedError(
@@ -417,6 +423,7 @@ class Collector:
                 self._writer,
                 DispatchOptions(options.request_options, max_attempts=options.max_attempts),
             )
+            # It may be made after the stop came, by a job that was only beginning.
             if self._interrupted:
                 self._dispatchers[key].stop(self._interrupted)
         return self._dispatchers[key]
