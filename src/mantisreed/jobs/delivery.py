@@ -161,8 +161,7 @@ class Delivery:
         for a request that is known, or where the engine's rate limit has to be waited for.
         """
         gate = self.engine.gate
-        # What may be kept waits for nothing that only sending needs.
-        if self.work.is_known or self.engine.card.rate_limit is not None:
+        if self.engine.card.rate_limit is not None:
             return
         await gate.room.acquire()
         try:
