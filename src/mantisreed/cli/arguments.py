@@ -90,6 +90,16 @@ def _by_kind(option: Option) -> "dict[str, Any]":
     return {"metavar": option.metavar, **kinds.get(option.kind, {})}
 
 
+def add_json(parser: argparse.ArgumentParser, told: str) -> None:
+    """Results for programs; `told` says which."""
+    parser.add_argument("--json", action="store_true", dest="as_json", help=told)
+
+
+def add_plot(parser: argparse.ArgumentParser, told: str) -> None:
+    """A figure; `told` says of what."""
+    parser.add_argument("--plot", type=new_picture, metavar="FILE.png", help=told)
+
+
 def add_sources(parser: argparse.ArgumentParser) -> None:
     """The recordings, and which of them."""
     parser.add_argument(
@@ -167,9 +177,7 @@ def add_video(parser: argparse.ArgumentParser) -> None:
 
 def add_report(parser: argparse.ArgumentParser) -> None:
     """How results are given out."""
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Results as JSON on stdout"
-    )
+    add_json(parser, "Results as JSON on stdout")
     parser.add_argument(
         "--report",
         type=new_file,

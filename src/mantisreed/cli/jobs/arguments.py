@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config, at_least
+from mantisreed.cli.arguments import add_config, add_json, at_least
 
 MOST_SHOWN = 30
 """How many jobs are listed unless the user says otherwise; a ledger may hold a hundred thousand."""
@@ -42,9 +42,7 @@ def add_jobs(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help=f"List at most N, the newest first (default: {MOST_SHOWN}; 0 for all)",
     )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Everything as JSON on stdout"
-    )
+    add_json(parser, "Everything as JSON on stdout")
 
 
 _CANCEL_EXAMPLES = """\
@@ -93,6 +91,4 @@ def add_costs(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--by", choices=("day", "month"), default="day", help="What a row stands for (default: day)"
     )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="The sums as JSON on stdout"
-    )
+    add_json(parser, "The sums as JSON on stdout")

@@ -4,11 +4,12 @@ import argparse
 
 from mantisreed.cli.arguments import (
     add_config,
+    add_json,
     add_overwrite,
+    add_plot,
     add_sources,
     at_least,
     new_file,
-    new_picture,
     share,
 )
 
@@ -42,9 +43,7 @@ def add_doubts(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="Leave out doubts with a lower grade, 0 to 1 (default: 0.3)",
     )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Doubts as JSON on stdout"
-    )
+    add_json(parser, "Doubts as JSON on stdout")
 
 
 _SCORE_EXAMPLES = """\
@@ -86,15 +85,8 @@ def add_score(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="Write the alignment of one transcript as a page",
     )
-    parser.add_argument(
-        "--plot",
-        type=new_picture,
-        metavar="FILE.png",
-        help="Draw errors over time and calibration of confidences",
-    )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Scores as JSON on stdout"
-    )
+    add_plot(parser, "Draw errors over time and calibration of confidences")
+    add_json(parser, "Scores as JSON on stdout")
 
 
 _COMPARE_EXAMPLES = """\
@@ -151,15 +143,8 @@ def add_compare(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="Show the N longest differences (default: %(default)s)",
     )
-    parser.add_argument(
-        "--plot",
-        type=new_picture,
-        metavar="FILE.png",
-        help="Draw where the engines differ, agreement, and errors",
-    )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Everything as JSON on stdout"
-    )
+    add_plot(parser, "Draw where the engines differ, agreement, and errors")
+    add_json(parser, "Everything as JSON on stdout")
     add_overwrite(parser)
 
 
@@ -189,12 +174,7 @@ def add_vote(parser: argparse.ArgumentParser) -> None:
         default="json,srt",
         help="Formats to write (default: %(default)s)",
     )
-    parser.add_argument(
-        "--json",
-        action="store_true",
-        dest="as_json",
-        help="Agreement and weights as JSON on stdout",
-    )
+    add_json(parser, "Agreement and weights as JSON on stdout")
     add_overwrite(parser, "files that are there")
 
 
@@ -228,9 +208,7 @@ def add_amend(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--recording", metavar="FILE", help="Time what was put in by the speech in this"
     )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="What was changed as JSON on stdout"
-    )
+    add_json(parser, "What was changed as JSON on stdout")
     add_overwrite(parser, "files that are there")
 
 
@@ -328,7 +306,5 @@ def add_redact(parser: argparse.ArgumentParser) -> None:
         metavar="DURATION",
         help="Cover this much around each word (default: 0.1s; 0.4s if estimated)",
     )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="What was found as JSON on stdout"
-    )
+    add_json(parser, "What was found as JSON on stdout")
     add_overwrite(parser, "files that are there")

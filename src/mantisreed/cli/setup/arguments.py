@@ -2,7 +2,7 @@
 
 import argparse
 
-from mantisreed.cli.arguments import add_config, add_engine, at_least
+from mantisreed.cli.arguments import add_config, add_engine, add_json, at_least
 
 LISTEN = "127.0.0.1:8442"
 """Where the service listens unless the user says otherwise."""
@@ -45,9 +45,7 @@ def add_engines(parser: argparse.ArgumentParser) -> list[argparse.ArgumentParser
     """What `engines` takes; gives the parsers of its actions."""
     parser.epilog = _ENGINES_EXAMPLES
     add_config(parser)
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="The list as JSON on stdout"
-    )
+    add_json(parser, "The list as JSON on stdout")
     actions = parser.add_subparsers(dest="action", metavar="ACTION", title="actions")
     made = {}
     for name, (summary, examples) in _ACTIONS.items():
@@ -122,7 +120,7 @@ def add_services(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--offline", action="store_true", help="Ask nobody; show only what the cards say"
     )
-    parser.add_argument("--json", action="store_true", dest="as_json", help="JSON on stdout")
+    add_json(parser, "JSON on stdout")
 
 
 _TRUST_EXAMPLES = """\
@@ -146,9 +144,7 @@ def add_trust(parser: argparse.ArgumentParser) -> None:
     action.add_argument(
         "--list", action="store_true", dest="is_list", help="List the settings that are trusted"
     )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Results as JSON on stdout"
-    )
+    add_json(parser, "Results as JSON on stdout")
 
 
 _DEMO_EXAMPLES = """\
@@ -167,9 +163,7 @@ def add_demo(parser: argparse.ArgumentParser) -> None:
         metavar="DIR",
         help="Folder to make (default: %(default)s)",
     )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Results as JSON on stdout"
-    )
+    add_json(parser, "Results as JSON on stdout")
 
 
 _STANDIN_EXAMPLES = """\
@@ -324,6 +318,4 @@ def add_serve(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--spend", metavar="AMOUNT", help="What the token's jobs may cost together")
     group.add_argument("--rate", type=at_least(1), metavar="N", help="Requests a minute")
     add_engine(parser)
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Tokens as JSON on stdout"
-    )
+    add_json(parser, "Tokens as JSON on stdout")

@@ -5,11 +5,12 @@ import argparse
 from mantisreed.cli.arguments import (
     add_config,
     add_formats,
+    add_json,
     add_layout,
     add_overwrite,
+    add_plot,
     add_video,
     add_writing,
-    new_picture,
 )
 
 _EXPORT_EXAMPLES = """\
@@ -150,12 +151,7 @@ def add_sync(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--encoding", metavar="NAME", help="Encoding of what is read (default: found out)"
     )
-    parser.add_argument(
-        "--json",
-        action="store_true",
-        dest="as_json",
-        help="What was done as JSON on stdout",
-    )
+    add_json(parser, "What was done as JSON on stdout")
     add_overwrite(parser, "the file that is written")
 
 
@@ -190,13 +186,6 @@ def add_check(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--encoding", metavar="NAME", help="Encoding of the files (default: found out)"
     )
-    parser.add_argument(
-        "--plot",
-        type=new_picture,
-        metavar="FILE.png",
-        help="Draw reading speed over time, and lengths of cues",
-    )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Findings as JSON on stdout"
-    )
+    add_plot(parser, "Draw reading speed over time, and lengths of cues")
+    add_json(parser, "Findings as JSON on stdout")
     add_layout(parser)

@@ -6,13 +6,14 @@ from mantisreed.cli.arguments import (
     add_config,
     add_engine,
     add_job_ids,
+    add_json,
     add_options,
     add_overwrite,
     add_pieces,
+    add_plot,
     add_report,
     add_sending,
     add_sources,
-    new_picture,
 )
 from mantisreed.options import AFRESH, FEEDS, FOLDERS, TRACK
 
@@ -119,9 +120,7 @@ def add_submit(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     add_sending(parser)
     add_pieces(parser)
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Jobs and states as JSON on stdout"
-    )
+    add_json(parser, "Jobs and states as JSON on stdout")
 
 
 _COLLECT_EXAMPLES = """\
@@ -173,15 +172,8 @@ def add_inspect(parser: argparse.ArgumentParser) -> None:
     """What `inspect` takes."""
     parser.epilog = _INSPECT_EXAMPLES
     add_sources(parser)
-    parser.add_argument(
-        "--plot",
-        type=new_picture,
-        metavar="FILE.png",
-        help="Draw waveform, speech and loudness; for one recording",
-    )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="Everything as JSON on stdout"
-    )
+    add_plot(parser, "Draw waveform, speech and loudness; for one recording")
+    add_json(parser, "Everything as JSON on stdout")
 
 
 _PLAN_EXAMPLES = """\
@@ -197,9 +189,5 @@ def add_plan(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     add_engine(parser)
     add_pieces(parser)
-    parser.add_argument(
-        "--plot", type=new_picture, metavar="FILE.png", help="Draw the pieces over the waveform"
-    )
-    parser.add_argument(
-        "--json", action="store_true", dest="as_json", help="The plan as JSON on stdout"
-    )
+    add_plot(parser, "Draw the pieces over the waveform")
+    add_json(parser, "The plan as JSON on stdout")
