@@ -60,9 +60,9 @@ from mantisreed.transcript.document import (
     Passage,
     RecordingFacts,
     Transcript,
-    Word,
     speakers_of,
 )
+from mantisreed.transcript.stitch import shifted
 from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)
@@ -449,16 +449,6 @@ def _phrase_outcome(outcome: Outcome, start: float, end: float) -> PhraseOutcome
     transcript = outcome.transcript
     if transcript is None:
         return PhraseOutcome(start, end, "no reply", error=outcome.error)
-    passages = tuple(moved(passage, start) for passage in transcript.passages)
+    passages = tuple(shifted(passage, start) for passage in transcript.passages)
     state: PhraseState = "done" if passages else "no words"
     return PhraseOutcome(start, end, state, passages, outcome.error)
-
-
-def moved(passage: Passage, by: float) -> Passage:
-    """The passage, so many seconds later."""
-    words = tuple(
-        Word(word.text, word.start + by, word.end + by, word.confidence) for word in passage.words
-    )
-    return msgspec.structs.replace(
-        passage, start=passage.start + by, end=passage.end + by, words=words
-    )
