@@ -216,6 +216,25 @@ def test_the_key_is_nowhere_but_in_its_file(
     assert "POST http://127.0.0.1" in (tmp_path / "log.txt").read_text()
 
 
+def test_what_is_kept_loads_nothing_that_sends(
+    mantisreed: Command, settings: Path, note: Note, tmp_path: Path
+) -> None:
+    """Whoever writes a transcript in another format does not wait for what sends recordings."""
+    assert mantisreed("run", note.path).returncode == 0
+    command = ["run", str(note.path), "--to", "md", "--config", str(settings)]
+    program = (
+        "import sys\n"
+        "from mantisreed.cli.main import main\n"
+        f"assert main({command}) == 0\n"
+        "print([name for name in ('aiohttp', 'urllib.request') if name in sys.modules])"
+    )
+    kept = subprocess.run(
+        [sys.executable, "-c", program], cwd=tmp_path, capture_output=True, text=True
+    )
+    assert kept.returncode == 0 and kept.stdout.splitlines()[-1] == "[]", kept
+    assert (tmp_path / "transcripts" / "note.md").exists()
+
+
 def test_edits_are_kept_until_replace(
     mantisreed: Command, settings: Path, note: Note, tmp_path: Path
 ) -> None:

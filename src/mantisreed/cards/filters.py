@@ -8,6 +8,7 @@ missing value.
 import base64
 import gzip
 import hashlib
+import html
 import json
 import math
 import zlib
@@ -16,7 +17,6 @@ from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
 from typing import Any
 from urllib.parse import quote
-from xml.sax.saxutils import escape
 
 Filter = Callable[[Any], Any]
 
@@ -153,7 +153,7 @@ _PLAIN: dict[str, Filter] = {
     "gzip": lambda value: gzip.compress(as_bytes(value), mtime=0),
     "size": _size,
     "quoted": lambda value: quote(as_text(value), safe=""),
-    "xml": lambda value: escape(as_text(value), {'"': "&quot;"}),
+    "xml": lambda value: html.escape(as_text(value), quote=False).replace('"', "&quot;"),
     "json": lambda value: json.dumps(value, ensure_ascii=False),
     "json_lines": _json_lines,
     "upper": lambda value: as_text(value).upper(),

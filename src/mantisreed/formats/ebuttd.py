@@ -4,7 +4,6 @@ is.
 
 from collections.abc import Iterable, Sequence
 from itertools import chain, pairwise
-from xml.sax.saxutils import quoteattr
 
 from mantisreed.formats.styling import colour_of, keypad_of_settings
 from mantisreed.formats.ttml import NAMESPACE, xml_text
@@ -62,6 +61,8 @@ def write_ebuttd(cues: Iterable[Cue], language: str | None = None) -> str:
     is_reversed = is_right_to_left(
         "".join(chain.from_iterable(cue.lines for cue in cues[:50])), language
     )
+    from xml.sax.saxutils import quoteattr  # takes long to import
+
     head = _HEAD.format(
         namespace=NAMESPACE,
         language=quoteattr(xml_text(language or "")),

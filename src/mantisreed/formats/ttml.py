@@ -4,12 +4,12 @@ Times are read as clock times, offsets, frames and ticks; the times of `body`, `
 as the standard wants for time containers in parallel.
 """
 
+import html
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from itertools import chain
 from xml.etree import ElementTree as Tree
-from xml.sax.saxutils import escape, quoteattr
 
 from mantisreed.errors import InputError
 from mantisreed.formats.srt import order_remarks
@@ -94,6 +94,8 @@ def write_ttml(cues: Iterable[Cue], language: str | None = None, head: Iterable[
         f'<ttm:name type="full">{xml_text(name)}</ttm:name></ttm:agent>'
         for name, number in speakers.items()
     )
+    from xml.sax.saxutils import quoteattr  # takes long to import
+
     tag = quoteattr(_NOT_IN_XML.sub("", language or ""))
     rows = {(keypad_of_settings(cue.settings) - 1) // 3 for cue in cues if cue.settings}
     regions = "".join(
@@ -170,7 +172,7 @@ def _agent(speaker: str | None, speakers: Mapping[str, int]) -> str:
 
 def xml_text(text: str) -> str:
     """Escaped, without what XML cannot hold."""
-    return escape(_NOT_IN_XML.sub("\ufffd", text))
+    return html.escape(_NOT_IN_XML.sub("\ufffd", text), quote=False)
 
 
 def _tags_of(tag: str) -> tuple[str, str] | None:

@@ -161,7 +161,8 @@ class Delivery:
         for a request that is known, or where the engine's rate limit has to be waited for.
         """
         gate = self.engine.gate
-        if self.engine.card.rate_limit is not None:
+        # What may be kept waits for nothing that only sending needs.
+        if self.work.is_known or self.engine.card.rate_limit is not None:
             return
         await gate.room.acquire()
         try:

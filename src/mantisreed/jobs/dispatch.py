@@ -1,7 +1,8 @@
 """Taking pieces to their replies at one engine, many at once; each is a `Delivery`."""
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
+from contextlib import suppress
 from typing import TYPE_CHECKING, TypeVar
 from weakref import WeakValueDictionary
 
@@ -54,6 +55,7 @@ class Dispatcher:
         # The same sound may be in two recordings of a batch; it is sent once.
         self._under_way: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
         self._fresh: set[str] = set()
+        self._loading: asyncio.Task[None] | None = None
 
     @property
     def budget(self) -> Budget:
@@ -89,6 +91,12 @@ class Dispatcher:
             InputError: it cannot be loaded.
         """
         await self._engine.client.make_ready()
+
+    def expect_sending(self) -> None:
+        """Begin to load what sends requests, and wait for nothing: something is sent soon."""
+        ready = self._engine.options.ready
+        if ready is not None and self._loading is None:
+            self._loading = asyncio.create_task(_loaded(ready))
 
     async def reply(self, work: Work, progress: Progress) -> EngineResponse:
         """The engine's reply to a piece. What is kept is not asked for again.
@@ -146,6 +154,11 @@ class Dispatcher:
     async def deliver(self, record: "RequestRecord", body: bytes) -> None:
         """Take a reply that the engine has brought by itself, if it is still waited for."""
         await self._engine.answered(record, EngineResponse(body))
+
+
+async def _loaded(ready: Callable[[], Awaitable[None]]) -> None:
+    with suppress(Exception):  # whoever sends meets the same, and tells it
+        await ready()
 
 
 def _claimed_again(ledger: "Ledger", record: "RequestRecord") -> "RequestRecord | None":

@@ -32,6 +32,7 @@ class Work:
         start, end: seconds in the recording.
         channel: from 1; None when they are mixed.
         piece: what is sent.
+        is_known: whether pieces of this recording were sent before, so that its reply may be kept.
     """
 
     job: str
@@ -40,6 +41,7 @@ class Work:
     end: float
     channel: int | None
     piece: Piece
+    is_known: bool = False
 
     def for_ledger(self, card: EngineCard) -> PieceToSend:
         """What the ledger has to know of it."""
@@ -70,8 +72,8 @@ class DispatchOptions:
         purse_of: what else a job with this id is paid from, such as what its sender may spend in
             all; None for nothing.
         callbacks: the address under which the engine reaches us, if it can call back.
-        ready: waits until requests can leave at once, as a turn is only taken then; None when they
-            always can.
+        ready: loads what sends requests, and waits until they can leave at once, as a turn is only
+            taken then; None when they always can.
         time: the clock; tests give their own.
     """
 

@@ -2,11 +2,11 @@
 transcripts.
 """
 
+import html
 from collections.abc import Mapping, Sequence
 from contextlib import closing
 from pathlib import Path
 from urllib.parse import quote
-from xml.sax.saxutils import escape, quoteattr
 
 import msgspec
 
@@ -105,12 +105,16 @@ def _item(outcome: Outcome, base: str) -> str:
     if not tags:
         return ""
     known = "".join(
-        f"  <{name}>{escape(about[name])}</{name}>\n" for name in ("title", "guid") if name in about
+        f"  <{name}>{html.escape(about[name], quote=False)}</{name}>\n"
+        for name in ("title", "guid")
+        if name in about
     )
     return f"<item>\n{known}{''.join(tags)}</item>\n"
 
 
 def _tag(path: Path, outcome: Outcome, base: str) -> str:
+    from xml.sax.saxutils import quoteattr  # takes long to import
+
     if path.suffix not in _TYPES:
         return ""
     if outcome.transcript:

@@ -1,4 +1,4 @@
-"""The real transport, which loads while pieces are prepared."""
+"""The real transport, which loads while pieces are prepared, if any is to be sent."""
 
 import asyncio
 from contextlib import AsyncExitStack
@@ -16,12 +16,12 @@ if TYPE_CHECKING:
 
 class LateTransport:
     """The real transport, loaded on a thread: it takes long to import, and pieces are prepared
-    meanwhile.
+    meanwhile. Where all replies are kept it is never loaded.
     """
 
     async def __aenter__(self) -> Self:
         self._stack = AsyncExitStack()
-        self._opening = asyncio.create_task(self._opened())
+        self._opening: asyncio.Task[HttpTransport] | None = None
         return self
 
     async def __aexit__(
@@ -30,21 +30,28 @@ class LateTransport:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        self._opening.cancel()
+        if self._opening is not None:
+            self._opening.cancel()
         await self._stack.aclose()
+
+    def begin(self) -> "asyncio.Task[HttpTransport]":
+        """Load it, if nobody has begun with that; gives what can be waited for."""
+        if self._opening is None:
+            self._opening = asyncio.create_task(self._opened())
+        return self._opening
 
     async def ready(self) -> None:
         """Wait until it is loaded."""
-        await asyncio.shield(self._opening)
+        await asyncio.shield(self.begin())
 
     async def exchange(self, request: HttpRequest) -> HttpAnswer:
         """See `Transport`."""
-        transport = await asyncio.shield(self._opening)
+        transport = await asyncio.shield(self.begin())
         return await transport.exchange(request)
 
     async def converse(self, request: HttpRequest, conversation: "Conversation") -> HttpAnswer:
         """See `Transport`."""
-        transport = await asyncio.shield(self._opening)
+        transport = await asyncio.shield(self.begin())
         return await transport.converse(request, conversation)
 
     async def _opened(self) -> "HttpTransport":

@@ -92,6 +92,7 @@ class RecordingTask:
     _state: FileState | None = None
     _is_given_up: bool = False
     _is_stopping: bool = False
+    _is_known: bool = False
     _on_their_way: "set[asyncio.Task[object] | None]" = field(default_factory=set)
 
     def stop(self) -> None:
@@ -262,6 +263,9 @@ class RecordingTask:
             return ledger.jobs.cuts(identity)
 
         cuts = await shared.dispatcher.perform(note)
+        self._is_known = cuts is not None
+        if not self._is_known:
+            shared.dispatcher.expect_sending()
         return _Opened(job, digest, msgspec.json.decode(cuts, type=CutLimits) if cuts else None)
 
     async def _note(
@@ -403,7 +407,9 @@ class RecordingTask:
             piece.sample_rate,
         )
         key = request_key(options.card, options.request_options, piece, sound)
-        return Work(self.job, key, part.span.start, part.span.end, part.channel, piece)
+        return Work(
+            self.job, key, part.span.start, part.span.end, part.channel, piece, self._is_known
+        )
 
     async def _reading(self, work: Work, which: str) -> "ParsedReply | None":
         """What the engine heard in a piece; None when it is only to be sent and the reply is not

@@ -185,6 +185,7 @@ class Service:
     async def begin(self) -> None:
         """Read what is there, and go on with it."""
         transport = await self._stack.enter_async_context(LateTransport())
+        transport.begin()  # the first recording is not to wait for it
         self.book.open()
         self._counted = {order.id for order in self.book if order.has_ended}
         for known, reason in self.book.unreadable.items():
