@@ -8,8 +8,10 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from itertools import count
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import psycopg
 import pytest
@@ -77,3 +79,29 @@ def new_database(server: str) -> str:
             return server + name
         except psycopg.OperationalError:  # it is still starting
             time.sleep(0.1)
+
+
+@contextmanager
+def pooled(url: str) -> Iterator[str]:
+    """The URL of a database by a pooler that gives each transaction any of two connections."""
+    program = shutil.which("pgbouncer")
+    if program is None:
+        pytest.skip("no pooler is installed")
+    place, port = urlsplit(url), free_port()
+    name = place.path.lstrip("/")
+    with tempfile.TemporaryDirectory(prefix="marsh-") as folder:
+        Path(folder).chmod(0o755)  # it refuses to run as root
+        settings = Path(folder) / "pooler.ini"
+        settings.write_text(
+            f"[databases]\n{name} = host=127.0.0.1 port={place.port} user=marsh\n"
+            f"[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = {port}\nauth_type = any\n"
+            "pool_mode = transaction\ndefault_pool_size = 2\nunix_socket_dir =\n"
+        )
+        user = "nobody" if os.getuid() == 0 else None
+        with subprocess.Popen(
+            [program, str(settings)], user=user, cwd="/", stderr=subprocess.DEVNULL
+        ) as pooler:
+            try:
+                yield f"postgresql://marsh@127.0.0.1:{port}/{name}"
+            finally:
+                pooler.terminate()

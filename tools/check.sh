@@ -17,6 +17,7 @@ venv=${1:-.venv}
 # The ledger is tested on PostgreSQL too, and subtitles in a browser, where these are to be had.
 missing=
 command -v initdb >/dev/null || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing=postgresql
+command -v pgbouncer >/dev/null || missing="$missing pgbouncer"
 command -v chromium >/dev/null || command -v chromium-browser >/dev/null || missing="$missing chromium"
 if [ -z "$quick" ] && [ -n "$missing" ] && [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null; then
     export DEBIAN_FRONTEND=noninteractive

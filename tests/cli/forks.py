@@ -30,7 +30,7 @@ import mantisreed.cli.transcribing.sending
 import mantisreed.files
 import mantisreed.jobs.ledger
 import mantisreed.pipeline.followups.follow_ups
-from mantisreed.jobs.store.database import SqliteDatabase
+from mantisreed.jobs.store.sqlite import SqliteDatabase
 
 
 class Steps:

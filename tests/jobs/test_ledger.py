@@ -5,6 +5,7 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import time
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
@@ -21,6 +22,7 @@ from mantisreed.jobs.life import Event, TransitionError
 from mantisreed.jobs.records import LEDGER_FILE, Filter, RequestRecord
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.jobs.request_rows import Bill, PieceToSend
+from mantisreed.jobs.store import ownership
 from mantisreed.jobs.store.database import LedgerError
 
 COST = Decimal("0.002")
@@ -157,6 +159,7 @@ SENDER = """
 import sys, time
 from pathlib import Path
 from mantisreed.jobs.ledger import Ledger
+from mantisreed.jobs.store import ownership
 from mantisreed.jobs.requests import PieceToSend
 ledger = Ledger(Path(sys.argv[1]), sys.argv[3] or None)
 record = ledger.requests.claim(PieceToSend("abc123", "r1", 0.0, 30.0))
@@ -181,27 +184,31 @@ def test_what_a_process_had_under_way_is_anybodys_once_it_was_killed(
     ledger: Ledger,
     place: str | None,
     tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
     how_far: str,
     state: str,
     outcomes: list[str | None],
 ) -> None:
+    for name, seconds in (("_LEASE_SECONDS", 3.0), ("_GRACE_SECONDS", 0.0)):
+        monkeypatch.setattr(ownership, name, seconds)
     command = [sys.executable, "-c", SENDER, str(tmp_path / ".mantisreed"), how_far, place or ""]
     piece = PieceToSend(JOB.id, "r1", 0.0, 30.0)
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
         assert process.stdout is not None and process.stdout.readline() == "ready\n"
         ledger.recover()
         assert ledger.requests.claim(piece) is None
-        # A process that sleeps, as on a laptop that was closed, is alive however long that takes.
+        # A process that sleeps for a moment, as on a laptop that was closed, is alive.
         os.kill(process.pid, signal.SIGSTOP)
         ledger.recover()
         assert ledger.requests.claim(piece) is None
         os.kill(process.pid, signal.SIGKILL)
         process.wait()
-    for _ in range(100):  # the database may take a moment to see that the connection has ended
+    deadline = time.monotonic() + 10
+    record = None
+    while record is None and time.monotonic() < deadline:  # until its lease is over
         ledger.recover()
         record = ledger.requests.claim(piece)
-        if record is not None:
-            break
+        time.sleep(0.05)
     assert record is not None and record.state == state
     assert record.ticket == ({"id": "j7"} if how_far == "taken" else None)
     (found,) = ledger.listing.pieces(JOB.id)

@@ -42,11 +42,13 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
     sent(ledger, "r2", "def456")
     ledger.close()
     with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
-        for index in ("job_by_identity", "job_by_changed"):
+        for index in ("job_by_identity", "job_by_changed", "job_by_owner"):
             connection.execute(f"DROP INDEX {index}")
         connection.execute("DROP TABLE payment")
         for column in ("outcome", "identity"):
             connection.execute(f"ALTER TABLE job DROP COLUMN {column}")
+        for column in ("seen", "host", "pid", "program"):
+            connection.execute(f"ALTER TABLE process DROP COLUMN {column}")
         connection.execute("UPDATE request SET state = 'in doubt' WHERE key = 'r2'")
         connection.execute("UPDATE job SET state = 'in doubt' WHERE id = 'def456'")
         connection.execute("UPDATE ledger SET version = 5")
@@ -177,6 +179,7 @@ def test_forgetting_keeps_what_other_jobs_need_and_removes_files_after_the_commi
     ledger: Ledger, tmp_path: Path
 ) -> None:
     large = bytes(300_000)
+    ledger._database.largest_reply = 1000
     for key, body in (("r1", b"r1"), ("r2", large)):
         answered(ledger, key, body)
     other = another_job(ledger)
@@ -277,8 +280,6 @@ def test_a_broken_connection_is_made_again_and_this_process_stays_who_it_is(
         "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
         "WHERE datname = current_database() AND pid <> pg_backend_pid()"
     )
-    with pytest.raises(LedgerError, match="cannot be used"):
-        ledger.listing.count()
     assert ledger.listing.count() == 1 and ledger.owner == owner
     other.recover()
     assert other.listing.pieces(JOB.id)[0].state == "sending"

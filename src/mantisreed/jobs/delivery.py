@@ -35,7 +35,7 @@ from mantisreed.jobs.gate import LONGEST_ASKED_FOR, EngineGate, Progress
 from mantisreed.jobs.life import Rule
 from mantisreed.jobs.polling import Poller
 from mantisreed.jobs.replies import ReplyLostError
-from mantisreed.jobs.request_rows import PieceToSend
+from mantisreed.jobs.request_rows import ClaimLostError, PieceToSend
 from mantisreed.jobs.work import DispatchOptions, Work
 from mantisreed.jobs.writer import LedgerWriter
 
@@ -141,18 +141,19 @@ class Delivery:
         """
         if not self.afresh:
             await self._begin()
-        # It is new, so that no reply of it can be kept.
-        if self._leaving is not None:
-            return await self._released(self._leaving.record)
         while True:
-            record = await self._claimed()
-            if not record.has_reply or self.afresh:
-                return await self._released(record)
+            # What has begun is new, so that no reply of it can be kept.
+            record = self._leaving.record if self._leaving else await self._claimed()
             try:
+                if self.afresh or not record.has_reply:
+                    return await self._released(record)
                 return await self.engine.kept(record)
             except ReplyLostError as error:
                 self.progress("waiting", f"{error.what}; it is asked for again")
                 await self._lost(record)
+            except ClaimLostError:
+                self.progress("waiting", "another process deals with this piece now")
+                self._ticket = self._leaving = None
 
     async def _begin(self) -> None:
         """Claim a new request and note it as on its way in one step, with room taken for it.

@@ -18,10 +18,12 @@ from mantisreed.jobs.replies import ReplyStore
 from mantisreed.jobs.requests import RequestStore
 from mantisreed.jobs.store import schema, statements
 from mantisreed.jobs.store.calls import CallRegister
-from mantisreed.jobs.store.database import Database, LedgerError, PostgresqlDatabase, SqliteDatabase
-from mantisreed.jobs.store.ownership import FileOwnership, Ownership, SessionOwnership
+from mantisreed.jobs.store.database import Database, LedgerError
+from mantisreed.jobs.store.ownership import FileOwnership, LeaseOwnership, Ownership
 from mantisreed.jobs.store.pace import PaceKeeper
 from mantisreed.jobs.store.payments import PaymentStore
+from mantisreed.jobs.store.postgresql import PostgresqlDatabase
+from mantisreed.jobs.store.sqlite import SqliteDatabase
 from mantisreed.workspace import Workspace
 
 
@@ -64,21 +66,20 @@ class Ledger:
         self.follow_ups = FollowUpStore(database, self.replies, self.owner)
         self.jobs = JobStore(database, self.owner)
         self.requests = RequestStore(database, self.replies, self.jobs, self.owner)
-        self._register()
-        database.on_connect = self._sign_on_again
+        self._has_signed_on = False
+        database.before_first_change = self.sign_on
         self.recover()
 
     def close(self) -> None:
         """Sign off, and let go of the database."""
-        self._database.on_connect = lambda: None
         try:
-            with suppress(LedgerError), self.together():  # whoever comes next sees that we ended
-                self._left_by(self.owner)
+            if self._has_signed_on:
+                with suppress(LedgerError), self.together():  # whoever comes next sees that we end
+                    self._left_by(self.owner)
         finally:
             try:
                 # Whatever failed: nobody takes us for living any more.
-                with suppress(LedgerError):  # the connection is gone, and the lock with it
-                    self._ownership.release()
+                self._ownership.release()
             finally:
                 self._database.close()
 
@@ -101,24 +102,26 @@ class Ledger:
         """See to what processes that have ended left: requests on their way are unconfirmed, the
         rest is anybody's.
         """
-        others = self._database.execute(statements.OTHER_PROCESSES, {"owner": self.owner})
+        this = {"owner": self.owner}
+        others = self._database.execute(statements.OTHER_PROCESSES, this)
         gone = [row["owner"] for row in others if not self._ownership.is_alive(row["owner"])]
-        if gone:
+        gone += [row["owner"] for row in self._database.execute(statements.STRAY_OWNERS, this)]
+        strays = self._database.execute(statements.STRAY_REQUESTS)
+        if gone or strays:
             with self.together():
                 for owner in gone:
                     self._left_by(owner)
+                self.requests.leave_strays()
 
-    def _register(self) -> None:
-        self._database.execute(
-            statements.REGISTER_PROCESS, {"owner": self.owner, "now": self._database.now()}
-        )
+    def sign_on(self) -> None:
+        """Note this process among those that work with the ledger; again, when others have taken
+        it for dead.
 
-    def _sign_on_again(self) -> None:
-        """Take the lock again after a broken connection: this process is the same owner as
-        before.
+        Raises:
+            LedgerError, OutputError: it cannot be noted.
         """
         self._ownership.take()
-        self._register()
+        self._has_signed_on = True
 
     def _left_by(self, owner: str) -> None:
         self.requests.leave(owner)
@@ -144,8 +147,8 @@ def _opened(
                 else "move it away to begin a new one; nothing was changed",
             )
         if isinstance(database, PostgresqlDatabase):
-            return database, SessionOwnership(database)
-        return database, FileOwnership(folder)
+            return database, LeaseOwnership(database)
+        return database, FileOwnership(folder, database)
     except BaseException:
         database.close()
         raise

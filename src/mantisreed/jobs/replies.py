@@ -15,9 +15,6 @@ from mantisreed.state import make_folder
 NOTHING = "nothing"
 """Stands for the digest of a reply that says that nothing was heard."""
 
-_LARGEST_IN_DATABASE = 256 * 1024
-"""Bytes; small replies are on disk with the same commit as the state of their request."""
-
 
 class ReplyLostError(MantisreedError):
     """Somebody has removed or changed a kept reply."""
@@ -44,7 +41,8 @@ class ReplyStore:
         if body is None:
             return NOTHING
         digest = self.digest_of(body)
-        if len(body) <= _LARGEST_IN_DATABASE:
+        if len(body) <= self._database.largest_reply:
+            # It is on disk with the same commit as the state of its request.
             self._database.execute(statements.KEEP_REPLY, {"digest": digest, "body": body})
         else:
             path = self._path_of(digest)

@@ -23,7 +23,17 @@ from mantisreed.jobs.records import RequestRecord, money_as_kept, request_record
 from mantisreed.jobs.replies import ReplyStore
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.calls import token_digest
-from mantisreed.jobs.store.database import Database, Row
+from mantisreed.jobs.store.database import Database, LedgerAwayError, Row
+
+
+class ClaimLostError(TransitionError):
+    """Others have taken this process for dead, and its claims are theirs."""
+
+
+class TakenForDeadError(LedgerAwayError):
+    """This process was held up for so long that others took it for dead; it has to sign on again
+    before it may claim anything.
+    """
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,8 +83,10 @@ class RequestRows:
     def _row_of(self, piece: PieceToSend) -> tuple[bool, Row]:
         """Whether a piece's request is new and this process's own, and its row."""
         added = self._database.execute(statements.ADD_REQUEST, self._values_of(piece, "waiting"))
-        row = self._row(piece.key)
-        return bool(added), row
+        rows = self._database.execute(statements.REQUEST, {"key": piece.key})
+        if not rows:
+            raise TakenForDeadError("others took this process for dead while it was held up")
+        return bool(added), rows[0]
 
     def _values_of(
         self, piece: PieceToSend, state: State, token: str | None = None

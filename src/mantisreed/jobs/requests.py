@@ -21,7 +21,14 @@ from mantisreed.jobs.life import (
     states_before,
 )
 from mantisreed.jobs.records import RequestRecord, money_as_kept, request_record
-from mantisreed.jobs.request_rows import Bill, PieceToSend, RequestRows, encoded_ticket, ticket_of
+from mantisreed.jobs.request_rows import (
+    Bill,
+    ClaimLostError,
+    PieceToSend,
+    RequestRows,
+    encoded_ticket,
+    ticket_of,
+)
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.calls import token_digest
 from mantisreed.jobs.store.database import LedgerError, Row
@@ -148,16 +155,19 @@ class RequestStore(RequestRows):
 
         Raises:
             SpendLimitError: it would be more than may be spent; nothing was changed.
-            TransitionError: it cannot be sent now, or is not this process's own.
+            ClaimLostError: it is not this process's own any more.
+            TransitionError: it cannot be sent now.
         """
         with self._database.transaction():
             others = self._checked(budgets, record.price)
             hidden = None if token is None else token_digest(token)
             values = {"key": record.key, "owner": self._owner, "state": "sending", "token": hidden}
             if not self._database.execute(_BEGIN_SENDING, values):
-                raise TransitionError(
-                    f"a request that is {self._row(record.key)['state']!r} cannot be sent"
-                )
+                row = self._row(record.key)
+                text = f"a request that is {row['state']!r} cannot be sent"
+                if row["owner"] != self._owner:
+                    raise ClaimLostError(f"{text}: it is not this process's own any more")
+                raise TransitionError(text)
             attempt = self._begin_attempt(
                 record.key, record.job, size, record.price, budgets, others
             )
@@ -407,6 +417,11 @@ class RequestStore(RequestRows):
                 self._move(row, "reply lost", reply=None)
                 assert record.reply is not None
                 self._replies.discard(record.reply)
+
+    def leave_strays(self) -> None:
+        """See to requests on their way that are nobody's: what came of them was not noted."""
+        for row in self._database.execute(statements.STRAY_REQUESTS):
+            self._leave(row, "no answer to it was noted")
 
     def leave(self, owner: str) -> None:
         """See to the requests of a process that has ended: those on their way are unconfirmed, all

@@ -108,7 +108,7 @@ class Batch:
             InputError: the card names a Python object that cannot be loaded.
         """
         self._options, self._services = options, services
-        self._writer = LedgerWriter(services.open_ledger)
+        self._writer = LedgerWriter(services.open_ledger, tell=self._tell_note)
         currency = options.card.price.currency if options.card.price else ""
         dispatcher = self._dispatcher_for(
             options, budget or Budget(options.wanted.spend_limit, currency)
@@ -172,6 +172,9 @@ class Batch:
         else:
             shared = Budget(second.wanted.spend_limit, currencies[1])
         return SecondOpinions(second, self._dispatcher_for(second, shared), self._services.hidden)
+
+    def _tell_note(self, text: str) -> None:
+        self._services.on_event(Event(Source(Path()), "note", f"note: {text}"))
 
     def stop_recording(self, key: str) -> None:
         """Send nothing more of the recording with this key; what is on its way is waited for."""

@@ -1,13 +1,17 @@
-"""Who is alive: each process holds a lock that the operating system or the database releases when
-it ends.
+"""Who is alive. Beside a SQLite file each process holds a lock that the operating system releases
+when it ends. At a database server each process has a lease, which it renews by the server's clock.
 
-No clock and no process number takes part: a laptop may sleep, and two containers may have the same
-host name and the same process numbers.
+No process number takes part: two containers may have the same host name and the same numbers. A cut
+connection is not death, and neither is a machine's clock that is wrong.
 """
 
-import hashlib
+import logging
+import os
 import secrets
+import socket
+import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import Protocol
 
@@ -15,11 +19,19 @@ from filelock import FileLock, Timeout
 
 from mantisreed.files import cannot_write
 from mantisreed.folders import check_no_link, forget
-from mantisreed.jobs.store.database import LedgerError, PostgresqlDatabase
+from mantisreed.jobs.store import statements
+from mantisreed.jobs.store.database import Database, LedgerError
+from mantisreed.jobs.store.postgresql import PostgresqlDatabase
 from mantisreed.state import make_folder
+from mantisreed.version import __version__
+
+_log = logging.getLogger(__name__)
 
 _ALIVE_FOLDER = "alive"
-_RECONNECT_SECONDS = 30.0  # for which the server may take a lost session for living
+_BEAT_SECONDS = 2.0  # between two renewals of a lease
+_LEASE_SECONDS = 10.0  # without one, until a process counts as dead
+# After the server was away nobody has renewed a lease; all of them get the time to do so.
+_GRACE_SECONDS = _LEASE_SECONDS + 2 * _BEAT_SECONDS
 
 
 class Ownership(Protocol):
@@ -32,10 +44,10 @@ class Ownership(Protocol):
     owner: str
 
     def take(self) -> None:
-        """Take the lock; again after the connection that held it was lost.
+        """Show from now on that this process is alive.
 
         Raises:
-            LedgerError, OutputError: it cannot be taken.
+            LedgerError, OutputError: it cannot be shown.
         """
         ...
 
@@ -44,7 +56,7 @@ class Ownership(Protocol):
         ...
 
     def release(self) -> None:
-        """Give the lock up."""
+        """Show it no more."""
         ...
 
 
@@ -52,30 +64,36 @@ def _new_owner() -> str:
     return secrets.token_hex(8)
 
 
+def _register(database: Database, owner: str) -> None:
+    """Note a process among those that work with the ledger; or that it is alive, if it is there."""
+    values = {"host": socket.gethostname(), "pid": os.getpid(), "program": __version__}
+    database.execute(statements.REGISTER_PROCESS, {"owner": owner, "now": database.now(), **values})
+
+
 class FileOwnership:
     """A locked file for each process, beside the SQLite ledger."""
 
-    def __init__(self, folder: Path) -> None:
-        """Take the lock.
+    def __init__(self, folder: Path, database: Database) -> None:
+        """Show nothing yet.
 
         Args:
             folder: the workspace's hidden folder.
-
-        Raises:
-            OutputError: the folder cannot be written.
+            database: where processes are noted.
         """
         self._folder = folder / _ALIVE_FOLDER
-        make_folder(self._folder)
+        self._database = database
         self.owner = _new_owner()
-        self._lock = self._lock_of(self.owner)
-        self.take()
+        self._lock: FileLock | None = None
 
     def take(self) -> None:
-        """Show that this process is alive, by a locked file."""
+        """Lock a file of this process's own, and note the process."""
+        make_folder(self._folder)
+        self._lock = self._lock_of(self.owner)
         try:
             self._lock.acquire()
         except OSError as error:
             raise cannot_write(self._path_of(self.owner), error) from error
+        _register(self._database, self.owner)
 
     def is_alive(self, owner: str) -> bool:
         """Whether a process holds the lock of its file."""
@@ -93,8 +111,9 @@ class FileOwnership:
 
     def release(self) -> None:
         """Let go of the file, and remove it."""
-        self._lock.release()
-        forget(self._path_of(self.owner))
+        if self._lock is not None:
+            self._lock.release()
+            forget(self._path_of(self.owner))
 
     def _lock_of(self, owner: str) -> FileLock:
         # Not bound to a thread: the ledger is opened on one and closed on another.
@@ -107,67 +126,55 @@ class FileOwnership:
         return self._folder / f"{owner}.lock"
 
 
-class SessionOwnership:
-    """An advisory lock of the database session; the server releases it when the connection ends."""
+class LeaseOwnership:
+    """A row of the process table that is renewed every two seconds, on a connection of its own.
+
+    Whoever is late by ten seconds counts as dead, and its claims are anybody's. If it lives after
+    all, it notes itself again: it sends nothing that it had claimed before, and answers that come
+    late are still taken.
+    """
 
     def __init__(self, database: PostgresqlDatabase) -> None:
-        """Take the lock.
+        """Show nothing yet.
 
-        Raises:
-            LedgerError: the database cannot be used.
+        Args:
+            database: where processes are noted.
         """
         self._database = database
         self.owner = _new_owner()
-        self.take()
-
-    def is_alive(self, owner: str) -> bool:
-        """Whether a process holds its lock in the database."""
-        high, low = _halves(owner)
-        # Looked up, not tried: a lock that is tried is taken for a moment, which others would see.
-        found = self._database.execute(
-            """
-            SELECT 1 AS found FROM pg_locks
-            WHERE locktype = 'advisory' AND objsubid = 2 AND granted
-              AND database = (SELECT oid FROM pg_database WHERE datname = current_database())
-              AND classid::bigint = :high AND objid::bigint = :low
-            """,
-            {"high": high, "low": low},
-        )
-        return bool(found)
-
-    def release(self) -> None:
-        """Let go of the lock."""
-        self._database.execute("SELECT pg_advisory_unlock_all()")
+        self._thread: threading.Thread | None = None
+        self._is_over = threading.Event()
+        self._interrupted_at = 0.0
 
     def take(self) -> None:
-        """Show that this process is alive, by a lock of its connection."""
-        high, low = map(_signed, _halves(self.owner))
-        deadline = time.monotonic() + _RECONNECT_SECONDS
-        while True:
-            (row,) = self._database.execute(
-                "SELECT pg_try_advisory_lock(CAST(:high AS INTEGER), CAST(:low AS INTEGER)) AS "
-                "is_taken",
-                {"high": high, "low": low},
-            )
-            if row["is_taken"]:
-                return
-            if time.monotonic() > deadline:
-                raise LedgerError(
-                    "the database still holds the lock of a connection that was lost",
-                    where=self._database.where,
-                    advice="start the same command again; what was noted before is safe",
-                )
-            time.sleep(0.5)
+        """Note the process, and begin to renew its lease."""
+        _register(self._database, self.owner)
+        if self._thread is None:
+            self._thread = threading.Thread(target=self._renew, name="lease", daemon=True)
+            self._thread.start()
 
+    def is_alive(self, owner: str) -> bool:
+        """Whether a process has renewed its lease lately, or could not have done so."""
+        if time.monotonic() - self._interrupted_at < _GRACE_SECONDS and self._interrupted_at:
+            return True
+        values = {"owner": owner, "lease": _LEASE_SECONDS, "grace": _GRACE_SECONDS}
+        return not self._database.execute(statements.LEASE_IS_OVER, values)
 
-def _halves(owner: str) -> tuple[int, int]:
-    """The two keys of an owner's advisory lock, as `pg_locks` shows them: unsigned, 32 bits
-    each.
-    """
-    digest = hashlib.sha256(f"mantisreed {owner}".encode()).digest()
-    return int.from_bytes(digest[:4], "big"), int.from_bytes(digest[4:8], "big")
+    def release(self) -> None:
+        """Renew the lease no more."""
+        self._is_over.set()
+        if self._thread is not None:
+            self._thread.join(timeout=_LEASE_SECONDS)
 
-
-def _signed(half: int) -> int:
-    """The same 32 bits as the signed number that PostgreSQL's function takes."""
-    return half - (1 << 32) if half >= 1 << 31 else half
+    def _renew(self) -> None:
+        database = self._database.another()
+        try:
+            while not self._is_over.wait(_BEAT_SECONDS):
+                try:
+                    _register(database, self.owner)
+                except LedgerError as error:
+                    self._interrupted_at = time.monotonic()
+                    _log.debug("the lease could not be renewed: %s", error)
+        finally:
+            with suppress(LedgerError):  # nothing is kept in it
+                database.close()

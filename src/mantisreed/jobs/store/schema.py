@@ -1,8 +1,7 @@
 """The ledger's tables, and how a ledger of an older version becomes one of this version.
 
     ledger    one row: the version of the schema
-    process   those that work with the ledger; each holds a lock for as long as it lives
-              (`ownership.py`)
+    process   those that work with the ledger, and when they were seen (`ownership.py`)
     job       one recording that somebody wants by one engine with one set of options; `identity`
               is a digest of these, and the `id` too where nobody has given it another one
     piece     a span of a job's recording, and the request that brings its reply
@@ -18,8 +17,8 @@
     question  what a text service is asked, known by `key`, the same for the same text in any job;
               the digest of its answer
 
-Versions: 5 did not know how a job that is done has ended, nor jobs that ask for the same, and had
-`in doubt` for `unconfirmed`.
+Versions: 6 did not know where processes run. 5 did not know how a job that is done has ended, nor
+jobs that ask for the same, and had `in doubt` for `unconfirmed`.
 """
 
 from mantisreed.jobs.records import VERSION
@@ -64,6 +63,8 @@ _FOLLOW_UPS = (
     """,
 )
 
+_WITH_OWNERS = ("CREATE INDEX job_by_owner ON job (owner) WHERE owner IS NOT NULL",)
+
 _PAYMENTS = """
     CREATE TABLE payment (
         started DOUBLE PRECISION NOT NULL,
@@ -83,7 +84,11 @@ _CREATE = (
     """
     CREATE TABLE process (
         owner TEXT PRIMARY KEY,
-        started DOUBLE PRECISION NOT NULL
+        started DOUBLE PRECISION NOT NULL,
+        seen DOUBLE PRECISION NOT NULL DEFAULT 0,  -- when it was last known to live
+        host TEXT,
+        pid INTEGER,
+        program TEXT                         -- the version of the program
     )
     """,
     """
@@ -112,6 +117,7 @@ _CREATE = (
     "CREATE INDEX job_by_state ON job (state)",
     "CREATE INDEX job_by_created ON job (created)",
     "CREATE INDEX job_by_changed ON job (changed)",
+    *_WITH_OWNERS,
     """
     CREATE TABLE request (
         key TEXT PRIMARY KEY,
@@ -194,19 +200,28 @@ def prepare(database: Database, *, is_sqlite: bool) -> int | None:
         The version that was found if this program does not know it; then nothing was changed. Else
         None.
     """
+    # Looked at first, as a transaction waits for those of others, and most find nothing to do.
+    if "ledger" in database.tables() and _version_in(database) == VERSION:
+        return None
     with database.transaction():
         if "ledger" not in database.tables():
             _create(database, is_sqlite=is_sqlite)
             database.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})
             return None
-        versions = database.execute("SELECT version FROM ledger")
-        found = int(versions[0]["version"]) if versions else VERSION
+        found = _version_in(database)
         if not OLDEST <= found <= VERSION:
             return found
         if found < VERSION:
             _migrate(database, found)
             database.execute("UPDATE ledger SET version = :version", {"version": VERSION})
         return None
+
+
+def _version_in(database: Database) -> int:
+    versions = database.execute("SELECT version FROM ledger")
+    if not versions:
+        return VERSION
+    return int(versions[0]["version"])
 
 
 def _create(database: Database, *, is_sqlite: bool) -> None:
@@ -234,7 +249,15 @@ _FROM_5 = (
     ),
 )
 
-_MIGRATIONS = {5: _FROM_5}
+_FROM_6 = (
+    "ALTER TABLE process ADD COLUMN seen DOUBLE PRECISION NOT NULL DEFAULT 0",
+    "ALTER TABLE process ADD COLUMN host TEXT",
+    "ALTER TABLE process ADD COLUMN pid INTEGER",
+    "ALTER TABLE process ADD COLUMN program TEXT",
+    *_WITH_OWNERS,
+)
+
+_MIGRATIONS = {5: _FROM_5, 6: _FROM_6}
 """What makes a ledger of a version one of the next."""
 
 OLDEST = min(_MIGRATIONS)

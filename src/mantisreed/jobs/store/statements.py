@@ -10,9 +10,25 @@ statements.
 # ----------------------------------------------------------------------
 
 REGISTER_PROCESS = """
-INSERT INTO process (owner, started) VALUES (:owner, :now) ON CONFLICT (owner) DO NOTHING
+INSERT INTO process (owner, started, seen, host, pid, program)
+VALUES (:owner, :now, :now, :host, :pid, :program)
+ON CONFLICT (owner) DO UPDATE SET seen = excluded.seen
 """
 OTHER_PROCESSES = "SELECT owner FROM process WHERE owner <> :owner"
+LEASE_IS_OVER = """
+SELECT 1 AS found FROM process WHERE owner = :owner
+    AND seen < extract(epoch FROM clock_timestamp()) - :lease
+    AND pg_postmaster_start_time() < clock_timestamp() - make_interval(secs => :grace)
+"""
+"""While a server starts nobody can renew a lease: all of them get the time to do so."""
+STRAY_OWNERS = """
+SELECT DISTINCT owner FROM request WHERE owner IS NOT NULL
+    AND owner <> :owner AND owner NOT IN (SELECT owner FROM process)
+UNION SELECT DISTINCT owner FROM job WHERE owner IS NOT NULL
+    AND owner <> :owner AND owner NOT IN (SELECT owner FROM process)
+"""
+"""Those that had claimed something after they were taken for dead."""
+STRAY_REQUESTS = "SELECT * FROM request WHERE state = 'sending' AND owner IS NULL"
 REMOVE_PROCESS = "DELETE FROM process WHERE owner = :owner"
 JOBS_OF_PROCESS = "SELECT id, state FROM job WHERE owner = :owner"
 REQUESTS_OF_PROCESS = "SELECT * FROM request WHERE owner = :owner"
@@ -79,10 +95,12 @@ ON CONFLICT (job, request) DO UPDATE SET is_cancelled = 0
 """
 ADD_REQUEST = """
 INSERT INTO request (key, state, owner, token, sound, price)
-VALUES (:key, :state, :owner, :token, :sound, :price)
+SELECT :key, :state, :owner, :token, :sound, :price
+WHERE EXISTS (SELECT 1 FROM process WHERE owner = :owner)
 ON CONFLICT (key) DO NOTHING
 RETURNING key
 """
+"""Not for a process that was taken for dead: it has to note itself again first."""
 REQUEST = "SELECT * FROM request WHERE key = :key"
 CLAIM_REQUEST = """
 UPDATE request SET owner = :owner, price = coalesce(CAST(:price AS TEXT), price)

@@ -1,0 +1,218 @@
+"""The ledger's database on a PostgreSQL server, which several machines can share.
+
+Nothing rests on the session: no lock, no setting and no prepared statement outlives a transaction,
+so that a pooler that gives connections out by transaction works too. A server that restarts, cuts
+connections or is away for a while costs time only: what was under way is undone and may be asked
+again, and where nobody knows whether a commit was made, the server is asked.
+"""
+
+import re
+import threading
+import time
+from collections.abc import Mapping
+from functools import cache
+from typing import Any
+
+from mantisreed.jobs.store.database import (
+    IN_LIST,
+    ConnectedDatabase,
+    LedgerAwayError,
+    LedgerError,
+    Row,
+)
+
+_CONNECT_SECONDS = 10  # until a database server counts as away
+_LOST_SECONDS = 10  # without a sign of the other side, until a connection counts as broken
+# A process that is stopped in the middle of a change stops all others: they wait so long for it.
+# More than any change takes, also with a reply of 32 MiB at 5 MB/s.
+_IDLE_SECONDS = 8
+_LOCK_SECONDS = 60  # for which a change waits for those of others
+_OUTAGE_SECONDS = 600.0  # for which it is asked again whether a commit was made
+_PAUSE_SECONDS = 1.0
+_LOCK = 0x6D616E7469737265  # of all changes; any number that is always the same
+_PARAMETER = re.compile(r"(?<!:):([a-z_]+)")
+
+# By class: the connection broke, the server is stopping or starting, too many connections.
+_AWAY = ("08", "57P", "53300")
+# Another try may succeed: the lock was not had in time, or somebody else had to come first.
+_TRY_AGAIN = ("55P03", "40001", "40P01", "25P03")
+
+# The settings hold for the transaction only. The number of the transaction is what the server is
+# asked by when the connection breaks at the commit.
+_TAKE_LOCK = f"""
+SELECT set_config('lock_timeout', '{_LOCK_SECONDS}s', true),
+    set_config('idle_in_transaction_session_timeout', '{_IDLE_SECONDS}s', true),
+    pg_advisory_xact_lock({_LOCK}), txid_current() AS number
+"""
+
+
+class PostgresqlDatabase(ConnectedDatabase):
+    """A database on a PostgreSQL server."""
+
+    _advice = "check that the database is running and that its URL and password are right"
+    # No file of one machine: all of them have to read it.
+    largest_reply = 32 * 1024 * 1024
+
+    def __init__(self, url: str, password: str | None = None) -> None:
+        """Connect to nothing yet.
+
+        Args:
+            url: `postgresql://USER@HOST:PORT/DATABASE`.
+            password: None where the server asks for none.
+
+        Raises:
+            LedgerError: the driver is not installed, or the URL cannot be read.
+        """
+        super().__init__()
+        try:
+            import psycopg
+            from psycopg.conninfo import conninfo_to_dict, make_conninfo
+            from psycopg.rows import dict_row
+        except ImportError as error:
+            raise LedgerError(
+                "the ledger is in PostgreSQL, and its driver is not installed",
+                advice="pip install 'mantisreed[postgresql]'",
+            ) from error
+        self._driver, self._dict_row = psycopg, dict_row
+        self._driver_error = psycopg.Error
+        self._url, self._password = url, password
+        extra = {} if password is None else {"password": password}
+        try:
+            given: dict[str, Any] = conninfo_to_dict(url)
+            self._conninfo = make_conninfo(url, **(_OF_CONNECTIONS | given | extra))
+        except psycopg.Error as error:
+            raise LedgerError(
+                "the URL of the ledger cannot be read", advice="check [ledger] url"
+            ) from error
+        self.where = f"{given.get('host') or 'localhost'}/{given.get('dbname') or ''}"
+        self._number: int | None = None
+        self._is_closing = threading.Event()
+
+    def another(self) -> "PostgresqlDatabase":
+        """The same database by a connection of its own."""
+        return PostgresqlDatabase(self._url, self._password)
+
+    def execute(self, statement: str, values: Mapping[str, Any] | None = None) -> list[Row]:
+        """As in `Database`; what only reads is asked again when the connection was cut since."""
+        had_connection = self._connection is not None
+        try:
+            return super().execute(statement, values)
+        except LedgerAwayError:
+            only_reads = statement.lstrip().startswith("SELECT")
+            if self._is_in_transaction or not only_reads or not had_connection:
+                raise
+        return super().execute(statement, values)
+
+    def now(self) -> float:
+        """The server's clock: machines' own clocks differ."""
+        return float(self.execute("SELECT extract(epoch FROM clock_timestamp()) AS now")[0]["now"])
+
+    def tidy(self) -> None:
+        """The server does so by itself."""
+
+    def tables(self) -> set[str]:
+        """The names of all tables."""
+        found = self.execute(
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = current_schema()"
+        )
+        return {row["table_name"] for row in found}
+
+    def close(self) -> None:
+        """Let go of the connection; nothing is waited for any more."""
+        self._is_closing.set()
+        super().close()
+
+    def _begun(self) -> None:
+        had_connection = self._connection is not None
+        try:
+            self._locked()
+        except LedgerAwayError:
+            if not had_connection:
+                raise
+            # It was cut since it was used last: nothing of the change is made yet.
+            self._locked()
+
+    def _locked(self) -> None:
+        super().execute("BEGIN")
+        try:
+            (row,) = super().execute(_TAKE_LOCK)
+        except LedgerError:
+            self._undo()
+            raise
+        self._number = int(row["number"])
+
+    def _commit(self) -> None:
+        number = self._number
+        was_connected = self._connection is not None
+        try:
+            super()._commit()
+        except LedgerAwayError:
+            if not was_connected or number is None or not self._was_committed(number):
+                raise
+
+    def _was_committed(self, number: int) -> bool:
+        """Whether a transaction was committed of which the server's answer was lost.
+
+        Raises:
+            LedgerAwayError: the server is away for so long that nobody waits any more.
+        """
+        deadline = time.monotonic() + _OUTAGE_SECONDS
+        while True:
+            try:
+                (row,) = super().execute(
+                    "SELECT txid_status(CAST(:number AS BIGINT)) AS status", {"number": number}
+                )
+            except LedgerAwayError:
+                if time.monotonic() > deadline or self._is_closing.is_set():
+                    raise
+            else:
+                # The server may not have noticed yet that the connection is gone.
+                if row["status"] != "in progress":
+                    return bool(row["status"] == "committed")
+            self._is_closing.wait(_PAUSE_SECONDS)
+
+    def _connect(self) -> Any:
+        return self._driver.connect(
+            self._conninfo,
+            autocommit=True,
+            row_factory=self._dict_row,
+            # A pooler gives each transaction another connection, which would not know them.
+            prepare_threshold=None,
+        )
+
+    def _rows(self, connection: Any, statement: str, values: Mapping[str, Any]) -> list[Row]:
+        cursor = connection.execute(_for_postgresql(statement), values)
+        rows: list[Row] = cursor.fetchall() if cursor.description else []
+        return rows
+
+    def _is_away_by(self, error: Exception) -> bool:
+        # A statement that fails for its own reasons leaves the connection whole.
+        if self._connection is None:
+            return not _is_refusal(error)
+        state = getattr(error, "sqlstate", None) or ""
+        return bool(self._connection.closed) or state.startswith(_AWAY) or state in _TRY_AGAIN
+
+
+_OF_CONNECTIONS: dict[str, str | int] = {
+    "connect_timeout": _CONNECT_SECONDS,
+    "application_name": "mantisreed",
+    # A machine that vanishes says nothing; without these it is waited for two hours.
+    "keepalives": 1,
+    "keepalives_idle": 5,
+    "keepalives_interval": 2,
+    "keepalives_count": 3,
+    "tcp_user_timeout": 1000 * _LOST_SECONDS,
+}
+"""What a connection is made with, where the URL does not say it."""
+
+
+def _is_refusal(error: Exception) -> bool:
+    """Whether the server is there and lets us not in, which waiting does not change."""
+    text = str(error)
+    return "authentication failed" in text or "does not exist" in text
+
+
+@cache
+def _for_postgresql(statement: str) -> str:
+    listed = IN_LIST.sub(r"IN (SELECT jsonb_array_elements_text(:\1::jsonb))", statement)
+    return _PARAMETER.sub(r"%(\1)s", listed.replace("%", "%%"))
