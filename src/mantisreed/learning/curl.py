@@ -24,6 +24,7 @@ from mantisreed.learning.fields import (
     is_stand_in,
 )
 from mantisreed.learning.proposal import Proposal, toml_key
+from mantisreed.learning.random_values import looks_random
 from mantisreed.urls import split_url
 
 _OF_HTTP = frozenset(("content-length", "host", "user-agent", "connection", "expect"))
@@ -55,6 +56,7 @@ class _CurlCardWriter:
         found: what the fields say.
         every: what goes into the table of that name.
         user: whom the password belongs to.
+        is_packed: whether the body is sent in gzip.
     """
 
     command: CurlCommand
@@ -62,6 +64,7 @@ class _CurlCardWriter:
     found: FoundFields
     every: list[tuple[str, Any]] = field(default_factory=list)
     user: str | None = None
+    is_packed: bool = False
 
     def proposal(self) -> Proposal:
         command, card = self.command, self.card
@@ -69,7 +72,7 @@ class _CurlCardWriter:
         headers = self._headers()
         query = self._fields(parse_qsl(parts.query, keep_blank_values=True))
         body = self._body()
-        path = self.found.literal(unquote(parts.path))
+        path = self.found.path(unquote(parts.path))
         if path in ("", "/"):
             path = ""
         host = self.found.literal(
@@ -93,6 +96,8 @@ class _CurlCardWriter:
             card.key(f"query.{toml_key(key)}", value)
         for key, value, comment in body:
             card.key(key, value, comment)
+        if self.is_packed and body:
+            card.key("gzip", True)
         self._write_reply()
         return card
 
@@ -100,8 +105,8 @@ class _CurlCardWriter:
         card = self.card
         card.table()
         card.key("url", host)
-        if self.found.secret:
-            card.key("secrets.key", self.found.secret)
+        for placeholder, place in self.found.secrets.items():
+            card.key(f"secrets.{placeholder}", place)
         if self.user is not None:
             card.key("values.user", self.user)
         for key, value in self.found.values.items():
@@ -137,11 +142,10 @@ class _CurlCardWriter:
             card.notes.append(
                 f"{more} followed: only the first was read; write steps for the others"
             )
-        if self.found.secret:
-            place = self.found.secret.partition(":")[2]
-            card.notes.append(
-                f"the key is not in the card: put it into the environment variable {place}"
-            )
+        card.notes += [
+            f"the key is not in the card: put it into the environment variable {place}"
+            for place in self.found.secret_places
+        ]
 
     def _headers(self) -> list[tuple[str, str]]:
         kept = []
@@ -151,6 +155,8 @@ class _CurlCardWriter:
                 self._authorization(value)
             elif lower == "cookie" or is_key(name):
                 self._key_in(name, value)
+            elif lower == "content-encoding" and "gzip" in value.lower():
+                self.is_packed = True
             elif lower == "content-type":
                 if not self.command.forms:
                     self.found.add_format(value)
@@ -158,18 +164,28 @@ class _CurlCardWriter:
                 text = self.found.text(name, value)
                 if text is not None:
                     kept.append((name, text))
-        if self.command.user is not None:
-            self._basic(self.command.user)
+        self._user()
         return kept
+
+    def _user(self) -> None:
+        """Whom the command says to be."""
+        if self.command.user is not None and self.command.is_digest:
+            self.found.notes.append(
+                "the command proves its password by digest authentication, which a card cannot do: "
+                "ask the engine for another way"
+            )
+        elif self.command.user is not None:
+            self._basic(self.command.user)
 
     def _key_in(self, name: str, value: str) -> None:
         """A header that holds the key; a cookie has a name before it."""
-        prefix = ""
         if name.lower() == "cookie":
-            prefix = value.partition("=")[0]
-        written = f"{prefix}={{key}}" if prefix else "{key}"
+            # A cookie has a name before it, and there may be several.
+            pairs = [one.strip().partition("=")[::2] for one in value.split(";") if one.strip()]
+            written = "; ".join(f"{key}={self.found.keep_key(kept, key)}" for key, kept in pairs)
+        else:
+            written = self.found.keep_key(value, name)
         self.every.append((f"headers.{toml_key(name)}", written))
-        self.found.keep_key(value)
 
     def _authorization(self, value: str) -> None:
         matched = _SCHEME.fullmatch(value.strip())
@@ -178,37 +194,40 @@ class _CurlCardWriter:
         else:
             scheme, key = ("", value)
         if scheme.lower() == "bearer":
-            self.found.keep_key(key)
-            self.every.append(("bearer", "{key}"))
+            self.every.append(("bearer", self.found.keep_key(key)))
         elif scheme.lower() == "basic":
             try:
                 self._basic(base64.b64decode(key, validate=True).decode())
             except (binascii.Error, ValueError):
                 self._basic(f"user:{key}")
         else:
-            self.found.keep_key(key)
-            self.every.append(("headers.Authorization", f"{scheme} {{key}}".strip()))
+            kept = self.found.keep_key(key)
+            self.every.append(("headers.Authorization", f"{scheme} {kept}".strip()))
 
     def _basic(self, user: str) -> None:
         name, _, password = user.partition(":")
         if not password or is_stand_in(name):
             # The key alone, as the user's name or as the password, is as common as both.
-            self.found.keep_key(name if not password or is_key(name.strip("$<>{}")) else password)
+            key = name if not password or is_key(name.strip("$<>{}")) else password
+            kept = self.found.keep_key(key)
             if not password:
-                self.every.append(("basic", "{key}:"))
+                self.every.append(("basic", f"{kept}:"))
                 return
             self.user = "..." if is_stand_in(name) else name
         else:
+            kept = self.found.keep_key(password)
+            if looks_random(name):
+                self.every.append(("basic", f"{self.found.keep_key(name, 'user')}:{kept}"))
+                return
             self.user = name
-            self.found.keep_key(password)
-        self.every.append(("basic", "{user}:{key}"))
+        self.every.append(("basic", f"{{user}}:{kept}"))
 
     def _fields(self, pairs: list[tuple[str, str]], *, is_query: bool = True) -> dict[str, Any]:
         """Fields of a query, or of a body that browsers send."""
         fields: dict[str, Any] = {}
         for name, value in pairs:
             if is_key(name) and is_query:
-                self.every.append((f"query.{toml_key(name)}", self.found.keep_key(value)))
+                self.every.append((f"query.{toml_key(name)}", self.found.keep_key(value, name)))
                 continue
             is_url = value.startswith(("http://", "https://")) and (is_audio(name) or is_link(name))
             if is_url or is_key(name):
@@ -346,8 +365,7 @@ class _CurlCardWriter:
 
     def _text_part(self, name: str, value: str) -> Any:
         if is_key(name):
-            self.found.keep_key(value)
-            return "{key}"
+            return self.found.keep_key(value, name)
         if value.lstrip().startswith(("{", "[")):
             try:
                 return {"json": self.found.json(json.loads(value))}

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from mantisreed.errors import InputError
 from mantisreed.urls import split_url
 
-_COMMAND = re.compile(r"(?:^|[\n;&|(])\s*(?:[$>#%]\s+)?((?:/\S*/)?curl)(?=\s)")
+_COMMAND = re.compile(r"(?:^|[\n;&|(])\s*(?:[$>#%]\s+)?((?:\S*[/\\])?curl(?:\.exe)?)(?=\s)")
 
 _NAMES = {
     "-X": "--request",
@@ -83,6 +83,7 @@ class CurlCommand:
         follows: whether redirects are followed.
         seconds: for the whole request at most.
         others: how many more commands there are.
+        is_digest: whether the password is proved by digest authentication.
     """
 
     url: str = ""
@@ -96,6 +97,7 @@ class CurlCommand:
     follows: bool = False
     seconds: float | None = None
     others: int = 0
+    is_digest: bool = False
 
 
 def holds_curl(text: str) -> bool:
@@ -114,7 +116,7 @@ def read_curl(text: str) -> CurlCommand:
         raise InputError("no curl command is in it")
     end = starts[1].start() if len(starts) > 1 else len(text)
     command = CurlCommand(others=len(starts) - 1)
-    words = _words(text[starts[0].end(1) : end])
+    words = _words(_without_heredoc(text[starts[0].end(1) : end]))
     for option, value in _options(words):
         _take(command, option, value)
     if not command.url:
@@ -126,10 +128,26 @@ def read_curl(text: str) -> CurlCommand:
     return command
 
 
+_HEREDOC = re.compile(
+    r"[ \t]*(?:@-|['\"]@-['\"])(?P<more>[^\n]*?)<<-?\s*(?P<quote>['\"]?)(?P<mark>\w+)(?P=quote)"
+    r"(?P<rest>[^\n]*)\n(?P<text>.*?)\n[ \t]*(?P=mark)[ \t]*(?:\n|$)",
+    re.DOTALL,
+)
+
+
+def _without_heredoc(text: str) -> str:
+    """A command whose body comes from the lines below it, with these lines in its place."""
+
+    def quoted(match: re.Match[str]) -> str:
+        return f" {shlex.quote(match['text'])}{match['more']}{match['rest']}\n"
+
+    return _HEREDOC.sub(quoted, text, count=1)
+
+
 def _words(text: str) -> list[str]:
     """The words of a shell command up to its end."""
     # Lines go on after a backslash, and after a caret or a backtick in other shells.
-    text = re.sub(r"[ \t]*(?:\\|\s\^|\s`)[ \t]*\r?\n", " ", text)
+    text = re.sub(r"[ \t]*[\\^`][ \t]*\r?\n", " ", text)
     text = re.sub(r"\$'((?:[^'\\]|\\.)*)'", lambda match: shlex.quote(_unescaped(match[1])), text)
     lexer = shlex.shlex(text, posix=True, punctuation_chars="|;&<>")
     lexer.whitespace_split = True
@@ -212,5 +230,6 @@ def _take_setting(command: CurlCommand, option: str, value: str) -> None:
     elif option == "--max-time":
         is_number = value.replace(".", "", 1).isdigit()
         command.seconds = float(value) if is_number else None
+    command.is_digest = command.is_digest or option in ("--digest", "--anyauth")
     command.is_query = command.is_query or option == "--get"
     command.follows = command.follows or option == "--location"

@@ -6,11 +6,15 @@ from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 from typing import Any
 
+from mantisreed.learning.random_values import looks_random
+
 _LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
 _LANGUAGE = re.compile(r"lang|locale|culture|tongue", re.I)
 _TARGET = re.compile(r"target|translat|output[_-]?lang|into", re.I)
 _KEY = re.compile(
-    r"(^|[-_.])(api[-_]?)?(key|token|secret|password|auth(orization)?)s?$|subscription[-_]?key|apikey",
+    r"(^|[-_.])(api|app|access|client|auth|session)?[-_]?(key|token|secret|passw(or)?d|pass|pwd?|"
+    r"passphrase|auth(orization)?|sig|signature|session|sid|licen[cs]e|credentials?|jwt)s?$"
+    r"|subscription[-_]?key|api[-_]?key|session[-_]?id|^(k|code|otp|pin)$",
     re.I,
 )
 _RATE = re.compile(r"(sample|sampling)[-_]?(rate|freq)|rate[-_]?hertz|samplerate|^sr$|hertz$", re.I)
@@ -61,7 +65,7 @@ class FoundFields:
 
     Attributes:
         engine: its name.
-        secret: where its key is kept, once there is one.
+        secrets: where its keys are kept, by their placeholders.
         formats: audio formats that it is said to take, in order.
         format_names: what the engine calls them, where it differs.
         values: placeholders that the user has to fill in, with what stood there.
@@ -71,21 +75,42 @@ class FoundFields:
     """
 
     engine: str
-    secret: str | None = None
+    secrets: dict[str, str] = field(default_factory=dict)
     formats: list[str] = field(default_factory=list)
     format_names: dict[str, str] = field(default_factory=dict)
     values: dict[str, str] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     takes_audio: bool = False
     takes_link: bool = False
+    _known_keys: dict[str, str] = field(default_factory=dict)
 
-    def keep_key(self, value: str) -> str:
-        """The template for a key; the key itself goes nowhere."""
-        if self.secret is None:
-            named = re.search(r"\$\{?([A-Za-z_]\w*)", value)
-            fallback = re.sub(r"[^A-Z0-9]+", "_", self.engine.upper()).strip("_") + "_KEY"
-            self.secret = f"env:{named[1] if named else fallback}"
-        return "{key}"
+    @property
+    def secret_places(self) -> list[str]:
+        """The variables of the environment in which its keys are to be put."""
+        return [place.partition(":")[2] for place in self.secrets.values()]
+
+    def keep_key(self, value: str, name: str = "key") -> str:
+        """The template for a key; the key itself goes nowhere.
+
+        Args:
+            value: of the key, or what stands for it.
+            name: of the field that it is in; the first one is called `key`.
+        """
+        if value not in self._known_keys:
+            self._known_keys[value] = self._new_secret(value, name)
+        return f"{{{self._known_keys[value]}}}"
+
+    def _new_secret(self, value: str, name: str) -> str:
+        plain = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")
+        called = plain if self.secrets and plain[:1].isalpha() else "key"
+        number = 2
+        while called in (*self.secrets, *self.values):
+            called = f"{called.rstrip('0123456789').rstrip('_')}_{number}"
+            number += 1
+        named = re.search(r"\$\{?([A-Za-z_]\w*)", value)
+        engine = re.sub(r"[^A-Z0-9]+", "_", self.engine.upper()).strip("_")
+        self.secrets[called] = f"env:{named[1] if named else f'{engine}_{called.upper()}'}"
+        return called
 
     def add_format(self, name: str) -> None:
         """Note a format by its own name, or by what the engine calls it."""
@@ -118,10 +143,29 @@ class FoundFields:
             if value.lower() != form:
                 self.format_names[form] = value
             return "{content_type}" if "/" in value else "{format}"
-        return self.literal(value)
+        return self.literal(value, name)
 
-    def literal(self, value: str) -> str:
-        """A text as it is, what stands for something in it as a placeholder."""
+    def path(self, value: str) -> str:
+        """A path as it is, with placeholders for what stands for something and for what looks
+        random.
+        """
+        return "/".join(self.literal(part, "path_key") for part in value.split("/"))
+
+    def literal(self, value: str, name: str = "key") -> str:
+        """A text as it is, with placeholders for what stands for something in it and for what
+        looks random, as that may be a secret.
+        """
+        if is_stand_in(value):
+            return self._with_placeholders(value)
+        words = re.split(r"(\s+)", value)
+        if value.startswith(("http://", "https://")):
+            words = re.split(r"([/?&=#:]+)", value)
+        return "".join(
+            self.keep_key(word, name) if looks_random(word) else self._with_placeholders(word)
+            for word in words
+        )
+
+    def _with_placeholders(self, value: str) -> str:
 
         def placeholder(match: re.Match[str]) -> str:
             name = re.sub(r"[^a-z0-9]+", "_", next(filter(None, match.groups())).lower()).strip("_")
@@ -156,7 +200,7 @@ class FoundFields:
 
     def _json_text(self, name: str, value: str) -> str | None:
         if is_key(name):
-            return self.keep_key(value)
+            return self.keep_key(value, name)
         data_uri = _DATA_URI.match(value)
         if data_uri and not self.takes_audio:
             self.takes_audio = True

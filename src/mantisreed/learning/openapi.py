@@ -9,7 +9,14 @@ from typing import Any
 
 from mantisreed.cards.paths import quoted_name
 from mantisreed.errors import InputError
-from mantisreed.learning.fields import FoundFields, format_called, is_hint, is_language, is_link
+from mantisreed.learning.fields import (
+    FoundFields,
+    format_called,
+    is_hint,
+    is_key,
+    is_language,
+    is_link,
+)
 from mantisreed.learning.openapi_document import OpenApiDocument, Operation
 from mantisreed.learning.openapi_signs import (
     JOB,
@@ -21,6 +28,7 @@ from mantisreed.learning.openapi_signs import (
     is_bytes,
 )
 from mantisreed.learning.proposal import Proposal, toml_key
+from mantisreed.learning.random_values import looks_random
 from mantisreed.learning.samples import propose_reply
 from mantisreed.learning.schema_reply import ReplyWriter
 
@@ -117,9 +125,9 @@ class _OpenApiCardWriter:
         card.key("url", self._server())
         for key, value, comment in self.head:
             card.key(key, value, comment)
-        if self.found.secret:
-            card.key("secrets.key", self.found.secret)
-            place = self.found.secret.partition(":")[2]
+        for placeholder, place_of_key in self.found.secrets.items():
+            card.key(f"secrets.{placeholder}", place_of_key)
+            place = place_of_key.partition(":")[2]
             card.notes.append(f"the key is expected in the environment variable {place}")
         for key, value in self.found.values.items():
             card.key(f"values.{key}", value, "fill this in" if value == "..." else "")
@@ -172,7 +180,7 @@ class _OpenApiCardWriter:
                 self.every.append(("headers.Cookie", f"{name}={key('')}"))
             else:
                 place = "query" if scheme.get("in") == "query" else "headers"
-                self.every.append((f"{place}.{toml_key(name)}", key("")))
+                self.every.append((f"{place}.{toml_key(name)}", key(f"<{name}>", name)))
         elif kind == "oauth2":
             flow = (scheme.get("flows") or {}).get("clientCredentials")
             if not flow:
@@ -213,6 +221,8 @@ class _OpenApiCardWriter:
             given = next((one for one in operation.parameters if one["name"] == match[1]), {})
             schema = given.get("schema") or {}
             known = schema.get("default", schema.get("example", given.get("example", "...")))
+            if looks_random(str(known)):
+                return self.found.keep_key(str(known), name)
             self.found.values.setdefault(name, str(known))
             return f"{{{name}}}"
 
@@ -329,9 +339,17 @@ class _OpenApiCardWriter:
             return next(best, known), others
         if not required:
             return None, ""
+        return self._required(name, schema, known, others)
+
+    def _required(
+        self, name: str, schema: Mapping[str, Any], known: Any, others: str
+    ) -> tuple[Any, str]:
+        """What is sent in a field that has to be there; a key, or what may be one, as a secret."""
         if known is None:
             known = {"boolean": True, "integer": 1, "number": 1}.get(str(schema.get("type")), "...")
             others = others or "fill this in"
+        if is_key(name) or looks_random(str(known)):
+            return self.found.keep_key(str(known), name), ""
         return known, others
 
     def _template_for(
