@@ -182,6 +182,18 @@ class UnreachableError(EngineError):
     was_sent = False
 
 
+class IncompleteReplyError(UnreachableError):
+    """An answer came, and it is not all of it: it breaks off, or lacks what its card says that a
+    complete one has. The next try may bring a whole one.
+
+    Attributes:
+        body: what came, to be kept for somebody to look at.
+    """
+
+    was_sent = True
+    body: bytes | None = None
+
+
 class PostponedError(MantisreedError):
     """Nothing more is done for now; what was sent is noted, and the same command goes on where it
     was.

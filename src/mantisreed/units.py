@@ -77,6 +77,11 @@ def short_duration(seconds: float) -> str:
     return f"{minutes}:{secs:02d}"
 
 
+def count_of(number: int, noun: str) -> str:
+    """A count that agrees with its noun: `1 piece`, `2 pieces`."""
+    return f"{number} {noun}{'' if number == 1 else 's'}"
+
+
 def short_size(count: int) -> str:
     """A byte count for people, in powers of 1024: `812 B`, `3.4 MiB`."""
     size = float(count)

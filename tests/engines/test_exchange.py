@@ -178,10 +178,10 @@ def changed(path: str, value: Any) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("document", "told"),
     [
-        (b"<html>", "not JSON"),
+        (b"<html>", "a web page"),
         (b'{"says": "half', "not JSON"),
-        (b"", "not JSON"),
-        ([], r"reply.text \(says\) finds nothing"),
+        (b"", "it is empty"),
+        ([], r"it is empty \(\[\]\)"),
         (changed("says", 3), r"reply.text \(says\) finds no text"),
         (changed("stretches", None), r"reply.passages.each \(stretches\) finds nothing"),
         (changed("stretches", "x"), r"reply.passages.each \(stretches\) finds no list"),

@@ -10,6 +10,7 @@ import msgspec
 import pytest
 
 from mantisreed.cards.card import ErrorPatterns, ErrorRules
+from mantisreed.cards.effects import effects_in_markdown
 from mantisreed.cards.filters import FILTERS
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.card_checks import card_laid_over, read_cards
@@ -101,3 +102,8 @@ words = { each = "words", text = "w", start = "from", end = "to", confidence = "
         "marsh", tomllib.loads(job)["engine"]["marsh"], "a card"
     )
     assert "[engine.brook]" in recipes
+
+
+def test_the_table_of_effects_is_that_of_the_program() -> None:
+    (table,) = re.findall(r"<!-- effects -->\n(.*?)\n<!-- /effects -->", MANUAL, re.DOTALL)
+    assert table == effects_in_markdown()

@@ -119,7 +119,7 @@ def test_streamed_parts_are_joined_and_laid_over_the_speech(tmp_path: Path) -> N
         (STREAM, b"", "it has no events"),
         (STREAM, b'data: {"c": 1}\n\n', r"reply.text \(a.b\) finds nothing"),
         ('reply.format = "srt"', b"Nets closed.\n", "it is no SRT"),
-        ('reply.format = "vtt"', b"<html>", "it is no VTT"),
+        ('reply.format = "vtt"', b"<html>", "a web page"),
     ],
 )
 def test_a_stream_or_file_that_is_none_is_told(

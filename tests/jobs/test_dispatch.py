@@ -215,7 +215,7 @@ def test_an_answer_without_an_id_is_sent_again_only_when_the_user_says_so(tmp_pa
     assert weir.reply(afresh=True) is not None and weir.sent == 2
 
 
-@pytest.mark.parametrize("body", [b"<says>tide</says>", b"", b'{"is": "dry"', b"[" * 100_000])
+@pytest.mark.parametrize("body", [b"<says>tide</says>", b"", b"[" * 100_000])
 def test_a_result_that_is_not_as_expected_is_kept_to_the_byte_and_not_fetched_again(
     tmp_path: Path, body: bytes
 ) -> None:

@@ -4,11 +4,11 @@ import re
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from email.utils import parsedate_to_datetime
 from itertools import product
 from typing import Any
 
 from mantisreed.cards.card import ErrorPatterns, ErrorRules, ServiceCard
+from mantisreed.cards.moments import moment_from
 from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import (
@@ -129,7 +129,7 @@ def check_answer(
         EngineError: of the kind that the card or the status means, with the engine's words quoted.
         NothingHeardError: the card says that it means that nobody spoke.
     """
-    name = _signed(card, answer)
+    name = signed_as(card, answer)
     if name == "no_speech":
         raise NothingHeardError
     if name is None and _is_good(card, answer, asked.step):
@@ -173,7 +173,7 @@ def _is_good(card: ServiceCard, answer: HttpAnswer, step: Step) -> bool:
     if not 200 <= answer.status < 300:
         return False
     condition = card.errors.when
-    return condition is None or not condition.holds(answer.document(condition.list_names))
+    return condition is None or not condition.holds_in(answer)
 
 
 def retry_after(
@@ -211,10 +211,10 @@ def retry_after(
         elif seconds >= _EPOCH_SECONDS:
             seconds -= present
     else:
-        try:
-            seconds = parsedate_to_datetime(value).timestamp() - present
-        except (ValueError, TypeError, OverflowError, OSError):
+        moment = moment_from(value)
+        if moment is None:
             return None
+        seconds = moment - present
     return min(max(0.0, seconds), _LONGEST_RETRY_AFTER)
 
 
@@ -250,19 +250,21 @@ def quoted_beginning(body: bytes, secrets: Iterable[Secret]) -> str:
     return beginning + "..."
 
 
-def _signed(card: ServiceCard, answer: HttpAnswer) -> str | None:
-    """The kind by whose patterns the card knows the answer."""
+def signed_as(card: ServiceCard, answer: HttpAnswer) -> str | None:
+    """The kind of error by whose patterns the card knows the answer, or `no_speech`; None where it
+    is neither.
+    """
     said: list[str] | None = None
     for name in ("no_speech", *_KINDS):
         patterns: ErrorPatterns = getattr(card.errors, name)
         if answer.status in patterns.statuses:
             return name
-        if patterns.when and patterns.when.holds(answer.document(patterns.when.list_names)):
+        if patterns.when and patterns.when.holds_in(answer):
             return name
         if patterns.texts:
             if said is None:
                 if len(answer.body) <= _SEARCHED:
-                    said = list(_texts_in(answer.document()))
+                    said = list(_texts_in(answer.documents()))
                 else:
                     said = [answer.text]
             if any(pattern in text for pattern, text in product(patterns.texts, said)):

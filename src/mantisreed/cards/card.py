@@ -137,6 +137,8 @@ class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
         url: where the service is; a template.
         secrets: where its keys are kept.
         values: more placeholders, such as an account or a region.
+        account: the name of an account whose answers are not those of another one, such as one for
+            tests; a part of what a request is known by.
         every: what goes with every request.
         sign: signatures.
         login, token: what all requests need; at most one of them.
@@ -154,6 +156,7 @@ class ServiceCard(Table, frozen=True, kw_only=True, dict=True):
     url: Template | None = None
     secrets: dict[str, SecretSource] = {}  # noqa: RUF012 - msgspec copies it
     values: dict[str, Template] = {}  # noqa: RUF012 - msgspec copies it
+    account: str | None = None
     every: Every = Every()
     sign: dict[str, Signature] = {}  # noqa: RUF012 - msgspec copies it
     login: Login | None = None

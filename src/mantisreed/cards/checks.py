@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 
 from mantisreed.cards.card import ServiceCard
+from mantisreed.cards.effects import STEP_KINDS, keys_without_effect
 from mantisreed.cards.requests import secret_names_of
 from mantisreed.cards.sequence import OF_A_CHUNK, StepSequence, audio_names, taken_by
 from mantisreed.cards.steps import ASKING_KEYS, Step
@@ -28,7 +29,6 @@ signed.
 _OF_A_PAGE = ("page_token", "page_offset", "page_number")
 
 _STATE_LISTS = ("waiting", "done", "failed")
-_ONLY_ASKING = ("reason", "max_interval", "limit")
 
 
 def problems_of(card: ServiceCard, known: Iterable[str]) -> Iterator[Problem]:
@@ -146,8 +146,26 @@ def _wrong_step(place: str, step: Step) -> Iterator[Problem]:
         yield place, "expected only one of the keys 'url' and 'path'"
     if step.cleanup and (step.is_asking or step.starts_work):
         yield place, "a step with cleanup = true neither starts work nor asks for it"
+    yield from _without_effect(place, step, _kind_of(step))
     yield from _wrong_pages(place, step)
     yield from _wrong_stream(place, step)
+
+
+def _kind_of(step: Step) -> str:
+    if step.websocket is not None:
+        return "websocket"
+    if step.chunks is not None:
+        return "chunks"
+    if step.is_asking:
+        return "asking"
+    return "request"
+
+
+def _without_effect(place: str, step: Step, kind: str) -> Iterator[Problem]:
+    defaults = {field.name: field.default for field in msgspec.structs.fields(Step)}
+    for key in keys_without_effect(kind):
+        if getattr(step, key) not in (defaults[key], None):
+            yield place, f"{key!r} has no effect in {STEP_KINDS[kind]}"
 
 
 def _wrong_pages(place: str, step: Step) -> Iterator[Problem]:
@@ -157,11 +175,6 @@ def _wrong_pages(place: str, step: Step) -> Iterator[Problem]:
     ways = [key for key in ("next_url", "next_token", "items") if getattr(pages, key) is not None]
     if len(ways) != 1:
         yield f"{place}.pages", "expected one of the keys 'next_url', 'next_token' and 'items'"
-    if step.is_asking or step.websocket or step.chunks:
-        yield (
-            place,
-            "'pages' is for a step that makes ordinary requests and does not ask for a state",
-        )
 
 
 def _wrong_stream(place: str, step: Step) -> Iterator[Problem]:
@@ -174,9 +187,6 @@ def _wrong_stream(place: str, step: Step) -> Iterator[Problem]:
         yield place, "with 'chunks' the body holds {chunk}: raw = \"{chunk}\", or a part of a form"
     if socket is None:
         return
-    for key in (*step.body_keys, "method", "gzip", "follow_redirects"):
-        if getattr(step, key):
-            yield place, f"{key!r} has no effect with 'websocket'"
     if socket.partial_text is not None and socket.partial is None:
         yield f"{place}.websocket", "'partial_text' has no effect without 'partial'"
 
@@ -219,10 +229,6 @@ def _wrong_asking(place: str, step: Step) -> Iterator[Problem]:
         if getattr(step, key) and step.state is None:
             yield place, f"{key!r} has no effect without 'state': where the state is in the answer"
     if not step.is_asking:
-        defaults = {field.name: field.default for field in msgspec.structs.fields(Step)}
-        for key in _ONLY_ASKING:
-            if getattr(step, key) != defaults[key]:
-                yield place, f"{key!r} has no effect in a step that does not ask for a state"
         return
     if step.state is not None and not any(
         getattr(step, key) for key in ASKING_KEYS if key not in ("state", "interval")
@@ -241,9 +247,7 @@ def _wrong_login(card: ServiceCard) -> Iterator[Problem]:
     yield from _wrong_step(".login", login)
     if not login.take:
         yield ".login", "key 'take' is missing: what the other requests need of its answer"
-    for key in ("when", "pages", "chunks", "websocket", "starts_work", "cleanup"):
-        if getattr(login, key):
-            yield ".login", f"{key!r} has no effect in 'login'"
+    yield from _without_effect(".login", login, "login")
     if login.is_asking:
         yield ".login", "'login' is one request: it does not ask for a state"
 

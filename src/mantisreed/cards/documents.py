@@ -10,7 +10,17 @@ import msgspec
 
 
 class DocumentError(ValueError):
-    """The bytes are not what they are taken for; the text says why, in half a sentence."""
+    """The bytes are not what they are taken for; the text says why, in half a sentence.
+
+    Attributes:
+        breaks_off: whether they are the beginning of it.
+    """
+
+    breaks_off = False
+
+
+_ENDS_TOO_SOON = (3, 5, 20)
+"""Expat's codes for no element found, an unclosed token, and an unclosed CDATA section."""
 
 
 def parse_json(body: bytes) -> Any:
@@ -64,14 +74,24 @@ def parse_xml(body: bytes, lists: frozenset[str] = frozenset()) -> Any:
             force_list=lambda _path, key, _value: key.rpartition(":")[2] in lists,
             postprocessor=lambda _path, key, value: (key.rpartition(":")[2], value),
         )
-    except (ExpatError, UnicodeDecodeError, LookupError):
-        raise DocumentError("it is not XML") from None
+    except (ExpatError, UnicodeDecodeError, LookupError) as error:
+        wrong = DocumentError("it is not XML")
+        wrong.breaks_off = getattr(error, "code", None) in _ENDS_TOO_SOON
+        raise wrong from None
     except ValueError:
         raise DocumentError(
             "its XML declares a document type or entities, which is refused"
         ) from None
     except RecursionError:
         raise DocumentError("its XML is nested too deeply") from None
+
+
+def json_or_text(text: str) -> Any:
+    """A text as the JSON document that it is, else the text itself."""
+    try:
+        return parse_json(text.encode("utf-8", "surrogatepass"))
+    except DocumentError:
+        return text
 
 
 def looks_like_xml(body: bytes) -> bool:

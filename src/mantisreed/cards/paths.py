@@ -114,6 +114,10 @@ class Condition(ReplyPath):
         found = self.find(document)
         return found is not None and found is not False and found not in ("", [], {})
 
+    def holds_in(self, answer: "HttpAnswer") -> bool:
+        """Whether it holds for an answer; of lines and events, for any of them."""
+        return any(self.holds(document) for document in answer.documents(self.list_names))
+
 
 def _filled(source: str, values: Mapping[str, Any]) -> str:
     def value(match: re.Match[str]) -> str:
@@ -218,6 +222,17 @@ def _root_names(node: Mapping[str, Any]) -> Iterator[str]:
     for child in children:
         if isinstance(child, dict):
             yield from _root_names(child)
+
+
+def _newest(path: ReplyPath, answer: "HttpAnswer") -> Any:
+    """What a path finds; of lines and events in the last one that has it, such as the newest state
+    or token.
+    """
+    for document in reversed(answer.documents(path.list_names)):
+        found = path.find(document)
+        if found is not None:
+            return found
+    return None
 
 
 _PLACES = ("header", "cookie", "link", "text", "status")
@@ -345,6 +360,8 @@ class Take:
         return matched[0]
 
     def _found(self, answer: "HttpAnswer") -> Any:
+        if self.path is not None:
+            return _newest(self.path, answer)
         if self._kind == "header":
             return answer.header(self._name)
         if self._kind == "cookie":
@@ -353,10 +370,7 @@ class Take:
             return answer.link(self._name)
         if self._kind == "status":
             return answer.status
-        if self._kind == "text":
-            return answer.text.strip()
-        assert self.path is not None
-        return self.path.find(answer.document(self.path.list_names))
+        return answer.text.strip()
 
     def __str__(self) -> str:
         return str(self.source)

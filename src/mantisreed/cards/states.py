@@ -2,7 +2,6 @@
 
 from typing import Any, Literal
 
-from mantisreed.cards.paths import Condition
 from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.http_answer import HttpAnswer
 
@@ -21,7 +20,7 @@ def standing_of(step: Step, answer: HttpAnswer) -> tuple[JobStanding, Any]:
             return standing, f"HTTP {answer.status}"
     for standing in standings:
         condition = getattr(step, f"{standing}_when")
-        if condition is not None and _holds(condition, answer):
+        if condition is not None and condition.holds_in(answer):
             return standing, condition.source
     if step.state is None:
         return _without_a_state(step, answer), None
@@ -52,10 +51,6 @@ def _unlisted(step: Step, state: Any) -> JobStanding:
     if step.waiting and not step.done:
         return "done"
     return "unknown"
-
-
-def _holds(condition: Condition, answer: HttpAnswer) -> bool:
-    return condition.holds(answer.document(condition.list_names))
 
 
 def _is_one_of(state: Any, listed: tuple[Any, ...]) -> bool:

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from functools import cached_property
 from itertools import chain
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
 import msgspec
 from msgspec import structs
@@ -352,6 +352,7 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
     def names_in_paths(self) -> frozenset[str]:
         """What the paths into its answer need: `jobs[?id == '{job}'].state`."""
         paths = [getattr(self, key) for key in _PATH_KEYS]
+        paths.append(self.pages.more if self.pages else None)
         return frozenset(
             chain.from_iterable(path.names for path in (*paths, *self.take.values()) if path)
         )
@@ -360,11 +361,13 @@ class Step(Table, frozen=True, kw_only=True, dict=True):
         """The same with values for the placeholders in its paths."""
         if not self.names_in_paths:
             return self
-        paths = {
+        paths: dict[str, Any] = {
             key: path.filled(values)
             for key in _PATH_KEYS
             if (path := getattr(self, key)) is not None
         }
+        if self.pages is not None and self.pages.more is not None:
+            paths["pages"] = structs.replace(self.pages, more=self.pages.more.filled(values))
         return structs.replace(
             self, **paths, take={key: take.filled(values) for key, take in self.take.items()}
         )

@@ -4,18 +4,19 @@ import asyncio
 import time
 from collections.abc import Awaitable, Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from mantisreed.cards.answers import quoted_beginning
 from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.exchange import pauses
 from mantisreed.engines.batching import BatchClient
 from mantisreed.engines.card import EngineCard
-from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
+from mantisreed.engines.client import EngineClient, EngineResponse, StillWorking, Ticket
 from mantisreed.engines.http_client import ClientOptions, HttpClient
 from mantisreed.engines.local_client import CommandClient, PythonClient
 from mantisreed.engines.reading.reply import ParsedReply, read_reply
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError
+from mantisreed.engines.reading.wholeness import check_whole
 from mantisreed.engines.request import Piece, RequestOptions
 from mantisreed.errors import JobLostError, UnreadableReplyError
 from mantisreed.secrets import Secret
@@ -23,6 +24,8 @@ from mantisreed.transcript.repair import repaired
 
 if TYPE_CHECKING:
     from mantisreed.cards.wire.transport import Transport
+
+_Answer = TypeVar("_Answer")
 
 _LIMIT = 6 * 3600.0  # seconds that a job without a step that asks may take
 
@@ -33,7 +36,16 @@ def client_for(
     transport: "Transport",
     options: ClientOptions | None = None,
 ) -> EngineClient:
-    """What speaks to the card's engine."""
+    """What speaks to the card's engine; it gives whole answers only."""
+    return CheckingClient(card, _client_for(card, secrets, transport, options))
+
+
+def _client_for(
+    card: EngineCard,
+    secrets: Mapping[str, Secret],
+    transport: "Transport",
+    options: ClientOptions | None,
+) -> EngineClient:
     if card.command:
         return CommandClient(card, secrets)
     if card.python:
@@ -42,6 +54,39 @@ def client_for(
     if card.batch is None:
         return client
     return BatchClient(card, client)
+
+
+class CheckingClient:
+    """An engine's client that gives whole answers only; see `EngineClient`."""
+
+    def __init__(self, card: EngineCard, client: EngineClient) -> None:
+        """Send nothing yet."""
+        self._card, self._client = card, client
+        self.make_ready = client.make_ready
+        self.clean_up = client.clean_up
+        self.look_up = client.look_up
+        self.cancel = client.cancel
+
+    async def submit(
+        self, piece: Piece, request_options: RequestOptions
+    ) -> EngineResponse | Ticket:
+        """See `EngineClient`."""
+        return self._checked(await self._client.submit(piece, request_options))
+
+    async def ask(self, ticket: Ticket) -> EngineResponse | StillWorking:
+        """See `EngineClient`."""
+        return self._checked(await self._client.ask(ticket))
+
+    def read_again(
+        self, step: str, answer: bytes, values: Mapping[str, Any]
+    ) -> EngineResponse | Ticket:
+        """See `EngineClient`."""
+        return self._checked(self._client.read_again(step, answer, values))
+
+    def _checked(self, answer: _Answer) -> _Answer:
+        if isinstance(answer, EngineResponse) and answer.body is not None:
+            check_whole(self._card, answer.body)
+        return answer
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,9 +14,9 @@ from typing import Any
 
 from mantisreed.cards.requests import as_json_value
 from mantisreed.cards.templates import Value
-from mantisreed.cards.wire.exchange import FinishedExchange, Standing, Waiting
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.run import ExchangeRun
+from mantisreed.cards.wire.standing import FinishedExchange, Standing, Waiting
 from mantisreed.engines.card import BatchedJobs, EngineCard
 from mantisreed.engines.client import EngineResponse, StillWorking, Ticket
 from mantisreed.engines.http_client import HttpClient
@@ -275,11 +275,15 @@ class BatchClient:
         if not left:
             await self._exchange.clean_up(Standing.from_json(response.cleanup))
 
-    def read_again(self, step: str, answer: bytes, values: Mapping[str, Any]) -> Ticket:
+    def read_again(
+        self, step: str, answer: bytes, values: Mapping[str, Any]
+    ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
-        return self._ticket(
-            self._exchange.read_again(step, answer, values), str(values.get(_PIECE_KEY))
-        )
+        key = str(values.get(_PIECE_KEY))
+        came = self._exchange.read_again(step, answer, values)
+        if isinstance(came, FinishedExchange):
+            return self._response_for(key, came, None)
+        return self._ticket(came, key)
 
     async def look_up(self, piece: Piece, request_options: RequestOptions) -> Ticket | None:
         """There is no knowing: a job of several pieces has no request of ours to be known by."""

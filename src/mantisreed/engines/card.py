@@ -365,7 +365,11 @@ class Reply(Table, frozen=True, kw_only=True):
         only: a condition; of lines and events only those count for which it holds.
         event: names of the events that count.
         key: what a line or event is known by; a later one with the same takes its place.
-        end_mark: a line or data that only says that nothing more comes.
+        end_mark: a line, data or name of an event that only says that nothing more comes. An
+            answer without it is incomplete.
+        complete: a condition that holds for a complete answer; of lines and events, for one of
+            them, also one that does not count otherwise. An incomplete answer is no reply, and is
+            asked for again.
         delimiter: of CSV.
         columns: the names of CSV's columns, where no first row gives them.
         language: the language heard.
@@ -385,6 +389,7 @@ class Reply(Table, frozen=True, kw_only=True):
     event: tuple[str, ...] = ()
     key: ReplyPath | None = None
     end_mark: str | None = None
+    complete: Condition | None = None
     delimiter: str | None = None
     columns: tuple[str, ...] = ()
     language: ReplyPath | None = None

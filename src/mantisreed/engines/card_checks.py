@@ -10,6 +10,7 @@ import msgspec
 
 from mantisreed.audio.formats import FORMATS
 from mantisreed.cards.checks import Problem, place_of, problems_of
+from mantisreed.cards.effects import DOCUMENTS, formats_of
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.sequence import StepSequence, audio_names
 from mantisreed.cards.tables import checked
@@ -128,7 +129,7 @@ def _reply_laid_over(reply: dict[str, Any], overlay: Mapping[str, Any]) -> dict[
     return {
         key: _without_rivals(value, overlay.get(key), ("end", "length"))
         for key, value in reply.items()
-        if key in overlay or form in _WITH_EFFECT.get(key, (form,))
+        if key in overlay or form in formats_of(key)
     }
 
 
@@ -307,25 +308,13 @@ def _unknown(place: str, templates: Any, known: set[str], card: EngineCard) -> I
                 yield place, f"unknown placeholder {{{name}}}; here are known: {listed}"
 
 
-_DOCUMENTS = ("json", "xml", "lines", "events", "csv")
-_PARTS = ("lines", "events")
-_WITH_EFFECT: dict[str, tuple[str, ...]] = {
-    **dict.fromkeys(("text", "language", "times", "zero", "confidence_scale"), _DOCUMENTS),
-    **dict.fromkeys(("passages", "words", "turns", "speakers"), _DOCUMENTS),
-    **dict.fromkeys(("is_whole_text", "only", "key", "end_mark"), _PARTS),
-    "event": ("events",),
-    **dict.fromkeys(("delimiter", "columns"), ("csv",)),
-}
-"""In which formats a key of `reply` is read."""
-
-
 def _wrong_reply(reply: Reply) -> Iterator[Problem]:
     defaults = {field.name: field.default for field in msgspec.structs.fields(Reply)}
-    given = [key for key in _WITH_EFFECT if getattr(reply, key) not in (defaults[key], ())]
-    for key in given:
-        if reply.format not in _WITH_EFFECT[key]:
+    for key, default in defaults.items():
+        is_given = getattr(reply, key) not in (default, ())
+        if is_given and reply.format not in formats_of(key):
             yield ".reply", f"{key!r} is not read with format = {reply.format!r}"
-    if reply.format not in _DOCUMENTS:
+    if reply.format not in DOCUMENTS:
         return
     if not (reply.text or reply.passages or reply.words):
         yield ".reply", "expected at least one of the keys 'text', 'passages', 'words'"

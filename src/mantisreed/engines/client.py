@@ -99,8 +99,10 @@ class EngineClient(Protocol):
         """Tidy up at the engine after a reply that is kept. What fails is only logged."""
         ...
 
-    def read_again(self, step: str, answer: bytes, values: Mapping[str, Any]) -> Ticket:
-        """The ticket in a kept answer that could not be read when it came.
+    def read_again(
+        self, step: str, answer: bytes, values: Mapping[str, Any]
+    ) -> EngineResponse | Ticket:
+        """The reply, or the ticket, in a kept answer that could not be read when it came.
 
         Args:
             step: of the card, that it answers.

@@ -9,8 +9,9 @@ from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
 from mantisreed.cards.templates import Value
-from mantisreed.cards.wire.exchange import Exchange, FinishedExchange, Standing
+from mantisreed.cards.wire.exchange import Exchange
 from mantisreed.cards.wire.sending import ExchangeOptions
+from mantisreed.cards.wire.standing import FinishedExchange, Standing
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse, ReportedBill, StillWorking, Ticket
 from mantisreed.engines.request import Piece, RequestOptions, attachment_of, piece_values
@@ -93,9 +94,14 @@ class HttpClient:
         if response.cleanup is not None:
             await self.exchange.clean_up(Standing.from_json(response.cleanup))
 
-    def read_again(self, step: str, answer: bytes, values: Mapping[str, Any]) -> Ticket:
+    def read_again(
+        self, step: str, answer: bytes, values: Mapping[str, Any]
+    ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
-        return self.ticket(self.exchange.read_again(step, answer, values))
+        came = self.exchange.read_again(step, answer, values)
+        if isinstance(came, FinishedExchange):
+            return self.response(came)
+        return self.ticket(came)
 
     async def look_up(self, piece: Piece, request_options: RequestOptions) -> Ticket | None:
         """See `EngineClient`."""

@@ -86,9 +86,16 @@ def job_key(card: EngineCard, options: RequestOptions, recording: str, user_opti
 
 
 def _rendered(card: EngineCard, values: Mapping[str, Value]) -> Any:
-    """All that the engine is told, with symbols in place of secrets and of what differs each
-    time.
+    """Whom it is told, and all that the engine is told, with symbols in place of secrets and of
+    what differs each time.
     """
+    told = _told(card, values)
+    if card.account is None:
+        return told
+    return ["account", card.account, told]
+
+
+def _told(card: EngineCard, values: Mapping[str, Value]) -> Any:
     known = with_symbols(card, {**values, **{name: symbol(name) for name in _SYMBOLIC}})
     known |= {name: symbol(name) for name in values if name.startswith("recording.")}
     known |= dict.fromkeys((*_OF_CHUNKS, *_OF_PAGES), 0)

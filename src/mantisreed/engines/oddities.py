@@ -56,6 +56,10 @@ _KINDS = {
         "things in its cues were mended or left out",
         is_doubt=False,
     ),
+    "unheard": _OddityKind(
+        "stream ends before the speech does, and may be incomplete (see reply.complete)",
+        "streams end before the speech does, and may be incomplete (see reply.complete)",
+    ),
     "lacking": _OddityKind(
         "path finds nothing in the reply", "paths find nothing in the reply", is_doubt=False
     ),

@@ -16,6 +16,7 @@ from mantisreed.engines.request import Piece
 from mantisreed.errors import (
     AnothersIdError,
     EngineError,
+    IncompleteReplyError,
     MantisreedError,
     PostponedError,
     SlowDownError,
@@ -126,6 +127,7 @@ class Delivery:
     wait: bool
     _ticket: Ticket | None = None
     _leaving: _Leaving | None = None
+    _incomplete: int = 0
     _wanted: PieceToSend = field(init=False)
 
     def __post_init__(self) -> None:
@@ -219,7 +221,11 @@ class Delivery:
     async def _tried(self, record: "RequestRecord") -> EngineResponse | None:
         engine = self.engine
         if self._leaving is None:
-            self._ticket = await self._ticket_at_hand(record)
+            at_hand = await self._at_hand(record)
+            if isinstance(at_hand, EngineResponse):
+                await engine.answered(record, at_hand)
+                return at_hand
+            self._ticket = at_hand
         for number in count(1):
             rule: Rule | None = None
             try:
@@ -244,9 +250,9 @@ class Delivery:
             record = await self._as_it_is(record)
         raise AssertionError("unreachable")
 
-    async def _ticket_at_hand(self, record: "RequestRecord") -> Ticket | None:
-        """What asking for the request needs, where it is at the engine already; None where it is to
-        be sent.
+    async def _at_hand(self, record: "RequestRecord") -> EngineResponse | Ticket | None:
+        """The reply in an answer that could not be read before, or what asking for the request
+        needs, where it is at the engine already; None where it is to be sent.
 
         Raises:
             EngineError: an earlier answer cannot be read, and sending again might pay again.
@@ -264,25 +270,24 @@ class Delivery:
             ticket = Ticket(record.ticket, record.mark)
             await self._found(record, ticket)
             return ticket
-        if record.unread is not None:
+        if record.unread is not None and record.failure is not None:
             return await self._read_again(record)
         if record.failure in NEEDS_AFRESH:
             error = UnreadableReplyError(record.reason or "", engine=card.name)
             raise _never_by_itself(error)
         return None
 
-    async def _read_again(self, record: "RequestRecord") -> Ticket:
-        """The ticket in an answer that could not be read; the card may have been mended
-        meanwhile.
-        """
+    async def _read_again(self, record: "RequestRecord") -> EngineResponse | Ticket:
+        """What is in an answer that could not be read; the card may have been fixed meanwhile."""
         assert record.unread is not None
         body = await self.engine.perform(lambda ledger: ledger.requests.unread_answer(record))
         try:
-            ticket = self.engine.client.read_again(record.unread[0], body, record.ticket or {})
+            found = self.engine.client.read_again(record.unread[0], body, record.ticket or {})
         except UnreadableReplyError as error:
             raise _never_by_itself(error) from error
-        await self._found(record, ticket)
-        return ticket
+        if isinstance(found, Ticket):
+            await self._found(record, found)
+        return found
 
     async def _found(self, record: "RequestRecord", ticket: Ticket) -> None:
         await self.engine.perform(
@@ -386,6 +391,8 @@ class Delivery:
         event = event_while_sending(error)
         unread = values = None
         body = error.body if isinstance(error, UnreadableReplyError) else None
+        if isinstance(error, IncompleteReplyError) and error.body is not None:
+            unread = (_INCOMPLETE, error.body)
         if event == "unidentified" and isinstance(error, UnreadableReplyError) and body is not None:
             unread, values = (error.step, body), error.values
             _never_by_itself(error)
@@ -398,6 +405,11 @@ class Delivery:
             for budget in self.engine.budgets(record.job):
                 budget.give_back(record.attempt)
         return rule
+
+    def _has_been_incomplete(self, error: EngineError) -> bool:
+        """Whether an answer was not whole for the second time: each try may have been paid for."""
+        self._incomplete += isinstance(error, IncompleteReplyError)
+        return self._incomplete > 1
 
     async def _as_it_is(self, record: "RequestRecord") -> "RequestRecord":
         return await self.engine.perform(lambda ledger: ledger.requests.as_it_is(record))
@@ -420,7 +432,7 @@ class Delivery:
             postponed = PostponedError.because(error, options.time.clock() + asked_for)
             gate.leave_alone(postponed)
             raise postponed from error
-        if number >= options.max_attempts:
+        if number >= options.max_attempts or self._has_been_incomplete(error):
             gate.note_failure(error)
             raise error
         seconds = seconds_before(number, asked_for)
@@ -431,6 +443,10 @@ class Delivery:
         until = options.time.clock() + seconds
         self.progress("waiting", f"{self.engine.card.name}: {what}", until)
         await gate.rest(seconds)
+
+
+_INCOMPLETE = "incomplete"
+"""Stands for the step of an answer that is kept to be looked at, and not to be read again."""
 
 
 def _never_by_itself(error: UnreadableReplyError) -> UnreadableReplyError:

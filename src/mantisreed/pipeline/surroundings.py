@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.cards.rendering import digest_of_request
 from mantisreed.engines.identity import job_key
 from mantisreed.jobs.dispatch import Dispatcher
 from mantisreed.pipeline.events import Stage
@@ -58,7 +59,10 @@ class Surroundings:
 
 def job_of(options: TranscriptionOptions, recording: Source, digest: str) -> str:
     """The id of a recording's job: that of whoever wants it, where it is wanted several times."""
-    return recording.wanted_by or identity_of(options, digest)
+    if recording.wanted_by:
+        return recording.wanted_by
+    # Two cards may ask for the same of the same engine: each job keeps the name that it had.
+    return digest_of_request([identity_of(options, digest), options.card.name])[:16]
 
 
 def identity_of(options: TranscriptionOptions, digest: str) -> str:

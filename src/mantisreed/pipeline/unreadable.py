@@ -103,6 +103,7 @@ class UnreadableReplies:
 def _way_of_reading(card: EngineCard) -> str:
     """What tells one way to read a card's replies from another."""
     written = msgspec.json.encode(
-        [__version__, card.reply], enc_hook=lambda value: getattr(value, "source", repr(value))
+        [__version__, card.reply, card.errors.no_speech],
+        enc_hook=lambda value: getattr(value, "source", repr(value)),
     )
     return hashlib.sha256(written).hexdigest()

@@ -30,8 +30,9 @@ from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.rendering import digest_of_request, rendered_steps, with_symbols
 from mantisreed.cards.requests import values_of_card
 from mantisreed.cards.templates import Value
-from mantisreed.cards.wire.exchange import Exchange, FinishedExchange, Standing, Waiting, pauses
+from mantisreed.cards.wire.exchange import Exchange, pauses
 from mantisreed.cards.wire.sending import ExchangeOptions
+from mantisreed.cards.wire.standing import FinishedExchange, Standing, Waiting
 from mantisreed.errors import InputError, JobLostError, UnreadableReplyError
 from mantisreed.secrets import Secret
 from mantisreed.services.card import TextReply, TextServiceCard
@@ -82,7 +83,8 @@ def question_key(card: TextServiceCard, question: Question) -> str:
     """What a request is known by: all that the service is told, but for secrets."""
     known = with_symbols(card, question.values(card))
     known |= values_of_card(card, known)
-    return digest_of_request(["text", rendered_steps(card, known, None)])
+    account = [] if card.account is None else [card.account]
+    return digest_of_request(["text", rendered_steps(card, known, None), *account])
 
 
 class TextServiceClient:

@@ -9,10 +9,9 @@ import json
 import logging
 from collections import OrderedDict
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from mantisreed.cards.answers import NothingHeardError, retry_after, unreadable
+from mantisreed.cards.answers import NothingHeardError, retry_after, signed_as, unreadable
 from mantisreed.cards.bodies import Attachment
 from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.requests import as_json_value
@@ -23,6 +22,7 @@ from mantisreed.cards.templates import Value, Values
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.run import ExchangeRun
 from mantisreed.cards.wire.sending import ExchangeOptions, StepSender, not_reached
+from mantisreed.cards.wire.standing import FinishedExchange, Standing, Waiting
 from mantisreed.errors import (
     EngineError,
     JobFailedError,
@@ -37,78 +37,10 @@ if TYPE_CHECKING:
 
 _log = logging.getLogger(__name__)
 
+_WITHOUT_REPLY = (202, 204)  # RFC 9110: accepted, no content
 _GROWTH = 1.5  # of the pause between two questions for a job
 _DEFAULT_INTERVAL = 2.0  # seconds
 _REMEMBERED = 10_000  # exchanges whose secrets are remembered, for asking in the same process
-
-
-@dataclass(frozen=True, slots=True)
-class Standing:
-    """Where an exchange stands, between two requests.
-
-    Attributes:
-        step: the name of the next step; None when only tidying up is left.
-        values: what its steps need, without secrets; JSON.
-        taken: names of those that an answer gave.
-        bases: the URLs that links among them are resolved against.
-        noted: what was noted on the way.
-    """
-
-    step: str | None
-    values: Mapping[str, Value] = field(repr=False)
-    taken: tuple[str, ...] = ()
-    bases: Mapping[str, str] = field(default_factory=dict, repr=False)
-    noted: Mapping[str, Value] = field(default_factory=dict)
-
-    def as_json(self) -> dict[str, Any]:
-        """The same as tables and lists; what is empty is left out."""
-        tables = {
-            "values": dict(self.values),
-            "taken": list(self.taken),
-            "bases": dict(self.bases),
-            "noted": dict(self.noted),
-        }
-        return {"step": self.step, **{name: table for name, table in tables.items() if table}}
-
-    @classmethod
-    def from_json(cls, kept: Mapping[str, Any]) -> "Standing":
-        """What was kept."""
-        return cls(
-            kept.get("step"),
-            kept.get("values") or {},
-            tuple(kept.get("taken") or ()),
-            kept.get("bases") or {},
-            kept.get("noted") or {},
-        )
-
-
-@dataclass(frozen=True, slots=True)
-class Waiting:
-    """A job is under way.
-
-    Attributes:
-        standing: where to go on; None when it is where it was.
-        retry_after: seconds after which the service wants to be asked again; None when it does not
-            say.
-    """
-
-    standing: Standing | None = None
-    retry_after: float | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class FinishedExchange:
-    """The reply.
-
-    Attributes:
-        body: to the byte; None when the service says that nothing was heard.
-        noted: what was noted on the way.
-        cleanup: what tidying up needs; None when there is nothing to tidy up.
-    """
-
-    body: bytes | None = field(repr=False)
-    noted: Mapping[str, Value] = field(default_factory=dict)
-    cleanup: Standing | None = None
 
 
 class Exchange:
@@ -169,7 +101,11 @@ class Exchange:
         run = await self.prepared(key, values, attachment, self.sequence.last_work + 1)
         if isinstance(run, FinishedExchange):
             return run
-        return self.standing_or_reply(run)
+        try:
+            return self.standing_or_reply(run)
+        except EngineError as error:
+            self.note_what_it_means(run, error)
+            raise
 
     async def prepared(
         self, key: str, values: Values, attachment: Attachment | None, before: int
@@ -343,8 +279,10 @@ class Exchange:
             await self._sender.answer("cancel", cancel, run)
         return True
 
-    def read_again(self, name: str, answer: bytes, kept: Mapping[str, Any]) -> Standing:
-        """Where an exchange stands whose answer could not be read when it came.
+    def read_again(
+        self, name: str, answer: bytes, kept: Mapping[str, Any]
+    ) -> FinishedExchange | Standing:
+        """Where an exchange stands whose answer could not be read when it came, or the reply.
 
         Args:
             name: of the step that it answers.
@@ -356,14 +294,31 @@ class Exchange:
         """
         kept = unmarked(kept, self._sender.secrets)
         run = _run_from(Standing.from_json(kept))
-        run.index = self.sequence.index_of(name)
+        run.index = self._index_of_answered(name)
         headers = [(str(key), str(value)) for key, value in kept.get("headers") or ()]
         run.last = HttpAnswer(
             int(kept.get("status", 200)), headers, answer, str(kept.get("url", ""))
         )
-        self._take(name, self.sequence.steps[run.index][1], run)
+        name, step = self.sequence.steps[run.index]
+        signed = signed_as(self._card, run.last)
+        if signed == "no_speech":
+            return FinishedExchange(None, run.noted)
+        self._take(name, step, run)
         run.index += 1
-        return self.standing(run)
+        while run.index < len(self.sequence.steps):
+            if self._applies(self.sequence.steps[run.index][1], run):
+                return self.standing(run)
+            run.index += 1
+        return self._finished(run)
+
+    def _index_of_answered(self, name: str) -> int:
+        """The step that a kept answer is of; a card that had one step may have several by now, of
+        which the first then is the same request.
+        """
+        names = [known for known, _ in self.sequence.steps]
+        if name in names:
+            return names.index(name)
+        return self.sequence.first_work
 
     def standing(self, run: ExchangeRun) -> Standing:
         """What can be kept of a run."""
@@ -430,7 +385,26 @@ class Exchange:
     def _finished(self, run: ExchangeRun) -> FinishedExchange:
         assert run.last is not None
         cleanup = self.standing(run) if self.sequence.cleanup else None
-        return FinishedExchange(run.last.body, run.noted, cleanup)
+        self._check_is_reply(run, run.last)
+        return FinishedExchange(run.last.body, run.noted, cleanup, run.last.status)
+
+    def _check_is_reply(self, run: ExchangeRun, answer: HttpAnswer) -> None:
+        """See that the last answer is no mere word that the service has taken the request."""
+        name, step = self.sequence.steps[run.index - 1]
+        if answer.body.strip() or answer.status not in _WITHOUT_REPLY:
+            return
+        if answer.status in (*step.ok_statuses, *step.done_statuses):
+            return
+        what = f"it answered with HTTP {answer.status} and without a reply"
+        advice = (
+            "it may have taken the request as a job: then its card needs a step that asks for the "
+            f"reply. If it means that nobody spoke, set errors.no_speech.statuses = "
+            f"[{answer.status}]"
+        )
+        error = unreadable(self._card.name, what, answer, advice=advice)
+        error.step = name
+        error.values = self._kept_of_answer(run)
+        raise error
 
     def _applies(self, step: Step, run: ExchangeRun) -> bool:
         return step.when is None or step.when.holds(run.values)

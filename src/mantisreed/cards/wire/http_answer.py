@@ -2,11 +2,21 @@
 
 import re
 from collections.abc import Iterable, Mapping
+from functools import cached_property
 from http.cookies import CookieError, SimpleCookie
 from typing import Any
 
-from mantisreed.cards.documents import DocumentError, looks_like_xml, parse_json, parse_xml
+from mantisreed.cards.documents import (
+    DocumentError,
+    events_in,
+    json_or_text,
+    lines_in,
+    looks_like_xml,
+    parse_json,
+    parse_xml,
+)
 
+_EVENT_FIELDS = (b"data:", b"event:", b"id:", b":")  # by which a stream of events begins
 _LINK = re.compile(r'<([^<>]*)>((?:\s*;\s*[^=;,\s]+(?:=(?:"[^"]*"|[^",;]*))?)*)')
 _RELATION = re.compile(r';\s*rel\s*=\s*(?:"([^"]*)"|([^",;\s]*))', re.IGNORECASE)
 
@@ -20,8 +30,6 @@ class HttpAnswer:
         body: to the byte.
         url: of the request, after redirects; links in the answer are resolved against it.
     """
-
-    __slots__ = ("_documents", "body", "headers", "status", "url")
 
     def __init__(
         self,
@@ -82,6 +90,27 @@ class HttpAnswer:
         if lists not in self._documents:
             self._documents[lists] = self._parsed(lists)
         return self._documents[lists]
+
+    def documents(self, lists: frozenset[str] = frozenset()) -> list[Any]:
+        """The documents of its lines or events, where it has several; else the body as one.
+
+        Args:
+            lists: names of XML elements that are lists.
+        """
+        whole = self.document(lists)
+        if not isinstance(whole, str):
+            return [whole]
+        return self._parts or [whole]
+
+    @cached_property
+    def _parts(self) -> list[Any]:
+        """What its events or lines hold; nothing where it is neither."""
+        if self.body.lstrip().startswith(_EVENT_FIELDS):
+            return [json_or_text(event.data) for event in events_in(self.body)]
+        lines = list(lines_in(self.body))
+        if len(lines) > 1 and lines[0].lstrip().startswith(("{", "[")):
+            return list(map(json_or_text, lines))
+        return []
 
     def _parsed(self, lists: frozenset[str]) -> Any:
         if not self.body.strip():

@@ -72,7 +72,7 @@ class PageReader:
         """Values, URL and offset of the next page; None when there is none."""
         pages = self._pages
         following: tuple[dict[str, Any], str | None, int] | None = None
-        if pages.more is not None and not pages.more.holds(answer.document(pages.more.list_names)):
+        if pages.more is not None and not pages.more.holds_in(answer):
             return None
         if pages.next_url is not None:
             link = pages.next_url.find(answer)
@@ -93,7 +93,9 @@ class PageReader:
         """How many items a page has."""
         path = self._pages.items
         assert path is not None
-        items = path.find(answer.document(path.list_names))
+        documents = answer.documents(path.list_names)
+        # A page of lines or events is the list of them.
+        items = path.find(documents if len(documents) > 1 else documents[0])
         return len(items) if isinstance(items, list) else 0
 
     def _resolved(self, link: Any, answer: HttpAnswer) -> str:

@@ -18,7 +18,7 @@ from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Template, Value, Values
 from mantisreed.cards.wire.chunks import ChunkSender
 from mantisreed.cards.wire.http_answer import HttpAnswer
-from mantisreed.cards.wire.pages import PageReader
+from mantisreed.cards.wire.pages import PageReader, joined
 from mantisreed.cards.wire.run import ExchangeRun
 from mantisreed.cards.wire.session import Session
 from mantisreed.cards.wire.websocket import Conversation
@@ -37,6 +37,7 @@ if TYPE_CHECKING:
 
 _log = logging.getLogger(__name__)
 
+_MOST_LINKS = 1000  # in one reply; more is no reply but a list of something else
 _GONE = (404, 410)
 _NO_ACCESS = (401, 403)
 _PAGE_URL = "page_url"
@@ -119,9 +120,36 @@ class StepSender:
         if step.chunks is not None:
             sender = ChunkSender(self._card.name, name, step, run, self._options.sleep)
             return await sender.answer(sending.send)
+        links = self._list_in_url(step, run)
+        if links is not None:
+            return await self._each_link(sending, links)
         if step.pages is not None:
             return await PageReader(self._card.name, name, step.pages).answer(sending.send)
         return await sending.send()
+
+    def _list_in_url(self, step: Step, run: ExchangeRun) -> str | None:
+        """The placeholder in a step's address that stands for a list; None where there is none."""
+        template = step.url or step.path
+        return next((name for name in template.names if _is_list(run.values.get(name))), None)
+
+    async def _each_link(self, sending: "_Sending", name: str) -> HttpAnswer:
+        """The answers to one request for each item of a list, kept as the pages of one reply."""
+        run = sending.run
+        items = run.values[name]
+        is_last = sending.name == self._sequence.steps[-1][0]
+        if not is_last or len(items) > _MOST_LINKS:
+            wrong = f"{len(items)} links" if is_last else "a list"
+            raise BadRequestError(
+                f"{{{name}}} in the address of step {sending.name} is {wrong}",
+                engine=self._card.name,
+                advice=f"only the last step may ask for several links, {_MOST_LINKS} at most; take "
+                "one of the list, such as links[0]",
+            )
+        answers = [await sending.send({name: item}) for item in items]
+        if len(answers) == 1:
+            return answers[0]
+        last = answers[-1]
+        return HttpAnswer(200, last.headers, joined([one.body for one in answers]), last.url)
 
     async def log_in(self) -> Mapping[str, Value]:
         """What `login` or `token` gives; nothing where the card has none.
@@ -325,6 +353,10 @@ class _Sending:
     ) -> HttpAnswer:
         """One request."""
         return await self.sender.send(self, _Part(values or {}, url, step, carry))
+
+
+def _is_list(value: Value) -> bool:
+    return isinstance(value, list) and bool(value)
 
 
 def not_reached(engine: str, what: str, advice: str) -> UnreachableError:

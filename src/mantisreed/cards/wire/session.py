@@ -92,10 +92,18 @@ class Session:
             if moment is not None:
                 return max(0.0, moment - self._wall_clock())
         if login.expires_in is not None:
-            try:
-                return max(0.0, float(login.expires_in.find(answer)))
-            except (TypeError, ValueError):  # the card's own lifetime counts
-                pass
+            seconds = _seconds_or_moment(login.expires_in.find(answer), self._wall_clock())
+            if seconds is not None:  # else the card's own lifetime counts
+                return max(0.0, seconds)
         if login.lifetime is None:
             return None
         return float(login.lifetime)
+
+
+def _seconds_or_moment(found: Any, now: float) -> float | None:
+    """Seconds from now; some services give the moment itself where others give seconds."""
+    try:
+        return float(found)
+    except (TypeError, ValueError):
+        moment = moment_from(found)
+        return None if moment is None else moment - now

@@ -11,6 +11,7 @@ _JOBS_EXAMPLES = """\
 examples:
   mantisreed jobs --state failed --since 2d
   mantisreed jobs 3fa9
+  mantisreed jobs 3fa9 --reply 2
 """
 
 
@@ -41,6 +42,15 @@ def add_jobs(parser: argparse.ArgumentParser) -> None:
         default=MOST_SHOWN,
         metavar="N",
         help=f"List at most N, the newest first (default: {MOST_SHOWN}; 0 for all)",
+    )
+    parser.add_argument(
+        "--reply",
+        nargs="?",
+        type=at_least(0),
+        const=0,
+        metavar="PIECE",
+        help="Print what the engine answered for each piece of the job, or for one piece, as it "
+        "came; also an answer that could not be read or was incomplete",
     )
     add_json(parser, "Everything as JSON on stdout")
 

@@ -1,5 +1,6 @@
 """`mantisreed jobs`: what was sent, how it stands, and what it cost."""
 
+import sys
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import closing
@@ -15,10 +16,10 @@ from mantisreed.cli.jobs.arguments import MOST_SHOWN
 from mantisreed.errors import InputError
 from mantisreed.jobs.budget import amount_as_json, money_text
 from mantisreed.jobs.follow_ups import FollowUpRecord
-from mantisreed.jobs.ledger import open_ledger
+from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.life import SHOWN_STATES
 from mantisreed.jobs.records import AttemptRecord, Filter, JobRecord, PieceRecord
-from mantisreed.units import clock, parse_duration, short_duration, short_size
+from mantisreed.units import clock, count_of, parse_duration, short_duration, short_size
 from mantisreed.workspace import open_workspace
 
 
@@ -34,6 +35,7 @@ class Arguments:
     since: str | None = None
     before: str | None = None
     limit: int = MOST_SHOWN
+    reply: int | None = None
     as_json: bool = False
 
 
@@ -46,6 +48,9 @@ def run(console: Console, asked: Arguments) -> int:
         since=_moment_before(asked.since, "--since"),
         until=_moment_before(asked.before, "--before"),
     )
+    if asked.reply is not None and (asked.job is None or asked.as_json):
+        what = "has no effect without the ID of a job, nor with --json"
+        raise InputError(what, where="--reply", advice="mantisreed jobs ID --reply")
     workspace = open_workspace(asked.config)
     with closing(open_ledger(workspace)) as ledger:
         if asked.job is None:
@@ -53,6 +58,8 @@ def run(console: Console, asked: Arguments) -> int:
             return _show_jobs(console, records, ledger.listing.count(chosen), as_json=asked.as_json)
         record = ledger.listing.job(asked.job)
         pieces = ledger.listing.pieces(record.id)
+        if asked.reply is not None:
+            return _print_replies(console, ledger, record, _chosen(pieces, asked.reply))
         followed = ledger.follow_ups.of_job(record.id)
     if asked.as_json:
         described = _described(record) | {"pieces": list(map(_described_piece, pieces))}
@@ -72,6 +79,38 @@ def _show_jobs(console: Console, records: Sequence[JobRecord], count: int, *, as
     if count > len(records):
         console.note(f"the newest {len(records)} of {count}; --limit 0 lists all")
     return 0
+
+
+def _chosen(pieces: Sequence[PieceRecord], number: int) -> Sequence[PieceRecord]:
+    """The piece of this number, from 1; all of them for 0."""
+    if number > len(pieces):
+        raise InputError(f"the job has {count_of(len(pieces), 'piece')}", where="--reply")
+    if number:
+        return pieces[number - 1 : number]
+    return pieces
+
+
+def _print_replies(
+    console: Console, ledger: Ledger, record: JobRecord, pieces: Sequence[PieceRecord]
+) -> int:
+    """Print what is kept of the engine's answers to the byte; secrets in them were hidden before
+    they were kept.
+    """
+    missing = 0
+    for piece in pieces:
+        request = piece.request
+        if request.has_reply:
+            body = ledger.requests.reply(request) or b""
+        elif request.unread is not None:
+            body = ledger.requests.unread_answer(request)
+        else:
+            missing += 1
+            continue
+        sys.stdout.buffer.write(body if body.endswith(b"\n") else body + b"\n")
+    sys.stdout.buffer.flush()
+    if missing:
+        console.note(f"no answer is kept for {count_of(missing, 'piece')} of job {record.id[:8]}")
+    return 1 if missing == len(pieces) else 0
 
 
 def _states(given: str | None) -> tuple[str, ...] | None:

@@ -12,7 +12,13 @@ from mantisreed.cards.moments import moment_from
 from mantisreed.engines.card import EngineCard, Reply
 from mantisreed.engines.oddities import Oddities
 from mantisreed.engines.reading.passages import DocumentReader
-from mantisreed.engines.reading.unpacking import UnexpectedReplyError, bodies_of, documents_of
+from mantisreed.engines.reading.unpacking import (
+    UnexpectedReplyError,
+    bodies_of,
+    documents_of,
+    looks_packed,
+)
+from mantisreed.engines.reading.wholeness import check_says_something, says_no_speech
 from mantisreed.engines.reading.word_times import ReplyContext
 from mantisreed.engines.reading.words import TimedText
 from mantisreed.engines.request import Piece
@@ -58,6 +64,12 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     """
     reply, oddities = card.reply, Oddities()
     bodies = bodies_of(reply, body)
+    if says_no_speech(card, body):
+        return ParsedReply(())
+    for part in bodies:
+        check_says_something(card, part)
+    if reply.file is not None and not looks_packed(body):
+        oddities.note("lacking", f"file ({reply.file}), as the reply is no archive")
     size, most = (
         sum(map(len, bodies)),
         most_bytes(piece.duration, is_document=reply.format not in _FILES),
@@ -85,6 +97,7 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
     except RecursionError:
         raise UnexpectedReplyError("it is nested too deeply") from None
     _note_what_is_lacking(reply, passages, oddities)
+    _note_what_is_unheard(reply, passages, piece, oddities)
     events = tuple(_event(found, piece) for found in reader.events)
     return ParsedReply(passages, language, 0, events, oddities.doubts, oddities.remarks)
 
@@ -188,6 +201,27 @@ def _note_what_is_lacking(reply: Reply, passages: Sequence[Passage], oddities: O
     speakers = [table.speaker for table in (reply.words, reply.passages) if table and table.speaker]
     if speakers and all(passage.speaker is None for passage in passages):
         oddities.note("lacking", f"speaker ({speakers[0]})")
+
+
+# A stream that broke off lacks more than what an engine leaves out, such as a cough at the end.
+_UNHEARD_SECONDS, _UNHEARD_SHARE = 1.5, 0.2
+
+
+def _note_what_is_unheard(
+    reply: Reply, passages: Sequence[Passage], piece: Piece, oddities: Oddities
+) -> None:
+    """Note that the words of a stream end long before the speech does. A reply in one document is
+    whole when it can be read; a stream may have broken off between two lines.
+    """
+    is_timed = any(table and table.has_times for table in (reply.passages, reply.words))
+    if reply.format not in ("lines", "events") or not is_timed or not passages:
+        return
+    end = max(passage.end for passage in passages)
+    unheard = sum(max(0.0, stop - max(start, end)) for start, stop in piece.speech)
+    speech = sum(stop - start for start, stop in piece.speech)
+    if unheard >= max(_UNHEARD_SECONDS, _UNHEARD_SHARE * speech):
+        last = max(stop for _, stop in piece.speech)
+        oddities.note("unheard", f"words end at {end:.1f} s, speech at {last:.1f} s")
 
 
 def _event(found: TimedText, piece: Piece) -> SoundEvent:

@@ -18,6 +18,7 @@ from typing import Any
 from mantisreed.cards.documents import (
     DocumentError,
     events_in,
+    json_or_text,
     lines_in,
     looks_like_xml,
     parse_json,
@@ -71,6 +72,11 @@ def unpacked(body: bytes, file: str | None = None) -> bytes:
         else:
             return body
     raise UnexpectedReplyError("it is packed in too many layers")
+
+
+def looks_packed(body: bytes) -> bool:
+    """Whether an archive is in a reply, or around it."""
+    return body.startswith((_GZIP, _ZIP)) or _ZIP in body[:4096]
 
 
 def _gunzipped(body: bytes) -> bytes:
@@ -152,20 +158,13 @@ def outer_documents(body: bytes, lists: frozenset[str]) -> list[Any]:
         if looks_like_xml(body):
             return [parse_xml(body, lists)]
         if body.lstrip().startswith((b"data:", b"event:", b"id:", b":")):
-            return [_json_or_text(event.data) for event in events_in(body)]
+            return [json_or_text(event.data) for event in events_in(body)]
         return [parse_json(body)]
     except DocumentError as error:
         lines = list(lines_in(body))
         if len(lines) < 2:
             raise UnexpectedReplyError(str(error)) from None
-        return list(map(_json_or_text, lines))
-
-
-def _json_or_text(text: str) -> Any:
-    try:
-        return parse_json(text.encode("utf-8", "surrogatepass"))
-    except DocumentError:
-        return text
+        return list(map(json_or_text, lines))
 
 
 def documents_of(reply: Reply, body: bytes) -> list[Any]:
@@ -190,8 +189,6 @@ def _parts(reply: Reply, body: bytes) -> Iterator[Any]:
     """The documents of lines or events, up to the mark of the end."""
     count = 0
     for text in _part_texts(reply, body):
-        if reply.end_mark is not None and text.strip() == reply.end_mark:
-            return
         count += 1
         try:
             yield parse_json(text.encode("utf-8", "surrogatepass"))
@@ -206,11 +203,18 @@ def _parts(reply: Reply, body: bytes) -> Iterator[Any]:
 
 
 def _part_texts(reply: Reply, body: bytes) -> Iterator[str]:
+    """Of lines and events that count, up to the mark of the end."""
+    mark = reply.end_mark
     if reply.format == "lines":
-        yield from lines_in(body)
+        for line in lines_in(body):
+            if mark is not None and line.strip() == mark:
+                return
+            yield line
         return
     for event in events_in(body):
-        if not reply.event or event.name in reply.event or event.data.strip() == reply.end_mark:
+        if mark is not None and mark in (event.name, event.data.strip()):
+            return
+        if not reply.event or event.name in reply.event:
             yield event.data
 
 

@@ -86,4 +86,4 @@ async def _puffs(text: str, *, as_lines: bool) -> AsyncIterator[str]:
     for start in range(0, max(1, len(text)), _PUFF):
         item = json.dumps({"puff": text[start : start + _PUFF]})
         yield f"{item}\n" if as_lines else f"data: {item}\n\n"
-    yield "" if as_lines else "data: over\n\n"
+    yield "over\n" if as_lines else "data: over\n\n"
