@@ -51,8 +51,8 @@ _ASKED = (
     "cleanup pages chunks websocket"
 )
 _SERVICE = (
-    "name about every sign login token send steps lookup cancel errors reply accepts price "
-    "rate_limit max_concurrent"
+    "name about account every sign login token send steps lookup cancel errors reply accepts "
+    "price rate_limit max_concurrent"
 )
 _TIMES = "start end length times each speaker"
 
@@ -78,8 +78,8 @@ _NOTHING = {
     "ErrorRules": "message when retry_after retry_after_unit refused slow_down too_big "
     "format_refused bad_request engine_broke no_speech",
     "ErrorPatterns": "statuses texts when",
-    "Reply": "format inside file text is_whole_text only event key end_mark delimiter columns "
-    "language times zero confidence_scale passages words turns speakers",
+    "Reply": "format inside file text is_whole_text only event key end_mark complete delimiter "
+    "columns language times zero confidence_scale passages words turns speakers",
     "PassagePaths": f"{_TIMES} text alternatives confidence",
     "WordPaths": f"{_TIMES} text confidence zero kind punctuation events ignored event_pattern "
     "tokens",

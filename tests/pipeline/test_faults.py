@@ -27,7 +27,7 @@ from mantisreed.standin.composer import Composition, compose
 from mantisreed.standin.faults import FAULTS, Fault, FaultProfile
 from mantisreed.workspace import open_workspace
 
-WHOLE_BUT_DAMAGED: tuple[Fault, ...] = ("truncated", "page", "empty")
+WHOLE_BUT_DAMAGED: tuple[Fault, ...] = ("page", "empty")
 PASSING: tuple[Fault, ...] = tuple(fault for fault in FAULTS if fault not in WHOLE_BUT_DAMAGED)
 
 

@@ -56,7 +56,7 @@ def test_trying_again_without_end_does_not_spend_without_end(
         token = made(tmp_path, "hut", "--spend", "0.025")
         with serving(tmp_path) as service:
             # Each answer is charged for, and cannot be read.
-            ferry.faults = ["truncated"] * 20
+            ferry.faults = ["html"] * 20
             job = sent(service, token, sound).json["id"]
             for _ in range(6):
                 assert ended(service, token, job)["state"] == "failed"

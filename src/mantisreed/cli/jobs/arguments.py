@@ -10,8 +10,7 @@ MOST_SHOWN = 30
 _JOBS_EXAMPLES = """\
 examples:
   mantisreed jobs --state failed --since 2d
-  mantisreed jobs 3fa9
-  mantisreed jobs 3fa9 --reply 2
+  mantisreed jobs 3fa9 --reply
 """
 
 
