@@ -6,7 +6,8 @@ import pytest
 
 from mantisreed.formats.vtt import read_webvtt
 from mantisreed.formats.vtt_writing import write_webvtt
-from mantisreed.subtitles.cues import Cue, Mark
+from mantisreed.subtitles.cues import Cue, Mark, Turn
+from mantisreed.subtitles.voices import single_voices
 from mantisreed.transcript.document import Word
 
 WHOLE = """WEBVTT
@@ -37,11 +38,15 @@ def test_styles_regions_settings_and_marks_are_written_as_they_were_read() -> No
     assert found.cues[1].lines == ("Guten 潮うしお morning",) and found.cues[1].speaker == "Ada"
 
 
-def test_several_voices_of_a_cue_are_cues_of_their_own() -> None:
+def test_several_voices_of_a_cue_are_lines_of_their_own() -> None:
     found = read_webvtt(
         "WEBVTT\n\n00:01.000 --> 00:03.000\n<v Ada>Any <b>tern</b>?</v>\n<v Ben>No. <i>None</i>.\n"
     )
-    assert found.cues == [
+    marks = (Mark(0, 4, 8, "b"), Mark(1, 4, 8, "i"))
+    turns = (Turn("Ada", 0), Turn("Ben", 0))
+    lines = ("Any tern?", "No. None.")
+    assert found.cues == [Cue(1.0, 3.0, lines, "Ada", marks=marks, turns=turns)]
+    assert single_voices(found.cues) == [
         Cue(1.0, 3.0, ("Any tern?",), "Ada", marks=(Mark(0, 4, 8, "b"),)),
         Cue(1.0, 3.0, ("No. None.",), "Ben", marks=(Mark(0, 4, 8, "i"),)),
     ]

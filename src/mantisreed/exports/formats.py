@@ -7,7 +7,7 @@ from pathlib import PurePath
 
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports import tables, texts
-from mantisreed.exports.losses import EVERYTHING, SAID_BY_ALL, WITHOUT_PLACES
+from mantisreed.exports.losses import EVERYTHING, NAMES, OVERLAPS, SAID_BY_ALL, WITHOUT_PLACES
 from mantisreed.exports.pages import chapters, write_page
 from mantisreed.exports.script import Script, WriteOptions, with_single_lines
 from mantisreed.formats.decoding import decoded
@@ -132,11 +132,10 @@ def _one_by_one(script: Script, options: WriteOptions) -> Sequence[Cue]:
     """Cues for a format that has no places on the screen, where those of several speakers would
     cover each other.
 
-    What was read as cues stays as it was where nobody knows the speakers: then it is no crosstalk.
+    What was read as cues keeps its times: somebody has chosen them.
     """
     cues = _cues(script, options, mark=True)
-    speakers = {cue.speaker for cue in cues if cue.speaker is not None}
-    if script.cues is not None and len(speakers) < 2:
+    if script.cues is not None:
         return cues
     return without_overlaps(cues, options.rules.for_language(script.tongue))
 
@@ -205,7 +204,7 @@ FORMATS = (
         ),
         _of_cues(read_ttml),
         media_type="application/ttml+xml",
-        says=SAID_BY_ALL | {"region", "regions"},
+        says=SAID_BY_ALL | {NAMES, OVERLAPS, "region", "regions"},
         other_suffixes=(".xml", ".dfxp"),
         sign=re.compile(r"\A<(?s:.*)<?(?:\w+:)?tt[\s>]"),
         is_subtitles=True,
@@ -218,7 +217,7 @@ FORMATS = (
         ),
         _of_cues(read_ttml),
         media_type="application/ttml+xml",
-        says=SAID_BY_ALL,
+        says=SAID_BY_ALL | {OVERLAPS},
     ),
     OutputFormat(
         "html",

@@ -13,7 +13,11 @@ _TELLS = 3  # cues that are named; of more their number is said
 SAID_BY_ALL = frozenset(("bold", "italics", "underlining", "font colour", "position"))
 """What all formats of subtitles can say of a cue."""
 
+NAMES, OVERLAPS = "names of speakers", "places of cues that overlap"
+
 _MORE = (
+    NAMES,
+    OVERLAPS,
     "class",
     "language",
     "ruby",
@@ -46,6 +50,8 @@ def losses(cues: Sequence[Cue], head: Sequence[str], says: Set[str]) -> list[str
         says: what the format can say.
     """
     kinds: dict[str, list[int]] = {}
+    if OVERLAPS not in says and (overlapping := list(_overlapping(cues))):
+        kinds[OVERLAPS] = overlapping
     for number, cue in enumerate(cues, 1):
         for kind in dict.fromkeys(_kinds_of(cue)):
             if kind not in says:
@@ -59,9 +65,20 @@ def losses(cues: Sequence[Cue], head: Sequence[str], says: Set[str]) -> list[str
     return []
 
 
+def _overlapping(cues: Sequence[Cue]) -> Iterator[int]:
+    """Numbers of cues that begin before the one above has ended: players pile them up."""
+    latest = 0.0
+    for number, cue in enumerate(cues, 1):
+        if cue.start < latest:
+            yield number
+        latest = max(latest, cue.end)
+
+
 def _kinds_of(cue: Cue) -> Iterator[str]:
     """Kinds of what a cue has besides its text."""
     yield from _kinds_of_marks(cue.marks)
+    if cue.speaker or cue.turns:
+        yield NAMES
     if cue.settings:
         yield "position"
     settings = dict(part.partition(":")[::2] for part in cue.settings.split())

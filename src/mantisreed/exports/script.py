@@ -7,12 +7,14 @@ import msgspec
 
 from mantisreed.exports.redaction import Redaction
 from mantisreed.exports.word_lists import Wording
+from mantisreed.subtitles.check import has_dash
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.layout import lay_out
-from mantisreed.subtitles.overlaps import shared, with_mark
+from mantisreed.subtitles.overlaps import DASH, shared, with_mark
 from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.subtitles.tokens import mark_of
+from mantisreed.subtitles.voices import joined_voices, single_voices, voices_of
 from mantisreed.transcript.document import Passage, RecordingFacts, Transcript, Word, speakers_of
 from mantisreed.transcript.estimate import estimated_words, spoken_length
 from mantisreed.transcript.writing import joined, one_line, words_of
@@ -100,14 +102,18 @@ class Script:
             return self._laid[key]
         if (
             not mark_speakers
-            or len({cue.speaker for cue in self.cues if cue.speaker is not None}) < 2
+            or len({cue.speaker for cue in single_voices(self.cues) if cue.speaker is not None}) < 2
         ):
             return self.cues
         marked: list[Cue] = []
         before: Cue | None = None
         for cue in self.cues:
+            if cue.turns:
+                marked.append(with_marks_of_voices(cue, rules))
+                before = voices_of(cue)[-1]
+                continue
             is_new = cue.speaker is not None and (before is None or cue.speaker != before.speaker)
-            one = with_mark(cue, mark_of(cue.speaker, rules) if is_new and not cue.turns else "")
+            one = with_mark(cue, mark_of(cue.speaker, rules) if is_new else "")
             are_two_voices = (
                 is_new and before is not None and (cue.start, cue.end) == (before.start, before.end)
             )
@@ -125,6 +131,14 @@ class Script:
         return bare_transcript(self.passages, name=name, language=self.language, notes=self.notes)
 
 
+def with_marks_of_voices(cue: Cue, rules: LayoutRules) -> Cue:
+    """A cue of several speakers with a mark before what each says, as the rules have it."""
+    parts = voices_of(cue)
+    if rules.speakers == "none" or any(map(has_dash, cue.lines)):
+        return cue
+    return joined_voices([with_mark(part, mark_of(part.speaker, rules) or DASH) for part in parts])
+
+
 def with_single_lines(script: Script) -> Script:
     """The script with speakers and languages on single lines, and no passage or cue with a control
     character.
@@ -132,7 +146,7 @@ def with_single_lines(script: Script) -> Script:
     Names come from engines and files, and stand in headings, cells and tags, where a line break
     would end them.
     """
-    names = {cue.speaker for cue in script.cues or ()} | {script.language}
+    names = {cue.speaker for cue in single_voices(script.cues or ())} | {script.language}
     if script.transcript is not None:
         names |= {passage.speaker for passage in script.transcript.passages} | {
             script.transcript.language
@@ -157,7 +171,15 @@ def with_single_lines(script: Script) -> Script:
     cues = script.cues
     if cues is not None:
         cues = tuple(
-            replace(cue, speaker=odd[cue.speaker]) if cue.speaker in odd else cue for cue in cues
+            replace(
+                cue,
+                speaker=odd.get(cue.speaker or "", cue.speaker),
+                turns=tuple(
+                    replace(turn, speaker=odd.get(turn.speaker or "", turn.speaker))
+                    for turn in cue.turns
+                ),
+            )
+            for cue in cues
         )
     language = odd.get(script.language or "", script.language)
     return replace(script, transcript=transcript, cues=cues, language=language)
@@ -200,7 +222,7 @@ def passages_of_cues(cues: Iterable[Cue]) -> list[Passage]:
 def groups_of_cues(cues: Iterable[Cue]) -> list[list[Cue]]:
     """The cues of each passage, in order of time."""
     groups: list[list[Cue]] = []
-    for cue in sorted(cues, key=lambda cue: (cue.start, cue.end)):
+    for cue in sorted(single_voices(cues), key=lambda cue: (cue.start, cue.end)):
         last = groups[-1][-1] if groups else None
         if (
             last

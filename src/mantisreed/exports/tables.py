@@ -8,6 +8,7 @@ from itertools import chain, groupby
 from mantisreed.errors import InputError
 from mantisreed.exports.script import Script, WriteOptions, bare_transcript
 from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.voices import single_voices
 from mantisreed.transcript.document import LATEST, Passage, Word
 from mantisreed.transcript.timing import passages_of
 from mantisreed.transcript.writing import joined
@@ -196,7 +197,7 @@ def read_ctm(text: str) -> Script:
 
 def _rows(script: Script, options: WriteOptions, rows: str) -> Iterator[Sequence[object]]:
     if rows == "cues":
-        for cue in script.laid_out(options.rules, mark_speakers=False):
+        for cue in single_voices(script.laid_out(options.rules, mark_speakers=False)):
             yield _time(cue.start), _time(cue.end), cue.speaker or "", "\n".join(cue.lines)
         return
     for number, passage in enumerate(script.passages, 1):

@@ -7,7 +7,7 @@ as the standard wants for time containers in parallel.
 import html
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from itertools import chain
 from xml.etree import ElementTree as Tree
 
@@ -23,8 +23,8 @@ from mantisreed.formats.styling import (
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.frames import seconds_of_drop_frame
 from mantisreed.subtitles.marking import Span, lines_with_marks, marked_lines
-from mantisreed.subtitles.overlaps import DASH, without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
+from mantisreed.subtitles.voices import joined_voices
 from mantisreed.transcript.writing import is_right_to_left
 from mantisreed.units import clock
 
@@ -49,7 +49,7 @@ _HEAD = """\
               tts:showBackground="whenActive" style="plain"/>{regions}
     </layout>
   </head>
-  <body region="below"{direction}>
+  <body{direction}>
     <div>
 """  # noqa: E501
 _TAIL = "    </div>\n  </body>\n</tt>\n"
@@ -153,14 +153,18 @@ def _paragraph(cue: Cue, speakers: Mapping[str, int], regions: Mapping[str, Regi
 
 
 def _place(cue: Cue, regions: Mapping[str, Region]) -> str:
-    """Region and alignment of a paragraph, where they are not the usual ones."""
+    """Region and alignment of a paragraph.
+
+    Each paragraph names its region, and nothing around it does: whatever has another region than
+    what it stands in is shown in neither (TTML 2, 11.3.1.3).
+    """
     if not cue.settings:
-        return ""
+        return ' region="below"'
     settings = dict(part.partition(":")[::2] for part in cue.settings.split())
     if settings.get("region") in regions:
         return f' region="of-{settings["region"]}"'
     row, column = divmod(keypad_of_settings(cue.settings) - 1, 3)
-    region = {0: "", 1: ' region="middle"', 2: ' region="above"'}[row]
+    region = f' region="{("below", "middle", "above")[row]}"'
     return region + {0: ' tts:textAlign="start"', 1: "", 2: ' tts:textAlign="end"'}[column]
 
 
@@ -241,13 +245,8 @@ class _TtmlReader:
             found = list(
                 chain.from_iterable(self._cue_of(element, voice, begin, end) for voice in voices),
             )
-            has_dashes = all(cue.lines[0].startswith(DASH) for cue in found)
-            for cue in found:
-                if has_dashes:
-                    lines, marks = without_dash(cue.lines, cue.marks)
-                else:
-                    lines, marks = (cue.lines, cue.marks)
-                yield replace(cue, lines=lines, marks=marks)
+            if found:
+                yield joined_voices(found)
             return
         yield from self._cue_of(element, element, begin, end)
 

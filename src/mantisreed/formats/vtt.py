@@ -4,7 +4,7 @@ algorithm.
 
 import html
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
@@ -18,8 +18,8 @@ from mantisreed.subtitles.marking import (
     lines_with_marks,
     spans_in_parts,
 )
-from mantisreed.subtitles.overlaps import without_dash
 from mantisreed.subtitles.remarks import Remark, excerpt_of
+from mantisreed.subtitles.voices import joined_voices
 from mantisreed.transcript.document import Word
 from mantisreed.units import clock
 
@@ -30,7 +30,6 @@ _LOOSE_TIMES = re.compile(rf"\s*{_LOOSE}\s*-->\s*{_LOOSE}(?:\s*([^\s\d].*))?\s*$
 _AS_WRITTEN = "hh:mm:ss.mmm --> hh:mm:ss.mmm"
 _STAMP = re.compile(rf"{_LOOSE}$")
 _PIECE = re.compile(r"<([^>]*)(>|$)|[^<]+", re.DOTALL)
-_DASHED = re.compile(r"\s*- ")
 _BARE_AMPERSAND = re.compile(r"&(?!#\d+;|#[xX][0-9a-fA-F]+;|[a-zA-Z][a-zA-Z0-9]*;)")
 _BLOCK = re.compile(r"(STYLE|REGION)[ \t]*$")
 _TAGS = ("b", "i", "u", "c", "v", "lang", "ruby", "rt")
@@ -214,9 +213,9 @@ class _VttParser:
             settings=" ".join(f"{key}:{value}" for key, value in settings.items()),
             name=name,
         )
-        self._found.cues += self._with_text(cue, "\n".join(lines[arrow + 1 : end]))
+        self._found.cues.append(self._with_text(cue, "\n".join(lines[arrow + 1 : end])))
 
-    def _with_text(self, cue: Cue, payload: str) -> Iterator[Cue]:
+    def _with_text(self, cue: Cue, payload: str) -> Cue:
         """Sections 6.4 and 6.5: the text without its tags, what they mark, the voices, inner
         timestamps as words.
         """
@@ -241,7 +240,7 @@ class _VttParser:
                 text.close(name)
             else:
                 text.open(name, tag)
-        yield from text.cues()
+        return text.whole()
 
 
 @dataclass(slots=True)
@@ -314,8 +313,8 @@ class _CueText:
                 what = "tags end in another order than they begin"
                 self.remark(what, f"</{name}>", f"</{open_name}>")
 
-    def cues(self) -> Iterator[Cue]:
-        """The cues that it makes, when it is whole."""
+    def whole(self) -> Cue:
+        """The cue that it makes."""
         for name, at in self.inside:
             first, _, tag = self.spans[at]
             # A voice may last to the end of the cue without an end tag.
@@ -326,17 +325,17 @@ class _CueText:
             for first, last, tag in self.spans
             if not re.match(r"v(?:[.\s]|$)", tag)
         ]
-        yield from _parted(self.cue, self.shown, closed, self.stamps, self.voices)
+        return _of_voices(self.cue, self.shown, closed, self.stamps, self.voices)
 
 
-def _parted(
+def _of_voices(
     cue: Cue,
     shown: str,
     spans: Sequence[Span],
     stamps: list[tuple[float, int]],
     voices: Sequence[tuple[str | None, int]],
-) -> Iterator[Cue]:
-    """The cue with its text; several, at the same time, where several voices are in it."""
+) -> Cue:
+    """The cue with its text; with whose each line is, where several voices are in it."""
     named: list[tuple[str | None, int]] = [(voice, at) for voice, at in voices if voice]
     if not named:
         named = [(None, 0)]
@@ -344,25 +343,16 @@ def _parted(
         del named[1:]
     edges = [0, *(at for _, at in named[1:]), len(shown)]
     name = cue.name
-    has_dashes = len(named) > 1 and all(_DASHED.match(shown, at) for at in edges[:-1])
+    found: list[Cue] = []
     parts = list(pairwise(edges))
     inside = spans_in_parts(spans, parts)
     for (voice, _), (first, last), own in zip(named, parts, inside, strict=True):
         lines, marks = lines_with_marks(shown[first:last], _spans_within(own, first, last))
-        if has_dashes:
-            lines, marks = without_dash(lines, marks)
         words, stamped = _words_within(cue, shown, stamps, first, last)
         if lines or len(named) == 1:
-            yield replace(
-                cue,
-                lines=lines,
-                speaker=voice,
-                words=words,
-                marks=marks,
-                name=name,
-                inner=stamped if words else None,
-            )
-            name = ""
+            part = replace(cue, lines=lines, speaker=voice, words=words, marks=marks, name=name)
+            found.append(replace(part, inner=stamped if words else None))
+    return joined_voices(found) if found else replace(cue, speaker=named[0][0])
 
 
 def _spans_within(spans: Iterable[Span], first: int, last: int) -> list[Span]:

@@ -382,7 +382,15 @@ def _hidden_cues(cues: Sequence[Cue], redaction: Redaction, language: str | None
             speaker = None
         else:
             speaker = hidden_text(cue.speaker, redaction, language)
-        cue = replace(cue, speaker=speaker, name=hidden_text(cue.name, redaction, language))
+        turns = tuple(
+            replace(turn, speaker=hidden_text(turn.speaker, redaction, language))
+            if turn.speaker
+            else turn
+            for turn in cue.turns
+        )
+        cue = replace(
+            cue, speaker=speaker, turns=turns, name=hidden_text(cue.name, redaction, language)
+        )
         if not is_changed:
             yield cue
         elif lines:

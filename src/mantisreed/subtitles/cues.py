@@ -29,11 +29,11 @@ class Mark:
 
 @dataclass(frozen=True, slots=True)
 class Turn:
-    """What one speaker says in a cue that two share; one line each.
+    """A line of a cue that several speakers share.
 
     Attributes:
         speaker: who.
-        words: how many of the cue's words are theirs.
+        words: how many of the cue's words stand on it.
     """
 
     speaker: str | None
@@ -54,7 +54,7 @@ class Cue:
         name: its WebVTT identifier.
         inner: which of the words a time stood before, where the cue was read from WebVTT; None
             where it was not.
-        turns: line by line, whose it is, where two speakers share the cue; empty otherwise.
+        turns: line by line, whose it is, where several speakers share the cue; empty otherwise.
     """
 
     start: float

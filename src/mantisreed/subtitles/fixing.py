@@ -81,6 +81,8 @@ def _repaired(
         cue = replace(cue, end=_end_of(cue, latest, found, rules))
     if not found & _TEXT and not _says_too_much(cue, found, rules):
         return [cue]
+    if cue.turns:
+        return [cue]  # its lines are those of its speakers
     if any(map(has_dash, cue.lines)):
         return [_with_shorter_lines(cue, rules, language)]
     texts = words_of(cue.text, language)

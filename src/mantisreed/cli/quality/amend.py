@@ -10,6 +10,7 @@ from mantisreed.exports.formats import OUTPUT_FORMATS, TRANSCRIPT_FORMAT, format
 from mantisreed.files import printable
 from mantisreed.review.amending import Changes, Paragraph, amended
 from mantisreed.subtitles.overlaps import DASH
+from mantisreed.subtitles.voices import single_voices
 from mantisreed.transcript.document import Transcript
 from mantisreed.workbench.exporting import (
     ReadOptions,
@@ -77,7 +78,7 @@ def _paragraphs(file: Path, transcript: Transcript) -> tuple[list[Paragraph], bo
         if script.cues is None:
             return [Paragraph(passage.text, passage.speaker) for passage in script.passages], False
         lines = []
-        for cue in script.cues:
+        for cue in single_voices(script.cues):
             lines.extend([(line.removeprefix(DASH), cue.speaker) for line in cue.lines])
         return [Paragraph(line, speaker) for line, speaker in lines], True
     return [_with_speaker(line, transcript) for line in read_paragraphs(file)], False

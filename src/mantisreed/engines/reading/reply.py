@@ -25,6 +25,7 @@ from mantisreed.engines.request import Piece
 from mantisreed.errors import InputError
 from mantisreed.limits import most_bytes, most_characters
 from mantisreed.subtitles.cues import Cue, Subtitles
+from mantisreed.subtitles.voices import single_voices
 from mantisreed.transcript.document import Passage, SoundEvent, Word
 from mantisreed.transcript.estimate import passages_over_speech, words_over_speech
 from mantisreed.transcript.timing import passages_of
@@ -256,7 +257,7 @@ def _read_file(reply: Reply, body: bytes, piece: Piece, oddities: Oddities) -> I
         for remark in subtitles.remarks:
             place = f" (cue {remark.cue})" if remark.cue else ""
             oddities.note("cue", remark.what + place)
-        for cue in subtitles.cues:
+        for cue in single_voices(subtitles.cues):
             if any(cue.lines):
                 oddities.look_at(cue.text, is_word=False)
                 yield _from_cue(cue, piece)
