@@ -17,7 +17,8 @@ from mantisreed.exports.changes import joined_scripts, part, retimed
 from mantisreed.exports.formats import FORMATS, OUTPUT_FORMATS, format_of
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.formats.srt import read_srt, write_srt
-from mantisreed.formats.ttml import NAMESPACE, PROFILE, read_ttml, write_ttml
+from mantisreed.formats.ttml import NAMESPACE, PROFILE, write_ttml
+from mantisreed.formats.ttml_reading import read_ttml
 from mantisreed.formats.vtt import read_webvtt
 from mantisreed.formats.vtt_writing import write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark

@@ -7,12 +7,14 @@ import pytest
 from mantisreed.exports.formats import OUTPUT_FORMATS, format_of_text
 from mantisreed.exports.losses import losses
 from mantisreed.formats.srt import read_srt, write_srt
-from mantisreed.formats.styling import colour_mark, keypad_of_settings, settings_of_keypad
-from mantisreed.formats.ttml import read_ttml, write_ttml
+from mantisreed.formats.styling import colour_mark
+from mantisreed.formats.ttml import write_ttml
+from mantisreed.formats.ttml_reading import read_ttml
 from mantisreed.formats.vtt import read_webvtt
 from mantisreed.formats.vtt_writing import write_webvtt
 from mantisreed.subtitles.cues import Cue, Mark
 from mantisreed.subtitles.frames import seconds_of_drop_frame
+from mantisreed.subtitles.places import keypad_of_settings, settings_of_keypad
 
 STYLED = """1
 00:00:01,000 --> 00:00:02,000

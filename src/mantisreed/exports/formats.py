@@ -13,7 +13,8 @@ from mantisreed.exports.script import Script, WriteOptions, with_single_lines
 from mantisreed.formats.decoding import decoded
 from mantisreed.formats.ebuttd import write_ebuttd
 from mantisreed.formats.srt import read_srt, write_srt
-from mantisreed.formats.ttml import read_ttml, write_ttml
+from mantisreed.formats.ttml import write_ttml
+from mantisreed.formats.ttml_reading import read_ttml
 from mantisreed.formats.vtt import read_webvtt
 from mantisreed.formats.vtt_writing import words_as_cues, write_webvtt
 from mantisreed.subtitles.cues import Cue, Subtitles

@@ -5,9 +5,10 @@ is.
 from collections.abc import Iterable, Sequence
 from itertools import chain, pairwise
 
-from mantisreed.formats.styling import colour_of, keypad_of_settings
+from mantisreed.formats.styling import colour_of
 from mantisreed.formats.ttml import NAMESPACE, xml_text
 from mantisreed.subtitles.cues import Cue, Mark
+from mantisreed.subtitles.places import keypad_of_settings
 from mantisreed.transcript.writing import is_right_to_left
 from mantisreed.units import clock
 

@@ -13,11 +13,10 @@ from mantisreed.formats.decoding import with_line_feeds
 from mantisreed.formats.styling import (
     colour_mark,
     colour_of,
-    keypad_of_settings,
-    settings_of_keypad,
 )
 from mantisreed.subtitles.cues import Cue, Subtitles
 from mantisreed.subtitles.marking import DEEPEST, STYLES, Span, lines_with_marks, marked_lines
+from mantisreed.subtitles.places import keypad_of_settings, settings_of_keypad
 from mantisreed.subtitles.remarks import Remark, excerpt_of
 from mantisreed.units import clock
 

@@ -10,6 +10,7 @@ from mantisreed.subtitles.break_rules import PAIR, PLAIN, UNIT
 from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.cues import Cue, text_width
 from mantisreed.subtitles.languages import is_known_language
+from mantisreed.subtitles.places import neighbours
 from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import CHARACTERS_OF_A_WORD, LayoutRules
 from mantisreed.transcript.writing import needs_space
@@ -86,7 +87,13 @@ def check_cues(
         chain.from_iterable(_of_cue(number, cue, rules) for number, cue in enumerate(cues, 1))
     )
     for number, (cue, following) in enumerate(pairwise(cues), 2):
-        findings += _between(number, cue, following, rules)
+        if following.start < cue.start - SLACK:
+            beginning = following.text[:40]
+            what = ("order", "begins before the cue above", "later")
+            findings.append(Finding(number, following.start, *what, beginning))
+    # What stands elsewhere on the screen covers nothing, such as a title.
+    for first, second in neighbours(cues):
+        findings += _between(second + 1, cues[first], cues[second], rules)
     if language is not None and is_known_language(language):
         findings += _of_language(cues, language)
     return sorted(findings, key=lambda finding: (finding.cue, finding.rule))
@@ -156,10 +163,8 @@ def _between(number: int, cue: Cue, following: Cue, rules: LayoutRules) -> Itera
     gap = following.start - cue.end
     beginning = following.text[:40]
     if following.start < cue.start - SLACK:
-        yield Finding(
-            number, following.start, "order", "begins before the cue above", "later", beginning
-        )
-    elif gap < -SLACK and cue.speaker == following.speaker:
+        return
+    if gap < -SLACK and cue.speaker == following.speaker:
         found = f"{-gap:.2f} s over the cue above"
         yield Finding(
             number,

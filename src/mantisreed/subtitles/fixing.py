@@ -3,22 +3,24 @@ elsewhere.
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from itertools import pairwise
 
 from mantisreed.subtitles.break_rules import PLAIN
 from mantisreed.subtitles.breaks import break_penalties
-from mantisreed.subtitles.check import SLACK, Finding, check_cues, has_dash
+from mantisreed.subtitles.check import SLACK, Finding, check_cues, has_dash, reading_speed
 from mantisreed.subtitles.cues import Cue, Mark, text_width
 from mantisreed.subtitles.layout import CUE_BREAK
 from mantisreed.subtitles.lines import broken_into_lines
 from mantisreed.subtitles.marking import marks_in
+from mantisreed.subtitles.places import neighbours
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.transcript.writing import joined, words_of
 
 _TEXT = frozenset(("lines", "line-length", "split", "stranded", "orphan"))
 _NEW_CUE = 30.0  # penalties of a line break; a cue more is made only for a much better place
+_MOST_ROUNDS = 5  # one is enough for nearly all files; the rest is for cues that share little room
 _LEAST = 0.05  # seconds that a cue stands at least, whatever comes
 
 
@@ -42,26 +44,56 @@ def fixed(
         language: a tag; None knows punctuation only.
         findings: what a check of these very cues has found; None checks them.
     """
-    in_order = sorted((cue for cue in cues if cue.lines), key=lambda cue: (cue.start, cue.end))
+    in_order = _by_time(cue for cue in cues if cue.lines)
     if findings is None or in_order != list(cues):
         findings = check_cues(in_order, rules, language)
-    cues = in_order
+    for _ in range(_MOST_ROUNDS):
+        before = in_order
+        in_order = _by_time(_fixed_once(before, rules, language, findings))
+        if in_order == before:
+            break
+        # What one cue gives up may be of use to its neighbour.
+        findings = check_cues(in_order, rules, language)
+    return in_order
+
+
+def _by_time(cues: Iterable[Cue]) -> list[Cue]:
+    return sorted(cues, key=lambda cue: (cue.start, cue.end))
+
+
+def _fixed_once(
+    cues: Sequence[Cue], rules: LayoutRules, language: str | None, findings: Sequence[Finding]
+) -> list[Cue]:
+    after = dict(neighbours(cues))
+    before = {second: first for first, second in after.items()}
     broken: dict[int, set[str]] = {}
     for finding in findings:
+        at = finding.cue - 1
         # What is found between two cues is the first one's to mend.
         if finding.rule in ("gap", "overlap", "flicker"):
-            at = finding.cue - 2
-        else:
-            at = finding.cue - 1
+            at = before.get(at, -1)
         broken.setdefault(at, set()).add(finding.rule)
     kept: list[Cue] = []
     for at, cue in enumerate(cues):
-        following = cues[at + 1] if at + 1 < len(cues) else None
         if at in broken:
-            kept += _repaired(cue, following, broken[at], rules, language)
+            following = cues[after[at]] if at in after else None
+            kept += _harmless(cue, _repaired(cue, following, broken[at], rules, language), rules)
         else:
             kept += [cue]
     return kept
+
+
+def _harmless(cue: Cue, parts: list[Cue], rules: LayoutRules) -> list[Cue]:
+    """What stands for a cue, unless it were harder to read than it was: then the cue with its own
+    time, and with lines broken anew where that needs no cue more.
+    """
+    least = min(rules.shortest, cue.end - cue.start) - SLACK
+    fastest = max(rules.speed, reading_speed(cue)) + SLACK
+    if all(part.end - part.start >= least and reading_speed(part) <= fastest for part in parts):
+        return parts
+    if len(parts) == 1:
+        return [replace(parts[0], end=cue.end)]
+    return [cue]
 
 
 def _repaired(

@@ -67,10 +67,9 @@ def run(console: Console, asked: Arguments) -> int:
         notes = notes_of(remark for remark in script.remarks if not remark.allowed)
         drawn.append((Path(name).name, cues))
         if asked.fix and findings:
-            cues, findings, before = _fixed(Path(name), script, own, tongue, findings)
-            console.note(
-                f"{printable(name)}: fixed; the file as it was is kept as {printable(before)}"
-            )
+            repair = _fixed(Path(name), script, own, tongue, findings)
+            _tell_repair(console, name, findings, repair)
+            cues, findings = repair.cues, repair.findings
             notes = ()
         is_clean = is_clean and not findings
         if asked.as_json:
@@ -88,21 +87,67 @@ def run(console: Console, asked: Arguments) -> int:
     return 1
 
 
+@dataclass(frozen=True, slots=True)
+class _Repair:
+    """What came of repairing a file.
+
+    Attributes:
+        cues, findings: as they are now.
+        before: where the file as it was is kept; None when nothing was changed.
+    """
+
+    cues: Sequence[Cue]
+    findings: list[Finding]
+    before: Path | None
+
+
 def _fixed(
     file: Path,
     script: Script,
     rules: LayoutRules,
     language: str | None,
     findings: Sequence[Finding],
-) -> tuple[Sequence[Cue], list[Finding], Path]:
-    """Repair what breaks a rule, write, and check again; gives where the file as it was is kept."""
+) -> _Repair:
+    """Repair what breaks a rule, write, and check again."""
     cues = fixed(script.cues or (), rules, language, findings)
-    before = _kept_before(file)
-    write_whole(
-        file,
-        format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules)),
-    )
-    return cues, check_cues(cues, rules, language), before
+    written = format_of(file).write(replace(script, cues=tuple(cues)), WriteOptions(rules=rules))
+    before = None
+    if written != file.read_bytes():
+        before = _kept_before(file)
+        write_whole(file, written)
+    return _Repair(cues, check_cues(cues, rules, language), before)
+
+
+_WHY_NOT = {
+    **dict.fromkeys(
+        ("overlap", "gap", "longest"),
+        "a shorter time would be too short to read it, or shorter than the rules allow",
+    ),
+    **dict.fromkeys(
+        ("shortest", "max-cps", "max-wpm", "flicker"), "there is no room before the next cue"
+    ),
+    **dict.fromkeys(
+        ("lines", "line-length"), "its lines are those of its speakers, or a word is too long"
+    ),
+    **dict.fromkeys(("split", "stranded", "orphan"), "no better place to break fits"),
+    "dash": "nobody but you knows who speaks",
+}
+"""Why a rule may stay broken."""
+
+
+def _tell_repair(console: Console, name: str, findings: Sequence[Finding], repair: _Repair) -> None:
+    """Say what was repaired, rule by rule, and why the rest was not."""
+    before = Counter(one.rule for one in findings)
+    after = Counter(one.rule for one in repair.findings)
+    if repair.before is None:
+        console.note(f"{printable(name)}: nothing could be fixed, and nothing was changed")
+    else:
+        console.note(
+            f"{printable(name)}: fixed; the file as it was is kept as {printable(repair.before)}"
+        )
+    for rule in sorted(before | after):
+        why = f": {_WHY_NOT[rule]}" if after[rule] and rule in _WHY_NOT else ""
+        console.note(f"  {rule}: {before[rule]} before, {after[rule]} now{why}")
 
 
 def _kept_before(file: Path) -> Path:

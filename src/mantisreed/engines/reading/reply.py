@@ -265,7 +265,7 @@ def _read_file(reply: Reply, body: bytes, piece: Piece, oddities: Oddities) -> I
 
 def _subtitles(form: str, text: str) -> Subtitles:
     from mantisreed.formats.srt import read_srt
-    from mantisreed.formats.ttml import read_ttml
+    from mantisreed.formats.ttml_reading import read_ttml
     from mantisreed.formats.vtt import read_webvtt
 
     readers = {"srt": read_srt, "vtt": read_webvtt, "ttml": read_ttml}

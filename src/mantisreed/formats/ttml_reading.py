@@ -1,0 +1,399 @@
+"""TTML as it is read: TTML 1 and 2 as they occur.
+
+Times are read as clock times, offsets, frames and ticks. Those of `body`, `div` and `p` add up, in
+parallel or, where `timeContainer` is `seq`, one after the other.
+"""
+
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from itertools import chain
+from xml.etree import ElementTree as Tree
+
+from mantisreed.errors import InputError
+from mantisreed.formats.srt import order_remarks
+from mantisreed.formats.styling import colour_mark
+from mantisreed.formats.ttml import NAMESPACE, STYLES, XML
+from mantisreed.subtitles.cues import Cue, Subtitles
+from mantisreed.subtitles.frames import seconds_of_drop_frame
+from mantisreed.subtitles.marking import Span, lines_with_marks
+from mantisreed.subtitles.remarks import Remark, excerpt_of
+from mantisreed.subtitles.voices import joined_voices
+
+_CLOCK = re.compile(r"(\d{2,}):(\d\d):(\d\d)(?:\.(\d+)|:(\d{2,})(?:\.\d+)?)?$")
+_OFFSET = re.compile(r"(\d+(?:\.\d+)?)(h|ms|m|s|f|t)$")
+_METADATA = f"{{{NAMESPACE}#metadata}}"
+_PICTURES = ("image", "backgroundImage")
+_LONGEST_ENDLESS = 5.0  # seconds for which the last cue stands that says no end
+
+
+def read_ttml(text: str) -> Subtitles:
+    """The cues, with what is bold, in italics or underlined.
+
+    Raises:
+        InputError: it is no well-formed XML, or not TTML.
+    """
+    if "<!DOCTYPE" in text or "<!ENTITY" in text:
+        raise InputError("XML with declarations of its own is not read")
+    try:
+        root = Tree.fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))  # noqa: S314 - declarations are refused
+    except Tree.ParseError as error:
+        raise InputError(f"this is no well-formed XML ({error})") from error
+    if _local(root.tag) != "tt":
+        raise InputError("this is no TTML: its root is not tt")
+    return _TtmlReader(root).read()
+
+
+@dataclass(frozen=True, slots=True)
+class _Around:
+    """What an element has from those that it stands in.
+
+    Attributes:
+        begin, end: seconds; infinite where nothing says an end.
+        region: the name of the region; empty for none.
+        align: as `tts:textAlign` has it.
+    """
+
+    begin: float = 0.0
+    end: float = float("inf")
+    region: str = ""
+    align: str = ""
+
+
+class _TtmlReader:
+    def __init__(self, root: Tree.Element) -> None:
+        self._root = root
+        self._found = Subtitles()
+        self._styles = {
+            one.get(f"{{{XML}}}id", ""): one.attrib
+            for one in root.iter()
+            if _local(one.tag) == "style"
+        }
+        rate = float(self._parameter("frameRate") or 30)
+        numerator, _, denominator = (self._parameter("frameRateMultiplier") or "1 1").partition(" ")
+        self._frames = rate * float(numerator) / float(denominator or 1)
+        self._ticks = float(
+            self._parameter("tickRate") or (self._frames if self._parameter("frameRate") else 1)
+        )
+        self._drops_frames = (self._parameter("dropMode") or "").lower() == "dropntsc"
+        self._regions = {
+            one.get(f"{{{XML}}}id", ""): self._settings_of(one)
+            for one in root.iter()
+            if _local(one.tag) == "region"
+        }
+        self._agents = {
+            agent.get(f"{{{XML}}}id", ""): " ".join("".join(agent.itertext()).split())
+            for agent in root.iter()
+            if _local(agent.tag) == "agent"
+        }
+
+    def read(self) -> Subtitles:
+        self._found.language = self._root.get(f"{{{XML}}}lang") or None
+        if f"{{{XML}}}lang" not in self._root.attrib:
+            self._found.remarks.append(Remark("the language is not declared", "", "xml:lang on tt"))
+        body = next((child for child in self._root if _local(child.tag) == "body"), None)
+        if body is not None:
+            for cue in self._inside(body, _Around()):
+                self._found.cues.append(cue)
+        self._check_pictures()
+        self._end_endless()
+        self._found.remarks += order_remarks(self._found.cues)
+        return self._found
+
+    def _remark(self, what: str, found: str, allowed: str, begin: float) -> None:
+        self._found.remarks.append(
+            Remark(what, excerpt_of(found), allowed, 0, len(self._found.cues) + 1, begin)
+        )
+
+    def _check_pictures(self) -> None:
+        """See that there are not only pictures of text, which nobody here can read.
+
+        Raises:
+            InputError: there are.
+        """
+        if self._found.cues:
+            return
+        if any(_is_picture(element) for element in self._root.iter()):
+            raise InputError(
+                "it holds pictures of its text and no text",
+                advice="ask for the same subtitles as text, such as IMSC Text or SRT",
+            )
+
+    def _end_endless(self) -> None:
+        """Give cues that say no end the start of the next one, or a while."""
+        cues = self._found.cues
+        for at, cue in enumerate(cues):
+            if cue.end < float("inf"):
+                continue
+            later = [other.start for other in cues if other.start > cue.start]
+            end = min(later, default=cue.start + _LONGEST_ENDLESS)
+            cues[at] = replace(cue, end=end)
+            self._found.remarks.append(
+                Remark(
+                    "a cue has no end, and got one",
+                    excerpt_of(cue.text),
+                    "an end or a duration",
+                    0,
+                    at + 1,
+                    cue.start,
+                )
+            )
+
+    def _inside(self, element: Tree.Element, outer: _Around) -> Iterator[Cue]:
+        around = self._around(element, outer)
+        if _local(element.tag) == "p":
+            yield from self._of_paragraph(element, around)
+            return
+        stray = "".join([element.text or "", *(child.tail or "" for child in element)])
+        if stray.strip() and _local(element.tag) in ("body", "div"):
+            what = "text outside of a paragraph was left out"
+            self._remark(what, stray, "text in p", around.begin)
+        is_sequence = element.get("timeContainer") == "seq"
+        begin = around.begin
+        for child in element:
+            if _is_metadata(child):
+                continue
+            yield from self._inside(child, replace(around, begin=begin))
+            if is_sequence:
+                # The next one begins where this one has ended.
+                ended = self._around(child, replace(around, begin=begin)).end
+                begin = ended if ended < float("inf") else begin
+
+    def _around(self, element: Tree.Element, outer: _Around) -> _Around:
+        """What counts inside of an element."""
+        begin, end = self._span(element, outer.begin, outer.end)
+        align = self._set_by(element).get("textAlign", outer.align)
+        return _Around(begin, end, element.get("region") or outer.region, align)
+
+    def _of_paragraph(self, element: Tree.Element, around: _Around) -> Iterator[Cue]:
+        timed = [
+            child
+            for child in element
+            if _local(child.tag) == "span" and (child.get("begin") or child.get("dur"))
+        ]
+        said = "".join("".join(span.itertext()) for span in timed)
+        if len(timed) > 1 and "".join(said.split()) == "".join("".join(element.itertext()).split()):
+            # Each part of the text has a time of its own.
+            is_sequence = element.get("timeContainer") == "seq"
+            begin = around.begin
+            for span in timed:
+                own = self._around(span, replace(around, begin=begin))
+                yield from self._cue_of(element, span, own)
+                begin = own.end if is_sequence and own.end < float("inf") else begin
+            return
+        voices = _voices_of(element)
+        if len(voices) > 1:
+            found = list(
+                chain.from_iterable(self._cue_of(element, voice, around) for voice in voices),
+            )
+            if found:
+                yield joined_voices(found)
+            return
+        yield from self._cue_of(element, element, around)
+
+    def _cue_of(
+        self, paragraph: Tree.Element, element: Tree.Element, around: _Around
+    ) -> Iterator[Cue]:
+        """The cue of a paragraph, or of what one of its speakers says."""
+        begin, end = around.begin, around.end
+        spelled: list[Span] = []
+        shown = _Shown()
+        self._show(element, shown, spelled)
+        lines, marks = lines_with_marks("".join(shown.parts), spelled)
+        if not lines:
+            return
+        spans = [
+            child for child in element.iter() if _local(child.tag) == "span" and child.get("begin")
+        ]
+        if spans and end == float("inf"):
+            times = [self._span(span, begin, end) for span in spans]
+            begin, end = min(first for first, _ in times), max(last for _, last in times)
+        agent = _agent_of(element) or _agent_of(paragraph)
+        begin, end = round(begin, 3), end if end == float("inf") else round(end, 3)
+        if end <= begin:
+            self._remark(
+                "a cue does not end after it begins",
+                lines[0],
+                "an end after its start",
+                begin,
+            )
+        speaker = self._agents.get(agent, agent) if agent else None
+        yield Cue(
+            begin,
+            max(begin, end),
+            lines,
+            speaker,
+            marks=marks,
+            settings=self._place_of(around),
+        )
+
+    def _show(self, element: Tree.Element, shown: "_Shown", spans: list[Span]) -> None:
+        """Add the text of an element to what is shown; spans are added, outer ones first."""
+        first, at = shown.length, len(spans)
+        shown.add(element.text)
+        for child in element:
+            name = _local(child.tag)
+            if name == "br":
+                shown.add_break()
+            elif not _is_metadata(child):
+                self._show(child, shown, spans)
+            shown.add(child.tail)
+        spans[at:at] = [(first, shown.length, tag) for tag in self._tags(element)]
+
+    def _tags(self, element: Tree.Element) -> list[str]:
+        """What the element's own style, or one that it refers to, marks."""
+        set_to = self._set_by(element)
+        tags = [tag for tag, name, value in STYLES if value in set_to.get(name, "").split()]
+        if _local(element.tag) == "span":
+            colour = colour_mark(set_to.get("color", ""))
+        else:
+            colour = None
+        if colour in (None, "c.white"):
+            return tags
+        return [*tags, str(colour)]
+
+    def _settings_of(self, region: Tree.Element) -> str:
+        """The WebVTT settings of a region's place, by the row of the screen that it is in."""
+        inner = [region, *(child for child in region if _local(child.tag) == "style")]
+        set_to: dict[str, str] = {}
+        for one in inner:
+            set_to.update(self._set_by(one))
+        height = re.match(r"\S+\s+(\d+(?:\.\d+)?)%", set_to.get("origin", ""))
+        top = float(height[1]) if height else None
+        if set_to.get("displayAlign") == "center" and top is not None and top < 50.0:
+            return "line:50%,center"
+        is_above = (
+            set_to.get("displayAlign", "before") == "before" and top is not None and top < 30.0
+        )
+        if is_above:
+            return "line:0"
+        return ""
+
+    def _set_by(self, element: Tree.Element) -> dict[str, str]:
+        """What an element's styles, and those that they refer to, and itself set."""
+        set_to: dict[str, str] = {}
+        for style in (*self._chained(element.get("style")), element.attrib):
+            set_to.update({_local(key): value for key, value in style.items()})
+        return set_to
+
+    def _chained(
+        self, names: str | None, seen: frozenset[str] = frozenset()
+    ) -> Iterator[Mapping[str, str]]:
+        """Styles by name, those that they refer to before them."""
+        for name in (names or "").split():
+            style = self._styles.get(name)
+            if style is None or name in seen:
+                continue
+            yield from self._chained(style.get("style"), seen | {name})
+            yield style
+
+    def _place_of(self, around: _Around) -> str:
+        """WebVTT settings of a region and an alignment."""
+        align = {
+            "start": "align:start",
+            "left": "align:start",
+            "end": "align:end",
+            "right": "align:end",
+        }
+        parts = (self._regions.get(around.region, ""), align.get(around.align, ""))
+        return " ".join(part for part in parts if part)
+
+    def _span(self, element: Tree.Element, begin: float, end: float) -> tuple[float, float]:
+        own = {name: self._seconds(element.get(name)) for name in ("begin", "end", "dur")}
+        start = begin + (own["begin"] or 0.0)
+        ends = [end]
+        if own["end"] is not None:
+            ends.append(begin + own["end"])
+        if own["dur"] is not None:
+            ends.append(start + own["dur"])
+        return start, min(ends)
+
+    def _seconds(self, text: str | None) -> float | None:
+        if text is None:
+            return None
+        if found := _CLOCK.match(text.strip()):
+            hours, minutes, seconds, fraction, frames = found.groups()
+            whole = (int(hours) * 60 + int(minutes)) * 60 + int(seconds)
+            if self._drops_frames and frames is not None:
+                return seconds_of_drop_frame(int(hours), int(minutes), int(seconds), int(frames))
+            return whole + (float(f"0.{fraction}") if fraction else int(frames or 0) / self._frames)
+        if found := _OFFSET.match(text.strip()):
+            number = float(found[1])
+            units = {
+                "h": 3600.0,
+                "m": 60.0,
+                "s": 1.0,
+                "ms": 0.001,
+                "f": 1 / self._frames,
+                "t": 1 / self._ticks,
+            }
+            return number * units[found[2]]
+        self._remark("a time could not be read", text, "a clock time or an offset", 0.0)
+        return None
+
+    def _parameter(self, name: str) -> str | None:
+        return next(
+            (value for key, value in self._root.attrib.items() if _local(key) == name), None
+        )
+
+
+def _is_metadata(element: Tree.Element) -> bool:
+    return _local(element.tag) == "metadata" or str(element.tag).startswith(_METADATA)
+
+
+def _is_picture(element: Tree.Element) -> bool:
+    return _local(element.tag) in _PICTURES or any(
+        _local(name) in _PICTURES for name in element.attrib
+    )
+
+
+def _agent_of(element: Tree.Element) -> str | None:
+    return next((value for name, value in element.attrib.items() if _local(name) == "agent"), None)
+
+
+def _voices_of(paragraph: Tree.Element) -> list[Tree.Element]:
+    """The parts of a paragraph whose speakers are named, where they hold all of its text."""
+    voices = [
+        child for child in paragraph.iter() if _local(child.tag) == "span" and _agent_of(child)
+    ]
+    said = "".join("".join(voice.itertext()) for voice in voices)
+    whole = "".join(paragraph.itertext())
+    if "".join(said.split()) == "".join(whole.split()):
+        return voices
+    return []
+
+
+@dataclass(slots=True)
+class _Shown:
+    """A text that grows by parts: one string would be copied again and again.
+
+    Attributes:
+        parts: of it.
+        length: of all of them.
+        ends_in_space: whether white space that follows says nothing new.
+    """
+
+    parts: list[str] = field(default_factory=list)
+    length: int = 0
+    ends_in_space: bool = True
+
+    def add(self, text: str | None) -> None:
+        """A text, in which white space is one space."""
+        if not text:
+            return
+        flat = re.sub(r"\s+", " ", text)
+        self._append(flat.lstrip() if self.ends_in_space else flat)
+
+    def add_break(self) -> None:
+        """A new line."""
+        self._append("\n")
+
+    def _append(self, part: str) -> None:
+        if part:
+            self.parts.append(part)
+            self.length += len(part)
+            self.ends_in_space = part[-1].isspace()
+
+
+def _local(name: object) -> str:
+    return str(name).rpartition("}")[2]

@@ -1,0 +1,85 @@
+"""TTML as others write it, class by class."""
+
+import pytest
+
+from mantisreed.errors import InputError
+from mantisreed.formats.ttml_reading import read_ttml
+
+HEAD = (
+    '<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" '
+    'xmlns:tts="http://www.w3.org/ns/ttml#styling" xmlns:ttm="http://www.w3.org/ns/ttml#metadata" '
+    'xml:lang="en" {parameters}><head><styling><style xml:id="base" tts:fontStyle="italic"/>'
+    '<style xml:id="chained" style="base" tts:textAlign="end"/></styling><layout>'
+    '<region xml:id="top" tts:origin="10% 5%" tts:extent="80% 20%" tts:displayAlign="before"/>'
+    "</layout></head>"
+)
+
+
+def cues(body: str, parameters: str = "") -> list[tuple[float, float, str]]:
+    read = read_ttml(HEAD.format(parameters=parameters) + body + "</tt>")
+    return [(round(cue.start, 3), round(cue.end, 3), " / ".join(cue.lines)) for cue in read.cues]
+
+
+@pytest.mark.parametrize(
+    ("body", "parameters", "found"),
+    [
+        (
+            '<body><div><p begin="00:00:01:00" end="00:00:02:00">a</p></div></body>',
+            'ttp:frameRate="30" ttp:frameRateMultiplier="1000 1001"',
+            [(1.0, 2.0, "a")],
+        ),
+        (
+            '<body><div><p begin="30f" end="60f">a</p></div></body>',
+            'ttp:frameRate="30" ttp:frameRateMultiplier="1000 1001"',
+            [(1.001, 2.002, "a")],
+        ),
+        (
+            '<body><div timeContainer="seq"><p dur="2s">a</p><p dur="1s">b</p></div></body>',
+            "",
+            [(0.0, 2.0, "a"), (2.0, 3.0, "b")],
+        ),
+        (
+            '<body begin="10s"><div begin="5s" dur="4s"><p begin="1s" dur="9s">a</p></div></body>',
+            "",
+            [(16.0, 19.0, "a")],
+        ),
+        (
+            '<body><div><p begin="1s" end="5s"><span begin="0s" end="2s">a</span>'
+            '<span begin="2s" end="4s">b</span></p></div></body>',
+            "",
+            [(1.0, 3.0, "a"), (3.0, 5.0, "b")],
+        ),
+        (
+            '<body><div><p begin="1s">a</p><p begin="4s">b</p></div></body>',
+            "",
+            [(1.0, 4.0, "a"), (4.0, 9.0, "b")],
+        ),
+        (
+            '<body><div><p begin="1s" end="2s"><metadata><ttm:desc>no</ttm:desc></metadata>a'
+            "<ttm:title>nor this</ttm:title></p></div></body>",
+            "",
+            [(1.0, 2.0, "a")],
+        ),
+    ],
+    ids=["non-drop", "frames", "in sequence", "nested", "timed spans", "endless", "metadata"],
+)
+def test_times_and_texts_of_each_class(
+    body: str, parameters: str, found: list[tuple[float, float, str]]
+) -> None:
+    assert cues(body, parameters) == found
+
+
+def test_regions_and_styles_are_those_of_what_a_paragraph_stands_in() -> None:
+    body = (
+        '<body><div region="top" style="chained"><p begin="1s" end="2s" style="chained">a</p></div>'
+        "</body>"
+    )
+    (cue,) = read_ttml(HEAD.format(parameters="") + body + "</tt>").cues
+    assert cue.settings == "line:0 align:end"
+    assert [mark.tag for mark in cue.marks] == ["i"]
+
+
+def test_pictures_of_text_are_refused() -> None:
+    body = '<body><div begin="1s" end="2s"><image src="a.png"/></div></body>'
+    with pytest.raises(InputError, match="pictures of its text"):
+        cues(body)
