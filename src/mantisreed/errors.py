@@ -177,9 +177,11 @@ class UnreachableError(EngineError):
     Attributes:
         was_sent: whether the request may have reached the engine, so that it may have been done and
             charged for.
+        is_late: whether no answer came in time.
     """
 
     was_sent = False
+    is_late = False
 
 
 class IncompleteReplyError(UnreachableError):
@@ -240,6 +242,10 @@ class SlowDownError(EngineError):
 
 class TooBigError(EngineError):
     """The piece is over what the engine takes in one request, by bytes or by length."""
+
+
+class TooSlowError(TooBigError):
+    """The engine did not answer in time, twice: shorter pieces may go through."""
 
 
 class FormatRefusedError(EngineError):

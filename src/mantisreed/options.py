@@ -85,7 +85,8 @@ FEEDS = (
 ENGINE = (
     Option(
         "engine",
-        "Engine card, or NAME:PROFILE",
+        "Engine card, or NAME:PROFILE; with several (brook,heron) `run` sends to the next one "
+        "what the one before fails on",
         metavar="NAME",
         default="as in the settings",
         is_in_api=True,

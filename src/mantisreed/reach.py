@@ -54,7 +54,7 @@ _SERVICE = (
     "name about account every sign login token send steps lookup cancel errors reply accepts "
     "price rate_limit max_concurrent"
 )
-_TIMES = "start end length times each speaker"
+_TIMES = "start end length times length_times each speaker"
 
 _NOTHING = {
     "Settings": "engine language to hints max_attempts layout strong_words redact",
@@ -69,24 +69,25 @@ _NOTHING = {
     "Cancel": _ASKED,
     "LanguageList": f"{_ASKED} reads writes",
     "Pages": "next_token items first more limit",
-    "Every": "headers query bearer basic",
+    "Every": "headers query bearer basic digest",
     "Signature": "key text hash encoding",
     "Chunks": "size received resume collect item",
     "WebSocket": "subprotocol first ready audio chunk speed last last_binary partial final error "
     "end partial_text",
     "TokenGrant": "client secret scope sent_as",
-    "ErrorRules": "message when retry_after retry_after_unit refused slow_down too_big "
+    "ErrorRules": "message when retry_after retry_after_unit refused quota slow_down too_big "
     "format_refused bad_request engine_broke no_speech",
     "ErrorPatterns": "statuses texts when",
+    "QuotaPatterns": "statuses texts when renewed",
     "Reply": "format inside file text is_whole_text only event key end_mark complete delimiter "
     "columns language times zero confidence_scale passages words turns speakers",
     "PassagePaths": f"{_TIMES} text alternatives confidence",
     "WordPaths": f"{_TIMES} text confidence zero kind punctuation events ignored event_pattern "
-    "tokens",
+    "text_from text_to text_length tokens",
     "TokenMarks": "begin_mark continue_mark end_mark more_mark begins continues",
     "TurnPaths": _TIMES,
     "SpeakerNames": "each id name",
-    "Accepts": "formats format_names sample_rate max_bytes max_duration languages",
+    "Accepts": "formats format_names sample_rate max_bytes max_duration languages cut_when_late",
     "Price": "per_minute currency billing_step",
     "RateLimit": "requests window",
     "Billed": "seconds cost times",

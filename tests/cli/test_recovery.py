@@ -132,3 +132,29 @@ def test_each_job_keeps_the_name_of_its_card_and_accounts_share_no_reply(
     paid = {job["engine"]: bool(job["cost"]) for job in jobs}
     # The two cards send the same, so that the second costs nothing; another account has no reply.
     assert paid == {"weir": True, "lock": False, "weir:trial": True}
+
+
+def test_the_next_engine_takes_what_the_first_fails_on_and_nothing_is_paid_twice(
+    note: Note, mantisreed: Command, tmp_path: Path
+) -> None:
+    for name in ("dawn", "dusk"):
+        (tmp_path / f"{name}.wav").write_bytes(note.path.read_bytes() + name.encode())
+    with weir() as url:
+        wrong = 'errors.bad_request.when = "says"\nprice'
+        (tmp_path / "mantisreed.toml").write_text(
+            TWINS.replace("{url}", url).replace("price", wrong, 1)
+        )
+        ended = mantisreed("run", "dawn.wav", "dusk.wav", "--engine", "weir,lock")
+        assert ended.returncode == 0, ended.stderr
+        assert "lock takes over 2 recordings of weir" in ended.stderr
+        jobs = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
+        assert sorted((job["engine"], job["state"], bool(job["cost"])) for job in jobs) == [
+            ("lock", "done", True),
+            ("lock", "done", True),
+            ("weir", "failed", False),
+            ("weir", "failed", False),
+        ]
+        again = mantisreed("run", "dawn.wav", "--engine", "weir", "--engine", "lock")
+        assert again.returncode == 0, again.stderr
+    refused = mantisreed("submit", "dawn.wav", "--engine", "weir,lock")
+    assert refused.returncode == 2 and "takes over when the first has failed" in refused.stderr

@@ -4,13 +4,14 @@ import re
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 from itertools import product
 from typing import Any
 
 from mantisreed.cards.card import ErrorPatterns, ErrorRules, ServiceCard
 from mantisreed.cards.moments import moment_from
 from mantisreed.cards.steps import Step
-from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.http_answer import UNCHANGED, HttpAnswer
 from mantisreed.errors import (
     BadRequestError,
     EngineBrokeError,
@@ -26,6 +27,7 @@ from mantisreed.secrets import Secret, without_secrets
 from mantisreed.urls import split_url
 
 _QUOTED = 200  # characters of an answer that a message quotes
+_LIMIT = re.compile(r"\b(remaining|reset)=(\d{1,12})")
 _NUMBER = re.compile(r"[+-]?[0-9]{1,30}(?:\.[0-9]{0,30})?")
 # 2001 in seconds and milliseconds; no wait is as long.
 _EPOCH_SECONDS, _EPOCH_MILLISECONDS = (
@@ -49,6 +51,11 @@ class _Kind:
 
 _KINDS = {
     "refused": _Kind(RefusedError, "it refuses the key"),
+    "quota": _Kind(
+        SlowDownError,
+        "what may be sent in this time is used up",
+        "the same command goes on when there is more",
+    ),
     "slow_down": _Kind(
         SlowDownError,
         "it asks for fewer requests",
@@ -163,12 +170,58 @@ def check_answer(
         advice=advice,
     )
     error.retry_after = retry_after(answer, card.errors)
+    if name == "quota" and error.retry_after is None:
+        error.retry_after = _until_renewed(card.errors.quota.renewed, time.time())
     raise error
+
+
+def _until_renewed(renewed: str, now: float) -> float:
+    """Seconds until the next hour, day or month begins, in UTC."""
+    moment = datetime.fromtimestamp(now, UTC)
+    begin = moment.replace(minute=0, second=0, microsecond=0)
+    if renewed == "hour":
+        following = begin + timedelta(hours=1)
+    elif renewed == "day":
+        following = begin.replace(hour=0) + timedelta(days=1)
+    else:
+        # 31 days behind the first of a month lies in the next one.
+        following = (begin.replace(hour=0, day=1) + timedelta(days=31)).replace(day=1)
+    return following.timestamp() - now
+
+
+def seconds_until_more(answer: HttpAnswer) -> float | None:
+    """Seconds until more may be sent, where a good answer says that nothing is left; else None.
+
+    Reads `RateLimit-Remaining` and `RateLimit-Reset`, and both in `RateLimit`, as the drafts of the
+    IETF's HTTPAPI group have them, with and without `X-` before them.
+    """
+    joined = answer.header("ratelimit") or ""
+    said = dict(_LIMIT.findall(joined))
+    left = _first_number(said.get("remaining"), *_limits(answer, "remaining"))
+    reset = _first_number(said.get("reset"), *_limits(answer, "reset"))
+    if left != 0 or reset is None:
+        return None
+    if reset >= _EPOCH_SECONDS:
+        reset -= time.time()
+    return min(max(0.0, reset), _LONGEST_RETRY_AFTER)
+
+
+def _limits(answer: HttpAnswer, what: str) -> Iterator[str | None]:
+    for prefix in ("", "x-"):
+        yield answer.header(f"{prefix}ratelimit-{what}")
+        yield answer.header(f"{prefix}rate-limit-{what}")
+
+
+def _first_number(*texts: str | None) -> float | None:
+    for text in texts:
+        if text is not None and _NUMBER.fullmatch(text.strip()):
+            return float(text)
+    return None
 
 
 def _is_good(card: ServiceCard, answer: HttpAnswer, step: Step) -> bool:
     meant = (*step.waiting_statuses, *step.done_statuses, *step.failed_statuses, *step.ok_statuses)
-    if answer.status in meant:
+    if answer.status in meant or (answer.status == UNCHANGED and step.is_asking):
         return True
     if not 200 <= answer.status < 300:
         return False

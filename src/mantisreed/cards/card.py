@@ -21,12 +21,14 @@ class Every(Table, frozen=True, kw_only=True):
         headers, query: templates, as in a step.
         bearer: template of a bearer key (RFC 6750).
         basic: template of `user:password` for HTTP basic authentication (RFC 7617).
+        digest: the same for HTTP digest authentication (RFC 7616).
     """
 
     headers: dict[str, ListTemplate] = {}  # noqa: RUF012 - msgspec copies it
     query: dict[str, ListTemplate] = {}  # noqa: RUF012 - msgspec copies it
     bearer: Template | None = None
     basic: Template | None = None
+    digest: Template | None = None
 
 
 class Signature(Table, frozen=True, kw_only=True):
@@ -104,6 +106,17 @@ class ErrorPatterns(Table, frozen=True, kw_only=True):
     when: Condition | None = None
 
 
+class QuotaPatterns(ErrorPatterns, frozen=True, kw_only=True):
+    """The same of answers that say that what may be sent in a day or a month is used up.
+
+    Attributes:
+        renewed: when there is more: with the next hour, day or month in UTC, where the answer does
+            not say after which time to ask again.
+    """
+
+    renewed: Literal["hour", "day", "month"] = "day"
+
+
 class ErrorRules(Table, frozen=True, kw_only=True):
     """`errors`: how the service's errors are known, where HTTP's own statuses do not say.
 
@@ -121,6 +134,7 @@ class ErrorRules(Table, frozen=True, kw_only=True):
     retry_after_unit: Literal["s", "ms"] = "s"
     refused: ErrorPatterns = ErrorPatterns()
     slow_down: ErrorPatterns = ErrorPatterns()
+    quota: QuotaPatterns = QuotaPatterns()
     too_big: ErrorPatterns = ErrorPatterns()
     format_refused: ErrorPatterns = ErrorPatterns()
     bad_request: ErrorPatterns = ErrorPatterns()

@@ -18,8 +18,8 @@ from mantisreed.cards.templates import ListTemplate, Template
 Problem = tuple[str, str]
 """Which of the card's tables, as it stands after the card's own name, and what is wrong with it."""
 
-OF_A_REQUEST = ("now", "uuid", "nonce")
-"""Placeholders that are made for each request."""
+OF_A_REQUEST = ("now", "uuid", "nonce", "etag")
+"""Placeholders that are made for each request; `etag` is that of the step's own last answer."""
 
 OF_ITS_PARTS = ("method", "host", "path", "query", "url", "body")
 """Placeholders for the parts of the request itself: in headers, in the query, and in what is
@@ -274,7 +274,8 @@ def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Pr
     # What is taken may be asked for in every request, as soon as it is there.
     every = card.every
     fields = _items_of(every.headers, every.query)
-    fields += [template for template in (every.bearer, every.basic) if template is not None]
+    proofs = (every.bearer, every.basic, every.digest)
+    fields += [template for template in proofs if template is not None]
     yield from _unknown(".every", fields, signing | taken, card)
     for name, signature in card.sign.items():
         yield from _unknown(f".sign.{name}", [signature.key, signature.text], signing | taken, card)

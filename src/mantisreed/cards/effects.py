@@ -14,7 +14,7 @@ STEP_KINDS = {
 }
 """Kinds of steps. A step that asks is an ordinary request too, as far as its request goes."""
 
-DOCUMENTS = ("json", "xml", "lines", "events", "csv")
+DOCUMENTS = ("json", "xml", "lines", "events", "csv", "msgpack", "cbor")
 PARTS = ("lines", "events")
 FORMATS = (*DOCUMENTS, "text", "srt", "vtt", "ttml", "ctm")
 

@@ -39,6 +39,7 @@ class HttpRequest:
         follow_redirects: whether to go where a redirect points to; headers go along to the same
             origin only.
         secrets: what must be hidden in anything that is shown of the request or its answer.
+        digest: user and password for digest authentication; None for none.
     """
 
     engine: str
@@ -51,6 +52,7 @@ class HttpRequest:
     parts: tuple[SentPart, ...] = field(default=(), repr=False)
     follow_redirects: bool = False
     secrets: tuple[Secret, ...] = ()
+    digest: tuple[str, str] | None = field(default=None, repr=False)
 
     def header(self, name: str) -> str | None:
         """The value of a header."""
@@ -134,7 +136,17 @@ class RequestBuilder:
             rendered.parts,
             step.follow_redirects,
             tuple(secret for secret in hidden if secret.reveal()),
+            self._digest(values) if is_own else None,
         )
+
+    def _digest(self, values: Values) -> tuple[str, str] | None:
+        """User and password for digest authentication."""
+        template = self._card.every.digest
+        written = template.text(values) if template is not None else None
+        if written is None:
+            return None
+        user, _, password = written.partition(":")
+        return user, password
 
     def _scope(self, context: RequestContext) -> dict[str, Value]:
         now = context.now or datetime.now(UTC)

@@ -3,7 +3,7 @@
 from typing import Any, Literal
 
 from mantisreed.cards.steps import Step
-from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.http_answer import UNCHANGED, HttpAnswer
 
 JobStanding = Literal["waiting", "done", "failed", "unknown"]
 """`unknown`: the state is none that the card lists."""
@@ -18,6 +18,8 @@ def standing_of(step: Step, answer: HttpAnswer) -> tuple[JobStanding, Any]:
     for standing in standings:
         if answer.status in getattr(step, f"{standing}_statuses"):
             return standing, f"HTTP {answer.status}"
+    if answer.status == UNCHANGED:
+        return "waiting", f"HTTP {UNCHANGED}"
     for standing in standings:
         condition = getattr(step, f"{standing}_when")
         if condition is not None and condition.holds_in(answer):

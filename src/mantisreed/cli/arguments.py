@@ -82,12 +82,29 @@ def _by_kind(option: Option) -> "dict[str, Any]":
         return {"action": "store_true"}
     if option.choices:
         return {"choices": option.choices}
+    if option.kind == "names" or option.name == "engine":
+        return {"metavar": option.metavar, "action": _Joined}
     kinds: dict[str, dict[str, Any]] = {
         "texts": {"action": "append"},
         "number": {"type": float},
         "count": {"type": at_least(1)},
     }
     return {"metavar": option.metavar, **kinds.get(option.kind, {})}
+
+
+class _Joined(argparse.Action):
+    """Names with commas between, given at once or one after the other."""
+
+    def __call__(
+        self,
+        parser: argparse.ArgumentParser,
+        namespace: argparse.Namespace,
+        values: "Any",
+        option_string: str | None = None,
+    ) -> None:
+        before = getattr(namespace, self.dest)
+        joined = values if before is None else f"{before},{values}"
+        setattr(namespace, self.dest, joined)
 
 
 def add_json(parser: argparse.ArgumentParser, told: str) -> None:

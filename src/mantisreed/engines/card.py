@@ -5,6 +5,7 @@ How an engine is spoken to is in `cards/card.py`; here is what only speech-to-te
 types cannot see is in `card_checks.py`.
 """
 
+import math
 import re
 from collections.abc import Mapping
 from decimal import Decimal
@@ -21,8 +22,66 @@ from mantisreed.cards.tables import Bytes, Seconds
 from mantisreed.cards.templates import DocumentTemplate, Template
 from mantisreed.engines.reading.times import SECONDS, TimeUnit
 
-ReplyFormat = Literal["json", "lines", "events", "xml", "text", "srt", "vtt", "ttml", "csv", "ctm"]
-ConfidenceScale = Literal["fraction", "percent", "log", "negative log"]
+ReplyFormat = Literal[
+    "json", "lines", "events", "xml", "text", "srt", "vtt", "ttml", "csv", "msgpack", "cbor", "ctm"
+]
+
+
+class ConfidenceScale:
+    """On which scale confidences are: `fraction` (0 to 1), `percent`, `log` (natural logarithm),
+    `negative log`, or the two ends of another one, such as `[0, 1000]`.
+
+    Attributes:
+        source: as it is written on the card.
+    """
+
+    __slots__ = ("_ends", "source")
+
+    def __init__(self, source: object = "fraction") -> None:
+        """Read it.
+
+        Raises:
+            ValueError: it is no scale.
+        """
+        self.source = source
+        self._ends = (0.0, 1.0)
+        if source in ("fraction", "log", "negative log"):
+            return
+        if source == "percent":
+            self._ends = (0.0, 100.0)
+            return
+        ends = list(source) if isinstance(source, (list, tuple)) else []
+        if len(ends) != 2 or not all(map(_is_finite, ends)) or ends[0] == ends[1]:
+            raise ValueError(
+                "expected fraction, percent, log, negative log, or the two ends of the scale, such "
+                f"as [0, 1000], found {source!r}"
+            )
+        self._ends = (float(ends[0]), float(ends[1]))
+
+    @classmethod
+    def from_toml(cls, value: object) -> "ConfidenceScale":
+        """As the constructor."""
+        return cls(value)
+
+    def share(self, number: float) -> float:
+        """A confidence as a share of 1; what is not on the scale lies outside of 0 to 1."""
+        if self.source == "log":
+            return math.exp(min(number, 1.0))
+        if self.source == "negative log":
+            return math.exp(min(-number, 1.0))
+        low, high = self._ends
+        return (number - low) / (high - low)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, ConfidenceScale) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(str(self.source))
+
+
+def _is_finite(value: object) -> bool:
+    is_number = isinstance(value, (int, float)) and not isinstance(value, bool)
+    return is_number and math.isfinite(value)  # type: ignore[arg-type]
 
 
 class Accepts(Table, frozen=True, kw_only=True):
@@ -37,6 +96,7 @@ class Accepts(Table, frozen=True, kw_only=True):
             that no piece grows without bound.
         languages: the tags it knows, or a table from tags to what it calls them; empty when any may
             be asked for.
+        cut_when_late: whether a piece is cut smaller that the engine twice did not answer in time.
     """
 
     formats: tuple[str, ...] = ("flac", "wav", "opus", "mp3")
@@ -45,6 +105,7 @@ class Accepts(Table, frozen=True, kw_only=True):
     max_bytes: Bytes | None = None
     max_duration: Seconds = Seconds(3600)
     languages: tuple[str, ...] | dict[str, str] = ()
+    cut_when_late: bool = True
 
     @property
     def language_names(self) -> Mapping[str, str]:
@@ -195,13 +256,15 @@ class TimePaths(Table, frozen=True, kw_only=True):
     alone.
 
     With `length` alone each item begins where the one before ended, with `start` alone it ends
-    where the next begins.
+    where the next begins. `times` is the unit of all of them, `length_times` that of lengths, where
+    it is another one.
     """
 
     start: ReplyPath | None = None
     end: ReplyPath | None = None
     length: ReplyPath | None = None
     times: TimeUnit | None = None
+    length_times: TimeUnit | None = None
 
     @property
     def has_times(self) -> bool:
@@ -219,6 +282,8 @@ class WordPaths(TimePaths, frozen=True, kw_only=True):
         each: the list of words; None where the other paths give lists of the same length, side by
             side.
         text, confidence, speaker: in each word.
+        text_from, text_to, text_length: in place of `text`, where in the passage's text, or in the
+            whole one, it begins, and where it ends or how long it is: in characters, from 0.
         times: the unit of its times, where it is not that of the whole reply.
         zero: what times count from.
         kind: where the kind of an item is: a word, punctuation, something that is no speech.
@@ -229,7 +294,10 @@ class WordPaths(TimePaths, frozen=True, kw_only=True):
     """
 
     each: ReplyPath | None = None
-    text: ReplyPath
+    text: ReplyPath | None = None
+    text_from: ReplyPath | None = None
+    text_to: ReplyPath | None = None
+    text_length: ReplyPath | None = None
     confidence: ReplyPath | None = None
     speaker: ReplyPath | None = None
     zero: Literal["piece", "passage"] = "piece"
@@ -375,8 +443,7 @@ class Reply(Table, frozen=True, kw_only=True):
         language: the language heard.
         times: the unit of all times.
         zero: with moments, where the moment is at which the recording begins.
-        confidence_scale: `fraction` (0 to 1), `percent`, `log` (natural logarithm) or `negative
-            log`.
+        confidence_scale: on which scale confidences are.
         passages, words, turns, speakers: where they are; what has no times gets estimated ones.
     """
 
@@ -395,7 +462,7 @@ class Reply(Table, frozen=True, kw_only=True):
     language: ReplyPath | None = None
     times: TimeUnit = SECONDS
     zero: ReplyPath | None = None
-    confidence_scale: ConfidenceScale = "fraction"
+    confidence_scale: ConfidenceScale = ConfidenceScale()
     passages: PassagePaths | None = None
     words: WordPaths | None = None
     turns: TurnPaths | None = None

@@ -15,7 +15,7 @@ from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.sequence import StepSequence, audio_names
 from mantisreed.cards.tables import checked
 from mantisreed.cards.templates import Template
-from mantisreed.engines.card import EngineCard, Reply, TimePaths
+from mantisreed.engines.card import ConfidenceScale, EngineCard, Reply, TimePaths
 from mantisreed.engines.request import FILES, PLACEHOLDERS
 from mantisreed.errors import SettingsError
 
@@ -326,6 +326,7 @@ def _wrong_reply(reply: Reply) -> Iterator[Problem]:
         yield ".reply", "'speakers' has no effect: nothing says who speaks"
     yield from _wrong_times(reply)
     yield from _wrong_passages(reply)
+    yield from _wrong_offsets(reply)
     yield from _wrong_words(reply)
     yield from _wrong_confidence(reply)
 
@@ -339,6 +340,8 @@ def _wrong_times(reply: Reply) -> Iterator[Problem]:
     for key, paths in timed:
         if paths.end is not None and paths.length is not None:
             yield f".reply.{key}", "expected only one of the keys 'end' and 'length'"
+        if paths.length_times is not None and paths.length is None:
+            yield f".reply.{key}", "'length_times' has no effect without 'length'"
         if paths.times is not None and not paths.has_times:
             yield f".reply.{key}", "'times' has no effect without 'start', 'end' or 'length'"
     if reply.turns and not (reply.turns.start and (reply.turns.end or reply.turns.length)):
@@ -364,6 +367,29 @@ def _wrong_passages(reply: Reply) -> Iterator[Problem]:
         and reply.words.confidence is not None
     ):
         yield ".reply.passages", "'confidence' has no effect, as words have their own"
+
+
+def _wrong_offsets(reply: Reply) -> Iterator[Problem]:
+    """Words need a text, or a place in one."""
+    words = reply.words
+    if words is None:
+        return
+    has_place = words.text_from is not None
+    if (words.text is None) is not has_place:
+        yield ".reply.words", "expected one of the keys 'text' and 'text_from'"
+        return
+    if not has_place:
+        for key in ("text_to", "text_length"):
+            if getattr(words, key) is not None:
+                yield ".reply.words", f"{key!r} has no effect without 'text_from'"
+        return
+    if (words.text_to is None) is (words.text_length is None):
+        yield ".reply.words", "expected one of the keys 'text_to' and 'text_length'"
+    if words.each is None:
+        yield ".reply.words", "'text_from' needs 'each', the list of words"
+    whole = reply.passages.text if reply.passages else reply.text
+    if whole is None:
+        yield ".reply.words", "'text_from' needs the text that words are parts of: 'text'"
 
 
 def _wrong_words(reply: Reply) -> Iterator[Problem]:
@@ -398,5 +424,5 @@ def _wrong_words(reply: Reply) -> Iterator[Problem]:
 def _wrong_confidence(reply: Reply) -> Iterator[Problem]:
     paths: list[ReplyPath | None] = [reply.words.confidence if reply.words else None]
     paths += [reply.passages.confidence if reply.passages else None]
-    if reply.confidence_scale != "fraction" and not any(paths):
+    if reply.confidence_scale != ConfidenceScale() and not any(paths):
         yield ".reply", "'confidence_scale' has no effect: no confidence is read"

@@ -31,10 +31,12 @@ class ClientOptions:
     Attributes:
         clock: seconds that only go forward.
         sleep: waits.
+        on_limit: told for how many seconds nothing more may be sent.
     """
 
     clock: Callable[[], float] = time.monotonic
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep
+    on_limit: Callable[[float], None] = lambda seconds: None
 
 
 class HttpClient:
@@ -62,6 +64,7 @@ class HttpClient:
                 },
                 clock=options.clock,
                 sleep=options.sleep,
+                on_limit=options.on_limit,
             ),
         )
 

@@ -21,6 +21,7 @@ from mantisreed.errors import (
     PostponedError,
     SlowDownError,
     TooBigError,
+    TooSlowError,
     UnreachableError,
     UnreadableReplyError,
 )
@@ -44,6 +45,8 @@ if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
     from mantisreed.jobs.records import RequestRecord
 
+_LATE_STATUSES = (408, 504)  # RFC 9110: the server, or one in front of it, gave up waiting
+_LONG_PIECE = 60.0  # seconds; what is shorter is not slow because of its length
 _OTHERS_LOOK = 1.0  # seconds between looks at a request that another process deals with
 
 T = TypeVar("T")
@@ -128,6 +131,7 @@ class Delivery:
     _ticket: Ticket | None = None
     _leaving: _Leaving | None = None
     _incomplete: int = 0
+    _late: int = 0
     _wanted: PieceToSend = field(init=False)
 
     def __post_init__(self) -> None:
@@ -406,6 +410,13 @@ class Delivery:
                 budget.give_back(record.attempt)
         return rule
 
+    def _is_too_long(self, error: EngineError) -> bool:
+        """Whether a long piece was not answered in time for the second time."""
+        is_late = isinstance(error, UnreachableError) and error.is_late
+        self._late += is_late or error.status in _LATE_STATUSES
+        is_long = self.work.piece.duration >= _LONG_PIECE
+        return self._late > 1 and is_long and self.engine.card.accepts.cut_when_late
+
     def _has_been_incomplete(self, error: EngineError) -> bool:
         """Whether an answer was not whole for the second time: each try may have been paid for."""
         self._incomplete += isinstance(error, IncompleteReplyError)
@@ -432,6 +443,12 @@ class Delivery:
             postponed = PostponedError.because(error, options.time.clock() + asked_for)
             gate.leave_alone(postponed)
             raise postponed from error
+        if self._is_too_long(error):
+            raise TooSlowError(
+                f"{error.what}; shorter pieces are tried",
+                engine=self.engine.card.name,
+                advice="cut it smaller from the start, such as with --piece-length 5min",
+            ) from error
         if number >= options.max_attempts or self._has_been_incomplete(error):
             gate.note_failure(error)
             raise error

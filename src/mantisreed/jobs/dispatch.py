@@ -12,7 +12,7 @@ from mantisreed.errors import PostponedError
 from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.delivery import Delivery, EngineAccess
 from mantisreed.jobs.failures import AttemptEndedError
-from mantisreed.jobs.gate import EngineGate, Progress
+from mantisreed.jobs.gate import LONGEST_ASKED_FOR, EngineGate, Progress
 from mantisreed.jobs.polling import Poller
 from mantisreed.jobs.work import DispatchOptions, Work
 from mantisreed.jobs.writer import LedgerWriter
@@ -75,6 +75,16 @@ class Dispatcher:
     async def perform(self, change: "Callable[[Ledger], T]", *, is_owed: bool = False) -> T:
         """Do something with the ledger; it is committed when this returns. See `LedgerWriter`."""
         return await self._engine.perform(change, is_owed=is_owed)
+
+    def hold(self, seconds: float) -> None:
+        """Begin no request for so long: the engine has said that it would refuse it."""
+        engine = self._engine
+        if seconds <= LONGEST_ASKED_FOR:
+            engine.gate.hold(seconds)
+            return
+        until = engine.options.time.clock() + seconds
+        what = "it says that nothing more may be sent for now"
+        engine.gate.leave_alone(PostponedError(what, where=engine.card.name, until=until))
 
     def stop(self, reason: PostponedError) -> None:
         """Send nothing more and wait for nothing; what is on its way is still noted."""

@@ -141,8 +141,14 @@ class Batch:
     def _dispatcher_for(self, options: TranscriptionOptions, budget: Budget) -> Dispatcher:
         """What takes pieces to an engine and back."""
         services = self._services
-        client_options = ClientOptions(clock=services.time.clock, sleep=services.time.sleep)
-        return Dispatcher(
+        dispatchers: list[Dispatcher] = []
+
+        def hold(seconds: float) -> None:
+            for dispatcher in dispatchers:
+                dispatcher.hold(seconds)
+
+        client_options = ClientOptions(services.time.clock, services.time.sleep, hold)
+        dispatcher = Dispatcher(
             client_for(options.card, options.secrets, services.transport, client_options),
             options.card,
             self._writer,
@@ -157,6 +163,8 @@ class Batch:
                 time=services.time,
             ),
         )
+        dispatchers.append(dispatcher)
+        return dispatcher
 
     def _second_opinions(self, budget: Budget) -> "SecondOpinions":
         """Who is asked about what is doubtful; engines that count in the same money share what may

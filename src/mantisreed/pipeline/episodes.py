@@ -13,6 +13,7 @@ import msgspec
 from mantisreed.errors import InputError
 from mantisreed.files import write_whole
 from mantisreed.jobs.records import LEDGER_FILE, Filter, JobRecord
+from mantisreed.pipeline.fallback import engines_named
 from mantisreed.pipeline.options import RunOptions, StoredOptions, stored_options
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
@@ -50,7 +51,7 @@ def transcribed_before(
             stored = stored_options(record)
             entry = stored.entry or ""
             source = entries[entry]
-            engine = workspace.engine(source.facts.engine or wanted.engine).name
+            engine = workspace.engine(engines_named(source.facts.engine or wanted.engine)[0]).name
         except (InputError, KeyError, msgspec.MsgspecError):
             continue  # by an older version, from no feed of these, or no engine of these settings
         files = _files(stored, outputs)

@@ -12,13 +12,14 @@ import msgspec
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
-from mantisreed.errors import InputError, InterruptedRunError, require_type
+from mantisreed.errors import EngineError, InputError, InterruptedRunError, require_type
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.files import folder_at
 from mantisreed.jobs.budget import Budget, BudgetsOf
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.episodes import transcribed_before
 from mantisreed.pipeline.events import Event
+from mantisreed.pipeline.fallback import HandingOn, engines_named, may_be_handed_on
 from mantisreed.pipeline.followups.checking import check_follow_ups
 from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.open_files import fitted
@@ -36,6 +37,7 @@ from mantisreed.running import interruptible, run_in_thread, run_interruptibly
 from mantisreed.sources.finding import Sources, find_recordings
 from mantisreed.sources.recordings import NO_FACTS, Facts, Source
 from mantisreed.trust import TrustError
+from mantisreed.units import count_of
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -102,33 +104,41 @@ def transcribe(
     recordings = find_recordings(
         sources, wanted.selection, on_note=lambda note: _tell_note(on_event, note)
     )
-    parts = _parts(workspace, wanted, recordings)
+    # All engines are checked before anything is sent to the first one.
+    parts_by_engine = [
+        _parts(workspace, msgspec.structs.replace(wanted, engine=name), recordings)
+        for name in engines_named(wanted.engine, wait=wanted.wait)
+    ]
     check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     before = _told_as_done(transcribed_before(workspace, wanted, outputs, recordings), on_event)
-    parts = [part.without(before) for part in parts]
     outcomes: dict[tuple[str, Facts], Outcome] = {
         (outcome.recording.key, outcome.recording.facts): outcome for outcome in before.values()
     }
     budgets: dict[str, Budget] = {}
     interruptions: list[InterruptedRunError] = []
     with workers or DecodingWorkers() as decoding:
-        for part in parts:
-            if interruptions:
-                part = replace(part, options=interruptions[0])
-            currency = part.currency
-            # What a run may spend is for all of it, in whatever parts it is done; engines may count
-            # in other money.
-            budget = budgets.setdefault(currency, Budget(wanted.spend_limit, currency))
-            hooks = RunHooks(
-                budget=budget,
-                workers=decoding,
-                on_event=on_event,
-                on_outcome=on_outcome,
-                on_interrupt=lambda: interruptions.append(InterruptedRunError()),
-            )
-            for outcome in part.outcomes(workspace, outputs, hooks):
-                outcomes[outcome.recording.key, outcome.recording.facts] = outcome
+        for number, parts in enumerate(parts_by_engine):
+            handing_on = HandingOn(outcomes, on_outcome, is_last=number + 1 == len(parts_by_engine))
+            for part in parts:
+                if interruptions:
+                    part = replace(part, options=interruptions[0])
+                part = part.without(before)
+                if number:
+                    part = part.handed_on(outcomes, on_event)
+                currency = part.currency
+                # What a run may spend is for all of it, in whatever parts it is done; engines may
+                # count in other money.
+                budget = budgets.setdefault(currency, Budget(wanted.spend_limit, currency))
+                hooks = RunHooks(
+                    budget=budget,
+                    workers=decoding,
+                    on_event=on_event,
+                    on_outcome=handing_on.told,
+                    on_interrupt=lambda: interruptions.append(InterruptedRunError()),
+                )
+                for outcome in part.outcomes(workspace, outputs, hooks):
+                    handing_on.take(outcome)
     return [outcomes[source.key, source.facts] for source in recordings]
 
 
@@ -215,6 +225,26 @@ class _SourcePart:
             for source in self.recordings
             if source.entry is None or source.entry not in entries
         ]
+        return replace(self, recordings=left)
+
+    def handed_on(
+        self, outcomes: "Mapping[tuple[str, Facts], Outcome]", on_event: Callable[[Event], None]
+    ) -> "_SourcePart":
+        """The same with those that the engine before has failed on for good, and this one may take
+        over.
+        """
+        name = self.options.card.name if isinstance(self.options, TranscriptionOptions) else ""
+        left = [
+            source
+            for source in self.recordings
+            if may_be_handed_on(outcomes[source.key, source.facts], name)
+        ]
+        if left:
+            before = outcomes[left[0].key, left[0].facts]
+            failed = before.error.engine if isinstance(before.error, EngineError) else ""
+            _tell_note(
+                on_event, f"{name} takes over {count_of(len(left), 'recording')} of {failed}"
+            )
         return replace(self, recordings=left)
 
     @property

@@ -16,6 +16,9 @@ from mantisreed.cards.documents import (
     parse_xml,
 )
 
+UNCHANGED = 304
+"""RFC 9110, 15.4.5: nothing is new since the answer whose ETag was sent along."""
+
 _EVENT_FIELDS = (b"data:", b"event:", b"id:", b":")  # by which a stream of events begins
 _LINK = re.compile(r'<([^<>]*)>((?:\s*;\s*[^=;,\s]+(?:=(?:"[^"]*"|[^",;]*))?)*)')
 _RELATION = re.compile(r';\s*rel\s*=\s*(?:"([^"]*)"|([^",;\s]*))', re.IGNORECASE)

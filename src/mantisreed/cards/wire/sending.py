@@ -1,6 +1,7 @@
 """Making the requests of one step, and telling the errors of their answers apart."""
 
 import asyncio
+import json
 import logging
 import time
 from collections.abc import Awaitable, Callable, Mapping
@@ -9,7 +10,12 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from mantisreed.cards.answers import AskedStep, check_answer, quoted_beginning
+from mantisreed.cards.answers import (
+    AskedStep,
+    check_answer,
+    quoted_beginning,
+    seconds_until_more,
+)
 from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.paths import Take
 from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
@@ -56,6 +62,7 @@ class ExchangeOptions:
         clock: seconds that only go forward.
         wall_clock: seconds since 1970.
         sleep: waits.
+        on_limit: told for how many seconds nothing more may be sent.
         on_partial: told what a service has understood so far, while it still listens.
     """
 
@@ -64,6 +71,7 @@ class ExchangeOptions:
     wall_clock: Callable[[], float] = time.time
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep
     on_partial: Callable[[str], None] = _log_partial
+    on_limit: Callable[[float], None] = lambda seconds: None
 
 
 class StepSender:
@@ -82,6 +90,7 @@ class StepSender:
         self._sequence, self._options = sequence, options
         self._with_audio = frozenset(name for name, step in sequence.steps if audio_names(step))
         self._builder = RequestBuilder(card)
+        self._etags: dict[str, str] = {}
         #: the card's secrets and its own values, which are read anew when an exchange is resumed
         self.own_names = self._builder.secret_names | frozenset((*card.values, *card.sign))
         login = card.session
@@ -89,6 +98,11 @@ class StepSender:
             self._session = None
         else:
             self._session = Session(card.name, login, options.clock, options.wall_clock)
+
+    def _question(self, sending: "_Sending") -> str:
+        """What tells the questions of one step from each other: what earlier answers gave."""
+        taken = {name: sending.run.values.get(name) for name in sorted(sending.run.taken)}
+        return json.dumps([sending.name, taken], sort_keys=True, default=str)
 
     def with_secrets(self, values: Values) -> dict[str, Value]:
         """The values, with the card's secrets and its own values."""
@@ -218,6 +232,11 @@ class StepSender:
         answer = await (part.carry or self._transport.exchange)(request)
         _log.info("%s: HTTP %d with %d bytes", sending.name, answer.status, len(answer.body))
         self._check(sending, answer, request.secrets)
+        if step_tag := answer.header("etag"):
+            self._etags[self._question(sending)] = step_tag
+        pause = seconds_until_more(answer)
+        if pause:
+            self._options.on_limit(pause)
         self._note(answer, sending.run)
         return answer
 
@@ -230,7 +249,7 @@ class StepSender:
         run, step = sending.run, part.step or sending.step
         shared = await self.log_in()
         sending.generation = self._session.generation if self._session else 0
-        values = {**run.values, **shared}
+        values = {**run.values, **shared, "etag": self._etags.get(self._question(sending))}
         values = {**values, **values_of_card(self._card, values), **part.values}
         taken = set(run.taken)
         if part.url is not None:

@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from dataclasses import replace
 from types import TracebackType
-from typing import Protocol, Self
+from typing import Any, Protocol, Self
 
 import aiohttp
 from yarl import URL
@@ -65,6 +65,7 @@ class HttpTransport:
                 may not, and a proxy, which would look hosts up by itself, is not asked then.
         """
         self._largest_reply, self._takes_private = largest_reply, takes_private
+        self._digests: dict[Any, aiohttp.DigestAuthMiddleware] = {}
         self._direct: aiohttp.ClientSession
         self._proxied: aiohttp.ClientSession
 
@@ -106,7 +107,9 @@ class HttpTransport:
                 request.method,
                 URL(request.url, encoded=True),
                 headers=request.headers,
-                data=_streamed(request.body),
+                # What may have to be sent again cannot be a stream that is read once.
+                data=request.body if request.digest else _streamed(request.body),
+                middlewares=self._proofs(request),
                 allow_redirects=False,
                 timeout=aiohttp.ClientTimeout(total=request.timeout, sock_connect=_CONNECT_LIMIT),
             ) as response,
@@ -118,6 +121,17 @@ class HttpTransport:
             return HttpAnswer(
                 response.status, list(response.headers.items()), bytes(body), request.url
             )
+
+    def _proofs(self, request: HttpRequest) -> tuple[aiohttp.ClientMiddlewareType, ...] | None:
+        """What proves who we are when a server asks; it remembers what the server has told it."""
+        if request.digest is None:
+            return None
+        origin = origin_of(request.url)
+        known = self._digests.get((origin, request.digest))
+        if known is None:
+            known = aiohttp.DigestAuthMiddleware(*request.digest)
+            self._digests[origin, request.digest] = known
+        return (known,)
 
     async def converse(self, request: HttpRequest, conversation: Conversation) -> HttpAnswer:
         """See `Transport`."""
@@ -292,6 +306,7 @@ async def _told_apart(request: HttpRequest, body: bytearray) -> AsyncIterator[No
             advice=f"try again later, or raise {request.step}.timeout in its card",
         )
         late.was_sent = not isinstance(error, aiohttp.ConnectionTimeoutError)
+        late.is_late = late.was_sent
         raise late from error
     except aiohttp.InvalidURL as error:
         shown_url = without_secrets(request.url, request.secrets)

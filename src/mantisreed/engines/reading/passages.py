@@ -41,7 +41,8 @@ class DocumentReader:
         self._reply, self._context = reply, context
         self._words: WordFinder | None = None
         if reply.words:
-            self._words = WordFinder(reply.words, context)
+            whole = reply.passages.text if reply.passages else reply.text
+            self._words = WordFinder(reply.words, context, whole)
         self.events: list[TimedText] = []
 
     def passages(self, documents: Sequence[Any]) -> list[Passage]:

@@ -5,6 +5,7 @@ parted.
 import base64
 import binascii
 import csv
+import email
 import io
 import json
 import re
@@ -14,6 +15,8 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from itertools import chain
 from typing import Any
+
+import msgspec
 
 from mantisreed.cards.documents import (
     DocumentError,
@@ -32,6 +35,7 @@ from mantisreed.limits import LARGEST_REPLY
 # Around what a language model writes.
 _FENCE = re.compile(r"```\w*[ \t]*\r?\n(.*?)\r?\n?```", re.DOTALL)
 _URL_SAFE = str.maketrans("-_", "+/")  # both alphabets of RFC 4648 are read
+_BOUNDARY = re.compile(rb"--([^\r\n]{1,70})\r?\n[A-Za-z-]+:")
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 _MOST_LAYERS = 3  # of packing, one around the other
 
@@ -47,19 +51,34 @@ def bodies_of(reply: Reply, body: bytes) -> list[bytes]:
     Raises:
         UnexpectedReplyError: something around it is not as the card says.
     """
-    bodies = [unpacked(page, reply.file) for page in parted(body)]
+    bodies = list(chain.from_iterable(unpacked_files(page, reply.file) for page in parted(body)))
     for layer in reply.inside.items:
         packed = chain.from_iterable(_taken_out(layer, outer) for outer in bodies)
-        bodies = [unpacked(inner, reply.file) for inner in packed]
+        bodies = list(chain.from_iterable(unpacked_files(inner, reply.file) for inner in packed))
     return bodies
 
 
 def unpacked(body: bytes, file: str | None = None) -> bytes:
-    """The bytes without gzip or zip around them.
+    """The bytes without what is packed around them.
+
+    Raises:
+        UnexpectedReplyError: the packing is damaged, or holds several files, or more than any
+            reply.
+    """
+    files = unpacked_files(body, file)
+    if len(files) > 1:
+        raise UnexpectedReplyError(f"it holds {len(files)} files where one is expected")
+    return files[0]
+
+
+def unpacked_files(body: bytes, file: str | None = None) -> list[bytes]:
+    """The files in a reply without gzip, zip or multipart around them: one, or all those that the
+    card names, in the order of their names, numbers by their size.
 
     Args:
         body: as it came.
-        file: the name of the file in an archive, with `*` for any text.
+        file: the name of the files in an archive, or the name or media type of the parts, with `*`
+            for any text.
 
     Raises:
         UnexpectedReplyError: the packing is damaged, or holds more than any reply.
@@ -68,10 +87,47 @@ def unpacked(body: bytes, file: str | None = None) -> bytes:
         if body.startswith(_GZIP):
             body = _gunzipped(body)
         elif body.startswith(_ZIP):
-            body = _unzipped(body, file)
+            files = _unzipped(body, file)
+            if len(files) > 1:
+                return files
+            body = files[0]
+        elif boundary := _BOUNDARY.match(body):
+            return _parts_of_multipart(body, boundary[1], file)
         else:
-            return body
+            return [body]
     raise UnexpectedReplyError("it is packed in too many layers")
+
+
+def _parts_of_multipart(body: bytes, boundary: bytes, file: str | None) -> list[bytes]:
+    """The parts of a multipart body (RFC 2046, 5.1) that the card names; all that are text where it
+    names none.
+
+    Raises:
+        UnexpectedReplyError: it breaks off, or no part is named so.
+    """
+    if not re.search(b"\r?\n--" + re.escape(boundary) + rb"--\s*\Z", body):
+        raise UnexpectedReplyError("its packing (multipart) breaks off")
+    found, names = [], []
+    for part in re.split(b"(?:^|\r?\n)--" + re.escape(boundary) + rb"(?:--)?[ \t]*\r?\n?", body):
+        head, blank, content = part.partition(b"\r\n\r\n")
+        if not blank:
+            head, blank, content = part.partition(b"\n\n")
+        if not blank:
+            continue
+        said = email.message_from_bytes(head + b"\n\n")
+        called = (said.get_param("name", header="content-disposition"), said.get_filename())
+        own = [str(name) for name in (*called, said.get_content_type()) if name]
+        names.append(own[0])
+        if file is None:
+            is_wanted = said.get_content_maintype() not in ("audio", "video", "image")
+        else:
+            is_wanted = any(fnmatchcase(name, file) for name in own)
+        if is_wanted:
+            found.append(content)
+    if not found:
+        listed = ", ".join(names[:5]) or "nothing"
+        raise UnexpectedReplyError(f"no part {file!r} is in it; there is {listed}")
+    return found
 
 
 def looks_packed(body: bytes) -> bool:
@@ -96,7 +152,7 @@ def _gunzipped(body: bytes) -> bytes:
     return unpacked_body
 
 
-def _unzipped(body: bytes, file: str | None) -> bytes:
+def _unzipped(body: bytes, file: str | None) -> list[bytes]:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
             members = [member for member in archive.infolist() if not member.is_dir()]
@@ -104,21 +160,32 @@ def _unzipped(body: bytes, file: str | None) -> bytes:
             names = ", ".join(member.filename for member in members[:5]) or "nothing"
             if not wanted:
                 raise UnexpectedReplyError(f"no file {file!r} is in its archive; there is {names}")
-            if len(wanted) > 1:
+            if len(wanted) > 1 and file is None:
                 raise UnexpectedReplyError(
                     f"its archive holds several files ({names}): reply.file says which"
                 )
-            if wanted[0].file_size > LARGEST_REPLY:
+            if sum(member.file_size for member in wanted) > LARGEST_REPLY:
                 raise UnexpectedReplyError("it is too large when it is unpacked")
-            with archive.open(wanted[0]) as member_file:
-                content = member_file.read(LARGEST_REPLY + 1)
+            contents = []
+            for member in sorted(wanted, key=lambda one: _in_order(one.filename)):
+                with archive.open(member) as member_file:
+                    contents.append(member_file.read(LARGEST_REPLY + 1))
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, EOFError, OSError):
         raise UnexpectedReplyError(
             "its packing (zip) is damaged, or locked by a password"
         ) from None
-    if len(content) > LARGEST_REPLY:
+    if sum(map(len, contents)) > LARGEST_REPLY:
         raise UnexpectedReplyError("it is too large when it is unpacked")
-    return content
+    return contents
+
+
+def _in_order(name: str) -> list[tuple[int, int, str]]:
+    """What files are sorted by: `part-2` comes before `part-10`."""
+    return [
+        (0, int(part), "") if part.isdecimal() else (1, 0, part)
+        for part in re.split(r"(\d{1,18})", name)
+        if part
+    ]
 
 
 def _taken_out(layer: Layer, outer: bytes) -> Iterator[bytes]:
@@ -176,6 +243,10 @@ def documents_of(reply: Reply, body: bytes) -> list[Any]:
     try:
         if reply.format == "json":
             return [parse_json(body)]
+        if reply.format == "msgpack":
+            return [_from_msgpack(body)]
+        if reply.format == "cbor":
+            return [_from_cbor(body)]
         if reply.format == "xml":
             return [parse_xml(body, _list_names(reply))]
     except DocumentError as error:
@@ -183,6 +254,26 @@ def documents_of(reply: Reply, body: bytes) -> list[Any]:
     if reply.format == "csv":
         return [_rows(reply, body)]
     return _counted(reply, list(_parts(reply, body)))
+
+
+def _from_msgpack(body: bytes) -> Any:
+    try:
+        return msgspec.msgpack.decode(body)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        raise UnexpectedReplyError("it is not MessagePack") from None
+
+
+def _from_cbor(body: bytes) -> Any:
+    try:
+        import cbor2
+    except ImportError:
+        raise UnexpectedReplyError(
+            "it is CBOR, whose reader is not installed: pip install 'mantisreed[cbor]'"
+        ) from None
+    try:
+        return cbor2.loads(body)
+    except (cbor2.CBORDecodeError, ValueError, RecursionError):
+        raise UnexpectedReplyError("it is not CBOR") from None
 
 
 def _parts(reply: Reply, body: bytes) -> Iterator[Any]:

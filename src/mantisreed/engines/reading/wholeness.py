@@ -17,7 +17,7 @@ from mantisreed.cards.documents import (
 )
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.engines.card import EngineCard, Reply
-from mantisreed.engines.reading.unpacking import UnexpectedReplyError, bodies_of
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError, bodies_of, documents_of
 from mantisreed.errors import IncompleteReplyError
 
 _PAGE = re.compile(rb"\s*(?:<!--.*?-->\s*)*<(?:!doctype\s+html|html)\b", re.IGNORECASE | re.DOTALL)
@@ -157,6 +157,8 @@ def _documents(reply: Reply, body: bytes) -> Iterator[Any]:
     if reply.format in ("lines", "events"):
         for text in _texts(reply, body):
             yield json_or_text(text)
+    elif reply.format in ("msgpack", "cbor"):
+        yield from documents_of(reply, body)
     else:
         lists = reply.complete.list_names if reply.complete else frozenset()
         yield HttpAnswer(200, (), body).document(lists)

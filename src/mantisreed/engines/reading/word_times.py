@@ -60,7 +60,7 @@ def spans_of(
         UnexpectedReplyError: a value is no time, or none that is possible.
     """
     zero, first, last = bounds
-    reader = _TimeReader(unit, context, zero, f"reply.{key}")
+    reader = _TimeReader(unit, context, zero, f"reply.{key}", paths.length_times)
     if not paths.has_times:
         return [(NAN, NAN)] * len(raw)
     _check_that_times_are_found(raw, paths, key)
@@ -129,6 +129,7 @@ class _TimeReader:
     context: ReplyContext
     zero: float
     key: str
+    length_unit: TimeUnit | None = None
 
     def moment(self, value: Any, name: str, path: ReplyPath | None) -> float:
         """A time in seconds from the piece's start; not a number where there is none."""
@@ -146,10 +147,9 @@ class _TimeReader:
         if value is None:
             return NAN
         # Between two moments there are seconds.
-        if self.unit.is_moment:
-            unit = TimeUnit("s")
-        else:
-            unit = self.unit
+        unit = TimeUnit("s") if self.unit.is_moment else self.unit
+        if self.length_unit is not None:
+            unit = self.length_unit
         return self._not_before_the_start(
             self._seconds(value, "length", path, unit), value, "length", path
         )

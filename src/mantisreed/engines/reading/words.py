@@ -69,8 +69,11 @@ class FoundWords:
 class WordFinder:
     """Finds words as one card says."""
 
-    def __init__(self, paths: WordPaths, context: ReplyContext) -> None:
-        self._paths, self._context = paths, context
+    def __init__(
+        self, paths: WordPaths, context: ReplyContext, whole: ReplyPath | None = None
+    ) -> None:
+        """`whole` is where the text is that words are parts of, where they say only which."""
+        self._paths, self._context, self._whole = paths, context, whole
         self._unit = paths.times or context.times
 
     def words(self, within: Any, *, start: float, end: float) -> FoundWords:
@@ -109,6 +112,8 @@ class WordFinder:
     def _listed(self, within: Any) -> list[tuple[str, Any]]:
         """Each item's text and the item itself; the texts as they are."""
         paths = self._paths
+        if paths.text is None:
+            return self._parts_of_text(within)
         if paths.each is None:
             return self._side_by_side(within)
         found = listed(paths.each, within, "reply.words.each", self._context.duration)
@@ -129,6 +134,35 @@ class WordFinder:
                 )
             items.append((text, item))
         return items
+
+    def _parts_of_text(self, within: Any) -> list[tuple[str, Any]]:
+        """Words that say only where in a text they stand."""
+        paths = self._paths
+        assert paths.each is not None and self._whole is not None
+        text = self._whole.find(within)
+        if not isinstance(text, str):
+            raise UnexpectedReplyError(f"the text that words are parts of ({self._whole}) is none")
+        items = []
+        for item in listed(paths.each, within, "reply.words.each", self._context.duration):
+            first = self._place("text_from", item)
+            last = self._place("text_to", item)
+            if last is None:
+                length = self._place("text_length", item)
+                last = None if first is None or length is None else first + length
+            if first is None or last is None or not 0 <= first <= last <= len(text):
+                raise UnexpectedReplyError(
+                    f"reply.words: a word stands from {first} to {last} in a text of {len(text)} "
+                    "characters"
+                )
+            items.append((text[first:last], item))
+        return items
+
+    def _place(self, name: str, item: Any) -> int | None:
+        found = self._value(name, item)
+        if isinstance(found, str) and found.strip().isdecimal():
+            return int(found)
+        is_whole = isinstance(found, (int, float)) and not isinstance(found, bool)
+        return int(found) if is_whole and float(found).is_integer() else None
 
     def _is_left_out(self, item: Any) -> bool:
         if self._paths.kind:
@@ -313,12 +347,7 @@ def confidence_of(found: Any, scale: ConfidenceScale, oddities: Oddities) -> flo
     if number is None:
         oddities.note("confidence", quoted(found))
         return None
-    if scale == "percent":
-        number /= 100.0
-    elif scale == "log":
-        number = math.exp(min(number, 1.0))
-    elif scale == "negative log":
-        number = math.exp(min(-number, 1.0))
+    number = scale.share(number)
     if not -_ON_THE_SCALE <= number <= 1.0 + _ON_THE_SCALE:
         oddities.note("confidence", quoted(found))
         return None
