@@ -85,8 +85,7 @@ FEEDS = (
 ENGINE = (
     Option(
         "engine",
-        "Engine card, or NAME:PROFILE; with several (brook,heron) `run` sends to the next one "
-        "what the one before fails on",
+        "Engine card, or NAME:PROFILE; `run` tries brook,heron one after the other",
         metavar="NAME",
         default="as in the settings",
         is_in_api=True,
@@ -160,7 +159,8 @@ TRANSLATIONS = (
 FORMATS = (
     Option(
         "to",
-        "Output formats: txt, timed, md, srt, vtt, ttml, csv, tsv, ctm, json",
+        "Output formats: txt, timed, md, srt, vtt, ttml, ebuttd, html, chapters, csv, tsv, ctm, "
+        "json",
         "names",
         metavar="FORMATS",
         default="as in the settings, else txt,srt,vtt,json",

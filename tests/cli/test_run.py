@@ -108,7 +108,7 @@ def test_a_folder_without_sound_and_a_video_without_sound(
         (["--into", "/proc/nowhere"], 2, "/proc/nowhere: cannot be written"),
         (["--track", "4"], 1, "there is no track 4"),
         (["--log-file", "/proc/nowhere"], 2, "the log file cannot be written"),
-        (["--colour"], 2, "unrecognized arguments: --colour"),
+        (["--colour"], 2, "unknown option '--colour'"),
     ],
 )
 def test_a_wrong_option_is_told(

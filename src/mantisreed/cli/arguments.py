@@ -126,7 +126,8 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
         help="Recording, folder, table or feed of them, or an address (https://, s3://, ...); "
         "- is for stdin",
     )
-    add_options(parser, (*options.TRACK, *options.FOLDERS, *options.TABLES, *options.FEEDS))
+    rows = (*options.TRACK, *options.FOLDERS, *options.TABLES, *options.FEEDS)
+    add_options(parser, rows, "sources")
 
 
 def add_config(parser: argparse.ArgumentParser, default: str | None = None) -> None:
@@ -147,14 +148,14 @@ def add_engine(parser: argparse.ArgumentParser) -> None:
 
 def add_pieces(parser: argparse.ArgumentParser) -> None:
     """How recordings are cut and what of them is sent."""
-    add_options(parser, options.PIECES)
+    add_options(parser, options.PIECES, "pieces")
 
 
 def add_sending(parser: argparse.ArgumentParser) -> None:
     """What is asked of an engine, where the outputs go, and what it may cost."""
     add_engine(parser)
     add_options(parser, options.REQUEST)
-    add_options(parser, options.TRANSLATIONS, "translations and follow-ups")
+    add_options(parser, options.TRANSLATIONS, "translations")
     add_options(parser, options.FORMATS)
     add_writing(parser)
     add_layout(parser)
@@ -173,14 +174,14 @@ def add_formats(parser: argparse.ArgumentParser) -> None:
 
 def add_layout(parser: argparse.ArgumentParser) -> None:
     """How cues are laid out."""
-    add_options(parser, options.LAYOUT, "subtitle layout")
+    add_options(parser, options.LAYOUT, "layout")
 
 
 def add_writing(parser: argparse.ArgumentParser) -> None:
     """Which words are written, and how."""
     add_options(parser, options.ROWS)
-    add_options(parser, options.WORDING, "wording of outputs")
-    add_options(parser, options.REDACTION, "personal data, hidden in all outputs")
+    add_options(parser, options.WORDING, "wording")
+    add_options(parser, options.REDACTION, "personal data")
 
 
 def add_video(parser: argparse.ArgumentParser) -> None:

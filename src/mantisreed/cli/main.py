@@ -11,6 +11,7 @@ import sys
 from importlib import import_module
 
 from mantisreed.cli.console import Console
+from mantisreed.cli.helping import add_help, commands_listed, meant
 from mantisreed.errors import InputError, MantisreedError, refused_by_system
 from mantisreed.version import __version__
 
@@ -71,6 +72,18 @@ class _Parser(argparse.ArgumentParser):
     """Says what is wrong in two lines, without the whole usage."""
 
     def error(self, message: str) -> "NoReturn":
+        prog = self.prog
+        words = message.split()
+        if message.startswith("unrecognized arguments:"):
+            # Only the whole program's parser says so; the help is that of the command.
+            command = next((one for one in sys.argv[1:] if one in COMMANDS), None)
+            known = self.options_of(command) if command else ()
+            prog = f"{prog} {command}" if command else prog
+            unknown = [word for word in words[2:] if word.startswith("-")] or words[2:]
+            message = f"unknown option {unknown[0]!r}{meant(unknown[0], known)}"
+        elif "invalid choice:" in message and "COMMAND" in message:
+            given = message.partition("invalid choice: ")[2].partition("'")[2].partition("'")[0]
+            message = f"unknown command {given!r}{meant(given, COMMANDS)}"
         mistaken = [
             argument
             for argument in sys.argv[1:]
@@ -79,8 +92,15 @@ class _Parser(argparse.ArgumentParser):
         if mistaken:
             advice = "put -- before names of files that begin with a dash"
         else:
-            advice = f"see {self.prog} --help"
-        self.exit(WRONG_USE, f"{self.prog}: {message}\n  {advice}\n")
+            advice = f"see {prog} --help"
+        self.exit(WRONG_USE, f"{prog}: {message}\n  {advice}\n")
+
+    def options_of(self, command: str) -> "list[str]":
+        """The options of a command that is asked for."""
+        for action in self._actions:
+            if isinstance(action, argparse._SubParsersAction):
+                return list(action.choices[command]._option_string_actions)
+        return []
 
 
 def main(arguments: "Sequence[str] | None" = None) -> int:
@@ -165,19 +185,22 @@ def _parser(given: "Sequence[str]") -> _Parser:
     parser = _Parser(
         prog="mantisreed",
         description="Recordings in, timestamped transcripts and subtitles out, by whichever "
-        "engine you have.",
+        "engine you have.\n"
+        + commands_listed({name: summary for name, (_, summary) in COMMANDS.items()}),
         epilog="examples:\n  mantisreed demo\n  mantisreed run interviews/ --engine brook "
-        "--language en --to srt,vtt",
+        "--language en --to srt,vtt\n\n`mantisreed COMMAND --help` shows the options of a command.",
+        usage="%(prog)s [-h] [--version] COMMAND ...",
         formatter_class=_help_formatter,
     )
     parser.add_argument("--version", action="version", version=f"mantisreed {__version__}")
     commands = parser.add_subparsers(
-        dest="command", metavar="COMMAND", required=True, title="commands"
+        dest="command", metavar="COMMAND", required=True, help=argparse.SUPPRESS, prog="mantisreed"
     )
     for name, (folder, summary) in COMMANDS.items():
         command = commands.add_parser(
-            name, help=summary, description=summary, formatter_class=_help_formatter
+            name, description=summary, formatter_class=_help_formatter, add_help=False
         )
+        add_help(command, name)
         if name in given:
             arguments = import_module(f"mantisreed.cli.{folder}.arguments")
             inner = getattr(arguments, f"add_{name}")(command)
@@ -202,13 +225,16 @@ def _help_formatter(prog: str) -> argparse.HelpFormatter:
     return argparse.RawDescriptionHelpFormatter(prog, width=max(40, width - 2))
 
 
-def _add_common_arguments(parser: argparse.ArgumentParser, default: "str | None" = None) -> None:
+def _add_common_arguments(
+    parser: "argparse.ArgumentParser | argparse._ArgumentGroup", default: "str | None" = None
+) -> None:
     """What every command takes; the actions of a command leave what is not given to the command
     itself.
     """
     is_off: str | bool = False
     if default is not None:
         is_off = default
+    parser = parser.add_argument_group("general") if default is None else parser
     parser.add_argument(
         "-q", "--quiet", action="store_true", default=is_off, help="Only errors on stderr"
     )

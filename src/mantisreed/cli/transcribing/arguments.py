@@ -36,7 +36,7 @@ def add_run(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="Write text, state, cost and more into the tables, where missing",
     )
-    group = parser.add_argument_group("standard input (the source -)")
+    group = parser.add_argument_group("standard input")
     group.add_argument(
         "--live", action="store_true", help="Hear it as it comes; send each phrase at once"
     )
@@ -51,7 +51,7 @@ def add_run(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--name", metavar="NAME", help="What the recording is called, for its outputs"
     )
-    group = parser.add_argument_group("without files")
+    group = parser.add_argument_group("standard output")
     group.add_argument(
         "--stdout",
         action="store_true",
@@ -86,7 +86,7 @@ def add_watch(parser: argparse.ArgumentParser) -> None:
         help="A folder, with all folders in it; a feed (https://...xml), or a storage (s3://...)",
     )
     add_options(parser, (*TRACK, *FOLDERS, *FEEDS))
-    group = parser.add_argument_group("how it is watched")
+    group = parser.add_argument_group("watching")
     group.add_argument(
         "--until-idle",
         metavar="DURATION",

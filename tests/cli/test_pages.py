@@ -1,0 +1,60 @@
+"""The commands on the pages are commands of the program, and their options are there."""
+
+import re
+import shlex
+from itertools import chain
+from pathlib import Path
+
+import pytest
+
+from advice import options_of
+from mantisreed.cli.main import COMMANDS
+
+ROOT = Path(__file__).parent.parent.parent
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+_LONGEST_README = 150  # lines
+
+
+def commands_on(page: Path) -> list[str]:
+    """Each command of ours in a block or in backquotes, up to a pipe or a comment."""
+    text = page.read_text(encoding="utf-8")
+    blocks = re.findall(r"```sh\n(.*?)```", text, re.DOTALL)
+    lines = list(chain.from_iterable(block.replace("\\\n", " ").splitlines() for block in blocks))
+    lines += re.findall(r"`(mantisreed [^`]+)`", text)
+    found = []
+    for line in lines:
+        parts = re.split(r"\s(?:\|\||&&|\\?\|)\s|;\s|\s#\s", line)
+        found += [part.strip() for part in parts if re.match(r"\s*mantisreed\s", part)]
+    return found
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.stem)
+def test_each_command_on_a_page_is_one_with_these_options(page: Path) -> None:
+    for command in commands_on(page):
+        words = shlex.split(command.replace("...", ""), comments=True)
+        name = words[1] if len(words) > 1 else ""
+        if name.startswith("-") or name in ("COMMAND", ""):
+            continue
+        assert name in COMMANDS, command
+        known = options_of(name)
+        for word in words[2:]:
+            option = word.partition("=")[0]
+            if option.startswith("--"):
+                assert option in known, command
+
+
+def test_the_readme_is_short_and_names_every_page() -> None:
+    text = (ROOT / "README.md").read_text(encoding="utf-8")
+    assert len(text.splitlines()) <= _LONGEST_README
+    for page in (ROOT / "docs").glob("*.md"):
+        assert f"docs/{page.name}" in text, page.name
+    pictures = (ROOT / "docs" / "pictures.md").read_text(encoding="utf-8")
+    for picture in (ROOT / "docs" / "screenshots").glob("*.png"):
+        assert f"screenshots/{picture.name}" in pictures, picture.name
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.stem)
+def test_links_lead_somewhere(page: Path) -> None:
+    for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", page.read_text(encoding="utf-8")):
+        if "://" not in target:
+            assert (page.parent / target).exists(), target
