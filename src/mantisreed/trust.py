@@ -97,7 +97,7 @@ class TrustError(InputError):
         lines = [f"{use};" for use in uses]
         advice = (
             "if they are yours, `mantisreed trust` remembers it, and --trust is for this once; "
-            "else see docs/security.md"
+            "else see `mantisreed docs security`"
         )
         super().__init__("\n  ".join([what, *lines]), where=printable(file), advice=advice)
         self.file = file

@@ -36,9 +36,9 @@ GROUPS = (
     ("Jobs", ("jobs", "retry", "cancel", "forget", "costs")),
     ("Subtitles and texts", ("export", "convert", "check", "sync")),
     ("Quality", ("doubts", "score", "compare", "vote", "amend", "review", "redact")),
-    ("Engines and settings", ("engines", "services", "trust")),
+    ("Engines and settings", ("init", "engines", "services", "trust", "doctor")),
     ("Service", ("serve",)),
-    ("Try", ("demo", "standin")),
+    ("Try and read", ("demo", "standin", "docs")),
 )
 """The commands, as `mantisreed --help` lists them."""
 

@@ -60,6 +60,9 @@ COMMANDS = {
     "engines": ("setup", "List, show, check and try engine cards; learn one from a sample"),
     "services": ("setup", "List text services: translators, judges, digests, voices"),
     "trust": ("setup", "Trust the settings in a folder with what they use"),
+    "init": ("setup", "Write a first settings file with a card for your engine"),
+    "doctor": ("setup", "Check versions, settings, trust, secrets, engines, ledger and disk"),
+    "docs": ("setup", "Print a page of the manual"),
     "demo": ("setup", "Try everything on made-up recordings, without network or account"),
     "standin": ("setup", "Serve simulated engines and services on this machine, to test against"),
 }

@@ -18,7 +18,7 @@ from mantisreed.jobs.replies import ReplyStore
 from mantisreed.jobs.requests import RequestStore
 from mantisreed.jobs.store import schema, statements
 from mantisreed.jobs.store.calls import CallRegister
-from mantisreed.jobs.store.database import Database, LedgerError
+from mantisreed.jobs.store.database import Database, LedgerError, Row
 from mantisreed.jobs.store.ownership import FileOwnership, LeaseOwnership, Ownership
 from mantisreed.jobs.store.pace import PaceKeeper
 from mantisreed.jobs.store.payments import PaymentStore
@@ -93,6 +93,20 @@ class Ledger:
         """
         with self._database.transaction():
             yield
+
+    @property
+    def where(self) -> str:
+        """Its place, fit for messages."""
+        return self._database.where
+
+    def now(self) -> float:
+        """Seconds since 1970, by the clock that all processes on it share."""
+        return self._database.now()
+
+    def living(self) -> list[Row]:
+        """The processes that work with it now: `host`, `pid`, `program` and `started`."""
+        rows = self._database.execute(statements.PROCESSES)
+        return [row for row in rows if self._ownership.is_alive(row["owner"])]
 
     def tidy(self) -> None:
         """See that what was removed is nowhere any more."""

@@ -319,3 +319,53 @@ def add_serve(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--rate", type=at_least(1), metavar="N", help="Requests a minute")
     add_engine(parser)
     add_json(parser, "Tokens as JSON on stdout")
+
+
+_INIT_EXAMPLES = """\
+examples:
+  mantisreed init
+  mantisreed init --engine brook --url https://brook.marsh.example/listen --key env:BROOK_KEY
+"""
+
+
+def add_init(parser: argparse.ArgumentParser) -> None:
+    """What `init` takes."""
+    parser.epilog = _INIT_EXAMPLES
+    parser.add_argument(
+        "--engine", metavar="NAME", help="Name of the engine (default: asked for, else my-engine)"
+    )
+    parser.add_argument("--url", metavar="URL", help="Address of the engine (default: asked for)")
+    parser.add_argument(
+        "--key",
+        metavar="PLACE",
+        help="Where the API key is: env:NAME, file:PATH or keyring:NAME (default: asked for)",
+    )
+
+
+_DOCTOR_EXAMPLES = """\
+examples:
+  mantisreed doctor
+  mantisreed doctor --json
+"""
+
+
+def add_doctor(parser: argparse.ArgumentParser) -> None:
+    """What `doctor` takes."""
+    parser.epilog = _DOCTOR_EXAMPLES
+    add_config(parser)
+    add_json(parser, "Every check as JSON on stdout")
+
+
+_DOCS_EXAMPLES = """\
+examples:
+  mantisreed docs
+  mantisreed docs engine-cards
+"""
+
+
+def add_docs(parser: argparse.ArgumentParser) -> None:
+    """What `docs` takes."""
+    parser.epilog = _DOCS_EXAMPLES
+    parser.add_argument(
+        "topic", nargs="?", metavar="TOPIC", help="Page to print (default: list all pages)"
+    )

@@ -29,6 +29,7 @@ UNION SELECT DISTINCT owner FROM job WHERE owner IS NOT NULL
 """
 """Those that had claimed something after they were taken for dead."""
 STRAY_REQUESTS = "SELECT * FROM request WHERE state = 'sending' AND owner IS NULL"
+PROCESSES = "SELECT * FROM process ORDER BY started"
 REMOVE_PROCESS = "DELETE FROM process WHERE owner = :owner"
 JOBS_OF_PROCESS = "SELECT id, state FROM job WHERE owner = :owner"
 REQUESTS_OF_PROCESS = "SELECT * FROM request WHERE owner = :owner"

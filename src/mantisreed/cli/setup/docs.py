@@ -1,0 +1,45 @@
+"""`mantisreed docs`: a page of the manual in the terminal."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import mantisreed
+from mantisreed.cli.console import Console
+from mantisreed.errors import InputError
+
+
+@dataclass(frozen=True, kw_only=True)
+class Arguments:
+    """What `docs` is asked for; its arguments tell the same."""
+
+    topic: str | None = None
+
+
+def run(console: Console, asked: Arguments) -> int:
+    """Print a page, or the names of all."""
+    pages = {page.stem: page for page in sorted(_folder().glob("*.md"))}
+    if asked.topic is None:
+        for name, page in pages.items():
+            console.result(f"{name.ljust(18)} {_title_of(page)}")
+        return 0
+    close = [name for name in pages if asked.topic.lower() in name]
+    if asked.topic not in pages and len(close) != 1:
+        raise InputError(
+            f"there is no page {asked.topic!r}",
+            advice=f"`mantisreed docs` lists them: {', '.join(close or pages)}",
+        )
+    page = pages.get(asked.topic) or pages[close[0]]
+    console.result(page.read_text(encoding="utf-8").rstrip())
+    return 0
+
+
+def _folder() -> Path:
+    """Where the pages are: in the package where it is installed, beside it in a working copy."""
+    package = Path(mantisreed.__file__).parent
+    inside = package / "docs"
+    return inside if inside.is_dir() else package.parent.parent / "docs"
+
+
+def _title_of(page: Path) -> str:
+    with page.open(encoding="utf-8") as lines:
+        return next(lines, "").lstrip("# ").strip()

@@ -1,0 +1,182 @@
+"""Whether everything that a run needs is there: settings, trust, secrets, engines, ledger, storage.
+
+Nothing is sent: an engine's host is connected to, and no request is made.
+"""
+
+import platform
+import shutil
+import socket
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from importlib import metadata
+from pathlib import Path
+from typing import Literal
+
+from mantisreed.engines.card import EngineCard
+from mantisreed.errors import InputError
+from mantisreed.files import folder_at, printable
+from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.trust import TrustError
+from mantisreed.units import count_of, short_size
+from mantisreed.urls import UrlError, split_url
+from mantisreed.version import __version__
+from mantisreed.workspace import Workspace, open_workspace
+
+Verdict = Literal["ok", "note", "problem"]
+
+_CONNECT_SECONDS = 3.0
+_LEAST_ROOM = 1 << 30  # bytes; a day of recordings, prepared, takes less
+_SLOW_LEDGER = 0.05  # seconds; a request makes some twenty statements
+_WRONG_CLOCK = 5.0  # seconds; signatures and tokens are refused beyond that
+_PORTS = {"http": 80, "https": 443, "ws": 80, "wss": 443}
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One thing that was looked at.
+
+    Attributes:
+        what: it.
+        verdict: `note` for what may be as it should be.
+        told: what was found.
+        advice: what to do; None where nothing is to be done.
+    """
+
+    what: str
+    verdict: Verdict
+    told: str
+    advice: str | None = None
+
+
+def checks(config: str | None) -> Iterator[Check]:
+    """Everything that a run needs, in the order in which it needs it.
+
+    Args:
+        config: the settings file; None looks for it.
+    """
+    yield _versions()
+    try:
+        workspace = open_workspace(config)
+    except InputError as error:
+        yield Check("settings", "problem", str(error), error.advice or "mantisreed init")
+        return
+    file = printable(workspace.trust.file)
+    yield Check("settings", "ok", f"{file}, {count_of(len(workspace.engines), 'engine card')}")
+    yield _trust(workspace)
+    for card in workspace.engines.values():
+        if ":" not in card.name:
+            yield from _engine(workspace, card)
+    yield from _ledger(workspace)
+    yield _folder("outputs", folder_at(workspace.folder, workspace.settings.into))
+    yield _folder("replies", workspace.hidden)
+
+
+def _versions() -> Check:
+    python = platform.python_version()
+    libraries = ", ".join(f"{name} {metadata.version(name)}" for name in ("av", "aiohttp", "numpy"))
+    return Check("versions", "ok", f"Mantisreed {__version__}, Python {python}, {libraries}")
+
+
+def _trust(workspace: Workspace) -> Check:
+    trust = workspace.trust
+    for use in trust.uses:
+        try:
+            trust.require(use.kind, engine=use.engine)
+        except TrustError as error:
+            return Check("trust", "problem", "these settings are not trusted", error.advice)
+    return Check("trust", "ok", count_of(len(trust.uses), "use") + " trusted")
+
+
+def _engine(workspace: Workspace, card: EngineCard) -> Iterator[Check]:
+    name = f"engine {card.name}"
+    try:
+        workspace.secrets_of(card)
+    except TrustError:
+        yield Check(name, "note", "not looked at, as the settings are not trusted")
+        return
+    except InputError as error:
+        yield Check(name, "problem", str(error), error.advice)
+        return
+    if card.command is not None:
+        program = card.command.run[0].source
+        if shutil.which(program) is None and not Path(program).exists():
+            yield Check(name, "problem", f"there is no program {program!r}", "install it")
+        else:
+            yield Check(name, "ok", f"runs {program}")
+        return
+    if card.url is None or card.url.names:
+        yield Check(name, "note", "its address is known only when something is sent")
+        return
+    yield _host(name, card.url.source)
+
+
+def _host(name: str, url: str) -> Check:
+    """Whether somebody listens where an engine is."""
+    try:
+        parts = split_url(url)
+        host, port = parts.hostname or "", parts.port or _PORTS.get(parts.scheme, 443)
+    except (UrlError, ValueError) as error:
+        return Check(name, "problem", f"its url is none: {error}", "check url in its card")
+    begun = time.monotonic()
+    try:
+        with socket.create_connection((host, port), timeout=_CONNECT_SECONDS):
+            took = time.monotonic() - begun
+    except OSError as error:
+        reason = error.strerror or str(error) or "no answer"
+        advice = "is the engine running, and is url in its card right?"
+        return Check(name, "problem", f"cannot reach {host}:{port} ({reason})", advice)
+    return Check(name, "ok", f"secrets are there, {host}:{port} answers in {1000 * took:.0f} ms")
+
+
+def _ledger(workspace: Workspace) -> Iterator[Check]:
+    if workspace.ledger is None and not workspace.hidden.exists():
+        yield Check("ledger", "note", "there is none yet; the first run begins it")
+        return
+    try:
+        with closing(open_ledger(workspace)) as ledger:
+            yield from _open_ledger(ledger)
+    except InputError as error:
+        yield Check("ledger", "problem", str(error), error.advice)
+
+
+def _open_ledger(ledger: Ledger) -> Iterator[Check]:
+    begun = time.monotonic()
+    count = ledger.listing.count()
+    took = time.monotonic() - begun
+    place = printable(ledger.where)
+    verdict: Verdict = "ok" if took < _SLOW_LEDGER else "note"
+    told = f"{place}, {count_of(count, 'job')}, answers in {1000 * took:.0f} ms"
+    yield Check("ledger", verdict, told)
+    apart = ledger.now() - time.time()
+    if abs(apart) > _WRONG_CLOCK:
+        advice = "set the clock of this machine or of the database server"
+        told = f"{abs(apart):.0f} s apart from the database's clock"
+        yield Check("clock", "problem", told, advice)
+    living = ledger.living()
+    if living:
+        told = ", ".join(
+            f"{row['host']} ({row['pid']}, version {row['program']})" for row in living
+        )
+        others = {str(row["program"]) for row in living} - {__version__}
+        yield Check("processes", "note" if others else "ok", told)
+
+
+def _folder(what: str, folder: Path) -> Check:
+    """Whether a folder can be written, and has room."""
+    existing = folder
+    while not existing.exists() and existing != existing.parent:
+        existing = existing.parent
+    place = printable(folder)
+    try:
+        with tempfile.TemporaryFile(dir=existing):
+            pass
+        room = shutil.disk_usage(existing).free
+    except OSError as error:
+        told = f"{place} cannot be written ({error.strerror})"
+        return Check(what, "problem", told, "choose another folder, or change its rights")
+    if room < _LEAST_ROOM:
+        return Check(what, "note", f"{place}, only {short_size(room)} free", "make room")
+    return Check(what, "ok", f"{place}, {short_size(room)} free")
