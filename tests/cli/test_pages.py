@@ -6,6 +6,7 @@ from itertools import chain
 from pathlib import Path
 
 import pytest
+from prose import measured, pages
 
 from advice import options_of
 from mantisreed.cli.main import COMMANDS
@@ -51,6 +52,18 @@ def test_the_readme_is_short_and_names_every_page() -> None:
     pictures = (ROOT / "docs" / "pictures.md").read_text(encoding="utf-8")
     for picture in (ROOT / "docs" / "screenshots").glob("*.png"):
         assert f"screenshots/{picture.name}" in pictures, picture.name
+
+
+@pytest.mark.parametrize("page", pages(), ids=lambda page: page.stem)
+def test_pages_are_easy_to_read(page: Path) -> None:
+    found = measured(page)
+    assert not found.problems, (found.problems, found.worst(5))
+
+
+def test_a_page_that_is_hard_to_read_is_told(tmp_path: Path) -> None:
+    page = tmp_path / "hard.md"
+    page.write_text("What is sent is kept, and whoever asks is told what was heard by it.\n")
+    assert len(measured(page).problems) == 2
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.stem)

@@ -5,7 +5,7 @@ elsewhere.
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
-from itertools import pairwise
+from itertools import chain, pairwise
 
 from mantisreed.subtitles.break_rules import PLAIN
 from mantisreed.subtitles.breaks import break_penalties
@@ -93,7 +93,8 @@ def _harmless(cue: Cue, parts: list[Cue], rules: LayoutRules) -> list[Cue]:
         return parts
     if len(parts) == 1:
         return [replace(parts[0], end=cue.end)]
-    return [cue]
+    # More lines than there should be are easier to read than lines that are too long.
+    return [_with_lines(cue, tuple(chain.from_iterable(part.lines for part in parts)))]
 
 
 def _repaired(
