@@ -17,9 +17,9 @@ NAMES = (
     *("model", "ref", "project", "x", "account", "style", "tag", "format", "id", "context"),
 )
 PLAIN = (
-    *("general-purpose", "medical_conversation", "2026-05-04T05:00:00Z", "verbose-json"),
-    *("smartFormatting", "application/json", "linear16-telephony", "2026-05-04-preview"),
-    *("en-GB,de-DE,fr-FR", "transcription", "word_timestamps", "v2beta1/general", "16khz-stereo"),
+    *("general-purpose", "medical_conversation", "2026-05-04T05:00:00Z", "detailed-json"),
+    *("niceFormatting", "application/json", "linear16-telephony", "2026-05-04-preview"),
+    *("en-GB,de-DE,fr-FR", "transcription", "word_marks", "v2beta1/general", "16khz-stereo"),
     *("saltmarsh-notes", "oystercatcher", "diarization-enabled", "Watvogelzählung"),
 )
 

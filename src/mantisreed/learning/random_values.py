@@ -20,7 +20,7 @@ _WITH_DIGITS = re.compile(r"([A-Za-z]*)\d{1,4}([A-Za-z]{0,8})\d{0,2}")
 _VOWEL = re.compile("[aeiouy]")
 _LONGEST_NUMBER = 8  # digits; a date without dashes has so many
 _MOST_WITH_DIGITS = 3
-_SHORTEST_CAMEL = 3.5  # letters of a word in a name such as smartFormat, on average
+_SHORTEST_CAMEL = 3.5  # letters of a word in a name such as niceLayout, on average
 # Mean logarithms of how likely a word's letters are in any language that is known: of 50 words of
 # options the least likely has -3.4, of 1000 random texts of 12 or more letters 2 have more.
 _LEAST_LIKELY = -3.8
