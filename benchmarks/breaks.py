@@ -252,7 +252,7 @@ def main() -> None:
         print(f"{'':18} {'cues':>5}" + "".join(f"{head:>8}" for head in second))
         for is_held, half in ((False, "tuned"), (True, "held out")):
             others = Tally()
-            for language in ("en", "de", "fr", "es", "ja"):
+            for language in ("en", "de", "fr", "es", "ru", "ja"):
                 tally = Tally()
                 for file in files:
                     tongue, _, number = file.stem.partition("-")
