@@ -21,10 +21,10 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 from pathlib import Path
 
-from mantisreed.subtitles.break_rules import PLAIN
-from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
+from mantisreed.subtitles.language.break_rules import PLAIN
+from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.transcript.document import Passage, Word

@@ -23,10 +23,10 @@ from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
-from mantisreed.subtitles.break_rules import UNIT
-from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import check_cues, reading_speed
 from mantisreed.subtitles.cues import Cue
+from mantisreed.subtitles.language.break_rules import UNIT
+from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.lines import broken_into_lines
 from mantisreed.subtitles.rules import LayoutRules

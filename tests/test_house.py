@@ -18,6 +18,13 @@ def test_a_layer_imports_only_from_layers_below_it() -> None:
     assert result.returncode == 0, result.stdout
 
 
+def test_no_room_passes_a_limit_that_holds() -> None:
+    checker = [sys.executable, "tools/density.py", "--check"]
+    result = subprocess.run(checker, cwd=ROOT, capture_output=True, text=True)
+    told = [line for line in result.stdout.splitlines() if line.startswith(("broken", "crowded"))]
+    assert result.returncode == 0, told
+
+
 def test_help_and_import_load_nothing_heavy() -> None:
     heavy = (
         "av numpy scipy aiohttp msgspec rich starlette uvicorn jmespath asyncio dataclasses logging"

@@ -35,7 +35,7 @@ from mantisreed.review.likelihood import (
     LanguageModel,
     Window,
 )
-from mantisreed.subtitles.languages import words_of_language
+from mantisreed.subtitles.language.languages import words_of_language
 
 _COMMON = 300  # words
 _ALPHABET = 40  # letters

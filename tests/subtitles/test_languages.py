@@ -2,11 +2,11 @@
 
 import pytest
 
-from mantisreed.subtitles.break_rules import LOOSE, UNIT
-from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
-from mantisreed.subtitles.languages import words_of_language
+from mantisreed.subtitles.language.break_rules import LOOSE, UNIT
+from mantisreed.subtitles.language.breaks import break_penalties
+from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.subtitles.sounds import sound_parts

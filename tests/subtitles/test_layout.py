@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.exports.losses import losses
 from mantisreed.formats.srt import read_srt
-from mantisreed.subtitles.break_rules import LOOSE, UNIT
-from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.cues import Cue, Turn, text_width
+from mantisreed.subtitles.language.break_rules import LOOSE, UNIT
+from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.lines import broken_into_lines
 from mantisreed.subtitles.overlaps import without_overlaps

@@ -2,12 +2,12 @@
 
 import pytest
 
-from mantisreed.subtitles.break_rules import LOOSE, SENTENCE, UNIT
-from mantisreed.subtitles.breaks import break_penalties
-from mantisreed.subtitles.languages import words_of_language
+from mantisreed.subtitles.language.break_rules import LOOSE, SENTENCE, UNIT
+from mantisreed.subtitles.language.breaks import break_penalties
+from mantisreed.subtitles.language.languages import words_of_language
+from mantisreed.subtitles.language.sentence_ends import is_sentence_end
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LAYOUTS
-from mantisreed.subtitles.sentence_ends import is_sentence_end
 from mantisreed.transcript.document import Passage, Word
 
 

@@ -101,9 +101,11 @@ def _short_page(parser: argparse.ArgumentParser, names: "Sequence[str]") -> str:
     formatter.start_section("arguments")
     formatter.add_arguments(placed)
     formatter.end_section()
-    known = {name: action for action in parser._actions for name in action.option_strings}
+    main = [
+        action for action in parser._actions if not set(names).isdisjoint(action.option_strings)
+    ]
     formatter.start_section("main options")
-    formatter.add_arguments([known[name] for name in names])
+    formatter.add_arguments(main)
     formatter.end_section()
     return "\n".join(
         (

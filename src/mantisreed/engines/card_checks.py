@@ -15,7 +15,8 @@ from mantisreed.cards.paths import ReplyPath
 from mantisreed.cards.sequence import StepSequence, audio_names
 from mantisreed.cards.tables import checked
 from mantisreed.cards.templates import Template
-from mantisreed.engines.card import ConfidenceScale, EngineCard, Reply, TimePaths
+from mantisreed.engines.card import EngineCard, Reply, TimePaths
+from mantisreed.engines.card_values import ConfidenceScale
 from mantisreed.engines.request import FILES, PLACEHOLDERS
 from mantisreed.errors import SettingsError
 

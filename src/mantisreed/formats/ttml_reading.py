@@ -209,7 +209,9 @@ class _TtmlReader:
             times = [self._span(span, begin, end) for span in spans]
             begin, end = min(first for first, _ in times), max(last for _, last in times)
         agent = _agent_of(element) or _agent_of(paragraph)
-        begin, end = round(begin, 3), end if end == float("inf") else round(end, 3)
+        begin = round(begin, 3)
+        if end != float("inf"):
+            end = round(end, 3)
         if end <= begin:
             self._remark(
                 "a cue does not end after it begins",

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from mantisreed.review.likelihood import unlikely_stretches
 from mantisreed.review.normalising import normalised_word
 from mantisreed.review.runs import runs_where
-from mantisreed.subtitles.languages import words_of_language
+from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.transcript.punctuation import ends_sentence
 

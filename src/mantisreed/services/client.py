@@ -359,9 +359,8 @@ def language_named(
     listed = {known.lower(): name for known, name in names.items()}
     found = listed.get(tag.lower()) or listed.get(tag.lower().partition("-")[0])
     if found is None:
-        verb = "writes" if is_target else "reads"
         raise InputError(
             f"service {card.name} does not know the language {tag!r}",
-            advice=f"it {verb} {', '.join(names)}",
+            advice=f"{card.name} knows {', '.join(names)}",
         )
     return found

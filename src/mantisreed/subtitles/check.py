@@ -6,10 +6,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import chain, pairwise
 
-from mantisreed.subtitles.break_rules import PAIR, PLAIN, UNIT
-from mantisreed.subtitles.breaks import break_penalties
 from mantisreed.subtitles.cues import Cue, text_width
-from mantisreed.subtitles.languages import is_known_language
+from mantisreed.subtitles.language.break_rules import PAIR, PLAIN, UNIT
+from mantisreed.subtitles.language.breaks import break_penalties
+from mantisreed.subtitles.language.languages import is_known_language
 from mantisreed.subtitles.places import neighbours
 from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import CHARACTERS_OF_A_WORD, LayoutRules

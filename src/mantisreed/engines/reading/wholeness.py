@@ -3,6 +3,7 @@
 import json
 import re
 from collections.abc import Iterator
+from itertools import chain
 from typing import Any
 
 from mantisreed.cards.answers import signed_as
@@ -149,8 +150,8 @@ def _has_mark(reply: Reply, body: bytes) -> bool:
 def _is_complete(reply: Reply, bodies: list[bytes]) -> bool:
     """Whether the card's condition holds for a document; of lines and events, for any of them."""
     assert reply.complete is not None
-    complete = reply.complete
-    return any(complete.holds(part) for body in bodies for part in _documents(reply, body))
+    documents = chain.from_iterable(_documents(reply, body) for body in bodies)
+    return any(map(reply.complete.holds, documents))
 
 
 def _documents(reply: Reply, body: bytes) -> Iterator[Any]:

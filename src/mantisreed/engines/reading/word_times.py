@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from mantisreed.cards.paths import ReplyPath
-from mantisreed.engines.card import ConfidenceScale, TimePaths
+from mantisreed.engines.card import TimePaths
+from mantisreed.engines.card_values import ConfidenceScale
 from mantisreed.engines.oddities import Oddities
 from mantisreed.engines.reading.times import TimeUnit
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError

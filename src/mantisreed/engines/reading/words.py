@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from mantisreed.cards.paths import ReplyPath
-from mantisreed.engines.card import ConfidenceScale, TokenMarks, WordPaths
+from mantisreed.engines.card import TokenMarks, WordPaths
+from mantisreed.engines.card_values import ConfidenceScale
 from mantisreed.engines.oddities import Oddities
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.reading.word_times import NAN, ReplyContext, quoted, spans_of

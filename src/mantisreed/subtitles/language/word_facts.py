@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from functools import lru_cache
 
-from mantisreed.subtitles.languages import LanguageWords, words_of_language
+from mantisreed.subtitles.language.languages import LanguageWords, words_of_language
 from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 
 _OPENING, _CLOSING = "([{（［｛「『【〈《", ")]}）］｝」』】〉》"
@@ -26,6 +26,7 @@ class WordFacts:
         in_phrase: what it does to a noun phrase: `ends`, `begins`, `fills` (article and noun in
             one) or `goes on`.
         brackets: how many more it opens than closes.
+        is_capital: it begins with a capital letter.
         is_plain: it has letters and digits only.
     """
 
@@ -39,6 +40,7 @@ class WordFacts:
     ends_clause: bool
     in_phrase: str
     brackets: int
+    is_capital: bool
     is_plain: bool
 
     @property
@@ -84,6 +86,7 @@ def facts_of(text: str, tongue: str) -> WordFacts:
         ends_clause=ends_clause(text),
         in_phrase=in_phrase,
         brackets=brackets,
+        is_capital=text[:1].isupper(),
         is_plain=text.isalnum(),
     )
 

@@ -8,8 +8,10 @@ from collections.abc import Callable, Container, Sequence
 from dataclasses import dataclass
 from functools import cache
 
-from mantisreed.subtitles.languages import UNITS, LanguageWords, words_of_language
-from mantisreed.subtitles.word_facts import WordFacts, is_number
+from mantisreed.subtitles.language.coordination import Joined, is_verb_form, joined_by
+from mantisreed.subtitles.language.languages import UNITS, LanguageWords, words_of_language
+from mantisreed.subtitles.language.word_facts import WordFacts, is_number
+from mantisreed.transcript.writing import is_spaceless
 
 SENTENCE, CLAUSE, CONJUNCTION, LISTED, PREPOSITION, PHRASE = 0.0, 2.0, 4.0, 6.0, 8.0, 11.0
 """Penalties of good places: after a sentence, after a clause, before a conjunction, after a part of
@@ -31,6 +33,7 @@ _INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
 _BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
 """Kinds of words that begin a phrase of their own."""
 
+_SHORT = 2  # letters
 _CONTENT = ("content", "adjective", "number")
 _JOINING = ("conjunction", "coordinating")
 
@@ -93,9 +96,7 @@ class BreakPlace:
 
     def is_verb(self, word: str) -> bool:
         """Whether a word is a verb as far as its form tells."""
-        if word in self.known.verbs:
-            return True
-        return self.tongue == "en" and word.endswith("ed") and len(word) > 4
+        return is_verb_form(word, self.known, self.tongue)
 
 
 Rule = Callable[[BreakPlace], float | None]
@@ -199,8 +200,10 @@ def _after_preposition(place: BreakPlace) -> float | None:
     # `went out in the rain`, `looked after the birds`: some belong to the verb before them
     if place.begins_phrase:
         return PREPOSITION
-    if place.at > 1 and (place.words[place.at - 2].tail, place.before.tail) in place.pairs:
-        return PLAIN - 2
+    if place.at > 1:
+        verb = place.words[place.at - 2].tail
+        if place.is_verb(verb) and (verb, place.before.tail) in place.pairs:
+            return PLAIN - 2
     return PAIR
 
 
@@ -217,7 +220,8 @@ def _after_auxiliary(place: BreakPlace) -> float | None:
     if kind in ("preposition", "determiner", "quantifier", "number"):
         if place.tongue in _VERBS_LAST:
             return PHRASE
-        return LOOSE - 4
+        # English `to` of a place or person is a preposition.
+        return PAIR if place.before.tail == "to" else LOOSE - 4
     if place.tongue in _VERBS_LAST and kind == "content" and place.is_capital:
         return PHRASE
     return PAIR
@@ -233,7 +237,9 @@ def _after_degree(place: BreakPlace) -> float | None:
 
 def _after_quantifier(place: BreakPlace) -> float | None:
     kind = place.word.kind
-    if kind in (*_JOINING, "auxiliary"):
+    # Romance articles are pronouns before a verb as well: `toda la bandada`.
+    is_verbal = kind == "auxiliary" and place.word.head not in place.known.determiners
+    if kind in _JOINING or is_verbal:
         return None
     if place.begins_phrase and kind != "of":
         return LOOSE
@@ -277,6 +283,15 @@ def _before_noun(place: BreakPlace) -> float | None:
     return None
 
 
+def _after_short_word(place: BreakPlace) -> float | None:
+    """In a language without a table, a word of one or two letters is an article or the like."""
+    is_unknown = not place.known.conjunctions
+    word = place.before.bare
+    if is_unknown and len(word) <= _SHORT and word.isalpha() and not is_spaceless(word[0]):
+        return PAIR
+    return None
+
+
 _FOLLOWING: tuple[tuple[str | None, Rule], ...] = (
     (None, _inside_name),
     ("titles", _after_title),
@@ -295,6 +310,7 @@ _FOLLOWING: tuple[tuple[str | None, Rule], ...] = (
     (None, _after_genitive),
     (None, _after_adverb),
     (None, _before_noun),
+    (None, _after_short_word),
 )
 
 
@@ -348,20 +364,6 @@ def _inverted_pronoun(place: BreakPlace) -> float | None:
     return None
 
 
-def _joining_two(place: BreakPlace) -> float | None:
-    """`terns and gulls.`, `10 km and 20`."""
-    following = place.next_word
-    if following is None or not following.head:
-        return None
-    if place.before.tail in place.known.behind and is_number(following.head):
-        return LOOSE
-    is_pair = place.before.tail_kind == "content" and following.kind == "content"
-    is_last = place.at + 2 >= len(place.texts) or following.closes
-    if is_pair and is_last:
-        return LOOSE
-    return None
-
-
 def _last_verb(place: BreakPlace) -> float | None:
     """The verb that a clause waited for."""
     word = place.word
@@ -377,7 +379,6 @@ _PRECEDING: tuple[tuple[str | None, Rule], ...] = (
     ("particles", _particle),
     ("prepositions", _last_preposition),
     ("pronouns", _inverted_pronoun),
-    ("coordinating", _joining_two),
     (None, _last_verb),
 )
 
@@ -421,6 +422,31 @@ def _before_to(place: BreakPlace) -> float:
     return PREPOSITION
 
 
+def _before_of(place: BreakPlace) -> float:
+    if place.tongue == "en":
+        return LOOSE - 2
+    return PLAIN
+
+
+def _before_pronoun(place: BreakPlace) -> float:
+    if place.word.head in ("it", "you"):
+        return PLAIN - 4  # as likely an object
+    return PREPOSITION
+
+
+def _before_auxiliary(place: BreakPlace) -> float:
+    # Behind another auxiliary it is no subject that its verb follows.
+    if place.before.tail in place.known.auxiliaries:
+        return LOOSE
+    return PHRASE - 1
+
+
+def _before_noun_phrase(place: BreakPlace) -> float:
+    """An object belongs to its verb more than a subject does."""
+    is_behind_verb = place.is_verb(place.before.tail) or place.before.tail_kind == "auxiliary"
+    return PHRASE + 3 if is_behind_verb else PHRASE
+
+
 def _before_number(place: BreakPlace) -> float:
     is_figure = place.word.head[:1].isdigit()
     if is_figure and not place.is_verb(place.before.tail):
@@ -428,19 +454,30 @@ def _before_number(place: BreakPlace) -> float:
     return PHRASE
 
 
+_JOINS = {
+    Joined.CLAUSES: CONJUNCTION,  # `the tide turned | and the nets were down`
+    Joined.LONG_PHRASES: PHRASE,  # `the nets by the hut | and the poles on the bank`
+    Joined.PHRASES: PLAIN,  # `the mother and her young`
+    Joined.WORDS: LOOSE,  # `terns and gulls`
+    Joined.ADJECTIVES: PAIR,  # `cold and wet`
+    Joined.NUMBERS: UNIT,  # `two or three`
+}
+
+
+def _before_coordinating(place: BreakPlace) -> float:
+    return _JOINS[joined_by(place.words, place.at, place.known, place.tongue)]
+
+
 _BY_KIND: dict[str, Callable[[BreakPlace], float]] = {
     "conjunction": lambda place: CONJUNCTION,
-    "coordinating": lambda place: CONJUNCTION,
-    "of": lambda place: LOOSE - 2 if place.tongue == "en" else PLAIN,
+    "coordinating": _before_coordinating,
+    "of": _before_of,
     "infinitive": _before_to,
     "preposition": _before_preposition,
-    "pronoun": lambda place: PLAIN - 4 if place.word.head in ("it", "you") else PREPOSITION,
-    # Behind another auxiliary it is no subject that its verb follows.
-    "auxiliary": lambda place: (
-        LOOSE if place.before.tail in place.known.auxiliaries else PHRASE - 1
-    ),
-    "determiner": lambda place: PHRASE,
-    "quantifier": lambda place: PHRASE,
+    "pronoun": _before_pronoun,
+    "auxiliary": _before_auxiliary,
+    "determiner": _before_noun_phrase,
+    "quantifier": _before_noun_phrase,
     "degree": lambda place: PHRASE,
     "number": _before_number,
 }

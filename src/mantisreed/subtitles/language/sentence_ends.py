@@ -2,7 +2,7 @@
 ordinal.
 """
 
-from mantisreed.subtitles.languages import words_of_language
+from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.transcript.punctuation import ends_sentence
 
 # Quotes and brackets, and the marks that Spanish sentences begin with.

@@ -10,7 +10,7 @@ from collections.abc import Container, Sequence
 from functools import cache
 from itertools import accumulate
 
-from mantisreed.subtitles.break_rules import (
+from mantisreed.subtitles.language.break_rules import (
     CLAUSE,
     LISTED,
     PLAIN,
@@ -20,13 +20,14 @@ from mantisreed.subtitles.break_rules import (
     tied_to_following,
     tied_to_preceding,
 )
-from mantisreed.subtitles.languages import words_of_language
-from mantisreed.subtitles.sentence_ends import is_sentence_end
-from mantisreed.subtitles.word_facts import facts_of, phrase_length
+from mantisreed.subtitles.language.languages import words_of_language
+from mantisreed.subtitles.language.sentence_ends import is_sentence_end
+from mantisreed.subtitles.language.word_facts import facts_of, phrase_length
 from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, needs_space, phrases
 
 _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks or brackets
 _FORGOTTEN = 5.0  # more, before the last word of a clause
+_BEGUN = 10.0  # more, where a clause or sentence began one or two words before
 _SHORT_QUOTE = 6  # words; a longer one may be parted like other text
 _QUOTES = '"“”„«»'
 
@@ -69,6 +70,7 @@ class _Judge:
         penalties = [0.0] * len(texts)
         brackets, quoted = 0, self._quoted()
         starts_sentence = True
+        begun = 0  # words since a clause began
         length = 0  # content words since an article or the like began a phrase; 0 outside of one
         for at, word in enumerate(self._words):
             if at:
@@ -79,9 +81,12 @@ class _Judge:
                         penalty += _BRACKETED
                     elif quoted[at]:
                         penalty += _QUOTED
+                    elif 0 < begun <= 2 and begun < at and not is_spaceless(texts[at][0]):
+                        penalty += _BEGUN
                     penalties[at] = penalty
                 starts_sentence = is_end
             length = phrase_length(word, length)
+            begun = 0 if word.closes else begun + 1
             if not word.is_plain:
                 brackets = max(0, brackets + word.brackets)
                 if brackets and word.ends_sentence:

@@ -38,6 +38,7 @@ class LanguageWords:
     prepositions: frozenset[str] = frozenset()
     of: frozenset[str] = frozenset()
     coordinating: frozenset[str] = frozenset()
+    joins_words: frozenset[str] = frozenset()
     conjunctions: frozenset[str] = frozenset()
     pronouns: frozenset[str] = frozenset()
     object_pronouns: frozenset[str] = frozenset()

@@ -1,0 +1,1 @@
+"""Where language breaks, by tables of small words of each language."""

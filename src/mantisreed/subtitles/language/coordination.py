@@ -1,0 +1,140 @@
+"""What a conjunction such as `and` joins: clauses, phrases or single words.
+
+A break before one that joins clauses is as good as any inside of a sentence. Between two nouns,
+adjectives or numbers it tears what is read as one. What stands on both sides decides: a verb on
+each, a comma, and how long the parts are.
+"""
+
+from collections.abc import Sequence
+from enum import Enum
+
+from mantisreed.subtitles.language.languages import LanguageWords
+from mantisreed.subtitles.language.word_facts import WordFacts
+
+REACH = 9  # words; a clause that has no verb within them is rare in speech
+
+_REPEAT_ARTICLES = ("fr", "es", "it", "pt")
+_VERB_ENDINGS = {"en": ("ed",), "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся")}
+_LONG = 4  # words
+_OPENERS = ("determiner", "preposition", "quantifier", "infinitive", "of", "number")
+"""Kinds of words that begin a part of several words."""
+
+
+class Joined(Enum):
+    """What a coordinating conjunction joins."""
+
+    CLAUSES = "clauses"
+    LONG_PHRASES = "long phrases"
+    PHRASES = "phrases"
+    WORDS = "words"
+    ADJECTIVES = "adjectives"
+    NUMBERS = "numbers"
+
+
+def joined_by(words: Sequence[WordFacts], at: int, known: LanguageWords, tongue: str) -> Joined:
+    """What the conjunction at a place joins.
+
+    Args:
+        words: of a text, in order.
+        at: the number of the conjunction; at least 1.
+        known: the language's lists of words.
+        tongue: the first part of the language's tag.
+    """
+    if words[at].head not in known.joins_words or at + 1 >= len(words):
+        return Joined.CLAUSES
+    before, behind = words[at - 1], words[at + 1]
+    # `two or three`, `neuf heures et demie`
+    is_measure = before.tail in known.behind and (behind.is_number or behind.head in known.behind)
+    if is_measure or (before.is_number and behind.is_number):
+        return Joined.NUMBERS
+    right = _part_behind(words, at)
+    if _is_clause(words, at, right, known, tongue):
+        return Joined.CLAUSES
+    if behind.kind in _OPENERS:
+        return Joined.LONG_PHRASES if _is_long(words, at, right) else Joined.PHRASES
+    if before.tail_kind == "adjective" and behind.kind == "adjective":
+        return Joined.ADJECTIVES
+    return Joined.WORDS
+
+
+def _is_long(words: Sequence[WordFacts], at: int, right: Sequence[WordFacts]) -> bool:
+    """Whether a phrase stands on each side that has a preposition, or four words and more."""
+    if right[0].kind == "preposition":
+        return True
+    return len(_part_before(words, at)) > _LONG and right[-1].closes and len(right) >= _LONG
+
+
+def _is_clause(
+    words: Sequence[WordFacts],
+    at: int,
+    right: Sequence[WordFacts],
+    known: LanguageWords,
+    tongue: str,
+) -> bool:
+    """Whether a clause follows a conjunction, or the second verb of the one before it."""
+    first = right[0]
+    if first.kind in ("conjunction", "coordinating"):
+        return True
+    if first.kind == "pronoun" and not first.closes and len(right) > 1:
+        return True
+    left = _part_before(words, at)
+    if _is_bare_verb(words, at, tongue):
+        return True
+    if is_verb(first, known, tongue):
+        return any(is_verb(word, known, tongue) for word in left) or not is_verb(
+            words[at - 1], known, tongue
+        )
+    has_left = any(is_verb(word, known, tongue) for word in left)
+    has_right = any(is_verb(word, known, tongue) for word in right)
+    return has_right and has_left
+
+
+def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
+    """Whether the word behind a conjunction must be a verb by what stands beside it.
+
+    Romance nouns repeat their article: `la cabane et attendez`. German ones have a capital letter.
+    """
+    before, behind = words[at - 1], words[at + 1]
+    if behind.kind != "content" or before.tail_kind != "content":
+        return False
+    if tongue in _REPEAT_ARTICLES:
+        return at > 1 and words[at - 2].in_phrase in ("begins", "fills")
+    return tongue == "de" and before.is_capital and not behind.is_capital
+
+
+def is_verb(word: WordFacts, known: LanguageWords, tongue: str) -> bool:
+    """Whether a word is a verb as far as lists and its form tell."""
+    # Romance articles are pronouns before a verb as well, and stand among the auxiliaries.
+    is_auxiliary = word.tail_kind == "auxiliary" and word.tail not in known.determiners
+    return is_auxiliary or is_verb_form(word.tail, known, tongue)
+
+
+def is_verb_form(word: str, known: LanguageWords, tongue: str) -> bool:
+    """Whether a word, in lower case, is in a list of verbs or ends as verbs do."""
+    if word in known.verbs:
+        return True
+    endings = _VERB_ENDINGS.get(tongue)
+    return endings is not None and len(word) > 4 and word.endswith(endings)
+
+
+def _part_behind(words: Sequence[WordFacts], at: int) -> Sequence[WordFacts]:
+    """The words behind a conjunction, as far as the clause goes."""
+    for place in range(at + 1, min(at + 1 + REACH, len(words))):
+        word = words[place]
+        begins_clause = place > at + 1 and word.kind in ("conjunction", "coordinating")
+        if begins_clause:
+            return words[at + 1 : place]
+        if word.closes:
+            return words[at + 1 : place + 1]
+    return words[at + 1 : at + 1 + REACH]
+
+
+def _part_before(words: Sequence[WordFacts], at: int) -> Sequence[WordFacts]:
+    """The words before it, back to where the clause began."""
+    for place in range(at - 1, max(-1, at - 1 - REACH), -1):
+        word = words[place]
+        if word.closes and place < at - 1:
+            return words[place + 1 : at]
+        if word.kind == "conjunction":
+            return words[place:at]
+    return words[max(0, at - REACH) : at]
