@@ -182,8 +182,7 @@ def _regression(rows: NDArray[np.float64], is_wrong: NDArray[np.float64]) -> NDA
 
 def _share(model: LanguageModel, words: Sequence[str], *, is_unsure: bool = False) -> float:
     """The share of words that are called unlikely."""
-    likelihood.models.cache_clear()
-    kept, likelihood.models = likelihood.models, lambda: {"xx": model}  # type: ignore[assignment]
+    kept, likelihood.models = likelihood.models, lambda: {"xx": model}
     try:
         flags = [is_unsure] * len(words)
         found = likelihood.unlikely_stretches(words, flags, "xx")

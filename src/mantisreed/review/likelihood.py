@@ -8,6 +8,7 @@ has the wrong letters. Both are told from windows of words, by numbers that
 
 import io
 import re
+import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -121,9 +122,19 @@ def means(measured: NDArray[np.float64], length: int) -> NDArray[np.float64]:
     return found
 
 
-@cache
+_READING = threading.Lock()
+
+
 def models() -> dict[str, LanguageModel]:
     """The languages that were learned, by their tags."""
+    # One thread reads them: NumPy's reader goes through a parser that fails in two threads at once
+    # on Python 3.11.
+    with _READING:
+        return _read_models()
+
+
+@cache
+def _read_models() -> dict[str, LanguageModel]:
     written = (files("mantisreed.review") / NUMBERS_FILE).read_text(encoding="ascii")
     with np.load(io.BytesIO(bytes.fromhex(written))) as kept:
         tags = sorted({name.partition(".")[0] for name in kept.files})
