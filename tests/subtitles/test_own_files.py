@@ -106,3 +106,17 @@ def test_two_speakers_of_a_cue_stay_in_it(form: str) -> None:
     assert read.cues is not None and len(read.cues) == 1
     assert [turn.speaker for turn in read.cues[0].turns] == ["Ada", "Ben"]
     assert [passage.speaker for passage in read.passages] == ["Ada", "Ben"]
+
+
+@pytest.mark.parametrize("form", ["ttml", "ebuttd", "srt"])
+def test_a_name_behind_a_dash_is_not_written_again(form: str) -> None:
+    """As two speakers in one cue have it, whom the format does not keep apart."""
+    cues = (
+        Cue(0.0, 3.0, ("- Ada: any tern?", "- Ben: none here."), "Ada"),
+        Cue(3.0, 4.0, ("Ben: none.",), "Ben"),
+    )
+    options = WriteOptions(rules=msgspec.structs.replace(LAYOUTS["broadcast"], speakers="name"))
+    one = OUTPUT_FORMATS[form]
+    once = one.read(one.write(Script(None, cues), options))
+    assert once.cues is not None
+    assert once.cues[0].lines == ("- Ada: any tern?", "- Ben: none here.")

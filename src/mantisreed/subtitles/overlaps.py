@@ -80,8 +80,13 @@ def _with_dash(cue: Cue) -> Cue:
 
 
 def with_mark(cue: Cue, mark: str) -> Cue:
-    """The cue with a speaker's mark before its first line, unless it was written there before."""
-    if not mark or not cue.lines or cue.lines[0].startswith(mark):
+    """The cue with a speaker's mark before its first line, unless it was written there before, also
+    behind a dash.
+    """
+    if not mark or not cue.lines:
+        return cue
+    first = cue.lines[0]
+    if first.startswith(mark) or first.removeprefix(DASH).startswith(mark):
         return cue
     moved = tuple(
         replace(one, first=one.first + len(mark), last=one.last + len(mark))
