@@ -241,6 +241,13 @@ def folder_at(base: Path, given: str) -> Path:
     return base / Path(given).expanduser()
 
 
+def key_of(path: Path) -> str:
+    """What tells a file from any other, as text: where it lies, with bytes that are not UTF-8
+    escaped.
+    """
+    return os.fsencode(path.resolve()).decode("utf-8", "backslashreplace")
+
+
 def printable(path: str | os.PathLike[str]) -> str:
     r"""A name fit for one line of a terminal or a document.
 

@@ -141,3 +141,19 @@ def test_folders_are_searched_for_recordings_each_taken_once(tmp_path: Path) -> 
 def _empty(folder: Path) -> Path:
     (folder / "nothing").mkdir()
     return folder / "nothing"
+
+
+def test_a_folder_that_was_moved_knows_its_outputs(tmp_path: Path) -> None:
+    """Their memory goes with them: what was written there is written again, under the same name."""
+    written: list[str] = []
+    for name in ("before", "after"):
+        project = tmp_path / name
+        if written:
+            (tmp_path / "before").rename(project)
+        (project / "recordings").mkdir(parents=True, exist_ok=True)
+        (project / "recordings" / "raft.wav").touch()
+        source = Source(project / "recordings" / "raft.wav")
+        stem = outputs(project).stem_for(source)
+        outputs(project).write(stem, source, TRANSCRIPT)
+        written.append(stem)
+    assert written == ["raft", "raft"]

@@ -21,6 +21,7 @@ from mantisreed.files import (
     bytes_digest,
     cannot_write,
     file_digest,
+    key_of,
     printable,
     write_new,
     write_whole,
@@ -109,6 +110,9 @@ class Outputs:
             OutputError: the folder cannot be made or written to.
         """
         self._folder = folder
+        # Files are remembered by their path from here, so that a folder may be moved or copied
+        # together with its outputs.
+        self._home = hidden.resolve().parent
         self._memory = hidden / _MEMORY_FOLDER
         self._claims = self._memory / _CLAIMS_FOLDER
         for needed in (*([folder] if formats else []), hidden, self._memory, self._claims):
@@ -249,7 +253,7 @@ class Outputs:
                 f"cannot be read ({reason_of(error)})", where=printable(path)
             ) from error
         make_folder(path.parent)
-        remembered = _RememberedOutput(recording, bytes_digest([content]), before)
+        remembered = _RememberedOutput(self._from_home(recording), bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
         if before or self._overwrite:
             write_whole(path, content)
@@ -264,7 +268,8 @@ class Outputs:
 
     def _claim(self, stem: str, recording: str) -> bool:
         """Take a stem for a recording; False when another recording's outputs have it."""
-        claim = self._claims / f"{_digest_of(self._folder.resolve() / stem.casefold())}.json"
+        recording = self._from_home(recording)
+        claim = self._claims / self._file_about(self._folder / stem.casefold())
         owner = _decoded(claim, _Claim)
         is_anothers = owner is not None and owner.recording != recording
         if is_anothers or self._belongs_to_another(stem, recording):
@@ -290,7 +295,18 @@ class Outputs:
         return _decoded(self._memory_of(path), _RememberedOutput)
 
     def _memory_of(self, path: Path) -> Path:
-        return self._memory / f"{_digest_of(path.resolve())}.json"
+        return self._memory / self._file_about(path)
+
+    def _file_about(self, path: Path) -> str:
+        """The name of the file that remembers a path."""
+        where = path.resolve()
+        if where.is_relative_to(self._home):
+            where = where.relative_to(self._home)
+        return f"{hashlib.sha256(os.fsencode(where)).hexdigest()[:32]}.json"
+
+    def _from_home(self, key: str) -> str:
+        """A recording's key, without the folder that it may move with."""
+        return key.removeprefix(f"{key_of(self._home)}{os.sep}")
 
 
 def _made_by_another(path: Path) -> OutputError:
@@ -299,10 +315,6 @@ def _made_by_another(path: Path) -> OutputError:
         where=printable(path),
         advice="move it away, or overwrite it with --overwrite",
     )
-
-
-def _digest_of(path: Path) -> str:
-    return hashlib.sha256(os.fsencode(path)).hexdigest()[:32]
 
 
 def _decoded(path: Path, kind: type[T]) -> T | None:

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import parse_qsl, unquote
 
 from mantisreed.errors import RecordingError, reason_of
-from mantisreed.files import printable
+from mantisreed.files import key_of, printable
 from mantisreed.secrets import Secret
 from mantisreed.urls import split_url
 
@@ -163,7 +163,7 @@ class Source:
     @property
     def _place(self) -> str:
         if self.link is None:
-            return os.fsencode(self.path.resolve()).decode("utf-8", "backslashreplace")
+            return key_of(self.path)
         if not self.holds_secrets:
             return self.link
         # What lets somebody in is kept nowhere.
