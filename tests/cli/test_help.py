@@ -44,6 +44,7 @@ def test_each_command_is_in_one_group() -> None:
             ("run", "a.wav", "--langauge", "en"),
             "unknown option '--langauge'; did you mean --language?\n  see mantisreed run --help",
         ),
+        (("jobs", "0a1b", "2c3d"), "one argument too many: '2c3d'\n  see mantisreed jobs --help"),
         (("run", "a.wav", "--help-group", "x"), "no group of options is called 'x'"),
     ],
 )

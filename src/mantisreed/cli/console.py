@@ -120,6 +120,7 @@ class Console:
 
         if sys.stdout.isatty():
             wide = None
+            _keep_narrow_columns(table)
         else:
             wide = 400
         rich.console.Console(highlight=False, width=wide, soft_wrap=wide is not None).print(table)
@@ -135,15 +136,12 @@ class Console:
             from rich.text import Text
 
             table = plain_table()
-            for number, heading in enumerate(headings, 1):
-                is_last = number == len(headings)
+            for heading in headings:
                 justify: Literal["left", "right"] = "right" if heading.startswith(">") else "left"
-                overflow: Literal["ellipsis", "fold"] = "ellipsis" if is_last else "fold"
-                table.add_column(
-                    heading.lstrip(">"), justify=justify, overflow=overflow, no_wrap=is_last
-                )
+                table.add_column(heading.lstrip(">"), justify=justify, overflow="fold")
             for row in rows:
-                table.add_row(*map(Text, row))
+                last = Text(row[-1], no_wrap=True, overflow="ellipsis")
+                table.add_row(*map(Text, row[:-1]), last)
             self.table(table)
             return
         columns = list(zip(*([heading.lstrip(">") for heading in headings], *rows), strict=True))
@@ -182,6 +180,7 @@ class Console:
 
 
 _LARGEST_LOG, _OLD_LOGS = 20_000_000, 5  # bytes of a log file, and how many before it are kept
+_NARROW = 17  # columns; a time of day and a day have no more
 _MOST_DRAWN = 500  # rows
 _RAW = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
 
@@ -229,6 +228,18 @@ def plain_table() -> "rich.table.Table":
         return cell
 
     return PlainTable(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+
+
+def _keep_narrow_columns(table: "rich.table.Table") -> None:
+    """Times, names and numbers stay whole in a narrow terminal: the long texts beside them give
+    way.
+    """
+    from rich.cells import cell_len
+
+    for column in table.columns:
+        widest = max(map(cell_len, map(str, column.cells)), default=0)
+        if widest <= _NARROW:
+            column.no_wrap = True
 
 
 def described_error(error: MantisreedError) -> "dict[str, str | None]":

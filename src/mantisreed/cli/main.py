@@ -83,7 +83,10 @@ class _Parser(argparse.ArgumentParser):
             known = self.options_of(command) if command else ()
             prog = f"{prog} {command}" if command else prog
             unknown = [word for word in words[2:] if word.startswith("-")] or words[2:]
-            message = f"unknown option {unknown[0]!r}{meant(unknown[0], known)}"
+            if unknown[0].startswith("-"):
+                message = f"unknown option {unknown[0]!r}{meant(unknown[0], known)}"
+            else:
+                message = f"one argument too many: {unknown[0]!r}"
         elif "invalid choice:" in message and "COMMAND" in message:
             given = message.partition("invalid choice: ")[2].partition("'")[2].partition("'")[0]
             message = f"unknown command {given!r}{meant(given, COMMANDS)}"

@@ -121,7 +121,7 @@ def _fixed(
 _WHY_NOT = {
     **dict.fromkeys(
         ("overlap", "gap", "longest"),
-        "a shorter time would be too short to read it, or shorter than the rules allow",
+        "a shorter time would be too short to read",
     ),
     **dict.fromkeys(
         ("shortest", "max-cps", "max-wpm", "flicker"), "there is no room before the next cue"
