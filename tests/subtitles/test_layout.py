@@ -1,6 +1,7 @@
 """Laying words out in cues: rules, breaks, scripts of all kinds, times."""
 
 from itertools import pairwise
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -12,7 +13,7 @@ from mantisreed.formats.srt import read_srt
 from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.language.break_rules import LOOSE, UNIT
 from mantisreed.subtitles.language.breaks import break_penalties
-from mantisreed.subtitles.layout import lay_out
+from mantisreed.subtitles.layout import CUE_BREAK, lay_out
 from mantisreed.subtitles.lines import broken_into_lines
 from mantisreed.subtitles.overlaps import without_overlaps
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
@@ -315,4 +316,24 @@ def test_words_without_text_are_passed_over() -> None:
     words = (Word("", 0.0, 0.2), Word("Tea?", 0.3, 0.9), Word(" ", 1.0, 1.1))
     assert [cue.lines for cue in lay_out([Passage(0, 2, "Tea?", words=words)], RULES)] == [
         ("Tea?",)
+    ]
+
+
+def test_the_manual_says_by_how_much_a_break_of_cues_is_worse() -> None:
+    page = Path(__file__).parents[2] / "docs" / "subtitles.md"
+    assert CUE_BREAK == 3 and "costs three times as much" in page.read_text(encoding="utf-8")
+
+
+def test_a_sentence_is_rather_parted_between_lines_than_between_cues() -> None:
+    """Where a comma ends a cue as well as a line, the line has it."""
+    said = "We took the nets down at nine, and the birds flew off to the north."
+    words, at = [], 0.0
+    for text in said.split():
+        words.append(Word(text, at, at + 0.3))
+        at += 0.35
+    cues = lay_out(
+        [Passage(0.0, at, said, words=tuple(words))], LAYOUTS["broadcast"], language="en"
+    )
+    assert [cue.lines for cue in cues] == [
+        ("We took the nets down at nine,", "and the birds flew off to the north.")
     ]

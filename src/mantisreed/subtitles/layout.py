@@ -27,7 +27,7 @@ _SAMPLE = 20  # passages that tell the script
 _IMPOSSIBLE = 1e12  # more than any sum of penalties
 # Weights, all in units of a line break's penalty; tuned on the odd files of `benchmarks/gold`.
 _CUE = 6.0  # each cue costs a little, so that there are not more than needed
-CUE_BREAK = 2.5  # a sentence that is torn between two cues is harder to read than one on two lines
+CUE_BREAK = 3.0  # a sentence that is torn between two cues is harder to read than one on two lines
 _GOES_ON = 60.0  # more than a cue, so that one more is made for the sentence that ends
 _FAST, _FASTER = 20.0, 100.0  # for too fast a cue, and for each time that it is faster than allowed
 # For too short a cue, and for the share of the shortest time that is missing.
