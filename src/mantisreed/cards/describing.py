@@ -25,6 +25,25 @@ _LONGEST_BODY = 1200  # characters of a body that is shown
 _SHORT_BYTES = 200  # bytes or characters of a short answer, which is shown whole
 _TOKENS = ("access_token", "refresh_token", "id_token")  # RFC 6749, 5.1
 _SCHEME = re.compile(r"^(Basic|Bearer|Digest|Token)\s", re.IGNORECASE)
+_SIGNED = re.compile(
+    r"([?&][^=&\s]*(?:sig|token|key|credential|secret|auth)[^=&\s]*=)[^&\s\"'<>]+", re.IGNORECASE
+)
+"""A value in a link that lets whoever has it in, as links to uploads have one."""
+
+_NOT_TOLD = frozenset(
+    (
+        "connection",
+        "content-length",
+        "content-type",
+        "date",
+        "keep-alive",
+        "server",
+        "transfer-encoding",
+        "vary",
+    )
+)
+"""Headers that say nothing about the work."""
+
 _HIDDEN_HEADERS = ("authorization", "proxy-authorization", "cookie", "set-cookie")
 
 
@@ -52,15 +71,24 @@ def described_request(request: HttpRequest) -> str:
             f"  {line}"
             for line in _described_body(request.body, request.header("content-type") or "bytes")
         ]
-    return without_secrets("\n".join(lines), request.secrets)
+    return _without_signatures(without_secrets("\n".join(lines), request.secrets))
+
+
+def _without_signatures(text: str) -> str:
+    return _SIGNED.sub(rf"\g<1>{HIDDEN}", text)
 
 
 def described_answer(answer: HttpAnswer, request: HttpRequest, seconds: float) -> str:
     """An answer to that request, a line for each part of it."""
     kind = answer.header("content-type") or "no content type"
     lines = [f"HTTP {answer.status}, {kind}, {short_size(len(answer.body))}, after {seconds:.2f} s"]
+    lines += [
+        f"  {name}: {_header(name, value)}"
+        for name, value in answer.headers
+        if name.lower() not in _NOT_TOLD
+    ]
     lines += [f"  {line}" for line in _described_body(answer.body, kind)]
-    return without_secrets("\n".join(lines), request.secrets)
+    return _without_signatures(without_secrets("\n".join(lines), request.secrets))
 
 
 def described_conversation(conversation: Conversation) -> str:
@@ -191,6 +219,9 @@ def _described_body(body: bytes, kind: str) -> Iterator[str]:
     if kind.startswith(("audio/", "application/octet-stream")):
         yield f"{short_size(len(body))} of {kind}"
         return
+    if "msgpack" in kind:
+        with suppress(ValueError, RecursionError):  # then it is shown as it came
+            kind, body = "json", msgspec.json.encode(msgspec.msgpack.decode(body))
     text = body.decode("utf-8", "replace")
     if "json" in kind and "ndjson" not in kind:
         with suppress(ValueError, RecursionError):  # then it is shown as it came
