@@ -248,6 +248,21 @@ def key_of(path: Path) -> str:
     return os.fsencode(path.resolve()).decode("utf-8", "backslashreplace")
 
 
+def path_within(path: Path, home: Path) -> Path:
+    """A path from a folder that it may be moved or copied with; the whole one of what lies
+    elsewhere.
+    """
+    where = path.resolve()
+    if where.is_relative_to(home):
+        return where.relative_to(home)
+    return where
+
+
+def key_within(key: str, home: Path) -> str:
+    """The same of a key, as `key_of` and sources have them."""
+    return key.removeprefix(f"{key_of(home)}{os.sep}")
+
+
 def printable(path: str | os.PathLike[str]) -> str:
     r"""A name fit for one line of a terminal or a document.
 

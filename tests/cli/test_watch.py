@@ -195,6 +195,19 @@ def test_a_watch_looks_at_each_state_of_a_file_once(tmp_path: Path) -> None:
     assert WatchMemory(tmp_path / ".mantisreed", [folder])._known == memory._known
 
 
+def test_a_watched_folder_that_was_moved_is_known(tmp_path: Path) -> None:
+    before, after = tmp_path / "before", tmp_path / "after"
+    (before / "in").mkdir(parents=True)
+    (before / "in" / "a.wav").write_bytes(b"x")
+    state = FileState.of(before / "in" / "a.wav")
+    memory = WatchMemory(before / ".mantisreed", [before / "in"])
+    memory.note(Source(before / "in" / "a.wav"), state)
+    before.rename(after)
+    moved = WatchMemory(after / ".mantisreed", [after / "in"])
+    assert moved.knows(Source(after / "in" / "a.wav"), state)
+    assert not moved.knows(Source(after / "in" / "b.wav"), state)
+
+
 def test_a_file_that_somebody_has_open_is_not_complete_however_long_he_pauses(
     inbox: Path, ferry: Ferry, mantisreed: Command
 ) -> None:

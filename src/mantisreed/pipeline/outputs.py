@@ -21,7 +21,8 @@ from mantisreed.files import (
     bytes_digest,
     cannot_write,
     file_digest,
-    key_of,
+    key_within,
+    path_within,
     printable,
     write_new,
     write_whole,
@@ -299,14 +300,12 @@ class Outputs:
 
     def _file_about(self, path: Path) -> str:
         """The name of the file that remembers a path."""
-        where = path.resolve()
-        if where.is_relative_to(self._home):
-            where = where.relative_to(self._home)
+        where = path_within(path, self._home)
         return f"{hashlib.sha256(os.fsencode(where)).hexdigest()[:32]}.json"
 
     def _from_home(self, key: str) -> str:
         """A recording's key, without the folder that it may move with."""
-        return key.removeprefix(f"{key_of(self._home)}{os.sep}")
+        return key_within(key, self._home)
 
 
 def _made_by_another(path: Path) -> OutputError:

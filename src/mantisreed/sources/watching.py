@@ -17,7 +17,14 @@ from typing import TypeAlias
 import msgspec
 
 from mantisreed.errors import InputError, MantisreedError, NothingThereError, reason_of
-from mantisreed.files import FileState, bytes_digest, is_open_for_writing, printable
+from mantisreed.files import (
+    FileState,
+    bytes_digest,
+    is_open_for_writing,
+    key_within,
+    path_within,
+    printable,
+)
 from mantisreed.folders import opened, read
 from mantisreed.sources.recordings import Selection, Source, is_recording, recordings_in
 from mantisreed.state import make_folder
@@ -58,9 +65,10 @@ class WatchMemory:
             OutputError: there is no place for it.
             InputError: it cannot be read.
         """
-        places = [os.fsencode(folder.resolve()) for folder in folders] + [
-            address.encode() for address in addresses
-        ]
+        # As outputs are: a folder may be moved or copied together with the memory of it.
+        self._home = hidden.resolve().parent
+        places = [os.fsencode(path_within(folder, self._home)) for folder in folders]
+        places += [address.encode() for address in addresses]
         name = bytes_digest(place + b"\0" for place in places).removeprefix("sha256:")[:16]
         make_folder(hidden / _MEMORY)
         self._file = hidden / _MEMORY / f"{name}.jsonl"
@@ -81,20 +89,20 @@ class WatchMemory:
 
     def knows(self, source: Source, state: FileState) -> bool:
         """Whether this recording, as it is now, is done with."""
-        return _key(source, state) in self._known
+        return self._key(source, state) in self._known
 
     def note(self, source: Source, state: FileState) -> None:
         """It is."""
-        key = _key(source, state)
+        key = self._key(source, state)
         if key in self._known:
             return
         self._known.add(key)
         with os.fdopen(opened(self._file, os.O_WRONLY | os.O_APPEND | os.O_CREAT), "ab") as sink:
             sink.write(msgspec.json.encode(_SeenFile(*key)) + b"\n")
 
-
-def _key(source: Source, state: FileState) -> tuple[str, int, int]:
-    return source.entry or source.key, state.size, state.modified_ns
+    def _key(self, source: Source, state: FileState) -> tuple[str, int, int]:
+        where = source.entry or key_within(source.key, self._home)
+        return where, state.size, state.modified_ns
 
 
 OnProblem: TypeAlias = Callable[[str, str | None], None]
