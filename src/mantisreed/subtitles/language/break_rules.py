@@ -9,7 +9,13 @@ from dataclasses import dataclass
 from functools import cache
 
 from mantisreed.subtitles.language.coordination import Joined, is_verb_form, joined_by
-from mantisreed.subtitles.language.languages import UNITS, LanguageWords, words_of_language
+from mantisreed.subtitles.language.languages import (
+    CAPITALISES_NOUNS,
+    ROMANCE,
+    UNITS,
+    LanguageWords,
+    words_of_language,
+)
 from mantisreed.subtitles.language.word_facts import WordFacts, is_number
 from mantisreed.transcript.writing import is_spaceless
 
@@ -25,8 +31,6 @@ noun and the word before it; between those that do, such as a pronoun and its ve
 is one thing, such as a name.
 """
 
-_CAPITALISES_NOUNS = frozenset(("de",))
-_ADJECTIVES_FOLLOW = frozenset(("fr", "es", "it", "pt"))
 _VERBS_LAST = frozenset(("de", "nl"))
 _INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
 
@@ -87,12 +91,12 @@ class BreakPlace:
     @property
     def is_capital(self) -> bool:
         """Whether the word behind the place has a capital letter."""
-        return self.texts[self.at][:1].isupper()
+        return self.word.is_capital
 
     @property
     def capitalises_nouns(self) -> bool:
         """Whether the language writes nouns with a capital letter."""
-        return self.tongue in _CAPITALISES_NOUNS
+        return self.tongue in CAPITALISES_NOUNS
 
     def is_verb(self, word: str) -> bool:
         """Whether a word is a verb as far as its form tells."""
@@ -133,10 +137,9 @@ def _decided(
 
 
 def _inside_name(place: BreakPlace) -> float | None:
-    before, text = place.texts[place.at - 1], place.texts[place.at]
-    if place.capitalises_nouns or place.starts_sentence or len(before) < 2:
+    if place.capitalises_nouns or place.starts_sentence or len(place.texts[place.at - 1]) < 2:
         return None
-    if before[0].isupper() and text[:1].isupper():
+    if place.before.is_capital and place.is_capital:
         return UNIT
     return None
 
@@ -278,7 +281,7 @@ def _before_noun(place: BreakPlace) -> float | None:
     written, word = place.texts[place.at - 1], place.before.tail
     if written[:1].islower() and word.endswith(_INFLECTED) and word not in place.known.verbs:
         return PAIR
-    if written[:1].isupper() and place.word.kind == "content" and not place.starts_sentence:
+    if place.before.is_capital and place.word.kind == "content" and not place.starts_sentence:
         return LOOSE
     return None
 
@@ -389,12 +392,12 @@ _PRECEDING: tuple[tuple[str | None, Rule], ...] = (
 def _between_content(place: BreakPlace) -> float:
     length = place.phrase_length
     if place.capitalises_nouns:
-        is_noun_before = place.texts[place.at - 1][:1].isupper()
+        is_noun_before = place.before.is_capital
         return PHRASE if is_noun_before and not place.is_capital else PLAIN - 4
     if place.is_verb(place.word.head):
         return PHRASE
     if length == 2:
-        return LOOSE if place.tongue in _ADJECTIVES_FOLLOW else LOOSE + 4
+        return LOOSE if place.tongue in ROMANCE else LOOSE + 4
     if length < 2 and place.is_verb(place.before.tail):
         return PLAIN - 4
     return PLAIN
@@ -414,8 +417,7 @@ def _before_to(place: BreakPlace) -> float:
     """English `to`: of a place or person as before other prepositions, of a verb a little worse."""
     following = place.next_word
     is_place = following is not None and (
-        place.texts[place.at + 1][:1].isupper()
-        or following.kind in ("determiner", "number", "quantifier")
+        following.is_capital or following.kind in ("determiner", "number", "quantifier")
     )
     if not is_place or place.is_verb(place.before.tail):
         return PHRASE + 1

@@ -8,12 +8,11 @@ each, a comma, and how long the parts are.
 from collections.abc import Sequence
 from enum import Enum
 
-from mantisreed.subtitles.language.languages import LanguageWords
+from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, LanguageWords
 from mantisreed.subtitles.language.word_facts import WordFacts
 
-REACH = 9  # words; a clause that has no verb within them is rare in speech
+_REACH = 9  # words; a clause that has no verb within them is rare in speech
 
-_REPEAT_ARTICLES = ("fr", "es", "it", "pt")
 _VERB_ENDINGS = {"en": ("ed",), "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся")}
 _LONG = 4  # words
 _OPENERS = ("determiner", "preposition", "quantifier", "infinitive", "of", "number")
@@ -58,7 +57,9 @@ def joined_by(words: Sequence[WordFacts], at: int, known: LanguageWords, tongue:
 
 
 def _is_long(words: Sequence[WordFacts], at: int, right: Sequence[WordFacts]) -> bool:
-    """Whether a phrase stands on each side that has a preposition, or four words and more."""
+    """Whether a phrase with a preposition follows, or each side has several words, the right one
+    up to the end of its clause.
+    """
     if right[0].kind == "preposition":
         return True
     return len(_part_before(words, at)) > _LONG and right[-1].closes and len(right) >= _LONG
@@ -77,16 +78,10 @@ def _is_clause(
         return True
     if first.kind == "pronoun" and not first.closes and len(right) > 1:
         return True
-    left = _part_before(words, at)
-    if _is_bare_verb(words, at, tongue):
+    if _is_bare_verb(words, at, tongue) or is_verb(first, known, tongue):
         return True
-    if is_verb(first, known, tongue):
-        return any(is_verb(word, known, tongue) for word in left) or not is_verb(
-            words[at - 1], known, tongue
-        )
-    has_left = any(is_verb(word, known, tongue) for word in left)
-    has_right = any(is_verb(word, known, tongue) for word in right)
-    return has_right and has_left
+    parts = right, _part_before(words, at)
+    return all(any(is_verb(word, known, tongue) for word in part) for part in parts)
 
 
 def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
@@ -97,9 +92,9 @@ def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
     before, behind = words[at - 1], words[at + 1]
     if behind.kind != "content" or before.tail_kind != "content":
         return False
-    if tongue in _REPEAT_ARTICLES:
+    if tongue in ROMANCE:
         return at > 1 and words[at - 2].in_phrase in ("begins", "fills")
-    return tongue == "de" and before.is_capital and not behind.is_capital
+    return tongue in CAPITALISES_NOUNS and before.is_capital and not behind.is_capital
 
 
 def is_verb(word: WordFacts, known: LanguageWords, tongue: str) -> bool:
@@ -119,22 +114,22 @@ def is_verb_form(word: str, known: LanguageWords, tongue: str) -> bool:
 
 def _part_behind(words: Sequence[WordFacts], at: int) -> Sequence[WordFacts]:
     """The words behind a conjunction, as far as the clause goes."""
-    for place in range(at + 1, min(at + 1 + REACH, len(words))):
+    for place in range(at + 1, min(at + 1 + _REACH, len(words))):
         word = words[place]
         begins_clause = place > at + 1 and word.kind in ("conjunction", "coordinating")
         if begins_clause:
             return words[at + 1 : place]
         if word.closes:
             return words[at + 1 : place + 1]
-    return words[at + 1 : at + 1 + REACH]
+    return words[at + 1 : at + 1 + _REACH]
 
 
 def _part_before(words: Sequence[WordFacts], at: int) -> Sequence[WordFacts]:
     """The words before it, back to where the clause began."""
-    for place in range(at - 1, max(-1, at - 1 - REACH), -1):
+    for place in range(at - 1, max(-1, at - 1 - _REACH), -1):
         word = words[place]
         if word.closes and place < at - 1:
             return words[place + 1 : at]
         if word.kind == "conjunction":
             return words[place:at]
-    return words[max(0, at - REACH) : at]
+    return words[max(0, at - _REACH) : at]

@@ -8,6 +8,12 @@ from pathlib import Path
 
 _TABLES = Path(__file__).with_name("languages.toml")
 
+CAPITALISES_NOUNS = frozenset(("de",))
+"""Languages that write nouns with a capital letter."""
+
+ROMANCE = frozenset(("fr", "es", "it", "pt"))
+"""Languages whose adjectives follow their noun, and whose nouns repeat their article."""
+
 _UNITS_TEXT = (
     "mm cm m km g kg mg t l ml s ms min h hz khz % ‰ ° °c °f ft lb oz grams gram kilos kilometres "
     "kilometers metres "
