@@ -8,6 +8,7 @@ from yarl import URL
 _FORBIDDEN = frozenset('\\ "<>^`{|}') | frozenset(map(chr, range(0x20))) | {"\x7f"}
 
 
+_PORTS = {"http": 80, "https": 443, "ws": 80, "wss": 443}
 _REMEMBERED = 1024  # most requests of a batch go to the same few places
 
 
@@ -24,6 +25,11 @@ def split_url(text: str) -> SplitResult:
     except ValueError:
         return SplitResult("", "", text, "", "")
     return parts
+
+
+def port_of(parts: SplitResult) -> int | None:
+    """The port of a URL, or the usual one of its scheme; None where there is none."""
+    return parts.port or _PORTS.get(parts.scheme)
 
 
 @lru_cache(maxsize=_REMEMBERED)

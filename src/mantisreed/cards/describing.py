@@ -11,6 +11,7 @@ import msgspec
 import tomli_w
 
 from mantisreed.cards.card import ServiceCard
+from mantisreed.cards.documents import parse_msgpack
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.http_answer import HttpAnswer
@@ -221,7 +222,7 @@ def _described_body(body: bytes, kind: str) -> Iterator[str]:
         return
     if "msgpack" in kind:
         with suppress(ValueError, RecursionError):  # then it is shown as it came
-            kind, body = "json", msgspec.json.encode(msgspec.msgpack.decode(body))
+            kind, body = "json", msgspec.json.encode(parse_msgpack(body))
     text = body.decode("utf-8", "replace")
     if "json" in kind and "ndjson" not in kind:
         with suppress(ValueError, RecursionError):  # then it is shown as it came

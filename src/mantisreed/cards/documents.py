@@ -86,6 +86,18 @@ def parse_xml(body: bytes, lists: frozenset[str] = frozenset()) -> Any:
         raise DocumentError("its XML is nested too deeply") from None
 
 
+def parse_msgpack(body: bytes) -> Any:
+    """A MessagePack document.
+
+    Raises:
+        DocumentError: it is none.
+    """
+    try:
+        return msgspec.msgpack.decode(body)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        raise DocumentError("it is not MessagePack") from None
+
+
 def json_or_text(text: str) -> Any:
     """A text as the JSON document that it is, else the text itself."""
     try:
@@ -97,6 +109,11 @@ def json_or_text(text: str) -> Any:
 def looks_like_xml(body: bytes) -> bool:
     """Whether a body begins as XML does."""
     return body.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"<")
+
+
+def looks_like_events(body: bytes) -> bool:
+    """Whether a body begins as a stream of server-sent events does."""
+    return body.lstrip().startswith((b"data:", b"event:", b"id:", b":"))
 
 
 @dataclass(frozen=True, slots=True)

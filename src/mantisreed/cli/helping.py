@@ -101,9 +101,8 @@ def _short_page(parser: argparse.ArgumentParser, names: "Sequence[str]") -> str:
     formatter.start_section("arguments")
     formatter.add_arguments(placed)
     formatter.end_section()
-    main = [
-        action for action in parser._actions if not set(names).isdisjoint(action.option_strings)
-    ]
+    wanted = set(names)
+    main = [action for action in parser._actions if not wanted.isdisjoint(action.option_strings)]
     formatter.start_section("main options")
     formatter.add_arguments(main)
     formatter.end_section()

@@ -37,8 +37,9 @@ def may_be_handed_on(outcome: Outcome, engine: str) -> bool:
     to blame.
     """
     error = outcome.error
-    is_failed = outcome.state == "failed" and isinstance(error, EngineError)
-    return is_failed and isinstance(error, EngineError) and error.engine not in ("", engine)
+    if outcome.state != "failed" or not isinstance(error, EngineError):
+        return False
+    return error.engine not in ("", engine)
 
 
 @dataclass(frozen=True, slots=True)

@@ -24,7 +24,7 @@ from mantisreed.folders import forget, opened
 from mantisreed.hosts import InternetResolver, is_written_private
 from mantisreed.state import make_folder
 from mantisreed.units import short_size
-from mantisreed.urls import UrlError, resolved, split_url
+from mantisreed.urls import UrlError, port_of, resolved, split_url
 
 LARGEST_RECORDING = 8 << 30
 """Bytes that are fetched of one recording at most, packed or not: two days of uncompressed sound of
@@ -406,9 +406,7 @@ def _host(link: str) -> str:
 
 def _place(link: str) -> tuple[str, int | None]:
     parts = split_url(link)
-    return (parts.hostname or "").lower(), parts.port or {"http": 80, "https": 443}.get(
-        parts.scheme.lower()
-    )
+    return (parts.hostname or "").lower(), port_of(parts)
 
 
 def _too_large(label: str, largest: int) -> RecordingError:

@@ -21,7 +21,7 @@ from mantisreed.files import folder_at, printable
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.trust import TrustError
 from mantisreed.units import count_of, short_size
-from mantisreed.urls import UrlError, split_url
+from mantisreed.urls import UrlError, port_of, split_url
 from mantisreed.version import __version__
 from mantisreed.workspace import Workspace, open_workspace
 
@@ -31,7 +31,6 @@ _CONNECT_SECONDS = 3.0
 _LEAST_ROOM = 1 << 30  # bytes; a day of recordings, prepared, takes less
 _SLOW_LEDGER = 0.05  # seconds; a request makes some twenty statements
 _WRONG_CLOCK = 5.0  # seconds; signatures and tokens are refused beyond that
-_PORTS = {"http": 80, "https": 443, "ws": 80, "wss": 443}
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +116,7 @@ def _host(name: str, url: str) -> Check:
     """Whether somebody listens where an engine is."""
     try:
         parts = split_url(url)
-        host, port = parts.hostname or "", parts.port or _PORTS.get(parts.scheme, 443)
+        host, port = parts.hostname or "", port_of(parts) or 443
     except (UrlError, ValueError) as error:
         return Check(name, "problem", f"its url is none: {error}", "check url in its card")
     begun = time.monotonic()

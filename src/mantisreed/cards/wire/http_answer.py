@@ -11,6 +11,7 @@ from mantisreed.cards.documents import (
     events_in,
     json_or_text,
     lines_in,
+    looks_like_events,
     looks_like_xml,
     parse_json,
     parse_xml,
@@ -19,7 +20,6 @@ from mantisreed.cards.documents import (
 UNCHANGED = 304
 """RFC 9110, 15.4.5: nothing is new since the answer whose ETag was sent along."""
 
-_EVENT_FIELDS = (b"data:", b"event:", b"id:", b":")  # by which a stream of events begins
 _LINK = re.compile(r'<([^<>]*)>((?:\s*;\s*[^=;,\s]+(?:=(?:"[^"]*"|[^",;]*))?)*)')
 _RELATION = re.compile(r';\s*rel\s*=\s*(?:"([^"]*)"|([^",;\s]*))', re.IGNORECASE)
 
@@ -108,7 +108,7 @@ class HttpAnswer:
     @cached_property
     def _parts(self) -> list[Any]:
         """What its events or lines hold; nothing where it is neither."""
-        if self.body.lstrip().startswith(_EVENT_FIELDS):
+        if looks_like_events(self.body):
             return [json_or_text(event.data) for event in events_in(self.body)]
         lines = list(lines_in(self.body))
         if len(lines) > 1 and lines[0].lstrip().startswith(("{", "[")):

@@ -16,15 +16,15 @@ from fnmatch import fnmatchcase
 from itertools import chain
 from typing import Any
 
-import msgspec
-
 from mantisreed.cards.documents import (
     DocumentError,
     events_in,
     json_or_text,
     lines_in,
+    looks_like_events,
     looks_like_xml,
     parse_json,
+    parse_msgpack,
     parse_xml,
 )
 from mantisreed.cards.paths import ReplyPath
@@ -41,7 +41,17 @@ _MOST_LAYERS = 3  # of packing, one around the other
 
 
 class UnexpectedReplyError(Exception):
-    """The reply is not as the card says; the text says where."""
+    """The reply is not as the card says; the text says where.
+
+    Attributes:
+        breaks_off: whether it is the beginning of one.
+    """
+
+    breaks_off = False
+
+
+class _BrokenOffError(UnexpectedReplyError):
+    breaks_off = True
 
 
 def bodies_of(reply: Reply, body: bytes) -> list[bytes]:
@@ -106,7 +116,7 @@ def _parts_of_multipart(body: bytes, boundary: bytes, file: str | None) -> list[
         UnexpectedReplyError: it breaks off, or no part is named so.
     """
     if not re.search(b"\r?\n--" + re.escape(boundary) + rb"--\s*\Z", body):
-        raise UnexpectedReplyError("its packing (multipart) breaks off")
+        raise _BrokenOffError("its packing (multipart) breaks off")
     found, names = [], []
     for part in re.split(b"(?:^|\r?\n)--" + re.escape(boundary) + rb"(?:--)?[ \t]*\r?\n?", body):
         head, blank, content = part.partition(b"\r\n\r\n")
@@ -145,7 +155,7 @@ def _gunzipped(body: bytes) -> bytes:
             if len(unpacked_body) > LARGEST_REPLY:
                 raise UnexpectedReplyError("it is too large when it is unpacked")
             if not unpacker.eof:
-                raise UnexpectedReplyError("its packing (gzip) breaks off")
+                raise _BrokenOffError("its packing (gzip) breaks off")
             rest = unpacker.unused_data.lstrip(b"\0")
     except zlib.error:
         raise UnexpectedReplyError("its packing (gzip) is damaged") from None
@@ -224,7 +234,7 @@ def outer_documents(body: bytes, lists: frozenset[str]) -> list[Any]:
     try:
         if looks_like_xml(body):
             return [parse_xml(body, lists)]
-        if body.lstrip().startswith((b"data:", b"event:", b"id:", b":")):
+        if looks_like_events(body):
             return [json_or_text(event.data) for event in events_in(body)]
         return [parse_json(body)]
     except DocumentError as error:
@@ -244,7 +254,7 @@ def documents_of(reply: Reply, body: bytes) -> list[Any]:
         if reply.format == "json":
             return [parse_json(body)]
         if reply.format == "msgpack":
-            return [_from_msgpack(body)]
+            return [parse_msgpack(body)]
         if reply.format == "cbor":
             return [_from_cbor(body)]
         if reply.format == "xml":
@@ -254,13 +264,6 @@ def documents_of(reply: Reply, body: bytes) -> list[Any]:
     if reply.format == "csv":
         return [_rows(reply, body)]
     return _counted(reply, list(_parts(reply, body)))
-
-
-def _from_msgpack(body: bytes) -> Any:
-    try:
-        return msgspec.msgpack.decode(body)
-    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-        raise UnexpectedReplyError("it is not MessagePack") from None
 
 
 def _from_cbor(body: bytes) -> Any:

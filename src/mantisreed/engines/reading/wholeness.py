@@ -78,7 +78,7 @@ def _problem(card: EngineCard, body: bytes) -> str | None:
     try:
         bodies = bodies_of(reply, body)
     except UnexpectedReplyError as error:
-        if "breaks off" in str(error):
+        if error.breaks_off:
             return f"the answer is incomplete: {error}"
         return None  # whoever reads it says what is wrong
     for part in bodies:
