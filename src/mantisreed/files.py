@@ -248,19 +248,26 @@ def key_of(path: Path) -> str:
     return os.fsencode(path.resolve()).decode("utf-8", "backslashreplace")
 
 
-def path_within(path: Path, home: Path) -> Path:
-    """A path from a folder that it may be moved or copied with; the whole one of what lies
-    elsewhere.
+class MovableFolder:
+    """A folder that may be moved or copied with what lies in it: its files are remembered by their
+    path from there, and those elsewhere by their whole one.
     """
-    where = path.resolve()
-    if where.is_relative_to(home):
-        return where.relative_to(home)
-    return where
 
+    def __init__(self, folder: Path) -> None:
+        """Resolve it once."""
+        self._folder = folder.resolve()
+        self._prefix = f"{key_of(self._folder)}{os.sep}"
 
-def key_within(key: str, home: Path) -> str:
-    """The same of a key, as `key_of` and sources have them."""
-    return key.removeprefix(f"{key_of(home)}{os.sep}")
+    def path(self, path: Path) -> Path:
+        """What a file is remembered by."""
+        where = path.resolve()
+        if where.is_relative_to(self._folder):
+            return where.relative_to(self._folder)
+        return where
+
+    def key(self, key: str) -> str:
+        """The same of a key, as `key_of` and sources have them."""
+        return key.removeprefix(self._prefix)
 
 
 def printable(path: str | os.PathLike[str]) -> str:

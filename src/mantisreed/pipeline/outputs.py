@@ -18,11 +18,10 @@ from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat, chosen_f
 from mantisreed.exports.script import Script, WriteOptions
 from mantisreed.exports.wording import reworded
 from mantisreed.files import (
+    MovableFolder,
     bytes_digest,
     cannot_write,
     file_digest,
-    key_within,
-    path_within,
     printable,
     write_new,
     write_whole,
@@ -111,9 +110,7 @@ class Outputs:
             OutputError: the folder cannot be made or written to.
         """
         self._folder = folder
-        # Files are remembered by their path from here, so that a folder may be moved or copied
-        # together with its outputs.
-        self._home = hidden.resolve().parent
+        self._home = MovableFolder(hidden.parent)
         self._memory = hidden / _MEMORY_FOLDER
         self._claims = self._memory / _CLAIMS_FOLDER
         for needed in (*([folder] if formats else []), hidden, self._memory, self._claims):
@@ -254,7 +251,7 @@ class Outputs:
                 f"cannot be read ({reason_of(error)})", where=printable(path)
             ) from error
         make_folder(path.parent)
-        remembered = _RememberedOutput(self._from_home(recording), bytes_digest([content]), before)
+        remembered = _RememberedOutput(self._home.key(recording), bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
         if before or self._overwrite:
             write_whole(path, content)
@@ -269,7 +266,7 @@ class Outputs:
 
     def _claim(self, stem: str, recording: str) -> bool:
         """Take a stem for a recording; False when another recording's outputs have it."""
-        recording = self._from_home(recording)
+        recording = self._home.key(recording)
         claim = self._claims / self._file_about(self._folder / stem.casefold())
         owner = _decoded(claim, _Claim)
         is_anothers = owner is not None and owner.recording != recording
@@ -300,12 +297,8 @@ class Outputs:
 
     def _file_about(self, path: Path) -> str:
         """The name of the file that remembers a path."""
-        where = path_within(path, self._home)
+        where = self._home.path(path)
         return f"{hashlib.sha256(os.fsencode(where)).hexdigest()[:32]}.json"
-
-    def _from_home(self, key: str) -> str:
-        """A recording's key, without the folder that it may move with."""
-        return key_within(key, self._home)
 
 
 def _made_by_another(path: Path) -> OutputError:

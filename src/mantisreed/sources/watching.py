@@ -19,10 +19,9 @@ import msgspec
 from mantisreed.errors import InputError, MantisreedError, NothingThereError, reason_of
 from mantisreed.files import (
     FileState,
+    MovableFolder,
     bytes_digest,
     is_open_for_writing,
-    key_within,
-    path_within,
     printable,
 )
 from mantisreed.folders import opened, read
@@ -65,9 +64,8 @@ class WatchMemory:
             OutputError: there is no place for it.
             InputError: it cannot be read.
         """
-        # As outputs are: a folder may be moved or copied together with the memory of it.
-        self._home = hidden.resolve().parent
-        places = [os.fsencode(path_within(folder, self._home)) for folder in folders]
+        self._home = MovableFolder(hidden.parent)
+        places = [os.fsencode(self._home.path(folder)) for folder in folders]
         places += [address.encode() for address in addresses]
         name = bytes_digest(place + b"\0" for place in places).removeprefix("sha256:")[:16]
         make_folder(hidden / _MEMORY)
@@ -101,7 +99,7 @@ class WatchMemory:
             sink.write(msgspec.json.encode(_SeenFile(*key)) + b"\n")
 
     def _key(self, source: Source, state: FileState) -> tuple[str, int, int]:
-        where = source.entry or key_within(source.key, self._home)
+        where = source.entry or self._home.key(source.key)
         return where, state.size, state.modified_ns
 
 
