@@ -4,12 +4,10 @@ import json
 import os
 import subprocess
 import sys
-import threading
 import zipfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import date
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
@@ -28,6 +26,7 @@ from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.server import bound_socket, serving
 from mantisreed.standin.store import ObjectStore
+from web import QuietHandler, listening
 
 FEED = """<?xml version="1.0"?><rss version="2.0"><channel><title>Marsh notes</title><link>http://marsh.example/</link>
 <language>en-gb</language>
@@ -66,10 +65,10 @@ class Shelf:
 def shelf() -> Iterator[Shelf]:
     shelf = Shelf()
 
-    class Handler(BaseHTTPRequestHandler):
+    class Handler(QuietHandler):
         protocol_version = "HTTP/1.1"
 
-        def do_GET(self) -> None:
+        def do_GET(self) -> None:  # noqa: N802
             wanted = self.headers.get("Range")
             shelf.asked.append((self.path, wanted))
             content, kind = shelf.pages.get(self.path, (b"", ""))
@@ -91,14 +90,9 @@ def shelf() -> Iterator[Shelf]:
             self.wfile.write(content[start:end])
             self.close_connection = end < len(content)
 
-        def log_message(self, *arguments: object) -> None:
-            pass
-
-    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as server:
-        shelf.url = f"http://127.0.0.1:{server.server_address[1]}"
-        threading.Thread(target=server.serve_forever, daemon=True).start()
+    with listening(Handler) as port:
+        shelf.url = f"http://127.0.0.1:{port}"
         yield shelf
-        server.shutdown()
 
 
 @pytest.fixture

@@ -11,10 +11,8 @@ import shutil
 import sqlite3
 import ssl
 import subprocess
-import threading
 from collections.abc import Callable, Iterator
 from email.policy import default as policy
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +24,7 @@ from mantisreed.pipeline.followups import mailing
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
 from mantisreed.standin.mailbox import MailBox, mailbox
+from web import QuietHandler, listening
 
 Settings = Callable[..., None]
 
@@ -71,8 +70,8 @@ class Desk:
 def desk() -> Iterator[Desk]:
     desk = Desk()
 
-    class Handler(BaseHTTPRequestHandler):
-        def do_POST(self) -> None:
+    class Handler(QuietHandler):
+        def do_POST(self) -> None:  # noqa: N802
             body = self.rfile.read(int(self.headers["Content-Length"]))
             if self.path == "/call":
                 desk.calls.append(
@@ -80,20 +79,10 @@ def desk() -> Iterator[Desk]:
                 )
             status, answer = desk.answer(self.path, body)
             content = b"" if status == 204 else json.dumps(answer).encode()
-            self.send_response(status)
-            self.send_header("Content-Type", "application/json")
-            self.send_header("Content-Length", str(len(content)))
-            self.end_headers()
-            self.wfile.write(content)
+            self.send(status, content, "application/json")
 
-        def log_message(self, *arguments: object) -> None:
-            pass
-
-    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as server:
-        desk.port = server.server_address[1]
-        threading.Thread(target=server.serve_forever, daemon=True).start()
+    with listening(Handler) as desk.port:
         yield desk
-        server.shutdown()
 
 
 SERVICES = """

@@ -5,9 +5,7 @@ import os
 import subprocess
 import sys
 import tempfile
-import threading
 from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from subprocess import PIPE
 from typing import Any
@@ -18,6 +16,7 @@ from conftest import Command
 from mantisreed import RunOptions, open_workspace, transcribe
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
+from web import QuietHandler, listening
 
 WORD = "gannetquill"
 """Is in everything that engines and services say."""
@@ -69,18 +68,14 @@ to = ["srt"]
 """
 
 
-class Talker(BaseHTTPRequestHandler):
+class Talker(QuietHandler):
     """Says the word, in every way that an engine can."""
 
-    def do_POST(self) -> None:
+    def do_POST(self) -> None:  # noqa: N802
         body = self.rfile.read(int(self.headers["Content-Length"]))
         status, answer = self._answer(body)
         content = answer if isinstance(answer, bytes) else json.dumps(answer).encode()
-        self.send_response(status)
-        self.send_header("Content-Type", "application/json")
-        self.send_header("Content-Length", str(len(content)))
-        self.end_headers()
-        self.wfile.write(content)
+        self.send(status, content, "application/json")
 
     def _answer(self, body: bytes) -> tuple[int, Any]:
         if self.path == "/turn":
@@ -97,18 +92,13 @@ class Talker(BaseHTTPRequestHandler):
         # Large replies are files, small ones are in the database.
         return 200, {"says": said, "words": words, "more": WORD * (40_000 if len(body) % 2 else 1)}
 
-    def log_message(self, *arguments: object) -> None:
-        pass
-
 
 @pytest.fixture
 def workspace(tmp_path: Path) -> Iterator[Path]:
-    with ThreadingHTTPServer(("127.0.0.1", 0), Talker) as server:
-        threading.Thread(target=server.serve_forever, daemon=True).start()
-        settings = SETTINGS.format(port=server.server_address[1], word=WORD)
+    with listening(Talker) as port:
+        settings = SETTINGS.format(port=port, word=WORD)
         (tmp_path / "mantisreed.toml").write_text(settings)
         yield tmp_path
-        server.shutdown()
 
 
 @pytest.fixture

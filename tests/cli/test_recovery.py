@@ -1,15 +1,14 @@
 """Whatever is wrong with an answer, in whatever kind of card: fixing the card is enough."""
 
 import json
-import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
 
 from conftest import Command, Note
+from web import QuietHandler, listening
 
 HEAD = '[settings]\nengine = "weir"\nto = ["txt"]\nmax_attempts = 2\n[engine.weir]\nurl = "{url}"\n'
 ONCE = {
@@ -50,28 +49,16 @@ WAYS = (("run", "note.wav"), ("retry",), ("collect",), ("run", "note.wav", "--af
 def weir() -> Iterator[str]:
     """An engine that answers at once, or as a job, or in a place of its own."""
 
-    class Handler(BaseHTTPRequestHandler):
-        def do_POST(self) -> None:
+    class Handler(QuietHandler):
+        def do_POST(self) -> None:  # noqa: N802
             self.rfile.read(int(self.headers["Content-Length"]))
-            self.tell({"id": 7, "says": "high tide"} if self.path == "/now" else {"id": 7})
+            self.send_json({"id": 7, "says": "high tide"} if self.path == "/now" else {"id": 7})
 
-        def do_GET(self) -> None:
-            self.tell({"is": "dry", "place": "text", "says": "high tide"})
+        def do_GET(self) -> None:  # noqa: N802
+            self.send_json({"is": "dry", "place": "text", "says": "high tide"})
 
-        def tell(self, document: dict[str, object]) -> None:
-            body = json.dumps(document).encode()
-            self.send_response(200)
-            self.send_header("Content-Length", str(len(body)))
-            self.end_headers()
-            self.wfile.write(body)
-
-        def log_message(self, *arguments: object) -> None:
-            pass
-
-    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as server:
-        threading.Thread(target=server.serve_forever, daemon=True).start()
-        yield f"http://127.0.0.1:{server.server_address[1]}"
-        server.shutdown()
+    with listening(Handler) as port:
+        yield f"http://127.0.0.1:{port}"
 
 
 @pytest.mark.parametrize("way", WAYS)

@@ -7,11 +7,9 @@ import base64
 import html
 import json
 import random
-import threading
 import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 from xml.sax.saxutils import escape
@@ -29,6 +27,7 @@ from mantisreed.services.client import (
     read_sound,
     read_texts,
 )
+from web import QuietHandler, listening
 
 TEXTS = ("Nets up at dawn.", "It's <wet> & windy — 20 % more!", "Zwei Kiebitze?", '"So," she said.')
 KEY = "a key of the marsh"
@@ -136,7 +135,7 @@ def served(body_kind: str, write: Any, lets_in: Any, *, is_job: bool) -> Iterato
     results: dict[str, bytes] = {}
     asked: dict[str, int] = {}
 
-    class Handler(BaseHTTPRequestHandler):
+    class Handler(QuietHandler):
         def answer(self, body: bytes) -> tuple[int, bytes]:
             parts = urlsplit(self.path)
             head = {name.lower(): value for name, value in self.headers.items()}
@@ -156,21 +155,12 @@ def served(body_kind: str, write: Any, lets_in: Any, *, is_job: bool) -> Iterato
 
         def handle_one(self) -> None:
             body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
-            status, content = self.answer(body)
-            self.send_response(status)
-            self.send_header("Content-Length", str(len(content)))
-            self.end_headers()
-            self.wfile.write(content)
+            self.send(*self.answer(body))
 
         do_GET = do_POST = handle_one  # noqa: N815
 
-        def log_message(self, *arguments: object) -> None:
-            pass
-
-    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as server:
-        threading.Thread(target=server.serve_forever, daemon=True).start()
-        yield f"http://127.0.0.1:{server.server_address[1]}"
-        server.shutdown()
+    with listening(Handler) as port:
+        yield f"http://127.0.0.1:{port}"
 
 
 def card_of(url: str, body: str, reply: str, key: str, *, is_job: bool, has_items: bool) -> str:
