@@ -54,7 +54,7 @@ class Scene:
         name: of the picture.
         commands: what is typed.
         before: commands that are not shown.
-        folder: of the demo, where they run.
+        folder: where they run: of the demo, or beside it and empty.
         only: the first and the last line that is shown; all for an empty tuple.
         figure: the name of a figure that a command draws; None for none.
     """
@@ -121,9 +121,7 @@ def played(scene: Scene, made: Path, place: Path) -> str:
     shutil.copytree(made, folder, dirs_exist_ok=True)
     environment = _environment(made.parent)
     working = folder / scene.folder
-    if "mantisreed demo" in scene.commands:
-        working = place / "empty"
-        working.mkdir(exist_ok=True)
+    working.mkdir(exist_ok=True)
     for command in scene.before:
         subprocess.run(command, shell=True, cwd=working, env=environment, capture_output=True)
     parts = []
