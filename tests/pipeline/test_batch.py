@@ -16,6 +16,7 @@ from mantisreed.cards.wire.transport import ScriptedTransport
 from mantisreed.errors import TooBigError, UnreachableError
 from mantisreed.exports.formats import chosen_formats
 from mantisreed.jobs.gate import Time
+from mantisreed.jobs.jobs import JobStore, JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.events import Event
@@ -125,6 +126,23 @@ def test_one_failure_does_not_stop_the_others(tmp_path: Path, note: Note) -> Non
     assert [outcome.state for outcome in outcomes] == ["done", "failed", "done"]
     assert (tmp_path / "out" / "note 1.txt").read_text() == "Tea?\n"
     assert not (tmp_path / "out" / "bad.txt").exists()
+
+
+def test_what_fails_while_its_job_is_being_opened_is_failed_in_the_ledger_too(
+    tmp_path: Path, note: Note, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def open_slowly(jobs: JobStore, job: JobToOpen) -> bool:
+        time.sleep(0.3)
+        return opening(jobs, job)
+
+    opening = JobStore.open
+    monkeypatch.setattr(JobStore, "open", open_slowly)
+    bench = Bench(tmp_path, {"": SPOKEN})
+    bench.options = replace(bench.options, wanted=RunOptions(pieces=PieceOptions(track=7)))
+    (outcome,) = bench.run([note.path])
+    assert outcome.state == "failed" and "track 7" in str(outcome.error)
+    (record,) = Ledger(tmp_path / ".hidden").listing.jobs()
+    assert record.state == "failed" and "track 7" in (record.reason or "")
 
 
 def test_no_speech_is_told_apart_from_failure(tmp_path: Path, note: Note) -> None:

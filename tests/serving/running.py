@@ -97,7 +97,13 @@ class Running:
             return told["finished"] is not None
 
         told: dict[str, Any] = {}
-        wait_until(look, 60.0)
+        try:
+            wait_until(look, 60.0)
+        except AssertionError as error:
+            heard = (self.folder / "serve.err").read_text()
+            raise AssertionError(
+                f"{error}; last told: {told}; the service said: {heard}"
+            ) from error
         return told
 
 

@@ -1,5 +1,6 @@
 """One job has one id and one state: the same on the command line, in the API and on the board."""
 
+import asyncio
 import json
 import subprocess
 import sys
@@ -10,10 +11,15 @@ import pytest
 
 from browser import wait_until
 from conftest import Note
+from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.life import SHOWN_STATES
-from mantisreed.serving.orders import ENDED
+from mantisreed.jobs.records import JobRecord
+from mantisreed.serving import desk as serving_desk
+from mantisreed.serving.desk import Desk
+from mantisreed.serving.orders import ENDED, Order, OrderBook, new_id
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
+from mantisreed.workspace import open_workspace
 from serving.running import Running, serving, standins
 
 ROOT = Path(__file__).parents[2]
@@ -69,6 +75,41 @@ def test_a_job_has_one_id_and_one_state_wherever_it_is_looked_at(
             told = service.ended(followed["id"])
             assert is_the_same_everywhere(service, followed["id"]) == told["state"] == "done"
             assert len(in_ledger(trusting, followed["id"])["pieces"][0]["attempts"]) == 1
+
+
+def test_an_old_record_of_the_ledger_does_not_open_a_job_that_has_ended_meanwhile(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def read_slowly(desk: Desk, moment: float) -> list[JobRecord]:
+        records = await look(desk, moment)
+        if not states:
+            book.change(order, state="done", finished=1.0)
+        states.append((len(records), order.state))
+        return records
+
+    async def follow() -> None:
+        desk = Desk(open_workspace(str(settings)), book, takes_private_links=False)
+        job = JobToOpen(order.id, "one.wav", "", "brook", "EUR")
+        await desk.writer.perform(lambda ledger: ledger.jobs.announce(job))
+        desk.resume()
+        while len(states) < 2:
+            await asyncio.sleep(0.01)
+        await desk.stop(0.0)
+
+    states: list[tuple[int, str]] = []
+    settings = tmp_path / "mantisreed.toml"
+    settings.write_text("")
+    look = Desk._changed_since
+    monkeypatch.setattr(Desk, "_changed_since", read_slowly)
+    monkeypatch.setattr(serving_desk, "_LOOK", 0.05)
+    book = OrderBook(tmp_path / "orders")
+    book.open()
+    order = Order(id=new_id(), owner="", name="one.wav", path="one.wav", finished=0.5)
+    order.state = "failed"  # an order that has ended is not worked on
+    book.add(order)
+    asyncio.run(follow())
+    assert states[0] == (1, "done"), "the ledger has the job"
+    assert states[1][1] == "done"
 
 
 def test_what_commands_do_with_a_job_is_told_by_the_service(

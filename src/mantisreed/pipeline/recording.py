@@ -202,14 +202,12 @@ class RecordingTask:
             prepared, results = await self._results(path, prepared, opening)
             await opening
         except MantisreedError as error:
-            if opening.done() and not opening.cancelled() and not opening.exception():
-                await self._note(
-                    "postponed" if isinstance(error, PostponedError) else "failed", str(error)
-                )
+            event: JobEvent = "postponed" if isinstance(error, PostponedError) else "failed"
+            await self._note_end(opening, event, str(error))
             raise
         except Exception as error:
             with suppress(MantisreedError):  # what failed is raised, and matters more
-                await self._note("failed", str(InternalError.because(error)))
+                await self._note_end(opening, "failed", str(InternalError.because(error)))
             raise
         finally:
             opening.cancel()
@@ -276,6 +274,18 @@ class RecordingTask:
             await self.shared.dispatcher.perform(
                 lambda ledger: ledger.jobs.note(job, event, reason, outcome), is_owed=True
             )
+
+    async def _note_end(
+        self, opening: "asyncio.Future[_Opened]", event: JobEvent, reason: str
+    ) -> None:
+        """Note why a job does not go on, if it was opened.
+
+        A job that is being opened at this moment is in the ledger a moment later, whether or not
+        somebody waits for that: without a note it would be `sending` there for ever.
+        """
+        await asyncio.wait([opening])
+        if not opening.cancelled() and opening.exception() is None:
+            await self._note(event, reason)
 
     async def _note_made(self, made: Made, *, is_out: bool) -> None:
         job, encoded = self.job, msgspec.json.encode(made).decode()

@@ -266,7 +266,13 @@ class Desk:
         """Note something that whoever calls does not wait for."""
         task = asyncio.create_task(noting)
         self._noting.add(task)
-        task.add_done_callback(self._noting.discard)
+        task.add_done_callback(self._noted)
+
+    def _noted(self, task: "asyncio.Task[None]") -> None:
+        self._noting.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            _log.error("a job could not be noted", exc_info=error)
+            self._on_failure(f"a job could not be noted ({type(error).__name__}: {error})")
 
     async def _accounted(self, order: Order, outcome: Outcome) -> None:
         """Note what an order has cost, and what became of it."""
@@ -286,7 +292,8 @@ class Desk:
                     self.take(order)
             elif not order.has_ended:
                 await self._note(order, outcome)
-        except MantisreedError as error:
+        except Exception as error:
+            _log.exception("job %s could not be noted", order.id)
             self._on_failure(f"job {order.id} could not be noted: {error}")
             self._again(order, _AGAIN)
 
@@ -346,10 +353,15 @@ class Desk:
             await asyncio.sleep(_LOOK)
             # Clocks of several machines may differ a little; what is looked at twice is the same.
             since, last = last - _LOOK, time.time()
+            seen = self._book.changes
             try:
                 for record in await self._changed_since(since):
                     order = self._book.get(record.id)
-                    if order is not None and order.state != record.shown:
+                    if order is None or order.state == record.shown:
+                        continue
+                    # An order that ended while the ledger was read would be opened again by its
+                    # old record; the next look sees the new one.
+                    if not self._book.has_changed_since(order, seen):
                         await self._take_over(order, record)
             except MantisreedError as error:
                 self._on_failure(f"the ledger cannot be followed: {error}")

@@ -126,6 +126,8 @@ class OrderBook:
     _orders: dict[str, Order] = field(default_factory=dict)
     _by_key: dict[tuple[str, str], str] = field(default_factory=dict)
     _forgotten: dict[str, float] = field(default_factory=dict)
+    _changes: int = 0
+    _last_change: dict[str, int] = field(default_factory=dict)
 
     def open(self) -> None:
         """Read what is there; a file that cannot be read is left where it is, and is in
@@ -214,8 +216,19 @@ class OrderBook:
         if order.id not in self._orders:
             return  # it was forgotten meanwhile
         if is_kept:
+            self._changes += 1
+            self._last_change[order.id] = self._changes
             self._write(order)
         self.on_change(order)
+
+    @property
+    def changes(self) -> int:
+        """The number of changes so far that were put on disk."""
+        return self._changes
+
+    def has_changed_since(self, order: Order, changes: int) -> bool:
+        """Whether an order was changed after the book had seen so many changes."""
+        return self._last_change.get(order.id, 0) > changes
 
     @property
     def _spent_file(self) -> Path:
@@ -235,6 +248,7 @@ class OrderBook:
             self._forgotten[order.owner] = self._forgotten.get(order.owner, 0.0) + order.cost
             write_whole(self._spent_file, msgspec.json.encode(self._forgotten))
         self._orders.pop(order.id, None)
+        self._last_change.pop(order.id, None)
         if self._by_key.get((order.owner, order.key or "")) == order.id:
             del self._by_key[order.owner, order.key or ""]
         file = self.folder / f"{order.id}.json"
