@@ -28,7 +28,7 @@ REACHING: Mapping[str, Mapping[str, str]] = {
     "EngineCard": {"url": "host", "secrets": "secret", "values": "host"},
     "TextServiceCard": {"url": "host", "secrets": "secret", "values": "host"},
     "Step": _STEP,
-    "Login": _STEP,
+    "Login": {**_STEP, "replaces": "secret"},
     "Cancel": _STEP,
     "LanguageList": _STEP,
     "Pages": _PAGES,
@@ -80,7 +80,8 @@ _NOTHING = {
     "ErrorPatterns": "statuses texts when",
     "QuotaPatterns": "statuses texts when renewed",
     "Reply": "format inside file text is_whole_text only event key end_mark complete delimiter "
-    "columns language times zero confidence_scale passages words turns speakers",
+    "columns language times zero confidence_scale tracks passages words turns speakers",
+    "TrackPaths": "each speaker",
     "PassagePaths": f"{_TIMES} text alternatives confidence",
     "WordPaths": f"{_TIMES} text confidence zero kind punctuation events ignored event_pattern "
     "text_from text_to text_length tokens",

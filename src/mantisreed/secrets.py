@@ -35,8 +35,16 @@ class Secret:
     Every secret of a process is remembered, so that `redacted` can keep it from coming out.
     """
 
-    def __init__(self, value: str) -> None:
+    def __init__(self, value: str, place: "tuple[SecretSource, Path] | None" = None) -> None:
+        """Remember it.
+
+        Args:
+            value: the secret itself.
+            place: where it is kept, and the folder from which its path counts; None for one that
+                an answer gave.
+        """
         self._value = value
+        self.place = place
         _remember(value)
 
     def reveal(self) -> str:
@@ -109,7 +117,7 @@ class SecretSource:
             raise SecretError(
                 "the secret holds a line break or a control character", where=str(self)
             )
-        return Secret(value.strip())
+        return Secret(value.strip(), (self, folder))
 
     def is_open_to_others(self, folder: Path) -> bool:
         """Whether it is a file that other users of the machine can read."""

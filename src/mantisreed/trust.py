@@ -279,9 +279,12 @@ def trusted_files() -> list[tuple[str, float]]:
 
 def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterator[Use]:
     # Profiles may keep a secret of the same name elsewhere: each place counts.
-    places = set()
+    places: dict[str, str] = {}
+    replaced = set(chain.from_iterable(_tables(table, "replaces")))
     for secrets in _tables(table, "secrets"):
-        places.update(set(map(str, secrets.values())))
+        for key, place in secrets.items():
+            verb = "send and replace" if key in replaced else "send"
+            places[str(place)] = max(verb, places.get(str(place), ""))
     addresses = sorted(set(chain.from_iterable(map(_AUTHORITY.findall, _texts(table)))))
     # Where a request goes is clear from the card alone, unless its host is put together or comes
     # from an answer.
@@ -298,7 +301,7 @@ def _uses_of_engine(name: str, table: Mapping[str, Any], folder: Path) -> Iterat
             and all(map(_is_on_this_machine, addresses))
         ):
             continue
-        yield Use("secret", f"send {printable(place)} to {to}", name, whole)
+        yield Use("secret", f"{places[place]} {printable(place)} to {to}", name, whole)
     for key, kind, verb in (("command", "program", "start"), ("python", "object", "load")):
         for found in _tables(table, key):
             exact = _exactly(found)

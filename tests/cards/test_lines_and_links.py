@@ -81,6 +81,92 @@ def test_a_list_of_links_is_a_reply_in_several_places(tmp_path: Path) -> None:
         asked(tmp_path, early, script)
 
 
+@pytest.mark.parametrize("size", ['size = "{bytes}", ', ""])
+def test_each_part_of_an_upload_has_a_link_of_its_own(tmp_path: Path, size: str) -> None:
+    steps = (
+        'steps.ticket = { path = "/uploads", json.bytes = "{audio_size}", '
+        'take = { links = "sort_by(parts, &number)[].at", bytes = "each" } }\n'
+        'steps.put = { url = "{links}", method = "PUT", raw = "{chunk}", '
+        f'chunks = {{ {size}collect.mark = "header:etag" }} }}\n'
+        'steps.end = { path = "/end", json.marks = "{mark}" }\n'
+    )
+    sent: list[bytes] = []
+
+    def script(request: HttpRequest) -> HttpAnswer:
+        if request.method == "PUT":
+            sent.append(request.body or b"")
+            return HttpAnswer(200, {"etag": f"mark {request.url[-1]}"}, b"")
+        if request.url.endswith("/uploads"):
+            parts = [{"number": n, "at": f"https://shed.example/put/{n}"} for n in (2, 0, 1)]
+            each = -(-len(PIECE.audio) // 3)
+            return HttpAnswer(200, {}, json.dumps({"parts": parts, "each": each}).encode())
+        assert json.loads(request.body or b"") == {"marks": ["mark 0", "mark 1", "mark 2"]}
+        return HttpAnswer(200, {}, b'{"text": "Eleven terns."}')
+
+    toml = f'{HEAD}{steps}reply.text = "text"\n'
+    _, urls = asked(tmp_path, toml, script)
+    assert len(urls) == 5 and b"".join(sent) == PIECE.audio
+    too_few = toml.replace("[].at", "[:2].at")
+    if size:
+        with pytest.raises(BadRequestError, match=r"there are 3 chunks, and 2 links"):
+            asked(tmp_path, too_few, script)
+
+
+def test_the_number_of_parts_is_known_before_links_are_asked_for(tmp_path: Path) -> None:
+    steps = (
+        'steps.ticket = { path = "/uploads", json.parts = "{chunk_count}", take.at = "at" }\n'
+        'steps.put = { url = "{at}", method = "PUT", raw = "{chunk}", chunks.size = 1000 }\n'
+        'steps.end = { path = "/end", json.parts = "{chunk_count}" }\nreply.text = "text"\n'
+    )
+    asked_for: list[int] = []
+
+    def script(request: HttpRequest) -> HttpAnswer:
+        if request.method == "POST":
+            asked_for.append(json.loads(request.body or b"")["parts"])
+        return HttpAnswer(200, {}, b'{"at": "/put", "text": "Eleven terns."}')
+
+    asked(tmp_path, HEAD + steps, script)
+    assert asked_for == [-(-len(PIECE.audio) // 1000)] * 2
+
+
+def test_each_speaker_has_a_track_of_the_reply(tmp_path: Path) -> None:
+    words = 'reply.words = { each = "words", text = "w", start = "s", end = "e" }\n'
+    toml = f'{HEAD}send.raw = "{{audio}}"\n{words}'
+    body = {
+        "parts": [
+            {"who": "A", "words": [{"w": "Low", "s": 0.2, "e": 0.5}, {"w": "Now", "s": 4, "e": 5}]},
+            {"who": "B", "words": [{"w": "Tide?", "s": 2, "e": 2.5}]},
+        ]
+    }
+    for speaker, names in ((', speaker = "who"', "ABA"), ("", "010")):
+        tracks = f'reply.tracks = {{ each = "parts"{speaker} }}\n'
+        card = workspace_of(tmp_path, toml + tracks).engine(None)
+        kept = type("Kept", (), {"body": json.dumps(body).encode()})()
+        passages = reading_of(card, kept, PIECE, {}).passages
+        assert [one.text for one in passages] == ["Low", "Tide?", "Now"]
+        assert "".join(one.speaker or "-" for one in passages) == names
+
+
+def test_tracks_may_be_files_of_their_own(tmp_path: Path) -> None:
+    steps = (
+        'steps.start = { path = "/jobs", raw = "{audio}", take.links = "tracks" }\n'
+        'steps.fetch.url = "{links}"\nreply.tracks.each = "[@]"\n'
+        'reply.words = { each = "words", text = "w", start = "s", end = "e" }\n'
+    )
+
+    def script(request: HttpRequest) -> HttpAnswer:
+        if request.method == "POST":
+            return HttpAnswer(200, {}, b'{"tracks": ["/track/0", "/track/1"]}')
+        number = int(request.url[-1])
+        words = [{"w": f"w{number}", "s": 3 - 2 * number, "e": 4 - 2 * number}]
+        return HttpAnswer(200, {}, json.dumps({"words": words}).encode())
+
+    came, _ = asked(tmp_path, HEAD + steps, script)
+    card = workspace_of(tmp_path, HEAD + steps).engine(None)
+    passages = reading_of(card, came, PIECE, {}).passages
+    assert [(one.text, one.speaker) for one in passages] == [("w1", "1"), ("w0", "0")]
+
+
 def test_a_moment_is_read_where_seconds_are(tmp_path: Path) -> None:
     rules = ErrorRules(retry_after=Take("until"))
     answer = HttpAnswer(429, {}, b'{"until": "2026-05-04T05:00:30Z"}')

@@ -1,6 +1,8 @@
 """Means that few services use: scales, offsets, archives, limits that are told, digest, ETags."""
 
 import asyncio
+import hashlib
+import hmac
 import io
 import json
 import zipfile
@@ -13,15 +15,18 @@ import msgspec
 import pytest
 from aiohttp import web
 
-from cards.test_bad_answers import HEAD, asked
+from cards.test_bad_answers import HEAD, PIECE, asked
+from engines.cards import workspace_of
 from engines.test_reply_kinds import read
 from jobs import test_dispatch
 from jobs.test_dispatch import Weir
 from mantisreed.cards.answers import _until_renewed, seconds_until_more
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.wire.http_answer import HttpAnswer
-from mantisreed.cards.wire.transport import HttpTransport
+from mantisreed.cards.wire.transport import HttpTransport, ScriptedTransport
+from mantisreed.engines.asking import client_for
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError, unpacked_files
+from mantisreed.engines.request import RequestOptions
 from mantisreed.errors import SettingsError, TooSlowError
 
 
@@ -211,3 +216,117 @@ def test_a_challenge_is_answered_by_digest() -> None:
     answer = asyncio.run(go())
     assert answer.body == b'{"t": 5}'
     assert seen[0] == "" and 'username="Ada"' in seen[1] and "reed" not in seen[1]
+
+
+def test_a_request_is_signed_over_all_its_headers_by_a_derived_key(tmp_path: Path) -> None:
+    toml = HEAD + (
+        'values.key = "hush"\n'
+        'sign.day = { key = "RUFF{key}", text = "{now|time:%Y%m%d}", encoding = "raw" }\n'
+        'sign.shore = { key = "{day}", text = "north", encoding = "raw" }\n'
+        'sign.seal = { key = "{shore}", encoding = "hex", text = """{method}\n{path}\n'
+        '{query|sort:&}\n{headers}\n{header_names}\n{body|sha256|hex}""" }\n'
+        'every.headers = { Authorization = "Ruff {header_names} {seal}", '
+        'X-Moment = "{now|iso8601_basic}", X-Note = "two  blanks" }\n'
+        'send = { path = "/hear", query = { z = "1", a = "b c" }, raw = "{audio}", '
+        'headers.Content-Type = "audio/flac" }\nreply.text = "text"\n'
+    )
+
+    def script(request: HttpRequest) -> HttpAnswer:
+        moment = request.header("x-moment") or ""
+        assert (request.header("X-Note"), moment[8]) == ("two  blanks", "T")
+        key = b"RUFFhush"
+        for text in (moment[:8], "north"):
+            key = hmac.digest(key, text.encode(), "sha256")
+        names = "content-type;host;x-moment;x-note"
+        headers = ["audio/flac", "smew.marsh.example", moment, "two blanks"]
+        lines = [f"{name}:{value}" for name, value in zip(names.split(";"), headers, strict=True)]
+        body = hashlib.sha256(request.body or b"").hexdigest()
+        text = "\n".join(["POST", "/api/hear", "a=b%20c&z=1", *lines, names, body])
+        seal = hmac.digest(key, text.encode(), "sha256").hex()
+        assert request.header("authorization") == f"Ruff {names} {seal}"
+        return HttpAnswer(200, {}, b'{"text": "Eleven terns."}')
+
+    asked(tmp_path, toml, script)
+
+
+def test_values_are_made_of_what_a_step_took_and_are_hidden_with_it(tmp_path: Path) -> None:
+    toml = HEAD + (
+        'values.proof = "{ticket|sha256|hex}"\n'
+        'steps.ticket = { path = "/tickets", method = "POST", '
+        'take.ticket = { from = "ticket", secret = true } }\n'
+        'steps.hear = { path = "/hear", raw = "{audio}", headers.X-Proof = "{proof}" }\n'
+        'reply.text = "text"\n'
+    )
+    proof = hashlib.sha256(b"tide").hexdigest()
+
+    def script(request: HttpRequest) -> HttpAnswer:
+        if request.url.endswith("/hear"):
+            assert request.header("x-proof") == proof
+            assert proof in [secret.reveal() for secret in request.secrets]
+        return HttpAnswer(200, {}, b'{"ticket": "tide", "text": "Eleven terns."}')
+
+    asked(tmp_path, toml, script)
+    early = toml.replace('"/tickets", ', '"/tickets", headers.X-Proof = "{proof}", ')
+    with pytest.raises(SettingsError, match=r"unknown placeholder \{proof\}"):
+        asked(tmp_path, early, script)
+
+
+class Gate:
+    """Gives a new refresh token with each token, and takes each for one time."""
+
+    def __init__(self) -> None:
+        self.good, self.logins = "first-refresh", 0
+
+    def __call__(self, request: HttpRequest) -> HttpAnswer:
+        if not request.url.endswith("/token"):
+            assert (request.header("authorization") or "").startswith("Bearer pass-")
+            return HttpAnswer(200, {}, b'{"text": "Eleven terns."}')
+        if f"refresh_token={self.good}" not in (request.body or b"").decode():
+            return HttpAnswer(400, {}, b'{"error": "that token was used before"}')
+        self.logins += 1
+        self.good = f"refresh-{self.logins}"
+        tokens = {"access_token": f"pass-{self.logins}", "refresh_token": self.good}
+        return HttpAnswer(200, {}, json.dumps(tokens).encode())
+
+
+def test_a_refresh_token_that_is_replaced_is_kept_for_the_next_run_and_other_processes(
+    tmp_path: Path,
+) -> None:
+    toml = HEAD + (
+        'secrets.refresh = "file:refresh.token"\nevery.bearer = "{pass}"\n'
+        'login = { path = "/token", take.pass = "access_token", '
+        'urlencoded = { grant_type = "refresh_token", refresh_token = "{refresh}" }, '
+        'replaces.refresh = "refresh_token" }\n'
+        'send = { path = "/hear", raw = "{audio}" }\nreply.text = "text"\n'
+    )
+    file = tmp_path / "refresh.token"
+    file.write_text("first-refresh\n")
+    workspace = workspace_of(tmp_path, toml)
+    card = workspace.engine(None)
+    gate = Gate()
+    # As several processes do that were started at one moment: each has read the first token.
+    clients = [
+        client_for(card, workspace.secrets_of(card), ScriptedTransport(gate)) for _ in range(4)
+    ]
+
+    async def go() -> None:
+        await asyncio.gather(*(client.submit(PIECE, RequestOptions()) for client in clients))
+
+    asyncio.run(go())
+    assert gate.logins == 4 and file.read_text() == "refresh-4\n"
+    assert file.stat().st_mode & 0o777 == 0o600
+    later = client_for(card, workspace.secrets_of(card), ScriptedTransport(gate))
+    asyncio.run(later.submit(PIECE, RequestOptions()))
+    assert file.read_text() == "refresh-5\n"
+
+
+def test_a_secret_that_is_replaced_needs_a_place_that_can_be_written(tmp_path: Path) -> None:
+    toml = HEAD + (
+        'secrets.refresh = "env:SMEW_REFRESH"\nevery.bearer = "{pass}"\n'
+        'login = { path = "/token", take.pass = "p", replaces.refresh = "r" }\n'
+        'send = { path = "/hear", raw = "{audio}" }\nreply.text = "text"\n'
+    )
+    with pytest.raises(SettingsError, match="where nothing can be written"):
+        workspace_of(tmp_path, toml)
+    with pytest.raises(SettingsError, match="there is no secret 'fresh'"):
+        workspace_of(tmp_path, toml.replace("replaces.refresh", "replaces.fresh"))

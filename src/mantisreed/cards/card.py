@@ -65,8 +65,11 @@ class Login(Step, frozen=True, kw_only=True, dict=True):
         expires_in: where the answer says for how many seconds it is good.
         expires_at: where it says until which moment: ISO 8601, an HTTP date, or seconds since 1970.
         lifetime: seconds, where the answer does not say; None keeps it until it is refused.
+        replaces: secrets that each login replaces, such as a refresh token, and where the new ones
+            are in the answer; they are written to where the old ones were kept.
     """
 
+    replaces: dict[str, Take] = {}  # noqa: RUF012 - msgspec copies it
     expires_in: Take | None = None
     expires_at: Take | None = None
     lifetime: Seconds | None = None

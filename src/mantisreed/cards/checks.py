@@ -10,10 +10,11 @@ import msgspec
 
 from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.effects import STEP_KINDS, keys_without_effect
-from mantisreed.cards.requests import secret_names_of
+from mantisreed.cards.requests import OVER_HEADERS, secret_names_of
 from mantisreed.cards.sequence import OF_A_CHUNK, StepSequence, audio_names, taken_by
 from mantisreed.cards.steps import ASKING_KEYS, Step
 from mantisreed.cards.templates import ListTemplate, Template
+from mantisreed.kept_secrets import REPLACEABLE
 
 Problem = tuple[str, str]
 """Which of the card's tables, as it stands after the card's own name, and what is wrong with it."""
@@ -21,7 +22,7 @@ Problem = tuple[str, str]
 OF_A_REQUEST = ("now", "uuid", "nonce", "etag")
 """Placeholders that are made for each request; `etag` is that of the step's own last answer."""
 
-OF_ITS_PARTS = ("method", "host", "path", "query", "url", "body")
+OF_ITS_PARTS = ("method", "host", "path", "query", "url", "body", *OVER_HEADERS)
 """Placeholders for the parts of the request itself: in headers, in the query, and in what is
 signed.
 """
@@ -245,6 +246,16 @@ def _wrong_login(card: ServiceCard) -> Iterator[Problem]:
     login = card.login
     assert login is not None
     yield from _wrong_step(".login", login)
+    for name in login.replaces:
+        source = card.secrets.get(name)
+        if source is None:
+            yield ".login.replaces", f"there is no secret {name!r}; {_listed(card.secrets)}"
+        elif source.kind not in REPLACEABLE:
+            yield (
+                ".login.replaces",
+                f"secrets.{name} is {source}, where nothing can be written: keep it at file:PATH "
+                "or keyring:SERVICE/USER",
+            )
     if not login.take:
         yield ".login", "key 'take' is missing: what the other requests need of its answer"
     yield from _without_effect(".login", login, "login")
@@ -253,11 +264,8 @@ def _wrong_login(card: ServiceCard) -> Iterator[Problem]:
 
 
 def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Problem]:
-    own = known | {*card.secrets, *OF_A_REQUEST}
-    for name, template in card.values.items():
-        yield from _unknown(".values", [template], own, card)
-        own |= {name}
-    logged_in = own | set(card.session.take if card.session else ())
+    own = _with_values(card, known | {*card.secrets, *OF_A_REQUEST})
+    logged_in = _with_values(card, own | set(card.session.take if card.session else ()))
     signing = logged_in | {*card.sign, *OF_ITS_PARTS}
     if card.url is not None:
         yield from _unknown("", [card.url], own, card)
@@ -266,11 +274,17 @@ def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Pr
         yield from _unknown(place, _early(card.session), own, card)
         yield from _unknown(place, _late(card.session), own | {*card.sign, *OF_ITS_PARTS}, card)
     taken: set[str] = set()
-    for index, (name, step) in enumerate(card.sequence):
+    if StepSequence(card).chunk_size is not None:
+        taken.add("chunk_count")  # steps before the chunks may have to say how many there are
+    for name, step in card.sequence:
         place = place_of(card, name)
         yield from _unknown_in_step(place, step, logged_in | taken, signing | taken, card)
         taken |= set(taken_by(step))
-        del index
+        # The card's values may be made of what a step took; they are known from there on.
+        taken |= _with_values(card, logged_in | taken) - logged_in
+    every_value = {*logged_in, *taken}
+    for name, template in card.values.items():
+        yield from _unknown(".values", [template], every_value - {name}, card)
     # What is taken may be asked for in every request, as soon as it is there.
     every = card.every
     fields = _items_of(every.headers, every.query)
@@ -286,6 +300,15 @@ def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Pr
         yield from _unknown_in_step(
             ".cancel", card.cancel, logged_in | taken, signing | taken, card
         )
+
+
+def _with_values(card: ServiceCard, known: frozenset[str]) -> frozenset[str]:
+    """What is known, with the card's own values that are made of it."""
+    found = set(known)
+    for name, template in card.values.items():
+        if all(other in found or other.partition(".")[0] in found for other in template.names):
+            found.add(name)
+    return frozenset(found)
 
 
 def _items_of(*tables: dict[str, ListTemplate]) -> list[Template]:
@@ -306,6 +329,7 @@ def _unknown_in_step(
     extra: set[str] = set()
     if step.chunks is not None:
         extra |= set(OF_A_CHUNK)
+        yield from _wrong_chunks(place, step, known, card)
         if step.chunks.item is not None:
             own = {*known, *extra, *step.chunks.collect}
             yield from _unknown(f"{place}.chunks", step.chunks.item.templates, own, card)
@@ -330,6 +354,19 @@ def _unknown_in_step(
     if step.when is not None:
         for name in sorted(step.when.root_names - known):
             yield place, f"key 'when': unknown value {name!r}; {_listed(known)}"
+
+
+def _wrong_chunks(
+    place: str, step: Step, known: frozenset[str] | set[str], card: ServiceCard
+) -> Iterator[Problem]:
+    assert step.chunks is not None
+    size = step.chunks.size
+    if size is not None:
+        yield from _unknown(
+            f"{place}.chunks", [Template(f"{{{name}}}") for name in size.names], known, card
+        )
+    elif not any(name not in OF_A_CHUNK for name in (step.url or step.path).names):
+        yield f"{place}.chunks", "key 'size' is missing: bytes of each chunk, such as 8 MiB"
 
 
 def _late(step: Step) -> list[Template]:

@@ -34,7 +34,7 @@ class Effect:
 
 REPLY_EFFECTS = (
     Effect(("text", "language", "times", "zero", "confidence_scale"), DOCUMENTS),
-    Effect(("passages", "words", "turns", "speakers"), DOCUMENTS),
+    Effect(("tracks", "passages", "words", "turns", "speakers"), DOCUMENTS),
     Effect(("is_whole_text", "only", "key", "end_mark"), PARTS),
     Effect(("event",), ("events",)),
     Effect(("delimiter", "columns"), ("csv",)),

@@ -209,6 +209,7 @@ _WITH_ARGUMENT: dict[str, Callable[[str], Filter]] = {
     "time": lambda form: lambda value: _moment(value).astimezone(UTC).strftime(form),
     "default": lambda other: lambda value: other if is_missing(value) else value,
     "then": lambda other: lambda value: None if is_missing(value) or value is False else other,
+    "sort": lambda separator: lambda value: separator.join(sorted(as_text(value).split(separator))),
     "join": lambda separator: (
         lambda value: separator.join(map(as_text, value if isinstance(value, list) else [value]))
     ),
@@ -223,6 +224,7 @@ _EXAMPLES = {
     "time": "time:%Y%m%d",
     "default": "default:en",
     "then": "then:yes",
+    "sort": "sort:&",
     "join": "join:;",
     "before": "before:-",
     "after": "after:/",

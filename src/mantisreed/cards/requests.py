@@ -12,7 +12,7 @@ from typing import Any
 from urllib.parse import quote, urlencode
 
 from mantisreed.cards.bodies import Attachment, Body, SentPart, _pairs
-from mantisreed.cards.card import ServiceCard, Signature
+from mantisreed.cards.card import Every, ServiceCard, Signature
 from mantisreed.cards.filters import as_bytes, as_text
 from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import ListTemplate, Template, Value, Values
@@ -118,11 +118,7 @@ class RequestBuilder:
         late = _Late(self._card, values)
         late.set(method=step.verb, body=rendered.content or b"")
         url = self._with_query(url, step, late, is_own=is_own)
-        headers = self._headers(step, late, is_own=is_own)
-        if rendered.content_type and not any(key.lower() == "content-type" for key, _ in headers):
-            headers.append(("Content-Type", rendered.content_type))
-        if step.gzip and rendered.content is not None:
-            headers.append(("Content-Encoding", "gzip"))
+        headers = self._headers(step, late, _headers_of_body(step, rendered), is_own=is_own)
         self._check_headers(name, headers)
         hidden = (*context.secrets.values(), *context.hidden, *late.secrets)
         return HttpRequest(
@@ -265,39 +261,39 @@ class RequestBuilder:
         rest = {key: template for key, template in fields.items() if late.is_late(template)}
         return _extended(url, _pairs(rest, late.with_signatures(rest.values())))
 
-    def _headers(self, step: Step, late: "_Late", *, is_own: bool) -> list[tuple[str, str]]:
+    def _headers(
+        self, step: Step, late: "_Late", of_body: Pairs, *, is_own: bool
+    ) -> list[tuple[str, str]]:
+        """All headers of a request; those that are signed over the others come last.
+
+        Args:
+            step: of the card.
+            late: with the request's parts.
+            of_body: what the body needs, where the card does not say it.
+            is_own: whether what goes with every request goes with it.
+        """
         every = self._card.every
-        headers: dict[str, tuple[str, list[str]]] = {}
-
-        def put(name: str, values: list[str]) -> None:
-            if values:
-                headers[name.lower()] = (name, values)
-
+        sources: list[Every | Step] = [step]
         if is_own:
-            self._put_authorization(put, every.bearer, every.basic, late)
-            for name, template in every.headers.items():
-                put(name, template.texts(late.with_signatures([template])))
-        self._put_authorization(put, step.bearer, step.basic, late)
-        for name, template in step.headers.items():
-            put(name, template.texts(late.with_signatures([template])))
-        sent = []
-        for name, values in headers.values():
-            sent += [(name, value) for value in values]
-        return sent
-
-    def _put_authorization(
-        self,
-        put: Callable[[str, list[str]], None],
-        bearer: Template | None,
-        basic: Template | None,
-        late: "_Late",
-    ) -> None:
-        if bearer and (key := bearer.text(late.with_signatures([bearer]))):
-            put("Authorization", [f"Bearer {key}"])
-        elif basic and (pair := basic.text(late.with_signatures([basic]))):
-            encoded = base64.b64encode(pair.encode()).decode()
-            late.secrets.append(Secret(encoded))
-            put("Authorization", [f"Basic {encoded}"])
+            sources = [every, step]
+        headers: dict[str, list[tuple[str, str]]] = {}
+        over_headers: list[tuple[str, ListTemplate]] = []
+        for source in sources:
+            # Headers that a card writes out come before `bearer` and `basic` of the same table.
+            proof = _authorization(source, late)
+            if proof is not None:
+                headers["authorization"] = [("Authorization", proof)]
+            for name, template in source.headers.items():
+                if late.needs(template, OVER_HEADERS):
+                    over_headers.append((name, template))
+                else:
+                    _put(headers, name, template, late)
+        for name, value in of_body:
+            headers.setdefault(name.lower(), [(name, value)])
+        late.set_headers(chain.from_iterable(headers.values()))
+        for name, template in over_headers:
+            _put(headers, name, template, late)
+        return list(chain.from_iterable(headers.values()))
 
     def _check_headers(self, name: str, headers: Iterable[tuple[str, str]]) -> None:
         for key, value in headers:
@@ -353,10 +349,39 @@ class _Late:
     def set(self, **parts: Value) -> None:
         self.values.update(parts)
 
+    def set_headers(self, headers: Iterable[tuple[str, str]]) -> None:
+        """Note the headers as they are signed: by small names in order, with the host, their white
+        space folded.
+        """
+        pairs = [(name.lower(), " ".join(value.split())) for name, value in headers]
+        pairs = sorted([*pairs, ("host", str(self.values["host"]))])
+        names = dict.fromkeys(name for name, _ in pairs)
+        self.set(
+            headers="\n".join(f"{name}:{value}" for name, value in pairs),
+            header_names=";".join(names),
+        )
+
     def is_late(self, template: ListTemplate) -> bool:
         """Whether a template needs a signature."""
         names = chain.from_iterable(item.names for item in template.items)
         return any(name in self._card.sign for name in names)
+
+    def needs(self, template: ListTemplate, parts: Iterable[str]) -> bool:
+        """Whether a template needs one of these parts of the request, itself or by what it is
+        signed with.
+        """
+        wanted, seen = set(parts), set()
+        rest = list(chain.from_iterable(item.names for item in template.items))
+        while rest:
+            name = rest.pop()
+            if name in wanted:
+                return True
+            if name in seen:
+                continue
+            seen.add(name)
+            if name in self._card.sign:
+                rest += (*self._card.sign[name].key.names, *self._card.sign[name].text.names)
+        return False
 
     def with_signatures(self, templates: Iterable[ListTemplate | Template]) -> dict[str, Value]:
         """The values, with those signatures that the templates need."""
@@ -381,6 +406,39 @@ class _Late:
         if signature.encoding == "base64":
             return encoded
         return encoded.translate(_URL_SAFE).rstrip("=")
+
+
+OVER_HEADERS = ("headers", "header_names")
+"""Placeholders for all headers but those that need them."""
+
+
+def _headers_of_body(step: Step, body: Body) -> Pairs:
+    found: list[tuple[str, str]] = []
+    if body.content_type:
+        found.append(("Content-Type", body.content_type))
+    if step.gzip and body.content is not None:
+        found.append(("Content-Encoding", "gzip"))
+    return tuple(found)
+
+
+def _authorization(source: Step | Every, late: _Late) -> str | None:
+    """What `bearer` or `basic` of a table gives."""
+    bearer, basic = source.bearer, source.basic
+    if bearer and (key := bearer.text(late.with_signatures([bearer]))):
+        return f"Bearer {key}"
+    if basic and (pair := basic.text(late.with_signatures([basic]))):
+        encoded = base64.b64encode(pair.encode()).decode()
+        late.secrets.append(Secret(encoded))
+        return f"Basic {encoded}"
+    return None
+
+
+def _put(
+    headers: dict[str, list[tuple[str, str]]], name: str, template: ListTemplate, late: _Late
+) -> None:
+    values = template.texts(late.with_signatures([template]))
+    if values:
+        headers[name.lower()] = [(name, value) for value in values]
 
 
 _URL_SAFE = str.maketrans("+/", "-_")

@@ -65,6 +65,12 @@ class StepSequence:
         """
         return next((step for _, step in reversed(self.steps) if step.is_asking), None)
 
+    @cached_property
+    def chunk_size(self) -> int | None:
+        """Bytes of each chunk of the audio; None without chunks, or where an answer says it."""
+        sizes = (step.chunks.size for _, step in self.steps if step.chunks is not None)
+        return next((size.fixed for size in sizes if size is not None), None)
+
     def index_of(self, name: str) -> int:
         """Where a step is.
 
@@ -140,6 +146,8 @@ class StepSequence:
         names = set(step.names) | set(chain.from_iterable(template.names for template in templates))
         if step.chunks is not None and step.chunks.resume is not None:
             names |= step.chunks.resume.names
+        if step.chunks is not None and step.chunks.size is not None:
+            names |= set(step.chunks.size.names)
         if step.chunks is not None and step.chunks.item is not None:
             names |= set(step.chunks.item.names) - {*step.chunks.collect, *OF_A_CHUNK}
         rest, found = list(names), set()

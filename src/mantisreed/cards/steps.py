@@ -173,11 +173,62 @@ class Pages(Table, frozen=True, kw_only=True):
     limit: Annotated[int, msgspec.Meta(ge=1, le=100_000)] = 1000
 
 
+class ChunkSize:
+    """How many bytes a chunk has: a size, or one placeholder for what an earlier answer said.
+
+    Attributes:
+        source: as it is written on the card.
+        fixed: bytes; None where an answer says it.
+        names: of the placeholder.
+    """
+
+    __slots__ = ("_template", "fixed", "names", "source")
+
+    def __init__(self, source: object) -> None:
+        self.source = source
+        self.fixed: int | None = None
+        self._template = Template("")
+        if isinstance(source, str) and source.startswith("{"):
+            self._template = Template(source)
+            if not self._template.is_one_placeholder:
+                raise ValueError(f"expected a size or one placeholder, found {source!r}")
+        else:
+            self.fixed = int(Bytes.from_toml(source))
+        self.names = self._template.names
+
+    @classmethod
+    def from_toml(cls, value: object) -> "ChunkSize":
+        """Read what stands on a card.
+
+        Raises:
+            ValueError: it is neither a size nor a placeholder.
+        """
+        return cls(value)
+
+    def bytes_of(self, values: Values) -> int | None:
+        """The size; None where the values do not tell a sensible one."""
+        if self.fixed is not None:
+            return self.fixed
+        found = self._template.value(values)
+        try:
+            size = int(found)
+        except (TypeError, ValueError):
+            return None
+        return size if size > 0 else None
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, ChunkSize) and other.source == self.source
+
+    def __hash__(self) -> int:
+        return hash(str(self.source))
+
+
 class Chunks(Table, frozen=True, kw_only=True):
     """`chunks`: the body is sent in several requests; templates have `{chunk}` and where it is.
 
     Attributes:
-        size: bytes of each but the last.
+        size: bytes of each but the last. None where the step's `url` is a list of links, one for
+            each chunk: then all are of one size.
         received: where an answer says how much has arrived: a number of bytes, or a range such as
             `bytes=0-524287`.
         resume: a request that asks for it after a failure; without one, the same chunk is sent
@@ -187,7 +238,7 @@ class Chunks(Table, frozen=True, kw_only=True):
             `{chunk_items}` is the list.
     """
 
-    size: Bytes
+    size: ChunkSize | None = None
     received: Take | None = None
     resume: "Step | None" = None
     collect: dict[str, Take] = {}

@@ -243,6 +243,19 @@ class TurnPaths(TimePaths, frozen=True, kw_only=True):
     speaker: ReplyPath
 
 
+class TrackPaths(Table, frozen=True, kw_only=True):
+    """`[engine.NAME.reply.tracks]`: the reply has a part of its own for each track, and each
+    speaker a track. `passages` and `words` are looked up in each part, and merged by time.
+
+    Attributes:
+        each: the list of parts.
+        speaker: in each; None where that is its place among all of them, from 0.
+    """
+
+    each: ReplyPath
+    speaker: ReplyPath | None = None
+
+
 class SpeakerNames(Table, frozen=True, kw_only=True):
     """`[engine.NAME.reply.speakers]`: a list that says what speakers are called.
 
@@ -351,7 +364,8 @@ class Reply(Table, frozen=True, kw_only=True):
         times: the unit of all times.
         zero: with moments, where the moment is at which the recording begins.
         confidence_scale: on which scale confidences are.
-        passages, words, turns, speakers: where they are; what has no times gets estimated ones.
+        tracks, passages, words, turns, speakers: where they are; what has no times gets estimated
+            ones.
     """
 
     format: ReplyFormat = "json"
@@ -370,6 +384,7 @@ class Reply(Table, frozen=True, kw_only=True):
     times: TimeUnit = SECONDS
     zero: ReplyPath | None = None
     confidence_scale: ConfidenceScale = ConfidenceScale()
+    tracks: TrackPaths | None = None
     passages: PassagePaths | None = None
     words: WordPaths | None = None
     turns: TurnPaths | None = None
@@ -379,7 +394,7 @@ class Reply(Table, frozen=True, kw_only=True):
     def tells_speakers(self) -> bool:
         """Whether the card knows where speakers are in it."""
         places = (self.passages, self.words)
-        return self.turns is not None or any(
+        return (self.turns or self.tracks) is not None or any(
             paths is not None and paths.speaker is not None for paths in places
         )
 

@@ -107,7 +107,7 @@ def _show_steps(
     for name, step in (*session, *card.sequence, *others):
         known = {
             **values,
-            **dict.fromkeys(("page_number", "page_offset"), 1),
+            **dict.fromkeys(("page_number", "page_offset", "chunk_count"), 1),
             "piece_key": f"{_TAKEN}piece_key",
         }
         known |= {
@@ -133,9 +133,9 @@ def _show_steps(
 
 
 def _chunk_size(step: Step) -> int | None:
-    if step.chunks:
-        return int(step.chunks.size)
-    return None
+    if step.chunks is None or step.chunks.size is None:
+        return None
+    return step.chunks.size.fixed
 
 
 async def _tried(

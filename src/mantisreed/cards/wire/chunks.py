@@ -9,7 +9,13 @@ from mantisreed.cards.paths import Take
 from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Values
 from mantisreed.cards.wire.http_answer import HttpAnswer
-from mantisreed.errors import EngineBrokeError, EngineError, SlowDownError, UnreachableError
+from mantisreed.errors import (
+    BadRequestError,
+    EngineBrokeError,
+    EngineError,
+    SlowDownError,
+    UnreachableError,
+)
 
 if TYPE_CHECKING:
     from mantisreed.cards.wire.run import ExchangeRun
@@ -50,6 +56,9 @@ class ChunkSender:
         )
         self._chunks = step.chunks
         self._content = run.attachment.content
+        self._links_name = run.list_in(step.url or step.path)
+        self._links: list[Any] = run.values.get(self._links_name) or []
+        self._size = self._size_of_chunks()
 
     async def answer(self, send: SendChunk) -> HttpAnswer:
         """The answer to the last chunk; what is collected of all answers is put among the run's
@@ -90,22 +99,53 @@ class ChunkSender:
             self._run.taken.add(name)
         return answer
 
+    def _size_of_chunks(self) -> int:
+        """Bytes of a chunk.
+
+        Raises:
+            BadRequestError: nothing says it, or there is not a link for each chunk.
+        """
+        size: int | None = None
+        if self._chunks.size is not None:
+            size = self._chunks.size.bytes_of(self._run.values)
+        elif self._links:
+            size = max(1, -(-len(self._content) // len(self._links)))
+        if size is None:
+            raise self._wrong(
+                f"the size of its chunks ({self._chunks.size.source if self._chunks.size else 0}) "
+                "is no number of bytes"
+            )
+        needed = chunk_count(len(self._content), size)
+        if self._links and needed > len(self._links):
+            raise self._wrong(
+                f"there are {needed} chunks, and {len(self._links)} links to send them to"
+            )
+        return size
+
+    def _wrong(self, what: str) -> BadRequestError:
+        advice = f"check steps.{self._name}.chunks in its card"
+        return BadRequestError(f"step {self._name}: {what}", engine=self._engine, advice=advice)
+
     def _places(self, offset: int) -> dict[str, Any]:
-        size = int(self._chunks.size)
+        size = self._size
         chunk = self._content[offset : offset + size]
         end = offset + len(chunk)
-        return {
+        number = offset // size + 1
+        places = {
             "chunk": chunk,
             "chunk_start": offset,
             "chunk_end": end - 1,
-            "chunk_number": offset // size + 1,
-            "chunk_count": max(1, -(-len(self._content) // size)),
+            "chunk_number": number,
+            "chunk_count": chunk_count(len(self._content), size),
             "is_last": end >= len(self._content),
         }
+        if self._links:
+            places[self._links_name] = self._links[number - 1]
+        return places
 
     def _following(self, answer: HttpAnswer, offset: int) -> int:
         """Where the next chunk begins, after an answer."""
-        end = min(offset + int(self._chunks.size), len(self._content))
+        end = min(offset + self._size, len(self._content))
         if self._chunks.received is None:
             return end
         received = _received(self._chunks.received, answer)
@@ -140,6 +180,11 @@ class ChunkSender:
     def _senseless(self, what: str, answer: HttpAnswer) -> EngineError:
         advice = "check chunks.received in its card"
         return unreadable(self._engine, f"step {self._name}: {what}", answer, advice=advice)
+
+
+def chunk_count(total: int, size: int) -> int:
+    """How many chunks of a size so many bytes have."""
+    return max(1, -(-total // size))
 
 
 def _received(take: Take, answer: HttpAnswer) -> int | None:

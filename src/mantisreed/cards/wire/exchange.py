@@ -19,6 +19,7 @@ from mantisreed.cards.sequence import StepSequence
 from mantisreed.cards.states import standing_of
 from mantisreed.cards.steps import Step
 from mantisreed.cards.templates import Value, Values
+from mantisreed.cards.wire.chunks import chunk_count
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.run import ExchangeRun
 from mantisreed.cards.wire.sending import ExchangeOptions, StepSender, not_reached
@@ -79,7 +80,11 @@ class Exchange:
             values: what placeholders stand for, without secrets.
             attachment: the audio.
         """
-        return ExchangeRun(self._sender.with_secrets(values), attachment)
+        known = self._sender.with_secrets(values)
+        size = self.sequence.chunk_size
+        if size is not None and attachment is not None:
+            known["chunk_count"] = chunk_count(len(attachment.content), size)
+        return ExchangeRun(known, attachment)
 
     async def start(
         self, key: str, values: Values, attachment: Attachment | None

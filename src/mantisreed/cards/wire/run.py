@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 from mantisreed.cards.bodies import Attachment
 from mantisreed.cards.paths import Take
-from mantisreed.cards.templates import Value
+from mantisreed.cards.templates import Template, Value
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.errors import UnreadableReplyError
 
@@ -33,6 +33,11 @@ class ExchangeRun:
     index: int = 0
     failed_at: int | None = None
     last: HttpAnswer | None = None
+
+    def list_in(self, template: Template) -> str:
+        """The name of a placeholder in a template that stands for a list; empty for none."""
+        lists = (name for name in template.names if isinstance(self.values.get(name), list))
+        return next((name for name in lists if self.values[name]), "")
 
     def take(self, engine: str, name: str, takes: Mapping[str, Take], answer: HttpAnswer) -> None:
         """Take what a step takes from its answer.

@@ -16,7 +16,7 @@ from mantisreed.cards.answers import (
     quoted_beginning,
     seconds_until_more,
 )
-from mantisreed.cards.card import ServiceCard
+from mantisreed.cards.card import Login, ServiceCard
 from mantisreed.cards.paths import Take
 from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
 from mantisreed.cards.sequence import StepSequence, audio_names
@@ -25,6 +25,7 @@ from mantisreed.cards.templates import Template, Value, Values
 from mantisreed.cards.wire.chunks import ChunkSender
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.pages import PageReader, joined
+from mantisreed.cards.wire.replaced import ReplacedSecrets
 from mantisreed.cards.wire.run import ExchangeRun
 from mantisreed.cards.wire.session import Session
 from mantisreed.cards.wire.websocket import Conversation
@@ -86,7 +87,7 @@ class StepSender:
         options: ExchangeOptions,
     ) -> None:
         """Send nothing yet. `secrets` are the card's."""
-        self._card, self.secrets, self._transport = card, secrets, transport
+        self._card, self.secrets, self._transport = card, dict(secrets), transport
         self._sequence, self._options = sequence, options
         self._with_audio = frozenset(name for name, step in sequence.steps if audio_names(step))
         self._builder = RequestBuilder(card)
@@ -134,17 +135,12 @@ class StepSender:
         if step.chunks is not None:
             sender = ChunkSender(self._card.name, name, step, run, self._options.sleep)
             return await sender.answer(sending.send)
-        links = self._list_in_url(step, run)
-        if links is not None:
+        links = run.list_in(step.url or step.path)
+        if links:
             return await self._each_link(sending, links)
         if step.pages is not None:
             return await PageReader(self._card.name, name, step.pages).answer(sending.send)
         return await sending.send()
-
-    def _list_in_url(self, step: Step, run: ExchangeRun) -> str | None:
-        """The placeholder in a step's address that stands for a list; None where there is none."""
-        template = step.url or step.path
-        return next((name for name in template.names if _is_list(run.values.get(name))), None)
 
     async def _each_link(self, sending: "_Sending", name: str) -> HttpAnswer:
         """The answers to one request for each item of a list, kept as the pages of one reply."""
@@ -178,6 +174,16 @@ class StepSender:
     async def _logged_in(self) -> HttpAnswer:
         login = self._card.session
         assert login is not None
+        if not login.replaces:
+            return await self._login_answer(login)
+        replaced = ReplacedSecrets(self._card.name, login.replaces, self.secrets)
+        async with replaced.held():
+            self.secrets |= await replaced.newest()
+            answer = await self._login_answer(login)
+            self.secrets |= await replaced.replaced_by(answer)
+        return answer
+
+    async def _login_answer(self, login: Login) -> HttpAnswer:
         name = self._card.session_name
         try:
             request = self._builder.request(
@@ -240,6 +246,14 @@ class StepSender:
         self._note(answer, sending.run)
         return answer
 
+    def _replaced(self) -> dict[str, str]:
+        """The newest of the secrets that logins replace."""
+        login = self._card.session
+        if login is None or not login.replaces:
+            return {}
+        known = [name for name in login.replaces if name in self.secrets]
+        return {name: self.secrets[name].reveal() for name in known}
+
     async def request(self, sending: "_Sending", part: "_Part") -> HttpRequest:
         """One request of a step.
 
@@ -249,7 +263,12 @@ class StepSender:
         run, step = sending.run, part.step or sending.step
         shared = await self.log_in()
         sending.generation = self._session.generation if self._session else 0
-        values = {**run.values, **shared, "etag": self._etags.get(self._question(sending))}
+        values = {
+            **run.values,
+            **self._replaced(),
+            **shared,
+            "etag": self._etags.get(self._question(sending)),
+        }
         values = {**values, **values_of_card(self._card, values), **part.values}
         taken = set(run.taken)
         if part.url is not None:
@@ -262,6 +281,10 @@ class StepSender:
             values[_PAGE_URL] = part.url
             taken.add(_PAGE_URL)
         hides = self._sequence.hidden & taken
+        # What is made of a hidden value is as good as it.
+        hides |= {
+            name for name, value in self._card.values.items() if hides.intersection(value.names)
+        }
         hidden = [Secret(str(values[name])) for name in hides if values.get(name)]
         hidden += self._session.secrets if self._session else ()
         context = RequestContext(
@@ -372,10 +395,6 @@ class _Sending:
     ) -> HttpAnswer:
         """One request."""
         return await self.sender.send(self, _Part(values or {}, url, step, carry))
-
-
-def _is_list(value: Value) -> bool:
-    return isinstance(value, list) and bool(value)
 
 
 def not_reached(engine: str, what: str, advice: str) -> UnreachableError:

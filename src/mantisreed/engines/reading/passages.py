@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 
 from mantisreed.cards.paths import ReplyPath
-from mantisreed.engines.card import PassagePaths, Reply
+from mantisreed.engines.card import PassagePaths, Reply, TrackPaths
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.reading.word_times import SLACK, ReplyContext, spans_of
 from mantisreed.engines.reading.words import (
@@ -59,19 +59,37 @@ class DocumentReader:
             each = reply.passages.each
         elif reply.words:
             each = reply.words.each
+        if reply.tracks is not None:
+            found = list(self._on_tracks(reply.tracks, documents, turns))
+            return self._in_time(found, names)
         if reply.format in ("lines", "events") and each is not None:
             # Some of them say other things: that it begins, how far it is, what it cost.
             documents = [
                 document for document in documents if each.find(document) is not None
             ] or documents
-        if reply.passages is not None:
-            found = list(
-                chain.from_iterable(
-                    self._in_document(reply.passages, document, turns) for document in documents
-                )
-            )
-        else:
-            found = list(_grouped(self._in_order(self._all_words(documents), turns)))
+        return self._in_time(self._in_documents(documents, turns), names)
+
+    def _in_documents(self, documents: Sequence[Any], turns: "_Turns | None") -> list[Passage]:
+        paths = self._reply.passages
+        if paths is None:
+            return list(_grouped(self._in_order(self._all_words(documents), turns)))
+        found = (self._in_document(paths, document, turns) for document in documents)
+        return list(chain.from_iterable(found))
+
+    def _on_tracks(
+        self, paths: TrackPaths, documents: Sequence[Any], turns: "_Turns | None"
+    ) -> Iterator[Passage]:
+        """The passages of all tracks, one track after the other."""
+        number = 0
+        for document in documents:
+            for item in listed(paths.each, document, "reply.tracks.each", self._context.duration):
+                label = _optional(paths.speaker, item) or str(number)
+                number += 1
+                for passage in self._in_documents([item], turns):
+                    speaker = passage.speaker or label
+                    yield msgspec.structs.replace(passage, speaker=speaker)
+
+    def _in_time(self, found: Sequence[Passage], names: Mapping[str, str]) -> list[Passage]:
         # Sorting is stable: of passages that begin at once the order of the reply stays.
         return sorted(
             (_named(passage, names) for passage in found if passage.text), key=lambda one: one.start
