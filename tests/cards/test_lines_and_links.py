@@ -12,8 +12,15 @@ from mantisreed.cards.card import ErrorRules
 from mantisreed.cards.paths import Take
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.streams import heard_by
 from mantisreed.engines.asking import reading_of
-from mantisreed.errors import BadRequestError, EngineError
+from mantisreed.engines.reading.heard import ReplyStream
+from mantisreed.errors import (
+    BadRequestError,
+    EngineError,
+    IncompleteReplyError,
+    UnreachableError,
+)
 
 LINES = b'{"w": "a", "from": 0, "to": 1}\n{"w": "b", "from": 1, "to": 2, "more": 7}\n'
 EVENTS = b'data: {"w": "a"}\n\nevent: trouble\ndata: {"wrong": "mud in the line"}\n\n'
@@ -171,3 +178,93 @@ def test_a_moment_is_read_where_seconds_are(tmp_path: Path) -> None:
     rules = ErrorRules(retry_after=Take("until"))
     answer = HttpAnswer(429, {}, b'{"until": "2026-05-04T05:00:30Z"}')
     assert retry_after(answer, rules, now=1777870800.0) == 30.0
+
+
+ASKED_EVENTS = (
+    f'{HEAD}steps.start = {{ path = "/jobs", raw = "{{audio}}", take.job = "id" }}\n'
+    'steps.listen.path = "/jobs/{job}/events"\n'
+    'reply = { format = "events", end_mark = "over", text = "said" }\n'
+)
+
+
+def numbered(*words: str, first: int = 1) -> bytes:
+    events = [f'id: {n}\ndata: {{"said": "{word} "}}\n\n' for n, word in enumerate(words, first)]
+    return "".join(events).encode()
+
+
+def test_a_stream_of_events_is_taken_up_where_it_broke_off(tmp_path: Path) -> None:
+    first, second = numbered("Eleven", "terns"), numbered("on", "the", first=3)
+    last = numbered("shingle", first=5) + b"event: over\ndata: {}\n\n"
+    answers = iter([first + b'id: 3\ndata: {"sa', second, last])
+    asked_after: list[str | None] = []
+
+    def script(request: HttpRequest) -> HttpAnswer:
+        if request.method == "POST":
+            return HttpAnswer(200, {}, b'{"id": "j"}')
+        asked_after.append(request.header("last-event-id"))
+        body = next(answers)
+        if body.endswith(b'"sa'):
+            assert request.on_block is not None
+            request.on_block(body)
+            raise UnreachableError("the connection broke", engine="smew")
+        return HttpAnswer(200, {}, body)
+
+    came, _ = asked(tmp_path, ASKED_EVENTS, script)
+    assert asked_after == [None, "2", "4"]
+    card = workspace_of(tmp_path, ASKED_EVENTS).engine(None)
+    (passage,) = reading_of(card, came, PIECE, {}).passages
+    assert passage.text == "Eleven terns on the shingle"
+
+
+def test_a_stream_whose_events_have_no_number_is_not_taken_up(tmp_path: Path) -> None:
+    asked_for = []
+
+    def script(request: HttpRequest) -> HttpAnswer:
+        asked_for.append(request.method)
+        if request.method == "POST":
+            return HttpAnswer(200, {}, b'{"id": "j"}')
+        return HttpAnswer(200, {}, b'data: {"said": "Eleven"}\n\n')
+
+    with pytest.raises(IncompleteReplyError, match="'over'"):
+        asked(tmp_path, ASKED_EVENTS, script)
+    assert asked_for == ["POST", "GET"]
+
+
+@pytest.mark.parametrize(
+    ("reply", "blocks", "heard"),
+    [
+        (
+            'format = "lines", text = "t"',
+            ['{"t": "Eleven "}\n{"t": "te', 'rns"}\n', '{"t": " now"}'],
+            ["Eleven", "Eleven terns"],
+        ),
+        (
+            'format = "events", text = "t", is_whole_text = true',
+            ['data: {"t": "Eleven"}\r\n\r\n', 'data: {"t": "Eleven terns"}\r\n\r\n'],
+            ["Eleven", "Eleven terns"],
+        ),
+        (
+            'format = "lines", key = "n", passages = { each = "[@]", text = "t" }',
+            ['{"n": 1, "t": "Elven"}\n', '{"n": 1, "t": "Eleven"}\n{"n": 2, "t": "terns"}\n'],
+            ["Elven", "Eleven terns"],
+        ),
+        (
+            'format = "lines", words = { each = "w", text = "t", start = "s", end = "e" }',
+            ['{"w": [{"t": "Eleven"}, {"t": "terns"}]}\n', "not JSON\n"],
+            ["Eleven terns"],
+        ),
+    ],
+)
+def test_text_is_told_while_it_comes(
+    tmp_path: Path, reply: str, blocks: list[str], heard: list[str]
+) -> None:
+    card = workspace_of(tmp_path, f'{HEAD}send.raw = "{{audio}}"\nreply = {{ {reply} }}\n').engine(
+        None
+    )
+    told: list[str] = []
+    times = iter(range(0, 100, 1))
+    listener = ReplyStream(card, lambda: float(next(times))).listener()
+    with heard_by(told.append):
+        for block in blocks:
+            listener(block.encode())
+    assert told == heard

@@ -106,6 +106,18 @@ def test_an_engine_answers_in_another_language_where_its_card_says_how(
     assert refused.returncode == 2 and "engine heron declares no translating" in refused.stderr
 
 
+@pytest.mark.parametrize("engine", ["bittern", "bittern:lines"])
+def test_text_is_shown_while_it_comes_to_whoever_wants_to_see_more(
+    mantisreed: Command, settings: Path, mine: Note, engine: str
+) -> None:
+    wordy = mantisreed("run", mine.path, "--engine", engine, "-v")
+    said = " ".join(word.text for word in mine.composition.words)
+    heard = re.findall(r": hearing \((.*)\)", wordy.stderr)
+    assert heard and all(said.startswith(text) for text in heard), wordy.stderr
+    again = mantisreed("run", mine.path, "--engine", engine, "--afresh", "--overwrite")
+    assert again.returncode == 0 and "hearing" not in again.stderr
+
+
 @pytest.mark.parametrize("engine", ["sedge", "dipper", "bittern", "rail", "rail:vtt", "rail:text"])
 def test_no_speech_is_no_error_with_any_engine(
     mantisreed: Command, settings: Path, tmp_path: Path, engine: str

@@ -40,6 +40,7 @@ class HttpRequest:
             origin only.
         secrets: what must be hidden in anything that is shown of the request or its answer.
         digest: user and password for digest authentication; None for none.
+        on_block: told each block of the answer as it comes; None for nobody.
     """
 
     engine: str
@@ -53,6 +54,7 @@ class HttpRequest:
     follow_redirects: bool = False
     secrets: tuple[Secret, ...] = ()
     digest: tuple[str, str] | None = field(default=None, repr=False)
+    on_block: Callable[[bytes], None] | None = field(default=None, repr=False, compare=False)
 
     def header(self, name: str) -> str | None:
         """The value of a header."""

@@ -22,7 +22,7 @@ class Console:
         self, *, quiet: bool = False, verbose: bool = False, log_file: str | None = None
     ) -> None:
         self.is_quiet = quiet
-        self._verbose = verbose
+        self.is_verbose = verbose
         self._log_file = log_file
 
     def start_log(self) -> None:
@@ -31,14 +31,14 @@ class Console:
         Raises:
             InputError: the log file cannot be written.
         """
-        if not (self._verbose or self._log_file):
+        if not (self.is_verbose or self._log_file):
             return
         import logging
 
         logger = logging.getLogger("mantisreed")
         logger.setLevel(logging.DEBUG)
         handlers: list[logging.Handler] = []
-        if self._verbose:
+        if self.is_verbose:
             handlers.append(logging.StreamHandler())
             handlers[-1].setLevel(logging.INFO)
         if self._log_file:
@@ -171,7 +171,7 @@ class Console:
         self._print_columns(columns, [column.justify == "right" for column in table.columns])
 
     def _log_trace(self, error: Exception) -> None:
-        if self._verbose or self._log_file:
+        if self.is_verbose or self._log_file:
             import logging
 
             logging.getLogger("mantisreed").debug("where it happened", exc_info=error)

@@ -56,6 +56,8 @@ class ProgressDisplay:
         if event.stage in ("interrupted", "note"):
             self._console.note(event.note)
             return
+        if event.stage == "hearing" and self._live is None and not self._console.is_verbose:
+            return
         text = f"{event.recording.name}: {event.text()}"
         self._batch = event.batch or self._batch
         # A link may get another name on its way.

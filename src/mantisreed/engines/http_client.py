@@ -14,6 +14,7 @@ from mantisreed.cards.wire.sending import ExchangeOptions
 from mantisreed.cards.wire.standing import FinishedExchange, Standing
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse, ReportedBill, StillWorking, Ticket
+from mantisreed.engines.reading.heard import ReplyStream
 from mantisreed.engines.request import Piece, RequestOptions, attachment_of, piece_values
 from mantisreed.limits import MOST_MONEY
 from mantisreed.secrets import Secret, redacted_body
@@ -37,6 +38,13 @@ class ClientOptions:
     clock: Callable[[], float] = time.monotonic
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep
     on_limit: Callable[[float], None] = lambda seconds: None
+
+
+def _stream_of(card: EngineCard) -> ReplyStream | None:
+    """How a card's reply is read while it comes; results of several pieces are read whole."""
+    if card.reply.format in ("lines", "events") and card.batch is None:
+        return ReplyStream(card)
+    return None
 
 
 class HttpClient:
@@ -65,6 +73,7 @@ class HttpClient:
                 clock=options.clock,
                 sleep=options.sleep,
                 on_limit=options.on_limit,
+                stream=_stream_of(card),
             ),
         )
 

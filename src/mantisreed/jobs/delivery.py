@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from itertools import count
 from typing import TYPE_CHECKING, TypeVar
 
+from mantisreed.cards.wire.streams import heard_by
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
 from mantisreed.engines.request import Piece
@@ -355,7 +356,8 @@ class Delivery:
         engine, record = self.engine, leaving.record
         engine.sending += 1
         try:
-            taken = await engine.client.submit(leaving.piece, engine.options.request)
+            with heard_by(lambda text: self.progress("hearing", text)):
+                taken = await engine.client.submit(leaving.piece, engine.options.request)
             if isinstance(taken, Ticket):
                 return await self._accepted(record, taken)
             await engine.answered(record, taken)

@@ -7,6 +7,7 @@ sent again.
 
 from typing import TYPE_CHECKING
 
+from mantisreed.cards.wire.streams import heard_by
 from mantisreed.engines.asking import Waits
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineClient, EngineResponse, StillWorking, Ticket
@@ -106,7 +107,8 @@ class Poller:
                 if called is not None:
                     return called
             try:
-                answer = await self._client.ask(_ticket(record))
+                with heard_by(lambda text: progress("hearing", text)):
+                    answer = await self._client.ask(_ticket(record))
                 failures = 0
                 self._knows_jobs = True
                 if isinstance(answer, EngineResponse):

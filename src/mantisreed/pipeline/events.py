@@ -11,6 +11,7 @@ Stage = Literal[
     "preparing",
     "waiting",
     "sending",
+    "hearing",
     "working",
     "following",
     "done",

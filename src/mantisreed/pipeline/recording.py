@@ -454,6 +454,9 @@ class RecordingTask:
         size = f"{which}{short_size(len(piece.audio))} {piece.form.name}"
 
         def progress(stage: str, note: str, until: float | None = None) -> None:
+            if stage == "hearing":  # it is on its way still
+                self._tell("hearing", note)
+                return
             if stage in ("claiming", "sending"):
                 self._on_their_way.add(asyncio.current_task())
             else:

@@ -5,7 +5,7 @@ import json
 import logging
 import time
 from collections.abc import Awaitable, Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -21,13 +21,14 @@ from mantisreed.cards.paths import Take
 from mantisreed.cards.requests import HttpRequest, RequestBuilder, RequestContext, values_of_card
 from mantisreed.cards.sequence import StepSequence, audio_names
 from mantisreed.cards.steps import Step
-from mantisreed.cards.templates import Template, Value, Values
+from mantisreed.cards.templates import ListTemplate, Template, Value, Values
 from mantisreed.cards.wire.chunks import ChunkSender
 from mantisreed.cards.wire.http_answer import HttpAnswer
 from mantisreed.cards.wire.pages import PageReader, joined
 from mantisreed.cards.wire.replaced import ReplacedSecrets
 from mantisreed.cards.wire.run import ExchangeRun
 from mantisreed.cards.wire.session import Session
+from mantisreed.cards.wire.streams import EventReader, OnBlock, Stream
 from mantisreed.cards.wire.websocket import Conversation
 from mantisreed.errors import (
     BadRequestError,
@@ -47,11 +48,7 @@ _log = logging.getLogger(__name__)
 _MOST_LINKS = 1000  # in one reply; more is no reply but a list of something else
 _GONE = (404, 410)
 _NO_ACCESS = (401, 403)
-_PAGE_URL = "page_url"
-
-
-def _log_partial(text: str) -> None:
-    _log.info("heard so far: %s", text)
+_PAGE_URL, _LAST_ID = "page_url", "last_event_id"
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,15 +61,15 @@ class ExchangeOptions:
         wall_clock: seconds since 1970.
         sleep: waits.
         on_limit: told for how many seconds nothing more may be sent.
-        on_partial: told what a service has understood so far, while it still listens.
+        stream: how the last answer is read while it comes; None where it is read whole.
     """
 
     notes: Mapping[str, Take] = field(default_factory=dict)
     clock: Callable[[], float] = time.monotonic
     wall_clock: Callable[[], float] = time.time
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep
-    on_partial: Callable[[str], None] = _log_partial
     on_limit: Callable[[float], None] = lambda seconds: None
+    stream: Stream | None = None
 
 
 class StepSender:
@@ -140,7 +137,16 @@ class StepSender:
             return await self._each_link(sending, links)
         if step.pages is not None:
             return await PageReader(self._card.name, name, step.pages).answer(sending.send)
-        return await sending.send()
+        return await self._heard(sending)
+
+    async def _heard(self, sending: "_Sending") -> HttpAnswer:
+        """The answer to one request; the last one of an exchange is heard while it comes."""
+        stream, step = self._options.stream, sending.step
+        if stream is None or sending.name != self._sequence.steps[-1][0]:
+            return await sending.send()
+        if stream.is_events and step.verb == "GET":
+            return await EventReader(stream, self._options.sleep).answer(sending.send_after)
+        return await sending.send(on_block=stream.listener())
 
     async def _each_link(self, sending: "_Sending", name: str) -> HttpAnswer:
         """The answers to one request for each item of a list, kept as the pages of one reply."""
@@ -295,7 +301,10 @@ class StepSender:
             tuple(hidden),
             bases=run.bases,
         )
-        return self._builder.request(sending.name, step, context)
+        request = self._builder.request(sending.name, step, context)
+        if part.on_block is None:
+            return request
+        return replace(request, on_block=part.on_block)
 
     def _check(self, sending: "_Sending", answer: HttpAnswer, secrets: tuple[Secret, ...]) -> None:
         name, step, run = sending.name, sending.step, sending.run
@@ -331,7 +340,7 @@ class StepSender:
         run, websocket = sending.run, sending.step.websocket
         assert websocket is not None and run.attachment is not None
         values = {**run.values, **await self.log_in()}
-        conversation = Conversation(websocket, run.attachment, values, self._options.on_partial)
+        conversation = Conversation(websocket, run.attachment, values)
 
         async def carry(request: HttpRequest) -> HttpAnswer:
             return await self._transport.converse(request, conversation)
@@ -361,12 +370,14 @@ class _Part:
         url: where it goes instead.
         step: what it is like instead.
         carry: what carries it instead.
+        on_block: told each block of the answer as it comes.
     """
 
     values: Values = field(default_factory=dict)
     url: str | None = None
     step: Step | None = None
     carry: Carry | None = None
+    on_block: OnBlock | None = None
 
 
 @dataclass(slots=True)
@@ -392,9 +403,18 @@ class _Sending:
         url: str | None = None,
         step: Step | None = None,
         carry: Carry | None = None,
+        on_block: OnBlock | None = None,
     ) -> HttpAnswer:
         """One request."""
-        return await self.sender.send(self, _Part(values or {}, url, step, carry))
+        return await self.sender.send(self, _Part(values or {}, url, step, carry, on_block))
+
+    async def send_after(self, last_id: str, on_block: OnBlock) -> HttpAnswer:
+        """One request for the events after the one with an id (HTML standard, 9.2.4)."""
+        if not last_id:
+            return await self.send(on_block=on_block)
+        headers = {**self.step.headers, "Last-Event-ID": ListTemplate(f"{{{_LAST_ID}}}")}
+        step = msgspec.structs.replace(self.step, headers=headers)
+        return await self.send({_LAST_ID: last_id}, step=step, on_block=on_block)
 
 
 def not_reached(engine: str, what: str, advice: str) -> UnreachableError:

@@ -116,6 +116,8 @@ class HttpTransport:
         ):
             async for block in response.content.iter_chunked(1 << 18):
                 body += block
+                if request.on_block is not None:
+                    request.on_block(block)
                 if len(body) > self._largest_reply:
                     raise _endless(request, bytes(body), self._largest_reply)
             return HttpAnswer(
@@ -270,6 +272,8 @@ class ScriptedTransport:
         """See `Transport`."""
         self.asked.append(request)
         answer = self._answer(request)
+        if request.on_block is not None:
+            request.on_block(answer.body)
         if answer.url:
             return answer
         return HttpAnswer(answer.status, answer.headers, answer.body, request.url)

@@ -3,7 +3,7 @@ is sent here.
 """
 
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -11,6 +11,7 @@ from mantisreed.cards.bodies import Attachment
 from mantisreed.cards.documents import DocumentError, parse_json
 from mantisreed.cards.steps import WebSocket
 from mantisreed.cards.templates import DocumentTemplate, Values
+from mantisreed.cards.wire.streams import tell_heard
 
 Meaning = Literal["ready", "partial", "final", "error", "end", "nothing"]
 """What an incoming message is. `nothing`: the card has no use for it."""
@@ -27,7 +28,6 @@ class Conversation:
         card: the table.
         attachment: the audio.
         values: what placeholders stand for.
-        on_partial: told the text of each partial message.
         finals: the final messages so far; together they are the answer.
         failure: the message that was an error.
     """
@@ -35,7 +35,6 @@ class Conversation:
     card: WebSocket
     attachment: Attachment
     values: Values = field(repr=False)
-    on_partial: Callable[[str], None] = lambda text: None
     finals: list[str] = field(default_factory=list, repr=False)
     failure: str | None = field(default=None, repr=False)
 
@@ -120,7 +119,7 @@ class Conversation:
         if card.partial and card.partial.holds(document):
             text = card.partial_text.find(document) if card.partial_text else None
             if isinstance(text, str):
-                self.on_partial(text)
+                tell_heard(text)
             return "partial"
         if card.ready and card.ready.holds(document):
             return "ready"

@@ -54,8 +54,14 @@ def run_live(console: Console, asked: Arguments) -> int:
     def tell(phrase: PhraseOutcome) -> None:
         _tell(console, phrase, as_json=asked.as_json)
 
+    def tell_text(start: float, text: str) -> None:
+        if asked.as_json:
+            console.document({"start": round(start, 3), "state": "hearing", "text": text})
+        else:
+            console.note(f"{clock(start)}  {text} …")
+
     console.note("listening; Ctrl-C ends it and writes all files")
-    heard = listen(sys.stdin.buffer, workspace, options, live, tell)
+    heard = listen(sys.stdin.buffer, workspace, options, live, tell, tell_text)
     if asked.report is not None:
         write_report(asked.report, [heard.outcome])
     counted = (

@@ -45,6 +45,11 @@ def check_whole(card: EngineCard, body: bytes) -> None:
     raise error
 
 
+def is_whole(card: EngineCard, body: bytes) -> bool:
+    """Whether an answer is all of it, as far as that can be known."""
+    return _problem(card, body) is None
+
+
 def says_no_speech(card: EngineCard, body: bytes) -> bool:
     """Whether the card says that this answer means that nobody spoke."""
     return signed_as(card, HttpAnswer(200, (), body)) == "no_speech"

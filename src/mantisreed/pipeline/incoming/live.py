@@ -35,6 +35,7 @@ from mantisreed.files import bytes_digest, cannot_write
 from mantisreed.folders import forget
 from mantisreed.jobs.budget import Budget
 from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.followups.checking import check_follow_ups
 from mantisreed.pipeline.incoming.live_files import FOLDER, PHRASES_FILE, GrowingOutputs
 from mantisreed.pipeline.late_transport import LateTransport
@@ -136,11 +137,21 @@ def listen(
     options: RunOptions | None = None,
     live: LiveOptions | None = None,
     on_phrase: Callable[[PhraseOutcome], None] = lambda outcome: None,
+    on_text: Callable[[float, str], None] = lambda start, text: None,
 ) -> LiveOutcome:
     """Hear a stream to its end, or until the user stops it; send each phrase as soon as the speaker
     pauses.
 
     The first interruption finishes the phrase, waits for what is on its way, and writes all files.
+
+    Args:
+        stream: of sound.
+        workspace: with the engine card.
+        options: what is wanted.
+        live: how the stream is heard.
+        on_phrase: told what became of each phrase.
+        on_text: told where a phrase begins, in seconds, and what the engine has understood of it so
+            far, where its answer comes bit by bit.
 
     Raises:
         InputError: an option, the card, a secret or the stream is wrong; nothing was sent.
@@ -152,7 +163,8 @@ def listen(
     check_follow_ups(workspace, wanted)
     longest = min(live.longest, float(checked.card.accepts.max_duration))
     outputs = outputs_of_run(workspace, wanted)
-    session = _Session(workspace, checked, outputs, replace(live, longest=longest), on_phrase)
+    live = replace(live, longest=longest)
+    session = _Session(workspace, checked, outputs, live, on_phrase, on_text)
     return run_interruptibly(session.heard(stream))
 
 
@@ -177,6 +189,7 @@ class _Session:
     outputs: Outputs
     live: LiveOptions
     on_phrase: Callable[[PhraseOutcome], None]
+    on_text: Callable[[float, str], None]
     _phrases: dict[str, tuple[int, float, float]] = field(default_factory=dict)
     _count: int = 0
     _failed: int = 0
@@ -234,11 +247,16 @@ class _Session:
             self.workspace,
             replace(self.options, wanted=wanted),
             own,
-            RunHooks(workers=workers),
+            RunHooks(workers=workers, on_event=self._hear),
             kinds=[Source(Path("-"))],
             has_to_wait=self._ended,
             budget=Budget(self.options.wanted.spend_limit, price.currency if price else ""),
         )
+
+    def _hear(self, event: Event) -> None:
+        place = self._phrases.get(event.recording.path.name)
+        if event.stage == "hearing" and place is not None:
+            self.on_text(place[1], event.note)
 
     def _read(self, stream: BinaryIO, loop: asyncio.AbstractEventLoop) -> None:
         """Hear the stream, on a thread of its own: its phrases go to disk at once."""
