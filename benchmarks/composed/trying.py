@@ -74,7 +74,7 @@ def faults_of(
         found += [f"note: {note}" for note in transcript.get("notes") or ()]
     if stranger.reports_its_bill:
         rows = json.loads(run(["costs", "--json"]).printed)["costs"]
-        said = sum(row["reported"] or 0.0 for row in rows)
+        said = sum(row["reported_seconds"] or 0.0 for row in rows)
         if abs(said - stranger.billed * len(files)) > 0.001 * len(files):
             found.append(f"billed: expected {stranger.billed * len(files)}, found {said}")
     return found

@@ -70,7 +70,9 @@ def test_kept_replies_cost_nothing_until_asked_afresh(
         assert mantisreed("run", "copy.flac").returncode == 0
         assert sum(ferry.asked.values()) == 1
         costs = json.loads(mantisreed("costs", "--json").stdout)
-        assert costs["costs"][0]["cost"] == pytest.approx(costs["costs"][0]["billed"] / 60 * 0.01)
+        assert costs["costs"][0]["cost"] == pytest.approx(
+            costs["costs"][0]["billed_seconds"] / 60 * 0.01
+        )
         assert mantisreed("run", "recordings/note 0.flac", "--afresh").returncode == 0
         assert sum(ferry.asked.values()) == 2
         assert json.loads(mantisreed("costs", "--json", "--by", "month").stdout)["costs"][0][

@@ -40,7 +40,9 @@ def test_a_plan_names_pieces_seams_sizes_and_cost(
         "start",
         *["clean"] * (plan["requests"] - 1),
     ]
-    assert plan["billed"] % 15 == 0 and plan["cost"] == pytest.approx(plan["billed"] / 60 * 0.004)
+    assert plan["billed_seconds"] % 15 == 0 and plan["cost"] == pytest.approx(
+        plan["billed_seconds"] / 60 * 0.004
+    )
     assert not (tmp_path / "transcripts").exists()
 
 

@@ -37,6 +37,8 @@ _REPORT = (
         "doubts",
         "billed_s",
         "cost",
+        "reported_s",
+        "reported_cost",
     ),
     *("currency", "unconfirmed_attempts", "files", "changes", "error", "advice"),
 )
@@ -260,6 +262,8 @@ def _row(outcome: Outcome) -> dict[str, Any]:
             "engine": job.engine,
             "billed_s": round(job.billed, 3),
             "cost": outcome.cost,
+            "reported_s": _rounded(job.reported_seconds),
+            "reported_cost": job.reported_cost,
         }
         row |= {
             "currency": job.currency,

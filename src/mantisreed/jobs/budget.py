@@ -41,6 +41,16 @@ def money_text(amount: Decimal | None, currency: str | None) -> str:
     return f"{amount:.4f} {currency or ''}".rstrip()
 
 
+def reported_text(seconds: float | None, cost: Decimal | None, currency: str | None) -> str:
+    """What an engine says that it charges, for people; empty where it says nothing."""
+    said: list[str] = []
+    if seconds is not None:
+        said.append(f"{seconds / 60:.1f} min")
+    if cost is not None:
+        said.append(money_text(cost, currency))
+    return ", ".join(said)
+
+
 BudgetsOf = Callable[[str], "Sequence[Budget]"]
 """All that have to have room for what is sent for the job with this id."""
 

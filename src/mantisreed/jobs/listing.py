@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
-from typing import Any
+from typing import Any, TypeVar
 
 from mantisreed.errors import InputError
 from mantisreed.jobs.records import (
@@ -163,6 +163,8 @@ def _no_sums() -> dict[str, Any]:
         "cost": None,
         "maybe": Decimal(0),
         "unconfirmed": 0,
+        "reported_seconds": None,
+        "reported_cost": None,
     }
 
 
@@ -170,6 +172,8 @@ def _add_attempt(sums: dict[str, Any], row: Row) -> None:
     sums["billed"] += row["billed"]
     if row["charge"] == "sure":
         sums["cost"] = _plus(sums["cost"], money(row["cost"]))
+        sums["reported_cost"] = _plus(sums["reported_cost"], money(row["reported_cost"]))
+        sums["reported_seconds"] = _plus(sums["reported_seconds"], row["reported_seconds"])
     elif row["charge"] == "maybe":
         sums["maybe"] += money(row["price"]) or Decimal(0)
         sums["unconfirmed"] += 1
@@ -178,23 +182,23 @@ def _add_attempt(sums: dict[str, Any], row: Row) -> None:
 def _with_attempt(spending: Spending, row: Row) -> Spending:
     if row["charge"] != "sure":
         return replace(spending, maybe=spending.maybe + (money(row["price"]) or Decimal(0)))
-    reported = row["reported_seconds"]
     return replace(
         spending,
         seconds=spending.seconds + row["billed"],
         cost=_plus(spending.cost, money(row["cost"])),
-        reported_seconds=spending.reported_seconds
-        if reported is None
-        else (spending.reported_seconds or 0) + reported,
+        reported_seconds=_plus(spending.reported_seconds, row["reported_seconds"]),
         reported_cost=_plus(spending.reported_cost, money(row["reported_cost"])),
     )
 
 
-def _plus(total: Decimal | None, more: Decimal | None) -> Decimal | None:
+_Amount = TypeVar("_Amount", float, Decimal)
+
+
+def _plus(total: _Amount | None, more: _Amount | None) -> _Amount | None:
     """A sum of what is known; None as long as nothing is."""
     if more is None:
         return total
-    return (total or Decimal(0)) + more
+    return more if total is None else total + more
 
 
 def _where(chosen: Filter) -> tuple[str, dict[str, Any]]:

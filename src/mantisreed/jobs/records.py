@@ -53,6 +53,8 @@ class JobRecord:
         maybe: what may have been charged beyond that, for attempts of which nobody knows what
             became.
         unconfirmed: how many attempts these are.
+        reported_seconds, reported_cost: what the engine itself says that it charges; None where it
+            never does.
         options: JSON; all that it takes to do it again, or to write it out.
         made: JSON; its requests in order, once every piece has been handed in.
     """
@@ -76,6 +78,8 @@ class JobRecord:
     cost: Decimal | None
     maybe: Decimal
     unconfirmed: int
+    reported_seconds: float | None
+    reported_cost: Decimal | None
     options: str | None
     made: str | None
 

@@ -280,8 +280,8 @@ class RecordingTask:
     ) -> None:
         """Note why a job does not go on, if it was opened.
 
-        A job that is being opened at this moment is in the ledger a moment later, whether or not
-        somebody waits for that: without a note it would be `sending` there for ever.
+        One that is being opened is in the ledger a moment later, whoever waits for it: without a
+        note it would be `sending` there for ever.
         """
         await asyncio.wait([opening])
         if not opening.cancelled() and opening.exception() is None:
@@ -454,10 +454,7 @@ class RecordingTask:
         size = f"{which}{short_size(len(piece.audio))} {piece.form.name}"
 
         def progress(stage: str, note: str, until: float | None = None) -> None:
-            if stage == "hearing":  # it is on its way still
-                self._tell("hearing", note)
-                return
-            if stage in ("claiming", "sending"):
+            if stage in ("claiming", "sending", "hearing"):
                 self._on_their_way.add(asyncio.current_task())
             else:
                 self._on_their_way.discard(asyncio.current_task())

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from mantisreed.cli.console import Console, plain_table
-from mantisreed.jobs.budget import amount_as_json, money_text
+from mantisreed.jobs.budget import amount_as_json, money_text, reported_text
 from mantisreed.jobs.follow_ups import ServiceSpending
 from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.listing import Spending
@@ -57,7 +57,7 @@ def run(console: Console, asked: Arguments) -> int:
         cost = money_text(one.cost, one.currency)
         said: tuple[str, ...] = ()
         if is_reported:
-            said = (_as_reported(one),)
+            said = (reported_text(one.reported_seconds, one.reported_cost, one.currency),)
         table.add_row(one.when, one.engine, f"{one.seconds / 60:.1f}", cost, maybe, *said)
     if spent:
         console.table(table)
@@ -100,29 +100,15 @@ def _described_service(one: ServiceSpending, by: str) -> dict[str, Any]:
     }
 
 
-def _as_reported(spending: Spending) -> str:
-    """What the engine itself says that it charges."""
-    seconds, cost = spending.reported_seconds, spending.reported_cost
-    if seconds is None:
-        minutes = []
-    else:
-        minutes = [f"{seconds / 60:.1f} min"]
-    if cost is None:
-        money = []
-    else:
-        money = [money_text(cost, spending.currency)]
-    return ", ".join([*minutes, *money])
-
-
 def _described(spending: Spending, by: str) -> dict[str, Any]:
     """One row of `--json`."""
     return {
         by: spending.when,
         "engine": spending.engine,
         "currency": spending.currency or None,
-        "billed": spending.seconds,
+        "billed_seconds": spending.seconds,
         "cost": amount_as_json(spending.cost),
         "maybe": float(spending.maybe),
-        "reported": spending.reported_seconds,
+        "reported_seconds": spending.reported_seconds,
         "reported_cost": amount_as_json(spending.reported_cost),
     }

@@ -14,7 +14,7 @@ from rich.text import Text
 from mantisreed.cli.console import Console, plain_table
 from mantisreed.cli.jobs.arguments import MOST_SHOWN
 from mantisreed.errors import InputError
-from mantisreed.jobs.budget import amount_as_json, money_text
+from mantisreed.jobs.budget import amount_as_json, money_text, reported_text
 from mantisreed.jobs.follow_ups import FollowUpRecord
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.life import SHOWN_STATES
@@ -180,6 +180,9 @@ def _print_pieces(console: Console, record: JobRecord, pieces: Sequence[PieceRec
         paid += f", up to {money_text(record.maybe, record.currency)} more unconfirmed"
     if record.saved:
         paid += f", {short_duration(record.saved)} from kept replies"
+    said = reported_text(record.reported_seconds, record.reported_cost, record.currency)
+    if said:
+        paid += f"; the engine says {said}"
     console.result(f"  {record.billed / 60:.1f} minutes billed, {paid}")
     table = plain_table()
     for heading in ("  piece", "start", "end"):
@@ -268,7 +271,9 @@ def _described(record: JobRecord) -> dict[str, Any]:
     return described | {
         "state": described.pop("shown"),
         "cost": cost,
+        "billed_seconds": described.pop("billed"),
         "maybe": float(record.maybe),
+        "reported_cost": amount_as_json(record.reported_cost),
         "unconfirmed_attempts": unconfirmed,
     }
 
@@ -288,8 +293,10 @@ def _described_piece(piece: PieceRecord) -> dict[str, Any]:
                 "outcome": attempt.outcome,
                 "error": attempt.error,
                 "charge": attempt.charge,
-                "billed": attempt.billed,
+                "billed_seconds": attempt.billed,
                 "cost": amount_as_json(attempt.cost),
+                "reported_seconds": attempt.reported_seconds,
+                "reported_cost": amount_as_json(attempt.reported_cost),
             }
             for attempt in piece.attempts
         ],

@@ -107,7 +107,7 @@ def _described(plan: PlannedRecording) -> dict[str, object]:
         "speech": round(plan.speech, 3),
         "pieces": pieces,
         "requests": len(plan.pieces),
-        "billed": round(plan.billed, 3),
+        "billed_seconds": round(plan.billed, 3),
         "cost": None if plan.cost is None else float(round(plan.cost, 6)),
     }
 

@@ -68,12 +68,17 @@ class _Heard:
         if self._reply.is_whole_text:
             self._texts = {"": text}
             return
-        known = None if self._reply.key is None else self._reply.key.find(document)
-        place = f"#{len(self._texts)}" if known is None else json.dumps(known)
+        place = f"#{len(self._texts)}"
+        if self._reply.key is not None:
+            known = self._reply.key.find(document)
+            if known is not None:
+                place = json.dumps(known)
         self._texts[place] = text
 
     def _text(self) -> str:
-        joint = "" if self._reply.text is not None else " "
+        joint = " "
+        if self._reply.text is not None:  # bits of one text, with their own blanks
+            joint = ""
         text = " ".join(joint.join(self._texts.values()).split())
         if len(text) <= _SHOWN:
             return text

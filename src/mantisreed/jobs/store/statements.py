@@ -338,7 +338,8 @@ WHERE piece.job IN_LIST(:jobs)
 GROUP BY piece.job
 """
 ATTEMPTS_OF_JOBS = """
-SELECT job, billed, cost, price, charge, outcome FROM attempt WHERE job IN_LIST(:jobs)
+SELECT job, billed, cost, price, charge, outcome, reported_seconds, reported_cost FROM attempt
+WHERE job IN_LIST(:jobs)
 """
 PIECES_OF_JOB = """
 SELECT piece.*, request.* FROM piece JOIN request ON request.key = piece.request

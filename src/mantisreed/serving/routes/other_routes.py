@@ -104,9 +104,11 @@ async def costs(
         {
             by: one.when,
             "engine": one.engine,
-            "seconds": one.seconds,
+            "billed_seconds": one.seconds,
             "cost": _number(one.cost),
             "currency": one.currency,
+            "reported_seconds": one.reported_seconds,
+            "reported_cost": _number(one.reported_cost),
         }
         for one in spent
     ]

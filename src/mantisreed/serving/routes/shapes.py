@@ -78,6 +78,8 @@ class DetailsOfJob(BaseModel):
 
     engine: str | None = None
     billed_seconds: float | None = None
+    reported_seconds: float | None = None
+    reported_cost: float | None = None
     pieces: list[PieceOfJob] | None = None
     follow_ups: list[FollowUpOfJob] | None = None
 
@@ -143,9 +145,11 @@ class CostOfPeriod(BaseModel):
     day: str | None = None
     month: str | None = None
     engine: str
-    seconds: float
+    billed_seconds: float
     cost: float | None = None
     currency: str | None = None
+    reported_seconds: float | None = Field(None, description="What the engine itself says.")
+    reported_cost: float | None = None
 
 
 class Costs(BaseModel):

@@ -49,6 +49,8 @@ def described_pieces(
     return {
         "engine": record.engine,
         "billed_seconds": round(record.billed, 3),
+        "reported_seconds": record.reported_seconds,
+        "reported_cost": None if record.reported_cost is None else float(record.reported_cost),
         "pieces": [
             {
                 "start": piece.start,
