@@ -1,6 +1,8 @@
 """What a person sees of requests and answers."""
 
+import cbor2
 import msgspec
+import pytest
 
 from mantisreed.cards.describing import described_answer, described_request
 from mantisreed.cards.requests import HttpRequest
@@ -40,7 +42,9 @@ def test_what_signs_a_link_is_hidden_wherever_it_stands() -> None:
     assert "9f8e7d6c5b4a" not in described_request(request)
 
 
-def test_a_packed_answer_is_shown_as_json() -> None:
-    packed = msgspec.msgpack.encode({"text": "Nets closed."})
-    shown = described({"Content-Type": "application/msgpack"}, packed)
+@pytest.mark.parametrize("form", ["msgpack", "cbor"])
+def test_a_packed_answer_is_shown_as_json(form: str) -> None:
+    document = {"text": "Nets closed."}
+    packed = cbor2.dumps(document) if form == "cbor" else msgspec.msgpack.encode(document)
+    shown = described({"Content-Type": f"application/{form}"}, packed)
     assert shown[1:] == ['  {"text": "Nets closed."}']

@@ -1,9 +1,11 @@
 """`mantisreed engines`, and the cards of its manual."""
 
+import io
 import json
 import re
 import sys
 import tomllib
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -11,6 +13,7 @@ import pytest
 from conftest import KEY, Command, Note, free_port
 from mantisreed.standin.engines.dipper import bell
 from mantisreed.transcript.document import from_json
+from web import QuietHandler, listening
 
 MANUAL = (Path(__file__).parents[2] / "docs" / "engine-recipes.md").read_text(encoding="utf-8")
 IN_MANUAL = [
@@ -126,6 +129,51 @@ def test_a_try_shows_every_step_and_no_secret(
         assert '"access_token": "***"' in result.stdout and "confidence  not found" in result.stdout
     if engine in ("bittern", "rail"):
         assert "estimated from the speech map" in result.stdout
+
+
+class Hesitant(QuietHandler):
+    """Asks to wait at first, fails one question, and packs its reply."""
+
+    calls: list[str]
+
+    def do_POST(self) -> None:  # noqa: N802
+        self.rfile.read(int(self.headers["Content-Length"]))
+        self.calls.append("POST")
+        if self.calls == ["POST"]:
+            self.send_response(429)
+            self.send_header("Retry-After", "1")
+            self.send_header("Content-Length", "0")
+            self.end_headers()
+        else:
+            self.send_json({"id": "j7"})
+
+    def do_GET(self) -> None:  # noqa: N802
+        self.calls.append("GET")
+        if self.calls.count("GET") == 1:
+            self.send(503, b"low tide")
+            return
+        packed = io.BytesIO()
+        with zipfile.ZipFile(packed, "w") as archive:
+            archive.writestr("reply.json", json.dumps({"text": "Eleven terns."}))
+        self.send(200, packed.getvalue(), "application/zip")
+
+
+def test_a_try_waits_as_a_run_does_and_unpacks_what_it_shows(
+    mantisreed: Command, tmp_path: Path
+) -> None:
+    calls: list[str] = []
+    with listening(type("Handler", (Hesitant,), {"calls": calls})) as port:
+        (tmp_path / "mantisreed.toml").write_text(
+            f'[engine.ruff]\nurl = "http://127.0.0.1:{port}"\n'
+            'steps.start = { path = "/jobs", raw = "{audio}", take.job = "id" }\n'
+            'steps.ask = { path = "/jobs/{job}", interval = "1 s" }\nreply.text = "text"\n'
+        )
+        tried = mantisreed("engines", "try", "ruff", "--trust")
+    assert tried.returncode == 0, tried.stderr
+    assert calls == ["POST", "POST", "GET", "GET"]
+    waits = re.findall(r"attempt (\d) of \d+ in \d s", tried.stdout)
+    assert waits == ["2", "3"] and "waiting, as a run does" in tried.stdout
+    assert '{"text": "Eleven terns."}' in tried.stdout.partition("unpacked")[2]
 
 
 def test_a_dry_try_sends_nothing(

@@ -11,7 +11,7 @@ import msgspec
 import tomli_w
 
 from mantisreed.cards.card import ServiceCard
-from mantisreed.cards.documents import parse_msgpack
+from mantisreed.cards.documents import DocumentError, parse_cbor, parse_msgpack
 from mantisreed.cards.requests import HttpRequest
 from mantisreed.cards.steps import Step
 from mantisreed.cards.wire.http_answer import HttpAnswer
@@ -220,9 +220,10 @@ def _described_body(body: bytes, kind: str) -> Iterator[str]:
     if kind.startswith(("audio/", "application/octet-stream")):
         yield f"{short_size(len(body))} of {kind}"
         return
-    if "msgpack" in kind:
-        with suppress(ValueError, RecursionError):  # then it is shown as it came
-            kind, body = "json", msgspec.json.encode(parse_msgpack(body))
+    for name, parse in (("msgpack", parse_msgpack), ("cbor", parse_cbor)):
+        if name in kind:
+            with suppress(ValueError, TypeError, RecursionError, DocumentError):  # as it came
+                kind, body = "json", msgspec.json.encode(parse(body))
     text = body.decode("utf-8", "replace")
     if "json" in kind and "ndjson" not in kind:
         with suppress(ValueError, RecursionError):  # then it is shown as it came

@@ -86,6 +86,24 @@ def parse_xml(body: bytes, lists: frozenset[str] = frozenset()) -> Any:
         raise DocumentError("its XML is nested too deeply") from None
 
 
+def parse_cbor(body: bytes) -> Any:
+    """A CBOR document (RFC 8949).
+
+    Raises:
+        DocumentError: it is none, or its reader is not installed.
+    """
+    try:
+        import cbor2
+    except ImportError:
+        raise DocumentError(
+            "it is CBOR, whose reader is not installed: pip install 'mantisreed[cbor]'"
+        ) from None
+    try:
+        return cbor2.loads(body)
+    except (cbor2.CBORDecodeError, ValueError, RecursionError):
+        raise DocumentError("it is not CBOR") from None
+
+
 def parse_msgpack(body: bytes) -> Any:
     """A MessagePack document.
 

@@ -18,7 +18,7 @@ from mantisreed.engines.reading.reply import ParsedReply, read_reply
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.reading.wholeness import check_whole
 from mantisreed.engines.request import Piece, RequestOptions
-from mantisreed.errors import JobLostError, UnreadableReplyError
+from mantisreed.errors import EngineError, JobLostError, UnreadableReplyError
 from mantisreed.secrets import Secret
 from mantisreed.transcript.repair import repaired
 
@@ -125,15 +125,26 @@ class Waits:
         return pauses(self.step, first=float(self.step.max_interval) if is_called else None)
 
 
+OnFailure = Callable[[EngineError], Awaitable[None]]
+"""Waits until something that has failed is tried again, or raises the error."""
+
+
+async def give_up(error: EngineError) -> None:
+    """Try nothing again."""
+    raise error
+
+
 async def wait_for_reply(
     client: EngineClient,
     card: EngineCard,
     ticket: Ticket,
     *,
+    on_failure: OnFailure = give_up,
     clock: Callable[[], float] = time.monotonic,
     sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
 ) -> EngineResponse:
-    """Ask until the reply is there: soon at first, then ever more slowly.
+    """Ask until the reply is there: soon at first, then ever more slowly. After a question that
+    fails, `on_failure` waits until the next one, or raises the error.
 
     Raises:
         JobFailedError: the engine says that the job failed.
@@ -143,7 +154,11 @@ async def wait_for_reply(
     coming, asked_for = waits.pauses(), 0.0
     while True:
         await sleep(max(next(coming), asked_for))
-        answer = await client.ask(ticket)
+        try:
+            answer = await client.ask(ticket)
+        except EngineError as error:
+            await on_failure(error)
+            continue
         if isinstance(answer, EngineResponse):
             return answer
         asked_for = answer.retry_after or 0.0
@@ -169,20 +184,30 @@ async def reply_to(
     piece: Piece,
     request_options: RequestOptions,
     *,
-    on_taken: Callable[[], None] = lambda: None,
-    clock: Callable[[], float] = time.monotonic,
-    sleep: Callable[[float], Awaitable[None]] = asyncio.sleep,
+    on_refusal: OnFailure = give_up,
+    on_failure: OnFailure = give_up,
 ) -> EngineResponse:
-    """Send a piece and wait for its reply; `on_taken` is called when the engine has taken it as a
-    job.
+    """Send a piece and wait for its reply.
+
+    Args:
+        client: of the engine.
+        card: its card.
+        piece: what is sent.
+        request_options: language and hints.
+        on_refusal: called when sending has failed; waits until the next try, or raises the error.
+        on_failure: the same of a question for the job.
 
     Raises:
         EngineError: sending it failed, or the job did.
     """
-    came = await client.submit(piece, request_options)
+    came: EngineResponse | Ticket | None = None
+    while came is None:
+        try:
+            came = await client.submit(piece, request_options)
+        except EngineError as error:
+            await on_refusal(error)
     if isinstance(came, Ticket):
-        on_taken()
-        came = await wait_for_reply(client, card, came, clock=clock, sleep=sleep)
+        came = await wait_for_reply(client, card, came, on_failure=on_failure)
     await client.clean_up(came)
     return came
 

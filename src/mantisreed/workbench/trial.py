@@ -2,6 +2,7 @@
 engine.
 """
 
+import asyncio
 import time
 from collections.abc import Callable, Mapping
 from contextlib import AsyncExitStack
@@ -24,8 +25,12 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineResponse
 from mantisreed.engines.links import LinkServer
 from mantisreed.engines.reading.reply import ParsedReply
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError, unpacked_files
 from mantisreed.engines.request import FILES, Piece, attachment_of, piece_values, wants_link
-from mantisreed.errors import TooBigError
+from mantisreed.errors import EngineError, TooBigError
+from mantisreed.jobs.failures import event_while_asking, event_while_sending, seconds_before
+from mantisreed.jobs.gate import LONGEST_ASKED_FOR
+from mantisreed.jobs.life import after
 from mantisreed.pipeline.options import TranscriptionOptions
 from mantisreed.pipeline.preparing.cut_limits import PieceOptions
 from mantisreed.pipeline.preparing.pieces import Preparation
@@ -154,13 +159,60 @@ async def _tried(
         client = client_for(card, options.secrets, transport)
         await client.make_ready()
         started = time.monotonic()
-        answered = await reply_to(client, card, piece, options.request_options)
+        waits = _Waits(options.max_attempts, show)
+        answered = await reply_to(
+            client,
+            card,
+            piece,
+            options.request_options,
+            on_refusal=waits.after_sending,
+            on_failure=waits.after_asking,
+        )
     if not card.is_service:
         size = len(answered.body or b"")
         show("the reply", f"{short_size(size)} after {time.monotonic() - started:.2f} s")
     reading = reading_of(card, answered, piece, options.secrets)
     show("what was found", "\n".join([*_findings(card, reading), *_bill_lines(answered)]))
     return reading
+
+
+class _Waits:
+    """Waits where a run would wait, and says so. What may have been paid for is not sent again:
+    whoever tries a card is there to decide.
+    """
+
+    def __init__(self, most: int, show: Show) -> None:
+        self._most, self._show, self._failures = most, show, 0
+
+    async def after_sending(self, error: EngineError) -> None:
+        """Wait until the clip is sent again.
+
+        Raises:
+            EngineError: it is not.
+        """
+        rule = after("sending", event_while_sending(error))
+        await self._rest(
+            error, may_pass=rule.again in ("soon", "as asked") and rule.charge == "none"
+        )
+
+    async def after_asking(self, error: EngineError) -> None:
+        """Wait until the job is asked for again.
+
+        Raises:
+            EngineError: it is not.
+        """
+        event = event_while_asking(error, was_known=True)
+        await self._rest(error, may_pass=event == "question failed")
+
+    async def _rest(self, error: EngineError, *, may_pass: bool) -> None:
+        self._failures += 1
+        asked_for = error.retry_after or 0.0
+        if not may_pass or self._failures >= self._most or asked_for > LONGEST_ASKED_FOR:
+            raise error
+        seconds = seconds_before(self._failures, asked_for)
+        again = f"attempt {self._failures + 1} of {self._most} in {seconds:.0f} s"
+        self._show("waiting, as a run does", f"{error}\n{again}")
+        await asyncio.sleep(seconds)
 
 
 def _piece_of(clip: Path, card: EngineCard) -> Piece:
@@ -254,6 +306,7 @@ class _ShowingTransport:
             session = {}
         self._steps: Mapping[str, Step] = {**session, **dict(card.sequence)}
         self._is_session = frozenset(session)
+        self._file = card.reply.file
         self._hidden: list[Secret] = []
 
     async def exchange(self, request: HttpRequest) -> HttpAnswer:
@@ -280,6 +333,19 @@ class _ShowingTransport:
             if value is not None and (take.hides(name) or request.step in self._is_session):
                 self._hidden.append(Secret(str(value)))
         self._show("the answer", described_answer(answer, self._hiding(request), seconds))
+        for number, file in enumerate(self._files(answer), 1):
+            kind = "application/json" if file.lstrip()[:1] in (b"{", b"[") else "text/plain"
+            shown = HttpAnswer(answer.status, {"content-type": kind}, file, answer.url)
+            heading = f"the answer, unpacked ({number})"
+            self._show(heading, described_answer(shown, self._hiding(request), seconds))
+
+    def _files(self, answer: HttpAnswer) -> list[bytes]:
+        """What is packed in an answer; nothing where nothing is, or it cannot be unpacked."""
+        try:
+            files = unpacked_files(answer.body, self._file)
+        except UnexpectedReplyError:
+            return []
+        return [] if files == [answer.body] else files
 
     def _hiding(self, request: HttpRequest) -> HttpRequest:
         """The request, with all that is known to be secret by now hidden when it is shown."""

@@ -23,6 +23,7 @@ from mantisreed.cards.documents import (
     lines_in,
     looks_like_events,
     looks_like_xml,
+    parse_cbor,
     parse_json,
     parse_msgpack,
     parse_xml,
@@ -256,7 +257,7 @@ def documents_of(reply: Reply, body: bytes) -> list[Any]:
         if reply.format == "msgpack":
             return [parse_msgpack(body)]
         if reply.format == "cbor":
-            return [_from_cbor(body)]
+            return [parse_cbor(body)]
         if reply.format == "xml":
             return [parse_xml(body, _list_names(reply))]
     except DocumentError as error:
@@ -264,19 +265,6 @@ def documents_of(reply: Reply, body: bytes) -> list[Any]:
     if reply.format == "csv":
         return [_rows(reply, body)]
     return _counted(reply, list(_parts(reply, body)))
-
-
-def _from_cbor(body: bytes) -> Any:
-    try:
-        import cbor2
-    except ImportError:
-        raise UnexpectedReplyError(
-            "it is CBOR, whose reader is not installed: pip install 'mantisreed[cbor]'"
-        ) from None
-    try:
-        return cbor2.loads(body)
-    except (cbor2.CBORDecodeError, ValueError, RecursionError):
-        raise UnexpectedReplyError("it is not CBOR") from None
 
 
 def _parts(reply: Reply, body: bytes) -> Iterator[Any]:

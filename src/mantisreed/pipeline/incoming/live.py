@@ -189,7 +189,7 @@ class _Session:
     outputs: Outputs
     live: LiveOptions
     on_phrase: Callable[[PhraseOutcome], None]
-    on_text: Callable[[float, str], None]
+    on_text: Callable[[float, str], None] = lambda start, text: None
     _phrases: dict[str, tuple[int, float, float]] = field(default_factory=dict)
     _count: int = 0
     _failed: int = 0
