@@ -217,3 +217,98 @@ def test_references_that_go_in_circles_end() -> None:
     document["components"]["schemas"]["Word"] = {"$ref": "#/components/schemas/Word"}
     document["components"]["schemas"]["Job"] = {"allOf": [{"$ref": "#/components/schemas/Job"}]}
     assert "url" in proposed(document).toml
+
+
+ACCEPTING = yaml.safe_load("""
+openapi: 3.1.0
+info: {title: Ruff, version: "1"}
+servers: [{url: "https://ruff.example"}]
+paths:
+  /recordings:
+    post:
+      operationId: hand
+      requestBody:
+        content:
+          application/json:
+            schema:
+              allOf:
+              - {type: object, required: [tier], properties: {tier: {type: string, const: deep}}}
+              - {type: object, required: [mode], properties: {mode: {type: string, default: batch}}}
+              - type: object
+                properties:
+                  audio: {type: string, format: byte}
+                  notify: {type: object, properties: {address: {type: string, format: uri}}}
+      responses:
+        "202":
+          headers: {Location: {schema: {type: string}}}
+          links:
+            work: {operationId: look, parameters: {workId: "$response.body#/work/id"}}
+      callbacks:
+        over: {"{$request.body#/notify/address}": {post: {responses: {"200": {description: ok}}}}}
+  /works/{workId}:
+    get:
+      operationId: look
+      responses:
+        "200":
+          content:
+            application/json:
+              schema:
+                type: object
+                properties: {status: {type: string, enum: [busy, finished, failed]}}
+  /works/{workId}/words:
+    get:
+      operationId: words
+      responses:
+        "200":
+          content:
+            application/json:
+              schema: {type: object, properties: {text: {type: string}}}
+""")
+
+
+def test_an_accepted_job_is_asked_for_by_the_links_of_the_answer_and_fetched() -> None:
+    proposal = proposed(ACCEPTING)
+    card = card_of(proposal)
+    start, ask, fetch = (card["steps"][name] for name in ("start", "ask", "fetch"))
+    assert start["take"] == {"job": "work.id"}
+    assert start["json"] == {
+        "tier": "deep",
+        "mode": "batch",
+        "audio": "{audio|base64}",
+        "notify": {"address": "{callback}"},
+    }
+    assert card["callback"] == {"brings": "news"}
+    assert ask == {
+        "path": "/works/{job}",
+        "state": "status",
+        "waiting": ["busy"],
+        "done": ["finished"],
+        "failed": ["failed"],
+    }
+    assert fetch == {"path": "/works/{job}/words"} and card["reply"] == {"text": "text"}
+
+
+def test_without_links_the_address_in_the_header_is_asked() -> None:
+    document = copy.deepcopy(ACCEPTING)
+    answer = document["paths"]["/recordings"]["post"]["responses"]["202"]
+    del answer["links"]
+    card = card_of(proposed(document))
+    assert card["steps"]["start"]["take"] == {"place": "header:Location"}
+    assert card["steps"]["ask"]["url"] == "{place}"
+    answer["headers"] = {}
+    schema = {"type": "object", "properties": {"work_id": {"type": "string"}}}
+    answer["content"] = {"application/json": {"schema": schema}}
+    proposal = proposed(document)
+    assert card_of(proposal)["steps"]["start"]["take"] == {"job": "work_id"}
+    assert 'take.job = "work_id"  # not sure' in proposal.toml
+
+
+def test_a_result_behind_a_link_is_fetched() -> None:
+    document = copy.deepcopy(ACCEPTING)
+    del document["paths"]["/works/{workId}/words"]
+    content = document["paths"]["/works/{workId}"]["get"]["responses"]["200"]["content"]
+    properties = content["application/json"]["schema"]["properties"]
+    properties["result_url"] = {"type": "string"}
+    card = card_of(proposed(document))
+    assert card["steps"]["ask"]["take"] == {"result": "result_url"}
+    assert card["steps"]["fetch"] == {"url": "{result}"} and card["reply"]["format"] == "text"

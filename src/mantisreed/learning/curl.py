@@ -31,6 +31,9 @@ _OF_HTTP = frozenset(("content-length", "host", "user-agent", "connection", "exp
 """Headers that every client writes by itself."""
 
 _ANY_ANSWER = ("*/*", "application/json")
+Line = tuple[str, Any, str]
+"""A key of a table, its value, and what is to be said of it."""
+
 _SCHEME = re.compile(r"(\w+)\s+(.+)", re.DOTALL)
 
 
@@ -44,108 +47,124 @@ def propose_from_curl(text: str, name: str) -> Proposal:
     Raises:
         InputError: there is no command in it that can be read.
     """
-    return _CurlCardWriter(read_curl(text), Proposal(name), FoundFields(name)).proposal()
+    command = read_curl(text)
+    card, found = Proposal(name), FoundFields(name)
+    request = CurlRequest(command, found)
+    lines = request.lines()
+    write_head(card, request.host, found, request)
+    card.table("send")
+    for key, value, comment in lines:
+        card.key(key, value, comment)
+    write_unknown_reply(card)
+    write_notes(card, found)
+    if command.others:
+        more = "another command" if command.others == 1 else f"{command.others} more commands"
+        card.notes.append(f"{more} followed: only the first was read; write steps for the others")
+    return card
+
+
+def write_head(card: Proposal, host: str, found: FoundFields, common: "CurlRequest") -> None:
+    """Write what all requests share.
+
+    Args:
+        card: where it is written.
+        host: of the service.
+        found: what the fields of all requests say.
+        common: a request that has what goes with each of them.
+    """
+    card.table()
+    card.key("url", host)
+    for placeholder, place in found.secrets.items():
+        card.key(f"secrets.{placeholder}", place)
+    if common.user is not None:
+        card.key("values.user", common.user)
+    for key, value in found.values.items():
+        card.key(f"values.{key}", value, "fill this in")
+    formats = found.formats
+    if formats:
+        card.key("accepts.formats", formats, "what the example sends; more may be taken")
+    for form, name in found.format_names.items():
+        card.key(f"accepts.format_names.{toml_key(form)}", name)
+    if common.every:
+        card.table("every")
+    for key, value in dict(common.every).items():
+        card.key(key, value)
+
+
+def write_unknown_reply(card: Proposal) -> None:
+    """Write a reply table for an engine of which no answer is known."""
+    card.table("reply")
+    card.key("format", "text", f"until an answer is learnt: engines learn ANSWER --add {card.name}")
+
+
+def write_notes(card: Proposal, found: FoundFields) -> None:
+    """Write what the reader should know of the requests."""
+    card.notes += dict.fromkeys(found.notes)
+    if not (found.takes_audio or found.takes_link):
+        card.notes.append("where the audio goes was not found: put {audio} or {audio|base64} there")
+    if found.takes_link:
+        card.notes.append("the engine wants a link to the audio: see [links] in the settings")
+    card.notes += [
+        f"the key is not in the card: put it into the environment variable {place}"
+        for place in found.secret_places
+    ]
 
 
 @dataclass(slots=True)
-class _CurlCardWriter:
-    """From a command to a card.
+class CurlRequest:
+    """From a command to the keys of a step.
 
     Attributes:
-        command, card: from and to where.
+        command: which one.
         found: what the fields say.
-        every: what goes into the table of that name.
+        every: what goes with every request.
         user: whom the password belongs to.
+        host: where it goes, without the path.
         is_packed: whether the body is sent in gzip.
     """
 
     command: CurlCommand
-    card: Proposal
     found: FoundFields
     every: list[tuple[str, Any]] = field(default_factory=list)
     user: str | None = None
+    host: str = ""
     is_packed: bool = False
 
-    def proposal(self) -> Proposal:
-        command, card = self.command, self.card
+    def lines(self) -> list[Line]:
+        """The keys of the step, with what is to be said of them."""
+        command = self.command
         parts = split_url(command.url)
         headers = self._headers()
         query = self._fields(parse_qsl(parts.query, keep_blank_values=True))
         body = self._body()
         path = self.found.path(unquote(parts.path))
-        if path in ("", "/"):
-            path = ""
-        host = self.found.literal(
+        self.host = self.found.literal(
             urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], "", "", ""))
         )
-        self._write_head(host)
-        card.table("send")
-        if path:
-            card.key("path", path)
-        usual = "POST" if body or command.upload else "GET"
+        lines: list[Line] = []
+        if path not in ("", "/"):
+            lines.append(("path", path, ""))
+        lines += self._manner(has_body=bool(body))
+        lines += [(f"headers.{toml_key(key)}", value, "") for key, value in headers]
+        lines += [(f"query.{toml_key(key)}", value, "") for key, value in query.items()]
+        lines += body
+        if self.is_packed and body:
+            lines.append(("gzip", True, ""))
+        return lines
+
+    def _manner(self, *, has_body: bool) -> list[Line]:
+        """How the request is made."""
+        command = self.command
+        lines: list[Line] = []
+        usual = "POST" if has_body or command.upload else "GET"
         method = command.method or ("PUT" if command.upload else usual)
         if method != usual or (command.upload and method != "POST"):
-            card.key("method", method)
+            lines.append(("method", method, ""))
         if command.follows:
-            card.key("follow_redirects", True)
+            lines.append(("follow_redirects", True, ""))
         if command.seconds:
-            card.key("timeout", f"{command.seconds:g} s")
-        for key, value in headers:
-            card.key(f"headers.{toml_key(key)}", value)
-        for key, value in query.items():
-            card.key(f"query.{toml_key(key)}", value)
-        for key, value, comment in body:
-            card.key(key, value, comment)
-        if self.is_packed and body:
-            card.key("gzip", True)
-        self._write_reply()
-        return card
-
-    def _write_head(self, host: str) -> None:
-        card = self.card
-        card.table()
-        card.key("url", host)
-        for placeholder, place in self.found.secrets.items():
-            card.key(f"secrets.{placeholder}", place)
-        if self.user is not None:
-            card.key("values.user", self.user)
-        for key, value in self.found.values.items():
-            card.key(f"values.{key}", value, "fill this in")
-        formats = self.found.formats
-        if formats:
-            card.key("accepts.formats", formats, "what the example sends; more may be taken")
-        for form, name in self.found.format_names.items():
-            card.key(f"accepts.format_names.{toml_key(form)}", name)
-        if self.every:
-            card.table("every")
-        for key, value in self.every:
-            card.key(key, value)
-
-    def _write_reply(self) -> None:
-        card, command = self.card, self.command
-        card.table("reply")
-        card.key(
-            "format", "text", f"until an answer is learnt: engines learn ANSWER --add {card.name}"
-        )
-        card.notes += dict.fromkeys(self.found.notes)
-        if not (self.found.takes_audio or self.found.takes_link):
-            card.notes.append(
-                "where the audio goes was not found: put {audio} or {audio|base64} there"
-            )
-        if self.found.takes_link:
-            card.notes.append("the engine wants a link to the audio: see [links] in the settings")
-        if command.others:
-            if command.others == 1:
-                more = "another command"
-            else:
-                more = f"{command.others} more commands"
-            card.notes.append(
-                f"{more} followed: only the first was read; write steps for the others"
-            )
-        card.notes += [
-            f"the key is not in the card: put it into the environment variable {place}"
-            for place in self.found.secret_places
-        ]
+            lines.append(("timeout", f"{command.seconds:g} s", ""))
+        return lines
 
     def _headers(self) -> list[tuple[str, str]]:
         kept = []
@@ -245,7 +264,7 @@ class _CurlCardWriter:
                 fields[name] = text
         return fields
 
-    def _body(self) -> list[tuple[str, Any, str]]:
+    def _body(self) -> list[Line]:
         command = self.command
         if command.forms:
             return [(f"form.{toml_key(key)}", value, "") for key, value in self._form().items()]
@@ -262,13 +281,13 @@ class _CurlCardWriter:
             return self._text_body(first)
         return self._body_in_file(first[1:], is_binary=option == "--data-binary")
 
-    def _body_in_file(self, file: str, *, is_binary: bool) -> list[tuple[str, Any, str]]:
+    def _body_in_file(self, file: str, *, is_binary: bool) -> list[Line]:
         if is_sound_file(file) or (is_binary and not file.endswith(".json")):
             return self._raw(file)
         self.found.notes.append(f"the body is in the file {file}: put what it holds into send.json")
         return [("json", {}, "the body is in a file that was not read")]
 
-    def _text_body(self, first: str) -> list[tuple[str, Any, str]]:
+    def _text_body(self, first: str) -> list[Line]:
         try:
             document = json.loads(first)
         except ValueError:
@@ -301,11 +320,11 @@ class _CurlCardWriter:
                 fields |= self._fields([(name, value)], is_query=False)
         return [("urlencoded", fields, "")]
 
-    def _raw(self, file: str) -> list[tuple[str, Any, str]]:
+    def _raw(self, file: str) -> list[Line]:
         self.found.takes_audio = True
         self.found.add_format(extension_of(file))
         kinds = [value for name, value in self.command.headers if name.lower() == "content-type"]
-        lines: list[tuple[str, Any, str]] = [("raw", "{audio}", "")]
+        lines: list[Line] = [("raw", "{audio}", "")]
         if kinds and not kinds[0].startswith("audio/"):
             lines.append(("content_type", kinds[0], ""))
         return lines

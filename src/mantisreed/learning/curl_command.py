@@ -128,6 +128,78 @@ def read_curl(text: str) -> CurlCommand:
     return command
 
 
+@dataclass(frozen=True, slots=True)
+class ShownCommand:
+    """A command of a script or a page, with what stands around it.
+
+    Attributes:
+        command: itself.
+        after: what follows it, up to the next command: perhaps its answer.
+        variable: of the shell, into which a part of its answer goes; empty for none.
+        filter: the `jq` filter that takes it; empty for none.
+    """
+
+    command: CurlCommand
+    after: str
+    variable: str = ""
+    filter: str = ""
+
+
+_CAPTURED = re.compile(r"(?:^|[\n;])[ \t]*(?:export[ \t]+)?(\w+)=[\"']?\$\([ \t]*$")
+_JQ = re.compile(r"\|\s*jq\s+(?:-+[\w-]+\s+)*['\"]?\.([\w.\[\]-]+)['\"]?")
+
+
+def read_curls(text: str) -> list[ShownCommand]:
+    """All commands of a text, in order.
+
+    Raises:
+        InputError: one of them cannot be read.
+    """
+    starts = list(_COMMAND.finditer(text))
+    shown: list[ShownCommand] = []
+    for number, start in enumerate(starts):
+        following = starts[number + 1].start() if number + 1 < len(starts) else len(text)
+        end = _end_of_command(text, start.start(1), following)
+        written = text[start.start(1) : end]
+        captured = _CAPTURED.search(text[: start.start(1)])
+        jq = _JQ.search(written)
+        shown.append(
+            ShownCommand(
+                read_curl(written),
+                text[end:following],
+                captured[1] if captured else "",
+                jq[1] if jq else "",
+            )
+        )
+    return shown
+
+
+def _end_of_command(text: str, start: int, limit: int) -> int:
+    """Where a command ends: at the first line that does not go on in the next one."""
+    end = start
+    while end < limit:
+        line_end = text.find("\n", end)
+        if line_end < 0 or line_end >= limit:
+            return limit
+        end = line_end + 1
+        written = text[start:line_end]
+        if written.rstrip().endswith(("\\", "^", "`")) or _is_open(written):
+            continue
+        return end
+    return limit
+
+
+def _is_open(written: str) -> bool:
+    """Whether a quote, or the text of a heredoc, goes on."""
+    if "<<" in written and not _HEREDOC.search(written + "\n"):
+        return True
+    try:
+        shlex.split(_HEREDOC.sub("", written + "\n"))
+    except ValueError:
+        return True
+    return False
+
+
 _HEREDOC = re.compile(
     r"[ \t]*(?:@-|['\"]@-['\"])(?P<more>[^\n]*?)<<-?\s*(?P<quote>['\"]?)(?P<mark>\w+)(?P=quote)"
     r"(?P<rest>[^\n]*)\n(?P<text>.*?)\n[ \t]*(?P=mark)[ \t]*(?:\n|$)",

@@ -72,6 +72,7 @@ class FoundFields:
         notes: what the reader should know.
         takes_audio: whether the audio is sent.
         takes_link: whether a link to it is.
+        taken: placeholders for what an earlier answer gave.
     """
 
     engine: str
@@ -82,6 +83,7 @@ class FoundFields:
     notes: list[str] = field(default_factory=list)
     takes_audio: bool = False
     takes_link: bool = False
+    taken: set[str] = field(default_factory=set)
     _known_keys: dict[str, str] = field(default_factory=dict)
 
     @property
@@ -96,6 +98,8 @@ class FoundFields:
             value: of the key, or what stands for it.
             name: of the field that it is in; the first one is called `key`.
         """
+        if value.strip("{}") in self.taken:
+            return value
         if value not in self._known_keys:
             self._known_keys[value] = self._new_secret(value, name)
         return f"{{{self._known_keys[value]}}}"
@@ -138,7 +142,8 @@ class FoundFields:
         for pattern, template in ((_RATE, "{sample_rate}"), (_CHANNELS, "{channels}")):
             if pattern.search(name) and value.isdigit():
                 return template
-        if _FORMAT.search(name) and (form := format_called(value)):
+        says_format = _FORMAT.search(name) or value.startswith("audio/")
+        if says_format and (form := format_called(value)):
             self.add_format(value)
             if value.lower() != form:
                 self.format_names[form] = value
@@ -171,7 +176,8 @@ class FoundFields:
             name = re.sub(r"[^a-z0-9]+", "_", next(filter(None, match.groups())).lower()).strip("_")
             if not name or not name[0].isalpha():
                 return match[0].replace("{", "{{").replace("}", "}}")
-            self.values.setdefault(name, "...")
+            if name not in self.taken:
+                self.values.setdefault(name, "...")
             return f"{{{name}}}"
 
         return re.sub(r"\$\{(\w+)\}|\$(\w+)|\{(\w+)\}|<([\w -]+)>", placeholder, value)

@@ -3,7 +3,7 @@
 import json
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import Any
 
@@ -17,9 +17,16 @@ from mantisreed.learning.fields import (
     is_language,
     is_link,
 )
+from mantisreed.learning.job_states import STATE, sorted_states, unclear_states
 from mantisreed.learning.openapi_document import OpenApiDocument, Operation
+from mantisreed.learning.openapi_jobs import (
+    NextRequest,
+    asking_of,
+    called_field,
+    fetching_of,
+    schema_of,
+)
 from mantisreed.learning.openapi_signs import (
-    JOB,
     audio_field,
     gives_job,
     gives_text,
@@ -31,13 +38,6 @@ from mantisreed.learning.proposal import Proposal, toml_key
 from mantisreed.learning.random_values import looks_random
 from mantisreed.learning.samples import propose_reply
 from mantisreed.learning.schema_reply import ReplyWriter
-
-_STATE = re.compile(r"stat(e|us)$|phase", re.I)
-_WAITING = re.compile(
-    r"queue|wait|pend|process|run|progress|creat|accept|start|new|schedul|submit|open|work", re.I
-)
-_FAILED = re.compile(r"fail|err|abort|cancel|reject|expire|dead", re.I)
-_DONE = re.compile(r"done|complet|finish|succe|ready|ok$|end", re.I)
 
 
 def propose_from_openapi(document: Mapping[str, Any], name: str, operation: str | None) -> Proposal:
@@ -102,17 +102,23 @@ class _OpenApiCardWriter:
     languages: list[str] = field(default_factory=list)
 
     def proposal(self) -> Proposal:
-        asking = self._asking()
+        asking = asking_of(self.operations, self.chosen)
+        fetching = fetching_of(self.operations, asking) if asking else None
         self._security()
+        called = called_field(self.chosen) if asking else None
         send = self._request(self.chosen)
+        if called is not None:
+            send = _with_call(send, called)
+            self.head.append(("callback", {"brings": "news"}, "needs [callbacks] in the settings"))
         self._head()
         step = "steps.start" if asking else "send"
         self.card.table(step)
         for key, value, comment in send:
             self.card.key(key, value, comment)
         if asking is not None:
-            self._ask(asking)
-        self._reply(asking or self.chosen)
+            self._ask(asking, fetching)
+        last = fetching or asking
+        self._reply(last.operation if last else self.chosen)
         self.card.notes += dict.fromkeys(self.found.notes)
         return self.card
 
@@ -327,7 +333,9 @@ class _OpenApiCardWriter:
                 f"{name!r} was left out: see [callback] in the manual if the engine is to call back"
             )
             return None, ""
-        known = schema.get("default", schema.get("example", choices[0] if choices else None))
+        known = choices[0] if choices else None
+        for key in ("example", "default", "const"):
+            known = schema.get(key, known)
         others = ""
         if len(choices) > 1:
             others = f"one of {', '.join(map(str, choices[:8]))}"
@@ -375,39 +383,48 @@ class _OpenApiCardWriter:
             return "{sample_rate}"
         return None
 
-    def _asking(self) -> Operation | None:
-        """The operation that asks for a job, where the chosen one only starts it."""
-        if gives_text(self.chosen) and not gives_job(self.chosen):
-            return None
-        prefix = self.chosen.path.rstrip("/")
-        for one in self.operations:
-            last = one.path.rstrip("/").removeprefix(prefix)
-            if one.verb == "GET" and re.fullmatch(r"/\{[^}]+\}", last) and gives_job(self.chosen):
-                return one
-        return None
-
-    def _ask(self, asking: Operation) -> None:
+    def _ask(self, asking: NextRequest, fetching: NextRequest | None) -> None:
         card = self.card
-        name = re.findall(r"\{([^}]+)\}", asking.path)[-1]
-        properties = self._schema(self.chosen).get("properties") or {}
-        same = next((key for key in properties if key.lower() == name.lower()), None)
-        job = same or next((key for key in properties if JOB.search(key)), "id")
-        card.key("take.job", quoted_name(job))
+        name = "job" if asking.path else "place"
+        card.key(f"take.{name}", asking.take, "" if asking.is_sure else "not sure: by its name")
         card.table("steps.ask")
-        plain = re.sub(r"\{" + re.escape(name) + r"\}", "{job}", asking.path)
-        card.key("path", plain)
-        properties = self._schema(asking).get("properties") or {}
-        state = next((key for key in properties if _STATE.search(key)), None)
+        self._address(asking, name)
+        properties = schema_of(asking.operation).get("properties") or {} if asking.operation else {}
+        state = next((key for key in properties if STATE.search(key)), None)
         if state is not None:
             card.key("state", quoted_name(state))
             self._states(list(map(str, properties[state].get("enum") or [])))
+        else:
+            card.key("interval", "5 s")
+            card.comment("not sure: so, 202 means waiting and 200 done")
+        if fetching is None:
+            return
+        if fetching.take:
+            card.key("take.result", fetching.take, "" if fetching.is_sure else "not sure")
+        card.table("steps.fetch")
+        self._address(
+            replace(fetching, path=fetching.path.replace("{job}", "{result}"))
+            if fetching.take
+            else fetching,
+            "result",
+        )
+
+    def _address(self, request: NextRequest, name: str) -> None:
+        """Where a later request goes."""
+        if not request.path:
+            self.card.key("url", f"{{{name}}}")
+            return
+        others = [one for one in re.findall(r"\{([^}]+)\}", request.path) if one not in _OWN_NAMES]
+        path = request.path
+        for other in others:
+            self.found.values.setdefault(_plain_name(other), "...")
+            path = path.replace(f"{{{other}}}", f"{{{_plain_name(other)}}}")
+        self.card.key("path", path)
 
     def _states(self, states: Sequence[str]) -> None:
         """What the states of a job mean, by their names."""
         card = self.card
-        failed = list(filter(_FAILED.search, states))
-        done = [value for value in states if _DONE.search(value) and value not in failed]
-        waiting = [value for value in states if value not in (*failed, *done)]
+        waiting, done, failed = sorted_states(states)
         guessed = []
         if not done and len(waiting) > 1:
             guessed = [waiting.pop()]  # the last one usually is the end
@@ -418,20 +435,17 @@ class _OpenApiCardWriter:
             card.comment(
                 "say which states there are: waiting = [...], done = [...], failed = [...]"
             )
-        unclear = [value for value in waiting if not _WAITING.search(value)] + guessed
+        unclear = unclear_states(waiting) + guessed
         if unclear:
             card.comment(f"not sure: {', '.join(unclear)}")
 
-    @staticmethod
-    def _schema(operation: Operation) -> Mapping[str, Any]:
-        for kind, media in operation.answers.items():
-            if "json" in kind:
-                schema: Mapping[str, Any] = media.get("schema") or {}
-                return schema
-        return {}
-
-    def _reply(self, operation: Operation) -> None:
+    def _reply(self, operation: Operation | None) -> None:
         card = self.card
+        if operation is None:
+            card.table("reply")
+            until = f"until an answer is learnt: engines learn ANSWER --add {card.name}"
+            card.key("format", "text", until)
+            return
         for media in operation.answers.values():
             examples = [media.get("example"), (media.get("schema") or {}).get("example")]
             examples += [
@@ -459,7 +473,25 @@ class _OpenApiCardWriter:
         if text is not None and not any("json" in kind for kind in kinds):
             card.key("format", _text_format(text))
             return
-        ReplyWriter(card).write(self._schema(operation))
+        ReplyWriter(card).write(schema_of(operation))
+
+
+_OWN_NAMES = ("job", "result")
+
+
+def _with_call(lines: list[tuple[str, Any, str]], field: str) -> list[tuple[str, Any, str]]:
+    """The lines of a request with the address for calls in the field that takes it."""
+    names = field.split("/")
+    for number, (key, value, comment) in enumerate(lines):
+        if key == "json" and isinstance(value, dict):
+            table: dict[str, Any] = value
+            for name in names[:-1]:
+                table = table.setdefault(name, {})
+            table[names[-1]] = "{callback}"
+            lines[number] = (key, value, comment)
+            return lines
+    kind = next((key.partition(".")[0] for key, _, _ in lines if key.startswith("form.")), "form")
+    return [*lines, (f"{kind}.{toml_key(names[-1])}", "{callback}", "")]
 
 
 def _text_format(media_type: str) -> str:

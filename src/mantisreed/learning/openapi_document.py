@@ -52,6 +52,7 @@ class Operation:
         body: its request body's media types with their schemas.
         parameters: those of the path and of itself.
         answers: from media type to schema, of the first answer that is no error.
+        links, headers: of the same answer.
         raw: as it stands.
     """
 
@@ -61,6 +62,8 @@ class Operation:
     body: Mapping[str, Any]
     parameters: Sequence[Mapping[str, Any]]
     answers: Mapping[str, Any]
+    links: Mapping[str, Any]
+    headers: Mapping[str, Any]
     raw: Mapping[str, Any] = field(repr=False)
 
 
@@ -101,7 +104,12 @@ class OpenApiDocument:
         for part in value["allOf"]:
             found = self.resolved(part, within)
             properties = {**merged.get("properties", {}), **found.get("properties", {})}
-            merged = {**merged, **found, **({"properties": properties} if properties else {})}
+            required = [*merged.get("required", ()), *found.get("required", ())]
+            merged = {**merged, **found}
+            # What each part asks for counts, and not only what the last one does.
+            for key, together in (("properties", properties), ("required", required)):
+                if together:
+                    merged[key] = together
         resolved = self.resolved(merged, within)
         assert isinstance(resolved, dict)
         return resolved
@@ -132,10 +140,10 @@ class OpenApiDocument:
         parameters = [
             one for one in self.resolved(shared) if isinstance(one, Mapping) and "name" in one
         ]
-        answers: Mapping[str, Any] = {}
+        good: Mapping[str, Any] = {}
         for status, answer in (raw.get("responses") or {}).items():
             if str(status).startswith("2"):
-                answers = self.resolved(answer).get("content") or {}
+                good = self.resolved(answer)
                 break
         return Operation(
             str(raw.get("operationId") or f"{verb} {path}"),
@@ -143,6 +151,8 @@ class OpenApiDocument:
             path,
             body,
             parameters,
-            answers,
+            good.get("content") or {},
+            good.get("links") or {},
+            good.get("headers") or {},
             raw,
         )

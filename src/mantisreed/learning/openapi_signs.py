@@ -81,7 +81,9 @@ def gives_job(operation: Operation) -> bool:
 
 def _property_names(schema: Mapping[str, Any], depth: int = 0) -> Iterator[str]:
     for name, inner in (schema.get("properties") or {}).items():
-        yield str(name)
+        is_address = isinstance(inner, Mapping) and inner.get("type") == "string" and is_link(name)
+        if not is_address:  # `result_url` says where the text is, and not what it is
+            yield str(name)
         if depth < 4 and isinstance(inner, Mapping):
             yield from _property_names(inner, depth + 1)
             if isinstance(inner.get("items"), Mapping):

@@ -32,6 +32,10 @@ class Proposal:
         """One key with its value."""
         self._lines.append(f"{key} = {toml_value(value)}" + (f"  # {comment}" if comment else ""))
 
+    def line(self, text: str) -> None:
+        """A line as it stands."""
+        self._lines.append(text)
+
     def maybe(self, key: str, value: Any, why: str) -> None:
         """A key that is only worth a comment: what it would be, and why it is not sure."""
         self.comment(f"{key} = {toml_value(value)}  (not sure: {why})")

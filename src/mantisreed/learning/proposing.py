@@ -9,14 +9,15 @@ from mantisreed.engines.card_checks import read_cards
 from mantisreed.engines.reading.reply import read_reply
 from mantisreed.engines.reading.unpacking import UnexpectedReplyError
 from mantisreed.engines.request import Piece
-from mantisreed.errors import SettingsError
+from mantisreed.errors import InputError, SettingsError
 from mantisreed.learning.column import SAMPLE_RATE
 from mantisreed.learning.curl import propose_from_curl
-from mantisreed.learning.curl_command import holds_curl
+from mantisreed.learning.curl_command import holds_curl, read_curls
 from mantisreed.learning.openapi import propose_from_openapi
 from mantisreed.learning.openapi_document import read_openapi
 from mantisreed.learning.proposal import Proposal
 from mantisreed.learning.samples import propose_reply
+from mantisreed.learning.script import propose_from_script
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,11 +51,26 @@ def propose(content: bytes, options: LearningOptions) -> Proposal:
         return propose_from_openapi(description, options.name, options.operation)
     text = content.decode("utf-8-sig", "replace")
     if holds_curl(text) and not text.lstrip().startswith(("{", "[", "<")):
-        return propose_from_curl(text, options.name)
+        return _from_commands(text, options)
     proposal = Proposal(options.name)
     propose_reply(content, proposal, options.length)
     proposal.notes += _read_back(content, proposal, options)
     return proposal
+
+
+def _from_commands(text: str, options: LearningOptions) -> Proposal:
+    """A card with a step for each command of a script; for the first alone where they do not belong
+    together.
+    """
+    try:
+        commands = read_curls(text)
+    except InputError:
+        commands = []  # one of the later ones cannot be read
+    if len(commands) > 1:
+        proposal = propose_from_script(commands, options.name, options.length)
+        if proposal is not None:
+            return proposal
+    return propose_from_curl(text, options.name)
 
 
 _UNKNOWN_LENGTH = 6 * 3600.0  # seconds
