@@ -114,7 +114,8 @@ def read_curl(text: str) -> CurlCommand:
     starts = list(_COMMAND.finditer(text))
     if not starts:
         raise InputError("no curl command is in it")
-    end = starts[1].start() if len(starts) > 1 else len(text)
+    following = starts[1].start() if len(starts) > 1 else len(text)
+    end = _end_of_command(text, starts[0].start(1), following)
     command = CurlCommand(others=len(starts) - 1)
     words = _words(_without_heredoc(text[starts[0].end(1) : end]))
     for option, value in _options(words):

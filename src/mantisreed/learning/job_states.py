@@ -14,7 +14,7 @@ _WAITING = re.compile(
     r"queue|wait|pend|process|run|progress|creat|accept|start|new|schedul|submit|open|work", re.I
 )
 _FAILED = re.compile(r"fail|err|abort|cancel|reject|expire|dead", re.I)
-_DONE = re.compile(r"done|complet|finish|succe|ready|ok$|end", re.I)
+_DONE = re.compile(r"done|complet|finish|succe|ready|ok$|(?<![a-z])end", re.I)
 
 _QUOTED = re.compile(r"[`\"'“]([A-Za-z][A-Za-z_-]{1,24})[`\"'”]")
 

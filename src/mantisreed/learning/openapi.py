@@ -402,17 +402,14 @@ class _OpenApiCardWriter:
         if fetching.take:
             card.key("take.result", fetching.take, "" if fetching.is_sure else "not sure")
         card.table("steps.fetch")
-        self._address(
-            replace(fetching, path=fetching.path.replace("{job}", "{result}"))
-            if fetching.take
-            else fetching,
-            "result",
-        )
+        if fetching.take:
+            fetching = replace(fetching, path=fetching.path.replace("{job}", "{result}"))
+        self._address(fetching, "result")
 
     def _address(self, request: NextRequest, name: str) -> None:
         """Where a later request goes."""
-        if not request.path:
-            self.card.key("url", f"{{{name}}}")
+        if not request.path or request.path.startswith("{place}"):
+            self.card.key("url", request.path or f"{{{name}}}")
             return
         others = [one for one in re.findall(r"\{([^}]+)\}", request.path) if one not in _OWN_NAMES]
         path = request.path

@@ -5,12 +5,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from mantisreed.cards.paths import quoted_name
 from mantisreed.learning.fields import is_link
 from mantisreed.learning.found_lists import joined_path
 from mantisreed.learning.job_states import STATE
 from mantisreed.learning.openapi_document import Operation
-from mantisreed.learning.openapi_signs import JOB, gives_job, gives_text
+from mantisreed.learning.openapi_signs import gives_job, gives_text, job_place
 
 _OF_BODY = re.compile(r"\$response\.body#/(.+)")
 _OF_HEADER = re.compile(r"\$response\.header\.([\w-]+)", re.I)
@@ -24,7 +23,8 @@ class NextRequest:
 
     Attributes:
         take: where the earlier answer has it, as a card writes it.
-        path: of the request, with `{job}` in it; empty where the answer has the whole address.
+        path: of the request, with `{job}` or, where the answer has the whole address, `{place}` in
+            it; empty for that address itself.
         operation: that it is; None where only its address is known.
         is_sure: whether the document itself says that the two belong together.
     """
@@ -58,8 +58,9 @@ def fetching_of(operations: Sequence[Operation], asking: NextRequest) -> NextReq
     prefix = f"{asked.path.rstrip('/')}/"
     for one in operations:
         is_below = one.path.startswith(prefix) and not _PARAMETER.search(one.path[len(prefix) :])
-        if one.verb == "GET" and is_below and gives_text(one) and asking.path:
-            return NextRequest("", asking.path + one.path[len(prefix) - 1 :], one, is_sure=True)
+        if one.verb == "GET" and is_below and gives_text(one):
+            above = asking.path or "{place}"
+            return NextRequest("", above + one.path[len(prefix) - 1 :], one, is_sure=True)
     for path, name in _text_properties(schema_of(asked), ""):
         if is_link(name):
             return NextRequest(path, "", None, is_sure=False)
@@ -158,9 +159,7 @@ def _by_location(operations: Sequence[Operation], chosen: Operation) -> NextRequ
 
 
 def _id_of(operation: Operation, name: str) -> str:
-    properties = schema_of(operation).get("properties") or {}
-    same = next((key for key in properties if key.lower() == name.lower()), None)
-    return quoted_name(same or next((key for key in properties if JOB.search(key)), "id"))
+    return job_place(schema_of(operation), name) or "id"
 
 
 def _filled(path: str, name: str) -> str:

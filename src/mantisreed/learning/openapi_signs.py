@@ -5,6 +5,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from mantisreed.learning.fields import is_audio, is_link
+from mantisreed.learning.found_lists import joined_path
 from mantisreed.learning.openapi_document import Operation
 
 _TEXT = re.compile(
@@ -73,10 +74,30 @@ def gives_text(operation: Operation) -> bool:
 def gives_job(operation: Operation) -> bool:
     """Whether an answer has the id of a job."""
     for media in operation.answers.values():
-        properties = (media.get("schema") or {}).get("properties") or {}
-        if any(map(JOB.search, properties)):
+        if job_place(media.get("schema") or {}) is not None:
             return True
     return False
+
+
+def job_place(schema: Mapping[str, Any], wanted: str = "", path: str = "") -> str | None:
+    """Where an answer has the id of a job; None where it has none.
+
+    Args:
+        schema: of the answer.
+        wanted: what a later request calls it; a field of that name comes before any other.
+        path: of the schema in the whole answer.
+    """
+    properties = schema.get("properties") or {}
+    same = next((name for name in properties if wanted and name.lower() == wanted.lower()), None)
+    found = same or next(filter(JOB.search, properties), None)
+    if found is not None:
+        return joined_path(path, found)
+    for name, inner in properties.items():
+        if isinstance(inner, Mapping) and path.count(".") < 2:
+            deeper = job_place(inner, wanted, joined_path(path, name))
+            if deeper is not None:
+                return deeper
+    return None
 
 
 def _property_names(schema: Mapping[str, Any], depth: int = 0) -> Iterator[str]:

@@ -66,7 +66,7 @@ def _from_commands(text: str, options: LearningOptions) -> Proposal:
         commands = read_curls(text)
     except InputError:
         commands = []  # one of the later ones cannot be read
-    if len(commands) > 1:
+    if commands:
         proposal = propose_from_script(commands, options.name, options.length)
         if proposal is not None:
             return proposal

@@ -309,7 +309,9 @@ class _SampleCardWriter:
         card = self.card
         card.table(f"reply.{key}")
         if not found.is_side_by_side:
-            card.key("each", path or "@")
+            # A list in each item of another one is a list of lists, which one more step flattens.
+            each = f"{path}[]" if "[]" in path else path
+            card.key("each", each or "@")
         text = found.texts[0].keys["text"]
         card.key("text", text)
         for other in _alternatives(found.texts, lambda one: one.keys["text"]):
@@ -378,7 +380,12 @@ class _SampleCardWriter:
         if flag is not None:
             self.card.key(f"tokens.{flag[0]}", flag[1].name)
             return
-        flags = [column for column in found.columns if set(column.present) == {True, False}]
+        # 0 and 1 are equal to them, and are numbers of speakers.
+        flags = [
+            column
+            for column in found.columns
+            if set(column.present) == {True, False} and isinstance(column.present[0], bool)
+        ]
         if flags:
             name = flags[0].name
             self.card.maybe("tokens.begins", name, "it may say which parts begin a word")

@@ -56,12 +56,15 @@ def propose_from_script(
         length: of the sound that the last sample answers, in seconds.
 
     Returns:
-        None where no command uses what another one's answer holds.
+        None where no command uses what another one's answer holds, and no answer is printed.
     """
     script = _Script(name, _different(commands))
-    if not script.joined():
+    if script.joined():
+        return script.proposal(len(commands), length)
+    alone = _Script(name, commands[:1])
+    if len(commands) != 1 or not alone.shows_answers():
         return None
-    return script.proposal(len(commands), length)
+    return alone.proposal(1, length)
 
 
 def _different(commands: Sequence[ShownCommand]) -> list[ShownCommand]:
@@ -162,6 +165,10 @@ class _Script:
         self._names: dict[str, _Step] = {}
         self._called: dict[str, str] = {}
 
+    def shows_answers(self) -> bool:
+        """Whether the page prints an answer."""
+        return any(step.answer.document is not None for step in self._steps)
+
     def joined(self) -> bool:
         """Join commands by what later ones use; whether any is joined to another one."""
         for number, step in enumerate(self._steps):
@@ -224,8 +231,9 @@ class _Script:
         earlier.takes[name] = path
         step.uses.add(name)
         self._names[name] = earlier
-        if step.shown.command.url == f"{{{name}}}":
-            step.whole_url = name
+        url = step.shown.command.url.partition("?")[0]
+        if url.startswith("{"):
+            step.whole_url = url
 
     def _name_for(self, earlier: _Step, path: str, called: str = "") -> str:
         """A placeholder for a value of an answer."""
@@ -281,7 +289,8 @@ class _Script:
             before = found.takes_audio or found.takes_link
             command = step.shown.command
             if step.whole_url:
-                command = replace(command, url="https://taken.invalid/")
+                query = command.url.partition("?")[2]
+                command = replace(command, url=f"https://taken.invalid/?{query}")
             step.request = CurlRequest(command, found)
             step.lines = step.request.lines()
             step.carries_audio = (found.takes_audio or found.takes_link) and not before
@@ -294,7 +303,7 @@ class _Script:
         card.table(table)
         assert step.request is not None
         if step.whole_url:
-            card.key("url", f"{{{step.whole_url}}}")
+            card.key("url", step.whole_url)
         elif step.request.host != host:
             path = next((value for key, value, _ in step.lines if key == "path"), "")
             card.key("url", step.request.host + path)
@@ -422,7 +431,9 @@ def _mapped(command: CurlCommand, change: Any) -> CurlCommand:
     host = f"{parts.scheme}://{parts.netloc}"
     url = command.url
     if url.startswith(host):
-        url = host + change(url[len(host) :])
+        rest = change(url[len(host) :])
+        # An address that an answer gave needs no host before it.
+        url = rest if rest.startswith("{") else host + rest
     return replace(
         command,
         url=url,
