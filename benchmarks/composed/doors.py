@@ -32,12 +32,14 @@ class Door:
         card: what it adds to the card.
         allows: whether a request with this body may pass.
         routes: of a login.
+        files: secrets of the card that are files, with what is in them.
     """
 
     kind: str
     card: Card
     allows: Callable[[Request, bytes], bool]
     routes: list[BaseRoute] = field(default_factory=list)
+    files: dict[str, str] = field(default_factory=dict)
 
 
 def door(chance: random.Random, names: Names, key: str) -> Door:
@@ -54,6 +56,8 @@ def door(chance: random.Random, names: Names, key: str) -> Door:
             _json_login,
             _form_login,
             _signature,
+            _seal,
+            _refreshed,
             _web_token,
         )
     )
@@ -311,6 +315,78 @@ def _web_token(chance: random.Random, names: Names, key: str) -> Door:
         },
         allows,
     )
+
+
+def _refreshed(chance: random.Random, names: Names, key: str) -> Door:
+    """A token that is bought with a refresh token, which is good for one time."""
+    where, token_key, next_key = names.plain(), names.new(), names.new()
+    good = {"refresh": f"first-{key}", "token": ""}
+
+    async def login(request: Request) -> Response:
+        given = (await request.form()).get("refresh_token")
+        if given != good["refresh"]:
+            return JSONResponse({"wrong": "this token was used before"}, 400)
+        good["token"] = f"pass-{chance.randrange(10**9)}"
+        good["refresh"] = f"next-{chance.randrange(10**9)}"
+        answer = {token_key: good["token"], next_key: good["refresh"], "expires_in": _LONG}
+        return JSONResponse(answer)
+
+    def allows(request: Request, body: bytes) -> bool:
+        return _same(request.headers.get("authorization"), f"Bearer {good['token']}")
+
+    fields = {"grant_type": "refresh_token", "refresh_token": "{refresh}"}
+    card: Card = {
+        "secrets": {"refresh": "file:refresh.token"},
+        "login": {
+            "path": f"/{where}",
+            "urlencoded": fields,
+            "take": {"pass": path_of(token_key)},
+            "replaces": {"refresh": path_of(next_key)},
+            "expires_in": "expires_in",
+        },
+        "every": {"bearer": "{pass}"},
+    }
+    routes: list[BaseRoute] = [Route(f"/{where}", login, methods=["POST"])]
+    return Door("refreshed", card, allows, routes, {"refresh.token": good["refresh"]})
+
+
+def _seal(chance: random.Random, names: Names, key: str) -> Door:
+    """An HMAC by a key that is derived in steps, over the request with its query and headers."""
+    moment, note, area = names.header(), names.header(), names.plain()
+    prefix = names.plain().upper()
+
+    def allows(request: Request, body: bytes) -> bool:
+        given = request.headers.get(moment, "")
+        derived = f"{prefix}{key}".encode()
+        for text in (given[:8], area):
+            derived = hmac.digest(derived, text.encode(), "sha256")
+        wanted = request.headers.get("authorization", "").split(" ")
+        if len(wanted) != 3 or moment.lower() not in wanted[1].split(";"):
+            return False
+        lines = [f"{name}:{request.headers.get(name, '')}" for name in wanted[1].split(";")]
+        query = "&".join(sorted(request.url.query.split("&")))
+        digest = hashlib.sha256(body).hexdigest()
+        path = request.scope["raw_path"].decode().partition("?")[0]
+        text = "\n".join([request.method, path, query, *lines, wanted[1], digest])
+        mac = hmac.digest(derived, text.encode(), "sha256").hex()
+        return wanted[0] == prefix and _same(wanted[2], mac)
+
+    text = "{method}\n{path}\n{query|sort:&}\n{headers}\n{header_names}\n{body|sha256|hex}"
+    card: Card = {
+        "sign": {
+            "day": {"key": f"{prefix}{{key}}", "text": "{now|time:%Y%m%d}", "encoding": "raw"},
+            "area": {"key": "{day}", "text": area, "encoding": "raw"},
+            "seal": {"key": "{area}", "text": text},
+        },
+        "every": {
+            "headers": {
+                moment: "{now|iso8601_basic}",
+                note: "low tide",
+                "Authorization": f"{prefix} {{header_names}} {{seal}}",
+            }
+        },
+    }
+    return Door("sealed", card, allows)
 
 
 def _signature(chance: random.Random, names: Names, key: str) -> Door:

@@ -45,6 +45,7 @@ class Stranger:
         truths: what its replies said, by what it calls the sound; the newest under the empty text.
         billed: seconds that it said it charges.
         recordings: how many are sent together.
+        files: secrets of its card that are files, with what is in them.
     """
 
     def __init__(self, seed: int, listener: Listener, key: str) -> None:
@@ -77,9 +78,10 @@ class Stranger:
         self._choose_pages()
         self._way = way(chance, self)
         self.recordings = self._way.recordings
+        self.files = self._door.files
         if self._way.kind == "conversation":
             self._mood, self._bill = "none", None
-        if self._way.kind.startswith("batch"):
+        if self._way.kind.startswith("batch") or self._way.kind == "streamed again":
             self._bill = None
         if self._way.kind == "at once":
             self._pages = ""
@@ -89,7 +91,7 @@ class Stranger:
         """Its ways in a few words."""
         words = [self._way.kind, self._door.kind, f"{self.sound.format}@{self.sound.rate}"]
         if "conversation" not in self._way.kind and not words[0].startswith(
-            ("uploaded", "chunked", "parts")
+            ("uploaded", "chunked", "parts", "linked")
         ):
             words.append(self.carrier.kind)
         words += [

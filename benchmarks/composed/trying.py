@@ -52,6 +52,8 @@ def faults_of(
     (folder / "mantisreed.toml").write_text(
         f"[settings]\nmax_attempts = 3\n\n{stranger.card(address)}"
     )
+    for name, content in stranger.files.items():
+        (folder / name).write_text(content)
     files = ["note.wav", "copy.wav"][: stranger.recordings]
     for name in files:
         (folder / name).write_bytes(sound.read_bytes())

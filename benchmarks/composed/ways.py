@@ -94,6 +94,8 @@ def way(chance: random.Random, stranger: Host) -> Way:
         _uploaded,
         _chunked,
         _parts,
+        _linked,
+        _streamed,
         _conversation,
         _batch,
     )
@@ -571,6 +573,117 @@ def _parts(chance: random.Random, stranger: Host) -> Way:
         stranger.route(f"/{done_at}/{{number}}", complete, is_work=True),
     ]
     return Way(f"parts/{'xml' if as_xml else 'json'}", {"steps": {**steps, **later}}, routes)
+
+
+def _linked(chance: random.Random, stranger: Host) -> Way:
+    """An upload in parts, each to a link of its own; the number or the size of parts is agreed on
+    before.
+    """
+    names, jobs = stranger.names, _Jobs(stranger)
+    where, store, done_at, id_key, list_key, link_key, place_key, size_key, mark_key, job_key = (
+        *(names.plain() for _ in range(3)),
+        *(names.new() for _ in range(7)),
+    )
+    sounds: dict[str, dict[int, bytes]] = {}
+    sizes_say = chance.choice(("size", "count"))
+    count_key = names.new()
+
+    async def create(request: Request, body: bytes) -> Response:
+        asked = json.loads(body)
+        sounds[number := f"l{len(sounds) + 1}"] = {}
+        size = 70_000
+        count = int(asked[count_key])
+        if sizes_say == "size":
+            count = -(-count // size)
+        url = str(request.url).partition("?")[0].removesuffix(where)
+        links = [
+            {place_key: place, link_key: f"{url}{store}/{number}/{place}?sig=s{place}"}
+            for place in range(count)
+        ]
+        chance.shuffle(links)
+        return JSONResponse({id_key: number, list_key: links, size_key: size})
+
+    async def part(request: Request) -> Response:
+        place = int(request.path_params["place"])
+        if request.query_params.get("sig") != f"s{place}":
+            stranger.troubles.append("a link without its signature")
+            return Response(status_code=403)
+        sounds[request.path_params["number"]][place] = await request.body()
+        return Response(headers={"ETag": f"m{place}"})
+
+    async def complete(request: Request, body: bytes) -> Response:
+        held = sounds[request.path_params["number"]]
+        if json.loads(body) != {mark_key: [f"m{place}" for place in sorted(held)]}:
+            raise RefusedError(f"expected the marks of {len(held)} parts, found {body!r}")
+        whole = b"".join(held[place] for place in sorted(held))
+        return JSONResponse({job_key: jobs.new(stranger.reply(await stranger.hear(whole)))})
+
+    links = f"sort_by({path_of(list_key)}, &{path_of(place_key)})[].{path_of(link_key)}"
+    ticket: Card = {"path": f"/{where}", "take": {"upload": path_of(id_key), "links": links}}
+    chunks: Card = {"collect": {"mark": "header:ETag"}}
+    if sizes_say == "size":
+        ticket |= {"json": {count_key: "{audio_size}"}}
+        ticket["take"]["part_size"] = path_of(size_key)
+        chunks["size"] = "{part_size}"
+    else:
+        ticket |= {"json": {count_key: "{chunk_count}"}}
+        chunks["size"] = 60_000
+    steps: Card = {
+        "ticket": ticket,
+        "part": {
+            "url": "{links}",
+            "method": "PUT",
+            "raw": "{chunk}",
+            "content_type": "application/octet-stream",
+            "chunks": chunks,
+        },
+        "complete": {
+            "path": f"/{done_at}/{{upload}}",
+            "json": {mark_key: "{mark}"},
+            "take": {"job": path_of(job_key)},
+        },
+    }
+    later, routes = _asking(chance, stranger, jobs, names.plain())
+    routes += [
+        stranger.route(f"/{where}", create),
+        Route(f"/{store}/{{number}}/{{place}}", part, methods=["PUT"]),
+        stranger.route(f"/{done_at}/{{number}}", complete, is_work=True),
+    ]
+    return Way(f"linked by {sizes_say}", {"steps": {**steps, **later}}, routes)
+
+
+def _streamed(chance: random.Random, stranger: Host) -> Way:
+    """A job whose events are heard as they happen; the stream breaks off now and then."""
+    names = stranger.names
+    where, job_key, kind_key = names.plain(), names.new(), names.new()
+    final, over = names.plain(), names.plain()
+    stranger.make_streamed(kind_key, final)
+    events: dict[str, list[str]] = {}
+
+    async def start(request: Request, body: bytes) -> Response:
+        content = await stranger.carrier.read(request, body)
+        number = f"e{len(events) + 1}"
+        events[number] = await stranger.reply_lines(content)
+        return JSONResponse({job_key: number})
+
+    async def listen(request: Request, body: bytes) -> Response:
+        lines = events[request.path_params["number"]]
+        last = int(request.headers.get("last-event-id", "0"))
+        some = lines[last : last + max(1, len(lines) // 3)]
+        said = [f"id: {number}\ndata: {line}\n\n" for number, line in enumerate(some, last + 1)]
+        if last + len(some) >= len(lines):
+            said.append(f"event: {over}\ndata: {{}}\n\n")
+        return Response("retry: 10\n\n" + "".join(said), media_type="text/event-stream")
+
+    table = stranger.shape.table
+    table |= {"format": "events", "end_mark": over, "only": f"{path_of(kind_key)} == '{final}'"}
+    begin = {**stranger.carrier.step, "path": f"/{where}", "take": {"job": path_of(job_key)}}
+    steps = {"start": begin, "listen": {"path": f"/{where}/{{job}}"}}
+    routes = [
+        stranger.route(f"/{where}", start, is_work=True),
+        stranger.route(f"/{where}/{{number}}", listen, methods=["GET"]),
+    ]
+    return Way("streamed again", {"steps": steps}, routes)
 
 
 def _batch(chance: random.Random, stranger: Host) -> Way:

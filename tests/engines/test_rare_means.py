@@ -249,6 +249,21 @@ def test_a_request_is_signed_over_all_its_headers_by_a_derived_key(tmp_path: Pat
     asked(tmp_path, toml, script)
 
 
+def test_what_a_request_does_not_have_is_empty_in_what_is_signed(tmp_path: Path) -> None:
+    toml = HEAD + (
+        'values.key = "hush"\nsign.seal = { key = "{key}", text = "{path}\\n{query|sort:&}\\n" }\n'
+        'send = { path = "/hear", raw = "{audio}", headers.X-Seal = "{seal}" }\n'
+        'reply.text = "text"\n'
+    )
+
+    def script(request: HttpRequest) -> HttpAnswer:
+        seal = hmac.digest(b"hush", b"/api/hear\n\n", "sha256").hex()
+        assert request.header("x-seal") == seal
+        return HttpAnswer(200, {}, b'{"text": "Eleven terns."}')
+
+    asked(tmp_path, toml, script)
+
+
 def test_values_are_made_of_what_a_step_took_and_are_hidden_with_it(tmp_path: Path) -> None:
     toml = HEAD + (
         'values.proof = "{ticket|sha256|hex}"\n'

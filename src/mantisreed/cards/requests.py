@@ -396,9 +396,9 @@ class _Late:
 
     def _signature(self, signature: Signature) -> Value:
         self.with_signatures([signature.key, signature.text])
-        key, text = signature.key.value(self.values), signature.text.text(self.values)
+        key, text = signature.key.value(self.values), signature.text.whole_text(self.values)
         digest = hmac.digest(
-            as_bytes(key if key is not None else ""), (text or "").encode(), signature.hash
+            as_bytes(key if key is not None else ""), text.encode(), signature.hash
         )
         if signature.encoding == "raw":
             return digest

@@ -124,6 +124,13 @@ class Template:
             said.append(encode(as_text(value)) if encode else as_text(value))
         return "".join(said)
 
+    def whole_text(self, values: Values) -> str:
+        """What it comes to as text, with nothing in place of a placeholder that has no value: a
+        signature is made of a request without a query, too.
+        """
+        said = [part if isinstance(part, str) else part.value(values) for part in self._parts]
+        return "".join(as_text(value) for value in said if value is not None)
+
     def __str__(self) -> str:
         return self.source
 

@@ -58,7 +58,9 @@ def propose_from_curl(text: str, name: str) -> Proposal:
     write_unknown_reply(card)
     write_notes(card, found)
     if command.others:
-        more = "another command" if command.others == 1 else f"{command.others} more commands"
+        more = f"{command.others} more commands"
+        if command.others == 1:
+            more = "another command"
         card.notes.append(f"{more} followed: only the first was read; write steps for the others")
     return card
 

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterator, Sequence
+from itertools import chain
 from typing import Any
 
 from mantisreed.learning.found_lists import joined_path
@@ -48,7 +49,8 @@ def state_lines(sample: Any, others: Sequence[Any], prose: str) -> Iterator[str]
     path, state = found
     last = path.rpartition(".")[2]
     named = [word for word in _QUOTED.findall(prose) if word != last and _means_something(word)]
-    seen = [value for other in others for name, value in _states_in(other, "") if name == path]
+    elsewhere = chain.from_iterable(_states_in(other, "") for other in others)
+    seen = [value for name, value in elsewhere if name == path]
     states = list(dict.fromkeys([state, *filter(_is_text, seen), *named]))
     if not isinstance(state, str):
         states = [state]

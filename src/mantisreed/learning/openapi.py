@@ -25,6 +25,7 @@ from mantisreed.learning.openapi_jobs import (
     called_field,
     fetching_of,
     schema_of,
+    with_call,
 )
 from mantisreed.learning.openapi_signs import (
     audio_field,
@@ -103,12 +104,13 @@ class _OpenApiCardWriter:
 
     def proposal(self) -> Proposal:
         asking = asking_of(self.operations, self.chosen)
-        fetching = fetching_of(self.operations, asking) if asking else None
+        fetching = called = None
+        if asking is not None:
+            fetching, called = fetching_of(self.operations, asking), called_field(self.chosen)
         self._security()
-        called = called_field(self.chosen) if asking else None
         send = self._request(self.chosen)
         if called is not None:
-            send = _with_call(send, called)
+            send = with_call(send, called)
             self.head.append(("callback", {"brings": "news"}, "needs [callbacks] in the settings"))
         self._head()
         step = "steps.start" if asking else "send"
@@ -117,8 +119,10 @@ class _OpenApiCardWriter:
             self.card.key(key, value, comment)
         if asking is not None:
             self._ask(asking, fetching)
-        last = fetching or asking
-        self._reply(last.operation if last else self.chosen)
+        if asking is None:
+            self._reply(self.chosen)
+        else:
+            self._reply((fetching or asking).operation)
         self.card.notes += dict.fromkeys(self.found.notes)
         return self.card
 
@@ -385,11 +389,15 @@ class _OpenApiCardWriter:
 
     def _ask(self, asking: NextRequest, fetching: NextRequest | None) -> None:
         card = self.card
-        name = "job" if asking.path else "place"
-        card.key(f"take.{name}", asking.take, "" if asking.is_sure else "not sure: by its name")
+        name = "job"
+        if not asking.path:  # the answer has the whole address
+            name = "place"
+        card.key(f"take.{name}", asking.take, asking.doubt)
         card.table("steps.ask")
         self._address(asking, name)
-        properties = schema_of(asking.operation).get("properties") or {} if asking.operation else {}
+        properties: Mapping[str, Any] = {}
+        if asking.operation is not None:
+            properties = schema_of(asking.operation).get("properties") or {}
         state = next((key for key in properties if STATE.search(key)), None)
         if state is not None:
             card.key("state", quoted_name(state))
@@ -400,7 +408,7 @@ class _OpenApiCardWriter:
         if fetching is None:
             return
         if fetching.take:
-            card.key("take.result", fetching.take, "" if fetching.is_sure else "not sure")
+            card.key("take.result", fetching.take, fetching.doubt)
         card.table("steps.fetch")
         if fetching.take:
             fetching = replace(fetching, path=fetching.path.replace("{job}", "{result}"))
@@ -474,21 +482,6 @@ class _OpenApiCardWriter:
 
 
 _OWN_NAMES = ("job", "result")
-
-
-def _with_call(lines: list[tuple[str, Any, str]], field: str) -> list[tuple[str, Any, str]]:
-    """The lines of a request with the address for calls in the field that takes it."""
-    names = field.split("/")
-    for number, (key, value, comment) in enumerate(lines):
-        if key == "json" and isinstance(value, dict):
-            table: dict[str, Any] = value
-            for name in names[:-1]:
-                table = table.setdefault(name, {})
-            table[names[-1]] = "{callback}"
-            lines[number] = (key, value, comment)
-            return lines
-    kind = next((key.partition(".")[0] for key, _, _ in lines if key.startswith("form.")), "form")
-    return [*lines, (f"{kind}.{toml_key(names[-1])}", "{callback}", "")]
 
 
 def _text_format(media_type: str) -> str:

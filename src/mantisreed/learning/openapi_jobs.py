@@ -5,11 +5,13 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from mantisreed.learning.curl import Line
 from mantisreed.learning.fields import is_link
 from mantisreed.learning.found_lists import joined_path
 from mantisreed.learning.job_states import STATE
 from mantisreed.learning.openapi_document import Operation
 from mantisreed.learning.openapi_signs import gives_job, gives_text, job_place
+from mantisreed.learning.proposal import toml_key
 
 _OF_BODY = re.compile(r"\$response\.body#/(.+)")
 _OF_HEADER = re.compile(r"\$response\.header\.([\w-]+)", re.I)
@@ -33,6 +35,13 @@ class NextRequest:
     path: str
     operation: Operation | None
     is_sure: bool
+
+    @property
+    def doubt(self) -> str:
+        """What is to be said of it in the card."""
+        if self.is_sure:
+            return ""
+        return "not sure: by its name alone"
 
 
 def asking_of(operations: Sequence[Operation], chosen: Operation) -> NextRequest | None:
@@ -77,6 +86,21 @@ def called_field(operation: Operation) -> str | None:
     return None
 
 
+def with_call(lines: list[Line], field: str) -> list[Line]:
+    """The lines of a request with the address for calls in the field that takes it."""
+    names = field.split("/")
+    for number, (key, value, comment) in enumerate(lines):
+        if key == "json" and isinstance(value, dict):
+            table: dict[str, Any] = value
+            for name in names[:-1]:
+                table = table.setdefault(name, {})
+            table[names[-1]] = "{callback}"
+            lines[number] = (key, value, comment)
+            return lines
+    kind = next((key.partition(".")[0] for key, _, _ in lines if key.startswith("form.")), "form")
+    return [*lines, (f"{kind}.{toml_key(names[-1])}", "{callback}", "")]
+
+
 def schema_of(operation: Operation) -> Mapping[str, Any]:
     """The schema of an operation's JSON answer; empty where it has none."""
     for kind, media in operation.answers.items():
@@ -114,7 +138,9 @@ def _take_of(expression: str) -> str | None:
             path = joined_path(path, name.replace("~1", "/").replace("~0", "~"))
         return path
     matched = _OF_HEADER.fullmatch(expression)
-    return f"header:{matched[1]}" if matched else None
+    if matched:
+        return f"header:{matched[1]}"
+    return None
 
 
 def _by_address(operations: Sequence[Operation], chosen: Operation) -> NextRequest | None:

@@ -85,8 +85,9 @@ def _verb(command: CurlCommand) -> str:
         return command.method
     if command.upload:
         return "PUT"
-    has_body = command.forms or (command.data and not command.is_query)
-    return "POST" if has_body else "GET"
+    if command.forms or (command.data and not command.is_query):
+        return "POST"
+    return "GET"
 
 
 @dataclass(slots=True)
@@ -101,10 +102,12 @@ class _Answer:
     def in_text(cls, text: str) -> "_Answer":
         head = _HEAD.search(text)
         headers: dict[str, str] = {}
+        status = None
         if head is not None:
+            status = int(head[1])
             block = re.split(r"\n\s*\n", text[head.end() :], maxsplit=1)[0]
             headers = {name.lower(): value for name, value in _HEADER.findall(block)}
-        return cls(int(head[1]) if head else None, headers, _first_json(text))
+        return cls(status, headers, _first_json(text))
 
     def places(self) -> Iterator[tuple[str, Any]]:
         """All values in it, with where a card finds them."""
@@ -256,7 +259,7 @@ class _Script:
         """The card."""
         steps = self._read_steps()
         hosts = [step.request.host for step in steps if step.request and not step.whole_url]
-        host = max(hosts, key=hosts.count) if hosts else "https://fill-this-in.example"
+        host = max(hosts, key=hosts.count, default="https://fill-this-in.example")
         common = CurlRequest(CurlCommand(), self._found)
         for step in steps:
             assert step.request is not None
@@ -269,8 +272,11 @@ class _Script:
         if login is not None:
             self._write_step("login", login, host)
         exchange = [step for step in steps if step is not login]
-        for name, step in _named(exchange):
-            self._write_step("send" if len(exchange) == 1 else f"steps.{name}", step, host)
+        if len(exchange) == 1:
+            self._write_step("send", exchange[0], host)
+        else:
+            for name, step in _named(exchange):
+                self._write_step(f"steps.{name}", step, host)
         self._write_reply(exchange, length)
         write_notes(self._card, self._found)
         left_out = commands - len(steps)
@@ -312,7 +318,9 @@ class _Script:
             if not (key == "path" and is_elsewhere):
                 card.key(key, value, comment)
         for name, path in step.takes.items():
-            why = "not sure: the page shows no answer that has it" if path in step.guesses else ""
+            why = ""
+            if path in step.guesses:
+                why = "not sure: the page shows no answer that has it"
             card.key(f"take.{name}", path, why)
         if table == "steps.ask":
             others = [one.answer.document for one in self._steps if one is not step]
@@ -395,7 +403,10 @@ def _path_of_filter(text: str) -> str:
     """A filter of `jq` that goes down names and numbers, as a path of a card."""
     path = ""
     for name in re.findall(r"[^.\[\]]+|\[\d+\]", text):
-        path = f"{path}{name}" if name.startswith("[") else joined_path(path, name)
+        if name.startswith("["):
+            path += name
+        else:
+            path = joined_path(path, name)
     return path or quoted_name(text)
 
 
@@ -403,7 +414,9 @@ def _plain(name: str) -> str:
     """A name as placeholders are written."""
     spaced = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)
     plain = re.sub(r"[^a-z0-9]+", "_", spaced.lower()).strip("_")
-    return plain if plain[:1].isalpha() else ""
+    if plain[:1].isalpha():
+        return plain
+    return ""
 
 
 def _with_value(step: _Step, value: str, placeholder: str) -> CurlCommand | None:
@@ -418,7 +431,9 @@ def _with_value(step: _Step, value: str, placeholder: str) -> CurlCommand | None
     if not alone.search(_joined_text(command)):
         return None
     changed = _mapped(command, lambda text: alone.sub(lambda match: placeholder, text))
-    return None if changed == command else changed
+    if changed == command:
+        return None
+    return changed
 
 
 def _with_text(command: CurlCommand, text: str, placeholder: str) -> CurlCommand:
