@@ -41,8 +41,10 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.sources.streams import StreamFormat, stream_blocks
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
+from mantisreed.standin.hearing import Listener
 from mantisreed.transcript.document import Passage, Word
 from mantisreed.workspace import open_workspace
+from serving.running import standins
 
 RATE = 16_000
 
@@ -58,7 +60,7 @@ def stream(english: list[Phrase]) -> tuple[bytes, list[float]]:
 
 
 @contextmanager
-def live(folder: Path, *arguments: str) -> Iterator[subprocess.Popen[bytes]]:
+def live(folder: Path, *arguments: str, engine: str = "ferry") -> Iterator[subprocess.Popen[bytes]]:
     command = [
         sys.executable,
         "-m",
@@ -67,7 +69,7 @@ def live(folder: Path, *arguments: str) -> Iterator[subprocess.Popen[bytes]]:
         "-",
         "--live",
         "--engine",
-        "ferry",
+        engine,
         *arguments,
     ]
     pipe = subprocess.PIPE
@@ -382,3 +384,25 @@ def test_what_grows_is_what_readers_take_and_loses_no_phrase_after_a_short_pause
         assert script.cues is not None and [cue.text for cue in script.cues] == ["a & b > c"] * 4
         assert all(cue.end <= following.start + 1e-6 for cue, following in pairwise(script.cues))
     assert (tmp_path / "evening.txt").read_text().count("\n") == 4
+
+
+def test_the_text_of_a_phrase_is_told_while_its_answer_comes(
+    stream: tuple[bytes, list[float]],
+    listener: Listener,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setenv("MANTISREED_TRUST", str(tmp_path))
+    content, starts = stream
+    with (
+        standins(listener, tmp_path),
+        live(tmp_path, "--json", "--name", "dusk.wav", engine="bittern") as process,
+    ):
+        told, said = process.communicate(content, timeout=60)
+    assert process.returncode == 0, said.decode()
+    found = rows(told)
+    hearing = [row for row in found if row["state"] == "hearing"]
+    done = {row["start"]: str(row["text"]) for row in found if row["state"] == "done"}
+    assert hearing and len(done) == len(starts)
+    for row in hearing:
+        assert done[row["start"]].startswith(str(row["text"]))

@@ -98,6 +98,16 @@ def test_jobs_are_listed_by_pages_and_filters(service: Running, note: Note) -> N
     assert not list(service.folder.glob(f".mantisreed/serve/recordings/{ids[0]}"))
 
 
+def test_events_tell_the_text_so_far_of_an_answer_that_comes_bit_by_bit(
+    service: Running, note: Note
+) -> None:
+    job = service.send(note.path, "/jobs?engine=bittern:lines").json["id"]
+    with request.urlopen(f"{service.address}/jobs/{job}/events", timeout=60) as stream:
+        told = stream.read().decode()
+    said = note.composition.words[0].text
+    assert f'"stage": "hearing ({said}' in told.replace('":"', '": "'), told
+
+
 def test_events_tell_of_a_job_until_it_has_ended(service: Running, note: Note) -> None:
     job = service.send(note.path, "/jobs?name=events.wav").json["id"]
     with request.urlopen(f"{service.address}/jobs/{job}/events", timeout=60) as stream:
