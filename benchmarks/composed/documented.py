@@ -231,7 +231,8 @@ class Documented:
     def _carrying(self, base: str) -> list[Sent]:
         first = self.reply(SAMPLE) if self.way == "at once" else self._started("job-48213")
         address = f"{base}/transcripts"
-        status, headers = 200, ()
+        status = 200
+        headers: tuple[tuple[str, str], ...] = ()
         if self.way == "job":
             status = 202
             if not self.job_id:
@@ -256,7 +257,7 @@ class Documented:
         self, base: str, start: Sent, first: Document, headers: tuple[tuple[str, str], ...]
     ) -> list[Sent]:
         given, options = self._given(), self._options()
-        body = {"upload_id": "upl-77120", **options}
+        body: Document = {"upload_id": "upl-77120", **options}
         start = Sent(start.verb, start.url, given, json=body)
         started = _answered(start, 202, headers, first, "Start the job:")
         if self.carrier == "upload":
@@ -265,11 +266,11 @@ class Documented:
             one = Sent("POST", self._at(f"{base}/uploads"), (*given, kind), raw=True)
             return [_answered(one, 201, (), answer, "Upload the recording:"), started]
         place = f"{base}/store/upl-77120?sig=9f2b7c51e0"
-        answer = {"id": "upl-77120", "upload_url": place}
+        placed = {"id": "upl-77120", "upload_url": place}
         asked = Sent("POST", self._at(f"{base}/uploads"), given, json={"type": "audio/flac"})
         put = Sent("PUT", place, (("Content-Type", "audio/flac"),), raw=True)
         return [
-            _answered(asked, 201, (), answer, "Ask for a place:"),
+            _answered(asked, 201, (), placed, "Ask for a place:"),
             _answered(put, 200, (), None, "Put the recording there:"),
             started,
         ]

@@ -18,6 +18,7 @@ from starlette.websockets import WebSocket
 
 from composed.bodies import Carrier, RefusedError, Sound
 from composed.names import Names, path_of
+from composed.replies import Shape
 from mantisreed.standin.hearing import Hearing
 
 Card = dict[str, Any]
@@ -28,7 +29,7 @@ class Host(Protocol):
     """What a way needs of the service that has it; a `Stranger` is one.
 
     Attributes:
-        seed, key, names, sound, carrier, troubles, pages_card: as a stranger has them.
+        seed, key, names, sound, carrier, shape, troubles, pages_card: as a stranger has them.
     """
 
     seed: int
@@ -36,6 +37,7 @@ class Host(Protocol):
     names: Names
     sound: Sound
     carrier: Carrier
+    shape: Shape
     troubles: list[str]
     pages_card: Card
 
