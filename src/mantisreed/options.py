@@ -171,7 +171,7 @@ FORMATS = (
 OUTPUT = (
     Option(
         "into",
-        "Folder for outputs",
+        "Folder for outputs, or an address such as s3://bucket/folder",
         metavar="DIR",
         default="as in the settings, else transcripts/",
     ),

@@ -363,7 +363,9 @@ def _has_foreign_secret(value: Any, folder: Path) -> bool:
 def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use]:
     settings = document.get("settings", {})
     into = settings.get("into")
-    if isinstance(into, str) and not is_inside(folder_at(folder, into), folder):
+    if isinstance(into, str) and "://" in into:
+        yield Use("writing", f"write to {printable(into)}")
+    elif isinstance(into, str) and not is_inside(folder_at(folder, into), folder):
         yield Use("writing", f"write to {printable(folder_at(folder, into).resolve())}")
     for key in ("strong_words_file", "replace", "redact_names"):
         named = settings.get(key)

@@ -15,6 +15,7 @@ import rich.table
 from rich.text import Text
 
 from mantisreed.cli.console import Console, described_error, plain_table
+from mantisreed.destinations.stored_outputs import shown_folder
 from mantisreed.errors import InterruptedRunError, MantisreedError
 from mantisreed.exports.tables import harmless_cell
 from mantisreed.files import printable, write_whole
@@ -164,7 +165,7 @@ def last_line(outcomes: Sequence[Outcome]) -> str:
         counts += f"; {requests} unconfirmed and may be charged for, see `mantisreed jobs ID`"
     counts += _counted_follow_ups(outcomes)
     files = chain.from_iterable(outcome.files for outcome in outcomes)
-    folders = dict.fromkeys(printable(_near(path.parent)) for path in files)
+    folders = dict.fromkeys(shown_folder(_near(path.parent)) for path in files)
     if folders:
         return f"{counts}; files are in {', '.join(folders)}"
     return counts

@@ -23,7 +23,7 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.preparing.cut_limits import PieceOptions
 from mantisreed.secrets import Secret
 from mantisreed.settings import MAX_ATTEMPTS, check_language
-from mantisreed.sources.recordings import Selection, Source
+from mantisreed.sources.recordings import STORAGE, Selection, Source
 from mantisreed.urls import split_url
 from mantisreed.workspace import Workspace
 
@@ -144,7 +144,7 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
             translate_to=check_language(self.translate_to) if self.translate_to else None,
             hints=settings.hints if self.hints is None else self.hints,
             to=settings.to if self.to is None else self.to,
-            into=os.fspath(self.into or folder_at(workspace.folder, settings.into)),
+            into=os.fspath(self.into or _into_of(workspace)),
             pieces=self.pieces or PieceOptions(),
             writing=self.writing or default_writing(workspace),
         )
@@ -152,6 +152,14 @@ class RunOptions(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
     def has_follow_ups(self, workspace: Workspace) -> bool:
         """Whether anything is done with a transcript."""
         return bool(self.translations) or (self.is_followed and bool(workspace.follow_ups))
+
+
+def _into_of(workspace: Workspace) -> str:
+    """Where outputs go by the settings: a whole path, or the address of a storage."""
+    into = workspace.settings.into
+    if STORAGE.match(into):
+        return into
+    return str(folder_at(workspace.folder, into))
 
 
 def default_writing(workspace: Workspace) -> WriteOptions:

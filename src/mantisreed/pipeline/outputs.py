@@ -13,6 +13,7 @@ from typing import TypeVar
 import msgspec
 from filelock import FileLock
 
+from mantisreed.destinations.stored_outputs import StoredOutputs
 from mantisreed.errors import OutputError, reason_of
 from mantisreed.exports.formats import TRANSCRIPT_FORMAT, OutputFormat, chosen_formats
 from mantisreed.exports.script import Script, WriteOptions
@@ -110,6 +111,7 @@ class Outputs:
             OutputError: the folder cannot be made or written to.
         """
         self._folder = folder
+        self._stored = StoredOutputs.behind(folder)
         self._home = MovableFolder(hidden.parent)
         self._memory = hidden / _MEMORY_FOLDER
         self._claims = self._memory / _CLAIMS_FOLDER
@@ -181,6 +183,8 @@ class Outputs:
         """
         if not self.has_written(path):
             return False
+        if self._stored is not None:
+            self._stored.remove(path.name)
         try:
             remove(path, is_output=True)
             remove(self._memory_of(path))
@@ -215,6 +219,22 @@ class Outputs:
                 )
             if not self._overwrite and path.exists() and not self._is_ours(path):
                 raise _made_by_another(path)
+            self._check_stored(path)
+
+    def _check_stored(self, path: Path) -> None:
+        """See that a file of a storage is not somebody else's.
+
+        Raises:
+            OutputError: it may be; or the storage cannot be asked.
+        """
+        stored = self._stored
+        if stored is None or self._overwrite or path.exists() or not stored.holds(path.name):
+            return
+        raise OutputError(
+            _MADE_BY_ANOTHER,
+            where=printable(stored.place(path.name)),
+            advice="move it away, or overwrite it with --overwrite",
+        )
 
     def paths(self, stem: str) -> list[Path]:
         """Where the outputs with this stem are."""
@@ -253,7 +273,15 @@ class Outputs:
         make_folder(path.parent)
         remembered = _RememberedOutput(self._home.key(recording), bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
-        if before or self._overwrite:
+        self._put(path, content, remembered, is_there=bool(before))
+        if self._stored is not None:
+            # The local file comes first: if this fails, the next try finds it and writes both.
+            self._stored.put(path.name, content)
+
+    def _put(
+        self, path: Path, content: bytes, remembered: _RememberedOutput, *, is_there: bool
+    ) -> None:
+        if is_there or self._overwrite:
             write_whole(path, content)
             return
         try:

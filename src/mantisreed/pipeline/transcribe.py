@@ -1,6 +1,7 @@
 """What `run` does, for Python: one call from sources to outcomes."""
 
 import asyncio
+import os
 from collections.abc import Callable, Container, Mapping, Sequence
 from contextlib import AsyncExitStack
 from dataclasses import dataclass, replace
@@ -10,11 +11,11 @@ from typing import TYPE_CHECKING, TypeVar
 import msgspec
 
 from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.destinations.stored_outputs import local_folder
 from mantisreed.engines.card import EngineCard
 from mantisreed.engines.request import wants_link
 from mantisreed.errors import EngineError, InputError, InterruptedRunError, require_type
 from mantisreed.exports.formats import chosen_formats
-from mantisreed.files import folder_at
 from mantisreed.jobs.budget import Budget, BudgetsOf
 from mantisreed.pipeline.batch import Batch, BatchServices
 from mantisreed.pipeline.episodes import transcribed_before
@@ -194,10 +195,12 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
     workspace.trust.require(
         "database", "leading", *(() if wanted.into is not None else ("writing",))
     )
+    if wanted.into is not None:
+        folder = local_folder(Path(), workspace.hidden, os.fspath(wanted.into))
+    else:
+        folder = local_folder(workspace.folder, workspace.hidden, workspace.settings.into)
     return Outputs(
-        Path(wanted.into)
-        if wanted.into is not None
-        else folder_at(workspace.folder, workspace.settings.into),
+        folder,
         workspace.hidden,
         chosen_formats(workspace.settings.to) if wanted.to is None else formats_to_write(wanted.to),
         options=wanted.writing or default_writing(workspace),

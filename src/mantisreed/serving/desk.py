@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from mantisreed.audio.workers import DecodingWorkers
+from mantisreed.destinations.stored_outputs import local_folder
 from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InternalError, MantisreedError, SpendLimitError
 from mantisreed.exports.formats import chosen_formats
-from mantisreed.files import folder_at
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import JobEvent, ShownState
@@ -190,7 +190,7 @@ class Desk:
     def _outputs_of(self, wanted: RunOptions) -> Outputs:
         workspace = self._workspace
         workspace.trust.require("writing", "database", "leading")
-        folder = folder_at(workspace.folder, workspace.settings.into)
+        folder = local_folder(workspace.folder, workspace.hidden, workspace.settings.into)
         writing = wanted.writing or default_writing(workspace)
         return Outputs(folder, workspace.hidden, chosen_formats(wanted.to or ()), options=writing)
 
