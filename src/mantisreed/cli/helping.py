@@ -38,7 +38,7 @@ GROUPS = (
     ("Quality", ("doubts", "score", "compare", "vote", "amend", "review", "redact")),
     ("Engines and settings", ("init", "engines", "services", "trust", "doctor")),
     ("Service", ("serve",)),
-    ("Try and read", ("demo", "standin", "docs")),
+    ("Try and read", ("demo", "standin", "docs", "completion")),
 )
 """The commands, as `mantisreed --help` lists them."""
 

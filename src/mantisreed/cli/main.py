@@ -63,6 +63,7 @@ COMMANDS = {
     "init": ("setup", "Write a first settings file with a card for your engine"),
     "doctor": ("setup", "Check versions, settings, trust, secrets, engines, ledger and disk"),
     "docs": ("setup", "Print a page of the manual"),
+    "completion": ("setup", "Print what a shell reads to complete commands, engines and job IDs"),
     "demo": ("setup", "Try everything on made-up recordings, without network or account"),
     "standin": ("setup", "Serve simulated engines and services on this machine, to test against"),
 }
@@ -118,6 +119,10 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
     given = list(sys.argv[1:] if arguments is None else arguments)
+    if "_ARGCOMPLETE" in os.environ:  # a shell asks, at each press of a key
+        from mantisreed.cli.completing import complete, words_so_far
+
+        complete(_parser(words_so_far()))
     parser = _parser(given)
     values = vars(parser.parse_args(given))
     command = values.pop("command")

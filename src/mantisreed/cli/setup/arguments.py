@@ -356,6 +356,24 @@ def add_doctor(parser: argparse.ArgumentParser) -> None:
     add_json(parser, "Every check as JSON on stdout")
 
 
+_COMPLETION_EXAMPLES = """\
+examples:
+  eval "$(mantisreed completion bash)"
+  mantisreed completion fish > ~/.config/fish/completions/mantisreed.fish
+"""
+
+
+def add_completion(parser: argparse.ArgumentParser) -> None:
+    """What `completion` takes."""
+    parser.epilog = _COMPLETION_EXAMPLES
+    parser.add_argument(
+        "shell",
+        nargs="?",
+        metavar="SHELL",
+        help="bash, zsh, fish or powershell (default: the one of the variable SHELL)",
+    )
+
+
 _DOCS_EXAMPLES = """\
 examples:
   mantisreed docs

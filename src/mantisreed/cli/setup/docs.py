@@ -17,20 +17,25 @@ class Arguments:
 
 def run(console: Console, asked: Arguments) -> int:
     """Print a page, or the names of all."""
-    pages = {page.stem: page for page in sorted(_folder().glob("*.md"))}
+    known = pages()
     if asked.topic is None:
-        for name, page in pages.items():
+        for name, page in known.items():
             console.result(f"{name.ljust(18)} {_title_of(page)}")
         return 0
-    close = [name for name in pages if asked.topic.lower() in name]
-    if asked.topic not in pages and len(close) != 1:
+    close = [name for name in known if asked.topic.lower() in name]
+    if asked.topic not in known and len(close) != 1:
         raise InputError(
             f"there is no page {asked.topic!r}",
-            advice=f"`mantisreed docs` lists them: {', '.join(close or pages)}",
+            advice=f"`mantisreed docs` lists them: {', '.join(close or known)}",
         )
-    page = pages.get(asked.topic) or pages[close[0]]
+    page = known.get(asked.topic) or known[close[0]]
     console.result(page.read_text(encoding="utf-8").rstrip())
     return 0
+
+
+def pages() -> dict[str, Path]:
+    """The pages of the manual by their names."""
+    return {page.stem: page for page in sorted(_folder().glob("*.md"))}
 
 
 def _folder() -> Path:
