@@ -177,12 +177,12 @@ def formats_page() -> str:
     lines = [
         "# Formats",
         "",
-        "Look up what `--to` writes and what commands read: its file, and what it can say besides "
-        "the text.",
+        "Look up the formats of `--to`. The last column lists the facts that a format keeps "
+        "besides the text.",
         "",
         _MADE,
         "",
-        "| format | file | media type | read again | says besides the text |",
+        "| format | file | media type | read again | keeps besides the text |",
         "|---|---|---|---|---|",
     ]
     for form in FORMATS:
@@ -203,8 +203,8 @@ def api_page() -> str:
     lines = [
         "# HTTP API",
         "",
-        "Look up what the service answers. `GET /openapi.json` gives the same to programs, with "
-        "every field; [serve.md](serve.md) begins with an example.",
+        "Look up the requests of the service. `GET /openapi.json` describes every field for "
+        "programs. [serve.md](serve.md) begins with an example.",
         "",
         _MADE,
         "",

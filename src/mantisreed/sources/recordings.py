@@ -35,7 +35,7 @@ SUFFIXES = frozenset(_LISTED.split())
 _PARTIAL = frozenset((".part", ".partial", ".tmp", ".download", ".crdownload", ".filepart"))
 """Endings that programs give to files that they are still writing."""
 
-TABLE_SUFFIXES = frozenset((".csv", ".tsv", ".jsonl", ".ndjson"))
+TABLE_SUFFIXES = frozenset((".csv", ".tsv", ".jsonl", ".ndjson", ".xlsx"))
 """Endings of files that are taken for tables of recordings."""
 
 FEED_SUFFIXES = frozenset((".xml", ".rss", ".atom"))

@@ -1,7 +1,7 @@
 """Tables of recordings: a row for each, with what is known of it, and room for what becomes of it.
 
-CSV, TSV and JSON lines are read. Results are filled into the same table, which appears whole or not
-at all; columns that are not ours keep their values.
+CSV, TSV, JSON lines and Excel workbooks are read. Results are filled into the same table, which
+appears whole or not at all; columns that are not ours keep their values.
 """
 
 import csv
@@ -17,6 +17,7 @@ from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
 from mantisreed.files import FileState, printable, write_whole
 from mantisreed.sources.recordings import Facts, Source, named_recording
+from mantisreed.sources.workbooks import fitting, read_workbook
 
 RESULTS = ("text", "state", "words", "confidence", "cost", "files", "error")
 """Columns that `fill` writes."""
@@ -90,6 +91,7 @@ class RecordingTable:
     _write: "Callable[[RecordingTable], bytes]"
     _content: bytes
     _named_by: str
+    _fitting: Callable[[Any], Any] = lambda value: value
     _by_source: dict[tuple[str, Facts], list[Row]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -129,7 +131,7 @@ class RecordingTable:
     def fill(self, source: Source, results: Mapping[str, Any]) -> None:
         """Put results into the rows of a recording; the file is not written yet."""
         for row in self._by_source.get((source.key, source.facts), ()):
-            row.results = {name: results.get(name) for name in RESULTS}
+            row.results = {name: self._fitting(results.get(name)) for name in RESULTS}
 
     def write(self) -> list[str]:
         """Put the results into the file as it is now; what somebody has typed meanwhile stays.
@@ -183,7 +185,7 @@ def read_table(file: Path, column: str | None = None) -> RecordingTable:
     """The table in a file.
 
     Args:
-        file: its ending says what it is: `.csv`, `.tsv`, `.jsonl` or `.ndjson`.
+        file: its ending says what it is: `.csv`, `.tsv`, `.jsonl`, `.ndjson` or `.xlsx`.
         column: which column names the recordings; None is `source`.
 
     Raises:
@@ -202,20 +204,12 @@ def read_table(file: Path, column: str | None = None) -> RecordingTable:
 def _table_of(file: Path, content: bytes, column: str | None) -> RecordingTable:
     """The table that a file holds; see `read_table`."""
     where = printable(file)
+    is_workbook = file.suffix.lower() == ".xlsx"
     try:
-        text = content.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise InputError(
-            "this table is not in UTF-8", where=where, advice="save it as CSV in UTF-8"
-        ) from error
-    is_marked = content.startswith(b"\xef\xbb\xbf")
-    try:
-        if file.suffix.lower() in (".jsonl", ".ndjson"):
-            columns, rows, write = _read_lines(text)
+        if is_workbook:
+            columns, rows, write = _read_sheet(content)
         else:
-            columns, rows, write = _read_cells(
-                text, is_tabs=file.suffix.lower() == ".tsv", is_marked=is_marked
-            )
+            columns, rows, write = _read_text(file, content)
     except ValueError as error:
         raise InputError(f"this table cannot be read ({error})", where=where) from error
     chosen = column or _COLUMN
@@ -226,7 +220,39 @@ def _table_of(file: Path, content: bytes, column: str | None) -> RecordingTable:
     if not rows:
         raise InputError("this table has no rows", where=where)
     found = [Row(row, _source_of(row, chosen, file.parent)) for row in rows]
-    return RecordingTable(file, columns, found, write, content, chosen)
+    table = RecordingTable(file, columns, found, write, content, chosen)
+    if is_workbook:
+        table._fitting = fitting
+    return table
+
+
+def _read_text(file: Path, content: bytes) -> "Read":
+    """The table in a file of text.
+
+    Raises:
+        ValueError: it holds none.
+        InputError: it is not in UTF-8.
+    """
+    try:
+        text = content.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise InputError(
+            "this table is not in UTF-8", where=printable(file), advice="save it as CSV in UTF-8"
+        ) from error
+    ending = file.suffix.lower()
+    if ending in (".jsonl", ".ndjson"):
+        return _read_lines(text)
+    is_marked = content.startswith(b"\xef\xbb\xbf")
+    return _read_cells(text, is_tabs=ending == ".tsv", is_marked=is_marked)
+
+
+def _read_sheet(content: bytes) -> "Read":
+    columns, rows, fill = read_workbook(content, RESULTS)
+
+    def write(table: RecordingTable) -> bytes:
+        return fill(table.columns, [row.values for row in table.rows])
+
+    return columns, rows, write
 
 
 def _state_of(file: Path) -> FileState | None:

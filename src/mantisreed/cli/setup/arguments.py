@@ -24,7 +24,7 @@ _ACTIONS = {
         "--json\n",
     ),
     "try": (
-        "Send a short recording; show each request, each answer, and what was found",
+        "Send a short recording; show each request, each answer and the words found",
         "examples:\n  mantisreed engines try brook\n  mantisreed engines try brook note.wav --dry\n"
         "  mantisreed engines try brook --answer saved-reply.json\n",
     ),

@@ -38,7 +38,7 @@ class Filling:
         self._tables: list[RecordingTable] = []
         for given in sources:
             if Path(given).suffix.lower() not in TABLE_SUFFIXES:
-                advice = "--fill takes .csv, .tsv and .jsonl files"
+                advice = "--fill takes .csv, .tsv, .jsonl and .xlsx files"
                 raise InputError(
                     "this is no table to be filled in", where=printable(given), advice=advice
                 )

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.cli.console import Console
 from mantisreed.errors import InputError
+from mantisreed.units import count_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -118,7 +119,7 @@ def _write_tags(console: Console, outcomes: "Sequence[Outcome]", base: str) -> N
         return
     file = folders[0] / "transcript-tags.xml"
     count = write_tags(file, outcomes, base)
-    console.note(f"tags of {count} transcripts are in {printable(file)}")
+    console.note(f"tags of {count_of(count, 'transcript')} are in {printable(file)}")
 
 
 def _filled(
@@ -132,7 +133,8 @@ def _filled(
 
     filling = Filling(sources, options.get("column"))
     if filling.done:
-        console.note(f"{filling.done} rows have their results already")
+        have = "has its" if filling.done == 1 else "have their"
+        console.note(f"{count_of(filling.done, 'row')} {have} results already")
     if not filling.missing:
         return [], []
     try:
