@@ -23,6 +23,7 @@ from mantisreed.exports.tables import harmless_cell
 from mantisreed.files import FileState, printable, write_whole
 from mantisreed.folders import HIDDEN_FOLDER
 from mantisreed.secrets import Secret
+from mantisreed.sources.database_tables import database_url
 from mantisreed.state import make_folder
 
 _DELIVERY = "delivery"
@@ -245,21 +246,6 @@ def _add_to_database(
         ) from error
     finally:
         engine.dispose()
-
-
-def database_url(address: str, folder: Path, password: Secret | None) -> Any:
-    """The address as SQLAlchemy takes it: files relative to the workspace, PostgreSQL by the driver
-    that we have.
-    """
-    import sqlalchemy as sa
-
-    url = sa.engine.make_url(address)
-    if url.get_backend_name() == "sqlite":
-        return url.set(database=str(folder / (url.database or "")))
-    url = url.set(drivername="postgresql+psycopg")
-    if password is None:
-        return url
-    return url.set(password=password.reveal())
 
 
 def _make_table(rows: Rows, row: Mapping[str, Any], connection: Any) -> None:

@@ -9,6 +9,7 @@ from urllib.parse import unquote
 
 from mantisreed.errors import InputError, NothingThereError
 from mantisreed.files import printable
+from mantisreed.sources.database_tables import DATABASE, read_database_table
 from mantisreed.sources.recordings import (
     FEED_SUFFIXES,
     LINK,
@@ -91,6 +92,8 @@ def find_recordings(
 def _recordings_of(
     given: str | os.PathLike[str], selection: Selection, on_note: Callable[[str], None]
 ) -> list[Source]:
+    if isinstance(given, str) and DATABASE.match(given):
+        return read_database_table(given, selection.column).sources
     if isinstance(given, str) and "://" in given:
         found = _at_address(given, selection)
         if found is not None:

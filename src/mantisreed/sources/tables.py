@@ -8,7 +8,7 @@ import csv
 import io
 import json
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -212,6 +212,32 @@ def _table_of(file: Path, content: bytes, column: str | None) -> RecordingTable:
             columns, rows, write = _read_text(file, content)
     except ValueError as error:
         raise InputError(f"this table cannot be read ({error})", where=where) from error
+    chosen, found = rows_named_by(where, columns, rows, column, file.parent)
+    table = RecordingTable(file, columns, found, write, content, chosen)
+    if is_workbook:
+        table._fitting = fitting
+    return table
+
+
+def rows_named_by(
+    where: str,
+    columns: Sequence[str],
+    rows: Sequence[dict[str, Any]],
+    column: str | None,
+    folder: Path,
+) -> tuple[str, list[Row]]:
+    """The column that names the recordings, and the rows with them.
+
+    Args:
+        where: the table, for messages.
+        columns: their names.
+        rows: the values of each.
+        column: the one that is asked for; None for the usual one.
+        folder: that relative paths start in.
+
+    Raises:
+        InputError: there is no such column, or no row.
+    """
     chosen = column or _COLUMN
     if chosen not in columns:
         known = ", ".join(columns[:20]) or "none"
@@ -219,11 +245,7 @@ def _table_of(file: Path, content: bytes, column: str | None) -> RecordingTable:
         raise InputError(f"no column {chosen!r} names the recordings", where=where, advice=advice)
     if not rows:
         raise InputError("this table has no rows", where=where)
-    found = [Row(row, _source_of(row, chosen, file.parent)) for row in rows]
-    table = RecordingTable(file, columns, found, write, content, chosen)
-    if is_workbook:
-        table._fitting = fitting
-    return table
+    return chosen, [Row(row, _source_of(row, chosen, folder)) for row in rows]
 
 
 def _read_text(file: Path, content: bytes) -> "Read":

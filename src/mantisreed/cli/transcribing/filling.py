@@ -10,6 +10,7 @@ from typing import Any
 from mantisreed.errors import InputError, MantisreedError
 from mantisreed.files import printable
 from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.sources.database_tables import DATABASE, read_database_table
 from mantisreed.sources.recordings import TABLE_SUFFIXES, Source
 from mantisreed.sources.tables import RecordingTable, read_table
 
@@ -37,17 +38,22 @@ class Filling:
         """
         self._tables: list[RecordingTable] = []
         for given in sources:
+            if DATABASE.match(given):
+                self._add(read_database_table(given, column))
+                continue
             if Path(given).suffix.lower() not in TABLE_SUFFIXES:
-                advice = "--fill takes .csv, .tsv, .jsonl and .xlsx files"
+                advice = "--fill takes .csv, .tsv, .jsonl and .xlsx files, and tables of databases"
                 raise InputError(
                     "this is no table to be filled in", where=printable(given), advice=advice
                 )
-            table = read_table(Path(given), column)
-            table.check_for_filling()
-            self._tables.append(table)
+            self._add(read_table(Path(given), column))
         self._written = time.monotonic()
         self._is_changed = False
         self.conflicts: list[str] = []
+
+    def _add(self, table: RecordingTable) -> None:
+        table.check_for_filling()
+        self._tables.append(table)
 
     @property
     def missing(self) -> list[Source]:
