@@ -8,6 +8,7 @@ from contextlib import suppress
 from xml.etree import ElementTree as Tree
 
 import av
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -334,3 +335,23 @@ def test_a_format_is_known_by_its_ending() -> None:
     assert {name: format_of(Path(name)).name for name in names} == names
     with pytest.raises(InputError, match="not known by its ending"):
         format_of(Path("e.doc"))
+
+
+def test_other_readings_stand_in_markdown_and_pages_and_are_no_text_when_read_again() -> None:
+    readings = ("eleven terns", "Eleven turns.", "eleven TURNS", "Seven terns *and* <i>")
+    passage = Passage(1.0, 2.0, "Eleven terns.", alternatives=readings)
+    facts = RecordingFacts("round.wav", "", 3.0)
+    whole = Transcript(
+        recording=facts, engine="brook", job="1", language="en", speakers=(), passages=(passage,)
+    )
+    script = Script(whole)
+    markdown, page = (OUTPUT_FORMATS[name].write(script).decode() for name in ("md", "html"))
+    assert "\n> 1. Eleven turns.\n> 2. Seven terns \\*and\\* \\<i\\>\n" in markdown
+    assert "<summary>2 other readings</summary>" in page
+    assert "<li>Eleven turns.</li><li>Seven terns *and* &lt;i&gt;</li>" in page
+    assert [one.text for one in OUTPUT_FORMATS["md"].read(markdown.encode()).passages] == [
+        "Eleven terns."
+    ]
+    same = Passage(1.0, 2.0, "Eleven terns.", alternatives=readings[:1])
+    bare = Script(msgspec.structs.replace(whole, passages=(same,)))
+    assert "reading" not in OUTPUT_FORMATS["html"].write(bare).decode()

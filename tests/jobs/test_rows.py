@@ -12,9 +12,10 @@ from jobs.conftest import Opening
 from mantisreed.cards.paths import ReplyPath
 from mantisreed.destinations.actions import Rows
 from mantisreed.destinations.parcels import DeliveryError, Parcel
-from mantisreed.destinations.rows import add_row, database_url
+from mantisreed.destinations.rows import add_row
 from mantisreed.errors import InputError
 from mantisreed.jobs.follow_ups import FollowUpEnd, QuestionToAsk
+from mantisreed.sources.database_tables import database_url
 
 COLUMNS = {
     "recording": ReplyPath("recording"),

@@ -424,6 +424,37 @@ def test_a_page_that_is_given_another_recording_says_so(
     assert page.value("hasSound")
 
 
+@in_browser
+def test_another_reading_of_a_passage_is_taken_while_its_text_is_edited(
+    browser: Browser, made: tuple[Transcript, Path], tmp_path: Path
+) -> None:
+    transcript, recording = made
+    first, *others = transcript.passages
+    said = first.text.rstrip(".?!")
+    readings = (said.upper(), "Eleven turns <b>of</b> tide.", "Eleven terms of tide.")
+    short = Passage(
+        first.start,
+        first.words[2].end,
+        "One two three",
+        words=first.words[:3],
+        alternatives=readings,
+    )
+    shown = msgspec.structs.replace(transcript, passages=(short, *others), doubts=())
+    ready = reviewed(shown, recording)
+    file = tmp_path / "readings.review.html"
+    file.write_text(review_page(ready.transcript, ready.sound, LAYOUTS["broadcast"], stem="r"))
+    page = browser.open(file.as_uri())
+    page.wait_for("document.documentElement.dataset.ready === 'true'")
+    page.value("beginEdit(0)")
+    listed = page.value(
+        "[...document.querySelectorAll('.readings li')].map(one => one.textContent)"
+    )
+    assert listed[-2:] == list(readings[1:])
+    page.click(".readings li:last-child button")
+    page.press("Enter")
+    assert row(page, 0) == "Eleven terms of tide." and page.problems == []
+
+
 def test_all_words_are_in_rows_once_and_rows_point_to_them(made: tuple[Transcript, Path]) -> None:
     transcript, _ = made
     rows = list(rows_of(transcript, LAYOUTS["broadcast"]))

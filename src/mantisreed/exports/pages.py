@@ -12,11 +12,12 @@ from mantisreed.exports.doubtful import (
     gaps_before,
     runs_of,
 )
+from mantisreed.exports.readings import other_readings
 from mantisreed.exports.script import Script
 from mantisreed.subtitles.cues import Cue
 from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.writing import is_right_to_left
-from mantisreed.units import clock
+from mantisreed.units import clock, count_of
 
 # Seconds of a chapter; its end is the longest pause between these.
 _SHORTEST, _LONGEST = (
@@ -64,6 +65,8 @@ a:hover, a:focus-visible { text-decoration: underline; }
 b { margin: 0 .4rem; }
 mark { color: inherit; background: var(--doubt); border-radius: .2rem; padding: 0 .1rem; }
 .doubts { color: var(--quiet); font-size: .9rem; }
+details { margin: -.8rem 0 1.1rem; padding: 0 .4rem; color: var(--quiet); font-size: .9rem; }
+ol { margin: .2rem 0; }
 .gap { color: var(--quiet); font-size: .9rem; border-left: .25rem solid var(--doubt);
   border-radius: 0; }
 """
@@ -129,7 +132,7 @@ def write_page(script: Script, title: str) -> str:
     gaps = gaps_before(script.passages, doubts)
     parts = [_legend(doubts)] if doubts else []
     for passage, missing in zip(script.passages, gaps, strict=False):
-        parts += [*map(_missing, missing), _paragraph(passage, by_time)]
+        parts += [*map(_missing, missing), _paragraph(passage, by_time), _readings(passage)]
     passages = "".join([*parts, *map(_missing, gaps[-1])])
     return whole_page(" ".join(title.split()) or "Transcript", _STYLE, passages, tag + direction)
 
@@ -155,6 +158,16 @@ def _run(run: DoubtRun) -> str:
         return text
     after = " " if text.endswith(" ") else ""
     return f'<mark title="{html.escape(run.why)}">{text.rstrip()}</mark>{after}'
+
+
+def _readings(passage: Passage) -> str:
+    """Other readings of a passage, folded."""
+    readings = other_readings(passage)
+    if not readings:
+        return ""
+    items = "".join(f"<li>{html.escape(reading)}</li>" for reading in readings)
+    head = count_of(len(readings), "other reading")
+    return f"<details><summary>{head}</summary><ol>{items}</ol></details>\n"
 
 
 def _paragraph(passage: Passage, doubts: DoubtsByTime) -> str:

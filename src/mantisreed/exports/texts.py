@@ -2,7 +2,7 @@
 
 import html
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from mantisreed.exports.doubtful import (
     DoubtRun,
@@ -11,6 +11,7 @@ from mantisreed.exports.doubtful import (
     gaps_before,
     runs_of,
 )
+from mantisreed.exports.readings import other_readings
 from mantisreed.exports.script import Script, bare_transcript
 from mantisreed.transcript.document import Doubt, Passage
 from mantisreed.transcript.estimate import passages_over_speech
@@ -81,6 +82,7 @@ def write_markdown(script: Script, title: str) -> str:
         else:
             text = _escaped(passage.text)
         parts.append(f"\n**{speaker}{_clock(passage.start, has_hours)}**\n\n{text}\n")
+        parts += _numbered(other_readings(passage))
     parts += [_quoted(doubt, has_hours) for doubt in gaps[-1]]
     return "".join(parts)
 
@@ -97,6 +99,13 @@ def _marked(run: DoubtRun) -> str:
     else:
         ending = ""
     return f'<mark title="{html.escape(run.why)}">{text}</mark>{ending}'
+
+
+def _numbered(readings: Sequence[str]) -> Iterator[str]:
+    """Lines with other readings of a passage, the likeliest first."""
+    for number, reading in enumerate(readings, 1):
+        blank = "\n" if number == 1 else ""
+        yield f"{blank}> {number}. {_escaped(reading)}\n"
 
 
 def _quoted(doubt: Doubt, has_hours: bool) -> str:
@@ -118,7 +127,7 @@ def read_markdown(text: str) -> Script:
             whole = (int(hours or 0) * 60 + int(minutes)) * 60 + int(seconds)
             found.append((float(whole), _unescaped(speaker) if speaker else None, ""))
         elif line.startswith("> "):
-            continue  # it tells of speech without text
+            continue  # it tells of speech without text, or of another reading
         elif line.strip() and found:
             start, speaker, said = found[-1]
             text = _unescaped(_MARKED.sub("", line).strip())

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from mantisreed.audio.speech import pauses_and_speech
 from mantisreed.exports.pages import filled, part_of, style_of
+from mantisreed.exports.readings import other_readings
 from mantisreed.exports.script import Script
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.rules import LayoutRules
@@ -100,6 +101,7 @@ def review_page(
         "transcript": json.loads(to_json(timed)),
         "rows": list(rows_of(timed, rules)),
         "rules": {"max_cps": own.speed, "line_length": own.line_length, "lines": own.lines},
+        "readings": list(map(other_readings, passages)),
         "worth": WORTH_HEARING,
         "note": NOTE,
         "direction": "rtl" if is_right_to_left(sample, language) else "ltr",

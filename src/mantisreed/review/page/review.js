@@ -504,10 +504,40 @@ function editorOf(row, at) {
     if (editing === at && document.hasFocus()) endEdit(true, false);
   });
   tell();
-  box.append(area, about);
+  box.append(area, about, ...readingsOf(row, area, tell));
   const speed = document.createElement("span");
   speed.className = "speed";
   return [box, speed];
+}
+
+/* Other readings of the passage, as buttons: one is taken where the cue is the whole passage. */
+function readingsOf(row, area, tell) {
+  const readings = data.readings[row.passage] ?? [];
+  if (!readings.length) return [];
+  const origin = passages[row.passage];
+  const isWhole = !row.words && row.first === 0 && row.last === origin.words.length;
+  const list = document.createElement("ol");
+  list.className = "readings";
+  list.setAttribute("aria-label", "Other readings of the passage");
+  for (const reading of readings) {
+    const item = document.createElement("li");
+    const choice = document.createElement(isWhole ? "button" : "span");
+    choice.textContent = reading;
+    if (isWhole) {
+      choice.type = "button";
+      choice.title = "Take this reading";
+      // The text keeps the focus: without it, the edit would end.
+      choice.addEventListener("mousedown", (event) => event.preventDefault());
+      choice.addEventListener("click", () => {
+        area.value = reading;
+        tell();
+        area.focus();
+      });
+    }
+    item.append(choice);
+    list.append(item);
+  }
+  return [list];
 }
 
 function beginEdit(at) {
