@@ -134,7 +134,11 @@ def opened(address: str) -> tuple[Any, str, str]:
     _hide_keys()
     core = import_module("fsspec.core")
     try:
+        if first.partition("://")[0].lower() in ("sftp", "ssh"):
+            import_module("mantisreed.sources.sftp").use_checked_sftp()
         files, path = core.url_to_fs(address)
+    except InputError:
+        raise
     except ImportError as error:
         scheme = first.partition("://")[0]
         extra = _EXTRAS.get(scheme, "storage")
