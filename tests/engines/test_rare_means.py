@@ -345,3 +345,23 @@ def test_a_secret_that_is_replaced_needs_a_place_that_can_be_written(tmp_path: P
         workspace_of(tmp_path, toml)
     with pytest.raises(SettingsError, match="there is no secret 'fresh'"):
         workspace_of(tmp_path, toml.replace("replaces.refresh", "replaces.fresh"))
+
+
+@pytest.mark.parametrize(
+    ("toml", "told"),
+    [
+        ('send.query.x = "{headers}"\nreply.text = "t"\n', r"\{headers\} is only known in headers"),
+        (
+            'every.query.x = "{header_names}"\nreply.text = "t"\n',
+            r"\{header_names\} is only known in headers",
+        ),
+        ('reply = { text = "t", tracks.each = "c" }\n', "'tracks' has no effect without"),
+        ('send.chunks = {}\nreply.text = "t"\n', "key 'size' is missing"),
+        ('send.chunks.size = "{big}"\nreply.text = "t"\n', r"unknown placeholder \{big\}"),
+        ('send.chunks.size = "{big} B"\nreply.text = "t"\n', "a size or one placeholder"),
+    ],
+)
+def test_what_has_no_effect_is_refused(tmp_path: Path, toml: str, told: str) -> None:
+    body = "chunk" if "chunks" in toml else "audio"
+    with pytest.raises(SettingsError, match=told):
+        workspace_of(tmp_path, f'{HEAD}send.raw = "{{{body}}}"\n{toml}')

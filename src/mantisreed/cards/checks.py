@@ -290,6 +290,7 @@ def _wrong_placeholders(card: ServiceCard, known: frozenset[str]) -> Iterator[Pr
     fields = _items_of(every.headers, every.query)
     proofs = (every.bearer, every.basic, every.digest)
     fields += [template for template in proofs if template is not None]
+    yield from _headers_in_query(".every", every.query)
     yield from _unknown(".every", fields, signing | taken, card)
     for name, signature in card.sign.items():
         yield from _unknown(f".sign.{name}", [signature.key, signature.text], signing | taken, card)
@@ -347,6 +348,7 @@ def _unknown_in_step(
         extra |= set(OF_A_CHUNK[:4])
     if step.pages is not None:
         extra |= set(_OF_A_PAGE)
+    yield from _headers_in_query(place, step.query)
     yield from _unknown(place, _early(step), {*known, *extra}, card)
     yield from _unknown(place, _late(step), {*signing, *extra}, card)
     in_paths = [Template(f"{{{name}}}") for name in step.names_in_paths]
@@ -367,6 +369,15 @@ def _wrong_chunks(
         )
     elif not any(name not in OF_A_CHUNK for name in (step.url or step.path).names):
         yield f"{place}.chunks", "key 'size' is missing: bytes of each chunk, such as 8 MiB"
+
+
+def _headers_in_query(place: str, query: dict[str, ListTemplate]) -> Iterator[Problem]:
+    """The query is made before the headers are, so that they are not known in it."""
+    for name, field in query.items():
+        for item in field.items:
+            for part in OVER_HEADERS:
+                if part in item.names:
+                    yield place, f"query.{name}: {{{part}}} is only known in headers"
 
 
 def _late(step: Step) -> list[Template]:

@@ -321,6 +321,8 @@ def _wrong_reply(reply: Reply) -> Iterator[Problem]:
         yield ".reply", "expected at least one of the keys 'text', 'passages', 'words'"
     if reply.is_whole_text and not reply.text:
         yield ".reply", "'is_whole_text' has no effect without 'text'"
+    if reply.tracks and not (reply.passages or reply.words):
+        yield ".reply", "'tracks' has no effect without 'passages' or 'words', which are in each"
     if reply.turns and not reply.words:
         yield ".reply", "'turns' has no effect without 'words', over which they are laid"
     if reply.speakers and not reply.tells_speakers:
