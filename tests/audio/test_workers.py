@@ -148,3 +148,13 @@ def test_many_short_recordings_need_few_processes(tone: Path) -> None:
 
         assert set(pool.map(length, range(96))) == {80_000}
         assert len(workers._idle) <= (os.cpu_count() or 1)
+
+
+def test_a_process_that_is_given_back_after_the_end_is_ended() -> None:
+    workers = DecodingWorkers()
+    lent, idle = workers.take(), workers.take()
+    workers.give_back(idle)
+    workers.close()
+    assert idle.poll() is not None and lent.poll() is None
+    workers.give_back(lent)
+    assert lent.poll() is not None

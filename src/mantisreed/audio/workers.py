@@ -94,6 +94,8 @@ class DecodingWorkers:
 
     def __init__(self) -> None:
         self._idle: list[subprocess.Popen[bytes]] = []
+        self._is_closed = False
+        self._lock = threading.Lock()  # they are lent to threads
         # Many short recordings need no more of them than can work at once.
         self.room = threading.Semaphore(os.cpu_count() or 1)
 
@@ -109,14 +111,16 @@ class DecodingWorkers:
         self.close()
 
     def close(self) -> None:
-        """End those that have nothing to do."""
-        for process in self._idle:
+        """End those that have nothing to do; what is lent ends when it is given back."""
+        with self._lock:
+            self._is_closed = True
+            idle, self._idle = self._idle, []
+        for process in idle:
             _stop(process)
-        self._idle.clear()
 
     def warm_up(self) -> None:
         """Start one already, as it will surely be needed."""
-        self._idle.append(_started())
+        self.give_back(_started())
 
     def stream(
         self, path: Path, *, sample_rate: int, channels: int | None, track: int | None
@@ -172,13 +176,18 @@ class DecodingWorkers:
 
     def take(self) -> "subprocess.Popen[bytes]":
         """A process that has nothing to do."""
-        if self._idle:
-            return self._idle.pop()
+        with self._lock:
+            if self._idle:
+                return self._idle.pop()
         return _started()
 
     def give_back(self, process: "subprocess.Popen[bytes]") -> None:
         """This one has nothing to do again."""
-        self._idle.append(process)
+        with self._lock:
+            if not self._is_closed:
+                self._idle.append(process)
+                return
+        _stop(process)  # nobody would end it any more
 
 
 class _RemoteStream:
