@@ -66,8 +66,20 @@ def test_a_page_that_is_hard_to_read_is_told(tmp_path: Path) -> None:
     assert len(measured(page).problems) == 2
 
 
+def anchors(page: Path) -> set[str]:
+    """The names by which a page's headings are led to."""
+    headings = re.findall(r"(?m)^#+ (.*)$", page.read_text(encoding="utf-8"))
+    return {re.sub(r"[^\w\- ]", "", heading.lower()).replace(" ", "-") for heading in headings}
+
+
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.stem)
 def test_links_lead_somewhere(page: Path) -> None:
-    for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", page.read_text(encoding="utf-8")):
-        if "://" not in target:
-            assert (page.parent / target).exists(), target
+    for target, place in re.findall(
+        r"\]\(([^)#]*)(?:#([^)]*))?\)", page.read_text(encoding="utf-8")
+    ):
+        if "://" in target:
+            continue
+        there = page.parent / target if target else page
+        assert there.exists(), target
+        if place and there.suffix == ".md":
+            assert place in anchors(there), f"{target}#{place}"

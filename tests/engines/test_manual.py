@@ -17,7 +17,8 @@ from mantisreed.engines.card_checks import card_laid_over, read_cards
 from mantisreed.engines.request import PLACEHOLDERS
 
 DOCS = Path(__file__).parents[2] / "docs"
-MANUAL = (DOCS / "engine-cards.md").read_text(encoding="utf-8")
+PAGES = [DOCS / "engine-cards.md", *sorted(DOCS.glob("engine-card-*.md"))]
+MANUAL = "".join(page.read_text(encoding="utf-8") for page in PAGES)
 EXAMPLES = re.findall(r"```toml\n(.*?)```", MANUAL, re.DOTALL)
 BASE: dict[str, Any] = {
     "url": "https://speech.marsh.example",

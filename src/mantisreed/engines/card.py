@@ -1,5 +1,5 @@
 """The engine card: what a TOML table may say about a speech-to-text engine. `docs/engine-cards.md`
-is its manual.
+and the pages beside it are its manual.
 
 How an engine is spoken to is in `cards/card.py`; here is what only speech-to-text has. What the
 types cannot see is in `card_checks.py`.
