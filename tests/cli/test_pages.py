@@ -13,6 +13,7 @@ from mantisreed.cli.main import COMMANDS
 
 ROOT = Path(__file__).parent.parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+_LONGEST_PAGE = 200  # lines
 _LONGEST_README = 150  # lines
 
 
@@ -52,6 +53,15 @@ def test_the_readme_is_short_and_names_every_page() -> None:
     pictures = (ROOT / "docs" / "pictures.md").read_text(encoding="utf-8")
     for picture in (ROOT / "docs" / "screenshots").glob("*.png"):
         assert f"screenshots/{picture.name}" in pictures, picture.name
+
+
+def test_pages_are_short_but_for_those_that_are_looked_up() -> None:
+    looked_up = {"commands", "engine-recipes"}
+    lines = {
+        page.stem: len(page.read_text(encoding="utf-8").splitlines())
+        for page in (ROOT / "docs").glob("*.md")
+    }
+    assert {name for name, count in lines.items() if count > _LONGEST_PAGE} <= looked_up
 
 
 @pytest.mark.parametrize("page", pages(), ids=lambda page: page.stem)

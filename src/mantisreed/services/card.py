@@ -1,7 +1,7 @@
 """The card of a text service: what a TOML table may say about a service that takes text.
 
 How a service is spoken to is in `cards/card.py`; here is what only text services have.
-`docs/flows.md` is its manual.
+`docs/text-services.md` is its manual.
 """
 
 from collections.abc import Iterator, Mapping

@@ -29,7 +29,9 @@ def run(console: Console, asked: Arguments) -> int:
     if asked.as_json:
         console.document({"services": list(map(_described, found))})
     elif not found:
-        console.note("no text service in these settings; docs/flows.md shows how a card looks")
+        console.note(
+            "no text service in these settings; `mantisreed docs text-services` shows a card"
+        )
     else:
         _print(console, found)
     for one in found:
