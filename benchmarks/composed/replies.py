@@ -145,13 +145,15 @@ class Shape:
 def shape(chance: random.Random, names: Names, rate: int) -> Shape:
     """Any way of writing replies down."""
     form = chance.choices(
-        ("json", "lines", "events", "xml", "csv", "ctm", "srt", "vtt", "ttml", "text"),
-        (44, 9, 9, 10, 6, 4, 5, 5, 4, 4),
+        ("json", "lines", "events", "xml", "csv", "ctm", "srt", "vtt", "ttml", "text", "tracks"),
+        (44, 9, 9, 10, 6, 4, 5, 5, 4, 4, 6),
     )[0]
     if form in ("srt", "vtt", "ttml", "text", "ctm"):
         made = _file(form, chance, names)
     elif form == "csv":
         made = _csv(chance, names, rate)
+    elif form == "tracks":
+        made = _tracks(chance, names, rate)
     else:
         made = _Documents(form, chance, names, rate).shape()
     if chance.random() < {"json": 0.25, "srt": 0.35, "vtt": 0.35, "lines": 0.35}.get(form, 0.0):
@@ -685,6 +687,37 @@ def _csv(chance: random.Random, names: Names, rate: int) -> Shape:
     words = {"each": "@", "text": path_of(text), "start": path_of(start), "end": path_of(end)}
     table["words"] = {**words, "confidence": path_of(sure), "speaker": path_of(who)}
     return Shape(f"csv {unit.name}", table, write)
+
+
+def _tracks(chance: random.Random, names: Names, rate: int) -> Shape:
+    """A part of the reply for each speaker, one behind the other."""
+    parts, who, listed, text, start, end = (names.new() for _ in range(6))
+    is_named, units = chance.random() < 0.5, _units(rate)
+    unit = units[chance.choice(("s", "ms", "clock", "samples"))]
+
+    def write(hearing: Hearing) -> tuple[bytes, str, Truth]:
+        spoken = _spoken(hearing, unit)
+        voices = list(dict.fromkeys(str(line.voice) for line, _ in spoken))
+        found: list[Item] = [{who: voice, listed: []} for voice in voices]
+        said = []
+        for line, words in spoken:
+            place = voices.index(str(line.voice))
+            label = voices[place] if is_named else str(place)
+            for word in words:
+                item = {text: word.text, start: unit.write(word.start), end: unit.write(word.end)}
+                found[place][listed].append(item)
+                said.append(TrueWord(word.text, word.start, word.end, None, label))
+        body = json.dumps({parts: found}).encode()
+        return body, "application/json", Truth(said, hearing.text, None)
+
+    table: Card = {"tracks": {"each": path_of(parts)}}
+    if is_named:
+        table["tracks"]["speaker"] = path_of(who)
+    if unit.name != "s":
+        table["times"] = unit.name
+    places = {"text": path_of(text), "start": path_of(start), "end": path_of(end)}
+    table["words"] = {"each": path_of(listed), **places}
+    return Shape(f"tracks {unit.name}", table, write)
 
 
 def _inside(made: Shape, chance: random.Random, names: Names) -> Shape:
