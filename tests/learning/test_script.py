@@ -206,3 +206,15 @@ curl https://t.example/b \\
     first, second = read_curls(text)
     assert first.variable == "ID" and first.command.data == [("--json", '{"a": "\'"}')]
     assert second.command.headers == [("X", "1\n2")] and second.after == '{"done": true}\n'
+
+
+def test_numbers_are_joined_in_paths_alone() -> None:
+    text = """
+curl https://t.example/jobs -F file=@a.wav
+{"id": 42, "rate": 16000, "channels": 2, "priority": 1}
+curl https://t.example/v1/jobs/42?page=2 --json '{"rate": 16000, "priority": 1}'
+"""
+    card, _, _ = card_of(text)
+    start, complete = card["steps"].values()
+    assert start["take"] == {"job_id": "id"} and complete["path"] == "/v1/jobs/{job_id}"
+    assert complete["query"] == {"page": "2"} and complete["json"]["priority"] == 1

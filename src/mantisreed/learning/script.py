@@ -186,12 +186,16 @@ class _Script:
         """Put placeholders where values of an earlier sample stand."""
         places = sorted(earlier.answer.places(), key=lambda place: -len(str(place[1])))
         for path, value in places:
-            text = str(value)
-            if isinstance(value, bool) or (len(text) < _SHORTEST and not text.isdigit()):
+            text, is_number = str(value), isinstance(value, (int, float))
+            if isinstance(value, bool) or (len(text) < _SHORTEST and not is_number):
                 continue
             name = next((n for n, at in earlier.takes.items() if at == path), None)
             written = name or self._name_for(earlier, path)
-            changed = _with_value(step, text, f"{{{written}}}")
+            placeholder = f"{{{written}}}"
+            if is_number:
+                changed = _with_number(step, text, placeholder)
+            else:
+                changed = _with_value(step, text, placeholder)
             if changed is None:
                 continue
             step.shown = replace(step.shown, command=changed)
@@ -434,6 +438,19 @@ def _with_value(step: _Step, value: str, placeholder: str) -> CurlCommand | None
     if changed == command:
         return None
     return changed
+
+
+def _with_number(step: _Step, value: str, placeholder: str) -> CurlCommand | None:
+    """The same of a number, which stands for a thing only as a part of a path: elsewhere it may be
+    a count, a rate or a length.
+    """
+    command = step.shown.command
+    parts = split_url(command.url)
+    segments = parts.path.split("/")
+    if value not in segments:
+        return None
+    path = "/".join(placeholder if one == value else one for one in segments)
+    return replace(command, url=command.url.replace(parts.path, path, 1))
 
 
 def _with_text(command: CurlCommand, text: str, placeholder: str) -> CurlCommand:
