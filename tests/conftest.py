@@ -16,8 +16,8 @@ from hypothesis import settings as hypothesis_settings
 from starlette.routing import Mount
 
 import advice
+from decoding import keep_workers
 from mantisreed import secrets
-from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.cli.main import main
 from mantisreed.standin import server
 from mantisreed.standin.bank import Phrase, load_bank
@@ -196,8 +196,7 @@ def mantisreed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Command:
         with monkeypatch.context() as patch:
             patch.chdir(tmp_path)
             patch.setattr(sys, "argv", ["mantisreed", *given])
-            # It only starts a process early, which most of these short recordings never need.
-            patch.setattr(DecodingWorkers, "warm_up", lambda workers: None)
+            keep_workers(patch)
             patch.setattr(sys, "stdout", streams[0])
             patch.setattr(sys, "stderr", streams[1])
             if not isinstance(getattr(sys.stdin, "buffer", None), io.BytesIO):  # a test's own

@@ -1,7 +1,7 @@
 """A program that runs the command again and again, each time in a process of its own, without
 importing it anew.
 
-    python forks.py FOLDER
+    python -m cli.forks FOLDER
 
 It reads JSON from standard input, a line for each group of processes that are to run at once: a
 list of {"arguments": [...], "dies_at": N or null}. A process dies by SIGKILL at its N-th step:
@@ -30,6 +30,8 @@ import mantisreed.cli.transcribing.sending
 import mantisreed.files
 import mantisreed.jobs.ledger
 import mantisreed.pipeline.followups.follow_ups
+from decoding import ForkedWorker
+from mantisreed.audio import workers
 from mantisreed.jobs.store.sqlite import SqliteDatabase
 
 
@@ -73,6 +75,10 @@ def run(arguments: list[str], dies_at: int | None, told: int, said: Path) -> Non
     """One process: run the command, tell how many steps it made, and end; what it says goes into a
     file.
     """
+    # Started while there is a single thread; it ends when nobody can ask it any more.
+    decoding = [ForkedWorker()]
+    start = workers._started
+    workers._started = lambda: decoding.pop() if decoding else start()  # type: ignore[assignment, return-value]
     steps = Steps(dies_at)
     steps.watch()
     null = os.open(os.devnull, os.O_RDWR)
