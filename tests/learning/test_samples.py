@@ -1,9 +1,11 @@
 """Proposals for the `reply` table work as they are."""
 
 import asyncio
+import io
 import json
 import re
 import tomllib
+import zipfile
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -116,6 +118,38 @@ def test_one_word_is_little_to_go_by_and_that_is_said() -> None:
         '# times = "ms"' in proposal
         and '# start = "begin"  (not sure: only one item to go by' in proposal
     )
+
+
+def words_from(*starts: float) -> list[dict[str, object]]:
+    said = ["high", "tide", "and", "low", "water", "at", "the", "hide"]
+    return [
+        {"text": text, "from": start, "to": start + 0.4}
+        for text, start in zip(said, starts, strict=False)
+    ]
+
+
+def test_a_part_for_each_track_is_told_from_passages() -> None:
+    tracks = [
+        {"speaker": "warden", "heard": words_from(0.5, 1.0, 4.0, 4.6, 8.1)},
+        {"speaker": "ringer", "heard": words_from(2.0, 2.5, 6.0, 6.6)},
+    ]
+    reply = tomllib.loads(proposed(json.dumps({"sides": tracks}).encode(), 10.0))
+    learnt = reply["engine"]["marsh"]["reply"]
+    assert learnt["tracks"] == {"each": "sides", "speaker": "speaker"}
+    assert learnt["words"] == {"each": "heard", "text": "text", "start": "from", "end": "to"}
+    # One behind the other they are passages of one recording.
+    tracks[1]["heard"] = words_from(8.6, 9.0, 9.3)
+    assert "tracks" not in proposed(json.dumps({"sides": tracks}).encode(), 10.0)
+
+
+def test_of_an_archive_the_largest_file_is_read_and_named(tmp_path: Path) -> None:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        archive.writestr("about [1].txt", "made at the hide")
+        archive.writestr("said [1].json", json.dumps({"words": words_from(0.5, 1.0, 1.5, 2.0)}))
+    card = proposed(packed.getvalue(), 3.0)
+    assert tomllib.loads(card)["engine"]["marsh"]["reply"]["file"] == "said [[]1].json"
+    assert "the largest of 2 files in the archive" in card
 
 
 def test_names_that_are_no_identifiers_are_quoted() -> None:

@@ -3,7 +3,7 @@
 import csv
 import io
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from mantisreed.cards.documents import (
@@ -17,6 +17,7 @@ from mantisreed.cards.documents import (
 from mantisreed.errors import InputError
 from mantisreed.formats.srt import read_srt
 from mantisreed.formats.vtt import read_webvtt
+from mantisreed.learning.found_lists import joined_path
 
 _CTM = re.compile(r"(\S+)\s+(\S+)\s+(\d+\.?\d*)\s+(\d+\.?\d*)\s+(\S+)(\s+\S+)?")
 
@@ -110,3 +111,33 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
             keys["delimiter"] = delimiter
         return "csv", [[dict(zip(columns, row, strict=True)) for row in cells]]
     return None
+
+
+def document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
+    """A text that is a document of its own: where it is, and it."""
+    for document in documents[:1]:
+        for path, value in leaves(document, ""):
+            if not isinstance(value, str) or len(value) < 20:
+                continue
+            stripped = value.lstrip("\ufeff \r\n\t")
+            if stripped.startswith(("{", "[")):
+                try:
+                    if isinstance(parse_json(stripped.encode()), (dict, list)):
+                        return path, value
+                except DocumentError:  # it is a plain text
+                    continue
+            if stripped.startswith("WEBVTT") or ("-->" in stripped and read_srt(stripped).cues):
+                return path, value
+    return None
+
+
+def leaves(value: Any, path: str) -> Iterator[tuple[str, Any]]:
+    """Values outside lists, and inside the first item of lists."""
+    if isinstance(value, dict):
+        for name, item in value.items():
+            yield from leaves(item, joined_path(path, name))
+    elif isinstance(value, list):
+        if value:
+            yield from leaves(value[0], f"{path}[0]")
+    elif path:
+        yield path, value

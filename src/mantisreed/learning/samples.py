@@ -9,17 +9,13 @@ import math
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from glob import escape
 from itertools import chain, pairwise
 from typing import Any
 
-from mantisreed.cards.documents import (
-    DocumentError,
-    parse_json,
-)
 from mantisreed.cards.paths import quoted_name
-from mantisreed.engines.reading.unpacking import UnexpectedReplyError, unpacked
+from mantisreed.engines.reading.unpacking import UnexpectedReplyError, files_in, unpacked
 from mantisreed.errors import InputError
-from mantisreed.formats.srt import read_srt
 from mantisreed.learning.column import Column, Judged
 from mantisreed.learning.columns import (
     BLANKS,
@@ -31,9 +27,10 @@ from mantisreed.learning.columns import (
     speakers_of,
     times_of,
 )
-from mantisreed.learning.found_lists import FoundList, columns_of, joined_path, lists_in, raw_lists
+from mantisreed.learning.found_lists import FoundList, columns_of, lists_in, raw_lists
 from mantisreed.learning.proposal import Proposal
-from mantisreed.learning.sample_forms import form_of
+from mantisreed.learning.sample_forms import document_inside, form_of, leaves
+from mantisreed.learning.tracks import TrackList, tracks_in
 
 SURE = 0.5
 """From which score on a key is proposed as a line; below it is a comment."""
@@ -61,7 +58,9 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
         InputError: the sample is empty, or nothing in it looks like something that was said.
     """
     try:
-        sample = unpacked(sample)
+        files = files_in(sample)
+        file = max(files, key=lambda name: files[name]) if len(files) > 1 else None
+        sample = unpacked(sample, file and escape(file))
     except UnexpectedReplyError as error:
         raise InputError(f"the sample cannot be read: {error}") from None
     if not sample.strip(b"\xef\xbb\xbf \t\r\n\0"):
@@ -71,12 +70,15 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
     keys: dict[str, Any] = {}
     form, documents = form_of(sample, keys)
     inside: list[str] = []
-    while documents and len(inside) < _DEEPEST and (found := _document_inside(documents)):
+    while documents and len(inside) < _DEEPEST and (found := document_inside(documents)):
         path, text = found
         inside.append(path)
         keys = {}
         form, documents = form_of(text.encode(), keys)
     card.table("reply")
+    if file is not None:
+        card.key("file", escape(file))
+        card.comment(f"the largest of {len(files)} files in the archive: {', '.join(files)}")
     if form != "json":
         card.key("format", form)
     if inside:
@@ -90,24 +92,6 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
     _SampleCardWriter(card, form, documents, length).write()
 
 
-def _document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
-    """A text that is a document of its own: where it is, and it."""
-    for document in documents[:1]:
-        for path, value in _leaves(document, ""):
-            if not isinstance(value, str) or len(value) < 20:
-                continue
-            stripped = value.lstrip("\ufeff \r\n\t")
-            if stripped.startswith(("{", "[")):
-                try:
-                    if isinstance(parse_json(stripped.encode()), (dict, list)):
-                        return path, value
-                except DocumentError:  # it is a plain text
-                    continue
-            if stripped.startswith("WEBVTT") or ("-->" in stripped and read_srt(stripped).cues):
-                return path, value
-    return None
-
-
 @dataclass
 class _SampleCardWriter:
     """From documents to a `reply` table."""
@@ -118,6 +102,7 @@ class _SampleCardWriter:
     length: float | None
     _first: Any = None  # the first document that counts
     _is_unit_sure: bool = False
+    _tracks: TrackList | None = None
 
     @property
     def _is_stream(self) -> bool:
@@ -126,7 +111,13 @@ class _SampleCardWriter:
     def write(self) -> None:
         documents = self._counted()
         self._first = documents[0] if documents else None
-        lists = list(self._lists(documents))
+        if not self._is_stream:
+            self._tracks = tracks_in(self._first, self.length)
+        if self._tracks is None:
+            lists = list(self._lists(documents))
+        else:
+            # Each track has the same lists, and times that are only in order within one.
+            lists = list(lists_in(self._tracks.fullest))
         words = self._best([found for found in lists if 0 < found.words_each < 1.35])
         passages = self._holder(lists, words) or self._best(
             [found for found in lists if found.words_each >= 1.35]
@@ -237,7 +228,7 @@ class _SampleCardWriter:
         return None
 
     def _tell_state(self) -> None:
-        for path, value in _leaves(self._first, ""):
+        for path, value in leaves(self._first, ""):
             if _STATE.search(path.rpartition(".")[2]) and isinstance(value, str):
                 self.card.comment(
                     f"looks like a state, for a step that asks: state = {json.dumps(path)} "
@@ -258,6 +249,10 @@ class _SampleCardWriter:
         if confidences and confidences[0].unit != "fraction" and confidences[0].score >= SURE:
             self.card.key("confidence_scale", confidences[0].unit)
         unit = leading[0].unit if leading else ""
+        if self._tracks:
+            self.card.table("reply.tracks")
+            self.card.key("each", self._tracks.path)
+            self._write_judged(self._tracks.speakers, "speaker")
         if passages:
             self._write_list("passages", passages, passages.path, times[passages.path], unit)
         if words:
@@ -291,7 +286,7 @@ class _SampleCardWriter:
         """The moment at which the recording began: the only one outside all lists."""
         moments = [
             path
-            for path, value in _leaves(self._first, "")
+            for path, value in leaves(self._first, "")
             if isinstance(value, str)
             and "[" not in path
             and Column("", [value]).seconds("moment") is not None
@@ -447,7 +442,7 @@ def _whole_text(documents: Sequence[Any], is_stream: bool) -> tuple[str, bool] |
     """
     texts: dict[str, list[str]] = {}
     for document in documents:
-        for path, value in _leaves(document, ""):
+        for path, value in leaves(document, ""):
             if isinstance(value, str) and value.strip():
                 texts.setdefault(path, []).append(value)
     if not is_stream:
@@ -469,20 +464,8 @@ def _is_speech(text: str) -> bool:
 
 def _language(documents: Sequence[Any]) -> str | None:
     for document in documents:
-        for path, value in _leaves(document, ""):
+        for path, value in leaves(document, ""):
             named = _LANGUAGE.search(path.rpartition(".")[2])
             if isinstance(value, str) and named and _LANGUAGE_TAG.fullmatch(value):
                 return path
     return None
-
-
-def _leaves(value: Any, path: str) -> Iterator[tuple[str, Any]]:
-    """Values outside lists, and inside the first item of lists."""
-    if isinstance(value, dict):
-        for name, item in value.items():
-            yield from _leaves(item, joined_path(path, name))
-    elif isinstance(value, list):
-        if value:
-            yield from _leaves(value[0], f"{path}[0]")
-    elif path:
-        yield path, value

@@ -163,6 +163,23 @@ def _gunzipped(body: bytes) -> bytes:
     return unpacked_body
 
 
+def files_in(body: bytes) -> dict[str, int]:
+    """The sizes of the files in an archive, by name; empty for what is no archive.
+
+    Raises:
+        UnexpectedReplyError: its packing is damaged.
+    """
+    if body.startswith(_GZIP):
+        body = _gunzipped(body)
+    if not body.startswith(_ZIP):
+        return {}
+    try:
+        with zipfile.ZipFile(io.BytesIO(body)) as archive:
+            return {one.filename: one.file_size for one in archive.infolist() if not one.is_dir()}
+    except (zipfile.BadZipFile, OSError):
+        raise UnexpectedReplyError("its packing (zip) is damaged") from None
+
+
 def _unzipped(body: bytes, file: str | None) -> list[bytes]:
     try:
         with zipfile.ZipFile(io.BytesIO(body)) as archive:
