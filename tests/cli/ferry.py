@@ -63,6 +63,7 @@ class Ferry:
         answered: those that were answered or taken, and are charged for.
         faults: what goes wrong with the next requests, the last one first.
         slowness: seconds until an answer.
+        most_at_once: requests that were on their way at the same time, at most.
     """
 
     def __init__(self) -> None:
@@ -70,6 +71,8 @@ class Ferry:
         self.answered: Counter[str] = Counter()
         self.faults: list[str] = []
         self.slowness = 0.0
+        self.most_at_once = 0
+        self._at_once = 0
         self._trips: list[tuple[str, float]] = []
         self._lock = threading.Lock()
 
@@ -77,6 +80,7 @@ class Ferry:
         """Begin to count anew."""
         self.asked.clear()
         self.answered.clear()
+        self.most_at_once = 0
 
     @contextmanager
     def sailing(self, folder: Path, tries: int = 5) -> Iterator[None]:
@@ -89,10 +93,16 @@ class Ferry:
                 ).hexdigest()
                 with ferry._lock:
                     ferry.asked[digest] += 1
-                if self.path == "/trips":
-                    ferry.take(self, digest)
-                else:
-                    ferry.answer(self, digest)
+                    ferry._at_once += 1
+                    ferry.most_at_once = max(ferry.most_at_once, ferry._at_once)
+                try:
+                    if self.path == "/trips":
+                        ferry.take(self, digest)
+                    else:
+                        ferry.answer(self, digest)
+                finally:
+                    with ferry._lock:
+                        ferry._at_once -= 1
 
             def do_GET(self) -> None:
                 ferry.tell(self, int(self.path.rpartition("/")[2]))

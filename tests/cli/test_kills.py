@@ -29,15 +29,22 @@ pytestmark = pytest.mark.timeout(400)  # each of them runs the command some fift
 @pytest.fixture
 def at_once(tmp_path: Path) -> Iterator[RunAtOnce]:
     """Runs the same command in several processes at once; gives exit codes and steps."""
-    command = [sys.executable, str(Path(__file__).with_name("forks.py")), str(tmp_path)]
+    command = [sys.executable, "-m", "cli.forks", str(tmp_path)]
+    tests = Path(__file__).parents[1]
     with subprocess.Popen(
-        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        command, cwd=tests, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
     ) as forks:
         assert forks.stdin is not None and forks.stdout is not None
 
         def run(*arguments: str, dies_at: tuple[int | None, ...] = (None,)) -> Results:
             assert forks.stdin is not None and forks.stdout is not None
-            group = [{"arguments": arguments, "dies_at": step} for step in dies_at]
+            group = [
+                {
+                    "arguments": [one.replace("{number}", str(number)) for one in arguments],
+                    "dies_at": step,
+                }
+                for number, step in enumerate(dies_at)
+            ]
             forks.stdin.write(json.dumps(group) + "\n")
             forks.stdin.flush()
             return [(code, steps) for code, steps in json.loads(forks.stdout.readline())]
@@ -110,6 +117,29 @@ def test_several_processes_with_the_same_command_pay_for_nothing_twice(
             assert set(ferry.answered.values()) == {1} and len(ferry.answered) >= 10
             assert set(ferry.asked.values()) == {1}
             assert len(outputs(tmp_path)) == 4
+
+
+def test_processes_together_send_no_more_at_once_than_the_card_says(
+    ferry: Ferry, at_once: RunAtOnce, english: list[Phrase], tmp_path: Path
+) -> None:
+    for number in range(4):
+        composition = compose(english, seed=230 + number, duration=30, pauses=(0.8, 1.5))
+        (tmp_path / f"hide {number}").mkdir()
+        composition.write(tmp_path / f"hide {number}" / f"note {number}.flac")
+    ferry.slowness = 0.1
+    with ferry.sailing(tmp_path):
+        settings = tmp_path / "mantisreed.toml"
+        settings.write_text(
+            settings.read_text().replace("[engine.ferry]\n", "[engine.ferry]\nmax_concurrent = 2\n")
+        )
+        results = at_once(
+            *("run", "--piece-length", "6s", "--engine", "ferry", "hide {number}"),
+            dies_at=(None,) * 4,
+        )
+    said = [(tmp_path / f"said-{number}.txt").read_text() for number in range(4)]
+    assert [code for code, _ in results] == [0] * 4, said
+    assert ferry.most_at_once <= 2 and sum(ferry.answered.values()) >= 16
+    assert "takes 2 at once, and other processes are sending to it" in "".join(said)
 
 
 def test_when_one_of_several_processes_is_killed_the_others_do_its_work(

@@ -45,6 +45,10 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
         for index in ("job_by_identity", "job_by_changed", "job_by_owner"):
             connection.execute(f"DROP INDEX {index}")
         connection.execute("DROP TABLE payment")
+        connection.execute("DROP TABLE room_wish")
+        for index in ("request_on_its_way", "question_on_its_way"):
+            connection.execute(f"DROP INDEX {index}")
+        connection.execute("ALTER TABLE request DROP COLUMN engine")
         for column in ("outcome", "identity"):
             connection.execute(f"ALTER TABLE job DROP COLUMN {column}")
         for column in ("seen", "host", "pid", "program"):

@@ -5,14 +5,12 @@ looked up in `life.py`.
 """
 
 import secrets
-from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from itertools import count
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING
 
 from mantisreed.cards.wire.streams import heard_by
-from mantisreed.engines.card import EngineCard
-from mantisreed.engines.client import EngineClient, EngineResponse, Ticket
+from mantisreed.engines.client import EngineResponse, Ticket
 from mantisreed.engines.request import Piece
 from mantisreed.errors import (
     AnothersIdError,
@@ -26,21 +24,18 @@ from mantisreed.errors import (
     UnreachableError,
     UnreadableReplyError,
 )
-from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.engine_access import EngineAccess
 from mantisreed.jobs.failures import (
     NEEDS_AFRESH,
     AttemptEndedError,
-    bill_of,
     event_while_sending,
     seconds_before,
 )
-from mantisreed.jobs.gate import LONGEST_ASKED_FOR, EngineGate, Progress
+from mantisreed.jobs.gate import LONGEST_ASKED_FOR, Progress, RateTurn
 from mantisreed.jobs.life import Rule
-from mantisreed.jobs.polling import Poller
 from mantisreed.jobs.replies import ReplyLostError
 from mantisreed.jobs.request_rows import ClaimLostError, PieceToSend
-from mantisreed.jobs.work import DispatchOptions, Work
-from mantisreed.jobs.writer import LedgerWriter
+from mantisreed.jobs.work import Work
 
 if TYPE_CHECKING:
     from mantisreed.jobs.ledger import Ledger
@@ -49,59 +44,6 @@ if TYPE_CHECKING:
 _LATE_STATUSES = (408, 504)  # RFC 9110: the server, or one in front of it, gave up waiting
 _LONG_PIECE = 60.0  # seconds; what is shorter is not slow because of its length
 _OTHERS_LOOK = 1.0  # seconds between looks at a request that another process deals with
-
-T = TypeVar("T")
-
-
-@dataclass(slots=True)
-class EngineAccess:
-    """What all pieces share that go to one engine.
-
-    Attributes:
-        client: what speaks to it.
-        card: of the engine.
-        writer: what changes the ledger.
-        options: how it is dealt with.
-        gate: its rate limit, and whether it is left alone.
-        poller: what asks for its jobs.
-        callbacks: the address under which it calls back; None where it does not.
-        sending: how many requests are on their way.
-    """
-
-    client: EngineClient
-    card: EngineCard
-    writer: LedgerWriter
-    options: DispatchOptions
-    gate: EngineGate
-    poller: Poller
-    callbacks: str | None = None
-    sending: int = 0
-
-    async def perform(self, change: "Callable[[Ledger], T]", *, is_owed: bool = False) -> T:
-        """Do something with the ledger; it is committed when this returns. See `LedgerWriter`."""
-        return await self.writer.perform(change, is_owed=is_owed)
-
-    def budgets(self, job: str) -> tuple[Budget, ...]:
-        """All that have to have room for what is sent for a job."""
-        purse = self.options.purse_of(job)
-        if purse is None:
-            return (self.options.budget,)
-        return (self.options.budget, purse)
-
-    async def answered(self, record: "RequestRecord", response: EngineResponse) -> bool:
-        """Note a reply; whether it was still waited for."""
-        bill = bill_of(self.card, record, response.bill)
-        return await self.perform(
-            lambda ledger: ledger.requests.answer(record, response.body, bill), is_owed=True
-        )
-
-    async def kept(self, record: "RequestRecord") -> EngineResponse:
-        """The reply that is kept of a request.
-
-        Raises:
-            ReplyLostError: it is not there any more.
-        """
-        return EngineResponse(await self.perform(lambda ledger: ledger.requests.reply(record)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,8 +130,11 @@ class Delivery:
     async def _noted_as_begun(self) -> _Leaving | None:
         wanted, size = self._wanted, len(self.work.piece.audio)
         budgets, token = self.engine.budgets(self.work.job), self._new_token()
+        room = self.engine.gate.shared_room
         record = await self.engine.writer.perform(
-            lambda ledger: ledger.requests.begin(wanted, size, token=token, budgets=budgets),
+            lambda ledger: ledger.requests.begin(
+                wanted, size, token=token, budgets=budgets, room=room
+            ),
             is_urgent=True,
         )
         if record is None:
@@ -319,26 +264,41 @@ class Delivery:
             gate.check()
             if self.engine.options.ready:
                 await self.engine.options.ready()
-            # Room first, then the turn: a turn that waited for room would be past when it is used.
-            turn = await gate.turn(self.progress)
-            gate.check()  # others may have failed meanwhile
-            self.progress("sending", "")
-            token, size = self._new_token(), len(self.work.piece.audio)
-            budgets = self.engine.budgets(self.work.job)
-
-            def note(ledger: "Ledger") -> "RequestRecord":
-                # In one transaction: a turn without its request would be lost to the others, and
-                # a request without its turn would break the engine's limit.
-                if turn is not None:
-                    ledger.pace.started(turn.engine, turn.moment)
-                return ledger.requests.send(record, size, token=token, budgets=budgets)
-
-            sent = await self.engine.writer.perform(note, is_urgent=True)
-            return _Leaving(sent, self._piece_with(token))
+            while True:
+                # Room first, then the turn: a turn that waited for room would be past when it is
+                # used.
+                turn = await gate.turn(self.progress)
+                gate.check()  # others may have failed meanwhile
+                self.progress("sending", "")
+                leaving = await self._noted_as_sent(record, turn)
+                if leaving is not None:
+                    return leaving
+                await gate.room_of_all(self.progress)
         # Also when it is cancelled: a room that is never given back stops one piece for ever.
         except BaseException:
             gate.room.release()
             raise
+
+    async def _noted_as_sent(
+        self, record: "RequestRecord", turn: RateTurn | None
+    ) -> _Leaving | None:
+        """Note that the request leaves now; None where other processes have taken all room."""
+        token, size = self._new_token(), len(self.work.piece.audio)
+        budgets, room = self.engine.budgets(self.work.job), self.engine.gate.shared_room
+
+        def note(ledger: "Ledger") -> "RequestRecord | None":
+            if room is not None and not ledger.requests.room.take(room):
+                if turn is not None:
+                    ledger.pace.give_back(turn.engine, turn.moment)
+                return None
+            # In one transaction: a turn without its request would be lost to the others, and
+            # a request without its turn would break the engine's limit.
+            if turn is not None:
+                ledger.pace.started(turn.engine, turn.moment)
+            return ledger.requests.send(record, size, token=token, budgets=budgets, room=room)
+
+        sent = await self.engine.writer.perform(note, is_urgent=True)
+        return _Leaving(sent, self._piece_with(token)) if sent is not None else None
 
     def _new_token(self) -> str | None:
         """The secret part of the address to call back; None where the engine does not."""

@@ -10,7 +10,8 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.engines.client import EngineClient, EngineResponse
 from mantisreed.errors import PostponedError
 from mantisreed.jobs.budget import Budget
-from mantisreed.jobs.delivery import Delivery, EngineAccess
+from mantisreed.jobs.delivery import Delivery
+from mantisreed.jobs.engine_access import EngineAccess
 from mantisreed.jobs.failures import AttemptEndedError
 from mantisreed.jobs.gate import LONGEST_ASKED_FOR, EngineGate, Progress
 from mantisreed.jobs.polling import Poller

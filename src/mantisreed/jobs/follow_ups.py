@@ -88,6 +88,7 @@ class QuestionToAsk:
         characters: that are sent.
         cost: by the card; None where it names no price.
         currency: of the cost.
+        most: questions that the service takes at once; None for no limit.
     """
 
     key: str
@@ -96,6 +97,7 @@ class QuestionToAsk:
     characters: int
     cost: Decimal | None = None
     currency: str | None = None
+    most: int | None = None
 
 
 @dataclass(slots=True)
@@ -231,8 +233,8 @@ class FollowUpStore:
     def ask(
         self, question: QuestionToAsk, budgets: Sequence[Budget] = ()
     ) -> "bytes | Literal['another', 'ask']":
-        """The kept answer to a question; `another` where another process is asking it, `ask` where
-        we are to.
+        """The kept answer to a question; `another` where another process is asking it, or others
+        ask as much as the service takes at once; `ask` where we are to.
 
         What is to be asked is noted as sent from now on.
 
@@ -253,6 +255,8 @@ class FollowUpStore:
                     pass  # it is asked again
             if rows and rows[0]["state"] == "sending":
                 return "another"
+            if not self._has_room(question):
+                return "another"
             self._reserve(question, budgets)
             self._database.execute(
                 statements.CLAIM_QUESTION,
@@ -268,6 +272,14 @@ class FollowUpStore:
                 },
             )
         return "ask"
+
+    def _has_room(self, question: QuestionToAsk) -> bool:
+        """Whether the service may be asked one more question now, by whichever process."""
+        if question.most is None:
+            return True
+        values = {"service": question.service}
+        (row,) = self._database.execute(statements.QUESTIONS_ON_THEIR_WAY, values)
+        return bool(row["taken"] < question.most)
 
     def costs_of(self, jobs: Collection[str]) -> list[tuple[str, Decimal]]:
         """What the questions of some jobs have cost, or may have, by their keys."""

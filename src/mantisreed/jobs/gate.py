@@ -6,14 +6,19 @@ import asyncio
 import time
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
+from itertools import count
 from typing import Protocol
 
 from mantisreed.engines.card import EngineCard
 from mantisreed.errors import EngineError, PostponedError, RefusedError, UnreachableError
+from mantisreed.jobs.store.room import Room
 from mantisreed.jobs.writer import LedgerWriter
 
 LONGEST_ASKED_FOR = 900.0
 """Seconds that an engine may ask us to wait; after more we come back with the next command."""
+
+_ROOM_LOOK = 0.2  # seconds between two looks whether others have left room
+_LOOKS_BEFORE_RECOVERY = 10  # whoever holds the places may have died meanwhile
 
 _REFUSALS = (
     3  # from then on an engine that refuses is left alone: the next key would be refused as well
@@ -59,6 +64,10 @@ class EngineGate:
     def __init__(self, card: EngineCard, writer: LedgerWriter, time: Time) -> None:
         self._card, self._writer, self._time = card, writer, time
         self._room = asyncio.Semaphore(card.concurrent_pieces)
+        # A local engine is there on each machine, and each machine has room of its own.
+        name = card.name.partition(":")[0]
+        self.shared_room = Room(name, card.concurrent_pieces) if card.is_service else None
+        self._asking_for_room = asyncio.Lock()
         self._not_before = 0.0
         self._refusals = 0
         self._stopped: PostponedError | None = None
@@ -66,7 +75,7 @@ class EngineGate:
 
     @property
     def room(self) -> asyncio.Semaphore:
-        """As many requests may be on their way at once as the card says."""
+        """As many requests of this process may be on their way at once as the card says."""
         return self._room
 
     def stop(self, reason: PostponedError) -> None:
@@ -133,6 +142,26 @@ class EngineGate:
                 lambda ledger: ledger.pace.seconds_until(engine, moment, requests, window)
             )
         return RateTurn(engine, moment)
+
+    async def room_of_all(self, progress: Progress) -> None:
+        """Wait until other processes leave room for a request.
+
+        Raises:
+            PostponedError: everything is to stop.
+        """
+        room = self.shared_room
+        assert room is not None
+        text = f"{room.engine} takes {room.most} at once, and other processes are sending to it"
+        # One asks for all pieces of this process: each place goes to one of them.
+        async with self._asking_for_room:
+            for number in count(1):
+                self.check()
+                if number % _LOOKS_BEFORE_RECOVERY == 0:
+                    await self._writer.perform(lambda ledger: ledger.recover())
+                if await self._writer.perform(lambda ledger: ledger.requests.room.wish(room)):
+                    return
+                progress("waiting", text)
+                await self.rest(_ROOM_LOOK)
 
     async def rest(self, seconds: float) -> None:
         """Wait, unless everything is to stop.

@@ -24,6 +24,7 @@ from mantisreed.jobs.replies import ReplyStore
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.calls import token_digest
 from mantisreed.jobs.store.database import Database, LedgerAwayError, Row
+from mantisreed.jobs.store.room import Room, RoomKeeper
 
 
 class ClaimLostError(TransitionError):
@@ -79,6 +80,7 @@ class RequestRows:
 
     def __init__(self, database: Database, replies: ReplyStore, jobs: JobStore, owner: str) -> None:
         self._database, self._replies, self._jobs, self._owner = database, replies, jobs, owner
+        self.room = RoomKeeper(database, owner)
 
     def _row_of(self, piece: PieceToSend) -> tuple[bool, Row]:
         """Whether a piece's request is new and this process's own, and its row."""
@@ -89,13 +91,18 @@ class RequestRows:
         return bool(added), rows[0]
 
     def _values_of(
-        self, piece: PieceToSend, state: State, token: str | None = None
+        self,
+        piece: PieceToSend,
+        state: State,
+        token: str | None = None,
+        room: Room | None = None,
     ) -> dict[str, Any]:
         """A new request's columns."""
         return {
             "key": piece.key,
             "state": state,
             "owner": self._owner,
+            "engine": room.engine if room else None,
             "token": None if token is None else token_digest(token),
             "sound": piece.sound,
             "price": money_as_kept(piece.price),

@@ -32,6 +32,7 @@ from mantisreed.jobs.request_rows import (
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.calls import token_digest
 from mantisreed.jobs.store.database import LedgerError, Row
+from mantisreed.jobs.store.room import Room
 
 _GOES_ON_BY_ITSELF = ("soon", "as asked", "keep asking")
 
@@ -76,6 +77,7 @@ class RequestStore(RequestRows):
         *,
         token: str | None = None,
         budgets: Sequence[Budget] = (),
+        room: Room | None = None,
     ) -> RequestRecord | None:
         """Claim a request that nobody has dealt with before, and note that it is about to be sent:
         all in one step.
@@ -85,17 +87,20 @@ class RequestStore(RequestRows):
             size: bytes of its audio.
             token: the secret part of the address it may be called at.
             budgets: what may be spent; each has to have room for it.
+            room: what the engine takes at once from all processes; None for no limit.
 
         Returns:
             The request on its way; None when it is known, so that `claim` has to be asked what
-            became of it.
+            became of it, or when the engine has no room for it.
 
         Raises:
             SpendLimitError: it would be more than may be spent; nothing was changed.
         """
         with self._database.transaction():
+            if room is not None and not self.room.take(room):
+                return None
             added = self._database.execute(
-                statements.ADD_REQUEST, self._values_of(piece, "sending", token)
+                statements.ADD_REQUEST, self._values_of(piece, "sending", token, room)
             )
             if not added:
                 return None
@@ -144,6 +149,7 @@ class RequestStore(RequestRows):
         *,
         token: str | None = None,
         budgets: Sequence[Budget] = (),
+        room: Room | None = None,
     ) -> RequestRecord:
         """Note that a request is about to be sent, and what it will be charged with.
 
@@ -152,6 +158,8 @@ class RequestStore(RequestRows):
             size: bytes of its audio.
             token: the secret part of the address it may be called at.
             budgets: what may be spent; each has to have room for it.
+            room: what the engine takes at once, of which a place was taken in this transaction;
+                None for no limit.
 
         Raises:
             SpendLimitError: it would be more than may be spent; nothing was changed.
@@ -162,6 +170,7 @@ class RequestStore(RequestRows):
             others = self._checked(budgets, record.price)
             hidden = None if token is None else token_digest(token)
             values = {"key": record.key, "owner": self._owner, "state": "sending", "token": hidden}
+            values["engine"] = room.engine if room else None
             if not self._database.execute(_BEGIN_SENDING, values):
                 row = self._row(record.key)
                 text = f"a request that is {row['state']!r} cannot be sent"

@@ -58,6 +58,10 @@ class PaceKeeper:
             due = max(moment, float(before[0]["moment"]) + window + _late(window))
         return due - self._database.now()
 
+    def give_back(self, engine: str, moment: float) -> None:
+        """Let others have a turn that is not used."""
+        self._database.execute(statements.REMOVE_START, {"engine": engine, "moment": moment})
+
     def started(self, engine: str, moment: float) -> None:
         """Note that a turn's request starts now, which is a little later than its moment."""
         now = self._database.now()

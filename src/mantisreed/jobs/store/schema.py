@@ -10,6 +10,8 @@
     attempt   one try of a request: for which job, when, how much was sent, what came, what it cost
     payment   what was paid for runs of which nothing else is kept
     start     when requests to an engine started, for its rate limit
+    room_wish which process waits until an engine has room for a request of it, since when, and
+              when it last said so
     reply     replies by the digest of their bytes; those over 256 KiB are files
     call      callbacks that were taken, by their ids, so that none is taken twice
     follow_up what is done with a job's transcript; `id` is a digest of the job, the follow-up and
@@ -17,8 +19,9 @@
     question  what a text service is asked, known by `key`, the same for the same text in any job;
               the digest of its answer
 
-Versions: 6 did not know where processes run. 5 did not know how a job that is done has ended, nor
-jobs that ask for the same, and had `in doubt` for `unconfirmed`.
+Versions: 7 did not know to which engine a request is on its way. 6 did not know where processes
+run. 5 did not know how a job that is done has ended, nor jobs that ask for the same, and had
+`in doubt` for `unconfirmed`.
 """
 
 from mantisreed.jobs.records import VERSION
@@ -64,6 +67,21 @@ _FOLLOW_UPS = (
 )
 
 _WITH_OWNERS = ("CREATE INDEX job_by_owner ON job (owner) WHERE owner IS NOT NULL",)
+
+_ROOM = (
+    """
+    CREATE TABLE room_wish (
+        engine TEXT NOT NULL,
+        owner TEXT NOT NULL,
+        since DOUBLE PRECISION NOT NULL,
+        seen DOUBLE PRECISION NOT NULL,
+        PRIMARY KEY (engine, owner)
+    )
+    """,
+    # Holds only what is on its way at the moment, so that counting is quick however much was sent.
+    "CREATE INDEX request_on_its_way ON request (engine) WHERE state = 'sending'",
+    "CREATE INDEX question_on_its_way ON question (service) WHERE state = 'sending'",
+)
 
 _PAYMENTS = """
     CREATE TABLE payment (
@@ -123,6 +141,7 @@ _CREATE = (
         key TEXT PRIMARY KEY,
         state TEXT NOT NULL,
         owner TEXT,                          -- the process that deals with it
+        engine TEXT,                         -- where it was sent last; NULL on this machine
         reason TEXT,
         failure TEXT,                        -- the event by which it failed
         ticket TEXT,                         -- JSON: what asking for it needs
@@ -182,6 +201,7 @@ _CREATE = (
     """,
     "CREATE INDEX start_by_engine ON start (engine, moment)",
     *_FOLLOW_UPS,
+    *_ROOM,
     _PAYMENTS,
     "CREATE TABLE reply (digest TEXT PRIMARY KEY, body BYTEA NOT NULL)",
     "CREATE TABLE call (id TEXT PRIMARY KEY, moment DOUBLE PRECISION NOT NULL)",
@@ -257,7 +277,9 @@ _FROM_6 = (
     *_WITH_OWNERS,
 )
 
-_MIGRATIONS = {5: _FROM_5, 6: _FROM_6}
+_FROM_7 = ("ALTER TABLE request ADD COLUMN engine TEXT", *_ROOM)
+
+_MIGRATIONS = {5: _FROM_5, 6: _FROM_6, 7: _FROM_7}
 """What makes a ledger of a version one of the next."""
 
 OLDEST = min(_MIGRATIONS)

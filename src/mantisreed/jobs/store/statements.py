@@ -95,8 +95,8 @@ INSERT INTO piece (job, request, channel, starts, ends) VALUES (:job, :key, :cha
 ON CONFLICT (job, request) DO UPDATE SET is_cancelled = 0
 """
 ADD_REQUEST = """
-INSERT INTO request (key, state, owner, token, sound, price)
-SELECT :key, :state, :owner, :token, :sound, :price
+INSERT INTO request (key, state, owner, engine, token, sound, price)
+SELECT :key, :state, :owner, :engine, :token, :sound, :price
 WHERE EXISTS (SELECT 1 FROM process WHERE owner = :owner)
 ON CONFLICT (key) DO NOTHING
 RETURNING key
@@ -112,7 +112,7 @@ RELEASE_REQUEST = "UPDATE request SET owner = NULL WHERE key = :key AND owner = 
 BEGIN_SENDING = """
 UPDATE request
 SET state = :state, reason = NULL, failure = NULL, ticket = NULL, mark = NULL, was_known = 0,
-    token = :token,
+    token = :token, engine = :engine,
     unread = NULL, unread_step = NULL
 WHERE key = :key AND owner = :owner AND state IN {states}
 RETURNING key
@@ -210,9 +210,27 @@ SELECT moment FROM start WHERE engine = :engine
     AND moment <= :moment ORDER BY moment DESC LIMIT 1 OFFSET :offset
 """
 ADD_START = "INSERT INTO start (engine, moment, noted) VALUES (:engine, :moment, :now)"
+REMOVE_START = "DELETE FROM start WHERE engine = :engine AND moment = :moment"
 MOVE_START = (
     "UPDATE start SET moment = :now WHERE engine = :engine AND moment = :moment AND moment < :now"
 )
+
+# Requests at once
+# ----------------------------------------------------------------------
+
+ROOM_OF_ENGINE = """
+SELECT (SELECT count(*) FROM request WHERE engine = :engine AND state = 'sending') AS taken,
+    (SELECT count(*) FROM room_wish WHERE engine = :engine) AS wishes
+"""
+WISH = """
+INSERT INTO room_wish (engine, owner, since, seen) VALUES (:engine, :owner, :now, :now)
+ON CONFLICT (engine, owner) DO UPDATE SET seen = excluded.seen
+"""
+OLDEST_WISH = """
+SELECT owner FROM room_wish WHERE engine = :engine AND seen >= :oldest ORDER BY since, owner LIMIT 1
+"""
+END_WISH = "DELETE FROM room_wish WHERE engine = :engine AND owner = :owner"
+FORGET_WISHES = "DELETE FROM room_wish WHERE seen < :oldest"
 
 # Replies
 # ----------------------------------------------------------------------
@@ -277,6 +295,9 @@ QUESTION = "SELECT * FROM question WHERE key = :key"
 COSTLY_QUESTIONS = """
 SELECT key, cost FROM question
 WHERE job IN_LIST(:jobs) AND cost IS NOT NULL AND state IN ('done', 'unconfirmed', 'sending')
+"""
+QUESTIONS_ON_THEIR_WAY = """
+SELECT count(*) AS taken FROM question WHERE service = :service AND state = 'sending'
 """
 CLAIM_QUESTION = """
 INSERT INTO question (key, service, job, state, owner, characters, cost, currency, asked)

@@ -107,7 +107,13 @@ class ServiceDesk:
         else:
             currency = price.currency
         to_ask = QuestionToAsk(
-            question_key(card, question), card.name, job, question.characters, cost, currency
+            question_key(card, question),
+            card.name,
+            job,
+            question.characters,
+            cost,
+            currency,
+            card.max_concurrent,
         )
         budgets = [budget.of(currency) for budget in self._budgets_of(job)]
         client, room = self._client(card)
