@@ -117,8 +117,11 @@ def test_a_link_that_breaks_off_is_taken_up_again_and_has_the_name_that_its_host
         assert result.returncode == 0, result.stderr
         said = json.loads((tmp_path / "transcripts" / "Night wätch.transcript.json").read_text())
         assert said["recording"]["name"] == "Night wätch.flac"
-    thirds = [None, *(f"bytes={number * shelf.breaks}-" for number in (1, 2))]
-    assert [wanted for _, wanted in shelf.asked] == thirds
+    # What was received is not asked for again; how much that is, is up to the network.
+    first, *others = [wanted or "" for _, wanted in shelf.asked]
+    begins = [int(wanted.removeprefix("bytes=").removesuffix("-")) for wanted in others]
+    assert not first and len(begins) >= 2
+    assert begins == sorted(set(begins)) and 0 < begins[0] <= shelf.breaks
 
 
 @pytest.mark.parametrize("name", ["../../up.flac", "C:\\\\up.flac", "..", "/etc/up.flac"])
