@@ -11,7 +11,7 @@ import pytest
 from mantisreed.workspace import open_workspace
 
 # Nobody runs these by themselves.
-LIBRARIES = ("judge.py", "sizes.py")
+LIBRARIES = ("database_server.py", "judge.py", "outages.py", "sizes.py")
 BENCHMARKS = Path(__file__).parent.parent / "benchmarks"
 FILLED = {"port": "80", "pace": "15", "window": "20", "at_once": "4", "PORT": "80"}
 
