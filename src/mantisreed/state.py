@@ -10,6 +10,7 @@ State that is not known is not used.
 import hashlib
 import os
 import secrets
+import socket
 import time
 from contextlib import suppress
 from pathlib import Path
@@ -22,6 +23,7 @@ from mantisreed.folders import HIDDEN_FOLDER, forget, held, opened, read, remove
 
 MARK_FILE = "mark"
 _KNOWN_FOLDER = "known"
+_MACHINE_FILE = Path("/etc/machine-id")
 
 
 class _KnownFolder(msgspec.Struct, frozen=True):
@@ -64,6 +66,41 @@ def adopt(hidden: Path) -> None:
     token = secrets.token_hex(16)
     write_whole(hidden / MARK_FILE, token.encode())
     _remember(hidden, token)
+
+
+def place_of(hidden: Path) -> str:
+    """Which files a workspace's paths lead to: `MACHINE/STATE`, both as digests.
+
+    A path means the same where either is the same: on one machine, or in one folder that several
+    machines share.
+    """
+    machine = this_machine()
+    try:
+        mark = read(hidden / MARK_FILE)
+    except OSError:
+        mark = b""  # nothing was kept there yet
+    return f"{_short_digest(machine.encode())}/{_short_digest(mark) if mark else ''}"
+
+
+def this_machine() -> str:
+    """What this machine is known by, among others."""
+    try:
+        known = _MACHINE_FILE.read_text("ascii").strip()
+    except (OSError, UnicodeDecodeError):
+        known = ""  # a system without one, or a container; its host name has to do
+    return f"{socket.gethostname()} {known}"
+
+
+def is_same_place(one: str, other: str) -> bool:
+    """Whether paths of two places lead to the same files; so far as it is known."""
+    if not one or not other:
+        return True
+    pairs = zip(one.split("/"), other.split("/"), strict=True)
+    return any(left == right != "" for left, right in pairs)
+
+
+def _short_digest(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()[:16]
 
 
 def make_folder(path: Path) -> None:

@@ -51,7 +51,8 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
         connection.execute("ALTER TABLE request DROP COLUMN engine")
         for column in ("outcome", "identity"):
             connection.execute(f"ALTER TABLE job DROP COLUMN {column}")
-        for column in ("seen", "host", "pid", "program"):
+        connection.execute("ALTER TABLE job DROP COLUMN queued")
+        for column in ("seen", "host", "pid", "program", "role", "is_to_end"):
             connection.execute(f"ALTER TABLE process DROP COLUMN {column}")
         connection.execute("UPDATE request SET state = 'in doubt' WHERE key = 'r2'")
         connection.execute("UPDATE job SET state = 'in doubt' WHERE id = 'def456'")

@@ -70,6 +70,11 @@ class StoredOutputs:
             return None
         return cls(address)
 
+    @property
+    def address(self) -> str:
+        """Of the folder."""
+        return self._address
+
     def holds(self, name: str) -> bool:
         """Whether a file of this name was there when it was first looked at.
 

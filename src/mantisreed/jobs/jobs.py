@@ -58,6 +58,22 @@ class JobStore:
         """
         self._create(job)
 
+    def queue(self, job: JobToOpen, priority: int, *, again: bool = False) -> bool:
+        """Note a job that workers are to take.
+
+        Args:
+            job: with its options.
+            priority: jobs with higher numbers come first.
+            again: also when it is done, as its outputs are wanted in another way.
+
+        Returns:
+            False when it is done already, or a process has it under way.
+        """
+        with self._database.transaction():
+            values = {**self._create(job), "options": job.options, "priority": priority}
+            values["again"] = int(again)
+            return bool(self._database.execute(statements.QUEUE_JOB, values))
+
     def _create(self, job: JobToOpen) -> dict[str, str | float | None]:
         """Add a job, unless it is there; the values of its row."""
         values: dict[str, str | float | None] = {

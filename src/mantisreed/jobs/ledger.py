@@ -5,6 +5,7 @@ It opens the database and holds one object for each responsibility. Several proc
 ledger at once.
 """
 
+import socket
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
@@ -43,6 +44,7 @@ class Ledger:
         password: str | None = None,
         *,
         clock: Callable[[], float] = time.time,
+        role: str | None = None,
     ) -> None:
         """Open a ledger, or begin a new one; one of an older version is brought up to this one.
 
@@ -51,12 +53,14 @@ class Ledger:
             url: of a PostgreSQL database; None for the SQLite file.
             password: of that database.
             clock: of the SQLite file; a server has its own. Tests give one.
+            role: what this process is, where it stays: `work` or `serve`.
 
         Raises:
             LedgerError: it cannot be opened or written, or a newer program has written it.
         """
         self._database, self._ownership = _opened(folder, url, password, clock)
         database = self._database
+        self._ownership.role = role
         self.owner = self._ownership.owner
         self.listing = Listing(database)
         self.replies = ReplyStore(folder, database)
@@ -103,8 +107,23 @@ class Ledger:
         """Seconds since 1970, by the clock that all processes on it share."""
         return self._database.now()
 
+    def end_workers(self) -> int:
+        """Ask the workers on this machine to end; gives how many there are."""
+        values = {"host": socket.gethostname()}
+        with self.together():
+            self._database.execute(statements.END_WORKERS, values)
+        return sum(row["role"] == "work" and row["host"] == values["host"] for row in self.living())
+
+    @property
+    def is_to_end(self) -> bool:
+        """Whether somebody has asked this process to end."""
+        rows = self._database.execute(statements.IS_TO_END, {"owner": self.owner})
+        return bool(rows) and bool(rows[0]["is_to_end"])
+
     def living(self) -> list[Row]:
-        """The processes that work with it now: `host`, `pid`, `program` and `started`."""
+        """The processes that work with it now: `owner`, `host`, `pid`, `program`, `role`,
+        `started`.
+        """
         rows = self._database.execute(statements.PROCESSES)
         return [row for row in rows if self._ownership.is_alive(row["owner"])]
 
@@ -168,20 +187,33 @@ def _opened(
         raise
 
 
-def open_ledger(workspace: Workspace) -> Ledger:
+def open_ledger(workspace: Workspace, role: str | None = None) -> Ledger:
     """The workspace's ledger.
+
+    Args:
+        workspace: with its place.
+        role: as in `Ledger`.
 
     Raises:
         LedgerError: it cannot be used.
         SecretError: its password is not there.
         TrustError: it lies elsewhere, and the settings are not trusted with that.
     """
+    url, password = place_of_ledger(workspace)
+    return Ledger(workspace.hidden, url, password, role=role)
+
+
+def place_of_ledger(workspace: Workspace) -> tuple[str | None, str | None]:
+    """The URL of the workspace's database, None for the SQLite file; and its password.
+
+    Raises:
+        SecretError: its password is not there.
+        TrustError: it lies elsewhere, and the settings are not trusted with that.
+    """
     place = workspace.ledger
     workspace.trust.require("database", "leading")
     if place is None:
-        return Ledger(workspace.hidden)
-    if place.password is not None:
-        password = place.password.read(workspace.folder).reveal()
-    else:
-        password = None
-    return Ledger(workspace.hidden, place.url, password)
+        return None, None
+    if place.password is None:
+        return place.url, None
+    return place.url, place.password.read(workspace.folder).reveal()

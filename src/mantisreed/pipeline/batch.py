@@ -126,7 +126,7 @@ class Batch:
             services.workers,
             services.links,
             asyncio.Semaphore(os.cpu_count() or 1),
-            expected or {},
+            {} if expected is None else expected,
             self._tell,
             self._count,
             second,

@@ -241,6 +241,8 @@ class StoredOptions(msgspec.Struct, frozen=True):
         entry: what a feed knows it by.
         wanted_by: the id of whoever wanted the recording, where it is wanted several times.
         batch: tells the recordings that share a spend limit; empty without one.
+        place: whose files its paths lead to, as `place_of` gives it; empty where it is not known.
+        address: of the storage that the outputs go to; empty where they stay in the folder.
     """
 
     source: str
@@ -251,6 +253,8 @@ class StoredOptions(msgspec.Struct, frozen=True):
     entry: str | None = None
     wanted_by: str = ""
     batch: str = ""
+    place: str = ""
+    address: str = ""
 
     @property
     def folder(self) -> Path:
@@ -341,6 +345,8 @@ def options_to_store(
         entry=recording.entry,
         wanted_by=recording.wanted_by,
         batch=options.batch,
+        place=outputs.place,
+        address=outputs.address,
     )
 
 

@@ -29,7 +29,7 @@ from mantisreed.files import (
 )
 from mantisreed.folders import read, remove
 from mantisreed.sources.recordings import Source
-from mantisreed.state import make_folder
+from mantisreed.state import make_folder, place_of
 from mantisreed.transcript.document import Transcript
 
 T = TypeVar("T", bound=msgspec.Struct)
@@ -107,6 +107,9 @@ class Outputs:
             options: how they are written.
             overwrite: also files that were edited, or that something else made.
 
+        Attributes:
+            place: whose files the folder's path leads to, as `place_of` gives it.
+
         Raises:
             OutputError: the folder cannot be made or written to.
         """
@@ -118,6 +121,7 @@ class Outputs:
         for needed in (*([folder] if formats else []), hidden, self._memory, self._claims):
             make_folder(needed)
         self._formats = formats
+        self.place = place_of(hidden)
         self.options = options or WriteOptions()
         self._overwrite = overwrite
         # Claims are read, weighed and written while nobody else does.
@@ -127,6 +131,13 @@ class Outputs:
     def folder(self) -> Path:
         """Where outputs go."""
         return self._folder
+
+    @property
+    def address(self) -> str:
+        """Where they go in a storage; empty where they stay in the folder."""
+        if self._stored is None:
+            return ""
+        return self._stored.address
 
     @property
     def names(self) -> tuple[str, ...]:

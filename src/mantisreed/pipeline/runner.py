@@ -94,7 +94,13 @@ class Runner:
         async with AsyncExitStack() as stack:
             services = await batch_services(stack, self.workspace, self.options, self.kinds, hooks)
             services = replace(services, links=self.links or services.links)
-            self._batch = Batch(self.options, self.outputs, services, budget=self.budget)
+            self._batch = Batch(
+                self.options,
+                self.outputs,
+                services,
+                expected=self.hooks.expected,
+                budget=self.budget,
+            )
             try:
                 await self._batch.follow(self.incoming, is_wanted)
             finally:

@@ -107,7 +107,7 @@ def transcribe(
     )
     # All engines are checked before anything is sent to the first one.
     parts_by_engine = [
-        _parts(workspace, msgspec.structs.replace(wanted, engine=name), recordings)
+        source_parts(workspace, msgspec.structs.replace(wanted, engine=name), recordings)
         for name in engines_named(wanted.engine, wait=wanted.wait)
     ]
     check_follow_ups(workspace, wanted)
@@ -209,7 +209,7 @@ def outputs_of_run(workspace: Workspace, wanted: RunOptions) -> Outputs:
 
 
 @dataclass(frozen=True, slots=True)
-class _SourcePart:
+class SourcePart:
     """Recordings of which the same is known beforehand, and what is asked of an engine for them.
 
     Attributes:
@@ -221,7 +221,7 @@ class _SourcePart:
     recordings: list[Source]
     options: TranscriptionOptions | InputError | InterruptedRunError
 
-    def without(self, entries: Container[str]) -> "_SourcePart":
+    def without(self, entries: Container[str]) -> "SourcePart":
         """The same without these entries of feeds."""
         left = [
             source
@@ -232,7 +232,7 @@ class _SourcePart:
 
     def handed_on(
         self, outcomes: "Mapping[tuple[str, Facts], Outcome]", on_event: Callable[[Event], None]
-    ) -> "_SourcePart":
+    ) -> "SourcePart":
         """The same with those that the engine before has failed on for good, and this one may take
         over.
         """
@@ -274,9 +274,9 @@ class _SourcePart:
         return undone
 
 
-def _parts(
+def source_parts(
     workspace: Workspace, wanted: RunOptions, recordings: Sequence[Source]
-) -> list[_SourcePart]:
+) -> list[SourcePart]:
     """The recordings by what is known of them.
 
     Raises:
@@ -290,13 +290,13 @@ def _parts(
         try:
             options = _options_with_facts(workspace, wanted, facts)
             check_links(workspace, options.card, members, wait=wanted.wait)
-            parts.append(_SourcePart(members, options))
+            parts.append(SourcePart(members, options))
         except TrustError:
             raise
         except InputError as error:
             if facts == NO_FACTS:
                 raise
-            parts.append(_SourcePart(members, error))
+            parts.append(SourcePart(members, error))
     return parts
 
 

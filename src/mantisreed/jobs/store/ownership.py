@@ -39,9 +39,11 @@ class Ownership(Protocol):
 
     Attributes:
         owner: how this process signs what it has under way.
+        role: what it is, where it stays: `work` or `serve`.
     """
 
     owner: str
+    role: str | None
 
     def take(self) -> None:
         """Show from now on that this process is alive.
@@ -64,9 +66,14 @@ def _new_owner() -> str:
     return secrets.token_hex(8)
 
 
-def _register(database: Database, owner: str) -> None:
+def _register(database: Database, owner: str, role: str | None) -> None:
     """Note a process among those that work with the ledger; or that it is alive, if it is there."""
-    values = {"host": socket.gethostname(), "pid": os.getpid(), "program": __version__}
+    values = {
+        "host": socket.gethostname(),
+        "pid": os.getpid(),
+        "program": __version__,
+        "role": role,
+    }
     database.execute(statements.REGISTER_PROCESS, {"owner": owner, "now": database.now(), **values})
 
 
@@ -83,6 +90,7 @@ class FileOwnership:
         self._folder = folder / _ALIVE_FOLDER
         self._database = database
         self.owner = _new_owner()
+        self.role: str | None = None
         self._lock: FileLock | None = None
 
     def take(self) -> None:
@@ -93,7 +101,7 @@ class FileOwnership:
             self._lock.acquire()
         except OSError as error:
             raise cannot_write(self._path_of(self.owner), error) from error
-        _register(self._database, self.owner)
+        _register(self._database, self.owner, self.role)
 
     def is_alive(self, owner: str) -> bool:
         """Whether a process holds the lock of its file."""
@@ -142,13 +150,14 @@ class LeaseOwnership:
         """
         self._database = database
         self.owner = _new_owner()
+        self.role: str | None = None
         self._thread: threading.Thread | None = None
         self._is_over = threading.Event()
         self._interrupted_at = 0.0
 
     def take(self) -> None:
         """Note the process, and begin to renew its lease."""
-        _register(self._database, self.owner)
+        _register(self._database, self.owner, self.role)
         if self._thread is None:
             self._thread = threading.Thread(target=self._renew, name="lease", daemon=True)
             self._thread.start()
@@ -171,7 +180,7 @@ class LeaseOwnership:
         try:
             while not self._is_over.wait(_BEAT_SECONDS):
                 try:
-                    _register(database, self.owner)
+                    _register(database, self.owner, self.role)
                 except LedgerError as error:
                     self._interrupted_at = time.monotonic()
                     _log.debug("the lease could not be renewed: %s", error)

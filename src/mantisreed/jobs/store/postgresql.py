@@ -20,6 +20,7 @@ from mantisreed.jobs.store.database import (
     LedgerError,
     Row,
 )
+from mantisreed.limits import LARGEST_REPLY
 
 _CONNECT_SECONDS = 10  # until a database server counts as away
 _LOST_SECONDS = 10  # without a sign of the other side, until a connection counts as broken
@@ -50,8 +51,8 @@ class PostgresqlDatabase(ConnectedDatabase):
     """A database on a PostgreSQL server."""
 
     _advice = "check that the database is running and that its URL and password are right"
-    # No file of one machine: all of them have to read it.
-    largest_reply = 32 * 1024 * 1024
+    # Another machine does not see files that are beside the first one's ledger.
+    largest_reply = LARGEST_REPLY
 
     def __init__(self, url: str, password: str | None = None) -> None:
         """Connect to nothing yet.
@@ -87,6 +88,11 @@ class PostgresqlDatabase(ConnectedDatabase):
         self.where = f"{given.get('host') or 'localhost'}/{given.get('dbname') or ''}"
         self._number: int | None = None
         self._is_closing = threading.Event()
+
+    @property
+    def conninfo(self) -> str:
+        """How it is connected to, with the password."""
+        return self._conninfo
 
     def another(self) -> "PostgresqlDatabase":
         """The same database by a connection of its own."""

@@ -19,9 +19,9 @@
     question  what a text service is asked, known by `key`, the same for the same text in any job;
               the digest of its answer
 
-Versions: 7 did not know to which engine a request is on its way. 6 did not know where processes
-run. 5 did not know how a job that is done has ended, nor jobs that ask for the same, and had
-`in doubt` for `unconfirmed`.
+Versions: 7 did not know to which engine a request is on its way, and no queue. 6 did not know where
+processes run. 5 did not know how a job that is done has ended, nor jobs that ask for the same, and
+had `in doubt` for `unconfirmed`.
 """
 
 from mantisreed.jobs.records import VERSION
@@ -106,7 +106,9 @@ _CREATE = (
         seen DOUBLE PRECISION NOT NULL DEFAULT 0,  -- when it was last known to live
         host TEXT,
         pid INTEGER,
-        program TEXT                         -- the version of the program
+        program TEXT,                        -- the version of the program
+        role TEXT,                           -- `work` for a worker; NULL for a command that ends
+        is_to_end INTEGER NOT NULL DEFAULT 0 -- whether it was asked to end
     )
     """,
     """
@@ -127,6 +129,7 @@ _CREATE = (
         outcome TEXT, -- of one that is done: done, no speech, incomplete or suspect
         options TEXT, -- JSON: all that it takes to do it again, or to write it out
         cuts TEXT, -- JSON: by which limits it was cut, so that it is cut the same again
+        queued BIGINT, -- its priority, where workers are to take it; NULL for what others do
         made TEXT -- JSON: its requests in order, once every piece has been handed in
     )
     """,
@@ -277,7 +280,13 @@ _FROM_6 = (
     *_WITH_OWNERS,
 )
 
-_FROM_7 = ("ALTER TABLE request ADD COLUMN engine TEXT", *_ROOM)
+_FROM_7 = (
+    "ALTER TABLE request ADD COLUMN engine TEXT",
+    "ALTER TABLE process ADD COLUMN role TEXT",
+    "ALTER TABLE process ADD COLUMN is_to_end INTEGER NOT NULL DEFAULT 0",
+    "ALTER TABLE job ADD COLUMN queued BIGINT",
+    *_ROOM,
+)
 
 _MIGRATIONS = {5: _FROM_5, 6: _FROM_6, 7: _FROM_7}
 """What makes a ledger of a version one of the next."""

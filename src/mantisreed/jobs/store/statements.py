@@ -10,8 +10,8 @@ statements.
 # ----------------------------------------------------------------------
 
 REGISTER_PROCESS = """
-INSERT INTO process (owner, started, seen, host, pid, program)
-VALUES (:owner, :now, :now, :host, :pid, :program)
+INSERT INTO process (owner, started, seen, host, pid, program, role)
+VALUES (:owner, :now, :now, :host, :pid, :program, :role)
 ON CONFLICT (owner) DO UPDATE SET seen = excluded.seen
 """
 OTHER_PROCESSES = "SELECT owner FROM process WHERE owner <> :owner"
@@ -30,6 +30,8 @@ UNION SELECT DISTINCT owner FROM job WHERE owner IS NOT NULL
 """Those that had claimed something after they were taken for dead."""
 STRAY_REQUESTS = "SELECT * FROM request WHERE state = 'sending' AND owner IS NULL"
 PROCESSES = "SELECT * FROM process ORDER BY started"
+END_WORKERS = "UPDATE process SET is_to_end = 1 WHERE role = 'work' AND host = :host"
+IS_TO_END = "SELECT is_to_end FROM process WHERE owner = :owner"
 REMOVE_PROCESS = "DELETE FROM process WHERE owner = :owner"
 JOBS_OF_PROCESS = "SELECT id, state FROM job WHERE owner = :owner"
 REQUESTS_OF_PROCESS = "SELECT * FROM request WHERE owner = :owner"
@@ -53,6 +55,14 @@ SET recording = :recording, searchable = :searchable, engine = :engine, currency
     changed = :now, owner = :owner
 WHERE id = :id AND (owner IS NULL OR owner = :owner)
 RETURNING id, cuts
+"""
+QUEUE_JOB = """
+UPDATE job
+SET recording = :recording, searchable = :searchable, engine = :engine, currency = :currency,
+    options = :options, identity = :identity, digest = :digest, queued = :priority,
+    state = 'waiting', reason = 'it is in the queue', outcome = NULL, changed = :now
+WHERE id = :id AND owner IS NULL AND (state <> 'done' OR :again = 1)
+RETURNING id
 """
 CUTS_OF_JOB = """
 SELECT cuts FROM job

@@ -5,9 +5,9 @@ from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from mantisreed.errors import (
-    InputError,
-)
+from mantisreed.destinations.stored_outputs import local_folder
+from mantisreed.errors import InputError
+from mantisreed.files import printable
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.pipeline.options import (
@@ -19,10 +19,15 @@ from mantisreed.pipeline.options import (
 from mantisreed.pipeline.outputs import Outputs, formats_to_write
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.sources.recordings import Source
+from mantisreed.state import is_same_place, place_of
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
     pass
+
+
+class ElsewhereError(InputError):
+    """Something is in the files of another machine."""
 
 
 def chosen_jobs(
@@ -65,12 +70,16 @@ def outputs_of_job(
     """Where a job's outputs go, and how they are written.
 
     Raises:
-        InputError: there is no such format any more.
+        InputError: there is no such format any more, or they lie on another machine.
     """
     formats = formats_to_write(stored.wanted.to or ())
-    return Outputs(
-        stored.folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite
-    )
+    if stored.address:
+        # Each machine has a local copy of its own.
+        folder = local_folder(workspace.folder, workspace.hidden, stored.address)
+    else:
+        _check_place(workspace, stored, "its outputs go to", stored.folder)
+        folder = stored.folder
+    return Outputs(folder, workspace.hidden, formats, options=stored.writing, overwrite=overwrite)
 
 
 def let_go_of_unreadable(
@@ -85,13 +94,32 @@ def let_go_of_unreadable(
             ledger.requests.lose_reply(piece.request)
 
 
-def still_there(stored: StoredOptions) -> Source:
+def _check_place(workspace: Workspace, stored: StoredOptions, what: str, path: Path) -> None:
+    """See that a path means here what it meant when the job was sent.
+
+    Raises:
+        ElsewhereError: it is another machine's.
+    """
+    # A SQLite ledger is in the folder that it is about; only a server is used from elsewhere.
+    if workspace.ledger is None or is_same_place(stored.place, place_of(workspace.hidden)):
+        return
+    raise ElsewhereError(
+        f"{what} in a folder of another machine",
+        where=printable(path),
+        advice="go on there; or let the machines share the folder of the settings, or name "
+        "recordings and outputs by addresses (s3://...)",
+    )
+
+
+def still_there(workspace: Workspace, stored: StoredOptions) -> Source:
     """A job's recording.
 
     Raises:
-        InputError: it is not there any more, or its address was not kept.
+        InputError: it is not there any more, it is on another machine, or its address was not kept.
     """
     source = stored.recording
+    if source.link is None:
+        _check_place(workspace, stored, "its recording is", source.path)
     if source.link is None and not source.path.exists():
         raise InputError("the recording is not there any more", where=source.label)
     return source

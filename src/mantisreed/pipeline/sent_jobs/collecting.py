@@ -370,7 +370,7 @@ class Collector:
             None where the recording is not there any more.
         """
         try:
-            source = still_there(job.stored)
+            source = still_there(self._workspace, job.stored)
         except InputError:
             return None
         hooks = RunHooks({source.key: job.record.digest}, on_event=self._on_event)

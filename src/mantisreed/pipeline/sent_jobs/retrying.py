@@ -144,7 +144,7 @@ class _Retrial:
         failed, recordings, expected = [], [], {}
         for record, one in batch:
             try:
-                source = still_there(one)
+                source = still_there(self._workspace, one)
             except InputError as error:
                 failed.append(Outcome(Source(path_of(record)), "failed", error=error, job=record))
                 continue
