@@ -7,6 +7,7 @@ import shlex
 from pathlib import Path
 
 import pytest
+import yaml
 
 from mantisreed.cli.main import _parser
 
@@ -19,7 +20,7 @@ def parsed(arguments: list[str]) -> str:
     return str(_parser(arguments).parse_args(arguments).command)
 
 
-@pytest.mark.parametrize("command", ["serve", "watch"])
+@pytest.mark.parametrize("command", ["serve", "watch", "work"])
 def test_units_start_a_command_as_a_user_of_its_own(command: str) -> None:
     unit = configparser.ConfigParser(strict=True, interpolation=None)
     unit.optionxform = str  # type: ignore[assignment, method-assign]
@@ -43,6 +44,20 @@ def test_the_container_starts_a_command_without_rights_and_with_one_volume() -> 
     extras = re.findall(r"mantisreed\[(.*?)\]", recipe)[0].split(",")
     project = (ROOT / "pyproject.toml").read_text()
     assert all(f"\n{extra} = [" in project for extra in extras)
+
+
+def test_a_database_and_a_worker_are_composed_of_the_container() -> None:
+    services = yaml.safe_load((DEPLOY / "compose.yaml").read_text())["services"]
+    worker = services["worker"]
+    assert parsed(worker["command"]) == "work"
+    assert (DEPLOY / worker["build"]["context"] / worker["build"]["dockerfile"]).is_file()
+    folder = re.findall(r"^WORKDIR (.*)$", (DEPLOY / "Dockerfile").read_text(), re.MULTILINE)[0]
+    assert worker["volumes"] == [f"./marsh:{folder}"]
+    page = (ROOT / "docs" / "scaling.md").read_text()
+    user, database = re.findall(r"postgresql://(\w+)@db\.marsh\.example/(\w+)", page)[0]
+    made = services["database"]["environment"]
+    assert (made["POSTGRES_USER"], made["POSTGRES_DB"]) == (user, database)
+    assert worker["extra_hosts"][0].startswith("db.marsh.example:")
 
 
 def test_commands_of_the_page_are_ones_that_there_are() -> None:

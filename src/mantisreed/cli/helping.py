@@ -32,7 +32,7 @@ MAIN_OPTIONS = {
 """The ten options that matter of commands with more than a page of them."""
 
 GROUPS = (
-    ("Transcribe", ("run", "watch", "submit", "collect", "plan", "inspect")),
+    ("Transcribe", ("run", "watch", "submit", "collect", "work", "plan", "inspect")),
     ("Jobs", ("jobs", "retry", "cancel", "forget", "costs")),
     ("Subtitles and texts", ("export", "convert", "check", "sync")),
     ("Quality", ("doubts", "score", "compare", "vote", "amend", "review", "redact")),

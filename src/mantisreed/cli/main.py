@@ -30,6 +30,7 @@ COMMANDS = {
     "inspect": ("transcribing", "Show the properties of recordings, with advice; send nothing"),
     "plan": ("transcribing", "Show the pieces and the cost of a run; send nothing"),
     "submit": ("transcribing", "Submit recordings without waiting; print their job IDs"),
+    "work": ("transcribing", "Take recordings from the queue, on any number of machines"),
     "collect": ("transcribing", "Fetch finished jobs and write their outputs"),
     "export": ("subtitles", "Write transcripts in any format again from kept replies, at no cost"),
     "convert": (

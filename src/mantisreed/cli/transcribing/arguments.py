@@ -14,6 +14,7 @@ from mantisreed.cli.arguments import (
     add_report,
     add_sending,
     add_sources,
+    at_least,
 )
 from mantisreed.options import AFRESH, FEEDS, FOLDERS, TRACK
 
@@ -111,6 +112,7 @@ _SUBMIT_EXAMPLES = """\
 examples:
   mantisreed submit evenings/ --engine dipper --language en
   mantisreed collect --wait $(mantisreed submit briefing.mp3)
+  mantisreed submit archive/ --queue --priority -5
 """
 
 
@@ -120,7 +122,52 @@ def add_submit(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     add_sending(parser)
     add_pieces(parser)
+    group = parser.add_argument_group("queue")
+    group.add_argument(
+        "--queue", action="store_true", help="Send nothing; let `mantisreed work` take them"
+    )
+    group.add_argument(
+        "--priority",
+        type=int,
+        metavar="NUMBER",
+        help="Queued recordings with higher numbers come first (default: 0)",
+    )
     add_json(parser, "Jobs and states as JSON on stdout")
+
+
+_WORK_EXAMPLES = """\
+examples:
+  mantisreed work
+  mantisreed work --engines brook,dipper --max-recordings 40
+  mantisreed work --until-idle 12s
+"""
+
+
+def add_work(parser: argparse.ArgumentParser) -> None:
+    """What `work` takes."""
+    parser.epilog = _WORK_EXAMPLES
+    add_config(parser)
+    parser.add_argument(
+        "--engines",
+        metavar="NAMES",
+        help="Take only recordings for these engines, with commas between (default: all)",
+    )
+    parser.add_argument(
+        "--max-recordings",
+        type=at_least(1),
+        metavar="NUMBER",
+        help="Work on so many at once (default: as many as the engines take)",
+    )
+    parser.add_argument(
+        "--until-idle",
+        metavar="DURATION",
+        help="End when nothing comes or is under way for so long",
+    )
+    parser.add_argument(
+        "--drain",
+        action="store_true",
+        help="Ask the workers on this machine to end, each after what it has under way",
+    )
 
 
 _COLLECT_EXAMPLES = """\

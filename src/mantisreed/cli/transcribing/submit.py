@@ -1,5 +1,8 @@
-"""`mantisreed submit`: send recordings and go; `collect` takes what comes of it."""
+"""`mantisreed submit`: send recordings and go; `collect` takes what comes of it. With `--queue`
+workers send them.
+"""
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -7,6 +10,11 @@ from typing import Any
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, show_outcomes, show_problems
 from mantisreed.cli.transcribing.run import sent
+from mantisreed.errors import InputError
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.units import count_of
+
+_HIGHEST_PRIORITY = 100
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -15,14 +23,25 @@ class Arguments:
 
     sources: Sequence[str]
     as_json: bool = False
+    queue: bool = False
+    priority: int | None = None
     options: dict[str, Any] = field(default_factory=dict)
 
 
 def run(console: Console, asked: Arguments) -> int:
-    """Send; a job's id on each line of stdout. 0 when all was taken, 3 when some of it waits, else
-    1.
+    """Send, or queue; a job's id on each line of stdout.
+
+    Returns:
+        0 when all was taken, 3 when some of it waits for an engine, else 1.
     """
-    outcomes = sent(console, asked.sources, wait=False, **asked.options)
+    if asked.priority is not None and not asked.queue:
+        raise InputError("has no effect without --queue", where="--priority")
+    if asked.queue:
+        outcomes = _queued(console, asked)
+        under_way = {"working", "waiting"}
+    else:
+        outcomes = sent(console, asked.sources, wait=False, **asked.options)
+        under_way = {"working"}
     if asked.as_json:
         show_outcomes(console, outcomes, as_json=True)
     else:
@@ -30,6 +49,46 @@ def run(console: Console, asked: Arguments) -> int:
             if outcome.job:
                 console.result(outcome.job.id)
         show_problems(console, outcomes)
-    if any(outcome.state == "working" for outcome in outcomes):
+    if asked.queue:
+        _tell_queued(console, outcomes)
+    elif any(outcome.state == "working" for outcome in outcomes):
         console.note("`mantisreed collect` takes what is ready, with --wait everything")
-    return exit_code(outcome for outcome in outcomes if outcome.state != "working")
+    return exit_code(outcome for outcome in outcomes if outcome.state not in under_way)
+
+
+def _queued(console: Console, asked: Arguments) -> list[Outcome]:
+    """Put recordings into the queue.
+
+    Raises:
+        InputError: there is none, or something cannot be queued.
+    """
+    from mantisreed.pipeline.options_given import run_options
+    from mantisreed.sources.finding import find_recordings
+    from mantisreed.working.enqueueing import enqueue
+    from mantisreed.workspace import open_workspace
+
+    priority = asked.priority or 0
+    if abs(priority) > _HIGHEST_PRIORITY:
+        raise InputError(
+            f"a number from -{_HIGHEST_PRIORITY} to {_HIGHEST_PRIORITY} is expected",
+            where="--priority",
+        )
+    if "-" in asked.sources:
+        raise InputError("standard input cannot be queued: save it to a file first", where="-")
+    given = dict(asked.options)
+    workspace = open_workspace(given.pop("config", None))
+    options = run_options(workspace, given)
+    found = find_recordings(
+        asked.sources, options.selection, on_note=lambda note: console.notes([note])
+    )
+    return enqueue(found, workspace, options, priority=priority)
+
+
+def _tell_queued(console: Console, outcomes: Sequence[Outcome]) -> None:
+    counts = Counter(outcome.state for outcome in outcomes)
+    parts = [f"{count_of(counts['waiting'], 'recording')} queued; `mantisreed work` takes them"]
+    if counts["working"]:
+        parts.append(f"{counts['working']} under way")
+    if counts["done"]:
+        parts.append(f"{counts['done']} done before")
+    console.note(", ".join(parts))

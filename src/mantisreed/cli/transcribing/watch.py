@@ -43,7 +43,7 @@ def run(console: Console, asked: Arguments) -> int:
     watching = _watching(asked)
     console.note(f"watching {', '.join(map(printable, asked.places))}; Ctrl-C ends it")
     with Board(console) as board:
-        teller = _Teller(console, board)
+        teller = Teller(console, board)
         hooks = WatchHooks(teller.tell, board.show, teller.come, board.note, teller.tell_problem)
         watch(asked.places, workspace, options, watching, hooks)
     parts = [f"{teller.done} done", f"{teller.failed} failed"]
@@ -76,7 +76,7 @@ def _watching(asked: Arguments) -> WatchOptions:
 
 
 @dataclass
-class _Teller:
+class Teller:
     """Tells what happens, and counts it.
 
     Attributes:

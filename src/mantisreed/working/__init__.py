@@ -1,0 +1,1 @@
+"""Workers: several machines take recordings from one queue."""

@@ -1,0 +1,179 @@
+"""Putting recordings into the queue."""
+
+import asyncio
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from dataclasses import replace
+
+import msgspec
+
+from mantisreed.errors import InputError, MantisreedError, RecordingError
+from mantisreed.files import bytes_digest, file_digest
+from mantisreed.jobs.jobs import JobToOpen
+from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.jobs.records import Filter
+from mantisreed.pipeline.followups.checking import check_follow_ups
+from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, options_to_store
+from mantisreed.pipeline.outcomes import Outcome
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.surroundings import identity_of, job_of
+from mantisreed.pipeline.transcribe import outputs_of_run, source_parts
+from mantisreed.sources.finding import Sources, find_recordings
+from mantisreed.sources.recordings import Source
+from mantisreed.working.cards import digests_of_cards
+from mantisreed.working.queue import JobQueue, QueuedJob
+from mantisreed.workspace import Workspace
+
+_SHARE = 20
+"""So many recordings of one call come before those of the next one, whichever was there first: a
+long batch does not keep a short one waiting."""
+
+_TOGETHER = 200  # recordings that are noted at once
+_HIGHEST = 1_000_000  # steps between two priorities; a batch has no more shares than that
+
+
+def enqueue(
+    sources: Sources, workspace: Workspace, options: RunOptions | None = None, *, priority: int = 0
+) -> list[Outcome]:
+    """Let workers take recordings, on whichever machine.
+
+    Everything that can be checked is checked before anything is queued.
+
+    Args:
+        sources: as in `transcribe`.
+        workspace: with the engine cards and a ledger that several machines can use.
+        options: what is wanted.
+        priority: recordings with higher numbers come first.
+
+    Returns:
+        One outcome for each recording, in order: `waiting` where it is queued, `done` where its job
+        is done already, `working` where a process is at it, `failed` where it cannot be read.
+
+    Raises:
+        InputError: a source, an option, the card or a secret is wrong, or there is no queue;
+            nothing was queued.
+    """
+    wanted = options or RunOptions()
+    if not wanted.keep:
+        raise InputError("what is queued is kept in the ledger", where="--no-keep")
+    if wanted.afresh or wanted.overwrite:
+        raise InputError(
+            "a queue takes neither --afresh nor --overwrite", advice="`mantisreed run` does"
+        )
+    recordings = find_recordings(sources, wanted.selection)
+    parts = source_parts(workspace, wanted, recordings)
+    check_follow_ups(workspace, wanted)
+    outputs = outputs_of_run(workspace, wanted)
+    queue = JobQueue(workspace)
+    outcomes: dict[str, Outcome] = {}
+    owners: dict[str, str] = {}  # whose each job is, by its id
+    numbers = {source.key: number for number, source in enumerate(recordings)}
+
+    async def put() -> None:
+        cards = digests_of_cards(workspace)
+        async with queue:
+            with closing(open_ledger(workspace)) as ledger:
+                for part in parts:
+                    if not isinstance(part.options, TranscriptionOptions):
+                        for source in part.recordings:
+                            outcomes[source.key] = Outcome(source, "failed", error=part.options)
+                        continue
+                    for some in _chunks(part.recordings):
+                        noted = await asyncio.to_thread(
+                            _noted, ledger, part.options, outputs, some, priority, numbers, owners
+                        )
+                        outcomes.update((one.recording.key, one) for one, _ in noted)
+                        await queue.put([job for _, job in noted if job is not None], cards)
+
+    asyncio.run(put())
+    return [outcomes[source.key] for source in recordings]
+
+
+def _chunks(recordings: Sequence[Source]) -> Iterator[Sequence[Source]]:
+    for first in range(0, len(recordings), _TOGETHER):
+        yield recordings[first : first + _TOGETHER]
+
+
+def _noted(
+    ledger: Ledger,
+    options: TranscriptionOptions,
+    outputs: Outputs,
+    recordings: Sequence[Source],
+    priority: int,
+    numbers: dict[str, int],
+    owners: dict[str, str],
+) -> list[tuple[Outcome, QueuedJob | None]]:
+    """Recordings as jobs in the ledger; None where there is nothing to queue."""
+    found: list[tuple[Outcome, QueuedJob | None]] = []
+    opened: list[tuple[Source, JobToOpen]] = []
+    for source in recordings:
+        try:
+            job = _job_for(options, outputs, source, owners)
+            opened.append((source, job))
+        except (MantisreedError, OSError) as error:
+            failed = error if isinstance(error, MantisreedError) else InputError(str(error))
+            found.append((Outcome(source, "failed", error=failed), None))
+    with ledger.together():
+        for source, job in opened:
+            first = priority * _HIGHEST - numbers[source.key] // _SHARE
+            is_queued = ledger.jobs.queue(job, first, again=_is_written_otherwise(ledger, job))
+            record = ledger.listing.job(job.id)
+            if is_queued:
+                queued = QueuedJob(job.id, job.engine, first)
+                found.append((Outcome(source, "waiting", job=record), queued))
+            elif record.state == "done":
+                found.append((Outcome(source, "done", job=record), None))
+            else:
+                found.append((Outcome(source, "working", job=record), None))
+    return found
+
+
+def _is_written_otherwise(ledger: Ledger, job: JobToOpen) -> bool:
+    """Whether a job that is done has written other outputs than these."""
+    for record in ledger.listing.jobs(Filter(ids=(job.id,), states=("done",))):
+        asked = [msgspec.json.decode(one or "{}") for one in (record.options, job.options)]
+        before, now = (
+            [one.get(name) for name in ("place", "address", "name")]
+            + [one.get("wanted", {}).get(name) for name in ("to", "into", "writing")]
+            for one in asked
+        )
+        return before != now
+    return False
+
+
+def _job_for(
+    options: TranscriptionOptions, outputs: Outputs, source: Source, owners: dict[str, str]
+) -> JobToOpen:
+    """A recording's job.
+
+    Raises:
+        MantisreedError, OSError: it cannot be read.
+    """
+    if source.problem is not None:
+        raise RecordingError(source.problem, where=source.label, advice=source.advice)
+    if source.link is None:
+        digest = file_digest(source.path)
+        known = job_of(options, source, digest)
+        if owners.setdefault(known, source.key) != source.key:
+            # The same sound in another file: it wants outputs of its own, and is sent once.
+            apart = bytes_digest([os.fsencode(source.path.absolute()), known.encode()])
+            source = replace(source, wanted_by=apart[-16:])
+        stem = outputs.stem_for(source)
+    else:
+        if source.holds_secrets:
+            raise InputError("an address with a secret in it cannot be queued", where=source.label)
+        # What is behind a link is only known when it was fetched; the link has to do.
+        digest, stem = "", source.path.stem
+        wanted = [source.link, identity_of(options, source.link), options.card.name]
+        source = replace(source, wanted_by=bytes_digest([msgspec.json.encode(wanted)])[-16:])
+    price = options.card.price
+    return JobToOpen(
+        job_of(options, source, digest),
+        source.label,
+        digest,
+        options.card.name,
+        price.currency if price else None,
+        msgspec.json.encode(options_to_store(options, source, stem, outputs)).decode(),
+        identity_of(options, digest) if digest else None,
+    )

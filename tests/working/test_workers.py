@@ -1,0 +1,223 @@
+"""Workers on one queue do all that was queued, once, whatever becomes of some of them."""
+
+import json
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from browser import wait_until
+from cli.ferry import Ferry, outputs
+from conftest import Command
+from mantisreed.jobs.ledger import open_ledger
+from mantisreed.working import worker
+from mantisreed.workspace import open_workspace
+from outages import BreakingWay
+
+pytestmark = pytest.mark.timeout(180)
+
+
+def queued(mantisreed: Command, *more: str | Path) -> list[str]:
+    """The ids of the jobs that are queued."""
+    ended = mantisreed("submit", "notes", "--queue", *more)
+    assert ended.returncode == 0, ended.stderr
+    return ended.stdout.split()
+
+
+def states(mantisreed: Command) -> set[str]:
+    found = json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
+    return {job["state"] for job in found}
+
+
+def working(folder: Path, *more: str) -> "subprocess.Popen[str]":
+    command = [sys.executable, "-m", "mantisreed", "work", *more]
+    return subprocess.Popen(
+        command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+
+
+def test_what_is_queued_is_worked_on_once_and_each_file_has_its_outputs(
+    workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command, tmp_path: Path
+) -> None:
+    ids = queued(mantisreed)
+    assert len(set(ids)) == 6 and not ferry.asked and states(mantisreed) == {"waiting"}
+    ended = mantisreed("work", "--until-idle", "1s")
+    assert ended.returncode == 0 and "6 done, 0 failed" in ended.stderr, ended.stderr
+    assert set(ferry.answered.values()) == {1} and len(ferry.answered) == 5
+    assert len(outputs(tmp_path)) == 12 and states(mantisreed) == {"done"}
+    again = mantisreed("submit", "notes", "--queue")
+    assert again.stdout.split() == ids and "0 recordings queued" in again.stderr
+    assert "6 done before" in again.stderr
+
+
+def test_outputs_are_those_of_a_run(
+    workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command, tmp_path: Path
+) -> None:
+    assert mantisreed("run", "notes").returncode == 0
+    plain = outputs(tmp_path)
+    shutil.rmtree(tmp_path / "transcripts")
+    queued(mantisreed, "--into", "queued")
+    assert mantisreed("work", "--until-idle", "1s").returncode == 0
+    # What is answered is not asked again, by whatever way it comes.
+    assert set(ferry.answered.values()) == {1}
+    texts = {name: text for name, text in plain.items() if name.endswith(".txt")}
+    found = outputs(tmp_path, "queued")
+    assert {name: found[name] for name in texts} == texts
+
+
+def test_two_workers_share_what_is_queued_and_a_killed_ones_jobs_are_taken_over(
+    workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command, tmp_path: Path
+) -> None:
+    ferry.slowness = 2.0
+    with working(tmp_path, "--max-recordings", "2") as first:
+        queued(mantisreed)
+        wait_until(lambda: len(ferry.asked) >= 2, 30)
+        first.kill()
+    ferry.slowness = 0.0
+    with working(tmp_path, "--until-idle", "14s") as second:
+        _, told = second.communicate(timeout=90)
+    assert second.returncode == 0, told
+    assert states(mantisreed) == {"done"} and len(outputs(tmp_path)) == 12
+    with closing(open_ledger(open_workspace(workspace))) as ledger:
+        doubtful = sum(job.unconfirmed for job in ledger.listing.jobs())
+    assert sum(ferry.answered.values()) - 5 <= doubtful <= 2
+
+
+def test_an_outage_of_the_database_costs_time_only(
+    workspace: Path,
+    notes: Path,
+    way: BreakingWay,
+    ferry: Ferry,
+    mantisreed: Command,
+    tmp_path: Path,
+) -> None:
+    ferry.slowness = 1.0
+    queued(mantisreed)
+    with working(tmp_path, "--max-recordings", "2", "--until-idle", "4s") as process:
+        wait_until(lambda: bool(ferry.asked), 30)
+        way.is_away = True
+        way.cut()
+        time.sleep(3)
+        way.is_away = False
+        _, told = process.communicate(timeout=90)
+    assert process.returncode == 0 and "waiting until it is back" in told, told
+    assert states(mantisreed) == {"done"} and set(ferry.answered.values()) == {1}
+    assert "Traceback" not in told
+
+
+@pytest.mark.parametrize("by", ["signal", "drain"])
+def test_a_worker_that_is_asked_to_end_finishes_what_it_has(
+    workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command, tmp_path: Path, by: str
+) -> None:
+    ferry.slowness = 3.0
+    queued(mantisreed)
+    with working(tmp_path, "--max-recordings", "1") as process:
+        wait_until(lambda: bool(ferry.asked), 30)
+        if by == "signal":
+            process.send_signal(signal.SIGTERM)
+        else:
+            told = mantisreed("work", "--drain").stderr
+            assert "1 worker on this machine asked to end" in told
+        said, _ = process.communicate(timeout=60)
+    assert "done" in said and len(ferry.asked) == 1
+    assert states(mantisreed) == {"done", "waiting"}
+    ferry.slowness = 0.0
+    assert mantisreed("work", "--until-idle", "12s").returncode == 0
+    assert states(mantisreed) == {"done"} and set(ferry.answered.values()) == {1}
+
+
+def test_a_worker_with_another_card_leaves_a_job_to_others(
+    workspace: Path,
+    notes: Path,
+    ferry: Ferry,
+    mantisreed: Command,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(worker, "_NOT_HERE", 1.0)
+    queued(mantisreed)
+    right = workspace.read_text()
+    workspace.write_text(right.replace('per_minute = "0.01"', 'per_minute = "0.02"'))
+    ended = mantisreed("work", "--until-idle", "600ms")
+    assert "its card here is not the one" in ended.stderr and not ferry.asked
+    workspace.write_text(right)
+    assert "6 done" in mantisreed("work", "--until-idle", "2s").stderr
+
+
+def test_a_recording_that_cannot_be_read_fails_alone(
+    workspace: Path, notes: Path, mantisreed: Command
+) -> None:
+    (notes / "broken.flac").write_bytes(b"fLaC, but no more")
+    queued(mantisreed)
+    (notes / "note 1.flac").unlink()
+    (notes / "note 2.flac").write_bytes((notes / "note 3.flac").read_bytes())
+    ended = mantisreed("work", "--until-idle", "1s")
+    assert ended.returncode == 1 and "4 done, 3 failed" in ended.stderr, ended.stderr
+    reasons = " ".join(
+        job["reason"] or "" for job in json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
+    )
+    assert "is not there any more" in reasons and "was changed since" in reasons
+
+
+def test_what_may_be_spent_holds_for_all_workers(
+    workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command
+) -> None:
+    queued(mantisreed, "--spend-limit", "0.0025")
+    mantisreed("work", "--until-idle", "1s", "--max-recordings", "1")
+    first = len(ferry.answered)
+    assert first in (1, 2, 3)
+    mantisreed("work", "--until-idle", "1s")
+    assert len(ferry.answered) == first
+
+
+def test_other_machines_folders_are_left_alone(
+    workspace: Path,
+    notes: Path,
+    ferry: Ferry,
+    mantisreed: Command,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    queued(mantisreed)
+    other = tmp_path / "other"
+    other.mkdir()
+    (other / "mantisreed.toml").write_text(workspace.read_text())
+    monkeypatch.setattr(worker, "_NOT_HERE", 1.0)
+    monkeypatch.setattr("mantisreed.state.this_machine", lambda: "another machine")
+    elsewhere = ("--config", str(other / "mantisreed.toml"))
+    ended = mantisreed("work", "--until-idle", "600ms", *elsewhere)
+    assert "in a folder of another machine" in ended.stderr and not ferry.asked
+    retried = mantisreed("retry", *elsewhere)
+    assert retried.returncode == 1 and "in a folder of another machine" in retried.stderr
+    assert not ferry.asked and not (other / "transcripts").exists()
+    # The folder of the settings is shared: then its paths are everybody's.
+    assert "6 done" in mantisreed("work", "--until-idle", "2s").stderr
+
+
+def test_one_machine_needs_no_queue_and_is_told_so(
+    ferry: Ferry, notes: Path, mantisreed: Command, tmp_path: Path
+) -> None:
+    with ferry.sailing(tmp_path):
+        for command in (("submit", "notes", "--queue"), ("work",)):
+            ended = mantisreed(*command)
+            assert ended.returncode == 2 and "a queue needs a ledger in PostgreSQL" in ended.stderr
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        (("-",), "standard input cannot be queued"),
+        (("notes", "--afresh"), "neither --afresh nor --overwrite"),
+        (("notes", "--engine", "heron"), "heron"),
+        (("notes", "--priority", "900"), "from -100 to 100"),
+    ],
+)
+def test_what_cannot_be_queued_is_told_at_once(
+    workspace: Path, notes: Path, mantisreed: Command, more: tuple[str, ...], told: str
+) -> None:
+    ended = mantisreed("submit", "--queue", *more)
+    assert ended.returncode == 2 and told in ended.stderr, ended.stderr
