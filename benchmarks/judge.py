@@ -35,11 +35,13 @@ class Judge:
     Attributes:
         answered: how often each sound was answered, or taken as a job: each time is charged for.
         delay: seconds.
+        most_at_once: requests that it was answering at one moment, at most.
     """
 
     def __init__(self, delay: float = 0.15) -> None:
         self.answered: Counter[str] = Counter()
         self.delay = delay
+        self.most_at_once = self._at_once = 0
         self._trips: list[tuple[str, float]] = []
         self._lock = threading.Lock()
 
@@ -48,6 +50,22 @@ class Judge:
         """Answers beyond the first of each sound."""
         return sum(self.answered.values()) - len(self.answered)
 
+    def forget(self) -> None:
+        """Begin to count anew."""
+        self.answered.clear()
+        self.most_at_once = 0
+
+    @contextmanager
+    def _counted(self) -> Iterator[None]:
+        with self._lock:
+            self._at_once += 1
+            self.most_at_once = max(self.most_at_once, self._at_once)
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._at_once -= 1
+
     @contextmanager
     def sitting(self) -> Iterator[int]:
         """Serve; gives the port."""
@@ -55,6 +73,10 @@ class Judge:
 
         class Handler(BaseHTTPRequestHandler):
             def do_POST(self) -> None:
+                with judge._counted():
+                    self.answer()
+
+            def answer(self) -> None:
                 digest = hashlib.sha256(
                     self.rfile.read(int(self.headers["Content-Length"]))
                 ).hexdigest()

@@ -163,6 +163,8 @@ def seconds_until_taken(name: str, url: str, connection: psycopg.Connection) -> 
     first = begun(name, url, "killed", 600.0)
     while not count(connection):
         time.sleep(0.02)
+        if first.poll() is not None:  # connections of the workers before may still be open
+            first = begun(name, url, "killed", 600.0)
     other = begun(name, url, "other", 0.0)
     time.sleep(3.0)
     first.send_signal(signal.SIGKILL)

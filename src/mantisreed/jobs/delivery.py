@@ -287,7 +287,7 @@ class Delivery:
         budgets, room = self.engine.budgets(self.work.job), self.engine.gate.shared_room
 
         def note(ledger: "Ledger") -> "RequestRecord | None":
-            if room is not None and not ledger.requests.room.take(room):
+            if room is not None and not ledger.requests.take_room(room, budgets):
                 if turn is not None:
                     ledger.pace.give_back(turn.engine, turn.moment)
                 return None

@@ -140,6 +140,7 @@ class FollowUpStore:
             also_doubtful: whether one that may have been done is done again.
         """
         with self._database.transaction():
+            self._database.lock(f"follow-up {known_by}")  # it may not have a row yet
             found = self._found(known_by)
             if found is not None:
                 is_anothers = found.state == "working"
@@ -154,9 +155,8 @@ class FollowUpStore:
                 "job": job,
                 "name": name,
                 "owner": self._owner,
-                "now": self._database.now(),
             }
-            self._database.execute(statements.CLAIM_FOLLOW_UP, values)
+            self._database.note(statements.CLAIM_FOLLOW_UP, values)
         return None
 
     def put_off(self, known_by: str, job: str, name: str, reason: str) -> None:
@@ -166,7 +166,6 @@ class FollowUpStore:
             "job": job,
             "name": name,
             "reason": reason,
-            "now": self._database.now(),
         }
         self._database.execute(statements.PUT_FOLLOW_UP_OFF, values)
 
@@ -174,7 +173,7 @@ class FollowUpStore:
         """Note how a follow-up ended, and keep what it gave."""
         with self._database.transaction():
             body = None if end.body is None else self._replies.keep(end.body)
-            self._database.execute(
+            self._database.note(
                 statements.END_FOLLOW_UP,
                 {
                     "id": known_by,
@@ -185,7 +184,6 @@ class FollowUpStore:
                     "characters": end.characters,
                     "cost": money_as_kept(end.cost),
                     "currency": end.currency,
-                    "now": self._database.now(),
                 },
             )
 
@@ -247,6 +245,12 @@ class FollowUpStore:
                 nothing was changed.
         """
         with self._database.transaction():
+            # It may not have a row yet; and what others spend or ask at this moment counts.
+            if any(budget.has_limit for budget in budgets):
+                self._database.lock("budget")
+            self._database.lock(f"question {question.key}")
+            if question.most is not None:
+                self._database.lock(f"service {question.service}")
             rows = self._database.execute(statements.QUESTION, {"key": question.key})
             if rows and rows[0]["state"] == "done":
                 try:
@@ -258,7 +262,7 @@ class FollowUpStore:
             if not self._has_room(question):
                 return "another"
             self._reserve(question, budgets)
-            self._database.execute(
+            self._database.note(
                 statements.CLAIM_QUESTION,
                 {
                     "key": question.key,
@@ -268,7 +272,6 @@ class FollowUpStore:
                     "characters": question.characters,
                     "cost": money_as_kept(question.cost),
                     "currency": question.currency,
-                    "now": self._database.now(),
                 },
             )
         return "ask"
@@ -311,7 +314,7 @@ class FollowUpStore:
         """Keep the answer to a question."""
         with self._database.transaction():
             values = {"key": key, "state": "done", "answer": self._replies.keep(answer)}
-            self._database.execute(statements.END_QUESTION, values)
+            self._database.note(statements.END_QUESTION, values)
 
     def not_answered(self, key: str, *, is_unconfirmed: bool) -> None:
         """Note that a question has no answer.
@@ -327,10 +330,8 @@ class FollowUpStore:
 
     def leave(self, owner: str) -> None:
         """See to what a process had under way that has ended."""
-        self._database.execute(
-            statements.LEAVE_FOLLOW_UPS, {"owner": owner, "now": self._database.now()}
-        )
-        self._database.execute(statements.LEAVE_QUESTIONS, {"owner": owner})
+        self._database.note(statements.LEAVE_FOLLOW_UPS, {"owner": owner})
+        self._database.note(statements.LEAVE_QUESTIONS, {"owner": owner})
 
     def _found(self, known_by: str) -> FollowUpRecord | None:
         rows = self._database.execute(statements.FOLLOW_UP, {"id": known_by})

@@ -1,14 +1,14 @@
 """Jobs in the ledger: what was asked for, who works on it, how it stands."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import msgspec
 
 from mantisreed.jobs.life import JobEvent, JobOutcome, State, TransitionError, job_after
 from mantisreed.jobs.store import statements
-from mantisreed.jobs.store.database import Database
+from mantisreed.jobs.store.database import Database, Row
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,9 +84,8 @@ class JobStore:
             "digest": job.digest,
             "engine": job.engine,
             "currency": job.currency,
-            "now": self._database.now(),
         }
-        self._database.execute(statements.CREATE_JOB, values)
+        self._database.note(statements.CREATE_JOB, values)
         return values
 
     def cuts(self, identity: str) -> str | None:
@@ -98,7 +97,7 @@ class JobStore:
 
     def keep_cuts(self, job: str, cuts: str) -> None:
         """Note by which limits a job is cut."""
-        self._database.execute(statements.KEEP_CUTS, {"id": job, "cuts": cuts})
+        self._database.note(statements.KEEP_CUTS, {"id": job, "cuts": cuts})
 
     def note(
         self,
@@ -122,7 +121,11 @@ class JobStore:
             The state that it has now.
         """
         with self._database.transaction():
-            rows = self._database.execute(statements.STATE_OF_JOB, {"id": job})
+            if event == "written":
+                self._database.note(statements.JOB_TO_CHANGE, {"id": job})  # nobody else does now
+                rows = self._database.execute(statements.JOB_WITH_UNANSWERED, {"id": job})
+            else:
+                rows = self._database.execute(statements.JOB_TO_CHANGE, {"id": job})
             if not rows:
                 raise TransitionError(f"there is no job {job}")
             row = rows[0]
@@ -132,7 +135,7 @@ class JobStore:
                 "postponed",
             ):
                 return _state(row["state"])
-            if event == "written" and self._lacks_a_reply(job, row["made"]):
+            if event == "written" and _lacks_a_reply(rows):
                 event, reason = "reply taken away", "the engine gave it the id of another job"
             state = job_after(_state(row["state"]), event)
             self._set(job, state, reason, outcome if state == "done" else None)
@@ -157,7 +160,7 @@ class JobStore:
             is_out: whether the engine still has some of its requests, which are not waited for.
         """
         with self._database.transaction():
-            self._database.execute(
+            self._database.note(
                 statements.SET_MADE, {"id": job, "made": made, "duration": duration}
             )
             if is_out:
@@ -174,38 +177,35 @@ class JobStore:
             after = job_after(before, "owner gone", requests)
             if after != before or after in ("waiting", "unconfirmed"):
                 self._set(row["id"], after, "the program ended before everything was sent")
-        self._database.execute(statements.RELEASE_JOBS_OF_PROCESS, {"owner": owner})
+        self._database.note(statements.RELEASE_JOBS_OF_PROCESS, {"owner": owner})
 
     def is_another_process_at(self, job: str) -> bool:
         """Whether another process has a job under way; dead ones have been seen to."""
         rows = self._database.execute(statements.STATE_OF_JOB, {"id": job})
         return bool(rows) and rows[0]["owner"] not in (None, self._owner)
 
-    def _lacks_a_reply(self, job: str, made: str | None) -> bool:
-        """Whether a request that a job was made into has no reply."""
-        missing = {
-            row["request"]
-            for row in self._database.execute(statements.UNANSWERED_OF_JOB, {"job": job})
-        }
-        wanted: Iterable[str] = msgspec.json.decode(made)["pieces"] if made else ()
-        return not missing.isdisjoint(wanted)
-
     def _set(
         self, job: str, state: State, reason: str | None, outcome: JobOutcome | None = None
     ) -> None:
-        self._database.execute(
+        self._database.note(
             statements.SET_JOB,
             {
                 "id": job,
                 "state": state,
                 "reason": reason,
                 "outcome": outcome,
-                "now": self._database.now(),
                 # Whatever is noted of a job but that it is sending is the end of this process's
                 # work on it.
                 "owner": self._owner if state == "sending" else None,
             },
         )
+
+
+def _lacks_a_reply(rows: Sequence[Row]) -> bool:
+    """Whether a request that a job was made into has no reply."""
+    made = rows[0]["made"]
+    wanted: Iterable[str] = msgspec.json.decode(made)["pieces"] if made else ()
+    return not {row["request"] for row in rows}.isdisjoint(wanted)
 
 
 def _state(text: str) -> State:

@@ -142,6 +142,7 @@ class Ledger:
         strays = self._database.execute(statements.STRAY_REQUESTS)
         if gone or strays:
             with self.together():
+                self._database.lock("recovery")
                 for owner in gone:
                     self._left_by(owner)
                 self.requests.leave_strays()
@@ -157,10 +158,11 @@ class Ledger:
         self._has_signed_on = True
 
     def _left_by(self, owner: str) -> None:
+        self._database.lock("recovery")  # two processes must not see to the same one
         self.requests.leave(owner)
         self.jobs.leave(owner)
         self.follow_ups.leave(owner)
-        self._database.execute(statements.REMOVE_PROCESS, {"owner": owner})
+        self._database.note(statements.REMOVE_PROCESS, {"owner": owner})
 
 
 def _opened(

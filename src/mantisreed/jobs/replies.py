@@ -43,7 +43,7 @@ class ReplyStore:
         digest = self.digest_of(body)
         if len(body) <= self._database.largest_reply:
             # It is on disk with the same commit as the state of its request.
-            self._database.execute(statements.KEEP_REPLY, {"digest": digest, "body": body})
+            self._database.note(statements.KEEP_REPLY, {"digest": digest, "body": body})
         else:
             path = self._path_of(digest)
             make_folder(path.parent)
@@ -75,12 +75,13 @@ class ReplyStore:
         Returns:
             Files to be removed once it is committed: before, a rollback could not bring them back.
         """
-        rows = self._database.execute(
-            statements.NEEDED_REPLIES, {"digests": json.dumps(sorted(digests))}
-        )
+        values = {"digests": json.dumps(sorted(digests))}
+        # Whoever keeps one of them at this moment comes first, and is seen below.
+        self._database.note(statements.REPLIES_TO_REMOVE, values)
+        rows = self._database.execute(statements.NEEDED_REPLIES, values)
         unneeded = sorted(digests - {NOTHING} - {row["digest"] for row in rows})
         for digest in unneeded:
-            self._database.execute(statements.REMOVE_REPLY, {"digest": digest})
+            self._database.note(statements.REMOVE_REPLY, {"digest": digest})
         return list(map(self._path_of, unneeded))
 
     def discard(self, digest: str) -> None:

@@ -26,6 +26,10 @@ from mantisreed.jobs.store.calls import token_digest
 from mantisreed.jobs.store.database import Database, LedgerAwayError, Row
 from mantisreed.jobs.store.room import Room, RoomKeeper
 
+_NUMBERED_BEFORE = 1000
+"""So many attempts back may have become visible since: their numbers are given out before they are
+committed, in whatever order."""
+
 
 class ClaimLostError(TransitionError):
     """Others have taken this process for dead, and its claims are theirs."""
@@ -110,28 +114,36 @@ class RequestRows:
 
     def _add_piece(self, piece: PieceToSend) -> None:
         values = {"job": piece.job, "key": piece.key, "channel": piece.channel}
-        self._database.execute(
+        self._database.note(
             statements.ADD_PIECE, {**values, "starts": piece.start, "ends": piece.end}
         )
 
     def as_it_is(self, record: RequestRecord) -> RequestRecord:
         """The same request, as it is now."""
-        return self._record(self._row(record.key), record.job, record.length)
+        (row,) = self._database.execute(statements.REQUEST, {"key": record.key})
+        return self._record(row, record.job, record.length)
 
     def _checked(self, budgets: Sequence[Budget], price: Decimal | None) -> list[list[Row]]:
         """See that one more request may be sent; gives for each budget what any process has sent
         since it was looked at.
         """
+        self._lock_budgets(budgets)
         found = []
         for budget in budgets:
             others = []
             if budget.has_limit:
                 others = self._database.execute(
-                    statements.COSTLY_ATTEMPTS_SINCE, {"last": budget.last_attempt}
+                    statements.COSTLY_ATTEMPTS_SINCE,
+                    {"last": budget.last_attempt - _NUMBERED_BEFORE},
                 )
                 budget.check(price, others)
             found.append(others)
         return found
+
+    def _lock_budgets(self, budgets: Sequence[Budget]) -> None:
+        """See that no two processes spend the last of a limit; before other locks are taken."""
+        if any(budget.has_limit for budget in budgets):
+            self._database.lock("budget")
 
     def _begin_attempt(
         self,
@@ -146,7 +158,6 @@ class RequestRows:
         values = {
             "key": key,
             "job": job,
-            "now": self._database.now(),
             "bytes": size,
             "price": money_as_kept(price),
         }
@@ -193,7 +204,7 @@ class RequestRows:
             attempt, rule.outcome or "unconfirmed", reason, rule.charge, Bill(0.0, None)
         )
         self._remove({row["reply"]} - {None})
-        for job in self._database.execute(statements.JOBS_OF_REQUEST, {"key": row["key"]}):
+        for job in self._database.execute(statements.JOBS_TO_CHANGE, {"key": row["key"]}):
             if job["state"] == "done":
                 self._jobs.note(job["id"], "reply taken away", reason)
 
@@ -218,7 +229,8 @@ class RequestRows:
         return rule
 
     def _row(self, key: str) -> Row:
-        (row,) = self._database.execute(statements.REQUEST, {"key": key})
+        """A request that is to be changed in this transaction."""
+        (row,) = self._database.execute(statements.REQUEST_TO_CHANGE, {"key": key})
         return row
 
     def _record(self, row: Row, job: str, length: float) -> RequestRecord:
@@ -243,11 +255,10 @@ class RequestRows:
     ) -> None:
         if attempt is None:
             return
-        self._database.execute(
+        self._database.note(
             statements.END_ATTEMPT,
             {
                 "id": attempt,
-                "now": self._database.now(),
                 "outcome": outcome,
                 "error": error,
                 "charge": charge,

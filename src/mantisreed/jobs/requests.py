@@ -97,15 +97,11 @@ class RequestStore(RequestRows):
             SpendLimitError: it would be more than may be spent; nothing was changed.
         """
         with self._database.transaction():
-            if room is not None and not self.room.take(room):
-                return None
-            added = self._database.execute(
-                statements.ADD_REQUEST, self._values_of(piece, "sending", token, room)
-            )
-            if not added:
-                return None
-            # In the same transaction, so that two processes cannot both spend the last of a limit.
+            # Locks are taken in the order of their names.
             others = self._checked(budgets, piece.price)
+            values = self._values_of(piece, "sending", token, room)
+            if not self.room.add(room, values):
+                return None
             self._add_piece(piece)
             attempt = self._begin_attempt(piece.key, piece.job, size, piece.price, budgets, others)
         return RequestRecord(
@@ -118,6 +114,13 @@ class RequestStore(RequestRows):
             length=piece.end - piece.start,
             attempt=attempt,
         )
+
+    def take_room(self, room: Room, budgets: Sequence[Budget] = ()) -> bool:
+        """Whether an engine has room for one more request, which has to be noted in the same
+        transaction.
+        """
+        self._lock_budgets(budgets)
+        return self.room.take(room)
 
     def claim_again(self, record: RequestRecord) -> RequestRecord | None:
         """A request that is known, as it is now and this process's own; None while another process
@@ -140,7 +143,7 @@ class RequestStore(RequestRows):
             row = self._row(key)
             if row["owner"] == self._owner and row["state"] == "sending":
                 self._leave(row, "no answer to it was noted")
-            self._database.execute(statements.RELEASE_REQUEST, {"key": key, "owner": self._owner})
+            self._database.note(statements.RELEASE_REQUEST, {"key": key, "owner": self._owner})
 
     def send(
         self,
@@ -204,6 +207,8 @@ class RequestStore(RequestRows):
             mark.
         """
         with self._database.transaction():
+            if mark is not None:
+                self._database.lock(f"mark {mark}")  # or two requests could both get it
             row = self._row(record.key)
             if row["state"] == "done":
                 return "done"
@@ -361,7 +366,7 @@ class RequestStore(RequestRows):
                         rule.charge,
                         Bill(0.0, None),
                     )
-            self._database.execute(statements.CANCEL_PIECES, {"job": job})
+            self._database.note(statements.CANCEL_PIECES, {"job": job})
             self._jobs.note(job, "cancelled", "cancelled by the user")
         return tickets
 
@@ -429,7 +434,7 @@ class RequestStore(RequestRows):
 
     def leave_strays(self) -> None:
         """See to requests on their way that are nobody's: what came of them was not noted."""
-        for row in self._database.execute(statements.STRAY_REQUESTS):
+        for row in self._database.execute(statements.STRAYS_TO_CHANGE):
             self._leave(row, "no answer to it was noted")
 
     def leave(self, owner: str) -> None:
@@ -439,7 +444,7 @@ class RequestStore(RequestRows):
         for row in self._database.execute(statements.REQUESTS_OF_PROCESS, {"owner": owner}):
             if (row["state"], "owner gone") in REQUEST_LIFE:
                 self._leave(row, "the program ended while the request was on its way")
-        self._database.execute(statements.RELEASE_REQUESTS_OF_PROCESS, {"owner": owner})
+        self._database.note(statements.RELEASE_REQUESTS_OF_PROCESS, {"owner": owner})
 
     def _leave(self, row: Row, reason: str) -> None:
         rule = self._move(row, "owner gone", reason=reason, ticket=row["ticket"], mark=row["mark"])

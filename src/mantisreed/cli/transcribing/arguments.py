@@ -110,9 +110,8 @@ def add_watch(parser: argparse.ArgumentParser) -> None:
 
 _SUBMIT_EXAMPLES = """\
 examples:
-  mantisreed submit evenings/ --engine dipper --language en
   mantisreed collect --wait $(mantisreed submit briefing.mp3)
-  mantisreed submit archive/ --queue --priority -5
+  mantisreed submit archive/ --queue --engine dipper --priority -5
 """
 
 
@@ -137,7 +136,6 @@ def add_submit(parser: argparse.ArgumentParser) -> None:
 
 _WORK_EXAMPLES = """\
 examples:
-  mantisreed work
   mantisreed work --engines brook,dipper --max-recordings 40
   mantisreed work --until-idle 12s
 """

@@ -22,9 +22,8 @@ class CallRegister:
     def take(self, call: str) -> bool:
         """Note a call by its id; False when it was noted before."""
         with self._database.transaction():
-            now = self._database.now()
-            self._database.execute(statements.FORGET_CALLS, {"oldest": now - _KEPT_SECONDS})
-            return bool(self._database.execute(statements.ADD_CALL, {"id": call, "now": now}))
+            self._database.note(statements.FORGET_CALLS, {"kept": _KEPT_SECONDS})
+            return bool(self._database.execute(statements.ADD_CALL, {"id": call}))
 
 
 def token_digest(token: str) -> str:

@@ -2,9 +2,9 @@
 plain SQL.
 
 Statements are written once, in `statements.py`, with `:name` for parameters, which both databases
-understand after a translation. Every change is one transaction that takes its lock at the start, so
-that it never has to give way later: `BEGIN IMMEDIATE` in SQLite, an advisory lock in PostgreSQL.
-Changes of one moment can share a transaction.
+understand after a translation. Every change is one transaction. SQLite lets one in at a time
+(`BEGIN IMMEDIATE`). PostgreSQL lets all in: conditions inside the statements, locked rows and named
+locks decide between them. Changes of one moment can share a transaction.
 """
 
 import re
@@ -20,6 +20,9 @@ Row = Mapping[str, Any]
 IN_LIST = re.compile(r"IN_LIST\(:([a-z_]+)\)")
 """`IN_LIST(:names)` in a statement: any of the texts in one parameter, a JSON list. Drivers limit
 how many parameters a statement may have, and a filter may name a hundred thousand jobs."""
+
+ROW_LOCK = re.compile(r"\s+FOR UPDATE(?: OF \w+)?\s*$")
+"""The end of a query that locks its rows until the transaction has ended."""
 
 
 class LedgerError(InputError):
@@ -52,6 +55,21 @@ class Database(Protocol):
         Raises:
             LedgerAwayError: it cannot be reached now.
             LedgerError: the database cannot be used, or written.
+        """
+        ...
+
+    def note(self, statement: str, values: Mapping[str, Any] | None = None) -> None:
+        """Run one statement of a transaction whose rows nobody needs; at the latest when it ends.
+
+        Raises:
+            LedgerError: as `execute`; or the next statement raises it, or the end of the
+                transaction.
+        """
+        ...
+
+    def lock(self, name: str) -> None:
+        """Let nobody else do what goes by this name until the transaction has ended, and see what
+        they have done before. Where a change takes several, they are in alphabetical order.
         """
         ...
 
@@ -109,6 +127,13 @@ class ConnectedDatabase:
                 return self._rows(self._connected(), statement, values or {})
             except self._driver_error as error:
                 raise self._unusable(error) from error
+
+    def note(self, statement: str, values: Mapping[str, Any] | None = None) -> None:
+        """As in `Database`."""
+        self.execute(statement, values)
+
+    def lock(self, name: str) -> None:
+        """As in `Database`; here a transaction has everything to itself."""
 
     def script(self, statements: Sequence[str]) -> None:
         """As in `Database`."""

@@ -74,7 +74,7 @@ def _register(database: Database, owner: str, role: str | None) -> None:
         "program": __version__,
         "role": role,
     }
-    database.execute(statements.REGISTER_PROCESS, {"owner": owner, "now": database.now(), **values})
+    database.execute(statements.REGISTER_PROCESS, {"owner": owner, **values})
 
 
 class FileOwnership:

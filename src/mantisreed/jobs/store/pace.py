@@ -29,45 +29,39 @@ class PaceKeeper:
             The moment of the turn, and the seconds until then.
         """
         with self._database.transaction():
-            now = self._database.now()
-            self._database.execute(
+            self._database.lock(f"pace {engine}")  # or two processes could take the same turn
+            self._database.note(
                 statements.FORGET_STARTS,
-                {"engine": engine, "oldest": now - 2 * window, "believable": now + _CLOCK_SLACK},
+                {"engine": engine, "kept": 2 * window, "slack": _CLOCK_SLACK},
             )
-            before = self._database.execute(
+            (before,) = self._database.execute(
                 statements.START_BEFORE, {"engine": engine, "offset": requests - 1}
             )
-            moment = now
-            if before:
-                moment = max(now, float(before[0]["moment"]) + window + _late(window))
-            self._database.execute(
-                statements.ADD_START, {"engine": engine, "moment": moment, "now": now}
-            )
+            moment = now = float(before["now"])
+            if before["moment"] is not None:
+                moment = max(now, float(before["moment"]) + window + _late(window))
+            self._database.note(statements.ADD_START, {"engine": engine, "moment": moment})
         return moment, moment - now
 
     def seconds_until(self, engine: str, moment: float, requests: int, window: float) -> float:
         """Seconds until a turn may really start: those before it may have started later than they
         were given.
         """
-        before = self._database.execute(
+        (before,) = self._database.execute(
             statements.START_BEFORE_MOMENT, {"engine": engine, "moment": moment, "offset": requests}
         )
-        if not before:
-            due = moment
-        else:
-            due = max(moment, float(before[0]["moment"]) + window + _late(window))
-        return due - self._database.now()
+        due = moment
+        if before["moment"] is not None:
+            due = max(moment, float(before["moment"]) + window + _late(window))
+        return due - float(before["now"])
 
     def give_back(self, engine: str, moment: float) -> None:
         """Let others have a turn that is not used."""
-        self._database.execute(statements.REMOVE_START, {"engine": engine, "moment": moment})
+        self._database.note(statements.REMOVE_START, {"engine": engine, "moment": moment})
 
     def started(self, engine: str, moment: float) -> None:
         """Note that a turn's request starts now, which is a little later than its moment."""
-        now = self._database.now()
-        self._database.execute(
-            statements.MOVE_START, {"engine": engine, "moment": moment, "now": now}
-        )
+        self._database.note(statements.MOVE_START, {"engine": engine, "moment": moment})
 
 
 def _late(window: float) -> float:

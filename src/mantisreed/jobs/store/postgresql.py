@@ -4,8 +4,12 @@ Nothing rests on the session: no lock, no setting and no prepared statement outl
 so that a pooler that gives connections out by transaction works too. A server that restarts, cuts
 connections or is away for a while costs time only: what was under way is undone and may be asked
 again, and where nobody knows whether a commit was made, the server is asked.
+
+A server may be far away, so that round trips count: statements whose rows nobody needs wait for the
+next one, and all of them go together.
 """
 
+import hashlib
 import re
 import threading
 import time
@@ -30,7 +34,7 @@ _IDLE_SECONDS = 8
 _LOCK_SECONDS = 60  # for which a change waits for those of others
 _OUTAGE_SECONDS = 600.0  # for which it is asked again whether a commit was made
 _PAUSE_SECONDS = 1.0
-_LOCK = 0x6D616E7469737265  # of all changes; any number that is always the same
+_LONGEST_TOGETHER = 1 << 20  # bytes of a value that goes with other statements, written as text
 _PARAMETER = re.compile(r"(?<!:):([a-z_]+)")
 
 # By class: the connection broke, the server is stopping or starting, too many connections.
@@ -38,13 +42,18 @@ _AWAY = ("08", "57P", "53300")
 # Another try may succeed: the lock was not had in time, or somebody else had to come first.
 _TRY_AGAIN = ("55P03", "40001", "40P01", "25P03")
 
+# Whatever the server's usual is: each statement has to see what others have committed before it.
+_BEGIN = "BEGIN ISOLATION LEVEL READ COMMITTED"
 # The settings hold for the transaction only. The number of the transaction is what the server is
 # asked by when the connection breaks at the commit.
-_TAKE_LOCK = f"""
+_NUMBER = f"""
 SELECT set_config('lock_timeout', '{_LOCK_SECONDS}s', true),
     set_config('idle_in_transaction_session_timeout', '{_IDLE_SECONDS}s', true),
-    pg_advisory_xact_lock({_LOCK}), txid_current() AS number
+    txid_current() AS number
 """
+_LOCK = "SELECT pg_advisory_xact_lock(:number)"
+_TRY_LOCK = "SELECT pg_try_advisory_xact_lock(:number) AS found"
+_CLOCK = "CAST(extract(epoch FROM clock_timestamp()) AS DOUBLE PRECISION)"
 
 
 class PostgresqlDatabase(ConnectedDatabase):
@@ -87,6 +96,9 @@ class PostgresqlDatabase(ConnectedDatabase):
             ) from error
         self.where = f"{given.get('host') or 'localhost'}/{given.get('dbname') or ''}"
         self._number: int | None = None
+        self._noted: list[tuple[str, Mapping[str, Any]]] = []  # not sent yet
+        self._has_begun = False  # whether anything of the transaction was sent
+        self._locks: set[str] = set()
         self._is_closing = threading.Event()
 
     @property
@@ -99,19 +111,56 @@ class PostgresqlDatabase(ConnectedDatabase):
         return PostgresqlDatabase(self._url, self._password)
 
     def execute(self, statement: str, values: Mapping[str, Any] | None = None) -> list[Row]:
-        """As in `Database`; what only reads is asked again when the connection was cut since."""
+        """As in `Database`. What only reads is asked again when the connection was cut since, and
+        so is the beginning of a transaction.
+        """
         had_connection = self._connection is not None
+        is_first = self._is_in_transaction and self._number is None
+        noted = list(self._noted)
         try:
             return super().execute(statement, values)
         except LedgerAwayError:
-            only_reads = statement.lstrip().startswith("SELECT")
-            if self._is_in_transaction or not only_reads or not had_connection:
+            only_reads = not self._is_in_transaction and statement.lstrip().startswith("SELECT")
+            if self._connection is not None or not had_connection or not (is_first or only_reads):
                 raise
+        self._noted = noted
         return super().execute(statement, values)
+
+    def note(self, statement: str, values: Mapping[str, Any] | None = None) -> None:
+        """As in `Database`."""
+        given = values or {}
+        is_long = any(
+            isinstance(value, bytes) and len(value) > _LONGEST_TOGETHER for value in given.values()
+        )
+        with self._lock:
+            if is_long or not self._is_in_transaction:
+                self.execute(statement, given)
+            else:
+                self._noted.append((statement, given))
+
+    def lock(self, name: str) -> None:
+        """As in `Database`.
+
+        Raises:
+            LedgerAwayError: waiting for it could be without end, as somebody who has it may wait
+                for one that this transaction has. Changes that share a transaction take locks in
+                any order; each alone is made then.
+        """
+        number = int.from_bytes(
+            hashlib.sha256(f"mantisreed {name}".encode()).digest()[:8], signed=True
+        )
+        with self._lock:
+            if name in self._locks:
+                return
+            if all(name > other for other in self._locks):
+                self.note(_LOCK, {"number": number})
+            elif not self.execute(_TRY_LOCK, {"number": number})[0]["found"]:
+                raise LedgerAwayError("others change the same at this moment", where=self.where)
+            self._locks.add(name)
 
     def now(self) -> float:
         """The server's clock: machines' own clocks differ."""
-        return float(self.execute("SELECT extract(epoch FROM clock_timestamp()) AS now")[0]["now"])
+        return float(self.execute("SELECT CLOCK() AS now")[0]["now"])
 
     def tidy(self) -> None:
         """The server does so by itself."""
@@ -129,25 +178,16 @@ class PostgresqlDatabase(ConnectedDatabase):
         super().close()
 
     def _begun(self) -> None:
-        had_connection = self._connection is not None
-        try:
-            self._locked()
-        except LedgerAwayError:
-            if not had_connection:
-                raise
-            # It was cut since it was used last: nothing of the change is made yet.
-            self._locked()
-
-    def _locked(self) -> None:
-        super().execute("BEGIN")
-        try:
-            (row,) = super().execute(_TAKE_LOCK)
-        except LedgerError:
-            self._undo()
-            raise
-        self._number = int(row["number"])
+        self._number, self._has_begun = None, False
+        self._locks.clear()
+        self._noted = [(_BEGIN, {}), (_NUMBER, {})]
 
     def _commit(self) -> None:
+        if not self._has_begun and len(self._noted) == len((_BEGIN, _NUMBER)):
+            self._noted.clear()  # nothing was asked or changed
+            return
+        # A change that asks nothing may be made twice, and goes in one message. Where the answer to
+        # that is lost, its number is not known, and it counts as not made.
         number = self._number
         was_connected = self._connection is not None
         try:
@@ -155,6 +195,11 @@ class PostgresqlDatabase(ConnectedDatabase):
         except LedgerAwayError:
             if not was_connected or number is None or not self._was_committed(number):
                 raise
+
+    def _undo(self) -> None:
+        self._noted.clear()
+        if self._has_begun:
+            super()._undo()
 
     def _was_committed(self, number: int) -> bool:
         """Whether a transaction was committed of which the server's answer was lost.
@@ -187,9 +232,30 @@ class PostgresqlDatabase(ConnectedDatabase):
         )
 
     def _rows(self, connection: Any, statement: str, values: Mapping[str, Any]) -> list[Row]:
-        cursor = connection.execute(_for_postgresql(statement), values)
-        rows: list[Row] = cursor.fetchall() if cursor.description else []
-        return rows
+        if not self._noted:
+            cursor = connection.execute(_for_postgresql(statement), values)
+            return _fetched(cursor)
+        together = [*self._noted, (statement, values)]
+        self._noted, self._has_begun = [], True
+        # Values are written into the text, as several statements with parameters of their own
+        # cannot go together.
+        cursor = self._driver.ClientCursor(connection, row_factory=self._dict_row)
+        texts = [cursor.mogrify(_for_postgresql(one), given) for one, given in together]
+        cursor.execute(";\n".join(texts))
+        for one, _ in together[:-1]:
+            if one is _NUMBER:
+                self._number = int(_fetched(cursor)[0]["number"])
+            cursor.nextset()
+        return _fetched(cursor)
+
+    def _connected(self) -> Any:
+        # Before anything of a transaction was sent, any connection will do.
+        is_in_transaction = self._is_in_transaction
+        self._is_in_transaction = is_in_transaction and self._number is not None
+        try:
+            return super()._connected()
+        finally:
+            self._is_in_transaction = is_in_transaction
 
     def _is_away_by(self, error: Exception) -> bool:
         # A statement that fails for its own reasons leaves the connection whole.
@@ -218,7 +284,14 @@ def _is_refusal(error: Exception) -> bool:
     return "authentication failed" in text or "does not exist" in text
 
 
+def _fetched(cursor: Any) -> list[Row]:
+    """The rows of a statement; none of one that has none."""
+    rows: list[Row] = cursor.fetchall() if cursor.description else []
+    return rows
+
+
 @cache
 def _for_postgresql(statement: str) -> str:
+    statement = statement.replace("CLOCK()", _CLOCK)
     listed = IN_LIST.sub(r"IN (SELECT jsonb_array_elements_text(:\1::jsonb))", statement)
     return _PARAMETER.sub(r"%(\1)s", listed.replace("%", "%%"))

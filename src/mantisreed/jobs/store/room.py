@@ -5,7 +5,9 @@ request frees it, and so does the end of its process. Who waits for a place note
 process whose wish is the oldest comes first: a long run does not keep a short one out.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database
@@ -32,18 +34,34 @@ class RoomKeeper:
     def __init__(self, database: Database, owner: str) -> None:
         self._database, self._owner = database, owner
 
+    def add(self, room: Room | None, request: Mapping[str, Any]) -> bool:
+        """Add a request that is on its way, which nobody has dealt with before, where there is room
+        for it.
+
+        Args:
+            room: what its engine has room for; None for no limit.
+            request: its columns.
+        """
+        if room is None:
+            return bool(self._database.execute(statements.ADD_REQUEST, request))
+        self._database.lock(f"room {room.engine}")  # or two processes could count the same
+        values = {**request, "most": room.most, "wish": _WISH_SECONDS}
+        if not self._database.execute(statements.ADD_REQUEST_IN_ROOM, values):
+            return False
+        self._end_wish(room)
+        return True
+
     def take(self, room: Room) -> bool:
         """Whether one more request may be sent; it has to be noted in the same transaction."""
-        row = self._state(room)
-        if row["taken"] >= room.most:
-            return False
-        # Few wait, and the clock of a server is one more question to it.
-        if row["wishes"]:
-            if self._is_others_turn(room):
-                return False
-            values = {"engine": room.engine, "owner": self._owner}
-            self._database.execute(statements.END_WISH, values)
-        return True
+        self._database.lock(f"room {room.engine}")  # or two processes could count the same
+        is_free, first = self._state(room)
+        if is_free and first == self._owner:
+            self._end_wish(room)
+        return is_free
+
+    def _end_wish(self, room: Room) -> None:
+        values = {"engine": room.engine, "owner": self._owner}
+        self._database.note(statements.END_WISH, values)
 
     def wish(self, room: Room) -> bool:
         """Ask for a place, to be repeated until there is one.
@@ -52,18 +70,15 @@ class RoomKeeper:
             Whether there is one now.
         """
         with self._database.transaction():
-            now = self._database.now()
-            self._database.execute(statements.FORGET_WISHES, {"oldest": now - _WISH_SECONDS})
-            values = {"engine": room.engine, "owner": self._owner, "now": now}
-            self._database.execute(statements.WISH, values)
-            return self._state(room)["taken"] < room.most and not self._is_others_turn(room)
+            self._database.note(statements.FORGET_WISHES, {"wish": _WISH_SECONDS})
+            values = {"engine": room.engine, "owner": self._owner}
+            self._database.note(statements.WISH, values)
+            is_free, _ = self._state(room)
+            return is_free
 
-    def _state(self, room: Room) -> dict[str, int]:
-        (row,) = self._database.execute(statements.ROOM_OF_ENGINE, {"engine": room.engine})
-        return dict(row)
-
-    def _is_others_turn(self, room: Room) -> bool:
-        oldest = self._database.now() - _WISH_SECONDS
-        values = {"engine": room.engine, "oldest": oldest}
-        first = self._database.execute(statements.OLDEST_WISH, values)
-        return bool(first) and first[0]["owner"] != self._owner
+    def _state(self, room: Room) -> tuple[bool, str | None]:
+        """Whether there is a place for this process, and whose wish is the oldest."""
+        values = {"engine": room.engine, "wish": _WISH_SECONDS}
+        (row,) = self._database.execute(statements.ROOM_OF_ENGINE, values)
+        first: str | None = row["first"]
+        return row["taken"] < room.most and first in (None, self._owner), first

@@ -227,6 +227,7 @@ def prepare(database: Database, *, is_sqlite: bool) -> int | None:
     if "ledger" in database.tables() and _version_in(database) == VERSION:
         return None
     with database.transaction():
+        database.lock("schema")
         if "ledger" not in database.tables():
             _create(database, is_sqlite=is_sqlite)
             database.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})

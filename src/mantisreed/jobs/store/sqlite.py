@@ -11,7 +11,13 @@ from mantisreed.errors import reason_of
 from mantisreed.files import printable
 from mantisreed.folders import check_no_link
 from mantisreed.jobs.records import LEDGER_FILE
-from mantisreed.jobs.store.database import IN_LIST, ConnectedDatabase, LedgerError, Row
+from mantisreed.jobs.store.database import (
+    IN_LIST,
+    ROW_LOCK,
+    ConnectedDatabase,
+    LedgerError,
+    Row,
+)
 from mantisreed.state import make_folder
 
 _BUSY_SECONDS = 60.0  # how long SQLite waits for another process's transaction
@@ -66,6 +72,7 @@ class SqliteDatabase(ConnectedDatabase):
             cached_statements=256,
         )
         connection.row_factory = sqlite3.Row
+        connection.create_function("CLOCK", 0, self._clock)
         try:
             _switch_to_wal(connection)
             # A commit is on disk, not only with the system.
@@ -119,4 +126,6 @@ def _switch_to_wal(connection: sqlite3.Connection) -> None:
 
 @cache
 def _for_sqlite(statement: str) -> str:
-    return IN_LIST.sub(r"IN (SELECT value FROM json_each(:\1))", statement)
+    # A transaction has the whole file, so that no row needs a lock of its own.
+    unlocked = ROW_LOCK.sub("", statement)
+    return IN_LIST.sub(r"IN (SELECT value FROM json_each(:\1))", unlocked)

@@ -1,9 +1,10 @@
 """All SQL of the ledger, but for the tables (`schema.py`). It runs on SQLite and PostgreSQL as it
 stands.
 
-Parameters are `:name`; `IN_LIST(:name)` stands for any of the texts in a JSON list (see
-`database.py`). Conditions that decide which of several processes may do something are inside the
-statements.
+Parameters are `:name`; `IN_LIST(:name)` stands for any of the texts in a JSON list, `CLOCK()` for
+the seconds since 1970 by the clock that all processes share (see `database.py`). Conditions that
+decide which of several processes may do something are inside the statements. `FOR UPDATE` is for
+rows of which a change depends on what is read of them; a SQLite file has one writer anyway.
 """
 
 # Processes
@@ -11,7 +12,7 @@ statements.
 
 REGISTER_PROCESS = """
 INSERT INTO process (owner, started, seen, host, pid, program, role)
-VALUES (:owner, :now, :now, :host, :pid, :program, :role)
+VALUES (:owner, CLOCK(), CLOCK(), :host, :pid, :program, :role)
 ON CONFLICT (owner) DO UPDATE SET seen = excluded.seen
 """
 OTHER_PROCESSES = "SELECT owner FROM process WHERE owner <> :owner"
@@ -29,12 +30,13 @@ UNION SELECT DISTINCT owner FROM job WHERE owner IS NOT NULL
 """
 """Those that had claimed something after they were taken for dead."""
 STRAY_REQUESTS = "SELECT * FROM request WHERE state = 'sending' AND owner IS NULL"
+STRAYS_TO_CHANGE = f"{STRAY_REQUESTS} FOR UPDATE"
 PROCESSES = "SELECT * FROM process ORDER BY started"
 END_WORKERS = "UPDATE process SET is_to_end = 1 WHERE role = 'work' AND host = :host"
 IS_TO_END = "SELECT is_to_end FROM process WHERE owner = :owner"
 REMOVE_PROCESS = "DELETE FROM process WHERE owner = :owner"
-JOBS_OF_PROCESS = "SELECT id, state FROM job WHERE owner = :owner"
-REQUESTS_OF_PROCESS = "SELECT * FROM request WHERE owner = :owner"
+JOBS_OF_PROCESS = "SELECT id, state FROM job WHERE owner = :owner FOR UPDATE"
+REQUESTS_OF_PROCESS = "SELECT * FROM request WHERE owner = :owner FOR UPDATE"
 RELEASE_REQUESTS_OF_PROCESS = "UPDATE request SET owner = NULL WHERE owner = :owner"
 RELEASE_JOBS_OF_PROCESS = "UPDATE job SET owner = NULL WHERE owner = :owner"
 
@@ -44,7 +46,8 @@ RELEASE_JOBS_OF_PROCESS = "UPDATE job SET owner = NULL WHERE owner = :owner"
 CREATE_JOB = """
 INSERT INTO job (id, identity, recording, searchable, digest, engine, state, currency, created,
     changed)
-VALUES (:id, :identity, :recording, :searchable, :digest, :engine, 'waiting', :currency, :now, :now)
+VALUES (:id, :identity, :recording, :searchable, :digest, :engine, 'waiting', :currency, CLOCK(),
+    CLOCK())
 ON CONFLICT (id) DO NOTHING
 """
 OPEN_JOB = """
@@ -52,7 +55,7 @@ UPDATE job
 SET recording = :recording, searchable = :searchable, engine = :engine, currency = :currency,
     options = :options,
     identity = :identity, digest = :digest, state = :state, reason = NULL, outcome = NULL,
-    changed = :now, owner = :owner
+    changed = CLOCK(), owner = :owner
 WHERE id = :id AND (owner IS NULL OR owner = :owner)
 RETURNING id, cuts
 """
@@ -60,7 +63,7 @@ QUEUE_JOB = """
 UPDATE job
 SET recording = :recording, searchable = :searchable, engine = :engine, currency = :currency,
     options = :options, identity = :identity, digest = :digest, queued = :priority,
-    state = 'waiting', reason = 'it is in the queue', outcome = NULL, changed = :now
+    state = 'waiting', reason = 'it is in the queue', outcome = NULL, changed = CLOCK()
 WHERE id = :id AND owner IS NULL AND (state <> 'done' OR :again = 1)
 RETURNING id
 """
@@ -75,9 +78,10 @@ ORDER BY created DESC LIMIT 1
 """
 KEEP_CUTS = "UPDATE job SET cuts = :cuts WHERE id = :id"
 STATE_OF_JOB = "SELECT state, owner, made FROM job WHERE id = :id"
+JOB_TO_CHANGE = "SELECT state, owner, made FROM job WHERE id = :id FOR UPDATE"
 SET_JOB = """
 UPDATE job
-SET state = :state, reason = :reason, changed = :now, owner = :owner, outcome = :outcome
+SET state = :state, reason = :reason, changed = CLOCK(), owner = :owner, outcome = :outcome
 WHERE id = :id
 """
 OPTIONS_OF_JOB = "SELECT options FROM job WHERE id = :id"
@@ -87,14 +91,20 @@ STATES_OF_REQUESTS = """
 SELECT request.state FROM piece JOIN request ON request.key = piece.request
 WHERE piece.job = :job AND piece.is_cancelled = 0
 """
-UNANSWERED_OF_JOB = """
-SELECT piece.request FROM piece JOIN request ON request.key = piece.request
-WHERE piece.job = :job AND request.reply IS NULL
+JOB_WITH_UNANSWERED = """
+SELECT job.state, job.owner, job.made, unanswered.request
+FROM job LEFT JOIN (
+    SELECT piece.job, piece.request FROM piece JOIN request ON request.key = piece.request
+    WHERE piece.job = :id AND request.reply IS NULL
+) AS unanswered ON unanswered.job = job.id
+WHERE job.id = :id
 """
+"""A row for each request that has no reply, and at least one."""
 JOBS_OF_REQUEST = """
 SELECT job.id, job.state FROM piece JOIN job ON job.id = piece.job
 WHERE piece.request = :key AND piece.is_cancelled = 0
 """
+JOBS_TO_CHANGE = f"{JOBS_OF_REQUEST} FOR UPDATE OF job"
 
 # Pieces and requests
 # ----------------------------------------------------------------------
@@ -112,7 +122,19 @@ ON CONFLICT (key) DO NOTHING
 RETURNING key
 """
 """Not for a process that was taken for dead: it has to note itself again first."""
+ADD_REQUEST_IN_ROOM = ADD_REQUEST.replace(
+    "\nON CONFLICT",
+    """
+    AND (SELECT count(*) FROM request WHERE engine = :engine AND state = 'sending') < :most
+    AND coalesce((
+        SELECT owner FROM room_wish WHERE engine = :engine AND seen >= CLOCK() - :wish
+        ORDER BY since, owner LIMIT 1
+    ), :owner) = :owner
+ON CONFLICT""",
+)
+"""The same where the engine has room for one more, and nobody else has waited for it longer."""
 REQUEST = "SELECT * FROM request WHERE key = :key"
+REQUEST_TO_CHANGE = "SELECT * FROM request WHERE key = :key FOR UPDATE"
 CLAIM_REQUEST = """
 UPDATE request SET owner = :owner, price = coalesce(CAST(:price AS TEXT), price)
 WHERE key = :key AND (owner IS NULL OR owner = :owner)
@@ -142,7 +164,7 @@ RETURNING key
 """
 KEEP_TICKET = "UPDATE request SET ticket = :ticket WHERE key = :key AND state = 'working'"
 NOTE_KNOWN = "UPDATE request SET was_known = 1 WHERE key = :key AND was_known = 0"
-OTHERS_WITH_MARK = "SELECT * FROM request WHERE mark = :mark AND key <> :key"
+OTHERS_WITH_MARK = "SELECT * FROM request WHERE mark = :mark AND key <> :key FOR UPDATE"
 REQUEST_OF_TOKEN = "SELECT * FROM request WHERE token = :token"  # noqa: S105 - a column's name
 PIECES_WITH_REQUEST = """
 SELECT job, starts, ends FROM piece WHERE request = :key ORDER BY is_cancelled, job
@@ -155,6 +177,7 @@ WHERE piece.job = :job AND NOT EXISTS (
     SELECT 1 FROM piece AS other
     WHERE other.request = piece.request AND other.job <> piece.job AND other.is_cancelled = 0
 )
+FOR UPDATE OF request
 """
 """Those that no other job waits for."""
 JOBS_SHARING = """
@@ -172,12 +195,12 @@ FORGET_REASONS = "UPDATE attempt SET error = NULL WHERE request IN_LIST(:keys)"
 
 BEGIN_ATTEMPT = """
 INSERT INTO attempt (request, job, started, bytes, charge, price)
-VALUES (:key, :job, :now, :bytes, 'open', :price)
+VALUES (:key, :job, CLOCK(), :bytes, 'open', :price)
 RETURNING id
 """
 END_ATTEMPT = """
 UPDATE attempt
-SET ended = :now, outcome = :outcome, error = :error, charge = :charge, billed = :billed,
+SET ended = CLOCK(), outcome = :outcome, error = :error, charge = :charge, billed = :billed,
     cost = :cost,
     reported_seconds = :reported_seconds, reported_cost = :reported_cost
 WHERE id = :id
@@ -209,45 +232,54 @@ SELECT id, job, price, cost FROM attempt WHERE job IN_LIST(:jobs) AND charge <> 
 # ----------------------------------------------------------------------
 
 # A clock that was ahead once must not hold up everybody until that time comes.
-FORGET_STARTS = (
-    "DELETE FROM start WHERE engine = :engine AND (moment < :oldest OR noted > :believable)"
-)
+FORGET_STARTS = """
+DELETE FROM start
+WHERE engine = :engine AND (moment < CLOCK() - :kept OR noted > CLOCK() + :slack)
+"""
 START_BEFORE = """
-SELECT moment FROM start WHERE engine = :engine ORDER BY moment DESC LIMIT 1 OFFSET :offset
+SELECT CLOCK() AS now, (
+    SELECT moment FROM start WHERE engine = :engine ORDER BY moment DESC LIMIT 1 OFFSET :offset
+) AS moment
 """
 START_BEFORE_MOMENT = """
-SELECT moment FROM start WHERE engine = :engine
-    AND moment <= :moment ORDER BY moment DESC LIMIT 1 OFFSET :offset
+SELECT CLOCK() AS now, (
+    SELECT moment FROM start WHERE engine = :engine
+        AND moment <= :moment ORDER BY moment DESC LIMIT 1 OFFSET :offset
+) AS moment
 """
-ADD_START = "INSERT INTO start (engine, moment, noted) VALUES (:engine, :moment, :now)"
+ADD_START = "INSERT INTO start (engine, moment, noted) VALUES (:engine, :moment, CLOCK())"
 REMOVE_START = "DELETE FROM start WHERE engine = :engine AND moment = :moment"
-MOVE_START = (
-    "UPDATE start SET moment = :now WHERE engine = :engine AND moment = :moment AND moment < :now"
-)
+MOVE_START = """
+UPDATE start SET moment = CLOCK()
+WHERE engine = :engine AND moment = :moment AND moment < CLOCK()
+"""
 
 # Requests at once
 # ----------------------------------------------------------------------
 
 ROOM_OF_ENGINE = """
 SELECT (SELECT count(*) FROM request WHERE engine = :engine AND state = 'sending') AS taken,
-    (SELECT count(*) FROM room_wish WHERE engine = :engine) AS wishes
+    (
+        SELECT owner FROM room_wish WHERE engine = :engine AND seen >= CLOCK() - :wish
+        ORDER BY since, owner LIMIT 1
+    ) AS first
 """
 WISH = """
-INSERT INTO room_wish (engine, owner, since, seen) VALUES (:engine, :owner, :now, :now)
+INSERT INTO room_wish (engine, owner, since, seen) VALUES (:engine, :owner, CLOCK(), CLOCK())
 ON CONFLICT (engine, owner) DO UPDATE SET seen = excluded.seen
 """
-OLDEST_WISH = """
-SELECT owner FROM room_wish WHERE engine = :engine AND seen >= :oldest ORDER BY since, owner LIMIT 1
-"""
 END_WISH = "DELETE FROM room_wish WHERE engine = :engine AND owner = :owner"
-FORGET_WISHES = "DELETE FROM room_wish WHERE seen < :oldest"
+FORGET_WISHES = "DELETE FROM room_wish WHERE seen < CLOCK() - :wish"
 
 # Replies
 # ----------------------------------------------------------------------
 
-KEEP_REPLY = (
-    "INSERT INTO reply (digest, body) VALUES (:digest, :body) ON CONFLICT (digest) DO NOTHING"
-)
+# One that is there is locked: nobody removes it before whoever needs it is noted.
+KEEP_REPLY = """
+INSERT INTO reply (digest, body) VALUES (:digest, :body)
+ON CONFLICT (digest) DO UPDATE SET digest = excluded.digest
+"""
+REPLIES_TO_REMOVE = "SELECT digest FROM reply WHERE digest IN_LIST(:digests) FOR UPDATE"
 REPLY = "SELECT body FROM reply WHERE digest = :digest"
 REMOVE_REPLY = "DELETE FROM reply WHERE digest = :digest"
 NEEDED_REPLIES = """
@@ -263,18 +295,18 @@ UNION SELECT answer FROM question WHERE answer IN_LIST(:digests)
 FOLLOW_UP = "SELECT * FROM follow_up WHERE id = :id"
 CLAIM_FOLLOW_UP = """
 INSERT INTO follow_up (id, job, name, state, owner, attempts, created, changed)
-VALUES (:id, :job, :name, 'working', :owner, 1, :now, :now)
-ON CONFLICT (id) DO UPDATE SET state = 'working', owner = :owner, reason = NULL, changed = :now,
+VALUES (:id, :job, :name, 'working', :owner, 1, CLOCK(), CLOCK())
+ON CONFLICT (id) DO UPDATE SET state = 'working', owner = :owner, reason = NULL, changed = CLOCK(),
     attempts = follow_up.attempts + 1
 """
 PUT_FOLLOW_UP_OFF = """
 INSERT INTO follow_up (id, job, name, state, reason, created, changed)
-VALUES (:id, :job, :name, 'waiting', :reason, :now, :now)
-ON CONFLICT (id) DO UPDATE SET state = 'waiting', reason = :reason, owner = NULL, changed = :now
+VALUES (:id, :job, :name, 'waiting', :reason, CLOCK(), CLOCK())
+ON CONFLICT (id) DO UPDATE SET state = 'waiting', reason = :reason, owner = NULL, changed = CLOCK()
 """
 END_FOLLOW_UP = """
 UPDATE follow_up SET state = :state, reason = :reason, owner = NULL, result = :result,
-    body = :body, changed = :now,
+    body = :body, changed = CLOCK(),
     characters = follow_up.characters + :characters, cost = :cost, currency = :currency
 WHERE id = :id
 """
@@ -288,7 +320,7 @@ WHERE state IN ('waiting', 'working', 'failed', 'unconfirmed') AND NOT EXISTS (
 )
 """
 LEAVE_FOLLOW_UPS = """
-UPDATE follow_up SET state = 'unconfirmed', owner = NULL, changed = :now,
+UPDATE follow_up SET state = 'unconfirmed', owner = NULL, changed = CLOCK(),
     reason = 'the program ended while it was under way'
 WHERE owner = :owner AND state = 'working'
 """
@@ -311,8 +343,8 @@ SELECT count(*) AS taken FROM question WHERE service = :service AND state = 'sen
 """
 CLAIM_QUESTION = """
 INSERT INTO question (key, service, job, state, owner, characters, cost, currency, asked)
-VALUES (:key, :service, :job, 'sending', :owner, :characters, :cost, :currency, :now)
-ON CONFLICT (key) DO UPDATE SET state = 'sending', owner = :owner, asked = :now, job = :job,
+VALUES (:key, :service, :job, 'sending', :owner, :characters, :cost, :currency, CLOCK())
+ON CONFLICT (key) DO UPDATE SET state = 'sending', owner = :owner, asked = CLOCK(), job = :job,
     doubts = question.doubts + CASE WHEN question.state = 'unconfirmed' THEN 1 ELSE 0 END
 """
 END_QUESTION = "UPDATE question SET state = :state, owner = NULL, answer = :answer WHERE key = :key"
@@ -328,9 +360,9 @@ SELECT service, asked, characters, cost, currency, state FROM question WHERE sta
 # Callbacks
 # ----------------------------------------------------------------------
 
-FORGET_CALLS = "DELETE FROM call WHERE moment < :oldest"
+FORGET_CALLS = "DELETE FROM call WHERE moment < CLOCK() - :kept"
 ADD_CALL = (
-    "INSERT INTO call (id, moment) VALUES (:id, :now) ON CONFLICT (id) DO NOTHING RETURNING id"
+    "INSERT INTO call (id, moment) VALUES (:id, CLOCK()) ON CONFLICT (id) DO NOTHING RETURNING id"
 )
 
 # Lists
