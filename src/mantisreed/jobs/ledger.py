@@ -19,12 +19,13 @@ from mantisreed.jobs.replies import ReplyStore
 from mantisreed.jobs.requests import RequestStore
 from mantisreed.jobs.store import schema, statements
 from mantisreed.jobs.store.calls import CallRegister
-from mantisreed.jobs.store.database import Database, LedgerError, Row
+from mantisreed.jobs.store.database import Database, LedgerError
 from mantisreed.jobs.store.ownership import FileOwnership, LeaseOwnership, Ownership
 from mantisreed.jobs.store.pace import PaceKeeper
 from mantisreed.jobs.store.payments import PaymentStore
 from mantisreed.jobs.store.postgresql import PostgresqlDatabase
 from mantisreed.jobs.store.sqlite import SqliteDatabase
+from mantisreed.jobs.under_way import UnderWay, under_way
 from mantisreed.workspace import Workspace
 
 
@@ -112,7 +113,7 @@ class Ledger:
         values = {"host": socket.gethostname()}
         with self.together():
             self._database.execute(statements.END_WORKERS, values)
-        return sum(row["role"] == "work" and row["host"] == values["host"] for row in self.living())
+        return sum(one.host == values["host"] for one in self.under_way().workers)
 
     @property
     def is_to_end(self) -> bool:
@@ -120,12 +121,9 @@ class Ledger:
         rows = self._database.execute(statements.IS_TO_END, {"owner": self.owner})
         return bool(rows) and bool(rows[0]["is_to_end"])
 
-    def living(self) -> list[Row]:
-        """The processes that work with it now: `owner`, `host`, `pid`, `program`, `role`,
-        `started`.
-        """
-        rows = self._database.execute(statements.PROCESSES)
-        return [row for row in rows if self._ownership.is_alive(row["owner"])]
+    def under_way(self) -> UnderWay:
+        """Who works with it now, and how much of what was queued is left."""
+        return under_way(self._database, self._ownership)
 
     def tidy(self) -> None:
         """See that what was removed is nowhere any more."""

@@ -246,6 +246,7 @@ def _job_record(row: Row, sums: dict[str, Any]) -> JobRecord:
 
 
 _JOB_FIELDS = (
-    *("id", "identity", "recording", "digest", "engine", "state", "shown", "reason", "duration"),
+    *("id", "identity", "recording", "digest", "engine", "state", "shown", "machine"),
+    *("reason", "duration"),
     *("created", "changed", "currency", "options", "made"),
 )

@@ -48,6 +48,7 @@ class JobRecord:
     Attributes:
         identity: the same for jobs that ask for the same of the same recording.
         shown: its state as users see it.
+        machine: where a process has it under way; None where none has.
         billed, saved: seconds of sound that were paid for, and that kept replies answered.
         cost: what was surely charged; None where no price is known.
         maybe: what may have been charged beyond that, for attempts of which nobody knows what
@@ -66,6 +67,7 @@ class JobRecord:
     engine: str
     state: str
     shown: str
+    machine: str | None
     reason: str | None
     duration: float | None
     created: float

@@ -2,6 +2,7 @@
 
 import asyncio
 import time
+from collections import Counter as Counts
 from collections.abc import Callable
 from contextlib import AsyncExitStack
 from dataclasses import dataclass, field
@@ -16,6 +17,7 @@ from mantisreed.cards.wire.transport import HttpTransport, Transport
 from mantisreed.errors import InputError, MantisreedError
 from mantisreed.folders import forget
 from mantisreed.jobs.ledger import open_ledger
+from mantisreed.jobs.under_way import UnderWay
 from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.sent_jobs.callbacks import CallbackListener, ServeHooks
 from mantisreed.pipeline.sent_jobs.collecting import Collector
@@ -40,6 +42,7 @@ if TYPE_CHECKING:
     from mantisreed.secrets import Secret
 
 
+_SOON = 2.0  # seconds in which the ledger says who works, or is not asked further
 _LARGEST_ANSWER = 64 << 10  # bytes of an answer to a call, which nobody reads
 
 
@@ -107,9 +110,28 @@ class Metrics:
             "mantisreed_spent", "What jobs cost", ("currency",), registry=self.registry
         )
         self.queue = Gauge("mantisreed_queue", "Jobs that have not ended", registry=self.registry)
+        self.workers = Gauge(
+            "mantisreed_workers", "Workers on the queue", ("machine",), registry=self.registry
+        )
+        self.queued = Gauge(
+            "mantisreed_queued",
+            "Queued recordings that have not ended",
+            ("engine", "state"),
+            registry=self.registry,
+        )
         self.listeners = Gauge(
             "mantisreed_event_streams", "Open event streams", registry=self.registry
         )
+
+    def note_work(self, work: UnderWay) -> None:
+        """Count who works on the queue, and what is left of it."""
+        self.workers.clear()
+        for machine, count in Counts(one.host for one in work.workers).items():
+            self.workers.labels(machine).set(count)
+        self.queued.clear()
+        for state, counts in (("waiting", work.waiting), ("working", work.working)):
+            for engine, number in counts.items():
+                self.queued.labels(engine, state).set(number)
 
     def note(self, order: Order) -> None:
         """Count a job that has ended."""
@@ -334,6 +356,16 @@ class Service:
         if lock is None:
             lock = self._turns[job] = asyncio.Lock()
         return lock
+
+    async def under_way(self) -> UnderWay:
+        """Who works on the ledger; nothing where it cannot say so soon."""
+        if self.desk is None:
+            return UnderWay()
+        asked = self.desk.writer.perform(lambda ledger: ledger.under_way())
+        try:
+            return await asyncio.wait_for(asked, _SOON)
+        except (TimeoutError, MantisreedError):
+            return UnderWay()
 
     def forget(self, order: Order) -> None:
         """Remove an order with the recording that was uploaded for it; outputs and the ledger

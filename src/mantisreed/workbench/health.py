@@ -154,13 +154,16 @@ def _open_ledger(ledger: Ledger) -> Iterator[Check]:
         advice = "set the clock of this machine or of the database server"
         told = f"{abs(apart):.0f} s apart from the database's clock"
         yield Check("clock", "problem", told, advice)
-    living = ledger.living()
-    if living:
+    under_way = ledger.under_way()
+    if under_way.processes:
         told = ", ".join(
-            f"{row['host']} ({row['pid']}, version {row['program']})" for row in living
+            f"{one.host} ({one.pid}, version {one.program})" for one in under_way.processes
         )
-        others = {str(row["program"]) for row in living} - {__version__}
+        others = {one.program for one in under_way.processes} - {__version__}
         yield Check("processes", "note" if others else "ok", told)
+    if under_way.waiting or under_way.workers:
+        is_left = bool(under_way.waiting) and not under_way.workers
+        yield Check("work", "note" if is_left else "ok", "; ".join(under_way.lines()))
 
 
 def _folder(what: str, folder: Path) -> Check:

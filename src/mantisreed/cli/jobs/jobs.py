@@ -19,6 +19,7 @@ from mantisreed.jobs.follow_ups import FollowUpRecord
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.life import SHOWN_STATES
 from mantisreed.jobs.records import AttemptRecord, Filter, JobRecord, PieceRecord
+from mantisreed.jobs.under_way import UnderWay
 from mantisreed.units import clock, count_of, parse_duration, short_duration, short_size
 from mantisreed.workspace import open_workspace
 
@@ -55,7 +56,8 @@ def run(console: Console, asked: Arguments) -> int:
     with closing(open_ledger(workspace)) as ledger:
         if asked.job is None:
             records = ledger.listing.jobs(chosen, limit=asked.limit or None)
-            return _show_jobs(console, records, ledger.listing.count(chosen), as_json=asked.as_json)
+            count = ledger.listing.count(chosen)
+            return _show_jobs(console, records, count, ledger.under_way(), as_json=asked.as_json)
         record = ledger.listing.job(asked.job)
         pieces = ledger.listing.pieces(record.id)
         if asked.reply is not None:
@@ -71,14 +73,43 @@ def run(console: Console, asked: Arguments) -> int:
     return 0
 
 
-def _show_jobs(console: Console, records: Sequence[JobRecord], count: int, *, as_json: bool) -> int:
+def _show_jobs(
+    console: Console,
+    records: Sequence[JobRecord],
+    count: int,
+    under_way: UnderWay,
+    *,
+    as_json: bool,
+) -> int:
     if as_json:
-        console.document({"jobs": list(map(_described, records)), "count": count})
+        described = {"jobs": list(map(_described, records)), "count": count}
+        console.document(described | {"under_way": _described_work(under_way)})
         return 0
     _print_jobs(console, records)
     if count > len(records):
         console.note(f"the newest {len(records)} of {count}; --limit 0 lists all")
+    for line in under_way.lines():
+        console.note(line)
     return 0
+
+
+def _described_work(under_way: UnderWay) -> dict[str, Any]:
+    return {
+        "workers": [
+            {
+                "machine": one.host,
+                "pid": one.pid,
+                "version": one.program,
+                "started": one.started,
+                "recordings": one.jobs,
+            }
+            for one in under_way.workers
+        ],
+        "waiting": dict(under_way.waiting),
+        "working": dict(under_way.working),
+        "per_minute": round(under_way.per_minute, 2),
+        "seconds_left": under_way.seconds_left,
+    }
 
 
 def _chosen(pieces: Sequence[PieceRecord], number: int) -> Sequence[PieceRecord]:
@@ -173,6 +204,8 @@ def _print_jobs(console: Console, records: Sequence[JobRecord]) -> None:
 
 def _print_pieces(console: Console, record: JobRecord, pieces: Sequence[PieceRecord]) -> None:
     console.result(f"{record.id}: {record.recording} at {record.engine}, {record.shown}")
+    if record.machine:
+        console.result(f"  under way on {record.machine}")
     if record.reason:
         console.result(f"  {record.reason}")
     paid = money_text(record.cost, record.currency)

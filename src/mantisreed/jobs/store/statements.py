@@ -31,7 +31,10 @@ UNION SELECT DISTINCT owner FROM job WHERE owner IS NOT NULL
 """Those that had claimed something after they were taken for dead."""
 STRAY_REQUESTS = "SELECT * FROM request WHERE state = 'sending' AND owner IS NULL"
 STRAYS_TO_CHANGE = f"{STRAY_REQUESTS} FOR UPDATE"
-PROCESSES = "SELECT * FROM process ORDER BY started"
+PROCESSES_WITH_JOBS = """
+SELECT process.*, (SELECT count(*) FROM job WHERE job.owner = process.owner) AS jobs
+FROM process ORDER BY started
+"""
 END_WORKERS = "UPDATE process SET is_to_end = 1 WHERE role = 'work' AND host = :host"
 IS_TO_END = "SELECT is_to_end FROM process WHERE owner = :owner"
 REMOVE_PROCESS = "DELETE FROM process WHERE owner = :owner"
@@ -83,6 +86,17 @@ SET_JOB = """
 UPDATE job
 SET state = :state, reason = :reason, changed = CLOCK(), owner = :owner, outcome = :outcome
 WHERE id = :id
+"""
+QUEUED_JOBS = """
+SELECT engine, sum(CASE WHEN owner IS NULL THEN 1 ELSE 0 END) AS waiting,
+    sum(CASE WHEN owner IS NULL THEN 0 ELSE 1 END) AS working
+FROM job
+WHERE queued IS NOT NULL AND state IN ('waiting', 'sending', 'working', 'unconfirmed')
+GROUP BY engine
+"""
+ENDED_LATELY = """
+SELECT count(*) AS number FROM job
+WHERE changed > CLOCK() - :seconds AND queued IS NOT NULL AND state IN ('done', 'failed')
 """
 OPTIONS_OF_JOB = "SELECT options FROM job WHERE id = :id"
 SET_OPTIONS = "UPDATE job SET options = :options WHERE id = :id"
@@ -380,7 +394,8 @@ WHEN EXISTS (
 ) THEN 'follow-up failed'
 ELSE coalesce(outcome, 'done') END
 """
-_SHOWN_JOBS = f"SELECT *, {SHOWN_STATE} AS shown FROM job "  # noqa: S608 - it holds no values
+_MACHINE = "(SELECT host FROM process WHERE process.owner = job.owner)"
+_SHOWN_JOBS = f"SELECT *, {SHOWN_STATE} AS shown, {_MACHINE} AS machine FROM job "  # noqa: S608 - it holds no values
 JOBS = _SHOWN_JOBS + "{where} ORDER BY created DESC, id {limit}"
 COUNT_JOBS = "SELECT count(*) AS found FROM job {where}"
 JOBS_BEGINNING = (

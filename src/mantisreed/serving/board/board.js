@@ -239,6 +239,29 @@ function sums() {
     .join(", ");
 }
 
+async function watchWork() {
+  for (;;) {
+    try {
+      const found = await (await ask(`${PREFIX}/work`)).json(),
+        machines = new Set(found.workers.map((one) => one.machine)),
+        count = (queued) => Object.values(queued).reduce((sum, one) => sum + one, 0),
+        queued = count(found.waiting) + count(found.working);
+      $("work").hidden = !(found.workers.length || queued);
+      $("work").textContent = [
+        `${found.workers.length} ${found.workers.length === 1 ? "worker" : "workers"} on ${[...machines].join(", ") || "no machine"}`,
+        `${count(found.waiting)} queued recordings waiting, ${count(found.working)} under way`,
+        found.seconds_left === null ? "" : `about ${Math.ceil(found.seconds_left / 60)} min left`,
+      ]
+        .filter(Boolean)
+        .join("; ");
+    } catch {
+      $("work").hidden = true;
+      return; // only some tokens may see it
+    }
+    await new Promise((resolve) => setTimeout(resolve, 10000));
+  }
+}
+
 function fill(row, job) {
   const text = (kind, content, className) => {
     const one = document.createElement(kind);
@@ -437,4 +460,5 @@ new ResizeObserver(draw).observe($("scroller"));
   }
   document.documentElement.dataset.ready = "true";
   listen();
+  watchWork();
 })();

@@ -22,7 +22,7 @@ from mantisreed.serving.routes.answers import (
     service_of,
 )
 from mantisreed.serving.routes.description import COUNTS, PLAN
-from mantisreed.serving.routes.shapes import Costs, Engines, Plan, StateOfService
+from mantisreed.serving.routes.shapes import Costs, Engines, Plan, StateOfService, Work
 from mantisreed.sources.recordings import Source
 from mantisreed.workbench.plan import plan_recordings
 
@@ -115,6 +115,26 @@ async def costs(
     return json_answer({"costs": rows})
 
 
+@router.get("/work", tags=["health"], response_model=Work)
+async def work(request: Request) -> Response:
+    """Workers on the queue, their machines, and how much of it is left."""
+    service, _ = let_in(request, "admin")
+    found = await service.under_way()
+    workers = [
+        {"machine": one.host, "version": one.program, "recordings": one.jobs}
+        for one in found.workers
+    ]
+    return json_answer(
+        {
+            "workers": workers,
+            "waiting": dict(found.waiting),
+            "working": dict(found.working),
+            "per_minute": round(found.per_minute, 2),
+            "seconds_left": found.seconds_left,
+        }
+    )
+
+
 @router.get("/health", tags=["health"], response_model=StateOfService)
 async def health() -> Response:
     """Whether the service runs."""
@@ -135,6 +155,7 @@ async def metrics(request: Request) -> Response:
     service, _ = let_in(request, "admin")
     service.metrics.queue.set(service.desk.waiting if service.desk is not None else 0)
     service.metrics.listeners.set(len(service.feed))
+    service.metrics.note_work(await service.under_way())
     return Response(
         generate_latest(service.metrics.registry), media_type="text/plain; version=0.0.4"
     )

@@ -158,6 +158,24 @@ class Costs(BaseModel):
     costs: list[CostOfPeriod]
 
 
+class Worker(BaseModel):
+    """A process that takes recordings from the queue."""
+
+    machine: str
+    version: str
+    recordings: int = Field(description="Those that it has under way.")
+
+
+class Work(BaseModel):
+    """What goes on with the queue."""
+
+    workers: list[Worker]
+    waiting: dict[str, int] = Field(description="Queued recordings that nobody has, by engine.")
+    working: dict[str, int] = Field(description="Those that a worker has, by engine.")
+    per_minute: float = Field(description="Queued recordings that ended in a minute, lately.")
+    seconds_left: float | None = Field(None, description="Until the queue is empty, at this rate.")
+
+
 class ReviewAddress(BaseModel):
     """Where the review page is opened."""
 
