@@ -221,3 +221,35 @@ def test_what_cannot_be_queued_is_told_at_once(
 ) -> None:
     ended = mantisreed("submit", "--queue", *more)
     assert ended.returncode == 2 and told in ended.stderr, ended.stderr
+
+
+def test_a_watched_folder_is_queued_as_it_fills(
+    workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command, way: BreakingWay
+) -> None:
+    watching = ("watch", "notes", "--queue", "--settle", "100ms", "--until-idle", "1s")
+    ended = mantisreed(*watching)
+    assert ended.returncode == 0 and "6 queued, 0 done, 0 failed" in ended.stderr, ended.stderr
+    assert ended.stdout.count("  queued  ") == 6 and not ferry.asked
+    again = mantisreed(*watching)
+    assert "0 queued" in again.stderr  # each is known
+    assert "6 done" in mantisreed("work", "--until-idle", "1s").stderr
+    refused = mantisreed("watch", "notes", "--queue", "--move-done", "archive")
+    assert refused.returncode == 2 and "--move-done" in refused.stderr
+
+
+def test_what_comes_to_a_watched_folder_waits_for_a_database_that_is_away(
+    workspace: Path, notes: Path, mantisreed: Command, way: BreakingWay, tmp_path: Path
+) -> None:
+    assert mantisreed("submit", "notes/note 1.flac", "--queue").returncode == 0
+    watching = ("watch", "notes", "--queue", "--settle", "1500ms", "--until-idle", "2s")
+    command = [sys.executable, "-m", "mantisreed", *watching]
+    with subprocess.Popen(
+        command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    ) as process:
+        time.sleep(1.0)
+        way.is_away = True
+        way.cut()
+        time.sleep(4.0)
+        way.is_away = False
+        said, told = process.communicate(timeout=90)
+    assert process.returncode == 0 and said.count("  queued  ") >= 5, (said, told)

@@ -55,12 +55,7 @@ def enqueue(
             nothing was queued.
     """
     wanted = options or RunOptions()
-    if not wanted.keep:
-        raise InputError("what is queued is kept in the ledger", where="--no-keep")
-    if wanted.afresh or wanted.overwrite:
-        raise InputError(
-            "a queue takes neither --afresh nor --overwrite", advice="`mantisreed run` does"
-        )
+    check_queue(workspace, wanted)
     recordings = find_recordings(sources, wanted.selection)
     parts = source_parts(workspace, wanted, recordings)
     check_follow_ups(workspace, wanted)
@@ -88,6 +83,21 @@ def enqueue(
 
     asyncio.run(put())
     return [outcomes[source.key] for source in recordings]
+
+
+def check_queue(workspace: Workspace, wanted: RunOptions) -> None:
+    """See that there is a queue, and that it takes what is wanted.
+
+    Raises:
+        InputError: one of these is not so.
+    """
+    if not wanted.keep:
+        raise InputError("what is queued is kept in the ledger", where="--no-keep")
+    if wanted.afresh or wanted.overwrite:
+        raise InputError(
+            "a queue takes neither --afresh nor --overwrite", advice="`mantisreed run` does"
+        )
+    JobQueue(workspace)
 
 
 def _chunks(recordings: Sequence[Source]) -> Iterator[Sequence[Source]]:

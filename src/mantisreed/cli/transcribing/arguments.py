@@ -106,6 +106,21 @@ def add_watch(parser: argparse.ArgumentParser) -> None:
     )
     add_sending(parser)
     add_pieces(parser)
+    _add_queue(parser)
+
+
+def _add_queue(parser: argparse.ArgumentParser) -> None:
+    """Whether workers send the recordings."""
+    group = parser.add_argument_group("queue")
+    group.add_argument(
+        "--queue", action="store_true", help="Send nothing; let `mantisreed work` take them"
+    )
+    group.add_argument(
+        "--priority",
+        type=int,
+        metavar="NUMBER",
+        help="Queued recordings with higher numbers come first (default: 0)",
+    )
 
 
 _SUBMIT_EXAMPLES = """\
@@ -121,16 +136,7 @@ def add_submit(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     add_sending(parser)
     add_pieces(parser)
-    group = parser.add_argument_group("queue")
-    group.add_argument(
-        "--queue", action="store_true", help="Send nothing; let `mantisreed work` take them"
-    )
-    group.add_argument(
-        "--priority",
-        type=int,
-        metavar="NUMBER",
-        help="Queued recordings with higher numbers come first (default: 0)",
-    )
+    _add_queue(parser)
     add_json(parser, "Jobs and states as JSON on stdout")
 
 

@@ -14,8 +14,6 @@ from mantisreed.errors import InputError
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.units import count_of
 
-_HIGHEST_PRIORITY = 100
-
 
 @dataclass(frozen=True, kw_only=True)
 class Arguments:
@@ -62,26 +60,21 @@ def _queued(console: Console, asked: Arguments) -> list[Outcome]:
     Raises:
         InputError: there is none, or something cannot be queued.
     """
+    from mantisreed.cli.transcribing.queueing import queueing
     from mantisreed.pipeline.options_given import run_options
     from mantisreed.sources.finding import find_recordings
-    from mantisreed.working.enqueueing import enqueue
     from mantisreed.workspace import open_workspace
 
-    priority = asked.priority or 0
-    if abs(priority) > _HIGHEST_PRIORITY:
-        raise InputError(
-            f"a number from -{_HIGHEST_PRIORITY} to {_HIGHEST_PRIORITY} is expected",
-            where="--priority",
-        )
     if "-" in asked.sources:
         raise InputError("standard input cannot be queued: save it to a file first", where="-")
     given = dict(asked.options)
     workspace = open_workspace(given.pop("config", None))
     options = run_options(workspace, given)
+    hand_on = queueing(workspace, options, asked.priority)
     found = find_recordings(
         asked.sources, options.selection, on_note=lambda note: console.notes([note])
     )
-    return enqueue(found, workspace, options, priority=priority)
+    return list(hand_on(found))
 
 
 def _tell_queued(console: Console, outcomes: Sequence[Outcome]) -> None:

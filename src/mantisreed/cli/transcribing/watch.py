@@ -1,7 +1,7 @@
 """`mantisreed watch`: recordings that appear in folders are transcribed by themselves."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -9,7 +9,8 @@ from typing import Any
 from mantisreed.cli.board import Board
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import problems_of_follow_ups
-from mantisreed.errors import SpendLimitError
+from mantisreed.cli.transcribing.queueing import queueing
+from mantisreed.errors import InputError, SpendLimitError
 from mantisreed.files import printable
 from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, watch
 from mantisreed.pipeline.options_given import run_options
@@ -29,6 +30,8 @@ class Arguments:
     settle: str | None = None
     move_done: str | None = None
     every: str | None = None
+    queue: bool = False
+    priority: int | None = None
     options: dict[str, Any] = field(default_factory=dict)
 
 
@@ -41,12 +44,19 @@ def run(console: Console, asked: Arguments) -> int:
     workspace = open_workspace(asked.config)
     options = run_options(workspace, asked.options)
     watching = _watching(asked)
+    if asked.queue:
+        hand_on = queueing(workspace, options, asked.priority)
+        watching = replace(watching, hand_on=hand_on)
+    elif asked.priority is not None:
+        raise InputError("has no effect without --queue", where="--priority")
     console.note(f"watching {', '.join(map(printable, asked.places))}; Ctrl-C ends it")
     with Board(console) as board:
-        teller = Teller(console, board)
+        teller = Teller(console, board, is_queueing=asked.queue)
         hooks = WatchHooks(teller.tell, board.show, teller.come, board.note, teller.tell_problem)
         watch(asked.places, workspace, options, watching, hooks)
     parts = [f"{teller.done} done", f"{teller.failed} failed"]
+    if asked.queue:
+        parts.insert(0, f"{teller.queued} queued")
     if teller.unreadable:
         named = ", ".join(sorted(teller.unreadable))
         parts.append(f"{len(teller.unreadable)} not readable: {named}")
@@ -81,7 +91,8 @@ class Teller:
 
     Attributes:
         console, board: where it is told.
-        done, failed: recordings.
+        done, failed, queued: recordings.
+        is_queueing: whether others work on what waits.
         is_over_limit: whether the spend limit has stopped one.
         unreadable: places that cannot be read at the moment.
     """
@@ -90,11 +101,17 @@ class Teller:
     board: Board
     done: int = 0
     failed: int = 0
+    queued: int = 0
     is_over_limit: bool = False
+    is_queueing: bool = False
     unreadable: set[str] = field(default_factory=set)
 
     def tell(self, outcome: Outcome) -> None:
         """What became of a recording."""
+        if self.is_queueing and outcome.state == "waiting":
+            self.queued += 1
+            _say(self.console, f"{_now()}  queued  {outcome.recording.label}", self.board)
+            return
         self.board.ended(outcome)
         _tell(self.console, outcome, self.board)
         if isinstance(outcome.error, SpendLimitError):
@@ -110,7 +127,7 @@ class Teller:
         """A recording has appeared."""
         self.board.come(source)
         if not self.board.is_drawn:
-            self.console.note(f"{datetime.now():%H:%M:%S}  new  {source.label}")
+            self.console.note(f"{_now()}  new  {source.label}")
 
     def tell_problem(self, place: str, why: str | None) -> None:
         """A place cannot be read; None for why it can again."""
@@ -127,7 +144,7 @@ def _has_failed_after(outcome: Outcome) -> bool:
 
 
 def _tell(console: Console, outcome: Outcome, board: Board) -> None:
-    parts = [datetime.now().strftime("%H:%M:%S"), outcome.state, outcome.recording.label]
+    parts = [_now(), outcome.state, outcome.recording.label]
     if transcript := outcome.transcript:
         parts.append(
             f"{short_duration(transcript.recording.duration)}, {len(transcript.words)} words"
@@ -139,9 +156,17 @@ def _tell(console: Console, outcome: Outcome, board: Board) -> None:
         )
     if outcome.error:
         parts.append(str(outcome.error).removeprefix(f"{outcome.recording.label}: "))
-    if board.is_drawn:
-        board.note("  ".join(parts))
-    else:
-        console.result("  ".join(parts))
+    _say(console, "  ".join(parts), board)
     for error in problems_of_follow_ups(outcome):
         console.problem(error)
+
+
+def _say(console: Console, text: str, board: Board) -> None:
+    if board.is_drawn:
+        board.note(text)
+    else:
+        console.result(text)
+
+
+def _now() -> str:
+    return datetime.now().strftime("%H:%M:%S")

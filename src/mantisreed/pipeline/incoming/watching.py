@@ -15,6 +15,7 @@ from mantisreed.files import FileState, is_open_for_writing, printable
 from mantisreed.jobs.budget import Budget
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.followups.checking import check_follow_ups
+from mantisreed.pipeline.incoming.handing_on import HandingRunner, HandOn
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, transcription_options
 from mantisreed.pipeline.outcomes import Outcome
@@ -48,6 +49,7 @@ class WatchOptions:
             somebody goes on writing to, is never moved.
         again: seconds until what waits for an engine is tried again, where nobody says when.
         every: seconds between two looks at feeds and storages.
+        hand_on: gives recordings to others in place of sending them; what they have is done with.
     """
 
     until_idle: float | None = None
@@ -55,6 +57,7 @@ class WatchOptions:
     move_done: Path | None = None
     again: float = _AGAIN
     every: float = 60.0
+    hand_on: HandOn | None = None
 
 
 @dataclass(slots=True)
@@ -114,6 +117,10 @@ def watch(
     check_links(workspace, checked.card, list(map(Source, folders)))
     check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
+    if watching.move_done is not None and watching.hand_on is not None:
+        raise InputError(
+            "recordings that others work on are not moved: leave it out", where="--move-done"
+        )
     if watching.move_done is not None:
         _check_target(watching.move_done, folders)
         make_folder(watching.move_done)
@@ -136,7 +143,7 @@ class _Keeper:
     _under_way: int = 0
     _last: float = 0.0
     _memory: WatchMemory = field(init=False)
-    _runner: Runner = field(init=False)
+    _runner: Runner | HandingRunner = field(init=False)
 
     async def keep(self, selection: Selection) -> None:
         loop = asyncio.get_running_loop()
@@ -166,18 +173,8 @@ class _Keeper:
             on_problem=tell_problem,
         )
         self._last, self._memory = time.monotonic(), memory
-        price = self.options.card.price
         with DecodingWorkers() as workers:
-            self._runner = Runner(
-                self.workspace,
-                self.options,
-                self.outputs,
-                RunHooks(workers=workers, on_event=self.hooks.on_event),
-                kinds=list(map(Source, self.folders)),  # what comes is never a link
-                has_to_wait=self._ended,
-                # For all that is watched, however often a round has to begin anew.
-                budget=Budget(self.options.wanted.spend_limit, price.currency if price else ""),
-            )
+            self._runner = self._taking(workers)
             watch.start()
             looks.start()
             ending = asyncio.create_task(self._end_when_idle(watch, looks))
@@ -188,6 +185,32 @@ class _Keeper:
                 ending.cancel()
                 await asyncio.to_thread(watch.stop)
                 await asyncio.to_thread(looks.stop)
+
+    def _taking(self, workers: DecodingWorkers) -> Runner | HandingRunner:
+        """What takes the recordings that come."""
+        if self.watching.hand_on is not None:
+            on_problem = self.hooks.on_note
+            return HandingRunner(self.watching.hand_on, self._handed_on, on_problem)
+        price = self.options.card.price
+        return Runner(
+            self.workspace,
+            self.options,
+            self.outputs,
+            RunHooks(workers=workers, on_event=self.hooks.on_event),
+            kinds=list(map(Source, self.folders)),  # what comes is never a link
+            has_to_wait=self._ended,
+            # For all that is watched, however often a round has to begin anew.
+            budget=Budget(self.options.wanted.spend_limit, price.currency if price else ""),
+        )
+
+    def _handed_on(self, outcome: Outcome) -> None:
+        """Note that others have a recording, or that they cannot."""
+        self._last = time.monotonic()
+        self._under_way -= 1
+        state = self._states.pop(outcome.recording.key, None)
+        if outcome.state != "failed" and state is not None:
+            self._memory.note(outcome.recording, state)
+        self.hooks.on_outcome(outcome)
 
     def _come(self, source: Source, state: FileState) -> None:
         self._under_way += 1
