@@ -18,23 +18,7 @@ _kept: list["subprocess.Popen[bytes]"] = []
 
 def keep_workers(patch: pytest.MonkeyPatch) -> None:
     """Let runs in this process give their idle decoding processes to the next run."""
-    start = workers._started
-
-    def started() -> "subprocess.Popen[bytes]":
-        while _kept:
-            process = _kept.pop()
-            if process.poll() is None:
-                return process
-        return start()
-
-    def close(them: DecodingWorkers) -> None:
-        with them._lock:
-            them._is_closed = True
-            _kept.extend(them._idle)
-            them._idle.clear()
-
-    patch.setattr(workers, "_started", started)
-    patch.setattr(DecodingWorkers, "close", close)
+    patch.setattr(workers, "_kept", _kept)
     # It only starts a process early, which most of these short recordings never need.
     patch.setattr(DecodingWorkers, "warm_up", lambda them: None)
 

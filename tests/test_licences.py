@@ -10,7 +10,8 @@ ROOT = Path(__file__).parent.parent
 def test_every_dependency_has_its_licence_and_a_tested_version() -> None:
     project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
     extras = project["optional-dependencies"]
-    wanted = [*project["dependencies"], *extras["postgresql"], *extras["queue"]]
+    named = ("plot", "keyring", "sql", "postgresql", "queue")
+    wanted = [*project["dependencies"], *(one for name in named for one in extras[name])]
     names = {re.split(r"[\[<>=~ ]", requirement)[0].lower() for requirement in wanted}
     listed = set(
         re.findall(

@@ -32,6 +32,7 @@ SHOTS = ROOT / "docs" / "screenshots"
 TEXTS = SHOTS / "text"
 COLUMNS, ROWS = 100, 24
 _BACKGROUND, _INK = "#101418", "#dfe3ea"
+_DEMO, _SHOWN = "mantisreed demo", "demo.shown"
 _ESCAPES = re.compile(r"\x1b\[[0-9;?]*[A-Za-z]|\x1b[()][A-Z0-9]")
 
 _CHANGING = (
@@ -89,8 +90,8 @@ def demo() -> Iterator[Path]:
     with tempfile.TemporaryDirectory() as folder:
         environment = _environment(Path(folder))
         program = [sys.executable, "-m", "mantisreed"]
-        demo_command = [*program, "demo"]
-        subprocess.run(demo_command, cwd=folder, env=environment, capture_output=True, check=True)
+        shown = _in_terminal(_DEMO, Path(folder), environment)
+        Path(folder, _SHOWN).write_bytes(shown.encode("utf-8"))
         finished = Path(folder, "mantisreed-demo")
         engines = subprocess.Popen(
             [*program, "standin", "--cards", "mantisreed.toml"],
@@ -128,7 +129,12 @@ def played(scene: Scene, made: Path, place: Path) -> str:
     for command in scene.commands:
         if "{job}" in command:
             command = command.replace("{job}", _latest_job(working, environment))
-        lines = _in_terminal(command, working, environment).replace("\r\n", "\n").rstrip()
+        if command == _DEMO:
+            # It is the longest of all commands, and was typed already.
+            shown = Path(made.parent, _SHOWN).read_bytes().decode("utf-8")
+        else:
+            shown = _in_terminal(command, working, environment)
+        lines = shown.replace("\r\n", "\n").rstrip()
         parts.append(f"$ {command}\n{_chosen(lines, scene.only)}")
     return "\n\n".join(parts) + "\n"
 

@@ -12,6 +12,7 @@ from secrets import token_hex
 from filelock import FileLock, Timeout
 
 from mantisreed.errors import SecretError, reason_of
+from mantisreed.extras import from_extra
 from mantisreed.files import user_folder
 from mantisreed.folders import opened, remove
 from mantisreed.secrets import Secret, SecretSource
@@ -118,8 +119,9 @@ class KeptSecret:
             raise
 
     def _store(self, value: str) -> None:
-        import keyring
-        import keyring.errors
+        with from_extra("keyring", "what writes to the system's keyring", str(self._source)):
+            import keyring
+            import keyring.errors
 
         service, _, user = self._source.place.partition("/")
         try:

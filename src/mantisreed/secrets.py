@@ -15,6 +15,7 @@ from typing import Any
 from urllib.parse import quote, quote_plus
 
 from mantisreed.errors import SecretError, guard_messages
+from mantisreed.extras import from_extra
 from mantisreed.files import printable
 
 HIDDEN = "***"
@@ -129,8 +130,9 @@ class SecretSource:
             return False
 
     def _keyring_entry(self) -> str:
-        import keyring
-        import keyring.errors
+        with from_extra("keyring", "what reads the system's keyring", str(self)):
+            import keyring
+            import keyring.errors
 
         service, _, user = self.place.partition("/")
         try:

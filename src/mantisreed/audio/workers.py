@@ -116,7 +116,7 @@ class DecodingWorkers:
             self._is_closed = True
             idle, self._idle = self._idle, []
         for process in idle:
-            _stop(process)
+            _leave(process)
 
     def warm_up(self) -> None:
         """Start one already, as it will surely be needed."""
@@ -279,7 +279,40 @@ def _frame(process: "subprocess.Popen[bytes]", path: Path) -> tuple[bytes, bytea
     return kind, content
 
 
+_kept: "list[subprocess.Popen[bytes]] | None" = None
+"""Processes that have nothing to do, while all of them are kept."""
+
+
+@contextmanager
+def kept_processes() -> Iterator[None]:
+    """Let processes of one run go to the next one, and end them all at the end.
+
+    Each takes a third of a second of computing to start, which is much for several short runs.
+    """
+    global _kept
+    before, _kept = _kept, []
+    try:
+        yield
+    finally:
+        kept, _kept = _kept, before
+        for process in kept:
+            _stop(process)
+
+
+def _leave(process: "subprocess.Popen[bytes]") -> None:
+    """Keep it for others, or end it."""
+    if _kept is None:
+        _stop(process)
+    else:
+        _kept.append(process)
+
+
 def _started() -> "subprocess.Popen[bytes]":
+    while _kept:
+        process = _kept.pop()
+        if process.poll() is None:
+            return process
+        _stop(process)  # it has died meanwhile
     # Without -P, modules would be looked for in the current folder, and a folder from elsewhere may
     # hold some.
     command = [sys.executable, "-P", "-m", "mantisreed.audio.worker"]

@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import parse_qsl
 
 import msgspec
-import tomli_w
+import tomlkit
 
 from mantisreed.cards.card import ServiceCard
 from mantisreed.cards.documents import DocumentError, parse_cbor, parse_msgpack
@@ -126,7 +126,7 @@ def described_card(card: ServiceCard) -> str:
     """
     fields = _table_of(card)
     name = fields.pop("name")
-    return tomli_w.dumps({"engine": {name: fields}})
+    return tomlkit.dumps({"engine": {name: fields}})
 
 
 _ALWAYS_SHOWN = (

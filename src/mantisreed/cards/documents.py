@@ -8,6 +8,8 @@ from xml.parsers.expat import ExpatError
 
 import msgspec
 
+from mantisreed.extras import MissingExtraError, from_extra
+
 
 class DocumentError(ValueError):
     """The bytes are not what they are taken for; the text says why, in half a sentence.
@@ -93,11 +95,10 @@ def parse_cbor(body: bytes) -> Any:
         DocumentError: it is none, or its reader is not installed.
     """
     try:
-        import cbor2
-    except ImportError:
-        raise DocumentError(
-            "it is CBOR, whose reader is not installed: pip install 'mantisreed[cbor]'"
-        ) from None
+        with from_extra("cbor", "it is CBOR, whose reader"):
+            import cbor2
+    except MissingExtraError as error:
+        raise DocumentError(f"{error.what}: {error.advice}") from None
     try:
         return cbor2.loads(body)
     except (cbor2.CBORDecodeError, ValueError, RecursionError):

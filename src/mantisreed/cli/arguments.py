@@ -43,7 +43,12 @@ def new_file(given: str) -> str:
 
 
 def new_picture(given: str) -> str:
-    """The same for a picture."""
+    """The same for a picture, which needs more than other files do."""
+    from mantisreed.extras import is_installed, missing
+
+    if not is_installed("matplotlib"):
+        error = missing("plot", "what draws pictures")
+        raise argparse.ArgumentTypeError(f"{error.what}: {error.advice}")
     if not given.lower().endswith(".png"):
         raise argparse.ArgumentTypeError(
             f"a picture is written as PNG: let the name {given!r} end in .png"

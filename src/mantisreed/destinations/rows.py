@@ -20,12 +20,14 @@ from mantisreed.destinations.actions import Rows
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.errors import InputError, reason_of
 from mantisreed.exports.tables import harmless_cell
+from mantisreed.extras import from_extra, is_installed, missing
 from mantisreed.files import FileState, printable, write_whole
 from mantisreed.folders import HIDDEN_FOLDER
 from mantisreed.secrets import Secret
 from mantisreed.sources.database_tables import database_url
 from mantisreed.state import make_folder
 
+_WRITER = "what writes rows into databases"
 _DELIVERY = "delivery"
 """The column by which a row is known."""
 
@@ -66,6 +68,18 @@ def add_row(rows: Rows, parcel: Parcel, folder: Path, password: Secret | None) -
         _add_to_file(folder / rows.file, row, folder / HIDDEN_FOLDER)
     else:
         _add_to_database(rows, row, folder, password)
+
+
+def check_library(database: str) -> None:
+    """See, before anything is done, that the libraries for a database are there.
+
+    Raises:
+        MissingExtraError: one of them is not.
+    """
+    if not is_installed("sqlalchemy"):
+        raise missing("sql", _WRITER)
+    if database.startswith("postgres") and not is_installed("psycopg"):
+        raise missing("postgresql", "the driver of this database")
 
 
 def check_file(file: Path, rows: Rows) -> None:
@@ -210,7 +224,8 @@ def _check_columns(known: list[str], row: Mapping[str, Any], where: str) -> None
 def _add_to_database(
     rows: Rows, row: Mapping[str, Any], folder: Path, password: Secret | None
 ) -> None:
-    import sqlalchemy as sa
+    with from_extra("sql", _WRITER):
+        import sqlalchemy as sa
 
     assert rows.database is not None
     engine = sa.create_engine(database_url(rows.database, folder, password), poolclass=sa.NullPool)

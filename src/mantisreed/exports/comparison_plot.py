@@ -7,11 +7,13 @@ from dataclasses import dataclass
 from itertools import chain
 from pathlib import Path
 
-from matplotlib.axes import Axes
-from matplotlib.figure import Figure
-from matplotlib.ticker import FuncFormatter
-
 from mantisreed.exports.plots import bare, safe, save, set_time_axis
+from mantisreed.extras import from_extra
+
+with from_extra("plot", "what draws pictures"):
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+    from matplotlib.ticker import FuncFormatter
 
 _ALONE, _DIFFERS, _AGREES, _INK = "#c8553d", "#e3b34c", "#dbeafe", "#1f2933"
 

@@ -9,21 +9,24 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from matplotlib.axes import Axes
-from matplotlib.backends.backend_agg import FigureCanvasAgg
-from matplotlib.figure import Figure
-from matplotlib.patches import Patch
-from matplotlib.ticker import FuncFormatter, MaxNLocator, MultipleLocator
 from numpy.typing import NDArray
 
 from mantisreed.audio.cuts import LONG_SILENCE
 from mantisreed.audio.examine import STEP_SECONDS, Examination, Waveform
 from mantisreed.errors import InputError
+from mantisreed.extras import from_extra
 from mantisreed.files import printable, write_whole
 from mantisreed.subtitles.check import reading_speed
 from mantisreed.subtitles.cues import Cue
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.units import short_duration
+
+with from_extra("plot", "what draws pictures"):
+    from matplotlib.axes import Axes
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+    from matplotlib.patches import Patch
+    from matplotlib.ticker import FuncFormatter, MaxNLocator, MultipleLocator
 
 MOST_PANELS = 8
 """Recordings in one picture at most."""

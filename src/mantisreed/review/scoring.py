@@ -12,11 +12,11 @@ from dataclasses import dataclass
 from itertools import chain
 
 import msgspec
-import numpy as np
 from rapidfuzz.distance import Levenshtein
 
 from mantisreed.errors import InputError
 from mantisreed.review.aligning import aligned_runs
+from mantisreed.review.assignment import cheapest_pairs
 from mantisreed.review.normalising import normalised_word, without_number_fillers
 from mantisreed.transcript.document import Passage, Transcript
 
@@ -301,8 +301,6 @@ def _by_speaker(
     said, other = _rows(reference), _rows(heard)
     if not said or not other:
         return None, {}, {}
-    from scipy.optimize import linear_sum_assignment  # takes long to import
-
     names, others = list(said), list(other)
     size = max(len(names), len(others))
     # Filled up to a square: a speaker that the other side lacks is paired with nobody, and all
@@ -310,10 +308,8 @@ def _by_speaker(
     rows = [said[name] for name in names] + [[] for _ in range(size - len(names))]
     columns = [other[name] for name in others] + [[] for _ in range(size - len(others))]
     errors = [[_errors(row, column) for column in columns] for row in rows]
-    counts = np.array([[one.count for one in row] for row in errors])
-    chosen = list(
-        zip(*(indices.tolist() for indices in linear_sum_assignment(counts)), strict=True)
-    )
+    counts = [[one.count for one in row] for row in errors]
+    chosen = list(enumerate(cheapest_pairs(counts)))
     picked = [errors[row][column] for row, column in chosen]
     together = ErrorCounts(
         len(reference),

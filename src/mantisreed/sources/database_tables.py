@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from mantisreed.errors import InputError, OutputError, reason_of
+from mantisreed.extras import from_extra, missing
 from mantisreed.files import printable
 from mantisreed.secrets import Secret, without_secrets
 from mantisreed.sources.tables import RESULTS, RecordingTable, rows_named_by
@@ -139,7 +140,8 @@ def _connected(address: TableAddress, *, is_writing: bool) -> Iterator[Any]:
         InputError: the database cannot be read.
         OutputError: it cannot be written.
     """
-    import sqlalchemy as sa
+    with from_extra("sql", "what reads and writes tables of databases", address.shown):
+        import sqlalchemy as sa
 
     try:
         url = database_url(address.database, Path(), None)
@@ -149,9 +151,7 @@ def _connected(address: TableAddress, *, is_writing: bool) -> Iterator[Any]:
         with engine.begin() as connection:
             yield connection
     except ImportError as error:
-        advice = "pip install 'mantisreed[postgresql]'"
-        what = "the driver of this database is not installed"
-        raise InputError(what, where=address.shown, advice=advice) from error
+        raise missing("postgresql", "the driver of this database", address.shown) from error
     except sa.exc.SQLAlchemyError as error:
         reason = reason_of(getattr(error, "orig", None) or error)
         if is_writing:

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
 from mantisreed.errors import InputError, NothingThereError, RecordingError, reason_of
+from mantisreed.extras import missing
 from mantisreed.files import printable
 from mantisreed.secrets import Secret
 from mantisreed.sources.fetching import LARGEST_RECORDING, FetchHooks, scratch_file
@@ -141,12 +142,8 @@ def opened(address: str) -> tuple[Any, str, str]:
         raise
     except ImportError as error:
         scheme = first.partition("://")[0]
-        extra = _EXTRAS.get(scheme, "storage")
-        raise InputError(
-            f"what speaks {scheme}:// is not installed",
-            where=where,
-            advice=f"pip install 'mantisreed[{extra}]'",
-        ) from error
+        name = _EXTRAS.get(scheme, "storage")
+        raise missing(name, f"what speaks {scheme}://", where) from error
     except Exception as error:  # each file system has errors of its own
         raise InputError(
             f"this storage cannot be used ({reason_of(error)})", where=where

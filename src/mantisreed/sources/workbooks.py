@@ -9,7 +9,7 @@ from datetime import date, datetime, time
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-from mantisreed.errors import InputError
+from mantisreed.extras import MissingExtraError, from_extra
 
 if TYPE_CHECKING:
     from openpyxl.workbook import Workbook
@@ -87,12 +87,11 @@ def _without_controls(text: str) -> Iterator[str]:
 
 def _opened(content: bytes) -> "Workbook":
     try:
-        import openpyxl
-    except ImportError:
-        raise InputError(
-            "what reads Excel workbooks is not installed",
-            advice="pip install 'mantisreed[xlsx]', or save the table as CSV",
-        ) from None
+        with from_extra("xlsx", "what reads Excel workbooks"):
+            import openpyxl
+    except MissingExtraError as error:
+        error.advice = f"{error.advice}, or save the table as CSV"
+        raise
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
             if sum(member.file_size for member in archive.infolist()) > _LARGEST:

@@ -115,9 +115,11 @@ class Composition:
         one.
         """
         chosen = RECORDING_FORMATS[form or path.suffix.removeprefix(".")]
+        # Opus is quick by what only voices survive; MP3 only searches less.
+        is_quick = chosen.codec == "libmp3lame"
         with (
             path.open("w+b") as sink,
-            open_encoder(sink, chosen, channels=self.channels) as encoder,
+            open_encoder(sink, chosen, channels=self.channels, is_quick=is_quick) as encoder,
         ):
             for block in self.blocks():
                 encoder.write(block)

@@ -14,11 +14,11 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
+from numpy import fft
 from numpy.typing import NDArray
-from scipy.fft import irfft, next_fast_len, rfft
-from scipy.ndimage import maximum_filter1d
 
 from mantisreed.audio.decode import SAMPLE_RATE, Samples
 from mantisreed.standin.bank import BankWord, Phrase
@@ -215,9 +215,9 @@ class _Template:
 
 def _to_ear_rate(samples: _Floats) -> _Floats:
     """From 16 kHz to 8 kHz, by its spectrum."""
-    size = 4 * next_fast_len(len(samples) // 4 + 1, real=True)
-    spectrum = rfft(samples, size)
-    halved = irfft(spectrum[: size // 4 + 1], size // 2) / (SAMPLE_RATE / EAR_RATE)
+    size = 4 * _fast_length(len(samples) // 4 + 1)
+    spectrum = fft.rfft(samples, size)
+    halved = fft.irfft(spectrum[: size // 4 + 1], size // 2) / (SAMPLE_RATE / EAR_RATE)
     return np.asarray(halved[: len(samples) // 2], np.float32)
 
 
@@ -254,7 +254,7 @@ def _spectrogram(sound: _Floats) -> _Floats:
         frames = np.lib.stride_tricks.sliding_window_view(sound[start * _HOP :], _WINDOW)[::_HOP][
             : end - start
         ]
-        spectrum = rfft(frames * window, axis=1)[:, _LOW_BIN:_HIGH_BIN]
+        spectrum = fft.rfft(frames * window, axis=1)[:, _LOW_BIN:_HIGH_BIN]
         levels[start:end] = 10 * np.log10(
             np.square(spectrum.real) + np.square(spectrum.imag) + 1e-10
         )
@@ -263,10 +263,38 @@ def _spectrogram(sound: _Floats) -> _Floats:
 
 def _peaks(levels: _Floats) -> tuple[_Integers, _Integers]:
     """Frames and bins of the local maxima, ordered by frame, then bin."""
-    highest = maximum_filter1d(maximum_filter1d(levels, _PEAK_FRAMES, axis=0), _PEAK_BINS, axis=1)
+    highest = _highest_around(_highest_around(levels, _PEAK_FRAMES).T, _PEAK_BINS).T
     floor = np.maximum(levels.max() - _FLOOR_DB, np.median(levels))
     frames, bins = np.nonzero((levels == highest) & (levels > floor))
     return frames.astype(np.int64), bins.astype(np.int64)
+
+
+def _highest_around(levels: _Floats, width: int) -> _Floats:
+    """The highest of so many rows around each row; `width` is odd."""
+    reach = width // 2
+    edge = ((reach, reach), (0, 0))
+    highest, covered = np.pad(levels, edge, constant_values=-np.inf), 1
+    # Twice as many rows with each step, then as many as are left.
+    while covered < width:
+        step = min(covered, width - covered)
+        highest = np.maximum(highest[:-step], highest[step:])
+        covered += step
+    return highest
+
+
+@cache
+def _fast_length(least: int) -> int:
+    """The next length whose Fourier transform is quick: a product of 2, 3 and 5."""
+    best = 1 << (least - 1).bit_length()
+    five = 1
+    while five < best:
+        three = five
+        while three < best:
+            doublings = max(0, (-(-least // three) - 1).bit_length())
+            best = min(best, three << doublings)
+            three *= 3
+        five *= 5
+    return best
 
 
 def _stretch(sound: _Floats, samples: _Floats, first: int) -> slice:
@@ -286,8 +314,10 @@ def _best_shift(sound: _Floats, part: _Floats, about: int) -> tuple[int, float]:
     begin = about - _SLACK
     left, right = max(0, begin), min(len(sound), begin + len(window))
     window[left - begin : right - begin] = sound[left:right]
-    size = next_fast_len(len(window), real=True)
-    products = irfft(rfft(window, size) * np.conj(rfft(part, size)), size)[: 2 * _SLACK + 1]
+    size = _fast_length(len(window))
+    products = fft.irfft(fft.rfft(window, size) * np.conj(fft.rfft(part, size)), size)[
+        : 2 * _SLACK + 1
+    ]
     best = int(np.argmax(products))
     energy = _energy(window[best : best + len(part)]) * _energy(part)
     return best - _SLACK, float(products[best]) / math.sqrt(energy) if energy > 0 else 0.0

@@ -16,6 +16,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
 from mantisreed.errors import InputError, reason_of
+from mantisreed.extras import from_extra
 from mantisreed.jobs.ledger import place_of_ledger
 from mantisreed.jobs.store.database import LedgerError
 from mantisreed.jobs.store.postgresql import PostgresqlDatabase
@@ -90,12 +91,8 @@ class JobQueue:
                 where="[ledger] url",
                 advice="`mantisreed docs scaling` shows how; on one machine `run` needs no queue",
             )
-        try:
+        with from_extra("queue", "the queue"):
             import procrastinate
-        except ImportError as error:
-            raise InputError(
-                "the queue is not installed", advice="pip install 'mantisreed[queue]'"
-            ) from error
         database = PostgresqlDatabase(url, password)
         self.where = database.where
         connector = procrastinate.PsycopgConnector(

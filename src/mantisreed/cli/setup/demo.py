@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from email.policy import default
 from pathlib import Path
 
+from mantisreed.audio.workers import kept_processes
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import problems_of_follow_ups
 from mantisreed.cli.quality import doubts, review
@@ -48,6 +49,11 @@ class Arguments:
 
 def run(console: Console, asked: Arguments) -> int:
     """Make the recordings, start the engine, run the pipeline, and say how to repeat it by hand."""
+    with kept_processes():
+        return _shown(console, asked)
+
+
+def _shown(console: Console, asked: Arguments) -> int:
     folder = Path(asked.into)
     cards, recordings = folder / "mantisreed.toml", folder / "recordings"
     _make_folders(folder, recordings, cards)
@@ -127,7 +133,7 @@ def _flow(
             for error in problems_of_follow_ups(outcome):
                 console.problem(error)
 
-        watching = WatchOptions(until_idle=1.0, settle=0.2)
+        watching = WatchOptions(until_idle=0.5, settle=0.2)
         watch([inbox], open_workspace(settings), None, watching, WatchHooks(on_outcome=tell))
         mails = [email.message_from_bytes(one, policy=default) for one in box.messages[before:]]
     for mail in mails:
@@ -159,7 +165,6 @@ def _doubts(
         server.serving(server.standins(listener, key, profile), waiting) as address,
     ):
         server.write_cards(cards, address, key, listener)
-        trust_own(cards)
         trust_own(cards)
 
         def heard(into: Path, to: str, second: str | None = None) -> None:

@@ -17,6 +17,7 @@ from collections.abc import Mapping
 from functools import cache
 from typing import Any
 
+from mantisreed.extras import from_extra
 from mantisreed.jobs.store.database import (
     IN_LIST,
     ConnectedDatabase,
@@ -71,18 +72,14 @@ class PostgresqlDatabase(ConnectedDatabase):
             password: None where the server asks for none.
 
         Raises:
-            LedgerError: the driver is not installed, or the URL cannot be read.
+            MissingExtraError: the driver is not installed.
+            LedgerError: the URL cannot be read.
         """
         super().__init__()
-        try:
+        with from_extra("postgresql", "the driver of the ledger, which is in PostgreSQL,"):
             import psycopg
             from psycopg.conninfo import conninfo_to_dict, make_conninfo
             from psycopg.rows import dict_row
-        except ImportError as error:
-            raise LedgerError(
-                "the ledger is in PostgreSQL, and its driver is not installed",
-                advice="pip install 'mantisreed[postgresql]'",
-            ) from error
         self._driver, self._dict_row = psycopg, dict_row
         self._driver_error = psycopg.Error
         self._url, self._password = url, password

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from mantisreed.cards.templates import Template
-from mantisreed.destinations.rows import check_file
+from mantisreed.destinations.rows import check_file, check_library
 from mantisreed.destinations.rules import FollowUp
 from mantisreed.errors import InputError
 from mantisreed.files import folder_at, printable
@@ -88,6 +88,8 @@ def _check_rule(
         _check_copy(workspace, rule)
     if rule.rows is not None and rule.rows.file is not None:
         check_file(workspace.folder / rule.rows.file, rule.rows)
+    if rule.rows is not None and rule.rows.database is not None:
+        check_library(rule.rows.database)
 
 
 def _check_program(name: str, template: Template) -> None:
