@@ -2,7 +2,10 @@
 
 import re
 import tomllib
+from importlib import metadata
 from pathlib import Path
+
+from packaging.requirements import Requirement
 
 ROOT = Path(__file__).parent.parent
 
@@ -22,3 +25,21 @@ def test_every_dependency_has_its_licence_and_a_tested_version() -> None:
     lines = (ROOT / "constraints.txt").read_text().lower().splitlines()
     recorded = {line.partition("==")[0].replace("_", "-") for line in lines}
     assert names <= recorded
+
+
+def test_an_installation_is_small() -> None:
+    """Counted as pip would install it here: what the README says of it is true."""
+    needed: set[str] = set()
+    wanted = ["mantisreed"]
+    while wanted:
+        name = wanted.pop().lower().replace("_", "-")
+        if name in needed:
+            continue
+        needed.add(name)
+        for text in metadata.requires(name) or ():
+            requirement = Requirement(text)
+            if requirement.marker is None or requirement.marker.evaluate({"extra": ""}):
+                wanted.append(requirement.name)
+    told = re.findall(r"and (\d+) packages", (ROOT / "README.md").read_text())
+    assert len(needed) - 1 <= int(told[0]) <= 55
+    assert not {"scipy", "matplotlib", "keyring", "sqlalchemy", "pandas"} & needed
