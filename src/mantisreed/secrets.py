@@ -18,6 +18,9 @@ from mantisreed.errors import SecretError, guard_messages
 from mantisreed.extras import from_extra
 from mantisreed.files import printable
 
+REPLACEABLE = ("file", "keyring")
+"""Kinds of places that can be written; the variables of a shell cannot."""
+
 HIDDEN = "***"
 
 

@@ -14,7 +14,7 @@ from mantisreed.cards.requests import OVER_HEADERS, secret_names_of
 from mantisreed.cards.sequence import OF_A_CHUNK, StepSequence, audio_names, taken_by
 from mantisreed.cards.steps import ASKING_KEYS, Step
 from mantisreed.cards.templates import ListTemplate, Template
-from mantisreed.kept_secrets import REPLACEABLE
+from mantisreed.secrets import REPLACEABLE
 
 Problem = tuple[str, str]
 """Which of the card's tables, as it stands after the card's own name, and what is wrong with it."""

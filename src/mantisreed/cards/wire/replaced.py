@@ -9,8 +9,8 @@ from typing import TypeVar
 
 from mantisreed.cards.paths import Take
 from mantisreed.cards.wire.http_answer import HttpAnswer
+from mantisreed.cards.wire.kept_secrets import KeptSecret
 from mantisreed.errors import RefusedError, SecretError
-from mantisreed.kept_secrets import KeptSecret
 from mantisreed.secrets import Secret
 
 _log = logging.getLogger(__name__)

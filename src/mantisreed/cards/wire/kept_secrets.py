@@ -15,13 +15,10 @@ from mantisreed.errors import SecretError, reason_of
 from mantisreed.extras import from_extra
 from mantisreed.files import user_folder
 from mantisreed.folders import opened, remove
-from mantisreed.secrets import Secret, SecretSource
+from mantisreed.secrets import REPLACEABLE, Secret, SecretSource
 
 _LONGEST_TURN = 120.0  # seconds for which another process's login is waited for
 _OWN_ONLY = 0o600
-
-REPLACEABLE = ("file", "keyring")
-"""Kinds of places that can be written; the variables of a shell cannot."""
 
 
 class KeptSecret:
