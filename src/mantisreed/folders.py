@@ -28,6 +28,7 @@ _OURS = re.compile(
     "|".join(
         (
             rf"alive/{_ID}\.lock",
+            rf"serve/services/{_ID}\.lock",
             r"replies/[0-9a-f]{2}/[0-9a-f]{62}\.reply",
             rf"unreadable/{_DIGEST}\.(?:reply|json)",
             r"opinions/[^/]+\.json",

@@ -10,9 +10,10 @@ import msgspec
 import pytest
 
 from mantisreed.errors import InputError, OutputError
-from mantisreed.serving import uploads
 from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.problems import Problem
+from mantisreed.serving.receiving import uploads
+from mantisreed.serving.services import Services
 
 
 async def blocks(*contents: bytes) -> AsyncIterator[bytes]:
@@ -59,29 +60,31 @@ def test_a_job_that_cannot_be_read_is_told_and_left(tmp_path: Path, content: byt
     (folder / "bbbb.json").write_bytes(
         msgspec.json.encode(Order(id="bbbb", owner="", name="note.wav"))
     )
-    book = OrderBook(folder)
+    book = OrderBook(folder, Services(folder.parent / "services"))
     book.open()
     assert [order.id for order in book] == ["bbbb"] and list(book.unreadable) == ["aaaa"]
     assert (folder / "aaaa.json").read_bytes() == content
 
 
 def test_money_that_was_spent_is_never_forgotten(tmp_path: Path) -> None:
-    book = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs")
+    book = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs", Services(tmp_path / "services"))
     book.open()
     order = Order(id="aaaaaaaa", owner="me", name="note.wav", cost=2.0)
     book.add(order)
     book.remove(order)
-    again = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs")
+    again = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs", Services(tmp_path / "services"))
     again.open()
     assert again.forgotten("me") == 2.0
     (tmp_path / ".mantisreed" / "serve" / "spent.json").write_bytes(b'{"me": ')
     with pytest.raises(InputError, match="what tokens have spent cannot be read"):
-        OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs").open()
+        OrderBook(
+            tmp_path / ".mantisreed" / "serve" / "jobs", Services(tmp_path / "services")
+        ).open()
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may remove anything")
 def test_a_job_whose_file_cannot_be_removed_is_told(tmp_path: Path) -> None:
-    book = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs")
+    book = OrderBook(tmp_path / ".mantisreed" / "serve" / "jobs", Services(tmp_path / "services"))
     book.open()
     order = Order(id="aaaaaaaa", owner="me", name="note.wav")
     book.add(order)

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mantisreed.serving.forms import form_pieces
 from mantisreed.serving.problems import Problem
+from mantisreed.serving.receiving.forms import form_pieces
 
 KIND = "multipart/form-data; boundary=tide-line"
 _NAMES = st.text("abcxyz_", min_size=1, max_size=12)

@@ -17,6 +17,7 @@ from mantisreed.jobs.records import JobRecord
 from mantisreed.serving import desk as serving_desk
 from mantisreed.serving.desk import Desk
 from mantisreed.serving.orders import ENDED, Order, OrderBook, new_id
+from mantisreed.serving.services import Services
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
 from mantisreed.workspace import open_workspace
@@ -102,7 +103,7 @@ def test_an_old_record_of_the_ledger_does_not_open_a_job_that_has_ended_meanwhil
     look = Desk._changed_since
     monkeypatch.setattr(Desk, "_changed_since", read_slowly)
     monkeypatch.setattr(serving_desk, "_LOOK", 0.05)
-    book = OrderBook(tmp_path / "orders")
+    book = OrderBook(tmp_path / "orders", Services(tmp_path / "services"))
     book.open()
     order = Order(id=new_id(), owner="", name="one.wav", path="one.wav", finished=0.5)
     order.state = "failed"  # an order that has ended is not worked on

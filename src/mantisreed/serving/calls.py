@@ -61,7 +61,8 @@ class Caller:
 
     def look(self, order: Order) -> None:
         """Begin to call for an order that has ended, if it wants that."""
-        if order.call_state == "waiting" and order.has_ended and order.id not in self._tasks:
+        wants = order.call_state == "waiting" and order.has_ended and self._book.is_own(order)
+        if wants and order.id not in self._tasks:
             task = asyncio.get_running_loop().create_task(self._called(order))
             self._tasks[order.id] = task
             task.add_done_callback(lambda _: self._tasks.pop(order.id, None))

@@ -121,7 +121,8 @@ class Desk:
     def resume(self) -> None:
         """Take up all orders that were not at an end when the service ended."""
         for order in self._book:
-            if not order.has_ended:
+            is_open = not order.has_ended or order.call_state == "waiting"
+            if is_open and self._book.take_over(order) and not order.has_ended:
                 self.take(order)
         self._following = asyncio.create_task(self._follow_ledger())
 
@@ -359,6 +360,9 @@ class Desk:
                     order = self._book.get(record.id)
                     if order is None or order.state == record.shown:
                         continue
+                    # The service that works on it sees it too.
+                    if self._book.is_anothers(order):
+                        continue
                     # An order that ended while the ledger was read would be opened again by its
                     # old record; the next look sees the new one.
                     if not self._book.has_changed_since(order, seen):
@@ -434,7 +438,17 @@ class Desk:
             call_state=None,
             files=(),
         )
-        self.take(order)
+        # Another service that works on it sees in its file that it is wanted again.
+        if self._book.take_over(order):
+            self.take(order)
+        else:
+            self._wanted_again.discard(order.id)
+
+    def take_again(self, order: Order) -> None:
+        """Work on an order that another service was asked to try again."""
+        if order.id not in self.on_their_way():
+            self._wanted_again.add(order.id)
+            self.take(order)
 
     async def stop(self, limit: float) -> None:
         """Take nothing new, let what is on its way come in for so many seconds, and leave the rest

@@ -5,7 +5,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 import msgspec
 
@@ -14,6 +14,7 @@ from mantisreed.files import cannot_write, printable, write_whole
 from mantisreed.folders import check_no_link, read, remove
 from mantisreed.jobs.life import ShownState
 from mantisreed.pipeline.options import RunOptions
+from mantisreed.serving.services import Services
 from mantisreed.sources.recordings import Source
 from mantisreed.state import make_folder
 
@@ -50,6 +51,7 @@ class Order(msgspec.Struct, kw_only=True):
         most_seconds: of the recording; None for no limit.
         key: the idempotency key with which it was sent; None without one.
         digest: of the request with that key.
+        service: that works on it, as it signs; empty for whichever begins next.
     """
 
     id: str
@@ -82,6 +84,7 @@ class Order(msgspec.Struct, kw_only=True):
     most_seconds: float | None = None
     key: str | None = None
     digest: str | None = None
+    service: str = ""
 
     @property
     def source(self) -> Source:
@@ -109,25 +112,42 @@ def new_id() -> str:
     return f"{int(time.time() * 1000):011x}{secrets.token_hex(6)}"
 
 
+class _Seen(NamedTuple):
+    """Which writing of a file was read; each makes a new file."""
+
+    number: int
+    moment: int
+
+    @classmethod
+    def of(cls, file: Path) -> "_Seen":
+        found = file.stat()
+        return cls(found.st_ino, found.st_mtime_ns)
+
+
 @dataclass(slots=True)
 class OrderBook:
     """All orders, in memory and each in a file of its own.
 
     Attributes:
         folder: where the files are.
+        services: who works on orders in this folder.
         on_change: called with an order whenever something about it has changed.
+        on_gone: called with an order that another service has forgotten.
         unreadable: why files of jobs could not be read, by the jobs' ids; their recordings are
             kept.
     """
 
     folder: Path
+    services: Services
     on_change: Callable[[Order], None] = lambda order: None
+    on_gone: Callable[[Order], None] = lambda order: None
     unreadable: dict[str, str] = field(default_factory=dict)
     _orders: dict[str, Order] = field(default_factory=dict)
     _by_key: dict[tuple[str, str], str] = field(default_factory=dict)
     _forgotten: dict[str, float] = field(default_factory=dict)
     _changes: int = 0
     _last_change: dict[str, int] = field(default_factory=dict)
+    _seen: dict[str, _Seen] = field(default_factory=dict)
 
     def open(self) -> None:
         """Read what is there; a file that cannot be read is left where it is, and is in
@@ -150,11 +170,77 @@ class OrderBook:
             ) from error
         for file in sorted(self.folder.glob("*.json")):
             try:
-                order = msgspec.json.decode(read(file), type=Order)
-                self._check(order, file)
-                self._take(order)
+                self._take(self._read(file))
             except (OSError, ValueError, msgspec.MsgspecError) as error:
                 self.unreadable[file.stem] = reason_of(error)
+
+    def is_own(self, order: Order) -> bool:
+        """Whether this service works on an order."""
+        return order.service == self.services.own
+
+    def is_anothers(self, order: Order) -> bool:
+        """Whether another service that lives works on an order."""
+        return not self.is_own(order) and self.services.is_there(order.service)
+
+    def take_over(self, order: Order) -> bool:
+        """Make an order this service's own, unless one that lives works on it.
+
+        Raises:
+            OutputError: it cannot be noted.
+        """
+        with self.services.turn():
+            self._look_at(order)
+            if self.is_anothers(order):
+                return False
+            self.change(order, service=self.services.own)
+        return True
+
+    def follow(self) -> list[Order]:
+        """Take in what other services have changed; gives the orders that are not as they were."""
+        found = {file.stem: file for file in self.folder.glob("*.json")}
+        changed = [self._orders[known] for known, file in found.items() if self._is_new(file)]
+        for order in changed:
+            self.on_change(order)
+        for known in self._orders.keys() - found.keys():
+            order = self._orders[known]
+            self._drop(order)
+            self.on_gone(order)
+        return changed
+
+    def _is_new(self, file: Path) -> bool:
+        """Take in how an order is on disk; whether somebody else has written it."""
+        order = self._orders.get(file.stem)
+        try:
+            if order is not None:
+                return self._look_at(order)
+            if file.stem not in self.unreadable:
+                self._take(self._read(file))
+                return True
+        except (OSError, ValueError, msgspec.MsgspecError):
+            pass  # it is being written or removed at this moment; the next look sees it
+        return False
+
+    def _look_at(self, order: Order) -> bool:
+        """Take in how an order is on disk; whether another service has changed it."""
+        file = self.folder / f"{order.id}.json"
+        if _Seen.of(file) == self._seen.get(order.id):
+            return False
+        now = self._read(file)
+        for name in order.__struct_fields__:
+            setattr(order, name, getattr(now, name))
+        return True
+
+    def _read(self, file: Path) -> Order:
+        """An order's file.
+
+        Raises:
+            OSError, ValueError, MsgspecError: it is not one.
+        """
+        seen = _Seen.of(file)
+        order = msgspec.json.decode(read(file), type=Order)
+        self._check(order, file)
+        self._seen[order.id] = seen
+        return order
 
     def _check(self, order: Order, file: Path) -> None:
         """See that an order is the one of its file, and its recording the one in its own folder.
@@ -189,11 +275,12 @@ class OrderBook:
         return self._orders.get(self._by_key.get((owner, key), ""))
 
     def add(self, order: Order) -> None:
-        """Take an order; when this returns it is on disk.
+        """Take an order, which is this service's own; when this returns it is on disk.
 
         Raises:
             OutputError: it cannot be written.
         """
+        order.service = self.services.own
         self._write(order)
         self._take(order)
         self.on_change(order)
@@ -247,10 +334,7 @@ class OrderBook:
         if order.cost and order.id in self._orders:
             self._forgotten[order.owner] = self._forgotten.get(order.owner, 0.0) + order.cost
             write_whole(self._spent_file, msgspec.json.encode(self._forgotten))
-        self._orders.pop(order.id, None)
-        self._last_change.pop(order.id, None)
-        if self._by_key.get((order.owner, order.key or "")) == order.id:
-            del self._by_key[order.owner, order.key or ""]
+        self._drop(order)
         file = self.folder / f"{order.id}.json"
         try:
             is_gone = remove(file)
@@ -264,5 +348,13 @@ class OrderBook:
         if order.key is not None:
             self._by_key[order.owner, order.key] = order.id
 
+    def _drop(self, order: Order) -> None:
+        for known in (self._orders, self._last_change, self._seen):
+            known.pop(order.id, None)
+        if self._by_key.get((order.owner, order.key or "")) == order.id:
+            del self._by_key[order.owner, order.key or ""]
+
     def _write(self, order: Order) -> None:
-        write_whole(self.folder / f"{order.id}.json", msgspec.json.encode(order))
+        file = self.folder / f"{order.id}.json"
+        write_whole(file, msgspec.json.encode(order))
+        self._seen[order.id] = _Seen.of(file)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mantisreed.serving.problems import Problem
-from mantisreed.serving.uploads import Uploads
+from mantisreed.serving.receiving.uploads import Uploads
 
 
 @dataclass(slots=True)

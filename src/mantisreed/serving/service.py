@@ -25,16 +25,17 @@ from mantisreed.serving.access import Access, is_loopback
 from mantisreed.serving.calls import Caller, Profile
 from mantisreed.serving.desk import Desk
 from mantisreed.serving.feed import Feed
-from mantisreed.serving.intake import Intake
 from mantisreed.serving.options import with_limit
 from mantisreed.serving.orders import Order, OrderBook
 from mantisreed.serving.playing import Playing
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.proxies import Network
 from mantisreed.serving.purses import is_open
+from mantisreed.serving.receiving.intake import Intake
+from mantisreed.serving.receiving.uploads import Uploads
 from mantisreed.serving.routes.views import described
+from mantisreed.serving.services import Services
 from mantisreed.serving.tokens import TokenStore
-from mantisreed.serving.uploads import Uploads
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
     from mantisreed.secrets import Secret
 
 
+_LOOK = 1.0  # seconds between two looks at what other services in the folder have done
 _SOON = 2.0  # seconds in which the ledger says who works, or is not asked further
 _LARGEST_ANSWER = 64 << 10  # bytes of an answer to a call, which nobody reads
 
@@ -167,7 +169,8 @@ class Service:
                 advice="`mantisreed serve token make NAME` makes one",
             )
         self.access = Access(self.tokens, options.is_loopback, options.origins)
-        self.book = OrderBook(folder / "jobs", self._changed)
+        self.services = Services(folder / "services")
+        self.book = OrderBook(folder / "jobs", self.services, self._changed, self._gone)
         self.feed = Feed(described)
         self.metrics = Metrics()
         self.intake = Intake(
@@ -208,12 +211,15 @@ class Service:
         """Read what is there, and go on with it."""
         transport = await self._stack.enter_async_context(LateTransport())
         transport.begin()  # the first recording is not to wait for it
+        self.services.begin()
+        self._stack.callback(self.services.end)
         self.book.open()
         self._counted = {order.id for order in self.book if order.has_ended}
         for known, reason in self.book.unreadable.items():
             self._on_failure(f"job {known} cannot be read, and is left as it is ({reason})")
-        self.intake.clear({order.id for order in self.book} | self.book.unreadable.keys())
-        self.playing.clear()
+        if not self.services.has_others:  # what others are receiving is no rest of anything
+            self.intake.clear({order.id for order in self.book} | self.book.unreadable.keys())
+            self.playing.clear()
         self.desk = Desk(
             self.workspace,
             self.book,
@@ -252,6 +258,44 @@ class Service:
         self.desk.resume()
         for order in self.book:
             self._caller.look(order)
+        following = asyncio.create_task(self._follow_others())
+        self._stack.callback(following.cancel)
+
+    async def _follow_others(self) -> None:
+        """See what other services in this folder do, and take over what one has left."""
+        while True:
+            await asyncio.sleep(_LOOK)
+            try:
+                for order in self.book.follow():
+                    await self._go_on_with(order)
+                self._take_over()
+            except MantisreedError as error:
+                self._on_failure(f"the other services cannot be followed: {error}")
+
+    async def _go_on_with(self, order: Order) -> None:
+        """Do what another service was asked for with an order of this one."""
+        if self.desk is None or not self.book.is_own(order):
+            return
+        if not order.has_ended:
+            self.desk.take_again(order)
+        elif order.state == "cancelled" and order.id in self.desk.on_their_way():
+            await self.desk.cancel(order)
+
+    def _take_over(self) -> None:
+        """Work on what a service has left that has ended."""
+        for order in list(self.book):
+            is_open = not order.has_ended or order.call_state == "waiting"
+            if not is_open or self.book.is_own(order) or self.book.is_anothers(order):
+                continue
+            if self.book.take_over(order) and self.desk is not None and self._caller is not None:
+                if order.has_ended:
+                    self._caller.look(order)
+                else:
+                    self.desk.take(order)
+
+    def _gone(self, order: Order) -> None:
+        """Another service has forgotten an order."""
+        self.feed.tell(order, is_gone=True)
 
     async def end(self) -> None:
         """Take nothing new, finish what is on its way or leave it resumable."""

@@ -9,9 +9,9 @@ from fastapi.responses import Response, StreamingResponse
 
 from mantisreed.jobs.life import SHOWN_STATES
 from mantisreed.serving.access import own, sees
-from mantisreed.serving.fields import wait_of
 from mantisreed.serving.orders import HAS_TEXT, Order
 from mantisreed.serving.problems import Problem, status_of_kind
+from mantisreed.serving.receiving.fields import wait_of
 from mantisreed.serving.routes.answers import (
     form_of,
     job_answer,

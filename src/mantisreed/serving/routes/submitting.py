@@ -5,9 +5,9 @@ import re
 
 from starlette.requests import Request
 
-from mantisreed.serving.intake import Received, fingerprint
 from mantisreed.serving.orders import Order
 from mantisreed.serving.problems import Problem
+from mantisreed.serving.receiving.intake import Received, fingerprint
 from mantisreed.serving.routes.answers import form_of
 from mantisreed.serving.service import Service
 from mantisreed.serving.tokens import Token

@@ -3,8 +3,8 @@
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from mantisreed.serving.fields import content_length
 from mantisreed.serving.problems import Problem
+from mantisreed.serving.receiving.fields import content_length
 from mantisreed.serving.routes.answers import let_in, prefix_of
 from mantisreed.serving.routes.description import GONE, UPLOAD, UPLOAD_PART, upload_responses
 

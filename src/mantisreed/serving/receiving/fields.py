@@ -4,8 +4,8 @@ from collections.abc import AsyncIterator
 
 from starlette.requests import Request
 
-from mantisreed.serving.forms import FormPiece
 from mantisreed.serving.problems import Problem
+from mantisreed.serving.receiving.forms import FormPiece
 from mantisreed.units import parse_duration
 
 LARGEST_JSON = 1 << 20  # bytes

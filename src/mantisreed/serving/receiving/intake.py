@@ -23,7 +23,10 @@ from mantisreed.files import file_digest, printable
 from mantisreed.folders import check_no_link, forget, opened
 from mantisreed.hosts import is_written_private
 from mantisreed.options import API_OPTIONS
-from mantisreed.serving.fields import (
+from mantisreed.serving.options import is_list, options_given
+from mantisreed.serving.orders import Order, new_id
+from mantisreed.serving.problems import Problem
+from mantisreed.serving.receiving.fields import (
     LARGEST_JSON,
     content_length,
     ending,
@@ -32,13 +35,10 @@ from mantisreed.serving.fields import (
     rest_of_field,
     wait_of,
 )
-from mantisreed.serving.forms import form_pieces, text_of
-from mantisreed.serving.options import is_list, options_given
-from mantisreed.serving.orders import Order, new_id
-from mantisreed.serving.problems import Problem
+from mantisreed.serving.receiving.forms import form_pieces, text_of
+from mantisreed.serving.receiving.uploads import Upload, Uploads, file_name, written
 from mantisreed.serving.room import Room
 from mantisreed.serving.tokens import Token
-from mantisreed.serving.uploads import Upload, Uploads, file_name, written
 from mantisreed.state import make_folder
 from mantisreed.urls import UrlError, checked_url, split_url
 from mantisreed.workspace import Workspace

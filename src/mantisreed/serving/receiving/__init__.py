@@ -1,0 +1,1 @@
+"""What comes in: forms, bodies, JSON, uploads that go on; recordings on disk before they count."""
