@@ -13,7 +13,14 @@ from mantisreed.workspace import open_workspace
 # Nobody runs these by themselves.
 LIBRARIES = ("database_server.py", "judge.py", "outages.py", "sizes.py")
 BENCHMARKS = Path(__file__).parent.parent / "benchmarks"
-FILLED = {"port": "80", "pace": "15", "window": "20", "at_once": "4", "PORT": "80"}
+FILLED = {
+    "url": "postgresql://marsh@127.0.0.1/ledger",
+    "port": "80",
+    "pace": "15",
+    "window": "20",
+    "at_once": "4",
+    "PORT": "80",
+}
 
 
 def cards() -> list[tuple[str, str]]:

@@ -233,7 +233,10 @@ def test_a_recording_that_is_replaced_while_it_is_read_is_noticed_before_anythin
 
     def replaced_meanwhile(path: Path) -> str:
         digest = file_digest(path)
-        note.write_bytes((recordings / "note 1.flac").read_bytes())
+        # At once: whoever reads it at this moment must not find an empty file.
+        other = tmp_path / "other.flac"
+        other.write_bytes((recordings / "note 1.flac").read_bytes())
+        other.replace(note)
         return digest
 
     monkeypatch.setattr("mantisreed.pipeline.recording.file_digest", replaced_meanwhile)

@@ -180,11 +180,9 @@ class PostgresqlDatabase(ConnectedDatabase):
         self._noted = [(_BEGIN, {}), (_NUMBER, {})]
 
     def _commit(self) -> None:
-        if not self._has_begun and len(self._noted) == len((_BEGIN, _NUMBER)):
-            self._noted.clear()  # nothing was asked or changed
+        if not self._has_begun:
+            self._commit_noted()
             return
-        # A change that asks nothing may be made twice, and goes in one message. Where the answer to
-        # that is lost, its number is not known, and it counts as not made.
         number = self._number
         was_connected = self._connection is not None
         try:
@@ -192,6 +190,26 @@ class PostgresqlDatabase(ConnectedDatabase):
         except LedgerAwayError:
             if not was_connected or number is None or not self._was_committed(number):
                 raise
+
+    def _commit_noted(self) -> None:
+        """Send a whole transaction in one message, by any connection.
+
+        It asks nothing, and may be made twice. Where the answer is lost, its number is not known,
+        and it counts as not made.
+        """
+        if len(self._noted) == len((_BEGIN, _NUMBER)):
+            self._noted.clear()  # nothing was changed
+            return
+        had_connection, noted = self._connection is not None, list(self._noted)
+        try:
+            self.execute("COMMIT")
+        except LedgerError as error:
+            self._undo()
+            if not had_connection or not isinstance(error, LedgerAwayError):
+                raise
+            # It was cut since it was used last.
+            self._noted = noted
+            self._commit_noted()
 
     def _undo(self) -> None:
         self._noted.clear()
