@@ -15,13 +15,13 @@ to = ["txt", "srt", "json"]
 [engine.ferry]
 url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
-price = {{ per_minute = "0.01", currency = "shells" }}
+price = {{ per_minute = "0.01", currency = "credits" }}
 send.raw = "{{audio}}"
 reply.text = "says"
 [engine.barge]
 url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
-price = {{ per_minute = "0.01", currency = "shells" }}
+price = {{ per_minute = "0.01", currency = "credits" }}
 steps.start = {{ path = "/trips", raw = "{{audio}}", take.trip = "trip" }}
 steps.ask = {{ path = "/trips/{{trip}}", state = "is", waiting = ["afloat"], done = ["ashore"], interval = "100 ms" }}
 reply.text = "says"

@@ -44,7 +44,7 @@ url = "{url}"
 url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
 max_concurrent = {at_once}
-price = {{ per_minute = "0.01", currency = "shells" }}
+price = {{ per_minute = "0.01", currency = "credits" }}
 send.raw = "{{audio}}"
 reply.text = "says"
 """

@@ -30,7 +30,7 @@ SETTINGS = """
 to = ["txt"]
 [engine.pond]
 accepts.formats = ["flac"]
-price = { per_minute = "0.01", currency = "shells" }
+price = { per_minute = "0.01", currency = "credits" }
 reply.format = "text"
 command = { run = ["echo", "still water"], audio = "stdin" }
 """
@@ -78,7 +78,7 @@ def fill(folder: Path, count: int) -> None:
                 engine,
                 state,
                 60.0,
-                "shells",
+                "credits",
                 created,
                 created,
                 "",

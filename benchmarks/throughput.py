@@ -44,7 +44,7 @@ CARD = """
 [engine.weir]
 url = "http://127.0.0.1:{port}"
 max_concurrent = {at_once}
-price = {{ per_minute = 0.01, currency = "shells" }}
+price = {{ per_minute = 0.01, currency = "credits" }}
 send.raw = "{{audio}}"
 reply.text = "says"
 """
@@ -89,7 +89,7 @@ async def dispatched(card: EngineCard, folder: Path, audio: bytes, requests: int
         dispatcher = Dispatcher(
             client_for(card, {}, transport), card, writer, DispatchOptions(max_attempts=3)
         )
-        job = JobToOpen("job", "made up", "sha256:0", "weir", "shells")
+        job = JobToOpen("job", "made up", "sha256:0", "weir", "credits")
         await dispatcher.perform(lambda ledger: ledger.jobs.open(job))
         works = [
             Work("job", f"request {number}", 10.0 * number, 10.0, None, piece)

@@ -52,8 +52,8 @@ def run(
         ("sqlalchemy", "sql", "", "", ("run", "sqlite:///notes.db#notes")),
         (
             *("sqlalchemy", "sql", ""),
-            '[after.row]\nrows.database = "sqlite:///notes.db"\nrows.table = "notes"\n'
-            '[after.row.rows.columns]\nname = "recording"',
+            '[follow_up.row]\nrows.database = "sqlite:///notes.db"\nrows.table = "notes"\n'
+            '[follow_up.row.rows.columns]\nname = "recording"',
             ("run", "note.wav"),
         ),
         (

@@ -45,7 +45,7 @@ def test_help_and_import_load_nothing_heavy() -> None:
 @pytest.mark.parametrize(
     ("command", "heavy"),
     [
-        ("serve token list", "fastapi uvicorn aiohttp av numpy"),
+        ("tokens list", "fastapi uvicorn aiohttp av numpy"),
         ("engines list", "aiohttp av scipy starlette"),
         ("jobs", "aiohttp av scipy starlette"),
         ("costs", "aiohttp av scipy starlette"),

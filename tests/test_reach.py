@@ -62,12 +62,12 @@ ENGINE = '[engine.x]\nurl = "https://speech.example"\nreply.text = "t"\n'
         ('[settings]\nredact_names = "/etc/names"', "reading", "read /etc/names"),
         ('[settings]\nstrong_words_file = "/etc/words"', "reading", "read /etc/words"),
         (
-            '[links]\npublic = "https://hut.example"',
+            '[recording_urls]\npublic = "https://hut.example"',
             "listening",
             "pieces of recordings at https://hut",
         ),
         ('[callbacks]\npublic = "https://hut.example"', "listening", "at https://hut.example"),
-        ('[serve]\ncall_secret = "env:K"', "secret", "sign the calls"),
+        ('[serve]\nwebhook_secret = "env:K"', "secret", "sign the calls"),
         ('[ledger]\nurl = "postgresql://me@db.example/x"', "database", "keep the ledger at"),
         (ENGINE, "sending", "send recordings to https://speech.example"),
         (
@@ -84,23 +84,27 @@ ENGINE = '[engine.x]\nurl = "https://speech.example"\nreply.text = "t"\n'
         ('[service.s]\nurl = "http://localhost:9"', "sending", "send texts to http://localhost:9"),
         ('[service.s]\nurl = "https://t.example"\nsecrets.k = "env:K"', "secret", "send env:K"),
         (
-            '[after.m.mail]\nserver = "smtp://127.0.0.1:25"\nto = ["a@marsh.example"]',
+            '[follow_up.m.mail]\nserver = "smtp://127.0.0.1:25"\nto = ["a@marsh.example"]',
             "sending",
             "send results to smtp://127.0.0.1:25 for a@marsh.example",
         ),
         (
-            '[after.c.call]\nurl = "http://127.0.0.1:9/x"',
+            '[follow_up.c.webhook]\nurl = "http://127.0.0.1:9/x"',
             "sending",
             "results to http://127.0.0.1:9",
         ),
-        ('[after.c.copy]\nto = "~/copies"', "writing", "write to ~/copies"),
-        ('[after.c.copy]\nto = "../copies"', "writing", "write to ../copies"),
-        ('[after.c.copy]\nto = "s3://marsh/texts"', "writing", "write to s3://marsh/texts"),
-        ('[after.c.copy]\nto = "{recording}/x"', "writing", "write to"),
-        ('[after.r.rows]\nfile = "~/rows.csv"\ncolumns.a = "b"', "writing", "write to ~/rows.csv"),
-        ('[after.r.rows]\ndatabase = "sqlite:///../x.db"', "database", "write to the database"),
-        ('[after.r.rows]\ndatabase = "postgresql://db.example/x"', "database", "the database"),
-        ('[after.p.command]\nrun = ["tell"]', "program", "start tell"),
+        ('[follow_up.c.copy]\nto = "~/copies"', "writing", "write to ~/copies"),
+        ('[follow_up.c.copy]\nto = "../copies"', "writing", "write to ../copies"),
+        ('[follow_up.c.copy]\nto = "s3://marsh/texts"', "writing", "write to s3://marsh/texts"),
+        ('[follow_up.c.copy]\nto = "{recording}/x"', "writing", "write to"),
+        (
+            '[follow_up.r.rows]\nfile = "~/rows.csv"\ncolumns.a = "b"',
+            "writing",
+            "write to ~/rows.csv",
+        ),
+        ('[follow_up.r.rows]\ndatabase = "sqlite:///../x.db"', "database", "write to the database"),
+        ('[follow_up.r.rows]\ndatabase = "postgresql://db.example/x"', "database", "the database"),
+        ('[follow_up.p.command]\nrun = ["tell"]', "program", "start tell"),
     ],
 )
 def test_whatever_is_reached_is_asked_for_in_words(
@@ -117,7 +121,8 @@ def test_whatever_is_reached_is_asked_for_in_words(
 
 def test_what_stays_in_the_folder_is_not_asked_for(tmp_path: Path) -> None:
     document = tomllib.loads(
-        '[settings]\ninto = "texts"\nreplace = "g.txt"\n[after.c.copy]\nto = "copies/{recording}"\n'
-        '[after.r.rows]\nfile = "rows.csv"\n[after.d.rows]\ndatabase = "sqlite:///rows.db"\n'
+        '[settings]\ninto = "texts"\nreplace = "g.txt"\n'
+        '[follow_up.c.copy]\nto = "copies/{recording}"\n'
+        '[follow_up.r.rows]\nfile = "rows.csv"\n[follow_up.d.rows]\ndatabase = "sqlite:///rows.db"\n'
     )
     assert uses_of(tmp_path / "mantisreed.toml", document, {}) == ()

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from mantisreed.destinations.actions import Call, Copy, Mail, Program, Rows
+from mantisreed.destinations.actions import Copy, Mail, Program, Rows, Webhook
 from mantisreed.destinations.rules import FollowUp
 from mantisreed.errors import SettingsError
 from mantisreed.services.card import TextLimits, TextPrice, TextRateLimit, TextReply
@@ -29,7 +29,7 @@ def test_every_key_of_flows_is_in_their_manual() -> None:
     for table in (
         FollowUp,
         Mail,
-        Call,
+        Webhook,
         Copy,
         Rows,
         Program,

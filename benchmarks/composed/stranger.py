@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import anyio.to_thread
-import tomli_w
+import tomlkit
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import BaseRoute, Mount, Route
@@ -277,7 +277,7 @@ class Stranger:
             if self._bill.unit != "s":
                 card["billed"]["times"] = self._bill.unit
         card["reply"] = self.shape.table
-        return tomli_w.dumps({"engine": {self.name: card}})
+        return tomlkit.dumps({"engine": {self.name: card}})
 
     @property
     def reports_its_bill(self) -> bool:

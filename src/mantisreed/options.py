@@ -147,13 +147,13 @@ TRANSLATIONS = (
         "Write translations by this text service too, in the languages of --translate-to (de,fr)",
         metavar="SERVICE",
     ),
-    Option("two_languages", "Write cues in both languages as well", "flag"),
+    Option("bilingual", "Write cues in both languages as well", "flag"),
     Option(
-        "back_with",
+        "back_translate_with",
         "Let this service translate back, into a table for checking",
         metavar="SERVICE",
     ),
-    Option("no_follow_ups", "Skip the follow-ups ([after.NAME]) of the settings", "flag"),
+    Option("no_follow_ups", "Skip the follow-ups ([follow_up.NAME]) of the settings", "flag"),
 )
 
 FORMATS = (

@@ -23,7 +23,7 @@ REACHING: Mapping[str, Mapping[str, str]] = {
     },
     "Links": {"public": "port", "listen": "port"},
     "Callbacks": {"public": "port", "listen": "port"},
-    "ServeKeys": {"call_secret": "secret", "test_call_secret": "secret"},
+    "ServeKeys": {"webhook_secret": "secret", "test_webhook_secret": "secret"},
     "LedgerPlace": {"url": "database", "password": "secret"},
     "EngineCard": {"url": "host", "secrets": "secret", "values": "host"},
     "TextServiceCard": {"url": "host", "secrets": "secret", "values": "host"},
@@ -100,8 +100,8 @@ _NOTHING = {
     "TextLimits": "max_characters max_tokens languages targets",
     "TextPrice": "per_thousand_characters currency",
     "TextRateLimit": "requests window",
-    "FollowUp": "name needs when only_if service target to two_languages back reduce command mail "
-    "call copy rows max_attempts",
+    "FollowUp": "name needs when only_if service target to bilingual back reduce command mail "
+    "webhook copy rows max_attempts",
     "Program": "stdin result timeout",
     "Mail": "user sender subject body attach each",
     "Call": "send headers timeout",

@@ -64,7 +64,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
 
 
 class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """`[links]`: how engines that want a link can fetch a piece from this machine.
+    """`[recording_urls]`: how engines that want a link can fetch a piece from this machine.
 
     Attributes:
         public: the address under which they reach us.
@@ -77,7 +77,7 @@ class Links(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 
 class Callbacks(Links, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """`[callbacks]`: how engines that call back reach `mantisreed serve --callbacks`; keys as in
-    `[links]`.
+    `[recording_urls]`.
     """
 
     listen: str = "0.0.0.0:8441"
@@ -87,12 +87,12 @@ class ServeKeys(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
     """`[serve]`: with which keys `mantisreed serve` signs its calls, `whsec_` and base64.
 
     Attributes:
-        call_secret: for calls of the profile `live`; None signs none of them.
-        test_call_secret: for those of the profile `test`.
+        webhook_secret: for webhooks of the profile `live`; None signs none of them.
+        test_webhook_secret: for those of the profile `test`.
     """
 
-    call_secret: SecretSource | None = None
-    test_call_secret: SecretSource | None = None
+    webhook_secret: SecretSource | None = None
+    test_webhook_secret: SecretSource | None = None
 
 
 class LedgerPlace(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):

@@ -109,7 +109,7 @@ class TrustError(InputError):
 
 def _is_table(name: str) -> bool:
     """Whether a use is by a table that is no engine card."""
-    return "." in name or name in ("links", "callbacks", "serve")
+    return "." in name or name in ("recording_urls", "callbacks", "serve")
 
 
 class _RememberedTrust(msgspec.Struct, frozen=True):
@@ -259,8 +259,8 @@ def uses_of(
             for name, table in _named_tables(document, "service")
         ),
         *chain.from_iterable(
-            _uses_of_follow_up(f"after.{name}", table, file.parent)
-            for name, table in _named_tables(document, "after")
+            _uses_of_follow_up(f"follow_up.{name}", table, file.parent)
+            for name, table in _named_tables(document, "follow_up")
         ),
         *_uses_of_settings(document, file.parent),
     )
@@ -381,7 +381,10 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
         password = f" with {printable(str(ledger['password']))}" if "password" in ledger else ""
         yield Use("database", f"keep the ledger at {printable(str(ledger.get('url')))}{password}")
 
-    for key, offered in (("links", "pieces of recordings"), ("callbacks", "an ear for engines")):
+    for key, offered in (
+        ("recording_urls", "pieces of recordings"),
+        ("callbacks", "an ear for engines"),
+    ):
         table = document.get(key)
         if isinstance(table, dict):
             exact = _exactly(table)

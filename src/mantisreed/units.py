@@ -119,6 +119,22 @@ def iso_moment(seconds: float) -> str:
     )
 
 
+def size_given(size: str | None, option: str) -> int | None:
+    """The bytes that an option says; None where it says nothing.
+
+    Raises:
+        InputError: it is no size.
+    """
+    if size is None:
+        return None
+    try:
+        return parse_size(size)
+    except ValueError as error:
+        raise InputError(
+            f"a size such as 500 MB is expected, not {size!r}", where=option
+        ) from error
+
+
 def money_given(given: str | float | None, where: str) -> Decimal | None:
     """An amount of money; None where nothing is given.
 

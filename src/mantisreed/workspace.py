@@ -38,13 +38,13 @@ from mantisreed.urls import split_url
 _TABLES = (
     "settings",
     "layout",
-    "links",
+    "recording_urls",
     "callbacks",
     "serve",
     "ledger",
     "engine",
     "service",
-    "after",
+    "follow_up",
 )
 
 
@@ -232,11 +232,11 @@ class Workspace:
             TrustError: the settings are not trusted with them.
         """
         own = self.serve
-        if own.call_secret is not None or own.test_call_secret is not None:
+        if own.webhook_secret is not None or own.test_webhook_secret is not None:
             self.trust.require("secret", engine="serve")
         return {
-            "live": own.call_secret.read(self.folder) if own.call_secret else None,
-            "test": own.test_call_secret.read(self.folder) if own.test_call_secret else None,
+            "live": own.webhook_secret.read(self.folder) if own.webhook_secret else None,
+            "test": own.test_webhook_secret.read(self.folder) if own.test_webhook_secret else None,
         }
 
     def require_trust_in(self, engine: str) -> None:
@@ -252,7 +252,7 @@ class Workspace:
         if card is None:
             return
         if self.links is not None and wants_link(card):
-            self.trust.require("listening", engine="links")
+            self.trust.require("listening", engine="recording_urls")
         if self.callbacks is not None and card.callback:
             self.trust.require("listening", engine="callbacks")
 
@@ -286,7 +286,7 @@ class Workspace:
         Raises:
             TrustError: they may not.
         """
-        own = f"after.{name}"
+        own = f"follow_up.{name}"
         self.trust.require("sending", "program", "writing", "database", engine=own)
 
     def open_secrets(self, card: EngineCard) -> list[SecretSource]:
@@ -380,16 +380,15 @@ def _workspace(
         raise SettingsError(
             f"unknown table or key {unknown[0]!r}",
             where=name,
-            advice="known: [settings], [layout.NAME], [links], [callbacks], [serve], [ledger], "
-            "[engine.NAME], "
-            "[service.NAME] and [after.NAME]",
+            advice="known: [settings], [layout.NAME], [recording_urls], [callbacks], [serve], "
+            "[ledger], [engine.NAME], [service.NAME] and [follow_up.NAME]",
         )
     for key in _TABLES:
         if not isinstance(document.get(key, {}), dict):
             raise SettingsError(f"key {key!r}: expected a table", where=name)
     settings = checked(document.get("settings", {}), Settings, name, "settings")
     services = _services(document.get("service", {}), name)
-    follow_ups = read_follow_ups(document.get("after", {}), services, name)
+    follow_ups = read_follow_ups(document.get("follow_up", {}), services, name)
     own = engine_tables(document, name)
     tables = {
         **shared,
@@ -404,7 +403,9 @@ def _workspace(
         settings,
         {card_name: card for (card_name, task), card in cards.items() if task is None},
         {card_name: card for (card_name, task), card in cards.items() if task == TRANSLATE},
-        checked(document["links"], Links, name, "links") if "links" in document else None,
+        checked(document["recording_urls"], Links, name, "recording_urls")
+        if "recording_urls" in document
+        else None,
         checked(document["callbacks"], Callbacks, name, "callbacks")
         if "callbacks" in document
         else None,

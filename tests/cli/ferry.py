@@ -24,7 +24,7 @@ url = "http://127.0.0.1:{port}"
 formats = ["flac"]
 [engine.ferry.price]
 per_minute = "0.01"
-currency = "shells"
+currency = "credits"
 [engine.ferry.send]
 raw = "{{audio}}"
 [engine.ferry.reply]
@@ -33,7 +33,7 @@ text = "says"
 [engine.barge]
 url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
-price = {{ per_minute = "0.01", currency = "shells" }}
+price = {{ per_minute = "0.01", currency = "credits" }}
 reply.text = "says"
 [engine.barge.steps.start]
 path = "/trips"

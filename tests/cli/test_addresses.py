@@ -302,7 +302,7 @@ def test_a_watched_storage_is_looked_at_again_and_again_and_each_recording_is_do
         "mantisreed",
         "watch",
         "s3://marsh/in",
-        "--every",
+        "--poll-interval",
         "0.3s",
         "--to",
         "txt",

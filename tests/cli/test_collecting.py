@@ -166,7 +166,7 @@ def test_a_spend_limit_stops_before_it_is_passed_and_counts_what_was_spent(
     with ferry.sailing(tmp_path):
         command = ("run", "recordings", "--piece-length", "20s")
         stopped = mantisreed(*command, "--spend-limit", "0.012")
-        assert stopped.returncode == 3 and "over the limit of 0.0120 shells" in stopped.stderr
+        assert stopped.returncode == 3 and "over the limit of 0.0120 credits" in stopped.stderr
         for _ in range(2):  # a smaller piece may still have room the second time
             paid = sum(float(str(job["cost"] or 0)) for job in jobs(mantisreed))
             assert 0.006 < paid <= 0.012 and sum(ferry.answered.values()) == sum(
@@ -175,7 +175,7 @@ def test_a_spend_limit_stops_before_it_is_passed_and_counts_what_was_spent(
             assert mantisreed(*command, "--spend-limit", "0.012").returncode == 3
         assert mantisreed(*command, "--spend-limit", "1").returncode == 0
         settings = tmp_path / "mantisreed.toml"
-        priced = '[engine.ferry.price]\nper_minute = "0.01"\ncurrency = "shells"\n'
+        priced = '[engine.ferry.price]\nper_minute = "0.01"\ncurrency = "credits"\n'
         assert priced in settings.read_text()
         settings.write_text(settings.read_text().replace(priced, ""))
         assert "names no price" in mantisreed(*command, "--spend-limit", "1").stderr
@@ -229,7 +229,7 @@ def test_jobs_are_found_by_recording_engine_state_and_age(
 ) -> None:
     with ferry.sailing(tmp_path):
         mantisreed("run", "recordings")
-    assert len(jobs(mantisreed, "--recording", "NOTE 1")) == 1
+    assert len(jobs(mantisreed, "--name", "NOTE 1")) == 1
     assert (
         len(jobs(mantisreed, "--since", "1h", "--engine", "ferry", "--state", "done,failed")) == 2
     )
@@ -354,21 +354,21 @@ def test_no_secret_is_in_the_ledger_the_log_or_anything_that_is_shown(
             "[callbacks] listen in the settings says where",
         ),
         (("serve", "--listen", "0.0.0.0:8442"), "there is no token"),
-        (("serve", "token", "revoke", "hut"), "there is no token 'hut'"),
+        (("tokens", "revoke", "hut"), "there is no token 'hut'"),
         (("serve", "--max-size", "huge"), "a size such as 500 MB"),
-        (("serve", "token", "make", "hut", "--max-size", "huge"), "a size such as 500 MB"),
-        (("serve", "token", "make", "hut", "--spend", "nan"), "an amount such as 2.50"),
-        (("serve", "token", "make", "hut", "--spend", "-5"), "an amount such as 2.50"),
-        (("serve", "token", "make", "hut", "--rate", "0"), "1 or more"),
+        (("tokens", "create", "hut", "--max-size", "huge"), "a size such as 500 MB"),
+        (("tokens", "create", "hut", "--spend-limit", "nan"), "an amount such as 2.50"),
+        (("tokens", "create", "hut", "--spend-limit", "-5"), "an amount such as 2.50"),
+        (("tokens", "create", "hut", "--requests-per-minute", "0"), "1 or more"),
         (("jobs", "--limit", "-5"), "0 or more"),
         (("run", "x.wav", "--newest", "0"), "1 or more"),
         (("plan", "x.wav", "--track", "0"), "1 or more"),
-        (("score", "x.txt", "y.txt", "--worst", "-4"), "0 or more"),
-        (("compare", "x.wav", "--engines", "ferry,barge", "--most", "two"), "0 or more"),
-        (("doubts", "x.srt", "--least", "nan"), "from 0 to 1"),
+        (("score", "x.txt", "y.txt", "--limit", "-4"), "0 or more"),
+        (("compare", "x.wav", "--engines", "ferry,barge", "--limit", "two"), "0 or more"),
+        (("doubts", "x.srt", "--min-grade", "nan"), "from 0 to 1"),
         (("serve", "--listen", "127.0.0.1:tide"), "cannot listen on"),
-        (("serve", "--stop-within", "soon"), "--stop-within"),
-        (("serve", "sandwich"), "is not token make NAME"),
+        (("serve", "--shutdown-timeout", "soon"), "--shutdown-timeout"),
+        (("serve", "sandwich"), "one argument too many"),
         (("standin", "--faults", "2"), "a share is from 0 to 1"),
         (("standin", "--pace", "often"), "a pace such as 15/60s"),
         (("standin", "--queue", "soon"), "a number with a unit"),

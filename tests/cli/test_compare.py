@@ -32,14 +32,14 @@ def test_engines_are_compared_on_the_same_recording(
         result = mantisreed(*arguments, "--reference", "round.txt", "--json")
     assert shown.returncode == 0, shown.stderr
     first, *_ = shown.stderr.splitlines()
-    assert first.startswith("0:30 of sound, at most: brook 0.0020 shells, heron 0.0045 shells")
+    assert first.startswith("0:30 of sound, at most: brook 0.0020 credits, heron 0.0045 credits")
     assert "WER" in shown.stdout and "agreement" in shown.stdout and "brook *" in shown.stdout
     assert (recording.parent / "engines.png").read_bytes().startswith(b"\x89PNG")
     assert (recording.parent / "comparison" / "heron" / "round.transcript.json").exists()
     found = json.loads(result.stdout)
     brook, heron, sedge = found["engines"]
     assert brook["wer"] > 0.1 and heron["wer"] == sedge["wer"] == 0.0 and brook["doubts"] > 0
-    # An hour costs 0.24 shells, good or bad.
+    # An hour costs 0.24 credits, good or bad.
     assert brook["price_of_a_good_hour"] > 1.1 * 60 * 0.004
     assert found["agreement"][1][2] == 1.0 > found["agreement"][0][1] == found["agreement"][1][0]
     differences = found["recordings"][0]["differences"]

@@ -112,8 +112,8 @@ def test_a_second_opinion_keeps_to_the_spend_limit(
     mantisreed: Command, moody: Moody, recording: Path
 ) -> None:
     with moody(BAD, engine="brook"):
-        # The first reading of a minute and a half costs 0.006 shells; the stretches would cost more
-        # than is left.
+        # The first reading of a minute and a half costs 0.006 credits; the stretches would cost
+        # more than is left.
         result = mantisreed(
             "run",
             "round.flac",

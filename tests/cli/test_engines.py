@@ -94,7 +94,7 @@ def test_the_list_says_what_cards_take_and_whether_secrets_are_there(
     for fact in (
         "send > json",
         "16.0 MiB",
-        "0.004 shells a minute",
+        "0.004 credits a minute",
         "120 per 60 s",
         "key is there",
     ):
@@ -180,7 +180,7 @@ def test_a_dry_try_sends_nothing(
     mantisreed: Command, settings: Path, note: Note, address: str
 ) -> None:
     settings.write_text(settings.read_text().replace(address, "http://127.0.0.1:9"))
-    result = mantisreed("engines", "try", "dipper", note.path, "--dry")
+    result = mantisreed("engines", "try", "dipper", note.path, "--dry-run")
     assert result.returncode == 0, result.stderr
     assert (
         "POST http://127.0.0.1:9/dipper/pebbles" in result.stdout and "audio/flac" in result.stdout
@@ -200,8 +200,8 @@ def test_learn_prints_a_table_to_paste(mantisreed: Command, tmp_path: Path) -> N
         {"b": 2.5, "e": 3.9, "content": "Tea is ready."},
     ]
     (tmp_path / "reply.json").write_text(json.dumps({"lang": "en", "chunks": chunks}))
-    result = mantisreed("engines", "learn", "reply.json", "--engine", "marsh", "--length", "5 s")
-    table = tomllib.loads(result.stdout)["engine"]["marsh"]["reply"]
+    result = mantisreed("engines", "learn", "reply.json", "--length", "5 s")
+    table = tomllib.loads(result.stdout)["engine"]["engine"]["reply"]
     assert table["passages"] == {"each": "chunks", "text": "content", "start": "b", "end": "e"}
     assert table["language"] == "lang" and "7 words from 0.50 to 3.90 s" in result.stderr
 

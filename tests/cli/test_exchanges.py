@@ -47,11 +47,11 @@ def test_the_link_is_served_by_us_or_is_the_sources_own(
     mantisreed: Command, mine: Note, settings: Path, address: str, tmp_path: Path
 ) -> None:
     refused = mantisreed("run", mine.path, "--engine", "plover")
-    assert refused.returncode == 2 and "set [links] public" in refused.stderr
+    assert refused.returncode == 2 and "set [recording_urls] public" in refused.stderr
 
     port = free_port()
     settings.write_text(
-        f'[links]\npublic = "http://127.0.0.1:{port}"\nlisten = '
+        f'[recording_urls]\npublic = "http://127.0.0.1:{port}"\nlisten = '
         f'"127.0.0.1:{port}"\n\n{settings.read_text()}'
     )
     served = transcribed(mantisreed, mine, "--engine", "plover")

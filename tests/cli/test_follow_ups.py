@@ -89,7 +89,7 @@ SERVICES = """
 [service.mirror]
 url = "http://127.0.0.1:{port}"
 accepts = {{ max_characters = 400, languages = ["en", "de"] }}
-price = {{ per_thousand_characters = "0.5", currency = "shells" }}
+price = {{ per_thousand_characters = "0.5", currency = "credits" }}
 send = {{ path = "/turn", json = {{ lines = "{{passages}}", into = "{{target}}" }} }}
 reply.texts = "lines"
 [service.judge]
@@ -107,7 +107,7 @@ reply.text = "lines[0]"
 
 @pytest.fixture
 def sailing(ferry: Ferry, desk: Desk, english: list[Phrase], tmp_path: Path) -> Iterator[Settings]:
-    """Two recordings, an engine and services; gives what puts `[after.NAME]` tables behind them."""
+    """Two recordings, an engine and services; gives what adds `[follow_up.NAME]` tables."""
     for number in range(2):
         compose(english, seed=70 + number, duration=10).write(tmp_path / f"note {number}.flac")
     with ferry.sailing(tmp_path):
@@ -135,14 +135,14 @@ def test_translated_subtitles_keep_the_times_of_the_passages_and_are_paid_once(
             "mirror",
             "--translate-to",
             "de",
-            "--two-languages",
-            "--back-with",
+            "--bilingual",
+            "--back-translate-with",
             "mirror",
         ),
     )
     result = mantisreed(*command)
     assert result.returncode == 0, result.stderr
-    assert "words to text services" in result.stderr and "shells" in result.stderr
+    assert "words to text services" in result.stderr and "credits" in result.stderr
     outputs = tmp_path / "transcripts"
     original = json.loads((outputs / "note 0.transcript.json").read_text())
     translated = json.loads((outputs / "note 0.de.transcript.json").read_text())
@@ -168,25 +168,25 @@ def test_a_result_goes_to_all_that_need_it_and_the_ledger_tells(
     mantisreed: Command, desk: Desk, sailing: Settings, tmp_path: Path
 ) -> None:
     sailing("""
-[after.length]
+[follow_up.length]
 service = "judge"
-[after.words]
+[follow_up.words]
 service = "short"
-[after.rows]
+[follow_up.rows]
 needs = ["length", "words"]
-rows = { file = "kept.csv", columns = { recording = "recording", kind = "after.length.kind", all = "after" } }
-[after.base]
+rows = { file = "kept.csv", columns = { recording = "recording", kind = "follow_up.length.kind", all = "after" } }
+[follow_up.base]
 needs = ["length"]
 rows.database = "sqlite:///kept.sqlite"
 rows.table = "notes"
-rows.columns = { kind = "after.length.kind", words = "words" }
-[after.copies]
+rows.columns = { kind = "follow_up.length.kind", words = "words" }
+[follow_up.copies]
 needs = ["length"]
 copy = { to = "kept/{about.nothing}x", files = ["txt", "length"] }
-[after.never]
+[follow_up.never]
 only_if = "words > `100000`"
 copy = { to = "never" }
-[after.sorry]
+[follow_up.sorry]
 when = "failed"
 copy = { to = "never" }
 """)  # noqa: E501
@@ -216,13 +216,13 @@ def test_a_failing_follow_up_fails_nothing_else_and_retry_resumes_it(
     mantisreed: Command, desk: Desk, sailing: Settings, tmp_path: Path
 ) -> None:
     after = """
-[after.length]
+[follow_up.length]
 service = "judge"
 max_attempts = 1
-[after.rows]
+[follow_up.rows]
 needs = ["length"]
-rows = { file = "kept.csv", columns = { kind = "after.length.kind" } }
-[after.copies]
+rows = { file = "kept.csv", columns = { kind = "follow_up.length.kind" } }
+[follow_up.copies]
 copy = { to = "kept" }
 """
     sailing(after)
@@ -252,13 +252,13 @@ def test_each_recording_has_a_mail_and_a_run_has_one_digest_and_none_comes_twice
 ) -> None:
     with mailbox(tmp_path / "box") as (server, box):
         sailing(f"""
-[after.mail]
+[follow_up.mail]
 mail.server = "{server}"
 mail.sender = "hut@marsh.example"
 mail.to = ["warden@marsh.example"]
 mail.subject = "{{recording}}: {{words}} words"
 mail.attach = ["srt"]
-[after.digest]
+[follow_up.digest]
 mail = {{ server = "{server}", sender = "hut@marsh.example", to = ["all@marsh.example"], each = "run" }}
 """)  # noqa: E501
         for _ in range(2):
@@ -324,9 +324,9 @@ def test_mail_of_a_real_server_refused_recipients_and_a_server_that_is_away(
     (tmp_path / "mail.key").write_text("a long password\n")
     (tmp_path / "mail.key").chmod(0o600)
     table = """
-[after.mail]
+[follow_up.mail]
 max_attempts = 1
-[after.mail.mail]
+[follow_up.mail.mail]
 server = "smtp://127.0.0.1:{port}"
 user = "hut"
 password = "file:mail.key"
@@ -393,7 +393,7 @@ def test_each_recipient_has_a_mail_once_whatever_becomes_of_the_others(
     controller = Controller(handler, "127.0.0.1", port)
     controller.start()
     rule = f"""
-[after.mail]
+[follow_up.mail]
 mail.server = "smtp://127.0.0.1:{port}"
 mail.sender = "a@marsh.example"
 mail.to = ["warden@marsh.example", "nobody@marsh.example", "grey@marsh.example"]
@@ -429,7 +429,7 @@ def test_a_recipient_who_is_to_come_back_later_waits_and_is_told_in_the_servers_
     controller = Controller(handler, "127.0.0.1", port)
     controller.start()
     sailing(f"""
-[after.mail]
+[follow_up.mail]
 mail.server = "smtp://127.0.0.1:{port}"
 mail.sender = "a@marsh.example"
 mail.to = ["grey@marsh.example"]
@@ -448,8 +448,8 @@ def test_a_call_is_signed_and_has_the_same_id_when_it_is_made_again(
     key = b"a signing key of the marsh"
     (tmp_path / "call.key").write_text(f"whsec_{base64.b64encode(key).decode()}\n")
     sailing(f"""
-[after.call]
-call = {{ url = "http://127.0.0.1:{desk.port}/call", secret = "file:call.key" }}
+[follow_up.call]
+webhook = {{ url = "http://127.0.0.1:{desk.port}/call", secret = "file:call.key" }}
 """)
     desk.faults = [503]
     assert mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt").returncode == 0
@@ -466,13 +466,13 @@ def test_a_program_gets_the_text_and_its_result_goes_on(
     mantisreed: Command, sailing: Settings, tmp_path: Path
 ) -> None:
     sailing("""
-[after.count]
+[follow_up.count]
 command.run = ["python3", "-c", "import sys, json; print(json.dumps({'size': len(sys.stdin.read().split())}))"]
 command.result = "json"
-[after.rows]
+[follow_up.rows]
 needs = ["count"]
-rows = { file = "kept.csv", columns = { size = "after.count.size" } }
-[after.bad]
+rows = { file = "kept.csv", columns = { size = "follow_up.count.size" } }
+[follow_up.bad]
 command = { run = ["python3", "-c", "import sys; sys.exit('the tide is out')"] }
 """)  # noqa: E501
     result = mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt")
@@ -486,39 +486,41 @@ command = { run = ["python3", "-c", "import sys; sys.exit('the tide is out')"] }
     ("after", "told"),
     [
         (
-            '[after.a]\nneeds = ["b"]\ncopy.to = "x"\n[after.b]\nneeds = ["a"]\ncopy.to = "x"',
+            '[follow_up.a]\nneeds = ["b"]\ncopy.to = "x"\n'
+            '[follow_up.b]\nneeds = ["a"]\ncopy.to = "x"',
             "wait for each other",
         ),
-        ('[after.a]\nneeds = ["z"]\ncopy.to = "x"', "there is no [after.z]"),
-        ('[after.a]\nservice = "z"', "there is no [service.z]"),
-        ("[after.a]", "expected one of the keys service"),
+        ('[follow_up.a]\nneeds = ["z"]\ncopy.to = "x"', "there is no [follow_up.z]"),
+        ('[follow_up.a]\nservice = "z"', "there is no [service.z]"),
+        ("[follow_up.a]", "expected one of the keys service"),
         (
-            '[after.a]\ncopy.to = "x"\nrows = { file = "f", columns = { a = "words" } }',
+            '[follow_up.a]\ncopy.to = "x"\nrows = { file = "f", columns = { a = "words" } }',
             "found 'copy' and 'rows'",
         ),
         (
-            '[after.a.mail]\nserver = "http://x"\nsender = "a@b.c"\nto = ["a@b.c"]',
+            '[follow_up.a.mail]\nserver = "http://x"\nsender = "a@b.c"\nto = ["a@b.c"]',
             "expected smtp://",
         ),
         (
-            '[after.a.mail]\nserver = "smtp://x"\nsender = "a@b.c"\nto = ["nobody"]',
+            '[follow_up.a.mail]\nserver = "smtp://x"\nsender = "a@b.c"\nto = ["nobody"]',
             "no mail address",
         ),
         (
-            '[after.a.mail]\nserver = "smtp://u:secret-word@x"\nsender = "a@b.c"\nto = ["a@b.c"]',
+            '[follow_up.a.mail]\nserver = "smtp://u:secret-word@x"\n'
+            'sender = "a@b.c"\nto = ["a@b.c"]',
             "holds a password",
         ),
         (
-            '[after.a]\nrows = { database = "oracle://x", columns = { a = "words" } }',
+            '[follow_up.a]\nrows = { database = "oracle://x", columns = { a = "words" } }',
             "expected sqlite:///",
         ),
-        ('[after.a]\ncopy.to = "x/{recodring}"', "nothing is known as 'recodring'"),
+        ('[follow_up.a]\ncopy.to = "x/{recodring}"', "nothing is known as 'recodring'"),
         (
-            '[after.a]\nrows = { file = "f", columns = { a = "wrods" } }',
+            '[follow_up.a]\nrows = { file = "f", columns = { a = "wrods" } }',
             "nothing is known as 'wrods'",
         ),
-        ('[after.a]\nonly_if = "wrds > `3`"\ncopy.to = "x"', "nothing is known as 'wrds'"),
-        ('[after.a]\nwhat = 1\ncopy.to = "x"', "unknown key 'what'"),
+        ('[follow_up.a]\nonly_if = "wrds > `3`"\ncopy.to = "x"', "nothing is known as 'wrds'"),
+        ('[follow_up.a]\nwhat = 1\ncopy.to = "x"', "unknown key 'what'"),
         (
             '[service.x]\nurl = "http://h"\nreply.text = "a"\nsend = { json.a = "b" }',
             "no step sends the text",
@@ -584,7 +586,7 @@ def test_mail_goes_over_tls(
     controller = Controller(box, "127.0.0.1", port, **tls)
     controller.start()
     sailing(f"""
-[after.mail]
+[follow_up.mail]
 mail = {{ server = "{scheme}://127.0.0.1:{port}", sender = "a@marsh.example", to = ["b@marsh.example"] }}
 """)  # noqa: E501
     try:
@@ -619,41 +621,48 @@ MAIL = 'server = "smtp://127.0.0.1:9"\nsender = "a@marsh.example"\nto = ["b@mars
             "language 'pl'",
         ),
         (
-            ("--translate-with", "mirror", "--translate-to", "de", "--back-with", "judge"),
+            (
+                "--translate-with",
+                "mirror",
+                "--translate-to",
+                "de",
+                "--back-translate-with",
+                "judge",
+            ),
             "",
             "service judge gives data, and cannot translate",
         ),
         (
             (),
-            '[after.a]\nservice = "mirror"\ntarget = "fr"\nto = ["srt"]',
+            '[follow_up.a]\nservice = "mirror"\ntarget = "fr"\nto = ["srt"]',
             "does not know the language 'fr'",
         ),
-        ((), f'[after.a.mail]\n{MAIL}\nattach = ["pdf"]', "there will be no file 'pdf'"),
+        ((), f'[follow_up.a.mail]\n{MAIL}\nattach = ["pdf"]', "there will be no file 'pdf'"),
         (
             (),
-            '[after.a]\ncall.url = "http://127.0.0.1:9"\ncall.send = "md"',
+            '[follow_up.a]\nwebhook.url = "http://127.0.0.1:9"\nwebhook.send = "md"',
             "there will be no file 'md'",
         ),
         (
             (),
-            '[after.a]\ncopy.to = "kept"\ncopy.files = ["german"]',
+            '[follow_up.a]\ncopy.to = "kept"\ncopy.files = ["german"]',
             "there will be no file 'german'",
         ),
-        ((), '[after.a]\ncopy.to = "note 0.flac/kept"', "is a file, and no folder"),
-        ((), '[after.a]\ncopy.to = "nothing://kept"', "nothing is read from nothing://"),
+        ((), '[follow_up.a]\ncopy.to = "note 0.flac/kept"', "is a file, and no folder"),
+        ((), '[follow_up.a]\ncopy.to = "nothing://kept"', "nothing is read from nothing://"),
         (
             (),
-            '[after.a]\ncommand.run = ["no-such-program", "{text}"]',
+            '[follow_up.a]\ncommand.run = ["no-such-program", "{text}"]',
             "there is no program 'no-such-program'",
         ),
         (
             (),
-            '[after.a]\nrows = { file = "old.csv", columns = { words = "words" } }',
+            '[follow_up.a]\nrows = { file = "old.csv", columns = { words = "words" } }',
             "has no column",
         ),
         (
             (),
-            f'[after.a.mail]\n{MAIL}\nuser = "a"\npassword = "env:NO_SUCH_PASSWORD"',
+            f'[follow_up.a.mail]\n{MAIL}\nuser = "a"\npassword = "env:NO_SUCH_PASSWORD"',
             "NO_SUCH_PASSWORD",
         ),
         (("--replace", "nowhere.txt"), "", "nowhere.txt"),
@@ -690,6 +699,6 @@ def test_a_program_that_never_stops_printing_is_stopped(
     program = tmp_path / "gull"
     program.write_text("#!/bin/sh\nyes gull\n")
     program.chmod(0o755)
-    sailing(f'[after.a]\ncommand.run = ["{program}"]')
+    sailing(f'[follow_up.a]\ncommand.run = ["{program}"]')
     result = mantisreed("run", "note 0.flac", "--engine", "ferry")
     assert result.returncode == 1 and "prints more than any result is long" in result.stderr

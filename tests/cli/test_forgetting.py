@@ -31,7 +31,7 @@ hints = ["{word}hint"]
 [engine.first]
 url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
-price = {{ per_minute = "0.01", currency = "shells" }}
+price = {{ per_minute = "0.01", currency = "credits" }}
 send = {{ path = "/words", raw = "{{audio}}" }}
 reply.text = "says"
 reply.words = {{ each = "words", text = "w", start = "s", end = "e", confidence = "c" }}
@@ -39,7 +39,7 @@ reply.words = {{ each = "words", text = "w", start = "s", end = "e", confidence 
 [engine.second]
 url = "http://127.0.0.1:{port}"
 accepts.formats = ["flac"]
-price = {{ per_minute = "0.01", currency = "shells" }}
+price = {{ per_minute = "0.01", currency = "credits" }}
 send = {{ path = "/text", raw = "{{audio}}" }}
 reply.text = "says"
 
@@ -61,7 +61,7 @@ accepts = {{ max_characters = 4000, languages = ["en", "de"] }}
 send = {{ path = "/turn", json = {{ lines = "{{passages}}", into = "{{target}}" }} }}
 reply.texts = "lines"
 
-[after.german]
+[follow_up.german]
 service = "mirror"
 target = "de"
 to = ["srt"]

@@ -84,10 +84,10 @@ def test_whenever_the_disk_is_full_the_same_command_goes_on_later(
 
 
 FLOW = """
-[after.kept.copy]
+[follow_up.kept.copy]
 to = "copies"
 files = ["txt"]
-[after.row.rows]
+[follow_up.row.rows]
 file = "rows.csv"
 columns = { recording = "recording", words = "words" }
 """

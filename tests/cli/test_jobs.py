@@ -120,6 +120,6 @@ def test_jobs_and_costs_can_be_read(
     assert (
         failed_one["error"].startswith("ferry: it broke (HTTP 503)") and good_one["error"] is None
     )
-    assert "minutes billed, 0.0097 shells" in shown and "failed: " in shown and "done" in shown
-    assert "shells" in mantisreed("costs").stdout
+    assert "minutes billed, 0.0097 credits" in shown and "failed: " in shown and "done" in shown
+    assert "credits" in mantisreed("costs").stdout
     assert mantisreed("jobs", "zzz").returncode == 2

@@ -163,9 +163,9 @@ def test_killed_at_every_step_of_a_flow_nothing_is_delivered_twice_and_retry_doe
         settings = tmp_path / "mantisreed.toml"
         settings.write_text(
             f"""{settings.read_text()}
-[after.rows]
+[follow_up.rows]
 rows = {{ file = "kept.csv", columns = {{ recording = "recording" }} }}
-[after.mail]
+[follow_up.mail]
 needs = ["rows"]
 mail = {{ server = "{server}", sender = "hut@marsh.example", to = ["warden@marsh.example"] }}
 """

@@ -26,7 +26,7 @@ from postgres import new_database, pooled, postgresql
 
 __all__ = ["postgresql"]
 
-JOB = JobToOpen("abc123", "note.wav", "sha256:1", "brook", "shells")
+JOB = JobToOpen("abc123", "note.wav", "sha256:1", "brook", "credits")
 PIECE = PieceToSend(JOB.id, "r1", 0.0, 9.0)
 
 

@@ -20,7 +20,7 @@ def test_a_plan_names_pieces_seams_sizes_and_cost(
     composition.write(tmp_path / "talk.mp3")
     (tmp_path / "standin.key").unlink()  # nothing is sent, so no key is needed
     text = settings.read_text().replace(
-        'currency = "shells"', 'currency = "shells"\nbilling_step = "15 s"', 1
+        'currency = "credits"', 'currency = "credits"\nbilling_step = "15 s"', 1
     )
     settings.write_text(text)
 
@@ -52,7 +52,7 @@ def test_a_plan_can_be_read(
     compose(english, seed=62, duration=40).write(tmp_path / "talk.wav")
     whole = mantisreed("plan", "talk.wav")
     assert "talk.wav: 0:40" in whole.stdout and "start" in whole.stdout
-    assert whole.stdout.splitlines()[-1] == "1 request to brook, 0.7 minutes billed, 0.0026 shells"
+    assert whole.stdout.splitlines()[-1] == "1 request to brook, 0.7 minutes billed, 0.0026 credits"
     settings.write_text(settings.read_text().replace("requests = 120", "requests = 1", 1))
     cut = mantisreed("plan", "talk.wav", "--piece-length", "15s")
     assert (

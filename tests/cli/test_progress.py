@@ -25,9 +25,9 @@ def progress(**counts: object) -> BatchProgress:
                 "seconds_done": 449.0,
                 "share": 0.75,
             }
-            | {"owed": Decimal("0.0301"), "currency": "shells"},
+            | {"owed": Decimal("0.0301"), "currency": "credits"},
             0.0,
-            "6 of 9 recordings · 6 of 9 pieces · 7:29 of sound · 0.0301 shells · about 0:20 left",
+            "6 of 9 recordings · 6 of 9 pieces · 7:29 of sound · 0.0301 credits · about 0:20 left",
         ),
         (
             {"pieces": 2, "sending": 1, "out": 1, "share": 0.5},

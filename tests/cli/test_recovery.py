@@ -96,13 +96,13 @@ to = ["txt"]
 url = "{url}"
 send = { raw = "{audio}", path = "/now" }
 reply.text = "says"
-price = { per_minute = "1", currency = "shells" }
+price = { per_minute = "1", currency = "credits" }
 profile.trial.account = "trial"
 [engine.lock]
 url = "{url}"
 send = { raw = "{audio}", path = "/now" }
 reply.text = "says"
-price = { per_minute = "1", currency = "shells" }
+price = { per_minute = "1", currency = "credits" }
 """
 
 

@@ -29,8 +29,8 @@ def test_names_are_hidden_in_everything_that_a_run_writes_and_sends_on(
     mantisreed: Command, moody: Moody, note: Note, names: str, tmp_path: Path
 ) -> None:
     after = (
-        '\n[after.row]\n[after.row.rows]\nfile = "rows.csv"\n[after.row.rows.columns]\ntext = '
-        '"text"\n'
+        '\n[follow_up.row]\n[follow_up.row.rows]\nfile = "rows.csv"\n'
+        '[follow_up.row.rows.columns]\ntext = "text"\n'
     )
     with moody(FaultProfile(), engine="brook"):
         settings = tmp_path / "mantisreed.toml"
@@ -84,7 +84,7 @@ def test_a_copy_of_the_recording_has_nothing_of_the_words(
         "redact",
         "out/note.transcript.json",
         recording.name,
-        "--names",
+        "--redact-names",
         "people.txt",
         "--cover",
         cover,
@@ -96,9 +96,9 @@ def test_a_copy_of_the_recording_has_nothing_of_the_words(
         assert names.lower() not in file.read_text().lower(), file
     copy = tmp_path / "clean" / f"note{suffix if suffix != '.opus' else '.flac'}"
     sound, rate = soundfile.read(copy, dtype="int16")
-    (place, *_) = json.loads(mantisreed(*arguments[:2], "--names", "people.txt", "--json").stdout)[
-        "found"
-    ]
+    (place, *_) = json.loads(
+        mantisreed(*arguments[:2], "--redact-names", "people.txt", "--json").stdout
+    )["found"]
     first, last = round((place["start"] - 0.1) * rate), round((place["end"] + 0.1) * rate)
     if suffix != ".opus":
         before, _ = soundfile.read(recording, dtype="int16")
@@ -126,14 +126,14 @@ def test_what_is_found_is_listed_and_wrong_uses_are_told(
     listed = mantisreed("redact", "call.srt")
     assert listed.returncode == 0 and "2 found: 1 phone, 1 mail" in listed.stdout
     assert "odo@hut.example" in listed.stdout and not (tmp_path / "clean").exists()
-    assert "nothing found" in mantisreed("redact", "call.srt", "--kinds", "iban").stdout
+    assert "nothing found" in mantisreed("redact", "call.srt", "--redact-kinds", "iban").stdout
     converted = mantisreed("convert", "call.srt", "clean.vtt", "--redact")
     assert converted.returncode == 0 and "odo" not in (tmp_path / "clean.vtt").read_text()
     for arguments, told in (
         (("redact", "call.srt", str(note.path)), "nobody said where to"),
-        (("redact", "call.srt", "--kinds", "shoes"), "nothing of the kind"),
-        (("redact", "call.srt", "--pattern", "("), "no regular expression"),
-        (("redact", "call.srt", "--names", "nobody.txt"), "cannot be read"),
+        (("redact", "call.srt", "--redact-kinds", "shoes"), "nothing of the kind"),
+        (("redact", "call.srt", "--redact-pattern", "("), "no regular expression"),
+        (("redact", "call.srt", "--redact-names", "nobody.txt"), "cannot be read"),
         (("redact", "call.srt", "call.srt", "--into", "x"), "call.srt"),
     ):
         result = mantisreed(*arguments)
@@ -170,7 +170,7 @@ def test_sound_of_another_recording_is_never_covered(
             "redact",
             "out/note.transcript.json",
             "other.wav",
-            "--names",
+            "--redact-names",
             "people.txt",
             "--into",
             "clean",

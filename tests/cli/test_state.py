@@ -31,7 +31,7 @@ COMMANDS = (
     ("cancel", "abcdef"),
     ("forget", "--yes", "abcdef"),
     ("export", "abcdef", "--to", "srt"),
-    ("serve", "token", "list"),
+    ("tokens", "list"),
 )
 
 

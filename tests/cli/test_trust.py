@@ -339,7 +339,7 @@ def test_trust_does_not_depend_on_the_order_of_uses(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "command",
-    ["engines try stranger --dry", "engines check", "engines list", "plan note.wav", "jobs"],
+    ["engines try stranger --dry-run", "engines check", "engines list", "plan note.wav", "jobs"],
 )
 def test_what_sends_nothing_asks_for_nothing(folder: Folder, command: str) -> None:
     folder.url = "https://stranger.example"
@@ -352,7 +352,7 @@ def test_what_sends_nothing_asks_for_nothing(folder: Folder, command: str) -> No
 def test_a_command_that_uses_one_engine_asks_for_that_one_and_what_follows(folder: Folder) -> None:
     folder.url = "https://stranger.example"
     other = ENGINE.replace("stranger", "other").replace("{url}", "https://other.example")
-    mail = '[after.m.mail]\nserver = "smtp://127.0.0.1:25"\nsender = "a@b"\nto = ["c@d"]\n'
+    mail = '[follow_up.m.mail]\nserver = "smtp://127.0.0.1:25"\nsender = "a@b"\nto = ["c@d"]\n'
     folder.settings(ENGINE + other + mail)
     told = folder.run("run", "note.wav", "--engine", "stranger").stderr
     assert "engine stranger" in told and "smtp://127.0.0.1:25 for c@d" in told

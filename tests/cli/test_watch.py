@@ -24,7 +24,7 @@ from mantisreed.sources.recordings import Selection, Source, recordings_in
 from mantisreed.sources.watching import FolderWatch, WatchMemory
 from mantisreed.workspace import open_workspace
 
-QUICK = ("--settle", "0.3s", "--until-idle", "1.5s", "--to", "txt")
+QUICK = ("--settle-time", "0.3s", "--until-idle", "1.5s", "--to", "txt")
 
 
 @pytest.fixture
@@ -98,7 +98,17 @@ def test_the_next_watch_goes_on_where_the_last_one_was(
 
 def watching(inbox: Path) -> "subprocess.Popen[str]":
     return subprocess.Popen(
-        [sys.executable, "-m", "mantisreed", "watch", "inbox", "--settle", "0.2s", "--to", "txt"],
+        [
+            sys.executable,
+            "-m",
+            "mantisreed",
+            "watch",
+            "inbox",
+            "--settle-time",
+            "0.2s",
+            "--to",
+            "txt",
+        ],
         cwd=inbox.parent,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
@@ -150,7 +160,7 @@ def test_what_waits_for_an_engine_is_tried_again(inbox: Path, ferry: Ferry) -> N
     watch(
         [inbox],
         open_workspace(inbox.parent / "mantisreed.toml"),
-        watching=WatchOptions(until_idle=1.0, settle=0.2, again=0.4),
+        watching=WatchOptions(until_idle=1.0, settle_time=0.2, again=0.4),
         hooks=WatchHooks(on_outcome=outcomes.append, on_note=notes.append),
     )
     assert [outcome.state for outcome in outcomes] == ["failed", "done"]
@@ -251,7 +261,7 @@ def test_places_that_cannot_be_read_are_told_at_once_and_the_rest_goes_on(
     (content, _) = sounds(inbox)
     (inbox / "first.flac").write_bytes(content)
     addresses = ("missing", "memory://nowhere/at-all", "http://127.0.0.1:9/feed.xml")
-    ended = mantisreed("watch", "inbox", *addresses, *QUICK, "--every", "0.2s")
+    ended = mantisreed("watch", "inbox", *addresses, *QUICK, "--poll-interval", "0.2s")
     assert ended.returncode == 1
     assert "done  inbox/first.flac" in ended.stdout
     for place, told in zip(
@@ -294,7 +304,7 @@ def test_wrong_uses_are_told(inbox: Path, mantisreed: Command) -> None:
     for arguments, told in (
         (("missing",), "this is no folder"),
         (("inbox", "--move-done", "inbox"), "moved to where they are"),
-        (("inbox", "--settle", "soon"), "--settle"),
+        (("inbox", "--settle-time", "soon"), "--settle-time"),
     ):
         ended = mantisreed("watch", *arguments)
         assert ended.returncode == 2 and told in ended.stderr

@@ -13,7 +13,7 @@ __all__ = ["postgresql"]
 
 Opening = Callable[[], Ledger]
 
-JOB = JobToOpen("abc123", "note.wav", "sha256:1", "brook", "shells")
+JOB = JobToOpen("abc123", "note.wav", "sha256:1", "brook", "credits")
 
 
 @pytest.fixture(params=["sqlite", "postgresql"])

@@ -34,7 +34,7 @@ from mantisreed.workspace import open_workspace
 CARD = """
 [engine.weir]
 url = "http://weir.marsh.example"
-price = { per_minute = "6", currency = "shells" }
+price = { per_minute = "6", currency = "credits" }
 steps.start = { raw = "{audio}", path = "/jobs", take.id = "id" }
 reply.text = "says"
 

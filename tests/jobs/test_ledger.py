@@ -61,7 +61,7 @@ def taken(
 
 
 def another_job(ledger: Ledger, job: str = "def456") -> str:
-    ledger.jobs.open(JobToOpen(job, "copy.wav", "sha256:1", "brook", "shells"))
+    ledger.jobs.open(JobToOpen(job, "copy.wav", "sha256:1", "brook", "credits"))
     return job
 
 
@@ -77,7 +77,7 @@ def test_a_reply_is_kept_to_the_byte_and_taken_again_for_nothing(
     (spent,) = ledger.listing.spending()
     assert (spent.engine, spent.currency, spent.seconds, spent.cost) == (
         "brook",
-        "shells",
+        "credits",
         30.0,
         COST,
     )
@@ -301,7 +301,7 @@ def test_a_budget_sees_what_other_processes_have_sent_before_it_sends(
     other = opening()
     budgets = []
     for own in (ledger, other):
-        budget = Budget(3 * COST, "shells")
+        budget = Budget(3 * COST, "credits")
         budget.watch([JOB.id], own.listing.costly_attempts([JOB.id]))
         budgets.append(budget)
     for number, own, budget in (
@@ -310,7 +310,7 @@ def test_a_budget_sees_what_other_processes_have_sent_before_it_sends(
         (3, ledger, budgets[0]),
     ):
         own.requests.send(claimed(own, f"r{number}"), 10, budgets=[budget])
-    with pytest.raises(MantisreedError, match=r"over the limit of 0.0060 shells"):
+    with pytest.raises(MantisreedError, match=r"over the limit of 0.0060 credits"):
         other.requests.send(claimed(other, "r4"), 10, budgets=[budgets[1]])
     assert len(ledger.listing.costly_attempts([JOB.id])) == 3
 

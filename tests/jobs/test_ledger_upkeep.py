@@ -303,7 +303,7 @@ def test_a_workspace_whose_ledger_is_in_postgresql_works_alike(
         for _ in range(2):
             result = mantisreed("run", "note.flac", "--piece-length", "20s")
             assert result.returncode == 0, result.stderr
-        assert "done" in mantisreed("jobs").stdout and "shells" in mantisreed("costs").stdout
+        assert "done" in mantisreed("jobs").stdout and "credits" in mantisreed("costs").stdout
     assert set(ferry.answered.values()) == {1} and len(outputs(tmp_path)) == 2
     assert (tmp_path / ".mantisreed" / LEDGER_FILE).exists() == (place is None)
 

@@ -20,7 +20,7 @@ from mantisreed.sources.database_tables import database_url
 COLUMNS = {
     "recording": ReplyPath("recording"),
     "words": ReplyPath("words"),
-    "tone": ReplyPath("after.tone"),
+    "tone": ReplyPath("follow_up.tone"),
 }
 
 

@@ -115,7 +115,7 @@ def meanwhile(opening: Opening, first: Ledger, change: Callable[[Ledger], object
 
 def test_no_two_spend_the_last_of_a_limit(opening: Opening, ledger: Ledger) -> None:
     def begin(own: Ledger, key: str) -> object:
-        budget = Budget(COST, "shells")
+        budget = Budget(COST, "credits")
         budget.watch({JOB.id}, own.listing.costly_attempts({JOB.id}))
         return own.requests.begin(piece(key), 10, budgets=[budget])
 
@@ -129,7 +129,7 @@ def test_no_two_spend_the_last_of_a_limit(opening: Opening, ledger: Ledger) -> N
 def test_a_reply_that_somebody_keeps_is_not_removed_by_another(
     opening: Opening, ledger: Ledger
 ) -> None:
-    ledger.jobs.open(JobToOpen("def456", "copy.wav", "sha256:1", "brook", "shells"))
+    ledger.jobs.open(JobToOpen("def456", "copy.wav", "sha256:1", "brook", "credits"))
     for key, job in (("r1", "def456"), ("r2", JOB.id)):
         assert ledger.requests.begin(piece(key, job), 10)
     first = ledger.requests.claim(piece("r1", "def456"))
@@ -151,7 +151,7 @@ def test_a_job_is_not_done_whose_reply_is_taken_away_meanwhile(
     assert record is not None and ledger.requests.accept(record, {"number": 7}, "7") == "accepted"
     ledger.requests.answer(ledger.requests.as_it_is(record), b"reply", BILL)
     ledger.jobs.note_made(JOB.id, '{"pieces": ["r1"]}', 30.0, is_out=False)
-    ledger.jobs.open(JobToOpen("def456", "copy.wav", "sha256:1", "brook", "shells"))
+    ledger.jobs.open(JobToOpen("def456", "copy.wav", "sha256:1", "brook", "credits"))
 
     def found(other: Ledger) -> None:
         again = other.requests.begin(piece("r2", "def456"), 10)

@@ -72,7 +72,7 @@ def test_a_form_becomes_a_form_and_its_key_a_secret() -> None:
         ),
         (
             """curl https://t.example/x --json '{"sound_link": "https://f.example/a.mp3", "hints": ["a"]}'""",  # noqa: E501
-            {"json": {"sound_link": "{audio_link}", "hints": "{hints}"}},
+            {"json": {"sound_link": "{recording_url}", "hints": "{hints}"}},
         ),
         (
             "curl https://t.example/x -F 'meta=a; b' -F sound=@n.mp3",
@@ -80,7 +80,7 @@ def test_a_form_becomes_a_form_and_its_key_a_secret() -> None:
         ),
         (
             "curl -G https://t.example/x -d url=https://f.example/a.wav",
-            {"query": {"url": "{audio_link}"}},
+            {"query": {"url": "{recording_url}"}},
         ),
         ('curl ^\n "https://t.example/x" ^\n --data-binary "@n.wav"', {"raw": "{audio}"}),
         (

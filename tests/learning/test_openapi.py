@@ -173,7 +173,7 @@ def test_an_example_answer_is_learnt_rather_than_the_schema() -> None:
                     "schema": {"properties": {"sound_link": {"type": "string", "format": "uri"}}}
                 }
             },
-            {"json": {"sound_link": "{audio_link}"}},
+            {"json": {"sound_link": "{recording_url}"}},
         ),
     ],
 )

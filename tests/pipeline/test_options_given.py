@@ -60,7 +60,7 @@ def test_every_option_of_the_table_has_an_effect(option: Any, workspace: Workspa
     if option.metavar == "FILE":
         value = "list.txt"
     needs: dict[str, Any] = {}
-    if option.name in ("two_languages", "back_with"):
+    if option.name in ("bilingual", "back_translate_with"):
         needs = _WITH_TRANSLATION
     if option.name == "translate_with":
         needs = {"translate_to": "de"}

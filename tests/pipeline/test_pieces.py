@@ -102,7 +102,7 @@ def test_silence_that_costs_less_than_another_request_is_sent(
     dear = EngineCard(
         name="dear",
         reply=Reply(format="text"),
-        price=Price(per_minute=Decimal("0.01"), currency="shells", billing_step=Seconds(60)),
+        price=Price(per_minute=Decimal("0.01"), currency="credits", billing_step=Seconds(60)),
     )
     assert len(prepared(path)) == 2
     assert len(list(Preparation(path, dear, PieceOptions()))) == 1

@@ -236,7 +236,7 @@ def test_no_button_leaves_its_row_whatever_the_state(
             words=12_000,
             duration=40_000.0,
             cost=0.024,
-            currency="shells",
+            currency="credits",
         )
         (folder / f"{order.id}.json").write_bytes(msgspec.json.encode(order))
     outside = (

@@ -65,6 +65,6 @@ def test_every_example_works(
     named = {(method, path.replace("/json", "/srt")) for method, path in named}
     assert named - served <= {("GET", "/openapi")}
     for line in SHELL:
-        if line.startswith("mantisreed serve token"):
+        if line.startswith("mantisreed tokens"):
             command = [sys.executable, "-m", *line.split()]
             subprocess.run(command, cwd=tmp_path, capture_output=True, check=True)

@@ -217,7 +217,7 @@ def test_paths_and_links_lead_nowhere_else(service: Running, note: Note, tmp_pat
         answer = sent(link=link)
         assert answer.status == 403 and "private" in answer.json["detail"], link
     assert sent(link="file:///etc/passwd").status == 400
-    assert sent(link="http://a.example/x.mp3", call="http://127.0.0.1:1/").status == 403
+    assert sent(link="http://a.example/x.mp3", webhook="http://127.0.0.1:1/").status == 403
 
 
 DEEP = b'{"to":' * 50_000 + b"1" + b"}" * 50_000
@@ -382,8 +382,8 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
 ) -> None:
     with standins(listener, trusting):
         hut = made(trusting, "hut")
-        boat = made(trusting, "boat", "--spend", "0.0015")
-        reader = made(trusting, "reader", "--scopes", "read", "--rate", "8")
+        boat = made(trusting, "boat", "--spend-limit", "0.0015")
+        reader = made(trusting, "reader", "--scopes", "read", "--requests-per-minute", "8")
         admin = made(trusting, "admin", "--scopes", "admin")
         kept = trusting / ".mantisreed" / "serve" / "tokens.json"
         assert all(token not in kept.read_text() for token in (hut, boat, reader, admin))
@@ -417,7 +417,7 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
             )  # it is spent all the same
             # What a second opinion will cost nobody knows beforehand: the job may cost what is
             # left, and no more.
-            guest = made(trusting, "guest", "--spend", "0.002")
+            guest = made(trusting, "guest", "--spend-limit", "0.002")
             sent = service.send(
                 note.path, "/jobs?second_opinion=heron", Authorization=f"Bearer {guest}"
             )
@@ -427,7 +427,7 @@ def test_tokens_tell_tenants_apart_and_keep_them_to_their_limits(
             assert {answer.status for answer in answers} == {200, 429} and "retry-after" in answers[
                 -1
             ].headers
-            revoke = [sys.executable, "-m", "mantisreed", "serve", "token", "revoke", "hut"]
+            revoke = [sys.executable, "-m", "mantisreed", "tokens", "revoke", "hut"]
             subprocess.run(revoke, cwd=trusting, capture_output=True, check=True)
             assert service.ask("GET", job, token=hut).status == 401
 
@@ -452,14 +452,14 @@ def test_whoever_wants_it_is_called_when_a_job_has_ended(
     with http.server.ThreadingHTTPServer(("127.0.0.1", 0), Hook) as hook:
         threading.Thread(target=hook.serve_forever, daemon=True).start()
         address = f"http://127.0.0.1:{hook.server_address[1]}/done"
-        more = '[serve]\ncall_secret = "file:call.key"\n'
+        more = '[serve]\nwebhook_secret = "file:call.key"\n'
         with (
             standins(listener, trusting, more=more),
             serving(trusting, "--allow-private-links") as service,
         ):
-            job = service.send(note.path, f"/jobs?call={address}").json["id"]
+            job = service.send(note.path, f"/jobs?webhook={address}").json["id"]
             wait_until(
-                lambda: service.ask("GET", f"/jobs/{job}").json["call"]["state"] == "done", 60.0
+                lambda: service.ask("GET", f"/jobs/{job}").json["webhook"]["state"] == "done", 60.0
             )
         hook.shutdown()
     (first, _), (headers, body) = calls
@@ -563,7 +563,7 @@ def test_engines_call_back_and_fetch_pieces_on_the_same_address(
 ) -> None:
     port = free_port()
     public = f'public = "http://127.0.0.1:{port}"'
-    more = f"[callbacks]\n{public}\n[links]\n{public}\n"
+    more = f"[callbacks]\n{public}\n[recording_urls]\n{public}\n"
     with (
         standins(listener, trusting, FaultProfile(queue=1.0), more=more),
         serving(trusting, port=port) as service,

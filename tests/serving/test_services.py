@@ -72,9 +72,9 @@ def test_each_answers_for_the_jobs_of_all_and_each_is_called_about_once(
         serving(trusting, "--allow-private-links") as other,
     ):
         sent = [
-            service.send(path, f"/jobs?call={address}&name={path.stem.replace(' ', '-')}.wav").json[
-                "id"
-            ]
+            service.send(
+                path, f"/jobs?webhook={address}&name={path.stem.replace(' ', '-')}.wav"
+            ).json["id"]
             for path, service in zip(notes, (one, other, one, other), strict=True)
         ]
         for service in (one, other):
@@ -133,7 +133,7 @@ def test_what_one_leaves_is_taken_over_and_a_new_one_begins_nothing_twice(
 ) -> None:
     ferry.slowness = 4.0
     with called() as (address, jobs), serving(trusting, "--allow-private-links") as one:
-        job = one.send(notes[0], f"/jobs?call={address}&name=note.wav").json["id"]
+        job = one.send(notes[0], f"/jobs?webhook={address}&name=note.wav").json["id"]
         wait_until(lambda: bool(ferry.asked), 20.0)
         # As a new version is started before the old one ends.
         with serving(trusting, "--allow-private-links") as other:

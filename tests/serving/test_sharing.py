@@ -192,7 +192,7 @@ def test_what_a_link_leads_to_has_the_limits_of_what_is_sent(
         threading.Thread(target=shelf.serve_forever, daemon=True).start()
         wanted: dict[str, object] = {
             "link": f"http://127.0.0.1:{shelf.server_address[1]}/note.wav",
-            "call": "",
+            "webhook": "",
         }
         # Fmt: skip.
         tokens = [
@@ -270,8 +270,8 @@ def test_a_form_that_is_not_right_leaves_nothing(service: Running, note: Note) -
         {"link": ["http://a.example/x.wav"]},
         {"link": "http://a.example:99999999/x.wav"},
         {"link": "http://a.example/x.wav", "name": 5},
-        {"link": "http://a.example/x.wav", "call": "http://["},
-        {"link": "http://a.example/x.wav", "call": {"url": "http://a.example"}},
+        {"link": "http://a.example/x.wav", "webhook": "http://["},
+        {"link": "http://a.example/x.wav", "webhook": {"url": "http://a.example"}},
         {"link": "http://a.example/x.wav", "profile": ["live"]},
         {"link": "http://a.example/x.wav", "redact": "perhaps"},
         {"link": "http://a.example/x.wav", "spend_limit": -1},
@@ -325,7 +325,7 @@ _NAMES = st.sampled_from(
         "afresh",
         "name",
         "wait",
-        "call",
+        "webhook",
         "profile",
         "link",
         "path",

@@ -53,7 +53,7 @@ def test_trying_again_without_end_does_not_spend_without_end(
     ferry: Ferry, sound: bytes, tmp_path: Path
 ) -> None:
     with ferry.sailing(tmp_path, tries=1):
-        token = made(tmp_path, "hut", "--spend", "0.025")
+        token = made(tmp_path, "hut", "--spend-limit", "0.025")
         with serving(tmp_path) as service:
             # Each answer is charged for, and cannot be read.
             ferry.faults = ["html"] * 20
@@ -77,7 +77,7 @@ def test_trying_again_without_end_does_not_spend_without_end(
 
 def test_a_header_that_lies_passes_no_limit(ferry: Ferry, sound: bytes, tmp_path: Path) -> None:
     with ferry.sailing(tmp_path, tries=1):
-        poor = made(tmp_path, "poor", "--spend", "0.005")
+        poor = made(tmp_path, "poor", "--spend-limit", "0.005")
         short = made(tmp_path, "short", "--max-length", "30s")
         with serving(tmp_path) as service:
             for token, told in ((poor, "limit"), (short, "30 s")):
@@ -86,7 +86,7 @@ def test_a_header_that_lies_passes_no_limit(ferry: Ferry, sound: bytes, tmp_path
                 job = ended(service, token, accepted.json["id"])
                 assert job["state"] == "failed" and told in job["error"]["what"], job
             assert sum(ferry.asked.values()) == 0
-            good = made(tmp_path, "good", "--spend", "0.015", "--max-length", "2min")
+            good = made(tmp_path, "good", "--spend-limit", "0.015", "--max-length", "2min")
             job = ended(service, good, sent(service, good, sound).json["id"])
             assert job["state"] == "done" and sum(ferry.asked.values()) == 1
             # What is left is not enough for the next one.
@@ -95,7 +95,7 @@ def test_a_header_that_lies_passes_no_limit(ferry: Ferry, sound: bytes, tmp_path
 
 def test_a_revoked_token_spends_nothing_more(ferry: Ferry, sound: bytes, tmp_path: Path) -> None:
     with ferry.sailing(tmp_path, tries=1):
-        token = made(tmp_path, "hut", "--spend", "1")
+        token = made(tmp_path, "hut", "--spend-limit", "1")
         ferry.faults = ["key"]
         with serving(tmp_path) as service:
             job = sent(service, token, sound).json["id"]

@@ -56,7 +56,7 @@ def test_a_job_has_one_id_and_one_state_wherever_it_is_looked_at(
     listener: Listener, note: Note, trusting: Path
 ) -> None:
     program = json.dumps([sys.executable, "check.py"])
-    with standins(listener, trusting, more=f"\n[after.checked]\ncommand.run = {program}\n"):
+    with standins(listener, trusting, more=f"\n[follow_up.checked]\ncommand.run = {program}\n"):
         (trusting / "check.py").write_text("raise SystemExit('the tide table is missing')")
         with serving(trusting) as service:
             followed = service.send(note.path).json

@@ -226,7 +226,7 @@ def test_what_cannot_be_queued_is_told_at_once(
 def test_a_watched_folder_is_queued_as_it_fills(
     workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command, way: BreakingWay
 ) -> None:
-    watching = ("watch", "notes", "--queue", "--settle", "100ms", "--until-idle", "1s")
+    watching = ("watch", "notes", "--queue", "--settle-time", "100ms", "--until-idle", "1s")
     ended = mantisreed(*watching)
     assert ended.returncode == 0 and "6 queued, 0 done, 0 failed" in ended.stderr, ended.stderr
     assert ended.stdout.count("  queued  ") == 6 and not ferry.asked
@@ -241,7 +241,7 @@ def test_what_comes_to_a_watched_folder_waits_for_a_database_that_is_away(
     workspace: Path, notes: Path, mantisreed: Command, way: BreakingWay, tmp_path: Path
 ) -> None:
     assert mantisreed("submit", "notes/note 1.flac", "--queue").returncode == 0
-    watching = ("watch", "notes", "--queue", "--settle", "1500ms", "--until-idle", "2s")
+    watching = ("watch", "notes", "--queue", "--settle-time", "1500ms", "--until-idle", "2s")
     command = [sys.executable, "-m", "mantisreed", *watching]
     with subprocess.Popen(
         command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True

@@ -185,7 +185,7 @@ def audio_names(step: Step) -> list[str]:
 
 def _brings_audio(template: Template) -> bool:
     """Whether a template holds the bytes or the link, and not only a digest or the size of them."""
-    if "audio_link" in template.names:
+    if "recording_url" in template.names:
         return True
     if "audio" not in template.names:
         return False

@@ -17,7 +17,7 @@ _SENDING = (
 MAIN_OPTIONS = {
     "run": _SENDING,
     "submit": _SENDING,
-    "watch": (*_SENDING[:7], "--move-done", "--until-idle", "--settle"),
+    "watch": (*_SENDING[:7], "--move-done", "--until-idle", "--settle-time"),
     "convert": (
         *("--to", "--into", "--shift", "--stretch", "--from", "--until", "--join", "--encoding"),
         *("--recording", "--overwrite"),
@@ -37,7 +37,7 @@ GROUPS = (
     ("Subtitles and texts", ("export", "convert", "check", "sync")),
     ("Quality", ("doubts", "score", "compare", "vote", "amend", "review", "redact")),
     ("Engines and settings", ("init", "engines", "services", "trust", "doctor")),
-    ("Service", ("serve",)),
+    ("Service", ("serve", "tokens")),
     ("Try and read", ("demo", "standin", "docs", "completion")),
 )
 """The commands, as `mantisreed --help` lists them."""

@@ -54,10 +54,8 @@ COMMANDS = {
     "cancel": ("jobs", "Cancel jobs, also at the engine where it can"),
     "forget": ("jobs", "Remove the kept replies of jobs"),
     "costs": ("jobs", "Sum the charges by engine and day or month"),
-    "serve": (
-        "setup",
-        "Serve an HTTP API and a board; make tokens; listen to engines that call back",
-    ),
+    "serve": ("setup", "Serve an HTTP API and a board; or listen to engines that call back"),
+    "tokens": ("setup", "Create, list and revoke tokens of the HTTP service"),
     "engines": ("setup", "List, show, check and try engine cards; learn one from a sample"),
     "services": ("setup", "List text services: translators, judges, digests, voices"),
     "trust": ("setup", "Trust the settings in a folder, with their keys and addresses"),

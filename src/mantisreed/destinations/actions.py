@@ -45,7 +45,7 @@ class Action(Table, frozen=True, kw_only=True):
 
 
 class Mail(Action, frozen=True, kw_only=True):
-    """`[after.NAME.mail]`: a mail for each recording, or one for all of a run.
+    """`[follow_up.NAME.mail]`: a mail for each recording, or one for all of a run.
 
     Attributes:
         server: `smtp://HOST:PORT` (STARTTLS, but for this machine) or `smtps://HOST:PORT` (TLS from
@@ -97,8 +97,8 @@ class Mail(Action, frozen=True, kw_only=True):
                 yield ".mail", f"{address!r} is no mail address"
 
 
-class Call(Action, frozen=True, kw_only=True):
-    """`[after.NAME.call]`: an HTTP POST with the result, signed after Standard Webhooks.
+class Webhook(Action, frozen=True, kw_only=True):
+    """`[follow_up.NAME.webhook]`: an HTTP POST with the result, signed after Standard Webhooks.
 
     Attributes:
         url: where to.
@@ -117,7 +117,7 @@ class Call(Action, frozen=True, kw_only=True):
 
     def templates(self) -> Iterator[tuple[str, Template | None]]:
         """See `Action`."""
-        yield from ((".call.headers", template) for template in self.headers.values())
+        yield from ((".webhook.headers", template) for template in self.headers.values())
 
     def secret_sources(self) -> Iterator[SecretSource | None]:
         """See `Action`."""
@@ -126,16 +126,16 @@ class Call(Action, frozen=True, kw_only=True):
     def files_sent(self) -> Iterator[tuple[str, tuple[str, ...]]]:
         """See `Action`."""
         if self.send != "json":
-            yield "call.send", (self.send,)
+            yield "webhook.send", (self.send,)
 
     def contradictions(self) -> Iterator[Problem]:
         """See `Action`."""
         if split_url(self.url).scheme not in ("http", "https"):
-            yield ".call", "key 'url': expected http://... or https://..."
+            yield ".webhook", "key 'url': expected http://... or https://..."
 
 
 class Copy(Action, frozen=True, kw_only=True):
-    """`[after.NAME.copy]`: the files, copied into a folder or a storage.
+    """`[follow_up.NAME.copy]`: the files, copied into a folder or a storage.
 
     Attributes:
         to: a folder, relative to the workspace, or an address such as `s3://marsh/texts`; a
@@ -156,7 +156,7 @@ class Copy(Action, frozen=True, kw_only=True):
 
 
 class Rows(Action, frozen=True, kw_only=True):
-    """`[after.NAME.rows]`: a row in a table, once for each result.
+    """`[follow_up.NAME.rows]`: a row in a table, once for each result.
 
     Attributes:
         file: a CSV file, relative to the workspace.
@@ -200,7 +200,7 @@ class Rows(Action, frozen=True, kw_only=True):
 
 
 class Program(Action, frozen=True, kw_only=True):
-    """`[after.NAME.command]`: a program of this machine; no shell takes part.
+    """`[follow_up.NAME.command]`: a program of this machine; no shell takes part.
 
     Attributes:
         run: it and its arguments, as templates; one that is empty is left out.

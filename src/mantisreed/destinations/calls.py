@@ -15,7 +15,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from mantisreed.cards.requests import HttpRequest
-from mantisreed.destinations.actions import Call
+from mantisreed.destinations.actions import Webhook
 from mantisreed.destinations.parcels import DeliveryError, Parcel
 from mantisreed.errors import InputError, MantisreedError
 from mantisreed.secrets import Secret
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 _PASSING = frozenset((408, 425, 429))
 
 
-def call_for(call: Call, parcel: Parcel, secret: Secret | None, moment: int) -> HttpRequest:
+def call_for(call: Webhook, parcel: Parcel, secret: Secret | None, moment: int) -> HttpRequest:
     """The request.
 
     Raises:
@@ -81,7 +81,7 @@ def signature(secret: Secret, known_by: str, moment: int, body: bytes) -> str:
 
 
 async def send_call(
-    call: Call,
+    call: Webhook,
     parcel: Parcel,
     secret: Secret | None,
     transport: "Transport",

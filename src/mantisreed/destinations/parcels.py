@@ -20,7 +20,7 @@ FACTS = (
         "words",
         "confidence",
     ),
-    *("speakers", "text", "cost", "error", "files", "about", "after"),
+    *("speakers", "text", "cost", "error", "files", "about", "follow_up"),
 )
 """Names of all that is known of a recording."""
 
@@ -120,7 +120,7 @@ class Parcel:
 
 
 def flat(facts: Mapping[str, Any]) -> dict[str, Any]:
-    """What placeholders stand for: `{words}`, `{about.title}`, `{after.tone}`; tables below that by
+    """What placeholders stand for: `{words}`, `{about.title}`, `{follow_up.tone}`; deeper tables by
     their names.
 
     A result of a follow-up has its own name too, and so has each of its fields: `{tone.mood}`.
@@ -132,7 +132,7 @@ def flat(facts: Mapping[str, Any]) -> dict[str, Any]:
             continue
         for inner, found in value.items():
             known[f"{name}.{inner}"] = found if not isinstance(found, Mapping) else dict(found)
-            if name != "after":
+            if name != "follow_up":
                 continue
             known.setdefault(inner, known[f"{name}.{inner}"])
             if isinstance(found, Mapping):

@@ -1,5 +1,5 @@
-"""What happens with each transcript: the `[after.NAME]` tables of the settings. `docs/flows.md` is
-their manual.
+"""What happens with each transcript: the `[follow_up.NAME]` tables of the settings. `docs/flows.md`
+is their manual.
 """
 
 import re
@@ -13,11 +13,11 @@ from mantisreed.cards.checks import Problem
 from mantisreed.cards.paths import Condition
 from mantisreed.cards.steps import Table
 from mantisreed.cards.tables import checked
-from mantisreed.destinations.actions import Action, Call, Copy, Mail, Program, Rows
+from mantisreed.destinations.actions import Action, Copy, Mail, Program, Rows, Webhook
 from mantisreed.destinations.parcels import FACTS
 from mantisreed.errors import SettingsError
 
-ACTIONS = ("service", "command", "mail", "call", "copy", "rows")
+ACTIONS = ("service", "command", "mail", "webhook", "copy", "rows")
 """Keys of which a follow-up has one: what it does."""
 
 TRANSCRIPT = "transcript"
@@ -27,7 +27,7 @@ _NAME = re.compile(r"[a-z_][a-z0-9_-]*")
 
 
 class FollowUp(Table, frozen=True, kw_only=True):
-    """`[after.NAME]`: one follow-up.
+    """`[follow_up.NAME]`: one follow-up.
 
     Attributes:
         name: the table's own name.
@@ -37,10 +37,10 @@ class FollowUp(Table, frozen=True, kw_only=True):
         service: name of the text service that is asked.
         target: the tag of the language that is wanted of it.
         to: for a translation, the formats that are written; without them it is one text.
-        two_languages: whether each cue has both languages, the original above.
+        bilingual: whether each cue has both languages, the original above.
         back: name of the service that translates back, for checking.
         reduce: whether results of several parts go to the service again, until there is one.
-        command, mail, call, copy, rows: other things to do.
+        command, mail, webhook, copy, rows: other things to do.
     """
 
     name: str
@@ -50,12 +50,12 @@ class FollowUp(Table, frozen=True, kw_only=True):
     service: str | None = None
     target: str | None = None
     to: tuple[str, ...] = ()
-    two_languages: bool = False
+    bilingual: bool = False
     back: str | None = None
     reduce: bool = False
     command: Program | None = None
     mail: Mail | None = None
-    call: Call | None = None
+    webhook: Webhook | None = None
     copy: Copy | None = None
     rows: Rows | None = None
     max_attempts: Annotated[int, msgspec.Meta(ge=1, le=20)] = 5
@@ -80,10 +80,10 @@ class FollowUp(Table, frozen=True, kw_only=True):
 def read_follow_ups(
     tables: Mapping[str, Any], services: Mapping[str, Any], file: str
 ) -> dict[str, FollowUp]:
-    """All `[after.NAME]`, checked, in an order in which each comes after those that it needs.
+    """All `[follow_up.NAME]`, checked, in an order in which each comes after those that it needs.
 
     Args:
-        tables: what TOML gave for `[after]`.
+        tables: what TOML gave for `[follow_up]`.
         services: the text services, by name.
         file: the file's name, for messages.
 
@@ -93,10 +93,10 @@ def read_follow_ups(
     """
     rules: dict[str, FollowUp] = {}
     for name, table in tables.items():
-        place = f"after.{name}"
+        place = f"follow_up.{name}"
         if not isinstance(table, dict):
             raise SettingsError(
-                f"key {name!r}: expected a table [{place}]", where=f"{file}: [after]"
+                f"key {name!r}: expected a table [{place}]", where=f"{file}: [follow_up]"
             )
         rules[name] = checked({**table, "name": name}, FollowUp, file, place)
         problem = next(_contradictions(rules[name], tables, services), None)
@@ -118,7 +118,7 @@ def in_order(rules: Mapping[str, FollowUp], file: str) -> list[str]:
     except CycleError as error:
         circle = " -> ".join(reversed(error.args[1]))
         raise SettingsError(
-            f"these wait for each other: {circle}", where=f"{file}: [after]"
+            f"these wait for each other: {circle}", where=f"{file}: [follow_up]"
         ) from error
 
 
@@ -137,7 +137,7 @@ def _contradictions(
         return
     for name in rule.follows:
         if name not in tables:
-            yield "", f"key 'needs': there is no [after.{name}]"
+            yield "", f"key 'needs': there is no [follow_up.{name}]"
     yield from _wrong_service(rule, services)
     yield from _unknown_names(rule)
     if rule.doing is not None:
@@ -152,10 +152,10 @@ def _wrong_service(rule: FollowUp, services: Mapping[str, Any]) -> Iterator[Prob
             known = ", ".join(services) or "none"
             yield "", f"key {key!r}: there is no [service.{named}]; there are: {known}"
     if rule.service is None:
-        for key in ("target", "to", "two_languages", "back", "reduce"):
+        for key in ("target", "to", "bilingual", "back", "reduce"):
             if getattr(rule, key):
                 yield "", f"{key!r} has no effect without 'service'"
-    if (rule.two_languages or rule.back) and not rule.to:
+    if (rule.bilingual or rule.back) and not rule.to:
         yield "", "key 'to' is missing: the formats that the translation is written in"
 
 
@@ -165,9 +165,9 @@ def _unknown_names(rule: FollowUp) -> Iterator[Problem]:
     """
     for place, name in _names_in(rule):
         first, _, rest = name.partition(".")
-        if first in rule.follows or (first in FACTS and first != "after"):
+        if first in rule.follows or (first in FACTS and first != "follow_up"):
             continue
-        if first == "after" and (not rest or rest.partition(".")[0] in rule.follows):
+        if first == "follow_up" and (not rest or rest.partition(".")[0] in rule.follows):
             continue
         known = ", ".join((*FACTS, *rule.follows))
         yield place, f"nothing is known as {name!r}; known are: {known}"

@@ -191,7 +191,7 @@ def _wrong_audio(card: EngineCard) -> Iterator[Problem]:
             place_of(card, name),
             'no step sends the audio: raw = "{audio}", a part of a form that is "{audio}", or '
             "{audio|base64} or "
-            "{audio_link} in json",
+            "{recording_url} in json",
         )
     unconditional = [name for name, step in carrying if step.when is None]
     if len(carrying) > 1 and unconditional:
@@ -277,7 +277,7 @@ def _wrong_for_programs(card: EngineCard) -> Iterator[Problem]:
         return
     known = {*PLACEHOLDERS, *FILES, *card.secrets, *card.values} - {
         "audio",
-        "audio_link",
+        "recording_url",
         "callback",
     }
     # Other people on the machine can see a program's arguments.

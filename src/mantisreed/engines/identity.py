@@ -20,7 +20,7 @@ from mantisreed.engines.request import FILES, Piece, RequestOptions, piece_value
 
 _OF_THE_SOUND = ("format", "content_type")
 _NUMBERS_OF_THE_SOUND = ("sample_rate", "channels", "duration")
-_SYMBOLIC = ("audio_link", "file_name", "piece_key", "manifest")
+_SYMBOLIC = ("recording_url", "file_name", "piece_key", "manifest")
 """What differs each time a request is sent, or stands for the sound, which is described by
 itself.
 """

@@ -60,7 +60,7 @@ class LinkServer(LinkOffers):
     async def __aenter__(self) -> Self:
         application = Starlette(routes=[self.route])
         await self._stack.enter_async_context(
-            serving(application, self._listen, key="[links] listen")
+            serving(application, self._listen, key="[recording_urls] listen")
         )
         return self
 

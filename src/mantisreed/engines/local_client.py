@@ -286,7 +286,7 @@ class PythonClient(_AnswersAtOnce):
     ) -> EngineResponse | Ticket:
         """See `EngineClient`."""
         about = _values(self._card, piece, request_options, self._secrets)
-        for name in ("audio_link", "request_id", "callback", "audio_size"):
+        for name in ("recording_url", "request_id", "callback", "audio_size"):
             del about[name]
         if self._idle:
             process = self._idle.pop()

@@ -21,7 +21,7 @@ PLACEHOLDERS = (
         "duration",
         "hints",
     ),
-    *("request_id", "callback", "audio", "audio_link", "audio_size", "file_name", "recording"),
+    *("request_id", "callback", "audio", "recording_url", "audio_size", "file_name", "recording"),
 )
 """The placeholders that every card of a service has. `recording` stands before a dot:
 `{recording.stem}`.
@@ -98,7 +98,7 @@ def piece_values(
         "hints": list(request_options.hints),
         "request_id": piece.request_id or randomness.token_hex(16),
         "callback": piece.callback,
-        "audio_link": piece.link,
+        "recording_url": piece.link,
         "audio_size": len(piece.audio),
         "file_name": piece.file_name,
         **{f"recording.{name}": value for name, value in piece.recording.items()},
@@ -118,7 +118,7 @@ def attachment_of(piece: Piece) -> Attachment:
 
 def wants_link(card: EngineCard) -> bool:
     """Whether the engine gets a link to the audio instead of its bytes."""
-    return any("audio_link" in step.names for _, step in card.sequence)
+    return any("recording_url" in step.names for _, step in card.sequence)
 
 
 def language_for(card: EngineCard, language: str | None) -> str | None:

@@ -105,7 +105,9 @@ def write_notes(card: Proposal, found: FoundFields) -> None:
     if not (found.takes_audio or found.takes_link):
         card.notes.append("where the audio goes was not found: put {audio} or {audio|base64} there")
     if found.takes_link:
-        card.notes.append("the engine wants a link to the audio: see [links] in the settings")
+        card.notes.append(
+            "the engine wants a link to the audio: see [recording_urls] in the settings"
+        )
     card.notes += [
         f"the key is not in the card: put it into the environment variable {place}"
         for place in found.secret_places

@@ -227,7 +227,7 @@ class FoundFields:
         ):
             self.takes_link = True
             self.add_format(extension_of(value))
-            return "{audio_link}"
+            return "{recording_url}"
         return self.text(name, value)
 
 

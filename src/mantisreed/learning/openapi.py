@@ -319,7 +319,7 @@ class _OpenApiCardWriter:
                 if is_uri and is_link(name) and not re.search("callback|hook", name, re.I):
                     if not (self.found.takes_audio or self.found.takes_link):
                         self.found.takes_link = True
-                        made[name] = "{audio_link}"
+                        made[name] = "{recording_url}"
                     continue
                 value, _ = self._value(name, inner, required=name in required)
                 if value is not None:

@@ -42,13 +42,13 @@ class Translation(msgspec.Struct, frozen=True):
     Attributes:
         service: its name.
         target: the tag of the other language.
-        two_languages: whether cues in both languages are written too.
+        bilingual: whether cues in both languages are written too.
         back: name of the service that translates back, for checking.
     """
 
     service: str
     target: str
-    two_languages: bool = False
+    bilingual: bool = False
     back: str | None = None
 
 
@@ -316,7 +316,7 @@ def follow_ups_of(
             service=one.service,
             target=one.target,
             to=tuple(formats),
-            two_languages=one.two_languages,
+            bilingual=one.bilingual,
             back=one.back,
         )
     return rules

@@ -147,7 +147,7 @@ def _translations(workspace: Workspace, given: Given) -> tuple[Translation, ...]
     """
     service = given.get("translate_with")
     if service is None:
-        for name in ("two_languages", "back_with"):
+        for name in ("bilingual", "back_translate_with"):
             if given.get(name):
                 raise InputError("has no effect without --translate-with", where=flag_of(name))
         return ()
@@ -161,8 +161,8 @@ def _translations(workspace: Workspace, given: Given) -> tuple[Translation, ...]
         Translation(
             service,
             check_language(tag),
-            bool(given.get("two_languages")),
-            given.get("back_with"),
+            bool(given.get("bilingual")),
+            given.get("back_translate_with"),
         )
         for tag in targets
     )

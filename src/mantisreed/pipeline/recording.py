@@ -473,7 +473,7 @@ class RecordingTask:
         if not wants_link(card) or piece.link is not None:
             return None
         if links is None:
-            advice = 'set [links] public = "https://..." in the settings'
+            advice = 'set [recording_urls] public = "https://..." in the settings'
             raise BadRequestError(
                 "it wants a link to each piece, and we have none", engine=card.name, advice=advice
             )

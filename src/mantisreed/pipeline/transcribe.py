@@ -492,6 +492,6 @@ def check_links(
     if workspace.links is None:
         raise InputError(
             f"engine {card.name} wants a link to the audio, and this machine has no public address",
-            advice='give an http(s) link as the source, or set [links] public = "https://..." in '
-            "the settings",
+            advice="give an http(s) link as the source, or set [recording_urls] public = "
+            '"https://..." in the settings',
         )

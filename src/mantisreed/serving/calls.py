@@ -61,7 +61,7 @@ class Caller:
 
     def look(self, order: Order) -> None:
         """Begin to call for an order that has ended, if it wants that."""
-        wants = order.call_state == "waiting" and order.has_ended and self._book.is_own(order)
+        wants = order.webhook_state == "waiting" and order.has_ended and self._book.is_own(order)
         if wants and order.id not in self._tasks:
             task = asyncio.get_running_loop().create_task(self._called(order))
             self._tasks[order.id] = task
@@ -78,14 +78,14 @@ class Caller:
         for wait in self._waits:
             await asyncio.sleep(wait)
             if await self._is_taken(order):
-                self._book.change(order, call_state="done")
+                self._book.change(order, webhook_state="done")
                 return
-        self._book.change(order, call_state="failed")
+        self._book.change(order, webhook_state="failed")
 
     async def _is_taken(self, order: Order) -> bool:
         try:
-            assert order.call is not None
-            await self._check(order.call)
+            assert order.webhook is not None
+            await self._check(order.webhook)
             answer = await self._transport.exchange(self.request(order, int(time.time())))
         except (MantisreedError, Problem) as error:
             _log.info("the call for job %s was not taken: %s", order.id, error)
@@ -104,5 +104,5 @@ class Caller:
         signed = signed_headers(self._keys.get(order.profile), known_by, moment, body)
         headers = [("content-type", "application/json"), *signed]
         return HttpRequest(
-            "call", "call", "POST", order.call or "", tuple(headers), timeout=_LIMIT, body=body
+            "call", "call", "POST", order.webhook or "", tuple(headers), timeout=_LIMIT, body=body
         )

@@ -121,7 +121,7 @@ class Desk:
     def resume(self) -> None:
         """Take up all orders that were not at an end when the service ended."""
         for order in self._book:
-            is_open = not order.has_ended or order.call_state == "waiting"
+            is_open = not order.has_ended or order.webhook_state == "waiting"
             if is_open and self._book.take_over(order) and not order.has_ended:
                 self.take(order)
         self._following = asyncio.create_task(self._follow_ledger())
@@ -318,7 +318,7 @@ class Desk:
             error=str(outcome.error) if outcome.error else None,
             advice=outcome.error.advice if outcome.error else None,
             finished=time.time(),
-            call_state="waiting" if order.call else None,
+            webhook_state="waiting" if order.webhook else None,
         )
 
     async def _note_failed(self, order: Order, error: MantisreedError) -> None:
@@ -332,7 +332,7 @@ class Desk:
             advice=error.advice,
             kind=type(error).__name__.removesuffix("Error"),
             finished=time.time(),
-            call_state="waiting" if order.call else None,
+            webhook_state="waiting" if order.webhook else None,
         )
 
     async def _note_cancelled(self, order: Order) -> None:
@@ -398,7 +398,7 @@ class Desk:
             advice=None,
             finished=record.changed,
             cost=cost,
-            call_state="waiting" if order.call else None,
+            webhook_state="waiting" if order.webhook else None,
         )
 
     async def cancel(self, order: Order) -> None:
@@ -409,9 +409,9 @@ class Desk:
         else:
             self._given_up.add(order.id)
             self._by_source[key][1].runner.stop_recording(key)
-        called = "waiting" if order.call else None
+        called = "waiting" if order.webhook else None
         self._book.change(
-            order, state="cancelled", stage="", finished=time.time(), call_state=called
+            order, state="cancelled", stage="", finished=time.time(), webhook_state=called
         )
 
     async def again(self, order: Order) -> None:
@@ -435,7 +435,7 @@ class Desk:
             error=None,
             advice=None,
             finished=None,
-            call_state=None,
+            webhook_state=None,
             files=(),
         )
         # Another service that works on it sees in its file that it is wanted again.

@@ -43,9 +43,9 @@ class Order(msgspec.Struct, kw_only=True):
         files: outputs, as paths.
         transcript: the file of the transcript; None where there is none yet.
         words, doubts, duration, cost, currency, language: of the result, as far as they are known.
-        call: where to call when it has ended; None for nowhere.
+        webhook: where to call when it has ended; None for nowhere.
         profile: with which key such a call is signed: `live` or `test`.
-        call_state: what became of the call: `waiting`, `done` or `failed`; None where there is
+        webhook_state: what became of the call: `waiting`, `done` or `failed`; None where there is
             none.
         most_bytes: of what a link leads to; None for no limit.
         most_seconds: of the recording; None for no limit.
@@ -77,9 +77,9 @@ class Order(msgspec.Struct, kw_only=True):
     cost: float | None = None
     currency: str | None = None
     language: str | None = None
-    call: str | None = None
+    webhook: str | None = None
     profile: Literal["live", "test"] = "live"
-    call_state: str | None = None
+    webhook_state: str | None = None
     most_bytes: int | None = None
     most_seconds: float | None = None
     key: str | None = None

@@ -60,7 +60,7 @@ class ServeOptions:
         origins: addresses of other pages that may use the service.
         max_bytes, max_seconds: of a recording; None for no limit.
         max_stored: bytes of all recordings and uploads of one token; None for no limit.
-        stop_within: seconds that what is on its way has when the service is stopped.
+        shutdown_timeout: seconds that what is on its way has when the service is stopped.
         keys: with which calls are signed, by profile.
         proxies: whose headers are believed about who sends a request, and under which path.
         root_path: the path under which it is reached; empty for none.
@@ -74,7 +74,7 @@ class ServeOptions:
     max_bytes: int | None = 2 << 30
     max_seconds: float | None = None
     max_stored: int | None = None
-    stop_within: float = 30.0
+    shutdown_timeout: float = 30.0
     keys: "dict[Profile, Secret | None]" = field(default_factory=dict)
     proxies: tuple[Network, ...] = ()
     root_path: str = ""
@@ -166,7 +166,7 @@ class Service:
         if not options.is_loopback and not self.tokens.all():
             raise InputError(
                 f"{options.listen} is reached from other machines, and there is no token",
-                advice="`mantisreed serve token make NAME` makes one",
+                advice="`mantisreed tokens create NAME` makes one",
             )
         self.access = Access(self.tokens, options.is_loopback, options.origins)
         self.services = Services(folder / "services")
@@ -284,7 +284,7 @@ class Service:
     def _take_over(self) -> None:
         """Work on what a service has left that has ended."""
         for order in list(self.book):
-            is_open = not order.has_ended or order.call_state == "waiting"
+            is_open = not order.has_ended or order.webhook_state == "waiting"
             if not is_open or self.book.is_own(order) or self.book.is_anothers(order):
                 continue
             if self.book.take_over(order) and self.desk is not None and self._caller is not None:
@@ -305,7 +305,7 @@ class Service:
         if self.callbacks is not None:
             await self.callbacks.finish()
         if self.desk is not None:
-            await self.desk.stop(self.options.stop_within)
+            await self.desk.stop(self.options.shutdown_timeout)
         await self._stack.aclose()
 
     def _changed(self, order: Order) -> None:

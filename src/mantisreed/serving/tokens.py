@@ -137,7 +137,7 @@ class TokenStore:
             left = [token for token in tokens if token.name != name]
             if len(left) == len(tokens):
                 raise InputError(
-                    f"there is no token {name!r}", advice="`mantisreed serve token list` lists them"
+                    f"there is no token {name!r}", advice="`mantisreed tokens list` lists them"
                 )
             self._write(left)
 

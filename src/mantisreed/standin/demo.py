@@ -28,31 +28,31 @@ engine = "brook"
 language = "en"
 to = ["srt", "txt", "json"]
 
-[after.german]
+[follow_up.german]
 service = "godwit"
 target = "de"
 to = ["srt"]
 
-[after.tone]
+[follow_up.tone]
 service = "turnstone"
 
-[after.digest]
+[follow_up.digest]
 service = "sanderling"
 reduce = true
 
-[after.row]
+[follow_up.row]
 needs = ["tone", "digest"]
 rows.file = "notes.csv"
-[after.row.rows.columns]
+[follow_up.row.rows.columns]
 recording = "recording"
 words = "words"
-tone = "after.tone.tone"
-topics = "after.tone.topics"
-digest = "after.digest"
+tone = "follow_up.tone.tone"
+topics = "follow_up.tone.topics"
+digest = "follow_up.digest"
 
-[after.mail]
+[follow_up.mail]
 needs = ["german", "tone", "digest"]
-[after.mail.mail]
+[follow_up.mail.mail]
 server = "{server}"
 sender = "hut@marsh.example"
 to = ["warden@marsh.example"]

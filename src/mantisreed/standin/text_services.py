@@ -270,7 +270,7 @@ secrets.wing = "file:standin.key"
 every.headers.X-Wing = "{{wing}}"
 languages = {{ path = "/tongues", reads = "known", writes = "known" }}
 accepts = {{ max_characters = {_MOST_LETTERS}, languages = ["en", "de"] }}
-price = {{ per_thousand_characters = "0.02", currency = "shells" }}
+price = {{ per_thousand_characters = "0.02", currency = "credits" }}
 send.path = "/renderings"
 send.json = {{ from = "{{language}}", into = "{{target}}", lines = "{{passages}}" }}
 reply.texts = "lines[].line"
@@ -282,7 +282,7 @@ url = "{address}/turnstone"
 secrets.stone = "file:standin.key"
 every.bearer = "{{stone}}"
 accepts.max_characters = 4000
-price = {{ per_thousand_characters = "0.01", currency = "shells" }}
+price = {{ per_thousand_characters = "0.01", currency = "credits" }}
 send = {{ path = "/weigh", urlencoded = {{ words = "{{text}}", tongue = "{{language}}" }} }}
 reply.format = "xml"
 reply.data = {{ tone = "mood.weather", force = "mood.force", topics = "mood.topic[]" }}

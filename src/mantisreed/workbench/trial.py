@@ -80,7 +80,7 @@ def show_requests(options: TranscriptionOptions, clip: Path, show: Show) -> None
     options = replace(options, secrets=unread)
     piece = _piece_of(clip, card)
     _show_piece(piece, show)
-    shown = replace(piece, link=f"{_TAKEN}audio_link", request_id=f"{_TAKEN}request_id")
+    shown = replace(piece, link=f"{_TAKEN}recording_url", request_id=f"{_TAKEN}request_id")
     values: dict[str, Value] = {
         **piece_values(card, shown, options.request_options),
         **{name: secret.reveal() for name, secret in options.secrets.items()},

@@ -29,7 +29,7 @@ def add_jobs(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--engine", metavar="NAME", help="Only jobs of this engine")
     parser.add_argument(
-        "--recording", metavar="TEXT", help="Only jobs whose recording's name holds this text"
+        "--name", metavar="TEXT", help="Only jobs whose recording's name holds this text"
     )
     parser.add_argument(
         "--since", metavar="AGE", help="Only jobs begun within this time, such as 90min, 12h or 2d"

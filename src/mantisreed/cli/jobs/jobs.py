@@ -32,7 +32,7 @@ class Arguments:
     config: str | None = None
     state: str | None = None
     engine: str | None = None
-    recording: str | None = None
+    name: str | None = None
     since: str | None = None
     before: str | None = None
     limit: int = MOST_SHOWN
@@ -45,7 +45,7 @@ def run(console: Console, asked: Arguments) -> int:
     chosen = Filter(
         shown=_states(asked.state),
         engine=asked.engine,
-        recording=asked.recording,
+        recording=asked.name,
         since=_moment_before(asked.since, "--since"),
         until=_moment_before(asked.before, "--before"),
     )

@@ -37,7 +37,7 @@ def add_doubts(parser: argparse.ArgumentParser) -> None:
         help="Also tell where this transcript of the same recording differs (can be given again)",
     )
     parser.add_argument(
-        "--least",
+        "--min-grade",
         type=share,
         default=0.3,
         metavar="N",
@@ -72,7 +72,7 @@ def add_score(parser: argparse.ArgumentParser) -> None:
         help="Count these as errors too, of case, punctuation, numbers, apostrophes, hesitations",
     )
     parser.add_argument(
-        "--worst",
+        "--limit",
         type=at_least(0),
         default=3,
         metavar="N",
@@ -137,7 +137,7 @@ def add_compare(parser: argparse.ArgumentParser) -> None:
         help="Stop before all engines of one currency together have cost more",
     )
     parser.add_argument(
-        "--most",
+        "--limit",
         type=at_least(0),
         default=12,
         metavar="N",
@@ -250,8 +250,8 @@ def add_review(parser: argparse.ArgumentParser) -> None:
 
 _REDACT_EXAMPLES = """\
 examples:
-  mantisreed redact call.transcript.json --names people.txt
-  mantisreed redact call.transcript.json call.wav --names people.txt --cover tone --into clean
+  mantisreed redact call.transcript.json --redact-names people.txt
+  mantisreed redact call.transcript.json call.wav --strong-words mask --into clean
 """
 
 
@@ -277,21 +277,26 @@ def add_redact(parser: argparse.ArgumentParser) -> None:
         help="Formats to write (default: %(default)s)",
     )
     parser.add_argument(
-        "--kinds",
+        "--redact-kinds",
         default="all",
         metavar="KINDS",
         help="Of mail, phone, card, iban, digits, name and pattern, with commas between (default: "
         "%(default)s)",
     )
-    parser.add_argument("--names", metavar="FILE", help="Names to hide, one on each line")
+    parser.add_argument("--redact-names", metavar="FILE", help="Names to hide, one on each line")
     parser.add_argument(
-        "--pattern",
+        "--redact-pattern",
         action="append",
         default=[],
         metavar="REGEX",
         help="Hide what is like this (can be given again)",
     )
-    parser.add_argument("--strong-words", action="store_true", help="Hide strong words too")
+    parser.add_argument(
+        "--strong-words",
+        choices=("keep", "mask"),
+        default="keep",
+        help="Keep strong words, or hide them too (default: %(default)s)",
+    )
     parser.add_argument(
         "--strong-words-file", metavar="FILE", help="Your own list, one word on each line"
     )

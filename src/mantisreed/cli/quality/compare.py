@@ -36,7 +36,7 @@ class Arguments:
     sources: Sequence[str]
     engines: str
     reference: Sequence[str] = ()
-    most: int = 12
+    limit: int = 12
     plot: str | None = None
     as_json: bool = False
     config: str | None = None
@@ -63,7 +63,7 @@ def run(console: Console, asked: Arguments) -> int:
     if asked.as_json:
         console.document(_described(found))
     else:
-        _show(console, found, asked.most)
+        _show(console, found, asked.limit)
     outcomes = list(chain.from_iterable(result.outcomes for result in found.results))
     if any(outcome.error or problems_of_follow_ups(outcome) for outcome in outcomes):
         show_problems(console, outcomes)

@@ -20,7 +20,7 @@ class Arguments:
     transcript: str
     recording: str | None = None
     against: Sequence[str] = ()
-    least: float = 0.3
+    min_grade: float = 0.3
     as_json: bool = False
 
 
@@ -44,7 +44,7 @@ def run(console: Console, asked: Arguments) -> int:
     )
     for other in others:
         found += disagreements(document, other)
-    doubts = worth_hearing(in_order(found), asked.least)
+    doubts = worth_hearing(in_order(found), asked.min_grade)
     words = document.words
     texts = [text_at(words, doubt.start, doubt.end) for doubt in doubts]
     if asked.as_json:

@@ -40,10 +40,10 @@ class Arguments:
     recording: str | None = None
     into: str | None = None
     to: str = "json,srt"
-    kinds: str = "all"
-    names: str | None = None
-    pattern: Sequence[str] = ()
-    strong_words: bool = False
+    redact_kinds: str = "all"
+    redact_names: str | None = None
+    redact_pattern: Sequence[str] = ()
+    strong_words: str = "keep"
     strong_words_file: str | None = None
     cover: str = "tone"
     margin: str | None = None
@@ -64,9 +64,11 @@ def run(console: Console, asked: Arguments) -> int:
     if asked.recording is not None:
         console.notes(check_same_recording(document, Path(asked.recording)))
     redaction = redaction_from(
-        asked.kinds, Path(asked.names) if asked.names else None, tuple(asked.pattern)
+        asked.redact_kinds,
+        Path(asked.redact_names) if asked.redact_names else None,
+        tuple(asked.redact_pattern),
     )
-    if asked.strong_words or asked.strong_words_file:
+    if asked.strong_words == "mask" or asked.strong_words_file:
         redaction = _with_strong_words(redaction, document, asked.strong_words_file)
     places = places_in(document, redaction)
     files: list[Path] = []

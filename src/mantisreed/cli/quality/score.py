@@ -32,7 +32,7 @@ class Arguments:
     transcripts: Sequence[str]
     language: str | None = None
     count: str = ""
-    worst: int = 3
+    limit: int = 3
     alignment: bool = False
     html: str | None = None
     plot: str | None = None
@@ -64,7 +64,7 @@ def run(console: Console, asked: Arguments) -> int:
     shown = [at for at in range(len(_HEADINGS)) if any(row[at] for row in rows)]
     console.rows([_HEADINGS[at] for at in shown], [[row[at] for at in shown] for row in rows])
     for name, score in scores:
-        _show(console, name, score, asked.worst)
+        _show(console, name, score, asked.limit)
         if asked.alignment:
             for line in alignment_lines(score.steps):
                 console.result(line)

@@ -4,6 +4,10 @@ import argparse
 
 from mantisreed.cli.arguments import add_config, add_engine, add_json, at_least
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Collection, Mapping
+
 LISTEN = "127.0.0.1:8442"
 """Where the service listens unless the user says otherwise."""
 
@@ -25,7 +29,8 @@ _ACTIONS = {
     ),
     "try": (
         "Send a short recording; show each request, each answer and the words found",
-        "examples:\n  mantisreed engines try brook\n  mantisreed engines try brook note.wav --dry\n"
+        "examples:\n  mantisreed engines try brook\n  mantisreed engines try brook note.wav "
+        "--dry-run\n"
         "  mantisreed engines try brook --answer saved-reply.json\n",
     ),
     "check": (
@@ -36,7 +41,7 @@ _ACTIONS = {
         "Propose a card from a curl command, an OpenAPI document or a sample reply",
         "examples:\n  mantisreed engines learn request.txt --add brook\n"
         "  mantisreed engines learn openapi.yaml --operation transcribe\n"
-        "  mantisreed engines learn saved-reply.json --engine brook --length 1:30\n",
+        "  mantisreed engines learn saved-reply.json --add brook --length 1:30\n",
     ),
 }
 
@@ -46,9 +51,23 @@ def add_engines(parser: argparse.ArgumentParser) -> list[argparse.ArgumentParser
     parser.epilog = _ENGINES_EXAMPLES
     add_config(parser)
     add_json(parser, "The list as JSON on stdout")
+    made = _actions_of(parser, _ACTIONS, ("list", "show", "check"))
+    made["show"].add_argument("name", metavar="NAME", help="The card, or NAME:PROFILE")
+    made["check"].add_argument("name", metavar="NAME", nargs="?", help="The card (default: all)")
+    _add_try_arguments(made["try"])
+    _add_learn_arguments(made["learn"])
+    return list(made.values())
+
+
+def _actions_of(
+    parser: argparse.ArgumentParser,
+    known: "Mapping[str, tuple[str, str]]",
+    with_json: "Collection[str]",
+) -> dict[str, argparse.ArgumentParser]:
+    """The actions of a command, each with a help of its own."""
     actions = parser.add_subparsers(dest="action", metavar="ACTION", title="actions")
     made = {}
-    for name, (summary, examples) in _ACTIONS.items():
+    for name, (summary, examples) in known.items():
         made[name] = actions.add_parser(
             name,
             help=summary,
@@ -57,19 +76,15 @@ def add_engines(parser: argparse.ArgumentParser) -> list[argparse.ArgumentParser
             formatter_class=parser.formatter_class,
         )
         add_config(made[name], default=argparse.SUPPRESS)
-    for name in ("list", "show", "check"):
-        made[name].add_argument(
-            "--json",
-            action="store_true",
-            dest="as_json",
-            default=argparse.SUPPRESS,
-            help="JSON on stdout",
-        )
-    made["show"].add_argument("name", metavar="NAME", help="The card, or NAME:PROFILE")
-    made["check"].add_argument("name", metavar="NAME", nargs="?", help="The card (default: all)")
-    _add_try_arguments(made["try"])
-    _add_learn_arguments(made["learn"])
-    return list(made.values())
+        if name in with_json:
+            made[name].add_argument(
+                "--json",
+                action="store_true",
+                dest="as_json",
+                default=argparse.SUPPRESS,
+                help="JSON on stdout",
+            )
+    return made
 
 
 def _add_try_arguments(parser: argparse.ArgumentParser) -> None:
@@ -77,7 +92,9 @@ def _add_try_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "clip", nargs="?", metavar="FILE", help="A short recording (default: a bundled one)"
     )
-    parser.add_argument("--dry", action="store_true", help="Show the requests; send nothing")
+    parser.add_argument(
+        "--dry-run", action="store_true", dest="dry_run", help="Show the requests; send nothing"
+    )
     parser.add_argument(
         "--answer", metavar="FILE", help="Read this saved answer as the reply; send nothing"
     )
@@ -93,9 +110,6 @@ def _add_learn_arguments(parser: argparse.ArgumentParser) -> None:
         "sample",
         metavar="SAMPLE",
         help="A file, - for standard input, or a curl command as one argument",
-    )
-    parser.add_argument(
-        "--engine", metavar="NAME", help="Name for the proposed card (default: engine)"
     )
     parser.add_argument(
         "--length", metavar="DURATION", help="Length of the sound that a sample reply answers"
@@ -248,19 +262,13 @@ def add_standin(parser: argparse.ArgumentParser) -> None:
 _SERVE_EXAMPLES = """\
 examples:
   mantisreed serve --listen 127.0.0.1:8442
-  mantisreed serve token make hut --scopes submit,read --spend 5
+  mantisreed serve --listen 0.0.0.0:8442 --allow recordings/
 """
 
 
 def add_serve(parser: argparse.ArgumentParser) -> None:
     """What `serve` takes."""
     parser.epilog = _SERVE_EXAMPLES
-    parser.add_argument(
-        "what",
-        nargs="*",
-        metavar="token",
-        help="`token make NAME`, `token list` or `token revoke NAME`; without, serve",
-    )
     parser.add_argument(
         "--listen",
         metavar="HOST:PORT",
@@ -304,21 +312,66 @@ def add_serve(parser: argparse.ArgumentParser) -> None:
         help="Of all recordings and uploads of one token (default: any)",
     )
     parser.add_argument(
-        "--stop-within",
+        "--shutdown-timeout",
         metavar="DURATION",
-        help="Time that what is on its way has when it is stopped (default: 30s)",
+        help="Time that running requests have when it is stopped (default: 30s)",
     )
-    group = parser.add_argument_group("tokens")
-    group.add_argument(
+    add_engine(parser)
+
+
+_TOKENS_EXAMPLES = """\
+examples:
+  mantisreed tokens create hut --scopes submit,read --spend-limit 5
+  mantisreed tokens revoke hut
+"""
+
+_TOKEN_ACTIONS = {
+    "create": (
+        "Create a token for the HTTP service, and print it this once",
+        "examples:\n  mantisreed tokens create hut\n  mantisreed tokens create hut "
+        "--requests-per-minute 120 --spend-limit 5\n",
+    ),
+    "list": (
+        "List tokens with their scopes and limits",
+        "examples:\n  mantisreed tokens list\n  mantisreed tokens list --json\n",
+    ),
+    "revoke": (
+        "Let nobody in with a token any more",
+        "examples:\n  mantisreed tokens revoke hut\n",
+    ),
+}
+
+
+def add_tokens(parser: argparse.ArgumentParser) -> list[argparse.ArgumentParser]:
+    """What `tokens` takes; gives the parsers of its actions."""
+    parser.epilog = _TOKENS_EXAMPLES
+    add_config(parser)
+    add_json(parser, "The list as JSON on stdout")
+    made = _actions_of(parser, _TOKEN_ACTIONS, ("create", "list"))
+    for name in ("create", "revoke"):
+        made[name].add_argument("name", metavar="NAME", help="Whose it is")
+    create = made["create"]
+    create.add_argument(
         "--scopes",
         default="submit,read",
         metavar="SCOPES",
-        help="What the token may do, of submit, read and admin (default: submit,read)",
+        help="What it may do, of submit, read and admin (default: submit,read)",
     )
-    group.add_argument("--spend", metavar="AMOUNT", help="What the token's jobs may cost together")
-    group.add_argument("--rate", type=at_least(1), metavar="N", help="Requests a minute")
-    add_engine(parser)
-    add_json(parser, "Tokens as JSON on stdout")
+    create.add_argument(
+        "--spend-limit", metavar="AMOUNT", help="What its jobs may cost together (default: any)"
+    )
+    create.add_argument(
+        "--requests-per-minute",
+        type=at_least(1),
+        metavar="N",
+        help="So many requests to the service (default: any)",
+    )
+    create.add_argument("--max-size", metavar="SIZE", help="Of a recording (default: 2 GiB)")
+    create.add_argument("--max-length", metavar="DURATION", help="Of a recording (default: any)")
+    create.add_argument(
+        "--max-stored", metavar="SIZE", help="Of all its recordings and uploads (default: any)"
+    )
+    return list(made.values())
 
 
 _INIT_EXAMPLES = """\

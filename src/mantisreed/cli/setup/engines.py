@@ -34,9 +34,8 @@ class Arguments:
     translate_to: str | None = None
     hints: Sequence[str] | None = None
     answer: str | None = None
-    dry: bool = False
+    dry_run: bool = False
     sample: str = ""
-    engine: str | None = None
     length: str | None = None
     operation: str | None = None
     add: str | None = None
@@ -160,12 +159,12 @@ def _try(console: Console, workspace: Workspace, asked: Arguments) -> int:
         translate_to=asked.translate_to,
         hints=asked.hints,
     )
-    is_sent = asked.answer is None and not asked.dry
+    is_sent = asked.answer is None and not asked.dry_run
     options = transcription_options(workspace, wanted, needs_secrets=is_sent)
     sound = _bundled_clip()
     if asked.clip:
         sound = Path(asked.clip)
-    if asked.dry:
+    if asked.dry_run:
         show_requests(options, sound, show)
         return 0
     if asked.answer is not None:
@@ -217,9 +216,7 @@ def _learn(console: Console, asked: Arguments) -> int:
         content = sample.encode()
     else:
         content = _read(sample)
-    proposal = propose(
-        content, LearningOptions(add or asked.engine or "engine", seconds, asked.operation)
-    )
+    proposal = propose(content, LearningOptions(add or "engine", seconds, asked.operation))
     if add is None:
         console.result(proposal.toml.rstrip())
     else:

@@ -68,7 +68,9 @@ def run(console: Console, asked: Arguments) -> int:
     console.result(f"{printable(file)} is written; next:")
     console.result(f"  mantisreed engines check {engine}       # is the card right?")
     console.result("  mantisreed trust                # allow these settings to use the key")
-    console.result(f"  mantisreed engines try {engine} --dry   # show the request; send nothing")
+    console.result(
+        f"  mantisreed engines try {engine} --dry-run   # show the request; send nothing"
+    )
     console.result("  mantisreed doctor               # is everything there?")
     return 0
 

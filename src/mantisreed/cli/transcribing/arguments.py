@@ -94,12 +94,14 @@ def add_watch(parser: argparse.ArgumentParser) -> None:
         help="End when nothing comes or is under way for so long",
     )
     group.add_argument(
-        "--settle",
+        "--settle-time",
         metavar="DURATION",
         help="A file is complete when nobody wrote to it for so long (default: 2s)",
     )
     group.add_argument(
-        "--every", metavar="DURATION", help="Look at feeds and storages so often (default: 60s)"
+        "--poll-interval",
+        metavar="DURATION",
+        help="Look at feeds and storages so often (default: 60s)",
     )
     group.add_argument(
         "--move-done", metavar="DIR", help="Move recordings there when they are done"

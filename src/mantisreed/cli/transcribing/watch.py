@@ -27,9 +27,9 @@ class Arguments:
     places: Sequence[str]
     config: str | None = None
     until_idle: str | None = None
-    settle: str | None = None
+    settle_time: str | None = None
     move_done: str | None = None
-    every: str | None = None
+    poll_interval: str | None = None
     queue: bool = False
     priority: int | None = None
     options: dict[str, Any] = field(default_factory=dict)
@@ -75,13 +75,13 @@ def _watching(asked: Arguments) -> WatchOptions:
         InputError: a duration is none.
     """
     usual = WatchOptions()
-    settled = duration_given(asked.settle, "--settle")
-    often = duration_given(asked.every, "--every")
+    settled = duration_given(asked.settle_time, "--settle-time")
+    often = duration_given(asked.poll_interval, "--poll-interval")
     return WatchOptions(
         until_idle=duration_given(asked.until_idle, "--until-idle"),
-        settle=usual.settle if settled is None else settled,
+        settle_time=usual.settle_time if settled is None else settled,
         move_done=Path(asked.move_done) if asked.move_done else None,
-        every=usual.every if often is None else often,
+        poll_interval=usual.poll_interval if often is None else often,
     )
 
 

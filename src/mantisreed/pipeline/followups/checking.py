@@ -47,7 +47,7 @@ def check_follow_ups(
             if needs_secrets:
                 _read_secrets(workspace, rule)
         except InputError as error:
-            error.where = error.where or f"after.{rule.name}"
+            error.where = error.where or f"follow_up.{rule.name}"
             raise
 
 
@@ -79,7 +79,7 @@ def _check_rule(
             known = ", ".join(there) or "none"
             raise InputError(
                 f"there will be no file {missing[0]!r}",
-                where=f"after.{rule.name}.{key}",
+                where=f"follow_up.{rule.name}.{key}",
                 advice=f"there will be: {known}",
             )
     if rule.command is not None and rule.command.run:
@@ -97,7 +97,7 @@ def _check_program(name: str, template: Template) -> None:
     program = _plain(template)
     if program is not None and shutil.which(str(Path(program).expanduser())) is None:
         raise InputError(
-            f"there is no program {program!r} on this machine", where=f"after.{name}.command"
+            f"there is no program {program!r} on this machine", where=f"follow_up.{name}.command"
         )
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from mantisreed.destinations.actions import Action, Call, Copy, Program, Rows
+from mantisreed.destinations.actions import Action, Copy, Program, Rows, Webhook
 from mantisreed.destinations.calls import send_call
 from mantisreed.destinations.copies import copy_files
 from mantisreed.destinations.parcels import Parcel
@@ -39,7 +39,7 @@ class DeliveryPlace:
         return source.read(self.folder)
 
 
-async def _call(action: Call, parcel: Parcel, place: DeliveryPlace) -> Result:
+async def _call(action: Webhook, parcel: Parcel, place: DeliveryPlace) -> Result:
     await send_call(action, parcel, place.secret(action.secret), place.transport)
     return Result("nothing")
 
@@ -66,7 +66,7 @@ async def _program(action: Program, parcel: Parcel, place: DeliveryPlace) -> Res
 
 
 DELIVERIES: Mapping[type[Action], Callable[[Any, Parcel, DeliveryPlace], Awaitable[Result]]] = {
-    Call: _call,
+    Webhook: _call,
     Copy: _copy,
     Rows: _rows,
     Program: _program,

@@ -132,7 +132,7 @@ class FollowUps:
                 "follow-up %s of %s failed by an internal error", rule.name, finished.source.label
             )
             return await self._failed(
-                rule, known_by, InternalError.because(error, where=f"after.{rule.name}")
+                rule, known_by, InternalError.because(error, where=f"follow_up.{rule.name}")
             )
 
     async def _put_off(
@@ -154,7 +154,7 @@ class FollowUps:
             is_owed=True,
         )
         return FollowUpOutcome(
-            rule.name, "waiting", PostponedError(reason, where=f"after.{rule.name}")
+            rule.name, "waiting", PostponedError(reason, where=f"follow_up.{rule.name}")
         )
 
     async def _failed(
@@ -220,10 +220,12 @@ class FollowUps:
             return FollowUpOutcome(
                 rule.name,
                 "unconfirmed",
-                DeliveryError(what, where=f"after.{rule.name}", advice=advice),
+                DeliveryError(what, where=f"follow_up.{rule.name}", advice=advice),
             )
         if found.state != "done":
-            reason = PostponedError("another process has it under way", where=f"after.{rule.name}")
+            reason = PostponedError(
+                "another process has it under way", where=f"follow_up.{rule.name}"
+            )
             return FollowUpOutcome(rule.name, "working", reason)
         body = await self._perform(lambda ledger: ledger.follow_ups.body(found))
         result = restored(found, body)
@@ -377,7 +379,7 @@ def facts_of(finished: FinishedRecording, results: Mapping[str, Result]) -> dict
         "error": finished.error,
         "files": [str(path) for _, path in finished.files],
         "about": dict(finished.source.about),
-        "after": {name: result.fact for name, result in results.items()},
+        "follow_up": {name: result.fact for name, result in results.items()},
     }
 
 
@@ -416,7 +418,7 @@ def _known_by(
             rule.service,
             rule.target,
             rule.to,
-            rule.two_languages,
+            rule.bilingual,
             rule.back,
             rule.reduce,
         ]

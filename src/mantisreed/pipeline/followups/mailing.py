@@ -107,7 +107,7 @@ class Mailing:
             found = ledger.follow_ups.claim(own, letter.job, name, also_doubtful=self.also_doubtful)
             if found is None:
                 return None
-            where = f"after.{self.rule.name}"
+            where = f"follow_up.{self.rule.name}"
             if found.state == "unconfirmed":
                 advice = f"`mantisreed retry {letter.job[:8]}` sends it again"
                 what = f"{recipient} may have it already ({found.reason or 'nobody knows'})"

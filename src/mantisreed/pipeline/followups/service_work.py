@@ -248,7 +248,7 @@ class ServiceWork:
         own = outputs.stem_called(f"{stem}.{self._ending}", source.key)
         files = list(outputs.write(own, source, made).files)
         original = self.finished.transcript
-        if rule.two_languages and original is not None:
+        if rule.bilingual and original is not None:
             script = in_two_languages(original, made, outputs.options.rules)
             both = f"{stem}.{original.language or 'original'}-{self._ending}"
             subtitles = outputs.with_formats(

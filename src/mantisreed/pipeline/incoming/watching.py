@@ -44,19 +44,19 @@ class WatchOptions:
     Attributes:
         until_idle: seconds after which to end when nothing has come and nothing is under way; None
             goes on for ever.
-        settle: seconds for which nobody must have written to a file.
+        settle_time: seconds for which nobody must have written to a file.
         move_done: where recordings go that are done; None leaves them. What is incomplete, or
             somebody goes on writing to, is never moved.
         again: seconds until what waits for an engine is tried again, where nobody says when.
-        every: seconds between two looks at feeds and storages.
+        poll_interval: seconds between two looks at feeds and storages.
         hand_on: gives recordings to others in place of sending them; what they have is done with.
     """
 
     until_idle: float | None = None
-    settle: float = 2.0
+    settle_time: float = 2.0
     move_done: Path | None = None
     again: float = _AGAIN
-    every: float = 60.0
+    poll_interval: float = 60.0
     hand_on: HandOn | None = None
 
 
@@ -160,7 +160,7 @@ class _Keeper:
             selection,
             memory,
             come,
-            settle=self.watching.settle,
+            settle=self.watching.settle_time,
             left_out=self.watching.move_done,
             on_problem=tell_problem,
         )
@@ -169,7 +169,7 @@ class _Keeper:
             selection,
             memory,
             come,
-            every=self.watching.every,
+            every=self.watching.poll_interval,
             on_problem=tell_problem,
         )
         self._last, self._memory = time.monotonic(), memory

@@ -43,7 +43,7 @@ from mantisreed.state import make_folder
 from mantisreed.urls import UrlError, checked_url, split_url
 from mantisreed.workspace import Workspace
 
-_OTHERS = frozenset(("recording", "link", "path", "upload", "name", "call", "profile", "wait"))
+_OTHERS = frozenset(("recording", "link", "path", "upload", "name", "webhook", "profile", "wait"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -238,14 +238,14 @@ class Intake:
                 "one recording is taken: a file, a link, a path, or an upload",
                 advice="curl -F recording=@talk.mp3, or JSON with link, path or upload",
             )
-        if given.get("call") is not None:
-            await self.check_call(given["call"])
+        if given.get("webhook") is not None:
+            await self.check_call(given["webhook"])
         order = Order(
             id=own.name,
             owner=token.name,
             name=file_name(given.get("name") or wanted.name or "recording"),
             options=options_given(self.workspace, given),
-            call=given.get("call"),
+            webhook=given.get("webhook"),
             profile=given.get("profile", "live"),
         )
         wait = wait_of(given.get("wait"))
@@ -382,7 +382,7 @@ class Intake:
             checked_url(address)
         except UrlError as error:
             raise Problem(400, f"call cannot be used: {error}") from error
-        await self.check_link(address, "call")
+        await self.check_link(address, "webhook")
 
     async def check_link(self, link: str, name: str) -> None:
         """See that a link can be followed, and leads to no private address unless it may.
@@ -448,7 +448,7 @@ def fingerprint(order: Order) -> str:
     place = order.link if order.link is not None else order.upload or order.path
     content = file_digest(Path(order.path)) if order.is_ours and order.upload is None else place
     return hashlib.sha256(
-        msgspec.json.encode((order.name, content, order.options, order.call))
+        msgspec.json.encode((order.name, content, order.options, order.webhook))
     ).hexdigest()
 
 

@@ -138,7 +138,7 @@ _OPTION_FIELDS["to"]["items"] = {"type": "string", "enum": sorted(OUTPUT_FORMATS
 
 _OTHER_FIELDS: dict[str, Described] = {
     "name": {"type": "string", "description": "What the recording is called."},
-    "call": {"type": "string", "format": "uri", "description": "Called when the job has ended."},
+    "webhook": {"type": "string", "format": "uri", "description": "Called when the job has ended."},
     "profile": {
         "type": "string",
         "enum": ["live", "test"],

@@ -14,7 +14,7 @@ class ErrorOfJob(BaseModel):
     advice: str | None = None
 
 
-class CallOfJob(BaseModel):
+class WebhookOfJob(BaseModel):
     """The call when it has ended."""
 
     url: str
@@ -39,7 +39,7 @@ class Job(BaseModel):
     cost: float | None = None
     currency: str | None = None
     error: ErrorOfJob | None = None
-    call: CallOfJob | None = None
+    webhook: WebhookOfJob | None = None
     links: dict[str, str]
 
 

@@ -24,9 +24,9 @@ def described(order: Order, prefix: str = "") -> dict[str, Any]:
         "cost": order.cost,
         "currency": order.currency,
         "error": None if order.error is None else {"what": order.error, "advice": order.advice},
-        "call": None
-        if order.call is None
-        else {"url": order.call, "profile": order.profile, "state": order.call_state},
+        "webhook": None
+        if order.webhook is None
+        else {"url": order.webhook, "profile": order.profile, "state": order.webhook_state},
         "links": _links(order, prefix),
     }
 

@@ -80,7 +80,7 @@ languages = [{known}]
 
 [engine.brook.price]
 per_minute = 0.004
-currency = "shells"
+currency = "credits"
 
 [engine.brook.rate_limit]
 requests = 120

@@ -61,7 +61,7 @@ max_duration = "2 h"
 
 [engine.heron.price]
 per_minute = 0.009
-currency = "shells"
+currency = "credits"
 
 [engine.heron.accepts.languages]
 {known}

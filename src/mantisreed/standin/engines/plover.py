@@ -77,7 +77,7 @@ headers.X-Band = "{{band}}"
 
 [engine.plover.steps.start]
 path = "/trails"
-json = {{ trail = "{{audio_link}}", tongue = "{{language}}" }}
+json = {{ trail = "{{recording_url}}", tongue = "{{language}}" }}
 take.steps = "steps"
 
 [engine.plover.steps.ask]

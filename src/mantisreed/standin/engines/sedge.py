@@ -77,7 +77,7 @@ max_bytes = "10 MB"
 
 [engine.sedge.price]
 per_minute = 0.002
-currency = "shells"
+currency = "credits"
 
 [engine.sedge.every]
 basic = "{{user}}:{{key}}"
