@@ -38,7 +38,7 @@ REACHING: Mapping[str, Mapping[str, str]] = {
     "PythonObject": {"object": "object"},
     "Program": {"run": "program", "environment": "program", "secrets": "secret"},
     "Mail": {"server": "host", "password": "secret", "to": "mail address"},
-    "Call": {"url": "host", "secret": "secret"},
+    "Webhook": {"url": "host", "secret": "secret"},
     "Copy": {"to": "folder"},
     "Rows": {"file": "file", "database": "database", "password": "secret"},
 }
@@ -104,7 +104,7 @@ _NOTHING = {
     "webhook copy rows max_attempts",
     "Program": "stdin result timeout",
     "Mail": "user sender subject body attach each",
-    "Call": "send headers timeout",
+    "Webhook": "send headers timeout",
     "Copy": "files",
     "Rows": "table columns",
     "LayoutRules": "line_length lines max_cps max_wpm shortest longest gap linger flicker "

@@ -327,7 +327,7 @@ def _uses_of_follow_up(name: str, table: Mapping[str, Any], folder: Path) -> Ite
     start programs.
     """
     exact = _exactly(table)
-    for key, target in (("mail", "server"), ("call", "url")):
+    for key, target in (("mail", "server"), ("webhook", "url")):
         for found in _tables(table, key):
             address = printable(str(found.get(target, ""))[:_SHOWN])
             to = found.get("to", ())

@@ -64,5 +64,5 @@ def test_commands_of_the_page_are_ones_that_there_are() -> None:
     page = (ROOT / "docs" / "deploy.md").read_text()
     started = re.findall(r"docker run .*?mantisreed( .+?)?(?:`|\n)", page)
     for arguments in filter(None, started):
-        assert parsed(shlex.split(arguments)) in ("serve", "watch")
+        assert parsed(shlex.split(arguments)) in ("serve", "watch", "tokens")
     assert len(started) == 3

@@ -174,7 +174,7 @@ service = "judge"
 service = "short"
 [follow_up.rows]
 needs = ["length", "words"]
-rows = { file = "kept.csv", columns = { recording = "recording", kind = "follow_up.length.kind", all = "after" } }
+rows = { file = "kept.csv", columns = { recording = "recording", kind = "follow_up.length.kind", all = "follow_up" } }
 [follow_up.base]
 needs = ["length"]
 rows.database = "sqlite:///kept.sqlite"

@@ -27,7 +27,11 @@ COLUMNS = {
 def parcel(number: int) -> Parcel:
     return Parcel(
         f"{number:032x}"[::-1],
-        {"recording": f"note {number}.wav", "words": number, "after": {"tone": ["calm", "glad"]}},
+        {
+            "recording": f"note {number}.wav",
+            "words": number,
+            "follow_up": {"tone": ["calm", "glad"]},
+        },
     )
 
 
