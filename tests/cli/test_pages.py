@@ -76,6 +76,20 @@ def test_a_page_that_is_hard_to_read_is_told(tmp_path: Path) -> None:
     assert len(measured(page).problems) == 2
 
 
+def test_messages_that_are_explained_are_ones_of_the_program() -> None:
+    page = (ROOT / "docs" / "troubleshooting.md").read_text(encoding="utf-8")
+    messages = [
+        message
+        for row in re.findall(r"(?m)^\| (\".*?) \|", page)
+        for message in re.findall(r'"([^"]+)"', row)
+    ]
+    sources = [path.read_text(encoding="utf-8") for path in (ROOT / "src").rglob("*.py")]
+    told = re.sub(r'"\s*\n\s*f?"|\{[^{}]*\}', "", "\n".join(sources))
+    assert len(messages) >= 14
+    for message in messages:
+        assert message.replace("mantisreed.toml", "") in told, message
+
+
 def anchors(page: Path) -> set[str]:
     """The names by which a page's headings are led to."""
     headings = re.findall(r"(?m)^#+ (.*)$", page.read_text(encoding="utf-8"))
