@@ -3,10 +3,12 @@
     python tools/prose.py [--check] [--worst N] [FILE ...]
 
 A free relative is a clause with `what` or `who` in place of a noun. Without FILE it measures the
-README, the manual and the changelog. With --check it fails where a page passes a limit.
+README, the manual, the changelog, and the texts that the program prints: errors, advice, notes and
+help. With --check it fails where one passes a limit.
 """
 
 import argparse
+import ast
 import re
 import sys
 from collections.abc import Iterator
@@ -24,6 +26,9 @@ _PASSIVE = re.compile(
     r"told|kept|sent|said|read|made|done|found|left|cut|laid|heard|paid|known|begun|shown|put|held)\b",
     re.IGNORECASE,
 )
+_TELLING = frozenset(("Check", "Option", "Problem", "missing", "note", "on_note"))
+"""Functions whose texts are for people, beside all errors."""
+
 _FEWEST_WORDS = 4  # of a sentence; shorter ones are headings of lists
 
 
@@ -89,6 +94,39 @@ def measured(page: Path) -> Measure:
     return Measure(page, list(sentences_in(page.read_text(encoding="utf-8"))))
 
 
+def printed() -> Measure:
+    """The measure of all texts that the program prints; a value in one counts as a word."""
+    found: list[str] = []
+    source = _ROOT / "src" / "mantisreed"
+    for file in sorted(source.rglob("*.py")):
+        for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Call):
+                found += _texts_of(node)
+    parts = (part for text in found for part in re.split(r"(?<=[.!?:;])\s+", text))
+    return Measure(source, [part for part in parts if len(part.split()) >= _FEWEST_WORDS])
+
+
+def _texts_of(call: ast.Call) -> Iterator[str]:
+    """Texts among the arguments of a call that tells a person something."""
+    name = call.func.attr if isinstance(call.func, ast.Attribute) else getattr(call.func, "id", "")
+    tells = name.endswith("Error") or name in _TELLING
+    given = list(call.args) if tells else []
+    given += [one.value for one in call.keywords if one.arg in ("advice", "help")]
+    for value in given:
+        text = _text_in(value)
+        if text:
+            yield text
+
+
+def _text_in(value: ast.expr) -> str:
+    if isinstance(value, ast.Constant) and isinstance(value.value, str):
+        return value.value
+    if isinstance(value, ast.JoinedStr):
+        parts = (part.value if isinstance(part, ast.Constant) else "X" for part in value.values)
+        return "".join(map(str, parts))
+    return ""
+
+
 def pages() -> list[Path]:
     """The README, the manual and the changelog."""
     return [_ROOT / "README.md", *sorted((_ROOT / "docs").glob("*.md")), _ROOT / "CHANGELOG.md"]
@@ -105,11 +143,16 @@ def main() -> int:
     options = parser.parse_args()
     is_good = True
     print(f"{'sentences':>9} {'words':>6} {'free rel.':>10} {'passive':>8}  page")
-    for page in options.files or pages():
-        found = measured(page)
+    measures = [measured(page) for page in options.files or pages()]
+    if not options.files:
+        measures.append(printed())
+    for found in measures:
         shares = found.share(_FREE_RELATIVE), found.share(_PASSIVE)
         row = f"{len(found.sentences):9} {found.words:6.1f} {shares[0]:10.0f} {shares[1]:8.0f}"
-        print(f"{row}  {page.name}{'  <- ' + ', '.join(found.problems) if found.problems else ''}")
+        problems = ""
+        if found.problems:
+            problems = f"  <- {', '.join(found.problems)}"
+        print(f"{row}  {found.page.name}{problems}")
         for sentence in found.worst(options.worst):
             print(f"    - {sentence[:200]}")
         is_good = is_good and not found.problems

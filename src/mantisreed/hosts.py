@@ -71,7 +71,7 @@ class InternetResolver(AbstractResolver):
             raise OSError(f"{host[:80]!r} is no name of a host") from error
         if not self.takes_private and any(is_written_private(one["host"]) for one in found):
             raise OSError(
-                f"it is redirected to {host}, which is not on the internet but near this machine"
+                f"it redirects to {host}, which is not on the internet but near this machine"
             )
         return found
 

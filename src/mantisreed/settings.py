@@ -134,7 +134,7 @@ def read_settings(file: Path) -> dict[str, Any]:
         _refuse_passwords(document, printable(file))
         return document
     except RecursionError as error:
-        raise SettingsError("it is nested too deeply", where=printable(file)) from error
+        raise SettingsError("it has too many levels", where=printable(file)) from error
     except tomllib.TOMLDecodeError as error:
         raise SettingsError(
             f"not TOML: {error}".lower().replace("toml", "TOML"), where=printable(file)

@@ -36,7 +36,7 @@ def parse_duration(text: str) -> float:
     number, unit = _split_quantity(stripped)
     factor = _DURATION_UNITS.get(unit or "s")
     if factor is None:
-        raise ValueError(f"a duration such as 90 s, 10 min or 1:30:00 is expected, not {text!r}")
+        raise ValueError(f"expected a duration such as 90 s, 10 min or 1:30:00, not {text!r}")
     return float(number * factor)
 
 
@@ -50,7 +50,7 @@ def parse_size(text: str) -> int:
     number, unit = _split_quantity(text.strip())
     factor = _SIZE_UNITS.get(unit or "B")
     if factor is None:
-        raise ValueError(f"a size such as 16 MiB or 25 MB is expected, not {text!r}")
+        raise ValueError(f"expected a size such as 16 MiB or 25 MB, not {text!r}")
     return int(number * factor)
 
 
@@ -95,13 +95,13 @@ def short_size(count: int) -> str:
 def _split_quantity(text: str) -> tuple[Decimal, str]:
     match = _QUANTITY.fullmatch(text)
     if match is None:
-        raise ValueError(f"a number with a unit is expected, not {text!r}")
+        raise ValueError(f"expected a number with a unit, not {text!r}")
     return Decimal(match[1]), match[2]
 
 
 def _parse_clock(text: str) -> float:
     if not re.fullmatch(r"(?:[0-9]+:)?[0-9]{1,2}:[0-9]{2}(?:[.,][0-9]+)?", text):
-        raise ValueError(f"clock text such as 1:30:00 or 02:15.250 is expected, not {text!r}")
+        raise ValueError(f"expected clock text such as 1:30:00 or 02:15.250, not {text!r}")
     seconds = Decimal(0)
     for part in text.replace(",", ".").split(":"):
         seconds = seconds * 60 + Decimal(part)
@@ -130,9 +130,7 @@ def size_given(size: str | None, option: str) -> int | None:
     try:
         return parse_size(size)
     except ValueError as error:
-        raise InputError(
-            f"a size such as 500 MB is expected, not {size!r}", where=option
-        ) from error
+        raise InputError(f"expected a size such as 500 MB, not {size!r}", where=option) from error
 
 
 def money_given(given: str | float | None, where: str) -> Decimal | None:
@@ -152,7 +150,7 @@ def money_given(given: str | float | None, where: str) -> Decimal | None:
     except InvalidOperation:
         amount = Decimal("NaN")
     if not amount.is_finite() or amount < 0:
-        raise InputError(f"an amount such as 2.50 is expected, not {given!r}", where=where)
+        raise InputError(f"expected an amount such as 2.50, not {given!r}", where=where)
     return amount
 
 

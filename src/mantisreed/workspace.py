@@ -167,7 +167,7 @@ class Workspace:
         if wanted not in self.layouts:
             known = ", ".join(self.layouts)
             raise InputError(
-                f"no layout is called {wanted!r}",
+                f"there is no layout {wanted!r}",
                 where=printable(self.file),
                 advice=f"there are: {known}",
             )
@@ -265,7 +265,7 @@ class Workspace:
         if name not in self.services:
             known = ", ".join(self.services) or "none"
             raise InputError(
-                f"no text service is called {name!r}",
+                f"there is no text service {name!r}",
                 where=printable(self.file),
                 advice=f"it has: {known}",
             )

@@ -151,7 +151,7 @@ def test_forgotten_replies_are_gone_and_what_was_paid_stays_noted(
         first = str(jobs(mantisreed)[0]["id"])
         costs = mantisreed("costs", "--json").stdout
         asked = mantisreed("forget", first)
-        assert asked.returncode == 2 and "nobody is there to be asked" in asked.stderr
+        assert asked.returncode == 2 and "there is nobody to ask" in asked.stderr
         assert kept_replies(tmp_path) == 2
         assert "1 reply removed" in mantisreed("forget", "--yes", first).stdout
         assert kept_replies(tmp_path) == 1

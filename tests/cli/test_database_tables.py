@@ -90,7 +90,7 @@ def test_a_table_of_a_server_is_filled_in(
     ("address", "told"),
     [
         ("sqlite:///none.db#calls", "there is no such database"),
-        ("sqlite:///marsh.db", "no table of the database is named"),
+        ("sqlite:///marsh.db", "name a table of the database"),
         ("sqlite:///marsh.db#nests", "there is no table 'nests'"),
         ("sqlite:///marsh.db#loose", "no primary key"),
         ("sqlite:///marsh.toml#calls", "the table cannot be read"),

@@ -217,7 +217,7 @@ def test_learn_prints_a_table_to_paste(mantisreed: Command, tmp_path: Path) -> N
         (["learn", "absent.json"], "absent.json: the file cannot be read"),
         (
             ["learn", "mantisreed.toml", "--length", "soon"],
-            "--length: a number with a unit is expected",
+            "--length: expected a number with a unit",
         ),
     ],
 )

@@ -6,7 +6,7 @@ from itertools import chain
 from pathlib import Path
 
 import pytest
-from prose import measured, pages
+from prose import measured, pages, printed
 
 from advice import options_of
 from mantisreed.cli.main import COMMANDS
@@ -68,6 +68,12 @@ def test_pages_are_short_but_for_those_that_are_looked_up() -> None:
 def test_pages_are_easy_to_read(page: Path) -> None:
     found = measured(page)
     assert not found.problems, (found.problems, found.worst(5))
+
+
+def test_what_the_program_prints_is_easy_to_read() -> None:
+    found = printed()
+    assert len(found.sentences) > 800
+    assert not found.problems, (found.problems, found.worst(20))
 
 
 def test_a_page_that_is_hard_to_read_is_told(tmp_path: Path) -> None:

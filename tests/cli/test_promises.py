@@ -285,7 +285,7 @@ def test_whatever_goes_wrong_with_one_recording_the_others_are_done(
         "note 1.flac": "done",
         "z unlucky.flac": "failed",
     }
-    assert "pipes, sockets and devices cannot be read" in states["a pipe.wav"]["error"]["what"]
+    assert "pipes, sockets and devices are no files" in states["a pipe.wav"]["error"]["what"]
     assert "internal error: RecursionError" in states["z unlucky.flac"]["error"]["what"]
     assert "nobody has thought of this" in (tmp_path / "log").read_text()
 
@@ -297,7 +297,7 @@ def test_a_named_pipe_is_refused_at_once(mantisreed: Command, ferry: Ferry, tmp_
             result = mantisreed(command, "pipe")
             assert (
                 result.returncode == 2
-                and "pipes, sockets and devices cannot be read" in result.stderr
+                and "pipes, sockets and devices are no files" in result.stderr
             )
 
 

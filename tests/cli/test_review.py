@@ -39,12 +39,12 @@ def test_what_is_wrong_is_told_in_one_line(
     (tmp_path / "empty.srt").write_bytes(b"")
     document = "out/note.transcript.json"
     for arguments, told in (
-        ((document, "other.wav"), "it lasts 0:40, and what was transcribed 0:15"),
+        ((document, "other.wav"), "it lasts 0:40, and the transcript 0:15"),
         ((document,), "does not say where its recording is"),
         ((document, "nowhere.wav"), "no such file"),
         ((document, "empty.wav"), "empty.wav"),
         (("nothing", "other.wav"), "nothing"),
-        ((document, str(note.path), "--layout", "huge"), "no layout is called"),
+        ((document, str(note.path), "--layout", "huge"), "there is no layout"),
     ):
         result = mantisreed("review", *arguments)
         assert result.returncode in (1, 2) and told in result.stderr, (arguments, result.stderr)

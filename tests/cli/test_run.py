@@ -103,11 +103,11 @@ def test_a_folder_without_sound_and_a_video_without_sound(
         (["--language", "english_uk"], 2, "'english_uk' is not a language tag"),
         (["--language", "fr"], 2, "does not know the language 'fr'"),
         (["--to", "srt,docx"], 2, "unknown output format 'docx'"),
-        (["--to", ","], 2, "no output format is named"),
+        (["--to", ","], 2, "there is no output format"),
         (["--into", "mantisreed.toml"], 2, "mantisreed.toml: cannot be written"),
         (["--into", "/proc/nowhere"], 2, "/proc/nowhere: cannot be written"),
         (["--track", "4"], 1, "there is no track 4"),
-        (["--log-file", "/proc/nowhere"], 2, "the log file cannot be written"),
+        (["--log-file", "/proc/nowhere"], 2, "cannot write the log file"),
         (["--colour"], 2, "unknown option '--colour'"),
     ],
 )

@@ -42,7 +42,7 @@ def test_several_files_go_into_a_folder_each_under_its_own_name(
     ]
     for wrong, told in (
         (("a.srt", "b.srt", "c.srt"), "--join joins"),
-        (("a.srt", "--into", "web"), "no format is named"),
+        (("a.srt", "--into", "web"), "there is no format"),
         (
             ("a.srt", "b.srt", "c.srt", "--join", "--into", "web", "--to", "srt"),
             "not into a folder",

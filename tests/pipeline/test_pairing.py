@@ -38,7 +38,7 @@ def test_another_file_of_the_same_length_is_told_and_one_of_another_length_refus
     path = recording(tmp_path, "copy.flac", 3.0)
     (told,) = check_same_recording(transcript("sha256:" + "0" * 64, 3.2), path)
     assert "not the file that was transcribed" in told
-    with pytest.raises(InputError, match=r"it lasts 3\.0 s, and what was transcribed 9\.0 s"):
+    with pytest.raises(InputError, match=r"it lasts 3\.0 s, and the transcript 9\.0 s"):
         check_same_recording(transcript("sha256:" + "0" * 64, 9.0), path)
 
 

@@ -1,6 +1,9 @@
 """Recordings made into pieces, in one pass."""
 
+import gc
+import inspect
 import io
+import threading
 from concurrent.futures import ThreadPoolExecutor
 from decimal import Decimal
 from pathlib import Path
@@ -232,3 +235,32 @@ def test_closing_while_another_thread_prepares_the_next_piece_stops_it(
 def test_a_track_that_is_sent_whole_is_left_untouched(note: Note) -> None:
     (piece,) = prepared(note.path, PieceOptions(untouched=True))
     assert len(samples_in(piece)) == sum(block.shape[1] for block in Decoder(note.path))
+
+
+def test_closing_waits_for_the_piece_that_is_being_prepared_and_leaves_nothing_open(
+    tmp_path: Path, english: list[Phrase]
+) -> None:
+    path = tmp_path / "long.wav"
+    compose(english, seed=8, duration=120).write(path)
+    preparation = Preparation(path, card(), PieceOptions(piece_length=10.0))
+    with ThreadPoolExecutor(1) as thread:
+        under_way = thread.submit(next, preparation, None)
+        preparation.close()
+        under_way.result()
+    assert inspect.getgeneratorstate(preparation._pieces) == inspect.GEN_CLOSED
+    assert next(preparation, None) is None
+
+
+def test_one_that_is_dropped_waits_for_no_thread(
+    tmp_path: Path, english: list[Phrase], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The garbage collector may come at any moment, also while a lock of `threading` is held."""
+    path = tmp_path / "long.wav"
+    compose(english, seed=8, duration=60).write(path)
+    preparation = Preparation(path, card(), PieceOptions(piece_length=10.0))
+    next(preparation)
+    joined: list[str] = []
+    monkeypatch.setattr(threading.Thread, "join", lambda self, *_: joined.append(self.name))
+    del preparation
+    gc.collect()
+    assert joined == []

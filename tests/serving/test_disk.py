@@ -76,7 +76,7 @@ def test_money_that_was_spent_is_never_forgotten(tmp_path: Path) -> None:
     again.open()
     assert again.forgotten("me") == 2.0
     (tmp_path / ".mantisreed" / "serve" / "spent.json").write_bytes(b'{"me": ')
-    with pytest.raises(InputError, match="what tokens have spent cannot be read"):
+    with pytest.raises(InputError, match="the costs of tokens cannot be read"):
         OrderBook(
             tmp_path / ".mantisreed" / "serve" / "jobs", Services(tmp_path / "services")
         ).open()

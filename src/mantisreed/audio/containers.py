@@ -134,7 +134,7 @@ def open_container(
     try:
         if not stat.S_ISREG(os.stat(source).st_mode):  # noqa: PTH116 - opening a pipe would wait for ever
             raise RecordingError(
-                "this is not a file", advice="pipes and devices cannot be read; give a file"
+                "this is not a file", advice="pipes and devices are no files; give a file"
             )
         opened = Path(source).open("rb")  # noqa: SIM115 - closed by the with below; only opening may raise this
     except OSError as error:

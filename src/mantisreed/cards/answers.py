@@ -64,12 +64,12 @@ _KINDS = {
     "too_big": _Kind(
         TooBigError,
         "the piece is too big for it",
-        "set accepts.max_bytes in its card to what it takes",
+        "set accepts.max_bytes in its card to its limits",
     ),
     "format_refused": _Kind(
         FormatRefusedError,
         "it does not take this audio format",
-        "set accepts.formats in its card to what it takes",
+        "set accepts.formats in its card to its limits",
     ),
     "bad_request": _Kind(
         BadRequestError,

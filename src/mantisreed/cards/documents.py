@@ -34,7 +34,7 @@ def parse_json(body: bytes) -> Any:
     try:
         return msgspec.json.decode(body)
     except RecursionError:
-        raise DocumentError("its JSON is nested too deeply") from None
+        raise DocumentError("its JSON has too many levels") from None
     except (msgspec.DecodeError, UnicodeDecodeError):
         return _parse_json_leniently(body)
 
@@ -46,7 +46,7 @@ def _parse_json_leniently(body: bytes) -> Any:
     try:
         return json.loads(body)
     except RecursionError:
-        raise DocumentError("its JSON is nested too deeply") from None
+        raise DocumentError("its JSON has too many levels") from None
     except ValueError:
         raise DocumentError("it is not JSON") from None
 
@@ -85,7 +85,7 @@ def parse_xml(body: bytes, lists: frozenset[str] = frozenset()) -> Any:
             "its XML declares a document type or entities, which is refused"
         ) from None
     except RecursionError:
-        raise DocumentError("its XML is nested too deeply") from None
+        raise DocumentError("its XML has too many levels") from None
 
 
 def parse_cbor(body: bytes) -> Any:

@@ -19,7 +19,7 @@ def at_least(least: int) -> "Callable[[str], int]":
     def number(given: str) -> int:
         if not given.lstrip("+-").isdecimal() or int(given) < least:
             raise argparse.ArgumentTypeError(
-                f"a whole number of {least} or more is expected, not {given!r}"
+                f"expected a whole number of {least} or more, not {given!r}"
             )
         return int(given)
 
@@ -51,7 +51,7 @@ def new_picture(given: str) -> str:
         raise argparse.ArgumentTypeError(f"{error.what}: {error.advice}")
     if not given.lower().endswith(".png"):
         raise argparse.ArgumentTypeError(
-            f"a picture is written as PNG: let the name {given!r} end in .png"
+            f"pictures are PNG files: let the name {given!r} end in .png"
         )
     return new_file(given)
 
@@ -63,7 +63,7 @@ def share(given: str) -> float:
     except ValueError:
         number = -1.0
     if not 0.0 <= number <= 1.0:
-        raise argparse.ArgumentTypeError(f"a number from 0 to 1 is expected, not {given!r}")
+        raise argparse.ArgumentTypeError(f"expected a number from 0 to 1, not {given!r}")
     return number
 
 

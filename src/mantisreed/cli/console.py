@@ -29,7 +29,7 @@ class Console:
         """Let the log flow to where the options say.
 
         Raises:
-            InputError: the log file cannot be written.
+            InputError: cannot write the log file.
         """
         if not (self.is_verbose or self._log_file):
             return
@@ -55,7 +55,7 @@ class Console:
                     )
                 )
             except OSError as error:
-                raise InputError("the log file cannot be written", where=self._log_file) from error
+                raise InputError("cannot write the log file", where=self._log_file) from error
         for handler in handlers:
             handler.setFormatter(_formatter())
             logger.addHandler(handler)

@@ -141,7 +141,7 @@ def main(arguments: "Sequence[str] | None" = None) -> int:
 def _told(console: Console, error: Exception | KeyboardInterrupt) -> int:
     """Tell what went wrong; gives the exit code. The one place where errors become codes."""
     if isinstance(error, KeyboardInterrupt):
-        console.note("interrupted; what was answered is kept, and the same command resumes")
+        console.note("interrupted; all answers are safe, and the same command resumes")
         return INTERRUPTED
     if isinstance(error, BrokenPipeError):
         # Whoever read our output has gone; point stdout elsewhere so that the interpreter's own

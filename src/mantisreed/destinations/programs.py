@@ -58,11 +58,11 @@ async def run_program(program: Program, parcel: Parcel, secrets: Mapping[str, Se
         if errors.subgroup(_TooMuchError) is None:
             raise
         raise DeliveryError(
-            "it prints more than any result is long, and was stopped", where=where
+            "it prints more than any result is long, so we stopped it", where=where
         ) from None
     except TimeoutError:
         raise DeliveryError(
-            f"it took longer than {program.timeout:g} s, and was stopped", where=where
+            f"it took longer than {program.timeout:g} s, so we stopped it", where=where
         ) from None
     finally:
         await stop_program(process)
@@ -123,7 +123,7 @@ def _result(program: Program, printed: bytes, where: str) -> Any:
     try:
         found = json.loads(text)
     except (ValueError, RecursionError) as error:
-        raise DeliveryError("what it prints is not JSON", where=where) from error
+        raise DeliveryError("its output is not JSON", where=where) from error
     if not isinstance(found, dict):
-        raise DeliveryError("what it prints is no JSON object", where=where)
+        raise DeliveryError("its output is no JSON object", where=where)
     return found

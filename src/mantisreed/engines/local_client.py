@@ -133,7 +133,7 @@ class CommandClient(_AnswersAtOnce):
             )
         except TimeoutError as error:
             late = UnreachableError(
-                f"{arguments[0]} did not end within {self._command.timeout:g} s and was stopped",
+                f"{arguments[0]} did not end within {self._command.timeout:g} s, so we stopped it",
                 engine=self._card.name,
                 advice="raise command.timeout in its card",
             )
@@ -298,7 +298,7 @@ class PythonClient(_AnswersAtOnce):
             )
         except TimeoutError as error:
             late = UnreachableError(
-                f"the object did not answer within {self._timeout:g} s and was stopped",
+                f"the object did not answer within {self._timeout:g} s, so we stopped it",
                 engine=self._card.name,
                 advice="raise python.timeout in its card",
             )

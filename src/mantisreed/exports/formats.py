@@ -96,7 +96,7 @@ class OutputFormat:
         except (RecursionError, ArithmeticError, ValueError) as error:
             # Readers forgive what they know; this is for what nobody has thought of.
             if isinstance(error, RecursionError):
-                why = "it is nested too deeply"
+                why = "it has too many levels"
             else:
                 why = reason_of(error)
             raise InputError(f"this cannot be read as {self.name} ({why})") from error
@@ -105,7 +105,7 @@ class OutputFormat:
             if self.name == "srt" and text.strip():
                 raise InputError(
                     "no cue could be read in it",
-                    advice="`mantisreed convert --read-as FORMAT` reads it as what it is",
+                    advice="`mantisreed convert --read-as FORMAT` reads it as that format",
                 )
             remarks.append(Remark("there are no cues in it"))
         notes = (*notes_of(remarks), *script.notes)
@@ -312,7 +312,7 @@ def format_of_text(content: bytes, encoding: str | None = None) -> OutputFormat:
     if found is None:
         raise InputError(
             "the format of standard input is not known by its text",
-            advice="`mantisreed convert --read-as FORMAT` reads it as what it is",
+            advice="`mantisreed convert --read-as FORMAT` reads it as that format",
         )
     return found
 
@@ -328,7 +328,7 @@ def chosen_formats(names: Sequence[str]) -> tuple[OutputFormat, ...]:
         if unknown:
             what = f"unknown output format {unknown[0]!r}"
         else:
-            what = "no output format is named"
+            what = "there is no output format"
         raise InputError(
             what, advice=f"formats are {', '.join(OUTPUT_FORMATS)}, separated by commas"
         )

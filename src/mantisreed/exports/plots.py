@@ -411,7 +411,7 @@ def check_picture(path: Path) -> None:
     """
     if path.suffix.lower() != ".png":
         raise InputError(
-            "a picture is written as PNG", where=printable(path), advice="let its name end in .png"
+            "pictures are PNG files", where=printable(path), advice="let its name end in .png"
         )
 
 
@@ -424,7 +424,7 @@ def save(figure: Figure, path: Path) -> None:
     """
     if path.suffix.lower() != ".png":
         raise InputError(
-            "a picture is written as PNG", where=printable(path), advice="let its name end in .png"
+            "pictures are PNG files", where=printable(path), advice="let its name end in .png"
         )
     FigureCanvasAgg(figure)
     sink = io.BytesIO()

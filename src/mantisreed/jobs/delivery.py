@@ -407,7 +407,7 @@ class Delivery:
             raise postponed from error
         if self._is_too_long(error):
             raise TooSlowError(
-                f"{error.what}; shorter pieces are tried",
+                f"{error.what}; the next try has shorter pieces",
                 engine=self.engine.card.name,
                 advice="cut it smaller from the start, such as with --piece-length 5min",
             ) from error

@@ -296,8 +296,8 @@ class FollowUpStore:
         for budget in budgets:
             if price is None and budget.has_limit:
                 raise SpendLimitError(
-                    f"nobody knows what the service {question.service} costs, and there is a "
-                    "limit to what may be spent",
+                    f"the card of the service {question.service} has no price, and there is "
+                    "a spend limit",
                     advice="name its price in its card, or leave the limit out",
                 )
             budget.check(price)

@@ -143,7 +143,7 @@ class JobStore:
 
     def forget(self, job: str) -> None:
         """Note that nothing is kept of a job but what was paid for it."""
-        self.note(job, "cancelled", "its replies were forgotten")
+        self.note(job, "cancelled", "you forgot its replies")
         rows = self._database.execute(statements.OPTIONS_OF_JOB, {"id": job})
         found = re.search(r'"batch":"(\w*)"', rows[0]["options"] or "")
         # Its batch is known by it: what the others may spend does not grow.

@@ -170,7 +170,7 @@ class Poller:
         if now.state == "done":
             return await self._kept(now)
         if now.state == "cancelled":
-            raise PostponedError("it was cancelled meanwhile", where=self._card.name)
+            raise PostponedError("somebody cancelled it meanwhile", where=self._card.name)
         # Its id is another's, who has it now; whoever found that out has noted it.
         error = AnothersIdError(
             "it gave an id that another of its jobs has", engine=self._card.name

@@ -91,7 +91,7 @@ class RequestRows:
         added = self._database.execute(statements.ADD_REQUEST, self._values_of(piece, "waiting"))
         rows = self._database.execute(statements.REQUEST, {"key": piece.key})
         if not rows:
-            raise TakenForDeadError("others took this process for dead while it was held up")
+            raise TakenForDeadError("others took this process for dead while it waited")
         return bool(added), rows[0]
 
     def _values_of(

@@ -348,7 +348,7 @@ class RequestStore(RequestRows):
             for row in self._database.execute(statements.REQUESTS_OF_JOB_ALONE, {"job": job}):
                 if row["state"] == "sending":
                     raise LedgerError(
-                        "a piece of it is being sent by another process",
+                        "another process is sending a piece of it",
                         where=job,
                         advice="stop that one first",
                     )

@@ -191,7 +191,7 @@ def layout_rules(workspace: Workspace | None, given: Given) -> LayoutRules:
         rules = LAYOUTS[layout or DEFAULT_LAYOUT]
     else:
         raise InputError(
-            f"no layout is called {layout!r}", advice=f"there are: {', '.join(LAYOUTS)}"
+            f"there is no layout {layout!r}", advice=f"there are: {', '.join(LAYOUTS)}"
         )
     changes = {name: given[name] for name in _LAYOUT if given.get(name) is not None}
     if "gap" in changes:
@@ -297,7 +297,7 @@ def format_names(given: str | Sequence[str] | None, where: str = "--to") -> list
         return None
     names = _names(given)
     if not names:
-        raise InputError("no output format is named", where=where, advice=f"{where} srt,txt")
+        raise InputError("there is no output format", where=where, advice=f"{where} srt,txt")
     return names
 
 

@@ -137,7 +137,7 @@ class RecordingTask:
         workers = self.shared.workers
         duration = (probe(path) if workers is None else workers.contents(path)).duration
         if duration is not None and duration > most:
-            raise RecordingError(f"it lasts {duration:.0f} s, and {most:.0f} s are allowed")
+            raise RecordingError(f"it lasts {duration:.0f} s, and {most:.0f} s is the limit")
         open_stream = LocalStream if workers is None else workers.stream
         track = self.shared.options.pieces.track
         stream = open_stream(path, sample_rate=_MEASURING_RATE, channels=1, track=track)
@@ -348,7 +348,7 @@ class RecordingTask:
 
     async def _next_piece(self, prepared: Preparation) -> PreparedPiece | None:
         async with self.shared.preparing:
-            return await asyncio.to_thread(next, iter(prepared), None)
+            return await asyncio.to_thread(next, prepared, None)
 
     async def _keep_cuts(self, opened: _Opened, limits: CutLimits) -> None:
         if opened.cuts != limits:
@@ -489,7 +489,7 @@ def _state_of(path: Path) -> FileState:
     try:
         if not path.is_file():
             raise RecordingError(
-                "this is not a file: pipes, sockets and devices cannot be read"
+                "this is not a file: pipes, sockets and devices are no files"
                 if path.exists()
                 else "no such file"
             )

@@ -58,7 +58,7 @@ class Access:
         token = self._shown(request)
         if not token.may(scope):
             raise Problem(
-                403, f"this token may not {scope}", advice="ask whoever made it for another scope"
+                403, f"this token may not {scope}", advice="ask its owner for another scope"
             )
         limit = token.limits.requests_per_minute
         if limit is not None:
@@ -81,7 +81,7 @@ class Access:
                 return OWNER
             raise Problem(
                 401,
-                "no token was given",
+                "there is no token",
                 advice="send Authorization: Bearer TOKEN",
                 headers={"WWW-Authenticate": "Bearer"},
             )
@@ -89,7 +89,7 @@ class Access:
         if token is None:
             address = request.client.host if request.client else "?"
             self._count(f"address {address}", _WRONG_TOKENS, "wrong tokens")
-            raise Problem(401, "this token is not known", headers={"WWW-Authenticate": "Bearer"})
+            raise Problem(401, "this token is unknown", headers={"WWW-Authenticate": "Bearer"})
         return token
 
     def _count(self, who: str, limit: int, what: str) -> None:

@@ -164,7 +164,7 @@ class OrderBook:
             pass  # nothing was forgotten so far
         except (OSError, msgspec.MsgspecError) as error:
             raise InputError(
-                f"what tokens have spent cannot be read ({reason_of(error)})",
+                f"the costs of tokens cannot be read ({reason_of(error)})",
                 where=printable(self._spent_file),
                 advice="repair it or move it away; without it, their limits begin anew",
             ) from error

@@ -79,7 +79,7 @@ class TableAddress:
         database, _, table = given.partition("#")
         if not table:
             raise InputError(
-                "no table of the database is named",
+                "name a table of the database",
                 where=printable(without_passwords(given)),
                 advice="sqlite:///calls.db#calls",
             )

@@ -206,9 +206,7 @@ class _Fetching:
                     continue
                 await self._take(response)
                 return
-        raise RecordingError(
-            f"it is redirected more than {_MOST_REDIRECTS} times", where=self.label
-        )
+        raise RecordingError(f"it redirects more than {_MOST_REDIRECTS} times", where=self.label)
 
     def _headers(self) -> dict[str, str]:
         headers = {"Accept-Encoding": "identity"}
@@ -377,10 +375,10 @@ def _next(response: aiohttp.ClientResponse, link: str, label: str) -> str:
         found = resolved(target, bare)
     except UrlError as error:
         raise RecordingError(
-            f"it is redirected to {printable(target[:200])!r}: {error}", where=label
+            f"it redirects to {printable(target[:200])!r}: {error}", where=label
         ) from error
     if split_url(found).scheme not in ("http", "https"):
-        raise RecordingError(f"it is redirected to {printable(found[:200])}", where=label)
+        raise RecordingError(f"it redirects to {printable(found[:200])}", where=label)
     return found
 
 
@@ -393,8 +391,7 @@ def _check_host(link: str, label: str, *, takes_private: bool) -> None:
 
 def _led_astray(host: str, label: str) -> RecordingError:
     return RecordingError(
-        f"it is redirected to {printable(host)}, which is not on the internet but near this "
-        "machine",
+        f"it redirects to {printable(host)}, which is not on the internet but near this machine",
         where=label,
         advice="give that address itself, if you trust it",
     )

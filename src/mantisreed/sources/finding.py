@@ -51,7 +51,7 @@ def several(given: Sources, name: str) -> list[str | os.PathLike[str] | Source]:
     for one in listed:
         if not isinstance(one, kinds):
             raise InputError(
-                f"a path, a link or a list of them is expected, not {type(one).__name__}",
+                f"expected a path, a link or a list of them, not {type(one).__name__}",
                 where=name,
             )
     return listed
@@ -109,7 +109,7 @@ def _recordings_of(
         raise InputError("no such file or folder", where=printable(path)) from error
     if not stat.S_ISREG(kind):
         raise InputError(
-            "this is not a file: pipes, sockets and devices cannot be read",
+            "this is not a file: pipes, sockets and devices are no files",
             where=printable(path),
             advice="write the sound to a file first",
         )

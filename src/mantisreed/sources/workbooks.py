@@ -95,7 +95,7 @@ def _opened(content: bytes) -> "Workbook":
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
             if sum(member.file_size for member in archive.infolist()) > _LARGEST:
-                raise ValueError("it is too large when it is unpacked")
+                raise ValueError("it is too large once unpacked")
         return openpyxl.load_workbook(io.BytesIO(content))
     except (zipfile.BadZipFile, KeyError, AttributeError, TypeError, OSError) as error:
         raise ValueError("it is no Excel workbook, or a locked one") from error

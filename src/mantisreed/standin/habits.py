@@ -90,7 +90,7 @@ def habits_named(given: Sequence[str], engines: Sequence[str]) -> dict[str, Habi
             value = -1.0
         if name not in HABITS or not 0.0 <= value <= 1.0:
             raise InputError(
-                f"a habit such as silence=0.2 is expected, not {one!r}",
+                f"expected a habit such as silence=0.2, not {one!r}",
                 where="--habit",
                 advice=f"habits are {', '.join(HABITS)}, each with a share from 0 to 1",
             )

@@ -245,7 +245,7 @@ def compare(
     hooks = hooks or ComparisonHooks()
     if len(dict.fromkeys(options.engines)) < 2:
         raise InputError(
-            "two engines or more are compared", where="--engines", advice="for example brook,heron"
+            "name two engines or more", where="--engines", advice="for example brook,heron"
         )
     recordings = find_recordings(sources, options.run.selection)
     if options.references and len(options.references) != len(recordings):

@@ -50,8 +50,7 @@ def check_same_recording(
         is_other = lasts < expected - _slack(expected)
     if is_other:
         raise InputError(
-            f"it lasts {short_duration(lasts)}, and what was transcribed "
-            f"{short_duration(expected)}",
+            f"it lasts {short_duration(lasts)}, and the transcript {short_duration(expected)}",
             where=printable(recording),
             advice="name the recording that was transcribed, or a copy of it",
         )

@@ -220,11 +220,12 @@ def _piece_of(clip: Path, card: EngineCard) -> Piece:
         prepared = Preparation(clip, card, PieceOptions(untouched=True), workers)
         if not prepared.is_whole:
             raise TooBigError(
-                "this clip is over what it takes in one request",
+                "this clip is longer than one request may be",
                 engine=card.name,
                 advice="try a shorter one",
             )
-        piece = next(iter(prepared)).piece
+        piece = next(prepared).piece
+        prepared.close()
     return replace(piece, recording={**prepared.tags, "file_name": clip.name, "stem": clip.stem})
 
 

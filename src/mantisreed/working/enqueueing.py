@@ -92,7 +92,7 @@ def check_queue(workspace: Workspace, wanted: RunOptions) -> None:
         InputError: one of these is not so.
     """
     if not wanted.keep:
-        raise InputError("what is queued is kept in the ledger", where="--no-keep")
+        raise InputError("the queue needs the ledger", where="--no-keep")
     if wanted.afresh or wanted.overwrite:
         raise InputError(
             "a queue takes neither --afresh nor --overwrite", advice="`mantisreed run` does"

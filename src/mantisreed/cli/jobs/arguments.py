@@ -48,7 +48,7 @@ def add_jobs(parser: argparse.ArgumentParser) -> None:
         type=at_least(0),
         const=0,
         metavar="PIECE",
-        help="Print what the engine answered for each piece of the job, or for one piece, as it "
+        help="Print the engine's answer for each piece of the job, or for one piece, as it "
         "came; also an answer that could not be read or was incomplete",
     )
     add_json(parser, "Everything as JSON on stdout")
@@ -81,9 +81,7 @@ def add_forget(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("jobs", nargs="+", metavar="ID", help="A job, by any beginning of its id")
     add_config(parser)
     parser.add_argument("--yes", action="store_true", help="Do not ask")
-    parser.add_argument(
-        "--outputs", action="store_true", help="Also outputs, unless they were edited"
-    )
+    parser.add_argument("--outputs", action="store_true", help="Also outputs without edits")
 
 
 _COSTS_EXAMPLES = """\
@@ -98,6 +96,6 @@ def add_costs(parser: argparse.ArgumentParser) -> None:
     parser.epilog = _COSTS_EXAMPLES
     add_config(parser)
     parser.add_argument(
-        "--by", choices=("day", "month"), default="day", help="What a row stands for (default: day)"
+        "--by", choices=("day", "month"), default="day", help="The unit of a row (default: day)"
     )
     add_json(parser, "The sums as JSON on stdout")

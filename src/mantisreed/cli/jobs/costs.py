@@ -62,7 +62,7 @@ def run(console: Console, asked: Arguments) -> int:
     if spent:
         console.table(table)
     else:
-        console.note("nothing was paid yet")
+        console.note("no charge yet")
     if services:
         _print_services(console, services, asked.by)
     if saved:

@@ -31,12 +31,9 @@ def run(console: Console, asked: Arguments) -> int:
         console.note(f"{job.id}  {job.recording} at {job.engine}, {job.shown}")
     if not asked.yes:
         if not sys.stdin.isatty():
-            raise InputError(
-                "nobody is there to be asked", advice="--yes forgets them without asking"
-            )
+            raise InputError("there is nobody to ask", advice="--yes forgets them without asking")
         console.note(
-            "their kept replies are removed; making them again would be paid for again. Go on? "
-            "[y/N] "
+            "this removes their kept replies; making them again costs again. Go on? [y/N] "
         )
         if sys.stdin.readline().strip().lower() not in ("y", "yes"):
             console.note("nothing was removed")

@@ -173,7 +173,7 @@ def _age(given: str, option: str) -> float:
         return parse_duration(given)
     except ValueError as error:
         raise InputError(
-            f"an age such as 90min, 12h or 2d is expected, not {given!r}", where=option
+            f"expected an age such as 90min, 12h or 2d, not {given!r}", where=option
         ) from error
 
 

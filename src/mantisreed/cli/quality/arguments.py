@@ -60,7 +60,10 @@ def add_score(parser: argparse.ArgumentParser) -> None:
         "reference", metavar="REFERENCE", help="What was said: a text, subtitles or a transcript"
     )
     parser.add_argument(
-        "transcripts", nargs="+", metavar="TRANSCRIPT", help="What was transcribed, in any format"
+        "transcripts",
+        nargs="+",
+        metavar="TRANSCRIPT",
+        help="The transcript, in any format",
     )
     parser.add_argument(
         "--language", metavar="TAG", help="Read numbers and hesitations in this language"
@@ -206,7 +209,7 @@ def add_amend(parser: argparse.ArgumentParser) -> None:
         help="Ask for each correction whether to keep it in this glossary",
     )
     parser.add_argument(
-        "--recording", metavar="FILE", help="Time what was put in by the speech in this"
+        "--recording", metavar="FILE", help="Time the new words by the speech in this recording"
     )
     add_json(parser, "What was changed as JSON on stdout")
     add_overwrite(parser, "files that are there")
@@ -243,7 +246,7 @@ def add_review(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--without-sound",
         action="store_true",
-        help="Leave the sound out; whoever opens the page chooses the file",
+        help="Leave the sound out; the reader of the page chooses the file",
     )
     add_overwrite(parser, "a page that is there")
 
@@ -268,7 +271,7 @@ def add_redact(parser: argparse.ArgumentParser) -> None:
         help="Its recording, of which a copy is written",
     )
     parser.add_argument(
-        "--into", metavar="DIR", help="Folder for the copies (default: only list what is found)"
+        "--into", metavar="DIR", help="Folder for the copies (default: only list them)"
     )
     parser.add_argument(
         "--to",
@@ -289,7 +292,7 @@ def add_redact(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="REGEX",
-        help="Hide what is like this (can be given again)",
+        help="Hide text like this (repeatable)",
     )
     parser.add_argument(
         "--strong-words",
@@ -304,7 +307,7 @@ def add_redact(parser: argparse.ArgumentParser) -> None:
         "--cover",
         choices=("tone", "silence"),
         default="tone",
-        help="What is put over words (default: %(default)s)",
+        help="Cover words with this (default: %(default)s)",
     )
     parser.add_argument(
         "--margin",

@@ -131,9 +131,7 @@ def add_services(parser: argparse.ArgumentParser) -> None:
     """What `services` takes."""
     parser.epilog = _SERVICES_EXAMPLES
     add_config(parser)
-    parser.add_argument(
-        "--offline", action="store_true", help="Ask nobody; show only what the cards say"
-    )
+    parser.add_argument("--offline", action="store_true", help="Ask nobody; show only the cards")
     add_json(parser, "JSON on stdout")
 
 
@@ -156,7 +154,7 @@ def add_trust(parser: argparse.ArgumentParser) -> None:
     action = parser.add_mutually_exclusive_group()
     action.add_argument("--revoke", action="store_true", help="Trust it no longer")
     action.add_argument(
-        "--list", action="store_true", dest="is_list", help="List the settings that are trusted"
+        "--list", action="store_true", dest="is_list", help="List the trusted settings"
     )
     add_json(parser, "Results as JSON on stdout")
 
@@ -272,12 +270,12 @@ def add_serve(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--listen",
         metavar="HOST:PORT",
-        help=f"Where to listen (default: {LISTEN}; elsewhere a token is needed)",
+        help=f"Where to listen (default: {LISTEN}; elsewhere it needs a token)",
     )
     parser.add_argument(
         "--callbacks",
         action="store_true",
-        help="Only take engines' calls, and write out what they complete",
+        help="Only take the calls of engines, and write the outputs of their jobs",
     )
     parser.add_argument(
         "--allow",
@@ -299,7 +297,7 @@ def add_serve(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="ADDRESS",
-        help="Believe this proxy (or network of them) whom it passes on, and under which path",
+        help="Trust this proxy (or network) for client addresses and paths",
     )
     parser.add_argument(
         "--root-path", default="", metavar="PATH", help="The path under which a proxy offers it"
@@ -314,7 +312,7 @@ def add_serve(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--shutdown-timeout",
         metavar="DURATION",
-        help="Time that running requests have when it is stopped (default: 30s)",
+        help="Time for running requests at the end (default: 30s)",
     )
     add_engine(parser)
 
@@ -355,10 +353,10 @@ def add_tokens(parser: argparse.ArgumentParser) -> list[argparse.ArgumentParser]
         "--scopes",
         default="submit,read",
         metavar="SCOPES",
-        help="What it may do, of submit, read and admin (default: submit,read)",
+        help="Rights: submit, read and admin (default: submit,read)",
     )
     create.add_argument(
-        "--spend-limit", metavar="AMOUNT", help="What its jobs may cost together (default: any)"
+        "--spend-limit", metavar="AMOUNT", help="Cost of all its jobs (default: any)"
     )
     create.add_argument(
         "--requests-per-minute",

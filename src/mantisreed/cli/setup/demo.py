@@ -182,7 +182,7 @@ def _doubts(
         heard(transcript.parent, "json,md")
         console.note("")
         doubts.run(console, doubts.Arguments(transcript=str(transcript)))
-        console.note("\na second engine hears what is doubtful, and only that ...")
+        console.note("\na second engine hears the doubtful passages, and only these ...")
         heard(folder / "second", "json,srt", "heron")
     review.run(
         console,

@@ -47,7 +47,7 @@ def run(console: Console, asked: Arguments) -> int:
     )
     if not key.startswith(("env:", "file:", "keyring:")):
         raise InputError(
-            "a key is never written into the settings",
+            "the settings never hold a key",
             where="--key",
             advice="name its place: env:NAME, file:PATH or keyring:NAME",
         )

@@ -72,7 +72,7 @@ def _profile(
             raise InputError(f"a share is from 0 to 1, not {shares[name]:g}", where=f"--{name}")
     count, slash, window = (pace or "").partition("/")
     if pace and not (slash and count.isdecimal() and int(count)):
-        raise InputError(f"a pace such as 15/60s is expected, not {pace!r}", where="--pace")
+        raise InputError(f"expected a pace such as 15/60s, not {pace!r}", where="--pace")
     return FaultProfile(
         hang=duration_given(hang, "--hang") or 30.0,
         queue=duration_given(queue, "--queue") or 0.0,

@@ -43,7 +43,7 @@ def _create(console: Console, store: TokenStore, asked: Arguments) -> int:
         console.document({"name": asked.name, "token": secret})
     else:
         console.result(secret)
-        console.note("it is shown only now; send it as Authorization: Bearer TOKEN")
+        console.note("you see it only now; send it as Authorization: Bearer TOKEN")
     return 0
 
 

@@ -89,7 +89,7 @@ def _list(console: Console, *, as_json: bool) -> int:
         )
         return 0
     if not found:
-        console.note("no settings are trusted yet")
+        console.note("you trust no settings yet")
         return 0
     table = plain_table()
     table.add_column("settings")

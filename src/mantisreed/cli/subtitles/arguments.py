@@ -34,7 +34,7 @@ def add_export(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--into",
         metavar="DIR",
-        help="Folder for outputs (default: where they were written before)",
+        help="Folder for outputs (default: their last folder)",
     )
     add_overwrite(parser)
     parser.add_argument(
@@ -81,12 +81,12 @@ def add_convert(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--read-as",
         metavar="FORMAT",
-        help="Format of what is read (default: by its name or text)",
+        help="Format of the input (default: by its name or text)",
     )
     parser.add_argument(
         "--encoding",
         metavar="NAME",
-        help="Encoding of what is read, such as cp1250 (default: found out)",
+        help="Encoding of the input, such as cp1250 (default: found out)",
     )
     parser.add_argument(
         "--shift",
@@ -100,10 +100,10 @@ def add_convert(parser: argparse.ArgumentParser) -> None:
         "--from",
         dest="since",
         metavar="TIME",
-        help="Drop what ends before this; clip a cue at it",
+        help="Drop cues that end before this; clip a cue at it",
     )
     parser.add_argument(
-        "--until", metavar="TIME", help="Drop what begins after this; clip a cue at it"
+        "--until", metavar="TIME", help="Drop cues that begin after this; clip a cue at it"
     )
     parser.add_argument(
         "--recording",
@@ -149,7 +149,7 @@ def add_sync(parser: argparse.ArgumentParser) -> None:
         "--last", metavar="TIME", help="Let the last cue begin at this time, with --first"
     )
     parser.add_argument(
-        "--encoding", metavar="NAME", help="Encoding of what is read (default: found out)"
+        "--encoding", metavar="NAME", help="Encoding of the input (default: found out)"
     )
     add_json(parser, "What was done as JSON on stdout")
     add_overwrite(parser, "the file that is written")

@@ -113,12 +113,12 @@ def _check_files(
         InputError: it is not.
     """
     if into is not None and not to:
-        raise InputError("no format is named", where="--into", advice="say which, such as --to vtt")
+        raise InputError("there is no format", where="--into", advice="say which, such as --to vtt")
     if into is not None and join:
-        raise InputError("files are joined into one file, not into a folder", where="--join")
+        raise InputError("joined files make one file, not a folder", where="--join")
     if into is None and len(files) < 2:
         raise InputError(
-            "one file to read and one to write are needed",
+            "name one file to read and one to write",
             advice="- writes to standard output, with --to FORMAT; --into DIR writes into a folder",
         )
     if into is None and len(files) > 2 and not join:
@@ -129,7 +129,7 @@ def _check_files(
         )
     if offsets and not join:
         raise InputError(
-            "only files that are joined have offsets",
+            "only joined files have offsets",
             where="--offsets",
             advice="add --join",
         )
@@ -307,5 +307,5 @@ def _factor(text: str) -> float:
     except (ValueError, ZeroDivisionError):
         factor = 0.0
     if not 0.01 < factor < 100:
-        raise InputError(f"a factor such as 25/23.976 is expected, not {text!r}", where="--stretch")
+        raise InputError(f"expected a factor such as 25/23.976, not {text!r}", where="--stretch")
     return factor

@@ -49,9 +49,7 @@ def add_run(parser: argparse.ArgumentParser) -> None:
         metavar="RATE[:CHANNELS[:FORMAT]]",
         help="Headerless sound, such as 48000:2:s24le (default: 16000)",
     )
-    group.add_argument(
-        "--name", metavar="NAME", help="What the recording is called, for its outputs"
-    )
+    group.add_argument("--name", metavar="NAME", help="Name of the recording, for its outputs")
     group = parser.add_argument_group("standard output")
     group.add_argument(
         "--stdout",
@@ -61,12 +59,12 @@ def add_run(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--no-keep",
         action="store_true",
-        help="With --stdout: keep nothing on this machine but what it cost; no follow-ups",
+        help="With --stdout: keep nothing on this machine but the cost; no follow-ups",
     )
     parser.add_argument(
         "--publish-at",
         metavar="URL",
-        help="Write transcript tags for a feed whose transcripts are published there",
+        help="Write transcript tags for a feed with transcripts there",
     )
 
 
@@ -103,9 +101,7 @@ def add_watch(parser: argparse.ArgumentParser) -> None:
         metavar="DURATION",
         help="Look at feeds and storages so often (default: 60s)",
     )
-    group.add_argument(
-        "--move-done", metavar="DIR", help="Move recordings there when they are done"
-    )
+    group.add_argument("--move-done", metavar="DIR", help="Move finished recordings there")
     add_sending(parser)
     add_pieces(parser)
     _add_queue(parser)
@@ -172,7 +168,7 @@ def add_work(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--drain",
         action="store_true",
-        help="Ask the workers on this machine to end, each after what it has under way",
+        help="Ask the workers on this machine to end after their recordings",
     )
 
 

@@ -23,7 +23,7 @@ def run_live(console: Console, asked: Arguments) -> int:
     """Hear standard input to its end. 1 when a phrase has no answer, else 0."""
     if sys.stdin.isatty():
         raise InputError(
-            "nothing is piped into standard input",
+            "standard input is a terminal: pipe a recording into it",
             where="-",
             advice="RECORDER | mantisreed run - --live",
         )

@@ -65,7 +65,7 @@ def _recordings(
     found: list[Source] = []
     if "-" in asked.sources:
         if sys.stdin.isatty():
-            raise InputError("nothing is piped into standard input", where="-")
+            raise InputError("standard input is a terminal: pipe a recording into it", where="-")
         place = hidden or stack.enter_context(memory_folder())
         found.append(kept_input(sys.stdin.buffer, place, asked.name or DEFAULT_NAME))
         stack.callback(drop_input, found[0])

@@ -21,7 +21,7 @@ def queueing(workspace: Workspace, options: RunOptions, priority: int | None) ->
     """
     if abs(priority or 0) > _HIGHEST_PRIORITY:
         raise InputError(
-            f"a number from -{_HIGHEST_PRIORITY} to {_HIGHEST_PRIORITY} is expected",
+            f"expected a number from -{_HIGHEST_PRIORITY} to {_HIGHEST_PRIORITY}",
             where="--priority",
         )
     check_queue(workspace, options)

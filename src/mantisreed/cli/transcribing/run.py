@@ -95,7 +95,7 @@ def _with_input(console: Console, asked: Arguments) -> "list[Outcome]":
     from mantisreed.workspace import open_workspace
 
     if sys.stdin.isatty():
-        raise InputError("nothing is piped into standard input", where="-")
+        raise InputError("standard input is a terminal: pipe a recording into it", where="-")
     hidden = open_workspace(asked.options.get("config")).hidden
     kept = kept_input(sys.stdin.buffer, hidden, asked.name or DEFAULT_NAME)
     others = [source for source in asked.sources if source != "-"]

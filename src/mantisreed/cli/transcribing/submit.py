@@ -50,7 +50,7 @@ def run(console: Console, asked: Arguments) -> int:
     if asked.queue:
         _tell_queued(console, outcomes)
     elif any(outcome.state == "working" for outcome in outcomes):
-        console.note("`mantisreed collect` takes what is ready, with --wait everything")
+        console.note("`mantisreed collect` takes finished jobs, with --wait all")
     return exit_code(outcome for outcome in outcomes if outcome.state not in under_way)
 
 

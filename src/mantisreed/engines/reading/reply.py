@@ -96,7 +96,7 @@ def read_reply(card: EngineCard, body: bytes, piece: Piece) -> ParsedReply:
         passages = _modest(_read_documents(reply, reader, documents, piece, oddities), piece)
         language = reader.language(documents)
     except RecursionError:
-        raise UnexpectedReplyError("it is nested too deeply") from None
+        raise UnexpectedReplyError("it has too many levels") from None
     _note_what_is_lacking(reply, passages, oddities)
     _note_what_is_unheard(reply, passages, piece, oddities)
     events = tuple(_event(found, piece) for found in reader.events)

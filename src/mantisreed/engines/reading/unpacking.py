@@ -154,7 +154,7 @@ def _gunzipped(body: bytes) -> bytes:
             unpacker = zlib.decompressobj(wbits=31)
             unpacked_body += unpacker.decompress(rest, LARGEST_REPLY - len(unpacked_body) + 1)
             if len(unpacked_body) > LARGEST_REPLY:
-                raise UnexpectedReplyError("it is too large when it is unpacked")
+                raise UnexpectedReplyError("it is too large once unpacked")
             if not unpacker.eof:
                 raise _BrokenOffError("its packing (gzip) breaks off")
             rest = unpacker.unused_data.lstrip(b"\0")
@@ -193,7 +193,7 @@ def _unzipped(body: bytes, file: str | None) -> list[bytes]:
                     f"its archive holds several files ({names}): reply.file says which"
                 )
             if sum(member.file_size for member in wanted) > LARGEST_REPLY:
-                raise UnexpectedReplyError("it is too large when it is unpacked")
+                raise UnexpectedReplyError("it is too large once unpacked")
             contents = []
             for member in sorted(wanted, key=lambda one: _in_order(one.filename)):
                 with archive.open(member) as member_file:
@@ -203,7 +203,7 @@ def _unzipped(body: bytes, file: str | None) -> list[bytes]:
             "its packing (zip) is damaged, or locked by a password"
         ) from None
     if sum(map(len, contents)) > LARGEST_REPLY:
-        raise UnexpectedReplyError("it is too large when it is unpacked")
+        raise UnexpectedReplyError("it is too large once unpacked")
     return contents
 
 

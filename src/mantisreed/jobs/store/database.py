@@ -233,7 +233,7 @@ class ConnectedDatabase:
         return LedgerAwayError(
             "the connection to the ledger broke in the middle of a change",
             where=self.where,
-            advice=f"{self._advice}; what was noted before is safe",
+            advice=f"{self._advice}; earlier notes are safe",
         )
 
     def _connect(self) -> Any:
@@ -257,7 +257,7 @@ class ConnectedDatabase:
         return kind(
             f"the ledger cannot be used ({reason_of(error)})",
             where=self.where,
-            advice=f"{self._advice}; what was noted before is safe",
+            advice=f"{self._advice}; earlier notes are safe",
         )
 
     def _is_away_by(self, error: Exception) -> bool:

@@ -168,7 +168,7 @@ class ServiceWork:
         parts = parts_of(texts, card.accepts.fits)
         if any(not card.accepts.fits(part) for part in parts):
             raise BadRequestError(
-                "a part of the text is over what the service takes", engine=card.name
+                "a part of the text is longer than the service takes", engine=card.name
             )
         return [self._question(card, (part,), language, self.rule.target) for part in parts]
 

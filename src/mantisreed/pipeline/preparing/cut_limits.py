@@ -263,5 +263,5 @@ def hopeless(card: EngineCard, seconds: float) -> TooBigError:
     return TooBigError(
         f"even {seconds:.0f} s of the recording are over {cap}that it takes in one request",
         engine=card.name,
-        advice="set accepts.max_bytes and accepts.formats in its card to what it takes",
+        advice="set accepts.max_bytes and accepts.formats in its card to its limits",
     )

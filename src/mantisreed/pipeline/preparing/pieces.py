@@ -4,13 +4,14 @@ it streams by.
 
 import math
 import os
+import threading
 from collections import deque
 from collections.abc import Generator, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
 from dataclasses import dataclass
 from itertools import chain
 from pathlib import Path
+from typing import Self
 
 import msgspec
 import numpy as np
@@ -115,6 +116,7 @@ class Preparation:
         self.is_untouched = options.untouched and self.is_whole
         self._stream = self._new_stream()
         self._pieces = self._prepared()
+        self._turn = threading.Lock()
         self._is_closed = False
         self._channels: list[ChannelPipeline] = []
         self._same = True
@@ -156,22 +158,31 @@ class Preparation:
         return (*filter(None, [self._track_note]), *same, *self._stream.notes())
 
     def close(self) -> None:
-        """Stop preparing, when no more pieces are wanted."""
+        """Stop preparing, when no more pieces are wanted.
+
+        A thread that is at work on the next piece is waited for; it stops at the next block.
+        """
         self._is_closed = True
-        # Another thread is at work on the next piece; it stops by itself.
-        with suppress(ValueError):  # see above
+        with self._turn:
             self._pieces.close()
 
-    def __iter__(self) -> Iterator[PreparedPiece]:
-        return self._pieces
+    def __iter__(self) -> Self:
+        return self
+
+    def __next__(self) -> PreparedPiece:
+        with self._turn:
+            return next(self._pieces)
 
     def _prepared(self) -> Generator[PreparedPiece]:
         # What is written while it is heard has to be written in order, so that one thread does it.
-        with ThreadPoolExecutor(1 if self.is_whole else os.cpu_count()) as pool:
-            try:
-                yield from self._streamed(pool)
-            finally:
-                pool.shutdown(wait=True, cancel_futures=True)
+        pool = ThreadPoolExecutor(1 if self.is_whole else os.cpu_count())
+        try:
+            yield from self._streamed(pool)
+        finally:
+            # Its threads are not waited for: whoever drops this without closing it lets the
+            # garbage collector come here, in the middle of anything, and waiting there may wait
+            # for itself.
+            pool.shutdown(wait=False, cancel_futures=True)
 
     def _streamed(self, pool: ThreadPoolExecutor) -> Iterator[PreparedPiece]:
         waiting: deque[EncodingJob] = deque()

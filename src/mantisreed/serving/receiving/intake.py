@@ -368,7 +368,7 @@ class Intake:
         most = self.most_seconds(token)
         if duration is not None and most is not None and duration > most:
             raise Problem(
-                413, f"the recording lasts {duration:.0f} s, and {most:.0f} s are allowed"
+                413, f"the recording lasts {duration:.0f} s, and {most:.0f} s is the limit"
             )
         return None if duration is None else round(duration, 3)
 

@@ -201,7 +201,9 @@ async def forget(request: Request, job: str) -> Response:
             raise Problem(409, "the job has not ended", advice="cancel it first")
         if service.desk is not None and order.id in service.desk.on_their_way():
             raise Problem(
-                409, "what was on its way when it was cancelled is still awaited", retry_after=2
+                409,
+                "a request that was running at the cancellation is still running",
+                retry_after=2,
             )
         await asyncio.to_thread(service.forget, order)
     service.feed.tell(order, is_gone=True)

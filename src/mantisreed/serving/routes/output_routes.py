@@ -131,7 +131,7 @@ async def save(request: Request, job: str) -> Response:
     if began_from is None:
         raise Problem(
             428,
-            "it is not said which version was corrected",
+            "the corrected version is unknown",
             advice=f"send the ETag of GET /jobs/{job[:60]}/outputs/json as If-Match",
         )
     body = bytearray()
@@ -145,7 +145,7 @@ async def save(request: Request, job: str) -> Response:
             raise Problem(
                 412,
                 "somebody else has saved a correction meanwhile; nothing was changed",
-                advice="lay yours over what there is now, and save that",
+                advice="lay yours over the present one, and save that",
                 headers={"ETag": before.tag},
             )
         files = await asyncio.to_thread(_saved, service, order, before, bytes(body))
