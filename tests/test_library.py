@@ -153,7 +153,7 @@ def test_wrong_types_are_told_by_name(settings: Path, note: Note) -> None:
         (lambda: options(to=5), "to makes no sense"),
         (lambda: options(wait="yes"), "wait makes no sense"),
         (lambda: options(pieces=10), "pieces makes no sense"),
-        (lambda: transcribe(7, workspace), "sources: a path, a link or a list"),
+        (lambda: transcribe(7, workspace), "sources: expected a path, a link or a list"),
         (lambda: transcribe([note.path, 7], workspace), "not int"),
         (lambda: transcribe(note.path, "folder"), "workspace: it cannot be of the type str"),
         (lambda: transcribe(note.path, workspace, {"to": "srt"}), "options: "),

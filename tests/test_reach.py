@@ -89,7 +89,7 @@ ENGINE = '[engine.x]\nurl = "https://speech.example"\nreply.text = "t"\n'
             "send results to smtp://127.0.0.1:25 for a@marsh.example",
         ),
         (
-            '[follow_up.c.webhook]\nurl = "http://127.0.0.1:9/x"',
+            '[follow_up.c.webhook]\nto = "http://127.0.0.1:9/x"',
             "sending",
             "results to http://127.0.0.1:9",
         ),

@@ -20,8 +20,8 @@ FOREIGN = {
     "mail": 'mail = { server = "smtp://mail.evil.example", sender = "a@b.example", to = ["c@d.example"] }',  # noqa: E501
     "mail with a key": 'mail = { server = "smtp://127.0.0.1:9", user = "u", password = "env:MARSH_KEY", '  # noqa: E501
     'sender = "a@b.example", to = ["c@d.example"] }',
-    "a call": 'webhook.url = "https://evil.example/take"',
-    "a call that looks near": 'webhook.url = "http://127.0.0.1@evil.example/take"',
+    "a call": 'webhook.to = "https://evil.example/take"',
+    "a call that looks near": 'webhook.to = "http://127.0.0.1@evil.example/take"',
     "a program": 'command.run = ["touch", "was-here"]',
     "copies outside": 'copy.to = "../elsewhere"',
     "copies outside by a name": 'copy.to = "{text}/../../elsewhere"',

@@ -38,7 +38,7 @@ REACHING: Mapping[str, Mapping[str, str]] = {
     "PythonObject": {"object": "object"},
     "Program": {"run": "program", "environment": "program", "secrets": "secret"},
     "Mail": {"server": "host", "password": "secret", "to": "mail address"},
-    "Webhook": {"url": "host", "secret": "secret"},
+    "Webhook": {"to": "host", "secret": "secret"},
     "Copy": {"to": "folder"},
     "Rows": {"file": "file", "database": "database", "password": "secret"},
 }

@@ -327,12 +327,14 @@ def _uses_of_follow_up(name: str, table: Mapping[str, Any], folder: Path) -> Ite
     start programs.
     """
     exact = _exactly(table)
-    for key, target in (("mail", "server"), ("webhook", "url")):
-        for found in _tables(table, key):
-            address = printable(str(found.get(target, ""))[:_SHOWN])
-            to = found.get("to", ())
-            letters = f" for {', '.join(map(str, to))}"[:_SHOWN] if to else ""
-            yield Use("sending", f"send results to {address}{printable(letters)}", name, exact)
+    for found in _tables(table, "mail"):
+        address = printable(str(found.get("server", ""))[:_SHOWN])
+        to = found.get("to", ())
+        letters = f" for {', '.join(map(str, to))}"[:_SHOWN] if to else ""
+        yield Use("sending", f"send results to {address}{printable(letters)}", name, exact)
+    for found in _tables(table, "webhook"):
+        address = printable(str(found.get("to", ""))[:_SHOWN])
+        yield Use("sending", f"send results to {address}", name, exact)
     for found in _tables(table, "command"):
         words = found.get("run", "")
         shown = " ".join(map(str, words)) if isinstance(words, list) else str(words)

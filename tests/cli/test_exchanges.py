@@ -173,7 +173,7 @@ def test_no_speech_is_no_error_with_any_engine(
             'run = ["no-such-recogniser", ',
             "cannot start no-such-recogniser (no such program)",
         ),
-        ("wren", '"10 min"', '"10 ms"', "did not end within 0.01 s so we stopped it"),
+        ("wren", '"10 min"', '"10 ms"', "did not end within 0.01 s, so we stopped it"),
         (
             "stilt",
             'object = "stilt"',

@@ -449,7 +449,7 @@ def test_a_call_is_signed_and_has_the_same_id_when_it_is_made_again(
     (tmp_path / "call.key").write_text(f"whsec_{base64.b64encode(key).decode()}\n")
     sailing(f"""
 [follow_up.call]
-webhook = {{ url = "http://127.0.0.1:{desk.port}/call", secret = "file:call.key" }}
+webhook = {{ to = "http://127.0.0.1:{desk.port}/call", secret = "file:call.key" }}
 """)
     desk.faults = [503]
     assert mantisreed("run", "note 0.flac", "--engine", "ferry", "--to", "txt").returncode == 0
@@ -640,7 +640,7 @@ MAIL = 'server = "smtp://127.0.0.1:9"\nsender = "a@marsh.example"\nto = ["b@mars
         ((), f'[follow_up.a.mail]\n{MAIL}\nattach = ["pdf"]', "there will be no file 'pdf'"),
         (
             (),
-            '[follow_up.a]\nwebhook.url = "http://127.0.0.1:9"\nwebhook.send = "md"',
+            '[follow_up.a]\nwebhook.to = "http://127.0.0.1:9"\nwebhook.send = "md"',
             "there will be no file 'md'",
         ),
         (

@@ -105,7 +105,7 @@ def test_jobs_and_costs_can_be_read(
     with ferry.sailing(tmp_path, tries=1):
         assert (
             "no job yet" in mantisreed("jobs").stderr
-            and "nothing was paid" in mantisreed("costs").stderr
+            and "no charge yet" in mantisreed("costs").stderr
         )
         ferry.faults = ["503"]
         failed = mantisreed("run", "recordings/note 1.flac")

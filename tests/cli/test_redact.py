@@ -180,7 +180,7 @@ def test_sound_of_another_recording_is_never_covered(
     ):
         result = mantisreed(*command)
         assert result.returncode == 2, command
-        assert "other.wav: it lasts" in result.stderr and "what was transcribed" in result.stderr
+        assert "other.wav: it lasts" in result.stderr and "and the transcript" in result.stderr
     assert not (tmp_path / "clean").exists()
 
 

@@ -45,7 +45,7 @@ def test_several_files_go_into_a_folder_each_under_its_own_name(
         (("a.srt", "--into", "web"), "there is no format"),
         (
             ("a.srt", "b.srt", "c.srt", "--join", "--into", "web", "--to", "srt"),
-            "not into a folder",
+            "not a folder",
         ),
         (("a.srt", "c.srt", "--offsets", "0"), "add --join"),
         (("a.srt", "c.srt", "--from", "5s", "--until", "5s"), "nothing would be left"),

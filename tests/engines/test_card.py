@@ -66,7 +66,12 @@ def test_a_card_is_read_with_its_units(tmp_path: Path) -> None:
             "[engine.brook.secrets]",
             "key 'key': a secret is never written",
         ),
-        ('"16 MiB"', '"16 buckets"', "[engine.brook.accepts]", "key 'max_bytes': a size such as"),
+        (
+            '"16 MiB"',
+            '"16 buckets"',
+            "[engine.brook.accepts]",
+            "key 'max_bytes': expected a size such as",
+        ),
         ('"60 s"', "true", "[engine.brook.rate_limit]", "key 'window': expected a duration"),
         (
             "requests = 120",

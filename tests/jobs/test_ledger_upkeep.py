@@ -176,7 +176,7 @@ def test_a_request_that_a_living_process_sends_is_not_cancelled(
     ledger: Ledger, opening: Opening
 ) -> None:
     sent(ledger)
-    with pytest.raises(LedgerError, match="being sent by another process"):
+    with pytest.raises(LedgerError, match="another process is sending"):
         opening().requests.cancel(JOB.id)
 
 

@@ -45,7 +45,7 @@ def test_another_file_of_the_same_length_is_told_and_one_of_another_length_refus
 def test_subtitles_need_a_recording_that_is_long_enough(tmp_path: Path) -> None:
     path = recording(tmp_path, "a.wav", 3.0)
     assert check_same_recording(transcript("", 0.0, last=2.5), path) == ()
-    with pytest.raises(InputError, match="what was transcribed"):
+    with pytest.raises(InputError, match="and the transcript"):
         check_same_recording(transcript("", 0.0, last=8.0), path)
 
 

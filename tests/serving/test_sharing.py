@@ -136,10 +136,15 @@ def test_what_was_cancelled_on_its_way_is_no_result_and_is_whole_when_it_is_trie
             for _ in range(12)
         ]
         jobs = [answer.json["id"] for answer in several]
-        for job in jobs:
-            service.ask("POST", f"/jobs/{job}/cancel")
+        # A slow machine may have done the first of them before it comes to cancelling.
+        wanted = [
+            "cancelled" if service.ask("POST", f"/jobs/{job}/cancel").status == 200 else "done"
+            for job in jobs
+        ]
+        assert "cancelled" in wanted
         wait_until(lambda: "mantisreed_queue 0.0" in service.ask("GET", "/metrics").body.decode())
-        assert all(service.ask("GET", f"/jobs/{job}").json["state"] == "cancelled" for job in jobs)
+        states = [service.ask("GET", f"/jobs/{job}").json["state"] for job in jobs]
+        assert states == wanted
         # What has to be paid all the same is noted before a job is forgotten.
         assert {service.ask("DELETE", f"/jobs/{job}").status for job in jobs} <= {204, 409}
         wait_until(
@@ -271,7 +276,7 @@ def test_a_form_that_is_not_right_leaves_nothing(service: Running, note: Note) -
         {"link": "http://a.example:99999999/x.wav"},
         {"link": "http://a.example/x.wav", "name": 5},
         {"link": "http://a.example/x.wav", "webhook": "http://["},
-        {"link": "http://a.example/x.wav", "webhook": {"url": "http://a.example"}},
+        {"link": "http://a.example/x.wav", "webhook": {"to": "http://a.example"}},
         {"link": "http://a.example/x.wav", "profile": ["live"]},
         {"link": "http://a.example/x.wav", "redact": "perhaps"},
         {"link": "http://a.example/x.wav", "spend_limit": -1},

@@ -80,7 +80,7 @@ def test_a_redirect_on_the_same_host_is_followed_but_not_for_ever(tmp_path: Path
         )
 
     assert got(twice, tmp_path, "/1") == b"here"
-    with pytest.raises(RecordingError, match="redirected more than 5 times"):
+    with pytest.raises(RecordingError, match="redirects more than 5 times"):
         got(lambda path: answered(b"", f"Location: {path}x", status="301 Moved"), tmp_path)
 
 

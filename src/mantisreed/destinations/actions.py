@@ -101,7 +101,7 @@ class Webhook(Action, frozen=True, kw_only=True):
     """`[follow_up.NAME.webhook]`: an HTTP POST with the result, signed after Standard Webhooks.
 
     Attributes:
-        url: where to.
+        to: the address, http:// or https://.
         secret: where the signing secret is kept, `whsec_` and base64; None signs nothing.
         send: `json` for all that is known of the recording, or the name of one file, by its format
             or follow-up.
@@ -109,7 +109,7 @@ class Webhook(Action, frozen=True, kw_only=True):
         timeout: seconds for one try.
     """
 
-    url: str
+    to: str
     secret: SecretSource | None = None
     send: str = "json"
     headers: dict[str, Template] = {}  # noqa: RUF012 - msgspec copies it
@@ -130,8 +130,8 @@ class Webhook(Action, frozen=True, kw_only=True):
 
     def contradictions(self) -> Iterator[Problem]:
         """See `Action`."""
-        if split_url(self.url).scheme not in ("http", "https"):
-            yield ".webhook", "key 'url': expected http://... or https://..."
+        if split_url(self.to).scheme not in ("http", "https"):
+            yield ".webhook", "key 'to': expected http://... or https://..."
 
 
 class Copy(Action, frozen=True, kw_only=True):

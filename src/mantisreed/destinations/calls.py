@@ -48,7 +48,7 @@ def call_for(call: Webhook, parcel: Parcel, secret: Secret | None, moment: int) 
     headers = [("content-type", content_type), *signed_headers(secret, known_by, moment, body)]
     headers += [(name, parcel.filled(template)) for name, template in call.headers.items()]
     return HttpRequest(
-        "call", "call", "POST", call.url, tuple(headers), timeout=float(call.timeout), body=body
+        "call", "call", "POST", call.to, tuple(headers), timeout=float(call.timeout), body=body
     )
 
 
@@ -92,7 +92,7 @@ async def send_call(
     Raises:
         DeliveryError: it was not taken.
     """
-    where = split_url(call.url).hostname or call.url
+    where = split_url(call.to).hostname or call.to
     request = call_for(call, parcel, secret, int(clock()))
     try:
         answer = await transport.exchange(request)

@@ -45,7 +45,7 @@ for each recipient."""
 
 _IDENTITY = {
     "mail": ("to",),
-    "webhook": ("url", "send"),
+    "webhook": ("to", "send"),
     "copy": ("to", "files"),
     "rows": ("file", "database", "table"),
     "command": ("run", "stdin", "result"),

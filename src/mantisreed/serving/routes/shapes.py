@@ -17,7 +17,7 @@ class ErrorOfJob(BaseModel):
 class WebhookOfJob(BaseModel):
     """The call when it has ended."""
 
-    url: str
+    address: str
     profile: str
     state: str | None = None
 

@@ -26,7 +26,7 @@ def described(order: Order, prefix: str = "") -> dict[str, Any]:
         "error": None if order.error is None else {"what": order.error, "advice": order.advice},
         "webhook": None
         if order.webhook is None
-        else {"url": order.webhook, "profile": order.profile, "state": order.webhook_state},
+        else {"address": order.webhook, "profile": order.profile, "state": order.webhook_state},
         "links": _links(order, prefix),
     }
 
