@@ -2,9 +2,10 @@
 
 import asyncio
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import replace
+from typing import Any
 
 import msgspec
 
@@ -142,14 +143,21 @@ def _noted(
 def _is_written_otherwise(ledger: Ledger, job: JobToOpen) -> bool:
     """Whether a job that is done has written other outputs than these."""
     for record in ledger.listing.jobs(Filter(ids=(job.id,), states=("done",))):
-        asked = [msgspec.json.decode(one or "{}") for one in (record.options, job.options)]
         before, now = (
-            [one.get(name) for name in ("place", "address", "name")]
-            + [one.get("wanted", {}).get(name) for name in ("to", "into", "writing")]
-            for one in asked
+            _where_and_how(msgspec.json.decode(one or "{}"))
+            for one in (record.options, job.options)
         )
         return before != now
     return False
+
+
+def _where_and_how(asked: Mapping[str, Any]) -> list[Any]:
+    """Where the outputs of a job go, and in which formats."""
+    wanted = asked.get("wanted", {})
+    how = [wanted.get("to"), wanted.get("writing")]
+    if asked.get("address"):
+        return [asked["address"], *how]  # whichever machine has written them
+    return [asked.get("place"), asked.get("name"), wanted.get("into"), *how]
 
 
 def _job_for(

@@ -46,7 +46,10 @@ def run(console: Console, asked: Arguments) -> int:
         for outcome in outcomes:
             if outcome.job:
                 console.result(outcome.job.id)
-        show_problems(console, outcomes)
+        # Those that wait for a worker are told below.
+        ended = [one for one in outcomes if not (asked.queue and one.state == "waiting")]
+        if ended or not outcomes:
+            show_problems(console, ended)
     if asked.queue:
         _tell_queued(console, outcomes)
     elif any(outcome.state == "working" for outcome in outcomes):
