@@ -1,15 +1,23 @@
 """Durations, sizes and clock times; whole files or none; names that hold anything."""
 
 import os
+import time
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mantisreed.errors import OutputError
+from mantisreed.errors import InputError, OutputError
 from mantisreed.files import printable, write_whole
-from mantisreed.units import clock, parse_duration, parse_size, short_duration, short_size
+from mantisreed.units import (
+    clock,
+    moment_given,
+    parse_duration,
+    parse_size,
+    short_duration,
+    short_size,
+)
 
 
 @pytest.mark.parametrize(
@@ -75,3 +83,14 @@ def test_a_file_that_cannot_be_written_leaves_nothing_behind(tmp_path: Path) -> 
     with pytest.raises(OutputError):
         write_whole(tmp_path / "absent" / "note.txt", b"text")
     assert list(tmp_path.iterdir()) == [tmp_path / "note.txt"]
+
+
+def test_a_moment_is_a_date_or_an_age() -> None:
+    assert moment_given("1970-01-02", "--since") == 86_400.0
+    assert moment_given(None, "--since") is None
+    for text, seconds in (("90min", 5400), ("12h", 43_200), ("7d", 604_800), ("1.5 d", 129_600)):
+        found = moment_given(text, "--since")
+        assert found is not None and abs(time.time() - seconds - found) < 5
+    for text in ("yesterday", "2026-13-01", "d", "-", "nan d", "1e400d", "-3d", "99999d"):
+        with pytest.raises(InputError, match="expected a date such as"):
+            moment_given(text, "--since")

@@ -79,7 +79,11 @@ TABLES = (
 
 FEEDS = (
     Option("newest", "Take only the N newest entries of a feed", "count", metavar="N"),
-    Option("since", "Take only the entries of a feed since then (2026-11-03, 7d)", metavar="DATE"),
+    Option(
+        "since",
+        "Take only entries of a feed since this date or age (2026-11-03, 12h, 7d)",
+        metavar="TIME",
+    ),
 )
 
 ENGINE = (

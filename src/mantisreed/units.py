@@ -1,6 +1,8 @@
 """Durations, byte sizes and clock times, read from text and written as text."""
 
 import re
+import time
+from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 
 from mantisreed.errors import InputError
@@ -21,6 +23,7 @@ _SIZE_UNITS = {
     "MiB": 1024**2,
     "GiB": 1024**3,
 }
+_DATE = re.compile(r"\d{4}-\d\d-\d\d")
 _QUANTITY = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*([A-Za-z]*)")
 
 
@@ -117,6 +120,42 @@ def iso_moment(seconds: float) -> str:
         .isoformat(timespec="milliseconds")
         .replace("+00:00", "Z")
     )
+
+
+def moment_given(given: str | None, option: str) -> float | None:
+    """Seconds since 1970 of a date such as 2026-11-03 (midnight, UTC), or of an age such as 90min,
+    12h or 7d; None where nothing is given.
+
+    Raises:
+        InputError: it is neither.
+    """
+    if given is None:
+        return None
+    text = given.strip()
+    days = text.removesuffix("d").strip()
+    try:
+        if days != text:
+            return _ago(86_400 * float(days))
+        if _DATE.fullmatch(text):
+            return datetime.fromisoformat(text).replace(tzinfo=UTC).timestamp()
+        return _ago(parse_duration(text))
+    except (ValueError, OverflowError) as error:
+        raise InputError(
+            f"expected a date such as 2026-11-03 or an age such as 90min, 12h or 7d, not {given!r}",
+            where=option,
+        ) from error
+
+
+def _ago(seconds: float) -> float:
+    """The moment so long ago.
+
+    Raises:
+        ValueError: it is no number, or before all clocks.
+    """
+    moment = time.time() - seconds
+    if not 0 <= moment <= time.time():
+        raise ValueError("not an age")
+    return moment
 
 
 def size_given(size: str | None, option: str) -> int | None:

@@ -7,7 +7,7 @@ import sys
 import zipfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -210,9 +210,13 @@ def test_entries_are_chosen_by_number_and_by_day() -> None:
         ]
 
     assert titles() == ["Evening round", "Morning: round"]
-    assert titles(newest=1) == titles(since=date(2026, 11, 4)) == ["Evening round"]
+    assert (
+        titles(newest=1)
+        == titles(since=datetime(2026, 11, 4, tzinfo=UTC).timestamp())
+        == ["Evening round"]
+    )
     with pytest.raises(InputError, match="no entry of this feed is so new"):
-        titles(since=date(2026, 12, 1))
+        titles(since=datetime(2026, 12, 1, tzinfo=UTC).timestamp())
     (entry,) = entries_of(ATOM.encode(), None, Selection(), where="f")
     assert entry.link == "http://marsh.example/n.flac" and entry.facts.presumed_language == "de"
 

@@ -5,7 +5,6 @@ None, or nothing, takes what the settings say. Wherever they come from, they are
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +22,7 @@ from mantisreed.settings import check_language
 from mantisreed.sources.recordings import Selection
 from mantisreed.subtitles.frames import exact_rate
 from mantisreed.subtitles.rules import DEFAULT_LAYOUT, LAYOUTS, LayoutRules
-from mantisreed.units import duration_given, money_given
+from mantisreed.units import duration_given, moment_given, money_given
 from mantisreed.workspace import Workspace, open_workspace
 
 Given = Mapping[str, Any]
@@ -95,32 +94,15 @@ def selection(given: Given) -> Selection:
     """Which recordings of folders, tables and feeds are taken.
 
     Raises:
-        InputError: a date makes no sense.
+        InputError: a date or an age makes no sense.
     """
-    since = given.get("since")
-    day = None
-    if since is not None:
-        day = _day(since)
     return Selection(
         tuple(given.get("include") or ()),
         tuple(given.get("exclude") or ()),
         given.get("column"),
         given.get("newest"),
-        day,
+        moment_given(given.get("since"), "--since"),
     )
-
-
-def _day(given: str) -> date:
-    """The day that a date names, or a number of days ago such as `7d`."""
-    age = given.removesuffix("d")
-    try:
-        if age != given and age.isdecimal():
-            # Five digits are 270 years; more would only take long to read.
-            return date.today() - timedelta(days=int(age[:5]))
-        return date.fromisoformat(given)
-    except (ValueError, OverflowError) as error:
-        advice = "a date looks like 2026-11-03, a number of days like 7d"
-        raise InputError(f"{given!r} is no date", where="--since", advice=advice) from error
 
 
 def piece_options(given: Given, called: Callable[[str], str] = flag_of) -> PieceOptions:

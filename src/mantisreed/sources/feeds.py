@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
+from datetime import UTC, datetime
 from io import BytesIO
 from pathlib import Path
 from typing import Any
@@ -135,7 +135,7 @@ def entries_of(
 def _chosen(entries: Sequence[_FeedEntry], selection: Selection) -> list[_FeedEntry]:
     chosen = list(entries)
     if selection.since is not None:
-        first = _midnight(selection.since)
+        first = selection.since
         chosen = [
             entry for entry in chosen if entry.published is not None and entry.published >= first
         ]
@@ -144,10 +144,6 @@ def _chosen(entries: Sequence[_FeedEntry], selection: Selection) -> list[_FeedEn
     if selection.newest is None:
         return chosen
     return chosen[: selection.newest]
-
-
-def _midnight(day: date) -> float:
-    return datetime(day.year, day.month, day.day, tzinfo=UTC).timestamp()
 
 
 def _entry(raw: Any, channel: Any, base: str | None) -> _FeedEntry | None:

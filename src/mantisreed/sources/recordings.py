@@ -7,7 +7,6 @@ import stat
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
-from datetime import date
 from fnmatch import fnmatchcase
 from itertools import product
 from pathlib import Path
@@ -180,14 +179,15 @@ class Selection:
             all are taken.
         column: of a table, that names the recordings; None is `source`.
         newest: how many entries of a feed are taken, the newest ones; None takes all.
-        since: the day from which on entries of a feed are taken; None takes all.
+        since: the moment from which on entries of a feed are taken, in seconds since 1970; None
+            takes all.
     """
 
     include: tuple[str, ...] = ()
     exclude: tuple[str, ...] = ()
     column: str | None = None
     newest: int | None = None
-    since: date | None = None
+    since: float | None = None
 
     @property
     def is_of_feeds(self) -> bool:

@@ -32,9 +32,9 @@ def add_jobs(parser: argparse.ArgumentParser) -> None:
         "--name", metavar="TEXT", help="Only jobs whose recording's name holds this text"
     )
     parser.add_argument(
-        "--since", metavar="AGE", help="Only jobs begun within this time, such as 90min, 12h or 2d"
+        "--since", metavar="TIME", help="Only jobs since this date or age (2026-11-03, 12h, 7d)"
     )
-    parser.add_argument("--before", metavar="AGE", help="Only jobs begun longer ago than this")
+    parser.add_argument("--before", metavar="TIME", help="Only jobs before this date or age")
     parser.add_argument(
         "--limit",
         type=at_least(0),

@@ -1,7 +1,6 @@
 """`mantisreed jobs`: what was sent, how it stands, and what it cost."""
 
 import sys
-import time
 from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
@@ -20,7 +19,7 @@ from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.life import SHOWN_STATES
 from mantisreed.jobs.records import AttemptRecord, Filter, JobRecord, PieceRecord
 from mantisreed.jobs.under_way import UnderWay
-from mantisreed.units import clock, count_of, parse_duration, short_duration, short_size
+from mantisreed.units import clock, count_of, moment_given, short_duration, short_size
 from mantisreed.workspace import open_workspace
 
 
@@ -46,8 +45,8 @@ def run(console: Console, asked: Arguments) -> int:
         shown=_states(asked.state),
         engine=asked.engine,
         recording=asked.name,
-        since=_moment_before(asked.since, "--since"),
-        until=_moment_before(asked.before, "--before"),
+        since=moment_given(asked.since, "--since"),
+        until=moment_given(asked.before, "--before"),
     )
     if asked.reply is not None and (asked.job is None or asked.as_json):
         what = "has no effect without the ID of a job, nor with --json"
@@ -156,25 +155,6 @@ def _states(given: str | None) -> tuple[str, ...] | None:
             advice=f"states are {', '.join(SHOWN_STATES)}",
         )
     return states
-
-
-def _moment_before(age: str | None, option: str) -> float | None:
-    """The moment so long ago; None where no age is given."""
-    if age is None:
-        return None
-    return time.time() - _age(age, option)
-
-
-def _age(given: str, option: str) -> float:
-    number = given.strip().removesuffix("d").strip()
-    try:
-        if number != given.strip():
-            return float(number) * 86400
-        return parse_duration(given)
-    except ValueError as error:
-        raise InputError(
-            f"expected an age such as 90min, 12h or 2d, not {given!r}", where=option
-        ) from error
 
 
 def _print_jobs(console: Console, records: Sequence[JobRecord]) -> None:
