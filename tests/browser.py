@@ -109,6 +109,13 @@ async def _session() -> aiohttp.ClientSession:
     return aiohttp.ClientSession()
 
 
+_GONE = -32000  # of the protocol: the page that was asked is not there any more
+
+
+class NavigatedError(AssertionError):
+    """A page was asked something while another one took its place."""
+
+
 class Page:
     """One window."""
 
@@ -129,6 +136,8 @@ class Page:
             if message.get("method") == "Runtime.exceptionThrown":
                 self.problems.append(json.dumps(message["params"]["exceptionDetails"])[:2000])
             if message.get("id") == number:
+                if message.get("error", {}).get("code") == _GONE:
+                    raise NavigatedError(message["error"]["message"])
                 assert "error" not in message, message
                 return message["result"]
 
@@ -213,8 +222,15 @@ class Page:
         return file.read_bytes()
 
     def wait_for(self, script: str, seconds: float = 20.0) -> None:
-        """Wait until a script gives true."""
-        wait_until(lambda: bool(self.value(script)), seconds)
+        """Wait until a script gives true; also while another page takes the place of this one."""
+
+        def is_so() -> bool:
+            try:
+                return bool(self.value(script))
+            except NavigatedError:
+                return False
+
+        wait_until(is_so, seconds)
 
 
 def wait_until(is_so: Any, seconds: float = 20.0) -> None:

@@ -167,7 +167,9 @@ def test_messages_without_end_are_given_up(
     async def talk(socket: WebSocket) -> None:
         for _ in range(200):
             await socket.send_json({"kind": "final", "w": "Nets" * 1000, "from": 0.5, "to": 0.9})
-        await socket.receive()
+        # It must not close before all of that was read.
+        while (await socket.receive())["type"] != "websocket.disconnect":
+            pass
 
     address = talking(talk)
     card = workspace_of(tmp_path, CARD.format(address=address)).engine(None)
