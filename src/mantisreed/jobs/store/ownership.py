@@ -15,14 +15,10 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Protocol
 
-from filelock import FileLock, Timeout
-
-from mantisreed.files import cannot_write
-from mantisreed.folders import check_no_link, forget
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database, LedgerError
+from mantisreed.jobs.store.lock_files import LockFiles
 from mantisreed.jobs.store.postgresql import PostgresqlDatabase
-from mantisreed.state import make_folder
 from mantisreed.version import __version__
 
 _log = logging.getLogger(__name__)
@@ -87,51 +83,23 @@ class FileOwnership:
             folder: the workspace's hidden folder.
             database: where processes are noted.
         """
-        self._folder = folder / _ALIVE_FOLDER
+        self._files = LockFiles(folder / _ALIVE_FOLDER)
         self._database = database
         self.owner = _new_owner()
         self.role: str | None = None
-        self._lock: FileLock | None = None
 
     def take(self) -> None:
         """Lock a file of this process's own, and note the process."""
-        make_folder(self._folder)
-        self._lock = self._lock_of(self.owner)
-        try:
-            self._lock.acquire()
-        except OSError as error:
-            raise cannot_write(self._path_of(self.owner), error) from error
+        self._files.hold(self.owner)
         _register(self._database, self.owner, self.role)
 
     def is_alive(self, owner: str) -> bool:
         """Whether a process holds the lock of its file."""
-        path = self._path_of(owner)
-        if not path.exists():
-            return False
-        lock = self._lock_of(owner)
-        try:
-            lock.acquire(blocking=False)
-        except Timeout:
-            return True
-        lock.release()
-        forget(path)
-        return False
+        return self._files.is_held(owner)
 
     def release(self) -> None:
         """Let go of the file, and remove it."""
-        if self._lock is not None:
-            self._lock.release()
-            forget(self._path_of(self.owner))
-
-    def _lock_of(self, owner: str) -> FileLock:
-        # Not bound to a thread: the ledger is opened on one and closed on another.
-        try:
-            return FileLock(check_no_link(self._path_of(owner)), thread_local=False)
-        except OSError as error:
-            raise cannot_write(self._path_of(owner), error) from error
-
-    def _path_of(self, owner: str) -> Path:
-        return self._folder / f"{owner}.lock"
+        self._files.release(self.owner)
 
 
 class LeaseOwnership:
