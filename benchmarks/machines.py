@@ -25,7 +25,6 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from database_server import NoServerError, new_database, standing
 from judge import Judge
@@ -102,9 +101,8 @@ def machines(
     server: str, notes: Path, judge: Judge, port: int, *, delay: float = 0.0, at_once: int = 64
 ) -> Iterator[Machines]:
     """Machines with everything queued, before any of them works."""
-    way = BreakingWay(urlsplit(server).port or 0)
-    with tempfile.TemporaryDirectory() as place, way.standing() as door:
-        way.url = new_database(server).replace(f":{way._server}/", f":{door}/")
+    way = BreakingWay(new_database(server))
+    with tempfile.TemporaryDirectory() as place, way.standing():
         folder = Path(place)
         settings = SETTINGS.format(url=way.url, port=port, at_once=at_once)
         (folder / "mantisreed.toml").write_text(settings)

@@ -6,6 +6,8 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from typing import Self
+from urllib.parse import urlsplit
 
 
 class BreakingWay:
@@ -19,21 +21,23 @@ class BreakingWay:
         delay: seconds that each answer takes longer.
     """
 
-    def __init__(self, port: int) -> None:
-        """`port` is the server's own."""
+    def __init__(self, url: str) -> None:
+        """`url` is of the database itself."""
         self.is_away = False
         self.swallows: bytes | None = None
         self.delay = 0.0
-        self.url = ""
-        self._server = port
+        self.url = url
+        self._server = urlsplit(url).port or 0
         self._open: set[socket.socket] = set()
 
     @contextmanager
-    def standing(self) -> Iterator[int]:
-        """Listen; gives the port of the way."""
+    def standing(self) -> Iterator[Self]:
+        """Listen; from now on `url` leads this way."""
         with socket.create_server(("127.0.0.1", 0)) as listening:
             threading.Thread(target=self._accept, args=(listening,), daemon=True).start()
-            yield listening.getsockname()[1]
+            door = listening.getsockname()[1]
+            self.url = self.url.replace(f":{self._server}/", f":{door}/")
+            yield self
             self.is_away = True
             self.cut()
 

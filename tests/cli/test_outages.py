@@ -7,7 +7,6 @@ import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from urllib.parse import urlsplit
 
 import pytest
 
@@ -32,9 +31,7 @@ PIECE = PieceToSend(JOB.id, "r1", 0.0, 9.0)
 
 @pytest.fixture
 def way(postgresql: str) -> Iterator[BreakingWay]:
-    way = BreakingWay(urlsplit(postgresql).port or 0)
-    with way.standing() as port:
-        way.url = new_database(postgresql).replace(f":{way._server}/", f":{port}/")
+    with BreakingWay(new_database(postgresql)).standing() as way:
         yield way
 
 

@@ -9,7 +9,6 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 import pytest
 
@@ -258,10 +257,8 @@ def test_locks_out_of_order_are_tried_and_not_waited_for(postgresql: str) -> Non
 
 
 def test_a_connection_that_was_cut_between_two_changes_is_made_anew(postgresql: str) -> None:
-    way = BreakingWay(urlsplit(postgresql).port or 0)
-    with way.standing() as port:
-        url = new_database(postgresql).replace(f":{way._server}/", f":{port}/")
-        database = PostgresqlDatabase(url)
+    with BreakingWay(new_database(postgresql)).standing() as way:
+        database = PostgresqlDatabase(way.url)
         database.execute("CREATE TABLE seen (number INTEGER)")
         for number in range(3):
             way.cut()

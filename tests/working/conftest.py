@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from pathlib import Path
-from urllib.parse import urlsplit
 
 import pytest
 
@@ -23,9 +22,7 @@ def ferry() -> Ferry:
 @pytest.fixture
 def way(postgresql: str) -> Iterator[BreakingWay]:
     """A way to a new database that breaks when it is told to."""
-    way = BreakingWay(urlsplit(postgresql).port or 0)
-    with way.standing() as port:
-        way.url = new_database(postgresql).replace(f":{way._server}/", f":{port}/")
+    with BreakingWay(new_database(postgresql)).standing() as way:
         yield way
 
 

@@ -10,6 +10,7 @@ from mantisreed.jobs.records import money
 
 if TYPE_CHECKING:
     from mantisreed.engines.card import EngineCard
+    from mantisreed.jobs.store.database import Database
 
 
 def billed_seconds(card: "EngineCard", lengths: Sequence[float]) -> float:
@@ -49,6 +50,14 @@ def reported_text(seconds: float | None, cost: Decimal | None, currency: str | N
     if cost is not None:
         said.append(money_text(cost, currency))
     return ", ".join(said)
+
+
+def lock_budgets(database: "Database", budgets: "Sequence[Budget]") -> None:
+    """See, in a transaction, that no two processes spend the last of a limit; before it takes other
+    locks.
+    """
+    if any(budget.has_limit for budget in budgets):
+        database.lock("budget")
 
 
 BudgetsOf = Callable[[str], "Sequence[Budget]"]

@@ -14,7 +14,7 @@ from typing import Any, Literal
 import msgspec
 
 from mantisreed.errors import SpendLimitError
-from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.budget import Budget, lock_budgets
 from mantisreed.jobs.records import money, money_as_kept
 from mantisreed.jobs.replies import ReplyLostError, ReplyStore
 from mantisreed.jobs.store import statements
@@ -246,8 +246,7 @@ class FollowUpStore:
         """
         with self._database.transaction():
             # It may not have a row yet; and what others spend or ask at this moment counts.
-            if any(budget.has_limit for budget in budgets):
-                self._database.lock("budget")
+            lock_budgets(self._database, budgets)
             self._database.lock(f"question {question.key}")
             if question.most is not None:
                 self._database.lock(f"service {question.service}")

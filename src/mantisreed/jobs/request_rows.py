@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 
 from mantisreed.folders import forget
-from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.budget import Budget, lock_budgets
 from mantisreed.jobs.jobs import JobStore
 from mantisreed.jobs.life import (
     REQUEST_LIFE,
@@ -127,7 +127,7 @@ class RequestRows:
         """See that one more request may be sent; gives for each budget what any process has sent
         since it was looked at.
         """
-        self._lock_budgets(budgets)
+        lock_budgets(self._database, budgets)
         found = []
         for budget in budgets:
             others = []
@@ -139,11 +139,6 @@ class RequestRows:
                 budget.check(price, others)
             found.append(others)
         return found
-
-    def _lock_budgets(self, budgets: Sequence[Budget]) -> None:
-        """See that no two processes spend the last of a limit; before other locks are taken."""
-        if any(budget.has_limit for budget in budgets):
-            self._database.lock("budget")
 
     def _begin_attempt(
         self,

@@ -11,7 +11,7 @@ from itertools import chain
 from typing import Any, Literal
 
 from mantisreed.errors import MantisreedError
-from mantisreed.jobs.budget import Budget
+from mantisreed.jobs.budget import Budget, lock_budgets
 from mantisreed.jobs.life import (
     REQUEST_LIFE,
     Event,
@@ -119,7 +119,7 @@ class RequestStore(RequestRows):
         """Whether an engine has room for one more request, which has to be noted in the same
         transaction.
         """
-        self._lock_budgets(budgets)
+        lock_budgets(self._database, budgets)
         return self.room.take(room)
 
     def claim_again(self, record: RequestRecord) -> RequestRecord | None:

@@ -3,6 +3,7 @@
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database
@@ -61,6 +62,15 @@ class UnderWay:
         if not left or not self.per_minute:
             return None
         return 60 * left / self.per_minute
+
+    def figures(self) -> dict[str, Any]:
+        """How much waits and is worked on, and the time that is left, for JSON."""
+        return {
+            "waiting": dict(self.waiting),
+            "working": dict(self.working),
+            "per_minute": round(self.per_minute, 2),
+            "seconds_left": self.seconds_left,
+        }
 
     def lines(self) -> list[str]:
         """The same for people; nothing where there is no queue and no worker."""

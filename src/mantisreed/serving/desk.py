@@ -121,8 +121,7 @@ class Desk:
     def resume(self) -> None:
         """Take up all orders that were not at an end when the service ended."""
         for order in self._book:
-            is_open = not order.has_ended or order.webhook_state == "waiting"
-            if is_open and self._book.take_over(order) and not order.has_ended:
+            if not order.is_finished and self._book.take_over(order) and not order.has_ended:
                 self.take(order)
         self._following = asyncio.create_task(self._follow_ledger())
 

@@ -106,6 +106,11 @@ class Order(msgspec.Struct, kw_only=True):
         """Whether nothing more happens by itself."""
         return self.state in ENDED
 
+    @property
+    def is_finished(self) -> bool:
+        """Whether nothing is left to do: it has ended, and nobody is to be called about it."""
+        return self.has_ended and self.webhook_state != "waiting"
+
 
 def new_id() -> str:
     """An id that nobody can guess and that sorts by time."""

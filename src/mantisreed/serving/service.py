@@ -262,13 +262,20 @@ class Service:
         self._stack.callback(following.cancel)
 
     async def _follow_others(self) -> None:
-        """See what other services in this folder do, and take over what one has left."""
+        """See what other services in this folder do, and take over what one has left.
+
+        Each look reads the state of every order's file, which a service alone does not need.
+        """
+        has_company = True
         while True:
             await asyncio.sleep(_LOOK)
+            if not has_company and not self.services.traces():
+                continue
             try:
                 for order in self.book.follow():
                     await self._go_on_with(order)
                 self._take_over()
+                has_company = self.services.has_others
             except MantisreedError as error:
                 self._on_failure(f"the other services cannot be followed: {error}")
 
@@ -284,8 +291,7 @@ class Service:
     def _take_over(self) -> None:
         """Work on what a service has left that has ended."""
         for order in list(self.book):
-            is_open = not order.has_ended or order.webhook_state == "waiting"
-            if not is_open or self.book.is_own(order) or self.book.is_anothers(order):
+            if order.is_finished or self.book.is_own(order) or self.book.is_anothers(order):
                 continue
             if self.book.take_over(order) and self.desk is not None and self._caller is not None:
                 if order.has_ended:

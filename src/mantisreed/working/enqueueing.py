@@ -56,12 +56,11 @@ def enqueue(
             nothing was queued.
     """
     wanted = options or RunOptions()
-    check_queue(workspace, wanted)
+    queue = checked_queue(workspace, wanted)
     recordings = find_recordings(sources, wanted.selection)
     parts = source_parts(workspace, wanted, recordings)
     check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
-    queue = JobQueue(workspace)
     outcomes: dict[str, Outcome] = {}
     owners: dict[str, str] = {}  # whose each job is, by its id
     numbers = {source.key: number for number, source in enumerate(recordings)}
@@ -86,8 +85,8 @@ def enqueue(
     return [outcomes[source.key] for source in recordings]
 
 
-def check_queue(workspace: Workspace, wanted: RunOptions) -> None:
-    """See that there is a queue, and that it takes what is wanted.
+def checked_queue(workspace: Workspace, wanted: RunOptions) -> JobQueue:
+    """The queue, where it takes such recordings.
 
     Raises:
         InputError: one of these is not so.
@@ -98,7 +97,7 @@ def check_queue(workspace: Workspace, wanted: RunOptions) -> None:
         raise InputError(
             "a queue takes neither --afresh nor --overwrite", advice="`mantisreed run` does"
         )
-    JobQueue(workspace)
+    return JobQueue(workspace)
 
 
 def _chunks(recordings: Sequence[Source]) -> Iterator[Sequence[Source]]:

@@ -46,10 +46,6 @@ WHERE queued IS NOT NULL AND owner IS NULL
     )
 LIMIT %(most)s
 """
-_SIZES = """
-SELECT queue_name, status::text AS status, count(*) AS number FROM procrastinate_jobs
-WHERE task_name = %(task)s AND status IN ('todo', 'doing') GROUP BY queue_name, status
-"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,14 +61,6 @@ class QueuedJob:
     id: str
     engine: str
     priority: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class QueueSize:
-    """How many jobs of an engine wait, and how many are worked on."""
-
-    waiting: int = 0
-    working: int = 0
 
 
 class JobQueue:
@@ -237,25 +225,6 @@ class JobQueue:
         except Exception as error:
             raise self._unusable(error) from error
         return count
-
-    async def sizes(self) -> dict[str, QueueSize]:
-        """How much waits and is worked on, by engine.
-
-        Raises:
-            LedgerError: the database cannot be reached.
-        """
-        try:
-            rows = await self._rows(_SIZES, task=_TASK)
-        except Exception as error:
-            raise self._unusable(error) from error
-        counts: dict[str, dict[str, int]] = {}
-        for row in rows:
-            engine = row["queue_name"].removeprefix(_QUEUE)
-            counts.setdefault(engine, {})[row["status"]] = row["number"]
-        return {
-            engine: QueueSize(found.get("todo", 0), found.get("doing", 0))
-            for engine, found in sorted(counts.items())
-        }
 
     async def work(
         self,

@@ -104,10 +104,7 @@ def _described_work(under_way: UnderWay) -> dict[str, Any]:
             }
             for one in under_way.workers
         ],
-        "waiting": dict(under_way.waiting),
-        "working": dict(under_way.working),
-        "per_minute": round(under_way.per_minute, 2),
-        "seconds_left": under_way.seconds_left,
+        **under_way.figures(),
     }
 
 

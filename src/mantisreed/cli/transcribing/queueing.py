@@ -7,7 +7,7 @@ from mantisreed.pipeline.incoming.handing_on import HandOn
 from mantisreed.pipeline.options import RunOptions
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.sources.recordings import Source
-from mantisreed.working.enqueueing import check_queue, enqueue
+from mantisreed.working.enqueueing import checked_queue, enqueue
 from mantisreed.workspace import Workspace
 
 _HIGHEST_PRIORITY = 100
@@ -24,7 +24,7 @@ def queueing(workspace: Workspace, options: RunOptions, priority: int | None) ->
             f"expected a number from -{_HIGHEST_PRIORITY} to {_HIGHEST_PRIORITY}",
             where="--priority",
         )
-    check_queue(workspace, options)
+    checked_queue(workspace, options)
 
     def queued(sources: Sequence[Source]) -> list[Outcome]:
         return enqueue(list(sources), workspace, options, priority=priority or 0)

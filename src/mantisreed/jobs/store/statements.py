@@ -136,15 +136,14 @@ ON CONFLICT (key) DO NOTHING
 RETURNING key
 """
 """Not for a process that was taken for dead: it has to note itself again first."""
+_TAKEN = "(SELECT count(*) FROM request WHERE engine = :engine AND state = 'sending')"
+_FIRST_WISH = """(
+    SELECT owner FROM room_wish WHERE engine = :engine AND seen >= CLOCK() - :wish
+    ORDER BY since, owner LIMIT 1
+)"""
 ADD_REQUEST_IN_ROOM = ADD_REQUEST.replace(
     "\nON CONFLICT",
-    """
-    AND (SELECT count(*) FROM request WHERE engine = :engine AND state = 'sending') < :most
-    AND coalesce((
-        SELECT owner FROM room_wish WHERE engine = :engine AND seen >= CLOCK() - :wish
-        ORDER BY since, owner LIMIT 1
-    ), :owner) = :owner
-ON CONFLICT""",
+    f"\n    AND {_TAKEN} < :most AND coalesce({_FIRST_WISH}, :owner) = :owner\nON CONFLICT",
 )
 """The same where the engine has room for one more, and nobody else has waited for it longer."""
 REQUEST = "SELECT * FROM request WHERE key = :key"
@@ -271,13 +270,7 @@ WHERE engine = :engine AND moment = :moment AND moment < CLOCK()
 # Requests at once
 # ----------------------------------------------------------------------
 
-ROOM_OF_ENGINE = """
-SELECT (SELECT count(*) FROM request WHERE engine = :engine AND state = 'sending') AS taken,
-    (
-        SELECT owner FROM room_wish WHERE engine = :engine AND seen >= CLOCK() - :wish
-        ORDER BY since, owner LIMIT 1
-    ) AS first
-"""
+ROOM_OF_ENGINE = f"SELECT {_TAKEN} AS taken, {_FIRST_WISH} AS first"
 WISH = """
 INSERT INTO room_wish (engine, owner, since, seen) VALUES (:engine, :owner, CLOCK(), CLOCK())
 ON CONFLICT (engine, owner) DO UPDATE SET seen = excluded.seen

@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from mantisreed.destinations.stored_outputs import local_folder
 from mantisreed.errors import InputError
@@ -21,9 +20,6 @@ from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.sources.recordings import Source
 from mantisreed.state import is_same_place, place_of
 from mantisreed.workspace import Workspace
-
-if TYPE_CHECKING:
-    pass
 
 
 class ElsewhereError(InputError):

@@ -124,15 +124,7 @@ async def work(request: Request) -> Response:
         {"machine": one.host, "version": one.program, "recordings": one.jobs}
         for one in found.workers
     ]
-    return json_answer(
-        {
-            "workers": workers,
-            "waiting": dict(found.waiting),
-            "working": dict(found.working),
-            "per_minute": round(found.per_minute, 2),
-            "seconds_left": found.seconds_left,
-        }
-    )
+    return json_answer({"workers": workers, **found.figures()})
 
 
 @router.get("/health", tags=["health"], response_model=StateOfService)
