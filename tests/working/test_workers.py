@@ -55,6 +55,21 @@ def test_what_is_queued_is_worked_on_once_and_each_file_has_its_outputs(
     assert "6 done before" in again.stderr
 
 
+def test_the_same_sound_in_two_files_has_outputs_of_both_however_they_are_queued(
+    workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command, tmp_path: Path
+) -> None:
+    names = ("notes/note 0.flac", "notes/note 5.flac")
+    ids = [mantisreed("submit", name, "--queue").stdout.strip() for name in names]
+    assert len(set(ids)) == 2
+    assert "2 done" in mantisreed("work", "--until-idle", "1s").stderr
+    written = outputs(tmp_path)
+    assert written["note 0.txt"] == written["note 5.txt"]
+    assert set(ferry.answered.values()) == {1} and len(ferry.answered) == 1
+    again = [mantisreed("submit", name, "--queue") for name in names]
+    assert [one.stdout.strip() for one in again] == ids
+    assert all("1 done before" in one.stderr for one in again)
+
+
 def test_outputs_are_those_of_a_run(
     workspace: Path, notes: Path, ferry: Ferry, mantisreed: Command, tmp_path: Path
 ) -> None:

@@ -15,7 +15,12 @@ from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter
 from mantisreed.pipeline.followups.checking import check_follow_ups
-from mantisreed.pipeline.options import RunOptions, TranscriptionOptions, options_to_store
+from mantisreed.pipeline.options import (
+    RunOptions,
+    TranscriptionOptions,
+    options_to_store,
+    stored_options,
+)
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.surroundings import identity_of, job_of
@@ -119,7 +124,7 @@ def _noted(
     opened: list[tuple[Source, JobToOpen]] = []
     for source in recordings:
         try:
-            job = _job_for(options, outputs, source, owners)
+            job = _job_for(ledger, options, outputs, source, owners)
             opened.append((source, job))
         except (MantisreedError, OSError) as error:
             failed = error if isinstance(error, MantisreedError) else InputError(str(error))
@@ -159,8 +164,22 @@ def _where_and_how(asked: Mapping[str, Any]) -> list[Any]:
     return [asked.get("place"), asked.get("name"), wanted.get("into"), *how]
 
 
+def _owner_of(ledger: Ledger, job: str) -> str | None:
+    """The key of the source for which a job was noted; None where nobody knows."""
+    for record in ledger.listing.jobs(Filter(ids=(job,))):
+        try:
+            return stored_options(record).recording.key
+        except InputError:  # it was forgotten, or its address was not kept
+            return None
+    return None
+
+
 def _job_for(
-    options: TranscriptionOptions, outputs: Outputs, source: Source, owners: dict[str, str]
+    ledger: Ledger,
+    options: TranscriptionOptions,
+    outputs: Outputs,
+    source: Source,
+    owners: dict[str, str],
 ) -> JobToOpen:
     """A recording's job.
 
@@ -172,7 +191,9 @@ def _job_for(
     if source.link is None:
         digest = file_digest(source.path)
         known = job_of(options, source, digest)
-        if owners.setdefault(known, source.key) != source.key:
+        owner = owners.get(known) or _owner_of(ledger, known) or source.key
+        owners[known] = owner
+        if owner != source.key:
             # The same sound in another file: it wants outputs of its own, and is sent once.
             apart = bytes_digest([os.fsencode(source.path.absolute()), known.encode()])
             source = replace(source, wanted_by=apart[-16:])
