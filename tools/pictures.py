@@ -209,7 +209,8 @@ def _chosen(text: str, only: tuple[str, ...]) -> str:
 
 def _draw(shown: str, picture: Path, figure: Path | None) -> None:
     """A picture of a text in a terminal emulator."""
-    rows = shown.count("\n") + 1
+    # A line longer than the terminal takes several rows; without them the first lines scroll away.
+    rows = 1 + sum(max(1, -(-len(line) // COLUMNS)) for line in plain(shown).splitlines())
     with tempfile.TemporaryDirectory() as folder:
         text, ready = Path(folder, "text"), Path(folder, "ready")
         text.write_text(shown, encoding="utf-8")
