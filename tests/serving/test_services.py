@@ -172,3 +172,32 @@ def test_orders_of_a_service_that_lives_are_not_taken_over(tmp_path: Path) -> No
     first.on_gone = gone.append
     assert first.follow() == [] and gone == [order] and first.get("abc") is None
     second.services.end()
+
+
+def test_a_change_of_another_is_neither_overlooked_nor_written_over(tmp_path: Path) -> None:
+    folder = tmp_path / ".mantisreed" / "serve" / "jobs"
+    books = []
+    for _ in range(2):
+        services = Services(tmp_path / "services")
+        services.begin()
+        books.append(OrderBook(folder, services))
+        books[-1].open()
+    one, other = books
+    order = Order(id="abc", owner="", name="note.wav", link="http://marsh.example/note.wav")
+    one.add(order)
+    one.change(order, state="failed", error="it did not answer")
+    assert [found.id for found in other.follow()] == ["abc"]
+    seen = other.get("abc")
+    assert seen is not None
+    # The other is asked to try it again, and before the first one looks, it notes what it knows.
+    other.change(seen, state="waiting", error=None, webhook_state="waiting")
+    one.change(order, state="waiting", cost=0.25)
+    assert order.error is None and order.webhook_state == "waiting"
+    assert [found.id for found in one.follow()] == ["abc"] and one.follow() == []
+    # What the other has forgotten does not come back with a note.
+    (folder / "abc.json").unlink()
+    one.change(order, state="done")
+    assert not (folder / "abc.json").exists()
+    assert one.follow() == [] and one.get("abc") is None
+    for book in books:
+        book.services.end()

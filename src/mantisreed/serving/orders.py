@@ -153,6 +153,7 @@ class OrderBook:
     _changes: int = 0
     _last_change: dict[str, int] = field(default_factory=dict)
     _seen: dict[str, _Seen] = field(default_factory=dict)
+    _taken_in: set[str] = field(default_factory=set)
 
     def open(self) -> None:
         """Read what is there; a file that cannot be read is left where it is, and is in
@@ -197,13 +198,15 @@ class OrderBook:
             self._look_at(order)
             if self.is_anothers(order):
                 return False
-            self.change(order, service=self.services.own)
+            self._set(order, {"service": self.services.own}, is_kept=True)
         return True
 
     def follow(self) -> list[Order]:
         """Take in what other services have changed; gives the orders that are not as they were."""
         found = {file.stem: file for file in self.folder.glob("*.json")}
-        changed = [self._orders[known] for known, file in found.items() if self._is_new(file)]
+        new = {known for known, file in found.items() if self._is_new(file)} | self._taken_in
+        self._taken_in.clear()
+        changed = [self._orders[known] for known in sorted(new & self._orders.keys())]
         for order in changed:
             self.on_change(order)
         for known in self._orders.keys() - found.keys():
@@ -291,7 +294,7 @@ class OrderBook:
         self.on_change(order)
 
     def change(self, order: Order, *, is_kept: bool = True, **changes: Any) -> None:
-        """Change an order.
+        """Change an order, as it is on disk by now: another service may have written it.
 
         Args:
             order: one of the book's.
@@ -301,6 +304,30 @@ class OrderBook:
         Raises:
             OutputError: it cannot be written.
         """
+        if not is_kept or not self.services.traces():
+            self._set(order, changes, is_kept)
+            return
+        with self.services.turn():
+            if self._take_in(order):
+                self._set(order, changes, is_kept)
+
+    def _take_in(self, order: Order) -> bool:
+        """Take in an order before it is changed, so that the other's change is not written over
+        and `follow` still tells of it; whether there is such an order any more.
+        """
+        try:
+            if self._look_at(order):
+                self._taken_in.add(order.id)
+        except FileNotFoundError:
+            return order.id not in self._orders  # only its values are set, as of one forgotten
+        except (OSError, ValueError, msgspec.MsgspecError) as error:
+            file = self.folder / f"{order.id}.json"
+            raise OutputError(
+                f"cannot be read ({reason_of(error)})", where=printable(file)
+            ) from error
+        return True
+
+    def _set(self, order: Order, changes: dict[str, Any], is_kept: bool) -> None:
         if all(getattr(order, name) == value for name, value in changes.items()):
             return
         for name, value in changes.items():
