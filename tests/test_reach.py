@@ -12,11 +12,11 @@ from mantisreed.destinations.rules import FollowUp
 from mantisreed.engines.card import EngineCard
 from mantisreed.reach import REACHING, REACHING_NOTHING, Reach
 from mantisreed.services.card import TextServiceCard
-from mantisreed.settings import Callbacks, LedgerPlace, Links, ServeKeys, Settings
+from mantisreed.settings import Callbacks, LedgerPlace, Links, ServeKeys, Settings, StoragePlace
 from mantisreed.subtitles.rules import LayoutRules
 from mantisreed.trust import uses_of
 
-ROOTS = (Settings, Links, Callbacks, ServeKeys, LedgerPlace, LayoutRules)
+ROOTS = (Settings, Links, Callbacks, ServeKeys, LedgerPlace, StoragePlace, LayoutRules)
 TABLES = (*ROOTS, EngineCard, TextServiceCard, FollowUp)
 
 
@@ -69,6 +69,7 @@ ENGINE = '[engine.x]\nurl = "https://speech.example"\nreply.text = "t"\n'
         ('[callbacks]\npublic = "https://hut.example"', "listening", "at https://hut.example"),
         ('[serve]\nwebhook_secret = "env:K"', "secret", "sign the calls"),
         ('[ledger]\nurl = "postgresql://me@db.example/x"', "database", "keep the ledger at"),
+        ('[storage]\nurl = "s3://marsh/x"', "writing", "put queued recordings and their outputs"),
         (ENGINE, "sending", "send recordings to https://speech.example"),
         (
             '[engine.x]\nurl = "http://127.0.0.1:9"',

@@ -107,6 +107,17 @@ class LedgerPlace(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fiel
     password: SecretSource | None = None
 
 
+class StoragePlace(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """`[storage]`: where queued recordings and their outputs are, for machines that share no
+    folder.
+
+    Attributes:
+        url: the address of a folder in a storage, such as `s3://bucket/folder`.
+    """
+
+    url: str
+
+
 def user_settings_file() -> Path:
     """Where the engine cards are that all of a user's workspaces share; it may not exist."""
     return user_folder() / SETTINGS_FILE

@@ -362,6 +362,18 @@ def _has_foreign_secret(value: Any, folder: Path) -> bool:
     return any(not _is_of_the_folder(place, folder) for place in named)
 
 
+def _shared_places(document: Mapping[str, Any]) -> Iterator[Use]:
+    """What several machines share: the ledger and the storage."""
+    ledger = document.get("ledger", {})
+    if ledger:
+        password = f" with {printable(str(ledger['password']))}" if "password" in ledger else ""
+        yield Use("database", f"keep the ledger at {printable(str(ledger.get('url')))}{password}")
+    storage = document.get("storage", {})
+    if storage:
+        where = printable(str(storage.get("url")))
+        yield Use("writing", f"put queued recordings and their outputs into {where}")
+
+
 def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use]:
     settings = document.get("settings", {})
     into = settings.get("into")
@@ -378,11 +390,7 @@ def _uses_of_settings(document: Mapping[str, Any], folder: Path) -> Iterator[Use
     if hidden.is_symlink() and not is_inside(hidden, folder):
         where = printable(hidden.resolve())
         yield Use("leading", f"write to {where}, where {HIDDEN_FOLDER} leads")
-    ledger = document.get("ledger", {})
-    if ledger:
-        password = f" with {printable(str(ledger['password']))}" if "password" in ledger else ""
-        yield Use("database", f"keep the ledger at {printable(str(ledger.get('url')))}{password}")
-
+    yield from _shared_places(document)
     for key, offered in (
         ("recording_urls", "pieces of recordings"),
         ("callbacks", "an ear for engines"),

@@ -27,10 +27,12 @@ from mantisreed.settings import (
     Links,
     ServeKeys,
     Settings,
+    StoragePlace,
     read_settings,
     settings_above,
     user_settings_file,
 )
+from mantisreed.sources.recordings import STORAGE
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules
 from mantisreed.trust import Trust, TrustError, uses_of
 from mantisreed.urls import split_url
@@ -42,6 +44,7 @@ _TABLES = (
     "callbacks",
     "serve",
     "ledger",
+    "storage",
     "engine",
     "service",
     "follow_up",
@@ -68,6 +71,7 @@ class Workspace:
         services: its text services, by name.
         follow_ups: what happens after each transcript, by name; each after those that it needs.
         state: where its state is kept; None for the hidden folder.
+        storage: where queued recordings and their outputs are; None for their own folders.
     """
 
     file: Path
@@ -85,6 +89,7 @@ class Workspace:
     services: Mapping[str, TextServiceCard] = field(default_factory=dict)
     follow_ups: Mapping[str, FollowUp] = field(default_factory=dict)
     state: Path | None = None
+    storage: StoragePlace | None = None
 
     def origin_of(self, card: EngineCard) -> str:
         """Where a card comes from: the workspace, the settings that all workspaces share, or
@@ -381,7 +386,7 @@ def _workspace(
             f"unknown table or key {unknown[0]!r}",
             where=name,
             advice="known: [settings], [layout.NAME], [recording_urls], [callbacks], [serve], "
-            "[ledger], [engine.NAME], [service.NAME] and [follow_up.NAME]",
+            "[ledger], [storage], [engine.NAME], [service.NAME] and [follow_up.NAME]",
         )
     for key in _TABLES:
         if not isinstance(document.get(key, {}), dict):
@@ -417,6 +422,7 @@ def _workspace(
         replace(trust, uses=uses_of(file, document, {engine: tables[engine] for engine in own})),
         services,
         follow_ups,
+        storage=_storage_place(document["storage"], name) if "storage" in document else None,
     )
 
 
@@ -441,6 +447,16 @@ def _layouts(tables: Mapping[str, Any], file: str) -> dict[str, LayoutRules]:
         checked(table, LayoutRules, file, f"layout.{name}")
         layouts[name] = layouts.get(name, LayoutRules()).changed(table)
     return layouts
+
+
+def _storage_place(table: Mapping[str, Any], file: str) -> StoragePlace:
+    place = checked(table, StoragePlace, file, "storage")
+    if not STORAGE.match(place.url):
+        raise SettingsError(
+            "key 'url': expected the address of a folder in a storage, such as s3://bucket/folder",
+            where=f"{file}: [storage]",
+        )
+    return place
 
 
 def _ledger_place(table: Mapping[str, Any], file: str) -> LedgerPlace:

@@ -2,12 +2,16 @@
 
 import json
 from collections import Counter
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from cli.ferry import Ferry, outputs
 from conftest import Command
+from mantisreed.jobs.jobs import JobToOpen
+from mantisreed.jobs.ledger import Ledger
+from mantisreed.state import make_folder
 
 
 def test_faults_that_pass_are_tried_again_and_everything_ends_well(
@@ -123,3 +127,29 @@ def test_jobs_and_costs_can_be_read(
     assert "minutes billed, 0.0097 credits" in shown and "failed: " in shown and "done" in shown
     assert "credits" in mantisreed("costs").stdout
     assert mantisreed("jobs", "zzz").returncode == 2
+
+
+def test_a_long_list_is_printed_as_it_is_read_and_is_one_table_and_one_document(
+    mantisreed: Command, ferry: Ferry, recordings: Path, tmp_path: Path
+) -> None:
+    with ferry.sailing(tmp_path):
+        state = tmp_path / ".mantisreed"
+        make_folder(state)
+        with closing(Ledger(state)) as ledger, ledger.together():
+            for number in range(2500):
+                name = f"net {number}{' at the far end' * (number == 2400)}.wav"
+                engine = "marsh" if number else "a-very-long-engine-name"
+                ledger.jobs.open(JobToOpen(f"{number:016x}", name, f"sha256:{number}", engine))
+        listed = json.loads(mantisreed("jobs", "--json", "--limit", "0").stdout)
+        assert len(listed["jobs"]) == listed["count"] == 2500
+        assert len({one["id"] for one in listed["jobs"]}) == 2500 and "under_way" in listed
+        shown = mantisreed("jobs", "--limit", "0")
+        heading, *rows = shown.stdout.splitlines()
+        assert heading.split() == ["job", "when", "engine", "state", "pieces", "cost", "recording"]
+        assert len(rows) == 2500 and sum("at the far end" in row for row in rows) == 1
+        # Columns never become narrower from one page to the next.
+        at = [row.index("net ") for row in rows]
+        assert at == sorted(at) and len(set(at)) <= 2
+        few = mantisreed("jobs", "--limit", "700")
+        assert len(few.stdout.splitlines()) == 701
+        assert "the newest 700 of 2500; --limit 0 lists all" in few.stderr

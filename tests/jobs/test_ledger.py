@@ -352,3 +352,24 @@ def test_a_ledger_that_cannot_be_used_is_told_in_one_line(tmp_path: Path) -> Non
     )
     with pytest.raises(LedgerError, match="cannot be used"):
         Ledger(tmp_path / "other" / ".mantisreed")
+
+
+def test_pages_list_every_job_once_also_those_that_were_begun_at_one_moment(
+    ledger: Ledger, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("mantisreed.jobs.listing._PAGE", 3)
+    with ledger.together():  # the clock of a transaction stands still in PostgreSQL
+        for number in range(8):
+            ledger.jobs.open(JobToOpen(f"job{number}", f"{number}.wav", f"sha256:{number}", "pond"))
+    chosen = Filter(engine="pond")
+    pages = list(ledger.listing.pages(chosen))
+    assert [len(page) for page in pages] == [3, 3, 2]
+    listed = [job.id for page in pages for job in page]
+    assert sorted(listed) == [f"job{number}" for number in range(8)]
+    assert [job.id for job in ledger.listing.jobs(chosen, limit=4)] == listed[:4]
+    assert [job.id for job in ledger.listing.jobs(Filter(digest="sha256:5"))] == ["job5"]
+    reading = ledger.listing.pages(chosen)
+    first = [job.id for job in next(reading)]
+    # What begins meanwhile moves nothing.
+    ledger.jobs.open(JobToOpen("newer", "newer.wav", "sha256:n", "pond"))
+    assert [*first, *(job.id for page in reading for job in page)] == listed

@@ -1,5 +1,7 @@
 """Machines that share nothing but the ledger and a storage."""
 
+import json
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -7,6 +9,8 @@ import pytest
 from cli.ferry import Ferry
 from cli.test_stored_outputs import keys
 from conftest import Command
+from mantisreed.errors import InputError
+from mantisreed.sources.storage import put_file
 from mantisreed.standin.server import bound_socket, serving
 from mantisreed.standin.store import ObjectStore
 
@@ -40,3 +44,114 @@ def test_another_machine_works_on_what_is_in_a_storage_and_writes_there(
         assert set(ferry.answered.values()) == {1}
         again = mantisreed(*queued)
         assert "0 recordings queued" in again.stderr and "3 done before" in again.stderr
+
+
+@pytest.fixture
+def store(
+    workspace: Path, notes: Path, monkeypatch: pytest.MonkeyPatch
+) -> Iterator[tuple[ObjectStore, Path]]:
+    """A storage in the settings, and two folders that both have a `note 0`."""
+    store = ObjectStore()
+    store.put("marsh/readme.txt", b"not ours")
+    workspace.write_text(workspace.read_text() + '\n[storage]\nurl = "s3://marsh/shared/"\n')
+    second = notes.parent / "second"
+    second.mkdir()
+    (second / "note 0.flac").write_bytes((notes / "note 1.flac").read_bytes())
+    for number in (1, 3, 4):
+        (notes / f"note {number}.flac").unlink()
+    with serving(store.application(), bound_socket(0)) as url:
+        keys(url, monkeypatch)
+        yield store, second
+
+
+def test_files_of_one_machine_are_worked_on_by_another_through_the_storage(
+    workspace: Path,
+    notes: Path,
+    ferry: Ferry,
+    mantisreed: Command,
+    store: tuple[ObjectStore, Path],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    kept, second = store
+    objects = kept.objects
+    queued = ("submit", notes, second, "--queue", "--to", "txt")
+    ended = mantisreed(*queued)
+    assert ended.returncode == 0 and "4 recordings queued" in ended.stderr, ended.stderr
+    put = sorted(name for name in objects if name.startswith("marsh/shared/recordings/"))
+    assert len(put) == 4  # the same sound under two names is there under both
+    sound = next(name for name in put if name.endswith("note 2.flac"))
+    assert objects[sound].content == (notes / "note 2.flac").read_bytes()
+    other = tmp_path / "other"
+    other.mkdir()
+    (other / "mantisreed.toml").write_text(workspace.read_text())
+    with monkeypatch.context() as patch:
+        patch.setattr("mantisreed.state.this_machine", lambda: "another machine")
+        elsewhere = ("--config", str(other / "mantisreed.toml"))
+        worked = mantisreed("work", "--until-idle", "1s", *elsewhere)
+    assert "4 done, 0 failed" in worked.stderr, worked.stderr
+    written = {name for name in objects if name.startswith("marsh/shared/transcripts/")}
+    assert {name.rpartition("/")[2] for name in written} == {
+        *("note 0.txt", "note 0-2.txt", "note 2.txt", "note 5.txt")
+    }
+    # The same sound is paid for once.
+    assert len(ferry.answered) == 3 and set(ferry.answered.values()) == {1}
+    # They are called as they were where they came from, and nothing is written there.
+    assert {
+        one["recording"] for one in json.loads(mantisreed("jobs", "--json").stdout)["jobs"]
+    } == {
+        *(str(notes / f"note {number}.flac") for number in (0, 2, 5)),
+        str(second / "note 0.flac"),
+    }
+    assert "s3://" not in ended.stderr and not (tmp_path / "transcripts").exists()
+    again = mantisreed(*queued)
+    assert "0 recordings queued" in again.stderr and "4 done before" in again.stderr, again.stderr
+    assert sorted(name for name in objects if "/recordings/" in name) == put
+
+
+def test_a_recording_in_the_storage_goes_when_its_last_job_is_forgotten(
+    notes: Path, mantisreed: Command, store: tuple[ObjectStore, Path]
+) -> None:
+    kept, _ = store
+    note = notes / "note 2.flac"
+    assert mantisreed("submit", note, "--queue").returncode == 0
+    assert mantisreed("submit", note, "--queue", "--keep-silence").returncode == 0
+    jobs = [one["id"] for one in json.loads(mantisreed("jobs", "--json").stdout)["jobs"]]
+    assert len(jobs) == 2
+    for left, job in ((1, jobs[0]), (0, jobs[1])):
+        forgotten = mantisreed("forget", job, "--yes")
+        assert forgotten.returncode == 0, forgotten.stderr
+        assert sum("/recordings/" in name for name in kept.objects) == left
+    assert "marsh/readme.txt" in kept.objects
+
+
+def test_a_storage_that_cannot_be_used_is_told_before_anything_is_queued(
+    workspace: Path, notes: Path, mantisreed: Command, store: tuple[ObjectStore, Path]
+) -> None:
+    assert "shared/, written and removed in" in mantisreed("doctor").stdout
+    assert not any(".check" in name for name in store[0].objects)
+    refused = mantisreed("submit", notes, "--queue", "--into", "/srv/texts")
+    assert refused.returncode == 2 and "--into s3://bucket/1998" in refused.stderr
+    into = mantisreed("submit", notes / "note 2.flac", "--queue", "--into", "1998")
+    assert into.returncode == 0 and "1 recording queued" in into.stderr, into.stderr
+    settings = workspace.read_text()
+    workspace.write_text(settings.replace('"s3://marsh/shared/"', '"/srv/shared"'))
+    wrong = mantisreed("submit", notes, "--queue")
+    assert wrong.returncode == 2 and "expected the address of a folder" in wrong.stderr
+
+
+def test_a_storage_that_fails_fails_its_recordings_and_nothing_else(
+    notes: Path,
+    mantisreed: Command,
+    store: tuple[ObjectStore, Path],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    def full(file: Path, address: str) -> None:
+        if "note 2" in address:
+            raise InputError("cannot be put into the storage (no space)", where=address)
+        put_file(file, address)
+
+    monkeypatch.setattr("mantisreed.sources.storage.put_file", full)
+    ended = mantisreed("submit", notes, "--queue")
+    assert ended.returncode == 1 and "note 2.flac: cannot be put into the storage" in ended.stderr
+    assert "2 recordings queued" in ended.stderr, ended.stderr

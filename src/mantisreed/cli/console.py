@@ -148,15 +148,66 @@ class Console:
         is_right = [heading.startswith(">") for heading in headings]
         self._print_columns(columns, is_right)
 
+    def pages(
+        self, headings: "Sequence[str]", pages: "Iterable[Sequence[Sequence[str]]]", count: int
+    ) -> None:
+        """A table of plain texts whose rows come in pages; a long one is printed as they come.
+
+        Args:
+            headings: as in `rows`.
+            pages: of rows.
+            count: of all rows.
+        """
+        if count <= _MOST_DRAWN:
+            table = plain_table()
+            for heading in headings:
+                justify: Literal["left", "right"] = "right" if heading.startswith(">") else "left"
+                table.add_column(heading.lstrip(">"), justify=justify)
+            table.columns[-1].overflow = "fold"
+            for page in pages:
+                for row in page:
+                    table.add_row(*row)
+            self.table(table)
+            return
+        is_right = [heading.startswith(">") for heading in headings]
+        first: list[Sequence[str]] = [[heading.lstrip(">") for heading in headings]]
+        widths = [0] * len(headings)
+        for page in pages:
+            widths = self._print_columns(
+                list(zip(*first, *page, strict=True)), is_right, least=widths
+            )
+            first = []
+
+    def listed_document(
+        self, name: str, pages: "Iterable[Iterable[object]]", rest: "dict[str, Any]"
+    ) -> None:
+        """A JSON document on one line with a long list, which comes in pages; and the rest of
+        it.
+        """
+        import msgspec
+
+        print(f'{{"{name}":[', end="")  # noqa: T201
+        is_first = True
+        for page in pages:
+            items = msgspec.json.encode(list(page)).decode()[1:-1]
+            print("" if is_first else ",", _shown(items), sep="", end="")  # noqa: T201
+            is_first = False
+        print(f"],{_shown(msgspec.json.encode(rest).decode()[1:])}", flush=True)  # noqa: T201
+
     @staticmethod
-    def _print_columns(columns: "Sequence[Sequence[str]]", is_right: "Sequence[bool]") -> None:
-        """Columns beside each other, quickly."""
+    def _print_columns(
+        columns: "Sequence[Sequence[str]]",
+        is_right: "Sequence[bool]",
+        least: "Sequence[int] | None" = None,
+    ) -> "list[int]":
+        """Columns beside each other, quickly, and not narrower than some; gives their widths."""
         from rich.cells import cell_len
 
-        shown = []
-        for cells, right in zip(columns[:-1], is_right, strict=False):
+        shown, widths = [], []
+        for number, (cells, right) in enumerate(zip(columns[:-1], is_right, strict=False)):
             lengths = [len(cell) if cell.isascii() else cell_len(cell) for cell in cells]
-            width = max(lengths)
+            width = max(*lengths, least[number] if least else 0)
+            widths.append(width)
             blanks = [" " * (width - length) for length in lengths]
             if right:
                 pairs = zip(blanks, cells, strict=True)
@@ -165,6 +216,7 @@ class Console:
             shown.append([f"{left}{text}" for left, text in pairs])
         lines = ("  ".join(row).rstrip() for row in zip(*shown, columns[-1], strict=True))
         print(_shown("\n".join(lines)))  # noqa: T201
+        return [*widths, 0]
 
     def _long_table(self, table: "rich.table.Table") -> None:
         columns = [list(map(str, (column.header, *column.cells))) for column in table.columns]

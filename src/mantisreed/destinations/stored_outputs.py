@@ -108,14 +108,12 @@ class StoredOutputs:
         Raises:
             OutputError: it cannot be removed.
         """
-        files, path = self._opened()
-        where = f"{path.rstrip('/')}/{name}"
+        from mantisreed.sources.storage import remove_stored  # takes long to import
+
         try:
-            if files.exists(where):
-                files.rm_file(where)
-        except Exception as error:  # each file system has errors of its own
-            what = f"cannot be removed ({reason_of(error)})"
-            raise OutputError(what, where=printable(self.place(name))) from error
+            remove_stored(self.place(name))
+        except InputError as error:
+            raise OutputError(error.what, where=error.where, advice=error.advice) from error
 
     def _listed(self) -> set[str]:
         files, path = self._opened()

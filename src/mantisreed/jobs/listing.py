@@ -2,10 +2,11 @@
 
 import json
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
+from itertools import chain
 from typing import Any, TypeVar
 
 from mantisreed.errors import InputError
@@ -22,6 +23,10 @@ from mantisreed.jobs.records import (
 )
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database, Row
+
+# Jobs that are read at a time: few enough for a few megabytes, enough that a database far away is
+# not asked often.
+_PAGE = 2000
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,9 +61,33 @@ class Listing:
 
     def jobs(self, chosen: Filter | None = None, *, limit: int | None = None) -> list[JobRecord]:
         """Jobs, the newest first."""
-        where, values = _where(chosen or Filter())
-        limited = "" if limit is None else f"LIMIT {int(limit)}"
-        rows = self._database.execute(statements.JOBS.format(where=where, limit=limited), values)
+        return list(chain.from_iterable(self.pages(chosen, limit=limit)))
+
+    def pages(
+        self, chosen: Filter | None = None, *, limit: int | None = None
+    ) -> Iterator[list[JobRecord]]:
+        """The same, some at a time, so that a ledger of any size takes the memory of one page."""
+        left, last = limit, None
+        while left is None or left > 0:
+            size = _PAGE if left is None else min(_PAGE, left)
+            page = self._page(chosen or Filter(), last, size)
+            if page:
+                yield page
+            if len(page) < size:
+                return
+            last = page[-1]
+            left = None if left is None else left - size
+
+    def _page(self, chosen: Filter, last: JobRecord | None, size: int) -> list[JobRecord]:
+        """The jobs that come after the last one that was listed."""
+        where, values = _where(chosen)
+        if last is not None:
+            # By values, and not by a number of rows: jobs may come and go meanwhile.
+            after = "(created < :created OR (created = :created AND id > :last))"
+            where = f"{where} AND {after}" if where else f"WHERE {after}"
+            values |= {"created": last.created, "last": last.id}
+        statement = statements.JOBS.format(where=where, limit=f"LIMIT {size}")
+        rows = self._database.execute(statement, values)
         sums = self._sums([row["id"] for row in rows])
         return [_job_record(row, sums[row["id"]]) for row in rows]
 
@@ -228,6 +257,9 @@ def _where(chosen: Filter) -> tuple[str, dict[str, Any]]:
     if chosen.changed_since is not None:
         parts.append("changed >= :changed_since")
         values["changed_since"] = chosen.changed_since
+    if chosen.digest is not None:
+        parts.append("digest = :digest")
+        values["digest"] = chosen.digest
     if chosen.ids is not None:
         parts.append("id IN_LIST(:ids)")
         values["ids"] = json.dumps(chosen.ids)

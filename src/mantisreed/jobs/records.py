@@ -29,6 +29,7 @@ class Filter:
         since, until: seconds since 1970 between which it was begun.
         changed_since: seconds since 1970 after which it was changed.
         ids: only these; any number of them.
+        digest: of their recording.
     """
 
     states: tuple[str, ...] | None = None
@@ -39,6 +40,7 @@ class Filter:
     until: float | None = None
     changed_since: float | None = None
     ids: tuple[str, ...] | None = None
+    digest: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,7 +21,7 @@ from mantisreed.jobs.records import Filter
 from mantisreed.jobs.work import DispatchOptions
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.events import BatchProgress, Event, Stage
-from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.options import Expected, TranscriptionOptions
 from mantisreed.pipeline.outcomes import Outcome, finished_recording, told_outcome
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.preparing.pieces import PreparedPiece
@@ -92,7 +92,7 @@ class Batch:
         outputs: Outputs,
         services: BatchServices,
         *,
-        expected: Mapping[str, str] | None = None,
+        expected: Mapping[str, Expected] | None = None,
         budget: Budget | None = None,
     ) -> None:
         """Start nothing yet.
@@ -101,7 +101,7 @@ class Batch:
             options: what to do.
             outputs: where results go.
             services: what to work with.
-            expected: digests that recordings must have, by their sources' keys.
+            expected: what is known of recordings already, by their sources' keys.
             budget: that it shares with other batches; None has one of its own, by the options.
 
         Raises:
@@ -334,6 +334,9 @@ class Batch:
 
     def _stem_for(self, recording: Source) -> str | None:
         """The stem of its outputs; None for a link, whose name only its host knows."""
+        expected = self._shared.expected.get(recording.key)
+        if expected is not None and expected.stem is not None:
+            return expected.stem
         if recording.link is None:
             return self._outputs.stem_for(recording)
         return None

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from itertools import accumulate
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import quote, unquote_to_bytes
 
 import msgspec
@@ -23,7 +23,7 @@ from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.preparing.cut_limits import PieceOptions
 from mantisreed.secrets import Secret
 from mantisreed.settings import MAX_ATTEMPTS, check_language
-from mantisreed.sources.recordings import STORAGE, Selection, Source
+from mantisreed.sources.recordings import LINK, STORAGE, Selection, Source
 from mantisreed.urls import split_url
 from mantisreed.workspace import Workspace
 
@@ -227,6 +227,19 @@ class Made(msgspec.Struct, frozen=True):
         return tuple(zip(edges[::2], edges[1::2], strict=False))
 
 
+class Expected(NamedTuple):
+    """What is known of a recording that was seen before.
+
+    Attributes:
+        digest: that it must have; empty where it may have any.
+        stem: of its outputs, chosen among all others, of which this machine may know nothing; None
+            where it is chosen when its name is known.
+    """
+
+    digest: str
+    stem: str | None = None
+
+
 class StoredOptions(msgspec.Struct, frozen=True):
     """What was asked for one recording: all that it takes to do it again, or to write it out.
 
@@ -265,6 +278,12 @@ class StoredOptions(msgspec.Struct, frozen=True):
     def writing(self) -> WriteOptions:
         """How the outputs are written."""
         return self.wanted.writing or WriteOptions()
+
+    def expected(self, digest: str) -> "Expected":
+        """What its recording must be; its digest is empty where nobody has read it yet."""
+        if LINK.match(self.source):
+            return Expected(digest)  # only its host knows what it is called
+        return Expected(digest, self.output_stem)
 
     @property
     def output_stem(self) -> str:

@@ -13,7 +13,7 @@ from mantisreed.cards.rendering import digest_of_request
 from mantisreed.engines.identity import job_key
 from mantisreed.jobs.dispatch import Dispatcher
 from mantisreed.pipeline.events import Stage
-from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.options import Expected, TranscriptionOptions
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.preparing.pieces import PreparedPiece
 from mantisreed.sources.recordings import Source
@@ -38,7 +38,7 @@ class Surroundings:
         workers: where long recordings are decoded; None decodes them in this process.
         links: where pieces are offered to engines that want a link.
         preparing: as many recordings are prepared at once.
-        expected: digests that recordings must have, by their sources' keys.
+        expected: what is known of recordings already, by their sources' keys.
         tell: called as recordings move along.
         count: called with each piece that is prepared, and again when it is answered.
         second: who is asked about what is doubtful; None for nobody.
@@ -51,7 +51,7 @@ class Surroundings:
     workers: DecodingWorkers | None
     links: "LinkOffers | None"
     preparing: asyncio.Semaphore
-    expected: Mapping[str, str]
+    expected: Mapping[str, Expected]
     tell: Tell
     count: Callable[[PreparedPiece, bool], None]
     second: "SecondOpinions | None" = None

@@ -25,6 +25,7 @@ from mantisreed.pipeline.followups.checking import check_follow_ups
 from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.open_files import fitted
 from mantisreed.pipeline.options import (
+    Expected,
     RunOptions,
     TranscriptionOptions,
     default_writing,
@@ -336,7 +337,7 @@ class RunHooks:
     """What comes with a batch from outside.
 
     Attributes:
-        expected: digests that recordings must have, by their sources' keys.
+        expected: what is known of recordings already, by their sources' keys.
         budget: what several batches may spend together; None lets this one have its own.
         workers: where long recordings are decoded, if some have been started already.
         on_event: called as recordings move along.
@@ -346,7 +347,7 @@ class RunHooks:
         purse_of: what a job is paid from besides; see `DispatchOptions`.
     """
 
-    expected: Mapping[str, str] | None = None
+    expected: Mapping[str, Expected] | None = None
     budget: Budget | None = None
     workers: DecodingWorkers | None = None
     on_event: Callable[[Event], None] = lambda event: None

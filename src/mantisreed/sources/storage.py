@@ -10,6 +10,7 @@ import asyncio
 import os
 import posixpath
 import re
+import secrets
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from importlib import import_module
@@ -223,6 +224,44 @@ def stored_state(address: str) -> "FileState":
 def is_written_whole(address: str) -> bool:
     """Whether a file of this storage appears whole, as objects do."""
     return address.partition("://")[0].lower() in _WHOLE
+
+
+def put_file(file: Path, address: str) -> None:
+    """Put a file into a storage, whole, unless one of its size is there already.
+
+    Raises:
+        InputError: it cannot be read, or not be written there.
+    """
+    files, path, _ = opened(address)
+    # Where a file appears as it grows, it grows under another name.
+    growing = path if is_written_whole(address) else f"{path}.{secrets.token_hex(4)}.part"
+    try:
+        if files.exists(path) and files.size(path) == file.stat().st_size:
+            return
+        files.makedirs(posixpath.dirname(path), exist_ok=True)
+        files.put_file(str(file), growing)
+        if growing != path:
+            files.mv(growing, path)
+    except Exception as error:  # each file system has errors of its own
+        raise InputError(
+            f"cannot be put into the storage ({reason_of(error)})", where=printable(address)
+        ) from error
+
+
+def remove_stored(address: str) -> None:
+    """Remove a file of a storage; one that is not there is no error.
+
+    Raises:
+        InputError: it cannot be removed.
+    """
+    files, path, _ = opened(address)
+    try:
+        if files.exists(path):
+            files.rm_file(path)
+    except Exception as error:  # each file system has errors of its own
+        raise InputError(
+            f"cannot be removed ({reason_of(error)})", where=printable(address)
+        ) from error
 
 
 def write_stored(address: str, content: bytes) -> None:

@@ -4,6 +4,7 @@ Nothing is sent: an engine's host is connected to, and no request is made.
 """
 
 import platform
+import secrets
 import shutil
 import socket
 import tempfile
@@ -19,6 +20,8 @@ from mantisreed.engines.card import EngineCard
 from mantisreed.errors import InputError
 from mantisreed.files import folder_at, printable
 from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.sources.recordings import STORAGE
+from mantisreed.sources.storage import remove_stored, write_stored
 from mantisreed.trust import TrustError
 from mantisreed.units import count_of, short_size
 from mantisreed.urls import UrlError, port_of, split_url
@@ -69,7 +72,13 @@ def checks(config: str | None) -> Iterator[Check]:
         if ":" not in card.name:
             yield from _engine(workspace, card)
     yield from _ledger(workspace)
-    yield _folder("outputs", folder_at(workspace.folder, workspace.settings.into))
+    into = workspace.settings.into
+    if STORAGE.match(into):
+        yield _storage(workspace, "outputs", into)
+    else:
+        yield _folder("outputs", folder_at(workspace.folder, into))
+    if workspace.storage is not None:
+        yield _storage(workspace, "storage", workspace.storage.url)
     yield _folder("replies", workspace.hidden)
 
 
@@ -164,6 +173,23 @@ def _open_ledger(ledger: Ledger) -> Iterator[Check]:
     if under_way.waiting or under_way.workers:
         is_left = bool(under_way.waiting) and not under_way.workers
         yield Check("work", "note" if is_left else "ok", "; ".join(under_way.lines()))
+
+
+def _storage(workspace: Workspace, what: str, address: str) -> Check:
+    """Whether a file can be put into a storage, and be removed again."""
+    place = f"{address.rstrip('/')}/.check-{secrets.token_hex(4)}"
+    where = printable(address)
+    begun = time.monotonic()
+    try:
+        workspace.trust.require("writing")
+        write_stored(place, b"written by `mantisreed doctor`; may be removed")
+        remove_stored(place)
+    except TrustError:
+        return Check(what, "note", "not looked at, as the settings are not trusted")
+    except InputError as error:
+        return Check(what, "problem", str(error), error.advice or "check its name and your rights")
+    took = time.monotonic() - begun
+    return Check(what, "ok", f"{where}, written and removed in {1000 * took:.0f} ms")
 
 
 def _folder(what: str, folder: Path) -> Check:

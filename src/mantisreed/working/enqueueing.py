@@ -4,7 +4,7 @@ import asyncio
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import msgspec
@@ -15,6 +15,7 @@ from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import Filter
 from mantisreed.pipeline.followups.checking import check_follow_ups
+from mantisreed.pipeline.incoming.shared_storage import SharedStorage
 from mantisreed.pipeline.options import (
     RunOptions,
     TranscriptionOptions,
@@ -62,18 +63,22 @@ def enqueue(
     """
     wanted = options or RunOptions()
     queue = checked_queue(workspace, wanted)
+    storage = SharedStorage.of(workspace)
+    if storage is not None:
+        into = storage.folder_for(os.fspath(wanted.into or workspace.settings.into))
+        wanted = msgspec.structs.replace(wanted, into=into)
     recordings = find_recordings(sources, wanted.selection)
     parts = source_parts(workspace, wanted, recordings)
     check_follow_ups(workspace, wanted)
     outputs = outputs_of_run(workspace, wanted)
     outcomes: dict[str, Outcome] = {}
-    owners: dict[str, str] = {}  # whose each job is, by its id
     numbers = {source.key: number for number, source in enumerate(recordings)}
 
     async def put() -> None:
         cards = digests_of_cards(workspace)
         async with queue:
             with closing(open_ledger(workspace)) as ledger:
+                jobs = _JobsToQueue(ledger, outputs, storage)
                 for part in parts:
                     if not isinstance(part.options, TranscriptionOptions):
                         for source in part.recordings:
@@ -81,7 +86,7 @@ def enqueue(
                         continue
                     for some in _chunks(part.recordings):
                         noted = await asyncio.to_thread(
-                            _noted, ledger, part.options, outputs, some, priority, numbers, owners
+                            _noted, jobs, part.options, some, priority, numbers
                         )
                         outcomes.update((one.recording.key, one) for one, _ in noted)
                         await queue.put([job for _, job in noted if job is not None], cards)
@@ -111,24 +116,22 @@ def _chunks(recordings: Sequence[Source]) -> Iterator[Sequence[Source]]:
 
 
 def _noted(
-    ledger: Ledger,
+    jobs: "_JobsToQueue",
     options: TranscriptionOptions,
-    outputs: Outputs,
     recordings: Sequence[Source],
     priority: int,
-    numbers: dict[str, int],
-    owners: dict[str, str],
+    numbers: Mapping[str, int],
 ) -> list[tuple[Outcome, QueuedJob | None]]:
     """Recordings as jobs in the ledger; None where there is nothing to queue."""
     found: list[tuple[Outcome, QueuedJob | None]] = []
     opened: list[tuple[Source, JobToOpen]] = []
     for source in recordings:
         try:
-            job = _job_for(ledger, options, outputs, source, owners)
-            opened.append((source, job))
+            opened.append((source, jobs.job_for(options, source)))
         except (MantisreedError, OSError) as error:
             failed = error if isinstance(error, MantisreedError) else InputError(str(error))
             found.append((Outcome(source, "failed", error=failed), None))
+    ledger = jobs.ledger
     with ledger.together():
         for source, job in opened:
             first = priority * _HIGHEST - numbers[source.key] // _SHARE
@@ -164,54 +167,81 @@ def _where_and_how(asked: Mapping[str, Any]) -> list[Any]:
     return [asked.get("place"), asked.get("name"), wanted.get("into"), *how]
 
 
-def _owner_of(ledger: Ledger, job: str) -> str | None:
-    """The key of the source for which a job was noted; None where nobody knows."""
-    for record in ledger.listing.jobs(Filter(ids=(job,))):
-        try:
-            return stored_options(record).recording.key
-        except InputError:  # it was forgotten, or its address was not kept
-            return None
-    return None
+@dataclass(slots=True)
+class _JobsToQueue:
+    """Makes recordings into jobs.
 
-
-def _job_for(
-    ledger: Ledger,
-    options: TranscriptionOptions,
-    outputs: Outputs,
-    source: Source,
-    owners: dict[str, str],
-) -> JobToOpen:
-    """A recording's job.
-
-    Raises:
-        MantisreedError, OSError: it cannot be read.
+    Attributes:
+        ledger: where they will be noted.
+        outputs: where their outputs go.
+        storage: where their recordings are put; None where they stay.
     """
-    if source.problem is not None:
-        raise RecordingError(source.problem, where=source.label, advice=source.advice)
-    if source.link is None:
-        digest = file_digest(source.path)
+
+    ledger: Ledger
+    outputs: Outputs
+    storage: SharedStorage | None
+    _owners: dict[str, str] = field(default_factory=dict)  # whose each job is, by its id
+
+    def job_for(self, options: TranscriptionOptions, source: Source) -> JobToOpen:
+        """A recording's job.
+
+        Raises:
+            MantisreedError, OSError: it cannot be read, or not be put into the storage.
+        """
+        if source.problem is not None:
+            raise RecordingError(source.problem, where=source.label, advice=source.advice)
+        named = source.label
+        digest = ""
+        if source.link is None:
+            source, digest = self._file(options, source)
+        else:
+            source = _link(options, source)
+        # What a web link is called is only known when it was fetched.
+        stem = source.path.stem if source.is_web else self.outputs.stem_for(source)
+        price = options.card.price
+        stored = options_to_store(options, source, stem, self.outputs)
+        return JobToOpen(
+            job_of(options, source, digest),
+            named,
+            digest,
+            options.card.name,
+            price.currency if price else None,
+            msgspec.json.encode(stored).decode(),
+            identity_of(options, digest) if digest else None,
+        )
+
+    def _file(self, options: TranscriptionOptions, source: Source) -> tuple[Source, str]:
+        """A file as workers find it, and its digest."""
+        path, digest = source.path, file_digest(source.path)
+        if self.storage is not None:
+            source = self.storage.put(source, digest)
         known = job_of(options, source, digest)
-        owner = owners.get(known) or _owner_of(ledger, known) or source.key
-        owners[known] = owner
+        owner = self._owners.get(known) or self._owner_of(known) or source.key
+        self._owners[known] = owner
         if owner != source.key:
             # The same sound in another file: it wants outputs of its own, and is sent once.
-            apart = bytes_digest([os.fsencode(source.path.absolute()), known.encode()])
+            apart = bytes_digest([os.fsencode(path.absolute()), known.encode()])
             source = replace(source, wanted_by=apart[-16:])
-        stem = outputs.stem_for(source)
-    else:
-        if source.holds_secrets:
-            raise InputError("an address with a secret in it cannot be queued", where=source.label)
-        # What is behind a link is only known when it was fetched; the link has to do.
-        digest, stem = "", source.path.stem
-        wanted = [source.link, identity_of(options, source.link), options.card.name]
-        source = replace(source, wanted_by=bytes_digest([msgspec.json.encode(wanted)])[-16:])
-    price = options.card.price
-    return JobToOpen(
-        job_of(options, source, digest),
-        source.label,
-        digest,
-        options.card.name,
-        price.currency if price else None,
-        msgspec.json.encode(options_to_store(options, source, stem, outputs)).decode(),
-        identity_of(options, digest) if digest else None,
-    )
+        return source, digest
+
+    def _owner_of(self, job: str) -> str | None:
+        """The key of the source for which a job was noted; None where nobody knows."""
+        for record in self.ledger.listing.jobs(Filter(ids=(job,))):
+            try:
+                return stored_options(record).recording.key
+            except InputError:  # it was forgotten, or its address was not kept
+                return None
+        return None
+
+
+def _link(options: TranscriptionOptions, source: Source) -> Source:
+    """A link as workers find it.
+
+    Raises:
+        InputError: it cannot be kept.
+    """
+    if source.holds_secrets:
+        raise InputError("an address with a secret in it cannot be queued", where=source.label)
+    # What is behind a link is only known when it was fetched; the link has to do.
+    wanted = [source.link, identity_of(options, source.link or ""), options.card.name]
+    return replace(source, wanted_by=bytes_digest([msgspec.json.encode(wanted)])[-16:])

@@ -15,7 +15,12 @@ from mantisreed.jobs.ledger import open_ledger
 from mantisreed.jobs.records import JobRecord
 from mantisreed.pipeline.events import Event
 from mantisreed.pipeline.open_files import fitted
-from mantisreed.pipeline.options import StoredOptions, TranscriptionOptions, options_of_job
+from mantisreed.pipeline.options import (
+    Expected,
+    StoredOptions,
+    TranscriptionOptions,
+    options_of_job,
+)
 from mantisreed.pipeline.outcomes import Outcome
 from mantisreed.pipeline.runner import Runner
 from mantisreed.pipeline.sent_jobs.choosing import outputs_of_job, still_there
@@ -32,13 +37,13 @@ class _Lane:
     Attributes:
         runner: what takes its recordings.
         task: the work on it.
-        expected: digests that its recordings must have, by their sources' keys.
+        expected: what is known of its recordings, by their sources' keys.
         wanted: who waits for the outcome of a recording, by its source's key.
         idle: ends it when nothing comes any more.
     """
 
     runner: Runner
-    expected: dict[str, str]
+    expected: dict[str, Expected]
     task: "asyncio.Task[None] | None" = None
     wanted: "dict[str, asyncio.Future[Outcome]]" = field(default_factory=dict)
     idle: asyncio.TimerHandle | None = None
@@ -72,8 +77,7 @@ class Lanes:
         if lane.idle is not None:
             lane.idle.cancel()
             lane.idle = None
-        if record.digest:
-            lane.expected[source.key] = record.digest
+        lane.expected[source.key] = stored.expected(record.digest)
         future: asyncio.Future[Outcome] = asyncio.get_running_loop().create_future()
         lane.wanted[source.key] = future
         lane.runner.give(source)
@@ -111,7 +115,7 @@ class Lanes:
     def _begun(
         self, options: TranscriptionOptions, stored: StoredOptions, budget: Budget | None
     ) -> _Lane:
-        expected: dict[str, str] = {}
+        expected: dict[str, Expected] = {}
         hooks = RunHooks(expected, workers=self._workers, on_event=self._on_event)
         outputs = outputs_of_job(self._workspace, stored)
         lane = _Lane(Runner(self._workspace, options, outputs, hooks, budget=budget), expected)

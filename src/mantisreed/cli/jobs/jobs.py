@@ -54,9 +54,15 @@ def run(console: Console, asked: Arguments) -> int:
     workspace = open_workspace(asked.config)
     with closing(open_ledger(workspace)) as ledger:
         if asked.job is None:
-            records = ledger.listing.jobs(chosen, limit=asked.limit or None)
+            pages = ledger.listing.pages(chosen, limit=asked.limit or None)
             count = ledger.listing.count(chosen)
-            return _show_jobs(console, records, count, ledger.under_way(), as_json=asked.as_json)
+            under_way = ledger.under_way()
+            if asked.as_json:
+                rest = {"count": count, "under_way": _described_work(under_way)}
+                console.listed_document("jobs", (map(_described, page) for page in pages), rest)
+            else:
+                _show_jobs(console, pages, count, asked.limit or count, under_way)
+            return 0
         record = ledger.listing.job(asked.job)
         pieces = ledger.listing.pieces(record.id)
         if asked.reply is not None:
@@ -74,22 +80,20 @@ def run(console: Console, asked: Arguments) -> int:
 
 def _show_jobs(
     console: Console,
-    records: Sequence[JobRecord],
+    pages: Iterator[list[JobRecord]],
     count: int,
+    limit: int,
     under_way: UnderWay,
-    *,
-    as_json: bool,
-) -> int:
-    if as_json:
-        described = {"jobs": list(map(_described, records)), "count": count}
-        console.document(described | {"under_way": _described_work(under_way)})
-        return 0
-    _print_jobs(console, records)
-    if count > len(records):
-        console.note(f"the newest {len(records)} of {count}; --limit 0 lists all")
+) -> None:
+    if count:
+        rows = ([_row_of(record) for record in page] for page in pages)
+        console.pages(_HEADINGS, rows, min(count, limit))
+    else:
+        console.note("no job yet")
+    if count > limit:
+        console.note(f"the newest {limit} of {count}; --limit 0 lists all")
     for line in under_way.lines():
         console.note(line)
-    return 0
 
 
 def _described_work(under_way: UnderWay) -> dict[str, Any]:
@@ -154,29 +158,23 @@ def _states(given: str | None) -> tuple[str, ...] | None:
     return states
 
 
-def _print_jobs(console: Console, records: Sequence[JobRecord]) -> None:
-    if not records:
-        console.note("no job yet")
-        return
-    table = plain_table()
-    for heading in ("job", "when", "engine", "state"):
-        table.add_column(heading)
-    table.add_column("pieces", justify="right")
-    table.add_column("cost", justify="right")
-    table.add_column("recording", overflow="fold")
-    for record in records:
-        table.add_row(
-            record.id[:8],
-            _moment(record.created),
-            record.engine,
-            record.shown,
-            f"{record.pieces_done} of {record.pieces}",
-            "-"
-            if record.cost is None and not record.pieces_done
-            else money_text(record.cost, record.currency),
-            Text(record.recording),
-        )
-    console.table(table)
+_HEADINGS = ("job", "when", "engine", "state", ">pieces", ">cost", "recording")
+
+
+def _row_of(record: JobRecord) -> tuple[str, ...]:
+    if record.cost is None and not record.pieces_done:
+        cost = "-"
+    else:
+        cost = money_text(record.cost, record.currency)
+    return (
+        record.id[:8],
+        _moment(record.created),
+        record.engine,
+        record.shown,
+        f"{record.pieces_done} of {record.pieces}",
+        cost,
+        record.recording,
+    )
 
 
 def _print_pieces(console: Console, record: JobRecord, pieces: Sequence[PieceRecord]) -> None:

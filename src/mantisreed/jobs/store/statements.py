@@ -53,10 +53,12 @@ VALUES (:id, :identity, :recording, :searchable, :digest, :engine, 'waiting', :c
     CLOCK())
 ON CONFLICT (id) DO NOTHING
 """
+# A recording from the queue may be at a technical address by now: it keeps the name that it had.
 OPEN_JOB = """
 UPDATE job
-SET recording = :recording, searchable = :searchable, engine = :engine, currency = :currency,
-    options = :options,
+SET recording = CASE WHEN queued IS NULL THEN :recording ELSE recording END,
+    searchable = CASE WHEN queued IS NULL THEN :searchable ELSE searchable END,
+    engine = :engine, currency = :currency, options = :options,
     identity = :identity, digest = :digest, state = :state, reason = NULL, outcome = NULL,
     changed = CLOCK(), owner = :owner
 WHERE id = :id AND (owner IS NULL OR owner = :owner)

@@ -373,7 +373,8 @@ class Collector:
             source = still_there(self._workspace, job.stored)
         except InputError:
             return None
-        hooks = RunHooks({source.key: job.record.digest}, on_event=self._on_event)
+        expected = {source.key: job.stored.expected(job.record.digest)}
+        hooks = RunHooks(expected, on_event=self._on_event)
         outputs = self._outputs_of(job.stored)
         async with AsyncExitStack() as stack:
             services = await batch_services(stack, self._workspace, job.options, [source], hooks)

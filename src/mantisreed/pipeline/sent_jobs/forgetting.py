@@ -14,8 +14,9 @@ from mantisreed.errors import InputError, MantisreedError
 from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.folders import remove
 from mantisreed.jobs.ledger import Ledger, open_ledger
-from mantisreed.jobs.records import JobRecord
+from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.pipeline.incoming.live_files import forget_phrase
+from mantisreed.pipeline.incoming.shared_storage import SharedStorage
 from mantisreed.pipeline.options import StoredOptions, stored_options
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.second_opinions.kept import forget_opinion, kept_opinion
@@ -87,6 +88,7 @@ def _forgotten(
     if stored is not None:
         with suppress(InputError):  # an address that held a secret was not kept, and is nowhere
             _forget_sound(workspace, stored.recording)
+            _forget_stored(workspace, ledger, record, stored.recording)
     ledger.tidy()
     shared = tuple(ledger.listing.jobs_sharing(record.id))
     return Forgotten(record, count, shared, tuple(left))
@@ -141,6 +143,25 @@ def _forget_sound(workspace: Workspace, recording: Source) -> None:
     """Remove a recording that lies in the state itself: from standard input, or of a stream."""
     drop_input(recording)
     forget_phrase(workspace.hidden, recording.path)
+
+
+def _forget_stored(
+    workspace: Workspace, ledger: Ledger, record: JobRecord, recording: Source
+) -> None:
+    """Remove a recording that was put into the storage of the settings for the queue, unless
+    another job needs it.
+
+    Raises:
+        InputError: it cannot be removed.
+    """
+    storage = SharedStorage.of(workspace)
+    if storage is None or not storage.holds(recording):
+        return
+    for other in ledger.listing.jobs(Filter(digest=record.digest)):
+        stored = _stored(other)
+        if other.id != record.id and stored is not None and stored.source == recording.link:
+            return
+    storage.remove(recording)
 
 
 def described(forgotten: Forgotten) -> Iterator[str]:
