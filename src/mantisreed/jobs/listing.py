@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from decimal import Decimal
 from itertools import chain
+from operator import itemgetter
 from typing import Any, TypeVar
 
 from mantisreed.errors import InputError
@@ -27,6 +28,7 @@ from mantisreed.jobs.store.database import Database, Row
 # Jobs that are read at a time: few enough for a few megabytes, enough that a database far away is
 # not asked often.
 _PAGE = 2000
+_DAY = 86_400  # seconds
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,13 +147,18 @@ class Listing:
         Args:
             by: `day` or `month`, in UTC.
         """
-        form = "%Y-%m" if by == "month" else "%Y-%m-%d"
-        sums: dict[tuple[str, str, str], Spending] = {}
+        sums: dict[tuple[int, str, str, str], dict[str, Any]] = defaultdict(_no_sums)
         for row in self._database.execute(statements.SPENDING):
-            when = datetime.fromtimestamp(row["started"], UTC).strftime(form)
-            key = when, row["engine"], row["currency"] or ""
-            sums[key] = _with_attempt(sums.get(key, Spending(*key, 0.0, None, Decimal(0))), row)
-        return [sums[key] for key in sorted(sums, key=lambda key: key[:2], reverse=True)]
+            day, currency = int(row["started"] // _DAY), row["currency"] or ""
+            _add_attempt(sums[day, row["engine"], currency, row["charge"]], row)
+        form = "%Y-%m" if by == "month" else "%Y-%m-%d"
+        spent: dict[tuple[str, str, str], Spending] = {}
+        for (day, engine, currency, charge), one in sums.items():
+            when = datetime.fromtimestamp(day * _DAY, UTC).strftime(form)
+            key = when, engine, currency
+            before = spent.get(key, Spending(*key, 0.0, None, Decimal(0)))
+            spent[key] = _with_day(before, one, is_sure=charge == "sure")
+        return [spent[key] for key in sorted(spent, key=lambda key: key[:2], reverse=True)]
 
     def saved_seconds(self) -> float:
         """Seconds of sound whose replies were kept already, and not paid for again."""
@@ -177,7 +184,9 @@ class Listing:
         sums: dict[str, dict[str, Any]] = {job: _no_sums() for job in jobs}
         listed = {"jobs": json.dumps(list(jobs))}
         for row in self._database.execute(statements.SUMS_OF_PIECES, listed):
-            sums[row["job"]] |= {name: row[name] for name in ("pieces", "pieces_done", "saved")}
+            own = sums[row["job"]]
+            own["pieces"], own["pieces_done"] = row["pieces"], row["pieces_done"]
+            own["saved"] = row["saved"]
         for row in self._database.execute(statements.ATTEMPTS_OF_JOBS, listed):
             _add_attempt(sums[row["job"]], row)
         return sums
@@ -208,15 +217,14 @@ def _add_attempt(sums: dict[str, Any], row: Row) -> None:
         sums["unconfirmed"] += 1
 
 
-def _with_attempt(spending: Spending, row: Row) -> Spending:
-    if row["charge"] != "sure":
-        return replace(spending, maybe=spending.maybe + (money(row["price"]) or Decimal(0)))
+def _with_day(spending: Spending, day: Mapping[str, Any], *, is_sure: bool) -> Spending:
     return replace(
         spending,
-        seconds=spending.seconds + row["billed"],
-        cost=_plus(spending.cost, money(row["cost"])),
-        reported_seconds=_plus(spending.reported_seconds, row["reported_seconds"]),
-        reported_cost=_plus(spending.reported_cost, money(row["reported_cost"])),
+        seconds=spending.seconds + (day["billed"] if is_sure else 0.0),
+        cost=_plus(spending.cost, day["cost"]),
+        maybe=spending.maybe + day["maybe"],
+        reported_seconds=_plus(spending.reported_seconds, day["reported_seconds"]),
+        reported_cost=_plus(spending.reported_cost, day["reported_cost"]),
     )
 
 
@@ -274,11 +282,12 @@ def _job_record(row: Row, sums: dict[str, Any]) -> JobRecord:
         and not sums["billed"]
     ):
         sums["cost"] = Decimal(0)  # a price is known, and kept replies answered everything
-    return JobRecord(**{name: row[name] for name in _JOB_FIELDS}, **sums)
+    return JobRecord(*_columns_of(row), **sums)
 
 
-_JOB_FIELDS = (
+# In the record's order, and at once: one by one, a list of 100 000 jobs takes half a second more.
+_columns_of = itemgetter(
     *("id", "identity", "recording", "digest", "engine", "state", "shown", "machine"),
-    *("reason", "duration"),
-    *("created", "changed", "currency", "options", "made"),
+    *("reason", "duration", "created", "changed", "currency"),
+    *("options", "made"),
 )

@@ -75,6 +75,8 @@ class JobRecord:
     created: float
     changed: float
     currency: str | None
+    options: str | None
+    made: str | None
     pieces: int
     pieces_done: int
     billed: float
@@ -84,8 +86,6 @@ class JobRecord:
     unconfirmed: int
     reported_seconds: float | None
     reported_cost: Decimal | None
-    options: str | None
-    made: str | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -264,7 +264,7 @@ def _came(attempt: AttemptRecord) -> str:
 
 
 def _moment(seconds: float) -> str:
-    return datetime.fromtimestamp(seconds).strftime("%Y-%m-%d %H:%M:%S")
+    return datetime.fromtimestamp(int(seconds)).isoformat(" ")
 
 
 def _described(record: JobRecord) -> dict[str, Any]:
