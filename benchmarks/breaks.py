@@ -24,7 +24,7 @@ from pathlib import Path
 
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
-from mantisreed.subtitles.language.break_rules import PLAIN
+from mantisreed.subtitles.language.break_place import PLAIN
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.rules import LAYOUTS, LayoutRules

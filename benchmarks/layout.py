@@ -25,7 +25,7 @@ from mantisreed.standin.bank import load_bank
 from mantisreed.standin.composer import compose
 from mantisreed.subtitles.check import check_cues, reading_speed
 from mantisreed.subtitles.cues import Cue
-from mantisreed.subtitles.language.break_rules import UNIT
+from mantisreed.subtitles.language.break_place import UNIT
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.layout import lay_out
 from mantisreed.subtitles.lines import broken_into_lines

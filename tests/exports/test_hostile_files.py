@@ -79,7 +79,7 @@ def test_reading_takes_time_that_grows_with_the_size(pattern: str) -> None:
     for _ in range(3):
         # Four times as much takes about four times as long; quadratic work would take sixteen
         # times. A machine that is busy for a moment is asked again.
-        if all(after < 9 * max(before, 0.02) for before, after in pairwise(taken)):
+        if all(after < 9 * max(before, 0.04) for before, after in pairwise(taken)):
             return
         again = [seconds(name, content) for content in contents]
         taken = list(map(min, taken, again))

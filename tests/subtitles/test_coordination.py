@@ -2,7 +2,7 @@
 
 import pytest
 
-from mantisreed.subtitles.language.break_rules import LOOSE, PLAIN
+from mantisreed.subtitles.language.break_place import LOOSE, PLAIN
 from mantisreed.subtitles.language.breaks import break_penalties
 
 GOOD = [

@@ -4,7 +4,7 @@ import pytest
 
 from mantisreed.subtitles.check import check_cues
 from mantisreed.subtitles.cues import Cue, text_width
-from mantisreed.subtitles.language.break_rules import LOOSE, UNIT
+from mantisreed.subtitles.language.break_place import LOOSE, UNIT
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.subtitles.layout import lay_out

@@ -11,7 +11,7 @@ from mantisreed.exports.formats import OUTPUT_FORMATS
 from mantisreed.exports.losses import losses
 from mantisreed.formats.srt import read_srt
 from mantisreed.subtitles.cues import Cue, Turn, text_width
-from mantisreed.subtitles.language.break_rules import LOOSE, UNIT
+from mantisreed.subtitles.language.break_place import LOOSE, UNIT
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.layout import CUE_BREAK, lay_out
 from mantisreed.subtitles.lines import broken_into_lines

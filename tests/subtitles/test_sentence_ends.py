@@ -2,7 +2,7 @@
 
 import pytest
 
-from mantisreed.subtitles.language.break_rules import LOOSE, SENTENCE, UNIT
+from mantisreed.subtitles.language.break_place import LOOSE, SENTENCE, UNIT
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.subtitles.language.sentence_ends import is_sentence_end

@@ -7,13 +7,17 @@ from dataclasses import dataclass
 from itertools import chain, pairwise
 
 from mantisreed.subtitles.cues import Cue, text_width
-from mantisreed.subtitles.language.break_rules import PAIR, PLAIN, UNIT
+from mantisreed.subtitles.language.break_place import PAIR, PLAIN, UNIT
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.language.languages import is_known_language
 from mantisreed.subtitles.places import neighbours
 from mantisreed.subtitles.remarks import Remark
 from mantisreed.subtitles.rules import CHARACTERS_OF_A_WORD, LayoutRules
 from mantisreed.transcript.writing import needs_space
+
+_TORN = PAIR - 6.0
+"""From here on a break is a fault, and not only a poor one: idioms and words of degree with what
+they belong to are torn. The layout would still break there if nothing else fits."""
 
 SLACK = 0.0011
 """Seconds; formats have milliseconds."""
@@ -242,7 +246,7 @@ def _of_language(cues: Sequence[Cue], language: str) -> Iterator[Finding]:
         goes_on = cues[number - 1].start - cues[before - 1].end < 1.0
         if is_dash or not goes_on or not needs_space(words[at - 1], words[at]):
             continue
-        if penalties[at] >= PAIR:
+        if penalties[at] >= _TORN:
             rule = "split" if penalties[at] >= UNIT else "stranded"
             text = f"{words[at - 1]} | {words[at]}"
             where = "between cues" if before != number else "between lines"

@@ -9,7 +9,7 @@ from itertools import chain, pairwise
 
 from mantisreed.subtitles.check import SLACK, Finding, check_cues, has_dash, reading_speed
 from mantisreed.subtitles.cues import Cue, Mark, text_width
-from mantisreed.subtitles.language.break_rules import PLAIN
+from mantisreed.subtitles.language.break_place import PLAIN
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.layout import CUE_BREAK
 from mantisreed.subtitles.lines import broken_into_lines

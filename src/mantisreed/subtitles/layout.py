@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from mantisreed.subtitles.cues import Cue, Turn, text_width
 from mantisreed.subtitles.frames import on_frames
-from mantisreed.subtitles.language.break_rules import CLAUSE, SENTENCE
+from mantisreed.subtitles.language.break_place import CLAUSE, SENTENCE
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.lines import RULE, broken_into_lines, line_of
 from mantisreed.subtitles.overlaps import DASH

@@ -10,19 +10,12 @@ from collections.abc import Container, Sequence
 from functools import cache
 from itertools import accumulate
 
-from mantisreed.subtitles.language.break_rules import (
-    CLAUSE,
-    LISTED,
-    PLAIN,
-    UNIT,
-    BreakPlace,
-    between,
-    tied_to_following,
-    tied_to_preceding,
-)
+from mantisreed.subtitles.language.break_place import CLAUSE, LISTED, PLAIN, UNIT, BreakPlace
+from mantisreed.subtitles.language.break_rules import between, tied_to_following, tied_to_preceding
+from mantisreed.subtitles.language.coordination import Joined, joined_by
 from mantisreed.subtitles.language.languages import words_of_language
 from mantisreed.subtitles.language.sentence_ends import is_sentence_end
-from mantisreed.subtitles.language.word_facts import facts_of, phrase_length
+from mantisreed.subtitles.language.word_facts import ELIDES, facts_of, phrase_length
 from mantisreed.transcript.writing import NOT_FIRST, NOT_LAST, is_spaceless, needs_space, phrases
 
 _QUOTED, _BRACKETED = 10.0, 30.0  # more, for a break inside of quotation marks or brackets
@@ -81,11 +74,13 @@ class _Judge:
                         penalty += _BRACKETED
                     elif quoted[at]:
                         penalty += _QUOTED
-                    elif 0 < begun <= 2 and begun < at and not is_spaceless(texts[at][0]):
+                    elif penalty < UNIT and self._is_begun(at, begun):
                         penalty += _BEGUN
                     penalties[at] = penalty
                 starts_sentence = is_end
             length = phrase_length(word, length)
+            if at and not word.closes and self._begins_clause(at):
+                begun = 0
             begun = 0 if word.closes else begun + 1
             if not word.is_plain:
                 brackets = max(0, brackets + word.brackets)
@@ -162,6 +157,18 @@ class _Judge:
             return loose + _FORGOTTEN
         return loose
 
+    def _is_begun(self, at: int, begun: int) -> bool:
+        """Whether a clause began one or two words before a place."""
+        return 0 < begun <= 2 and begun < at and not is_spaceless(self._texts[at][0])
+
+    def _begins_clause(self, at: int) -> bool:
+        """Whether a clause begins with a conjunction, also where no comma stands before it."""
+        word = self._words[at]
+        if word.kind == "coordinating":
+            joined = joined_by(self._words, at, self._known, self._tongue)
+            return joined is Joined.CLAUSES
+        return word.kind == "conjunction"
+
     def _after_clause(self, at: int) -> float:
         known, word = self._known, self._words[at].head
         begins_clause = (
@@ -185,7 +192,7 @@ text.
 
 @cache
 def _phrase_pairs(tongue: str) -> frozenset[tuple[str, str]]:
-    return words_of_language(tongue).phrase_pairs
+    return words_of_language(tongue).phrase_pairs(elides=tongue in ELIDES)
 
 
 def _part_phrases(

@@ -13,7 +13,16 @@ from mantisreed.subtitles.language.word_facts import WordFacts
 
 _REACH = 9  # words; a clause that has no verb within them is rare in speech
 
-_VERB_ENDINGS = {"en": ("ed",), "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся")}
+# What hardly any other word ends with. `-ía` and `-ait` are left out: they end nouns as well.
+_VERB_ENDINGS = {
+    "en": ("ed",),
+    "fr": ("aient", "èrent", "irent", "erons", "eront", "iront", "erez", "irez", "erais", "erait"),
+    "es": ("aron", "ieron", "aban", "ábamos", "arán", "erán", "irán", "arían", "erían"),
+    "it": ("arono", "erono", "irono", "avano", "evano", "ivano", "eranno", "iranno"),
+    "pt": ("aram", "eram", "iram", "avam", "ávamos", "arão", "erão", "irão"),
+    "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся"),
+}
+_GERMAN_ENDS = ("en", "st", "t", "te", "ten")  # of verbs
 _LONG = 4  # words
 _OPENERS = ("determiner", "preposition", "quantifier", "infinitive", "of", "number")
 """Kinds of words that begin a part of several words."""
@@ -94,7 +103,13 @@ def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
         return False
     if tongue in ROMANCE:
         return at > 1 and words[at - 2].in_phrase in ("begins", "fills")
-    return tongue in CAPITALISES_NOUNS and before.is_capital and not behind.is_capital
+    if tongue not in CAPITALISES_NOUNS or behind.is_capital:
+        return False
+    if before.is_capital:
+        return True
+    # `gibst die Kartoffeln dazu und gießt alles`: an adjective would have its noun behind it.
+    has_noun = at + 2 < len(words) and words[at + 2].is_capital
+    return behind.bare.endswith(_GERMAN_ENDS) and not behind.closes and not has_noun
 
 
 def is_verb(word: WordFacts, known: LanguageWords, tongue: str) -> bool:

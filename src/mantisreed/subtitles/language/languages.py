@@ -3,7 +3,7 @@
 import tomllib
 from dataclasses import dataclass, fields
 from functools import cache
-from itertools import pairwise
+from itertools import pairwise, product
 from pathlib import Path
 
 _TABLES = Path(__file__).with_name("languages.toml")
@@ -57,15 +57,59 @@ class LanguageWords:
     behind: frozenset[str] = frozenset()
     titles: frozenset[str] = frozenset()
     phrases: frozenset[str] = frozenset()
+    relatives: frozenset[str] = frozenset()
+    standing: frozenset[str] = frozenset()
+    negations: frozenset[str] = frozenset()
+    particle_verbs: frozenset[str] = frozenset()
 
-    @property
-    def phrase_pairs(self) -> frozenset[tuple[str, str]]:
-        """Neighbours inside of the phrases."""
+    def phrase_pairs(self, *, elides: bool) -> frozenset[tuple[str, str]]:
+        """Neighbours inside of the phrases.
+
+        Args:
+            elides: whether the language writes two words as one with an apostrophe: `n'y`.
+        """
         pairs: set[tuple[str, str]] = set()
         for phrase in self.phrases:
-            words = phrase.split()
-            pairs.update(pairwise(words))
+            for before, behind in pairwise(phrase.split()):
+                if elides:
+                    before, behind = before.rpartition("'")[2], behind.partition("'")[0]
+                pairs.add((before, behind))
         return frozenset(pairs)
+
+    def particle_pairs(self) -> frozenset[tuple[str, str]]:
+        """Verbs in all their forms, each with its particles; of English, which has such verbs."""
+        pairs: set[tuple[str, str]] = set()
+        for row in self.particle_verbs:
+            verb, *particles = row.split()
+            pairs.update(product(english_forms(verb), particles))
+        return frozenset(pairs)
+
+
+_IRREGULAR = """
+break broke broken; bring brought; catch caught; cut; dig dug; draw drew drawn; drive drove
+driven; fall fell fallen; find found; get got gotten; give gave given; go went gone; grow grew
+grown; hang hung; hold held; keep kept; lay laid; leave left; let; lie lay lain; make made; pay
+paid; put; read; ring rang rung; run ran; see saw seen; sell sold; send sent; set; shake shook
+shaken; shut; sit sat; split; spread; stand stood; stick stuck; take took taken; tear tore torn;
+think thought; throw threw thrown; wake woke woken; wear wore worn; wind wound; write wrote
+written; show showed shown
+"""
+
+
+def english_forms(verb: str) -> set[str]:
+    """A verb as it is written in all persons and tenses."""
+    stem = verb.removesuffix("e")
+    is_short = len(verb) < 5 and verb[-1] in "bdgmnpt" and verb[-2] in "aeiou"
+    doubled = f"{verb}{verb[-1]}" if is_short and verb[-3] not in "aeiou" else stem
+    forms = {verb, f"{verb}s", f"{verb}es", f"{stem}ing", f"{stem}ed", f"{doubled}ing"}
+    forms.add(f"{doubled}ed")
+    if verb.endswith("y"):
+        forms |= {f"{verb[:-1]}ies", f"{verb[:-1]}ied"}
+    for row in _IRREGULAR.split(";"):
+        first, *others = row.split()
+        if first == verb:
+            forms.update(others)
+    return forms
 
 
 @cache
@@ -85,7 +129,7 @@ def words_of_language(tongue: str) -> LanguageWords:
     sets = {}
     for field in fields(LanguageWords):
         written = table.get(field.name, "")
-        if field.name == "phrases":
+        if field.name in ("phrases", "particle_verbs"):
             parts = written.split(";")
         else:
             parts = written.split()

@@ -8,6 +8,12 @@ from mantisreed.transcript.punctuation import ends_clause, ends_sentence
 
 _OPENING, _CLOSING = "([{（［｛「『【〈《", ")]}）］｝」』】〉》"
 _STRIPPED = ".,;:!?\"'“”„«»()[]{}…¿¡♪♫"
+ELIDES = frozenset(("fr", "it"))
+"""Languages that write an article or pronoun and its word as one: `l'eau`."""
+
+_WHOLE = frozenset(("quelqu'un", "quelqu'une", "aujourd'hui", "presqu'île", "c'est-à-dire"))
+"""Words with an apostrophe that nobody takes for two."""
+
 _COMPOUNDS_NUMBERS = frozenset(("de", "nl", "it"))
 
 
@@ -54,7 +60,7 @@ def facts_of(text: str, tongue: str) -> WordFacts:
     """What is known of a word as it is written, in a language."""
     known = words_of_language(tongue)
     bare = text.lower().replace("’", "'").strip(_STRIPPED)
-    elides = tongue in ("fr", "it")
+    elides = tongue in ELIDES and bare not in _WHOLE
     head = bare.partition("'")[0] if elides else bare
     tail = bare.rpartition("'")[2] if elides else bare
     is_numeral = is_number(tail) or tail in known.numbers

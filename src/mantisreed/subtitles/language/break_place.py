@@ -1,0 +1,106 @@
+"""A place between two words, and what it may cost to break there."""
+
+from collections.abc import Callable, Container, Sequence
+from dataclasses import dataclass
+from functools import cache
+
+from mantisreed.subtitles.language.coordination import is_verb_form
+from mantisreed.subtitles.language.languages import (
+    CAPITALISES_NOUNS,
+    LanguageWords,
+    words_of_language,
+)
+from mantisreed.subtitles.language.word_facts import WordFacts
+
+SENTENCE, CLAUSE, CONJUNCTION, LISTED, PREPOSITION, PHRASE = 0.0, 2.0, 4.0, 6.0, 8.0, 11.0
+"""Penalties of good places: after a sentence, after a clause, before a conjunction, after a part of
+a list, before a preposition, and between phrases, such as a subject and its verb or a verb and its
+object.
+"""
+
+PLAIN, LOOSE, PAIR, UNIT = 20.0, 32.0, 70.0, 140.0
+"""And of poor ones: between any two words, between words that probably belong together, such as a
+noun and the word before it; between those that do, such as a pronoun and its verb; inside of what
+is one thing, such as a name.
+"""
+
+VERBS_LAST = frozenset(("de", "nl"))
+INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
+
+
+BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
+"""Kinds of words that begin a phrase of their own."""
+
+CONTENT = ("content", "adjective", "number")
+JOINING = ("conjunction", "coordinating")
+
+
+@dataclass(slots=True)
+class BreakPlace:
+    """A place between two words of a text, which rules are asked about.
+
+    Attributes:
+        texts: all words as they are written.
+        words: what is known of each.
+        at: the number of the word behind the place; at least 1.
+        known: the language's lists of words.
+        tongue: the first part of the language's tag.
+        pairs: words that belong together, as `depend` and `on` do.
+        starts_sentence: whether the word before begins a sentence.
+        phrase_length: words of the noun phrase that the place is in; 0 outside of one.
+    """
+
+    texts: Sequence[str]
+    words: Sequence[WordFacts]
+    at: int
+    known: LanguageWords
+    tongue: str
+    pairs: Container[tuple[str, str]]
+    starts_sentence: bool
+    phrase_length: int
+
+    @property
+    def before(self) -> WordFacts:
+        """The word before the place."""
+        return self.words[self.at - 1]
+
+    @property
+    def word(self) -> WordFacts:
+        """The word behind the place."""
+        return self.words[self.at]
+
+    @property
+    def next_word(self) -> WordFacts | None:
+        """The one after that."""
+        if self.at + 1 < len(self.words):
+            return self.words[self.at + 1]
+        return None
+
+    @property
+    def begins_phrase(self) -> bool:
+        """Whether a phrase of its own begins behind the place."""
+        return self.word.kind in BEGIN_PHRASES
+
+    @property
+    def is_capital(self) -> bool:
+        """Whether the word behind the place has a capital letter."""
+        return self.word.is_capital
+
+    @property
+    def capitalises_nouns(self) -> bool:
+        """Whether the language writes nouns with a capital letter."""
+        return self.tongue in CAPITALISES_NOUNS
+
+    def is_verb(self, word: str) -> bool:
+        """Whether a word is a verb as far as its form tells."""
+        return is_verb_form(word, self.known, self.tongue)
+
+
+@cache
+def particle_pairs(tongue: str) -> frozenset[tuple[str, str]]:
+    """Verbs of a language with their particles, as `languages.toml` has them."""
+    return words_of_language(tongue).particle_pairs()
+
+
+Rule = Callable[[BreakPlace], float | None]
+"""Says how tightly two words belong together; None where it has nothing to say of a place."""

@@ -1,0 +1,303 @@
+"""Rules for a word that belongs to what follows it, a row each, in the order in which they
+count.
+"""
+
+from mantisreed.subtitles.language.break_place import (
+    CONTENT,
+    INFLECTED,
+    JOINING,
+    LOOSE,
+    PAIR,
+    PHRASE,
+    PLAIN,
+    PREPOSITION,
+    UNIT,
+    VERBS_LAST,
+    BreakPlace,
+    Rule,
+    particle_pairs,
+)
+from mantisreed.subtitles.language.languages import ROMANCE, UNITS
+from mantisreed.subtitles.language.word_facts import is_number
+from mantisreed.transcript.writing import is_spaceless
+
+_CLITICS = frozenset(("ne", "n"))
+_BEFORE_VERBS = ("pronoun", "auxiliary", "infinitive")
+_NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
+_NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
+_REACH = 6  # words between the two parts of a conjunction
+_SHORT = 2  # letters
+
+
+def _inside_name(place: BreakPlace) -> float | None:
+    if place.capitalises_nouns or place.starts_sentence or len(place.texts[place.at - 1]) < 2:
+        return None
+    if place.before.is_capital and place.is_capital:
+        return UNIT
+    return None
+
+
+def _after_title(place: BreakPlace) -> float | None:
+    if place.is_capital:
+        return UNIT
+    return None
+
+
+def _after_number(place: BreakPlace) -> float | None:
+    """`3 km`, `three birds`, `two of them`."""
+    if not place.before.is_number:
+        return None
+    known, following = place.known, place.word.head
+    is_unit = following in UNITS or following in known.behind or place.texts[place.at] in UNITS
+    if is_unit or is_number(following) or following in known.numbers:
+        return UNIT
+    further = place.next_word
+    if following in known.coordinating and further is not None and further.is_number:
+        return UNIT
+    if following in known.auxiliaries:
+        return PHRASE
+    if place.word.kind not in ("content", "adjective", "quantifier", "degree"):
+        return 0.0
+    # `one` and `ein` are articles as well; a number behind a noun, such as `room 12`, ends its
+    # phrase, and so does a year.
+    is_year = len(place.before.tail) == 4 and place.before.tail.isdigit()
+    return LOOSE if is_year else PAIR + 4
+
+
+def _in_pair(place: BreakPlace) -> float | None:
+    pair = place.before.tail, place.word.head
+    is_pair = pair in place.pairs or pair in particle_pairs(place.tongue)
+    return PAIR - 6 if is_pair else None
+
+
+def _after_determiner(place: BreakPlace) -> float | None:
+    if place.begins_phrase and place.before.tail in place.known.conjunctions:
+        return None
+    if place.before.tail in place.known.standing and _stands_alone(place):
+        return None if place.before.tail in place.known.pronouns else 0.0
+    return UNIT
+
+
+def _stands_alone(place: BreakPlace) -> bool:
+    """Whether a word stands for a noun, that is an article or the like elsewhere: `ask her |
+    about it`, `all this | without ever`, `den | hat sie immer`.
+    """
+    word = place.word
+    if word.kind == "of" or place.before.closes:
+        return False
+    if place.before.tail in place.known.conjunctions:
+        # `after that | the wind got up`; elsewhere `that` may begin a clause
+        return place.at > 1 and place.words[place.at - 2].kind == "preposition"
+    if place.begins_phrase or word.kind in ("determiner", "pronoun", "auxiliary"):
+        return True
+    if not place.capitalises_nouns or word.is_capital:
+        return False
+    # German `ihr heute angefangen`, but `ihr altes Boot`, `ihr sehr altes Boot`
+    following = place.next_word
+    is_inflected = word.head.endswith(INFLECTED) and following is not None and following.is_capital
+    return word.kind == "content" and not is_inflected
+
+
+def _after_coordinating(place: BreakPlace) -> float | None:
+    joins_numbers = place.at > 1 and place.words[place.at - 2].is_number and place.word.is_number
+    if joins_numbers:
+        return UNIT
+    return PAIR
+
+
+def _after_conjunction(place: BreakPlace) -> float | None:
+    if place.word.kind == "conjunction" and place.before.tail not in place.known.prepositions:
+        return PHRASE
+    return PAIR
+
+
+def _after_of(place: BreakPlace) -> float | None:
+    return UNIT
+
+
+def _after_particle(place: BreakPlace) -> float | None:
+    """`turned off | the light`, `looked after | the birds`: some belong to the verb before them."""
+    if place.at < 2 or place.begins_phrase or place.word.head in place.known.relatives:
+        return None
+    pair = place.words[place.at - 2].tail, place.before.tail
+    # English `to` is never a particle: `got to the top`.
+    is_pair = place.is_verb(pair[0]) and pair in place.pairs and pair[1] != "to"
+    if is_pair or pair in particle_pairs(place.tongue):
+        return PLAIN - 2
+    return None
+
+
+def _after_preposition(place: BreakPlace) -> float | None:
+    if place.word.head in place.known.relatives:
+        return UNIT  # `in which`
+    if place.begins_phrase and place.word.head not in place.known.determiners:
+        return PREPOSITION  # `went out in the rain`
+    return PAIR  # also `for that moment`, where `that` is no conjunction
+
+
+def _after_verb_like(place: BreakPlace) -> float | None:
+    """`I like | the way she holds a bird`: the verb, and not the preposition."""
+    if place.at < 2 or place.before.tail != "like":
+        return None
+    if place.words[place.at - 2].tail_kind in _BEFORE_VERBS:
+        return 0.0
+    return None
+
+
+def _after_pronoun_object(place: BreakPlace) -> float | None:
+    """`half of you | have not slept`, German `müssen wir | noch die Netze zumachen`."""
+    if place.at < 2 or place.words[place.at - 2].closes:
+        return None
+    before = place.words[place.at - 2]
+    if before.kind in ("preposition", "of"):
+        return 0.0
+    is_verb = before.tail_kind == "auxiliary" or place.is_verb(before.tail)
+    if place.tongue in VERBS_LAST and is_verb:
+        return 0.0
+    return None
+
+
+def _after_pronoun(place: BreakPlace) -> float | None:
+    following = place.word
+    # English `like` is a verb there; French `ne` is one with the verb behind it.
+    if following.head == "like" or (following.kind == "pronoun" and following.head in _CLITICS):
+        return PAIR
+    if place.begins_phrase:
+        return PLAIN
+    if following.kind in ("determiner", "pronoun"):
+        return None
+    if place.tongue in VERBS_LAST and not _may_be_verb(place):
+        return PLAIN + 4  # its verb comes later: `wenn sie | nichts sieht`
+    return PAIR
+
+
+def _may_be_verb(place: BreakPlace) -> bool:
+    word = place.word
+    return word.kind == "auxiliary" or (word.kind == "content" and not word.is_capital)
+
+
+def _after_auxiliary_with_last_verb(place: BreakPlace) -> float | None:
+    """German `hat | gegessen.` is one, `haben | schon einmal einen gefangen` is not."""
+    kind = place.word.kind
+    if place.tongue not in VERBS_LAST or place.before.tail in _NEGATIONS or kind in JOINING:
+        return None
+    is_end = place.word.closes or place.next_word is None
+    is_last = kind == "content" and is_end and not place.is_capital
+    if is_last or kind in ("auxiliary", "pronoun"):
+        return PAIR
+    return PHRASE
+
+
+def _after_auxiliary(place: BreakPlace) -> float | None:
+    kind = place.word.kind
+    if kind in JOINING:
+        return PREPOSITION
+    if kind in ("preposition", "determiner", "quantifier", "number"):
+        # English `to` of a place or person is a preposition.
+        return PAIR if place.before.tail == "to" else LOOSE - 4
+    return PAIR
+
+
+def _after_degree(place: BreakPlace) -> float | None:
+    if place.word.kind in (*JOINING, "pronoun"):
+        # `how | that was found out`
+        return PAIR if place.word.head in place.known.determiners else None
+    if place.begins_phrase or (place.tongue in ROMANCE and place.word.kind == "determiner"):
+        return LOOSE
+    return PAIR - 4
+
+
+def _after_quantifier(place: BreakPlace) -> float | None:
+    kind = place.word.kind
+    # Romance articles are pronouns before a verb as well: `toda la bandada`.
+    is_verbal = kind == "auxiliary" and place.word.head not in place.known.determiners
+    if kind in JOINING or is_verbal:
+        return None
+    if place.begins_phrase and kind != "of":
+        return LOOSE
+    return PAIR - 4
+
+
+def _after_adjective(place: BreakPlace) -> float | None:
+    # English `the spare can`
+    is_noun = place.phrase_length > 0 and place.word.head in _NOUNS_TOO
+    if place.word.kind in CONTENT or is_noun:
+        return PAIR + 4
+    return None
+
+
+def _after_genitive(place: BreakPlace) -> float | None:
+    """`the warden's hut`."""
+    word = place.before.tail
+    if not word.endswith("'s") or word in place.known.pronouns:
+        return None
+    if place.word.kind in CONTENT:
+        return PAIR + 4
+    return None
+
+
+def _after_adverb(place: BreakPlace) -> float | None:
+    word = place.before.tail
+    if place.tongue != "en" or not word.endswith("ly") or len(word) < 5:
+        return None
+    if place.word.kind in CONTENT:
+        return LOOSE
+    return None
+
+
+def _before_noun(place: BreakPlace) -> float | None:
+    """`die großen Vögel`, `Herr Tiede`."""
+    if not place.capitalises_nouns or not place.is_capital:
+        return None
+    written, word = place.texts[place.at - 1], place.before.tail
+    if written[:1].islower() and word.endswith(INFLECTED) and word not in place.known.verbs:
+        return PAIR
+    if place.before.is_capital and place.word.kind == "content" and not place.starts_sentence:
+        return LOOSE
+    return None
+
+
+def _after_short_word(place: BreakPlace) -> float | None:
+    """In a language without a table, a word of one or two letters is an article or the like."""
+    is_unknown = not place.known.conjunctions
+    word = place.before.bare
+    if is_unknown and len(word) <= _SHORT and word.isalpha() and not is_spaceless(word[0]):
+        return PAIR
+    return None
+
+
+def _second_of_two(place: BreakPlace) -> float | None:
+    """German `weder der Arzt noch | die Schwester`."""
+    if place.before.tail != "noch":
+        return None
+    reach = range(max(0, place.at - _REACH), place.at)
+    if any(place.words[number].head == "weder" for number in reach):
+        return PAIR
+    return None
+
+
+FOLLOWING: tuple[tuple[str | None, Rule], ...] = (
+    (None, _inside_name),
+    ("titles", _after_title),
+    (None, _after_number),
+    (None, _in_pair),
+    ("determiners", _after_determiner),
+    ("coordinating", _after_coordinating),
+    ("conjunctions", _after_conjunction),
+    ("of", _after_of),
+    ("prepositions", _after_verb_like),
+    (None, _after_particle),
+    ("prepositions", _after_preposition),
+    ("pronouns", _after_pronoun_object),
+    ("pronouns", _after_pronoun),
+    ("auxiliaries", _after_auxiliary_with_last_verb),
+    ("auxiliaries", _after_auxiliary),
+    ("degree", _after_degree),
+    ("quantifiers", _after_quantifier),
+    ("adjectives", _after_adjective),
+    (None, _after_genitive),
+    (None, _after_adverb),
+    (None, _before_noun),
+    (None, _second_of_two),
+    (None, _after_short_word),
+)

@@ -1,0 +1,176 @@
+"""Rules for a word that belongs to the one before it, a row each, in the order in which they
+count.
+"""
+
+from itertools import product
+
+from mantisreed.subtitles.language.break_place import (
+    BEGIN_PHRASES,
+    CONTENT,
+    LOOSE,
+    PAIR,
+    UNIT,
+    VERBS_LAST,
+    BreakPlace,
+    Rule,
+)
+from mantisreed.subtitles.language.languages import ROMANCE, UNITS
+
+_VERBAL_ENDS = ("en", "st", "t", "te", "ten")  # of German and Dutch verbs
+_OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
+_INFINITIVES = {
+    "fr": ("er", "ir", "oir", "ire", "dre"),
+    "es": tuple(map("".join, product(("ar", "er", "ir"), _OBJECTS_OF_VERBS))),
+    "it": ("are", "ere", "ire", "arsi", "ersi", "irsi"),
+    "pt": ("ar", "er", "ir"),
+}
+
+
+def _object(place: BreakPlace) -> float | None:
+    """`saw her`; `her` may be an article as well, and then stands for nobody."""
+    word, following = place.word, place.next_word
+    if word.head in place.known.auxiliaries:
+        return None
+    if word.head in place.known.numbers and not place.is_verb(place.before.tail):
+        return None  # `the birds | one by one`
+    if word.head in place.known.pronouns and _is_subject(place):
+        return None  # `in which direction | it has to fly`
+    if word.head not in place.known.determiners or following is None or word.closes:
+        return PAIR
+    if following.kind in (*CONTENT, "degree"):
+        return None
+    return PAIR
+
+
+def _is_subject(place: BreakPlace) -> bool:
+    """Whether the verb of the word behind the place follows at once."""
+    following = place.next_word
+    if following is None or place.word.closes:
+        return False
+    return following.kind == "auxiliary" or place.is_verb(following.head)
+
+
+def _unit_behind(place: BreakPlace) -> float | None:
+    before = place.before.tail
+    if before in UNITS or before in place.known.behind:
+        return UNIT
+    return None
+
+
+def _particle(place: BreakPlace) -> float | None:
+    """`took off`, unless it is a preposition of what follows."""
+    following = place.next_word
+    if following is not None and following.head in place.known.determiners:
+        return None
+    is_adverb = place.word.head not in place.known.prepositions or place.word.closes
+    if is_adverb or following is None:
+        return PAIR
+    if following.kind in ("preposition", "of", "infinitive"):
+        # `the bird | out of the net` is a preposition of two words; `went | out of` is its verb's
+        is_torn = place.is_verb(place.before.tail)
+    else:
+        is_torn = following.kind in BEGIN_PHRASES
+    return PAIR if is_torn else None
+
+
+def _last_preposition(place: BreakPlace) -> float | None:
+    """`looking | for.`, German `fängt heute | an.`; in Romance languages it is an adverb there."""
+    if place.word.closes and place.tongue not in ROMANCE:
+        return PAIR
+    return None
+
+
+def _inverted_pronoun(place: BreakPlace) -> float | None:
+    """Behind the verb: in questions, and in some languages elsewhere."""
+    before = place.before.tail
+    if before in place.known.auxiliaries:
+        return PAIR
+    if place.tongue in VERBS_LAST and place.is_verb(before):
+        return PAIR
+    # `davon ziehen | wir`: in these languages a subject follows what it does at once
+    written = place.texts[place.at - 1]
+    is_verbal = place.before.tail_kind == "content" and written[:1].islower()
+    if place.tongue in VERBS_LAST and is_verbal and before.endswith(_VERBAL_ENDS):
+        return PAIR
+    return None
+
+
+def _pronoun_behind_pronoun(place: BreakPlace) -> float | None:
+    """`habe ich | sie vergessen`."""
+    is_pair = place.before.tail in place.known.pronouns and place.at > 1
+    if place.tongue in VERBS_LAST and is_pair and not place.before.closes:
+        return PAIR
+    return None
+
+
+def _negation(place: BreakPlace) -> float | None:
+    """French `ne prenez | pas`."""
+    before = range(max(0, place.at - 3), place.at)
+    if any(place.words[number].head in ("ne", "n") for number in before):
+        return PAIR
+    return None
+
+
+def _infinitive(place: BreakPlace) -> float | None:
+    """Romance `voulez | faire`, `supieron | decirme`: a bare infinitive hangs on the verb before
+    it.
+    """
+    word = place.word
+    if place.tongue not in ROMANCE or word.kind != "content" or place.before.closes:
+        return None
+    is_verbal = len(word.head) > 3 and word.head.endswith(_INFINITIVES[place.tongue])
+    if is_verbal and place.before.tail_kind == "content":
+        return LOOSE
+    return None
+
+
+def _infinitive_with_sign(place: BreakPlace) -> float | None:
+    """German `den Topf | zu setzen`, Dutch `de pan | te zetten`."""
+    following = place.next_word
+    if place.tongue not in VERBS_LAST or following is None or place.before.closes:
+        return None
+    is_verbal = following.kind == "content" and not following.is_capital
+    if place.word.head in ("zu", "te") and is_verbal and following.head.endswith("n"):
+        return LOOSE
+    return None
+
+
+def _number_behind_noun(place: BreakPlace) -> float | None:
+    """`platform | seven`, `Gleis | sieben`."""
+    is_noun = place.before.tail_kind == "content" and not place.is_verb(place.before.tail)
+    if place.capitalises_nouns and not place.before.is_capital:
+        return None
+    if is_noun and place.word.closes and not place.before.closes:
+        return PAIR
+    return None
+
+
+def _last_verb(place: BreakPlace) -> float | None:
+    """The verb that a clause waited for."""
+    word = place.word
+    may_be_verb = place.texts[place.at][:1].islower() and word.kind in ("content", "auxiliary")
+    if place.tongue not in VERBS_LAST or not may_be_verb:
+        return None
+    following = place.next_word
+    goes_on = following is not None and following.kind == "coordinating"
+    # `nasse Füße | bekommen und eine gute Geschichte`
+    ends_before_and = goes_on and word.head.endswith("en") and place.before.is_capital
+    if word.closes or ends_before_and:
+        return LOOSE
+    return None
+
+
+PRECEDING: tuple[tuple[str | None, Rule], ...] = (
+    ("object_pronouns", _object),
+    ("behind", _unit_behind),
+    ("particles", _particle),
+    ("prepositions", _last_preposition),
+    ("pronouns", _inverted_pronoun),
+    ("pronouns", _pronoun_behind_pronoun),
+    ("object_pronouns", _pronoun_behind_pronoun),
+    ("negations", _negation),
+    ("numbers", _number_behind_noun),
+    (None, _infinitive),
+    (None, _infinitive_with_sign),
+    (None, _last_verb),
+)

@@ -1,0 +1,171 @@
+"""Each row of the rules for breaks has an example, which that row decides."""
+
+from collections.abc import Container
+
+import pytest
+
+from mantisreed.subtitles.language.break_place import (
+    LOOSE,
+    PAIR,
+    PHRASE,
+    PLAIN,
+    UNIT,
+    BreakPlace,
+    Rule,
+)
+from mantisreed.subtitles.language.breaks import break_penalties
+from mantisreed.subtitles.language.following_rules import FOLLOWING
+from mantisreed.subtitles.language.languages import english_forms, words_of_language
+from mantisreed.subtitles.language.preceding_rules import PRECEDING
+from mantisreed.subtitles.language.word_facts import facts_of, phrase_length
+
+# The place is marked; the tie is that of this row alone.
+EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
+    "_inside_name": [("en", "we met Ada ^ Tamm there", UNIT)],
+    "_after_title": [("en", "then professor ^ Halm came", UNIT)],
+    "_after_number": [
+        ("en", "some 30 ^ km away", UNIT),
+        ("de", "und drei ^ Vögel", PAIR + 4),
+        ("en", "in three ^ or four nets", UNIT),
+    ],
+    "_in_pair": [
+        ("en", "it depends ^ of course", 0.0),
+        ("en", "because ^ of the tide", PAIR - 6),
+        ("en", "somebody switched ^ on a coil", PAIR - 6),
+        ("es", "tendrán ^ que dar un rodeo", PAIR - 6),
+        ("fr", "là ^ où ils vivent", PAIR - 6),
+    ],
+    "_after_determiner": [("en", "the ^ tide", UNIT), ("de", "ihr ^ altes Boot", UNIT)],
+    "_after_coordinating": [("en", "terns and ^ gulls", PAIR)],
+    "_after_conjunction": [("en", "because ^ nobody came", PAIR)],
+    "_after_of": [("en", "the end of ^ summer", UNIT)],
+    "_after_verb_like": [("en", "I like ^ the way", 0.0)],
+    "_after_preposition": [
+        ("en", "in ^ summer", PAIR),
+        ("en", "far and in ^ which direction", UNIT),
+        ("en", "waiting for ^ that moment", PAIR),
+        ("en", "got to ^ the top", PAIR),
+    ],
+    "_after_particle": [("en", "turned off ^ the light", PLAIN - 2)],
+    "_after_pronoun_object": [
+        ("en", "half of you ^ have slept", 0.0),
+        ("de", "müssen wir ^ noch die Netze", 0.0),
+    ],
+    "_after_pronoun": [
+        ("en", "they ^ went home", PAIR),
+        ("en", "the thing I ^ like about it", PAIR),
+        ("fr", "et il ^ n'y en avait plus", PAIR),
+        ("de", "dass ich ^ auf dem Deich stand", PLAIN),
+    ],
+    "_after_auxiliary_with_last_verb": [
+        ("de", "der hat ^ gegessen.", PAIR),
+        ("de", "wir haben ^ schon einmal gefangen", PHRASE),
+    ],
+    "_after_auxiliary": [("en", "have ^ seen", PAIR), ("fr", "nous avions ^ posé", PAIR)],
+    "_after_degree": [("en", "very ^ cold", PAIR - 4), ("en", "you how ^ that works", PAIR)],
+    "_after_quantifier": [("en", "all ^ birds", PAIR - 4), ("en", "neither ^ net", PAIR - 4)],
+    "_after_adjective": [("en", "old ^ nets", PAIR + 4), ("en", "the spare ^ can from", PAIR + 4)],
+    "_after_genitive": [("en", "the warden's ^ hut", PAIR + 4)],
+    "_after_adverb": [("en", "slowly ^ walking", LOOSE)],
+    "_before_noun": [("de", "die nassen ^ Netze", PAIR)],
+    "_second_of_two": [("de", "weder der Arzt noch ^ die Schwester", PAIR)],
+    "_after_short_word": [("xx", "om ^ morgonen", PAIR)],
+    "_object": [("en", "saw ^ them there", PAIR)],
+    "_unit_behind": [("en", "ten years ^ ago", UNIT)],
+    "_particle": [("en", "please pick it ^ up", PAIR)],
+    "_last_preposition": [("en", "looking ^ for.", PAIR)],
+    "_inverted_pronoun": [
+        ("en", "have ^ you seen", PAIR),
+        ("de", "davon ziehen ^ wir das Gewicht ab", PAIR),
+    ],
+    "_pronoun_behind_pronoun": [("de", "dann habe ich ^ sie vergessen", PAIR)],
+    "_negation": [("fr", "vous ne prenez ^ pas de sac", PAIR)],
+    "_number_behind_noun": [
+        ("en", "from platform ^ seven.", PAIR),
+        ("de", "Gleis ^ sieben.", PAIR),
+    ],
+    "_infinitive": [("fr", "vous comptez ^ faire", LOOSE), ("es", "supieron ^ decirme", LOOSE)],
+    "_infinitive_with_sign": [("de", "den Topf ^ zu setzen", LOOSE)],
+    "_last_verb": [
+        ("de", "dass der Nebel ^ steigt,", LOOSE),
+        ("de", "nasse Füße ^ bekommen und gelacht", LOOSE),
+    ],
+}
+
+
+def place_of(language: str, marked: str) -> BreakPlace:
+    before, _, behind = marked.partition(" ^ ")
+    texts = [*before.split(), *behind.split()]
+    at = len(before.split())
+    words = [facts_of(text, language) for text in texts]
+    length = 0
+    for word in words[:at]:
+        length = phrase_length(word, length)
+    known = words_of_language(language)
+    pairs = known.phrase_pairs(elides=language in ("fr", "it"))
+    return BreakPlace(texts, words, at, known, language, pairs, at == 1, length)
+
+
+def deciding(
+    rows: tuple[tuple[str | None, Rule], ...], place: BreakPlace, word: str
+) -> tuple[str, float]:
+    """The row that decides, and what it says."""
+    for name, rule in rows:
+        listed: Container[str] | None = None if name is None else getattr(place.known, name)
+        if listed is None or word in listed:
+            tie = rule(place)
+            if tie is not None:
+                return rule.__name__, tie
+    return "", 0.0
+
+
+@pytest.mark.parametrize("row", [rule.__name__ for _, rule in (*FOLLOWING, *PRECEDING)])
+def test_each_row_decides_its_examples(row: str) -> None:
+    rows = FOLLOWING if any(rule.__name__ == row for _, rule in FOLLOWING) else PRECEDING
+    for language, marked, tie in EXAMPLES[row]:
+        place = place_of(language, marked)
+        word = place.before.tail if rows is FOLLOWING else place.word.head
+        decided = deciding(rows, place, word)
+        if tie == 0.0 and row == "_in_pair":
+            assert decided[0] != row, marked
+        else:
+            assert decided == (row, tie), marked
+
+
+@pytest.mark.parametrize(
+    ("language", "better", "worse"),
+    [
+        ("en", "ask her ^ about almost anything", "ask her about ^ almost anything"),
+        ("en", "know all this ^ without ever asking", "know all ^ this without ever asking"),
+        ("de", "das ^ seit Wochen niemand", "das seit ^ Wochen niemand"),
+        ("de", "habt ihr ^ heute angefangen", "habt ^ ihr heute angefangen"),
+        ("fr", "au bord ^ de la rivière", "les pommes ^ de terre"),
+        ("fr", "à la place des pommes de terre ^ et versez", "terre et ^ versez un litre"),
+        ("es", "Al menos ^ podrían habernos preguntado", "podrían habernos ^ preguntado antes"),
+        ("en", "the tide turned ^ and we left", "the tide turned and ^ we left"),
+        ("en", "then add salt ^ and pour it in", "then add salt and pour ^ it in slowly"),
+        ("en", "a map ^ as well as a compass", "you need a map ^ as well."),
+    ],
+)
+def test_one_place_is_better_than_another(language: str, better: str, worse: str) -> None:
+    penalties = []
+    for marked in (better, worse):
+        before = marked.partition(" ^ ")[0].split()
+        texts = marked.replace(" ^ ", " ").split()
+        penalties.append(break_penalties(texts, language)[len(before)])
+    assert penalties[0] < penalties[1], penalties
+
+
+def test_a_clause_that_has_just_begun_is_not_torn_from_its_conjunction() -> None:
+    text = "Danach gibst du die Kartoffeln dazu und gießt alles mit Brühe auf."
+    penalties = break_penalties(text.split(), "de")
+    before_and, behind_verb = penalties[6], penalties[8]
+    assert behind_verb - before_and >= 10.0
+
+
+def test_english_verbs_have_all_their_forms() -> None:
+    assert {"turns", "turned", "turning"} <= english_forms("turn")
+    assert {"takes", "took", "taken", "taking"} <= english_forms("take")
+    assert {"carries", "carried", "carrying"} <= english_forms("carry")
+    assert {"shutting", "shuts"} <= english_forms("shut")
+    assert {"switches", "switched"} <= english_forms("switch")
