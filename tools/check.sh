@@ -33,15 +33,19 @@ fi
 unset PYTHONDONTWRITEBYTECODE
 "$venv/bin/ruff" check
 "$venv/bin/ruff" format --check
-"$venv/bin/mypy"
 told=$(mktemp)
 "$venv/bin/python" tools/density.py --check --worst 3 >"$told" || { cat "$told"; exit 1; }
 if [ -n "$quick" ]; then
+    "$venv/bin/mypy"
     exec "$venv/bin/pytest" -n "$(getconf _NPROCESSORS_ONLN)" tests/test_house.py tests/transcript tests/subtitles \
         tests/exports/test_formats.py tests/cards tests/engines/test_card.py \
         tests/jobs/test_life.py tests/pipeline/test_options_given.py tests/review/test_doubts.py "$@"
 fi
 wait
+# Types are checked beside the tests: half a minute that nobody has to wait for.
+typed=$(mktemp)
+"$venv/bin/mypy" >"$typed" 2>&1 &
+types=$!
 # As a user would install it, on every Python that is here, with the newest versions that pip finds. It mostly waits for
 # the network, so that it runs beside the tests, with what they leave of the machine.
 told=$(mktemp)
@@ -50,7 +54,8 @@ smoke=$!
 # Many tests wait for something, so that there is room for two more than there are cores. The longest files come first
 # (tests/conftest.py), so that none is left alone at the end.
 "$venv/bin/pytest" -n "$(($(getconf _NPROCESSORS_ONLN) + 2))" --dist loadfile --no-loadscope-reorder "$@" || failed=1
+wait "$types" || failed=1
 wait "$smoke" || failed=1
-cat "$told"
-rm -f "$told"
+cat "$typed" "$told"
+rm -f "$typed" "$told"
 exit "${failed:-0}"

@@ -83,10 +83,15 @@ def test_whenever_the_disk_is_full_the_same_command_goes_on_later(
             assert cost == pytest.approx(price) and (maybe > 0) >= (twice > 0), where
 
 
+# Two attempts: the waits between five of them are a quarter of a minute at each moment.
 FLOW = """
+[follow_up.kept]
+max_attempts = 2
 [follow_up.kept.copy]
 to = "copies"
 files = ["txt"]
+[follow_up.row]
+max_attempts = 2
 [follow_up.row.rows]
 file = "rows.csv"
 columns = { recording = "recording", words = "words" }

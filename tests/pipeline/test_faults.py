@@ -68,7 +68,7 @@ def hurry(folder: Path, engine: str) -> None:
     text = settings.read_text()
     for step in ("send", "steps.upload", "steps.start", "steps.ask", "steps.fetch"):
         text = text.replace(
-            f"[engine.{engine}.{step}]", f'[engine.{engine}.{step}]\ntimeout = "4 s"'
+            f"[engine.{engine}.{step}]", f'[engine.{engine}.{step}]\ntimeout = "1500 ms"'
         )
     settings.write_text(text)
 
@@ -89,7 +89,7 @@ def tally(address: str) -> dict[str, Any]:
 def test_all_come_through_with_the_right_text_and_none_is_answered_twice(
     moody: Moody, notes: dict[Path, Composition], tmp_path: Path, engine: str
 ) -> None:
-    with moody(FaultProfile(faults=0.3, hang=20.0, seed=11, kinds=PASSING), tries=20):
+    with moody(FaultProfile(faults=0.3, hang=2.5, seed=11, kinds=PASSING), tries=20):
         hurry(tmp_path, engine)
         outcomes = sent(tmp_path, engine, list(notes))
     for outcome, composition in zip(outcomes, notes.values(), strict=True):

@@ -176,7 +176,10 @@ def test_a_password_stays_with_its_host_and_never_comes_out(tmp_path: Path) -> N
         "nothing",
     ],
 )
-def test_a_bad_answer_is_told_and_leaves_nothing(tmp_path: Path, answer: bytes) -> None:
+def test_a_bad_answer_is_told_and_leaves_nothing(
+    tmp_path: Path, answer: bytes, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("mantisreed.sources.fetching._PAUSE", 0.05)
     with pytest.raises(RecordingError) as told:
         got(lambda _: answer, tmp_path)
     assert "\n" not in str(told.value) and told.value.where == "the link"

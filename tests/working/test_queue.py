@@ -94,7 +94,7 @@ def test_what_no_queue_holds_is_found_in_the_ledger(
 
 
 def test_tables_of_another_version_and_a_database_that_is_away_are_told(
-    workspace: Path, way: BreakingWay
+    workspace: Path, way: BreakingWay, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     async def opening() -> None:
         async with JobQueue(open_workspace(workspace)):
@@ -107,5 +107,6 @@ def test_tables_of_another_version_and_a_database_that_is_away_are_told(
         asyncio.run(opening())
     way.is_away = True
     way.cut()
-    with pytest.raises(LedgerError, match="cannot be used"):
+    monkeypatch.setattr("mantisreed.working.queue._OPENING_SECONDS", 2.0)
+    with pytest.raises(LedgerError, match="cannot be used: it does not answer in 2 s"):
         asyncio.run(opening())

@@ -32,6 +32,7 @@ logging.getLogger("procrastinate").setLevel(logging.CRITICAL)
 _TASK = "mantisreed.recording"
 _QUEUE = "mantisreed."  # before the name of an engine: workers take those whose cards they have
 _BEAT_SECONDS = 2.0  # between two signs of life of a worker
+_OPENING_SECONDS = 15.0  # for the first connection; as long as the ledger waits for its own
 _LEASE_SECONDS = 10.0  # without one, until its jobs are given to others
 _LOOK_SECONDS = 1.0  # between two looks at the queue, where a notice of it was lost
 _SETTLED_SECONDS = 20.0  # for which a job must not have changed, to be called left over
@@ -100,11 +101,15 @@ class JobQueue:
             LedgerError: the database cannot be reached, or the tables are of another version.
         """
         try:
-            await self._app.open_async()
+            async with asyncio.timeout(_OPENING_SECONDS):
+                await self._app.open_async()
             await self._prepare()
         except LedgerError:
             await self._app.close_async()
             raise
+        except TimeoutError as error:
+            what = f"it does not answer in {_OPENING_SECONDS:g} s"
+            raise LedgerError(f"the queue cannot be used: {what}", where=self.where) from error
         except Exception as error:
             raise self._unusable(error) from error
         return self
