@@ -1,5 +1,6 @@
 """The house keeps its order: layers, and a face that costs nothing."""
 
+import ast
 import re
 import subprocess
 import sys
@@ -99,3 +100,35 @@ def test_one_place_removes_things() -> None:
     assert found == []
     folders = (ROOT / "src" / "mantisreed" / "folders.py").read_text(encoding="utf-8")
     assert len(removing.findall(folders)) == 2  # a file, and a folder that is empty
+
+
+def test_every_number_of_a_module_says_what_it_is() -> None:
+    """A comment on its line or above it, or a docstring below: a tuned number is no riddle."""
+    riddles = []
+    for file in sorted((ROOT / "src").rglob("*.py")):
+        lines = file.read_text().splitlines()
+        body = ast.parse("\n".join(lines)).body
+        for at, node in enumerate(body):
+            if not isinstance(node, ast.Assign) or not _is_number(node.value):
+                continue
+            following = body[at + 1] if at + 1 < len(body) else None
+            has_docstring = isinstance(following, ast.Expr)
+            # A comment above a group of numbers speaks of all of them.
+            first = node.lineno - 1
+            while first > 0 and lines[first].strip() and not lines[first].lstrip().startswith("#"):
+                first -= 1
+            told = "\n".join(lines[first : node.end_lineno])
+            if "#" not in told and not has_docstring:
+                riddles.append(f"{file.name}:{node.lineno}: {lines[node.lineno - 1]}")
+    assert not riddles
+
+
+def _is_number(value: ast.expr) -> bool:
+    """Whether an expression is a number, or numbers."""
+    if isinstance(value, ast.Constant):
+        return isinstance(value.value, (int, float)) and not isinstance(value.value, bool)
+    if isinstance(value, ast.UnaryOp):
+        return _is_number(value.operand)
+    if isinstance(value, ast.BinOp):
+        return _is_number(value.left) and _is_number(value.right)
+    return isinstance(value, ast.Tuple) and bool(value.elts) and all(map(_is_number, value.elts))

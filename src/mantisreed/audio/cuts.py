@@ -26,7 +26,7 @@ LONG_SILENCE = 30.0
 _SURE_PAUSE = (
     0.5  # seconds; a shorter one may hold the hushed end of a word, so the pieces around it overlap
 )
-_WIDE_MARGIN = 0.8
+_WIDE_MARGIN = 0.8  # seconds of sound on each side of a cut through speech, heard by both pieces
 _LOOK_AHEAD = 120.0  # seconds behind the longest piece that are heard before a cut is settled
 _REPEATED_OVER = 10.0  # seconds; over a longer pause than this nothing is heard twice
 _SHORT_PIECE = 0.5  # of what a piece may last; shorter ones cost

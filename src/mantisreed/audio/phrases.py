@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-FRAMES_A_SECOND = 100
+FRAMES_A_SECOND = 100  # as many as `speech.py` has
 
 _EMPHASIS = 0.97  # takes hum and wind out of the levels, which are nearly all below 200 Hz
 _FLOOR_SECONDS = 12  # as in the speech map

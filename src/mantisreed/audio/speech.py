@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from mantisreed.audio.decode import SAMPLE_RATE, IntSamples, Samples
 
-FRAME_SECONDS = 0.01
+FRAME_SECONDS = 0.01  # shorter than any sound of speech, long enough for its level
 
 _SECOND = 100  # frames
 _STEP = 30  # seconds that are judged at once

@@ -41,6 +41,7 @@ _WATER, _SPEECH, _SEAM, _SHARED, _LOUD, _GREY = (
     "#6b7280",
 )
 _BANDS = ("#dbeafe", "#e7e5e4")
+# Steps of a time axis that people count in: seconds, minutes and hours.
 _TICKS = (1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400, 21_600)
 
 
@@ -131,7 +132,7 @@ def draw_cuts(path: Path, recordings: Sequence[CutRecording]) -> None:
     save(figure, path)
 
 
-_MOST_FILES, _MOST_LABELS = 6, 8
+_MOST_FILES, _MOST_LABELS = 6, 8  # more rows, or labels beside each other, cannot be read
 _MANY_CUES = 400  # from here on single cues are a comb in which nobody sees anything
 
 

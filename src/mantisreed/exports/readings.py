@@ -3,7 +3,7 @@
 from mantisreed.transcript.document import Passage
 from mantisreed.transcript.writing import words_of
 
-_MOST = 5
+_MOST = 5  # readings of a passage; nobody compares more
 
 
 def other_readings(passage: Passage) -> list[str]:

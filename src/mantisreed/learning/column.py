@@ -9,7 +9,7 @@ from typing import Any
 
 from mantisreed.engines.reading.times import TimeUnit
 
-SAMPLE_RATE = 16_000
+SAMPLE_RATE = 16_000  # of most engines; times in samples are told from others by it
 
 TEXTS = ("clock", "iso8601", "suffixed")
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-_NOBODY = -1
+_NOBODY = -1  # no row has this number
 
 
 def cheapest_pairs(costs: Sequence[Sequence[float]]) -> list[int]:

@@ -107,7 +107,7 @@ CHARACTERS_OF_A_WORD = 6.0
 second.
 """
 
-LATIN = (42, 17.0)
+LATIN = (42, 17.0)  # columns of a line, and characters a second
 LIMITS: Mapping[str, tuple[int, float]] = {
     "ja": (32, 8.0),
     "zh": (32, 18.0),

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 SCHEMA = Path(__file__).with_name("transcript.schema.json")
 
 FORMAT = "mantisreed-transcript"
-VERSION = 2
+VERSION = 2  # of the format; a reader knows its own and those before
 
 NO_SPEECH = "no speech"
 """The note of a transcript that is empty because nobody spoke, not because something failed."""

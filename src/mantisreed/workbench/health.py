@@ -30,7 +30,7 @@ from mantisreed.workspace import Workspace, open_workspace
 
 Verdict = Literal["ok", "note", "problem"]
 
-_CONNECT_SECONDS = 3.0
+_CONNECT_SECONDS = 3.0  # for an engine that is far away; a longer wait would look like a hang
 _LEAST_ROOM = 1 << 30  # bytes; a day of recordings, prepared, takes less
 _SLOW_LEDGER = 0.05  # seconds; a request makes some twenty statements
 _WRONG_CLOCK = 5.0  # seconds; signatures and tokens are refused beyond that

@@ -22,6 +22,7 @@ from mantisreed.workbench.pairing import check_same_recording
 _PEAKS = (
     50  # a second; fewer of a long recording, the waveform of which is not looked at so closely
 )
+# Seconds of a long recording, and its peaks a second: more would make a page of many megabytes.
 _LONG, _PEAKS_OF_LONG = 2 * 3600.0, 10
 _PLAYABLE = {
     ".mp3": "audio/mpeg",

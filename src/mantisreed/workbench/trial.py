@@ -44,7 +44,7 @@ Show = Callable[[str, str], None]
 """Takes a heading and what stands under it."""
 
 _TAKEN = "taken-"  # stands before the name of a value that only an answer will bring
-_WORDS_SHOWN = 12
+_WORDS_SHOWN = 12  # enough to see whether they are the words that were spoken
 
 
 def try_engine(

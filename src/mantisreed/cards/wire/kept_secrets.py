@@ -18,7 +18,7 @@ from mantisreed.folders import opened, remove
 from mantisreed.secrets import REPLACEABLE, Secret, SecretSource
 
 _LONGEST_TURN = 120.0  # seconds for which another process's login is waited for
-_OWN_ONLY = 0o600
+_OWN_ONLY = 0o600  # permissions: nobody else reads a secret
 
 
 class KeptSecret:

@@ -46,8 +46,8 @@ if TYPE_CHECKING:
 _log = logging.getLogger(__name__)
 
 _MOST_LINKS = 1000  # in one reply; more is no reply but a list of something else
-_GONE = (404, 410)
-_NO_ACCESS = (401, 403)
+_GONE = (404, 410)  # statuses of a job that the engine does not know any more
+_NO_ACCESS = (401, 403)  # statuses after which a new login may help
 _PAGE_URL, _LAST_ID = "page_url", "last_event_id"
 
 

@@ -10,7 +10,7 @@ from mantisreed.sources.recordings import Source
 from mantisreed.working.enqueueing import checked_queue, enqueue
 from mantisreed.workspace import Workspace
 
-_HIGHEST_PRIORITY = 100
+_HIGHEST_PRIORITY = 100  # and the lowest below zero; the queue has room for a million steps
 
 
 def queueing(workspace: Workspace, options: RunOptions, priority: int | None) -> HandOn:

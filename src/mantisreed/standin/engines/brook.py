@@ -27,7 +27,7 @@ from mantisreed.errors import RecordingError
 from mantisreed.standin.hearing import Hearing, Listener
 
 NAME = "brook"
-MOST_BYTES = 16 * 1024 * 1024
+MOST_BYTES = 16 * 1024 * 1024  # of a request, so that long recordings have to be cut
 MODELS = ("shallow", "deep")
 
 

@@ -25,7 +25,7 @@ from mantisreed.errors import RecordingError
 from mantisreed.standin.hearing import Hearing, Listener
 from mantisreed.units import clock
 
-_MOST_BYTES = 64 * 1024 * 1024
+_MOST_BYTES = 64 * 1024 * 1024  # of a request
 
 
 def routes(listener: Listener, key: str) -> list[BaseRoute]:
