@@ -338,7 +338,7 @@ def test_a_clock_that_was_a_day_ahead_holds_nobody_up(
 def test_a_ledger_that_cannot_be_used_is_told_in_one_line(tmp_path: Path) -> None:
     Ledger(tmp_path / ".mantisreed").close()
     with sqlite3.connect(tmp_path / ".mantisreed" / LEDGER_FILE) as connection:
-        connection.execute("UPDATE ledger SET version = 99")
+        connection.execute("UPDATE ledger SET version = 99, readable_from = 99")
         before = list(connection.iterdump())
     connection.close()
     with pytest.raises(LedgerError, match="of version 99"):

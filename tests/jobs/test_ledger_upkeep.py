@@ -4,12 +4,15 @@ together.
 
 import asyncio
 import json
+import os
 import sqlite3
 import stat
 import subprocess
 import sys
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -19,15 +22,19 @@ from conftest import Command
 from jobs.conftest import JOB, Opening
 from jobs.test_ledger import BILL, COST, another_job, answered, claimed, ended, sent, taken
 from mantisreed.errors import InputError
+from mantisreed.jobs import ledger as ledger_module
+from mantisreed.jobs import records
 from mantisreed.jobs.jobs import JobToOpen
 from mantisreed.jobs.ledger import Ledger
 from mantisreed.jobs.life import TransitionError
 from mantisreed.jobs.records import LEDGER_FILE, Filter
-from mantisreed.jobs.request_rows import Bill
+from mantisreed.jobs.request_rows import Bill, PieceToSend
+from mantisreed.jobs.store import schema
 from mantisreed.jobs.store.database import LedgerError
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.standin.bank import Phrase
 from mantisreed.standin.composer import compose
+from mantisreed.version import __version__
 from mantisreed.workspace import open_workspace
 
 MADE = json.dumps({"pieces": ["r2"], "duration": 9.0})
@@ -52,10 +59,11 @@ def test_a_ledger_of_version_5_becomes_one_of_this_version(tmp_path: Path) -> No
         for column in ("outcome", "identity"):
             connection.execute(f"ALTER TABLE job DROP COLUMN {column}")
         connection.execute("ALTER TABLE job DROP COLUMN queued")
-        for column in ("seen", "host", "pid", "program", "role", "is_to_end"):
+        for column in ("seen", "host", "pid", "program", "role", "is_to_end", "ledger"):
             connection.execute(f"ALTER TABLE process DROP COLUMN {column}")
         connection.execute("UPDATE request SET state = 'in doubt' WHERE key = 'r2'")
         connection.execute("UPDATE job SET state = 'in doubt' WHERE id = 'def456'")
+        connection.execute("ALTER TABLE ledger DROP COLUMN readable_from")
         connection.execute("UPDATE ledger SET version = 5")
     connection.close()
     for _ in range(2):  # it is brought up once
@@ -408,3 +416,50 @@ def test_whoever_opens_a_ledger_that_another_process_is_making_waits_for_it(tmp_
         ledger.close()
         commit.join()
         another.close()
+
+
+@contextmanager
+def newer_program(monkeypatch: pytest.MonkeyPatch, *steps: schema.Step) -> Iterator[int]:
+    """What a program does whose ledger is some steps newer; gives its version."""
+    with monkeypatch.context() as patch:
+        version = records.VERSION + len(steps)
+        more = dict(enumerate(steps, records.VERSION))
+        patch.setattr(schema, "_MIGRATIONS", {**schema._MIGRATIONS, **more})
+        for module in (schema, records, ledger_module):
+            patch.setattr(module, "VERSION", version)
+        yield version
+
+
+def test_two_versions_work_side_by_side_and_the_newer_one_takes_nothing_from_the_older(
+    opening: Opening, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    older = opening()
+    older.jobs.open(JOB)
+    now = records.VERSION
+    expansion = schema.Step(("ALTER TABLE job ADD COLUMN tide TEXT",), now)
+    contraction = schema.Step(("ALTER TABLE job DROP COLUMN tide",), now + 2)
+    with newer_program(monkeypatch, expansion):
+        newer = opening()
+        newer.jobs.open(JobToOpen("def456", "dusk.wav", "sha256:2", "heron"))
+        # Both see all of it, and what one has claimed the other leaves alone.
+        request = claimed(older, "r1")
+        assert newer.requests.claim(PieceToSend("def456", "r1", 0.0, 30.0, price=COST)) is None
+        older.requests.answer(older.requests.send(request, 10), b"said", BILL)
+        assert newer.requests.reply(claimed(newer, "r1", "def456")) == b"said"
+    # The older program is started once more, as after an outage.
+    assert [job.id for job in opening().listing.jobs()] == ["def456", "abc123"]
+    with (
+        newer_program(monkeypatch, expansion, contraction) as newest,
+        pytest.raises(LedgerError, match="2 programs of an older version") as told,
+    ):
+        opening()
+    assert f"({os.getpid()}, version {__version__})" in told.value.what
+    assert "end them first" in (told.value.advice or "")
+    assert older.listing.count() == 2  # nothing was changed
+    for ledger in (older, newer):
+        ledger.close()
+    with newer_program(monkeypatch, expansion, contraction):
+        assert opening().listing.count() == 2
+    with pytest.raises(LedgerError, match=f"of version {newest}") as told:
+        opening()
+    assert "install a newer mantisreed" in (told.value.advice or "")

@@ -168,8 +168,13 @@ def _opened(
 ) -> tuple[Database, Ownership]:
     """The database with its tables, and this process's sign of life in it."""
     database = SqliteDatabase(folder, clock) if url is None else PostgresqlDatabase(url, password)
+    ownership: Ownership
+    if isinstance(database, PostgresqlDatabase):
+        ownership = LeaseOwnership(database)
+    else:
+        ownership = FileOwnership(folder, database)
     try:
-        unknown = schema.prepare(database, is_sqlite=url is None)
+        unknown = schema.prepare(database, is_sqlite=url is None, is_alive=ownership.is_alive)
         if unknown:
             known = f"this program knows versions {schema.OLDEST} to {VERSION}"
             raise LedgerError(
@@ -179,9 +184,7 @@ def _opened(
                 if unknown > VERSION
                 else "move it away to begin a new one; nothing was changed",
             )
-        if isinstance(database, PostgresqlDatabase):
-            return database, LeaseOwnership(database)
-        return database, FileOwnership(folder, database)
+        return database, ownership
     except BaseException:
         database.close()
         raise

@@ -15,6 +15,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Protocol
 
+from mantisreed.jobs import records
 from mantisreed.jobs.store import statements
 from mantisreed.jobs.store.database import Database, LedgerError
 from mantisreed.jobs.store.lock_files import LockFiles
@@ -69,6 +70,7 @@ def _register(database: Database, owner: str, role: str | None) -> None:
         "pid": os.getpid(),
         "program": __version__,
         "role": role,
+        "ledger": records.VERSION,
     }
     database.execute(statements.REGISTER_PROCESS, {"owner": owner, **values})
 

@@ -1,7 +1,8 @@
 """The ledger's tables, and how a ledger of an older version becomes one of this version.
 
-    ledger    one row: the version of the schema
-    process   those that work with the ledger, and when they were seen (`ownership.py`)
+    ledger    one row: the version of the schema, and the oldest one whose programs can work with it
+    process   those that work with the ledger, when they were seen (`ownership.py`), and which
+              version they know
     job       one recording that somebody wants by one engine with one set of options; `identity`
               is a digest of these, and the `id` too where nobody has given it another one
     piece     a span of a job's recording, and the request that brings its reply
@@ -19,13 +20,20 @@
     question  what a text service is asked, known by `key`, the same for the same text in any job;
               the digest of its answer
 
-Versions: 7 did not know to which engine a request is on its way, and no queue. 6 did not know where
-processes run. 5 did not know how a job that is done has ended, nor jobs that ask for the same, and
-had `in doubt` for `unconfirmed`.
+A newer program first expands the tables: columns and tables are added, and older programs go on
+beside it. What older programs could not work with waits until none of them lives (`Step`).
+
+Versions: 8 did not know who can read it. 7 did not know to which engine a request is on its way,
+and no queue. 6 did not know where processes run. 5 did not know how a job that is done has ended,
+nor jobs that ask for the same, and had `in doubt` for `unconfirmed`.
 """
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 from mantisreed.jobs.records import VERSION
-from mantisreed.jobs.store.database import Database
+from mantisreed.jobs.store.database import Database, LedgerError
+from mantisreed.units import count_of
 
 _FOLLOW_UPS = (
     """
@@ -98,7 +106,7 @@ _PAYMENTS = """
     """
 
 _CREATE = (
-    "CREATE TABLE ledger (version INTEGER NOT NULL)",
+    "CREATE TABLE ledger (version INTEGER NOT NULL, readable_from INTEGER NOT NULL)",
     """
     CREATE TABLE process (
         owner TEXT PRIMARY KEY,
@@ -108,7 +116,8 @@ _CREATE = (
         pid INTEGER,
         program TEXT,                        -- the version of the program
         role TEXT,                           -- `work` for a worker; NULL for a command that ends
-        is_to_end INTEGER NOT NULL DEFAULT 0 -- whether it was asked to end
+        is_to_end INTEGER NOT NULL DEFAULT 0, -- whether it was asked to end
+        ledger INTEGER                       -- the version of the ledger that it knows
     )
     """,
     """
@@ -216,36 +225,108 @@ _SERIAL = {
 }
 
 
-def prepare(database: Database, *, is_sqlite: bool) -> int | None:
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What makes a ledger of a version one of the next.
+
+    Attributes:
+        statements: in order.
+        readable_from: the oldest version whose programs can work with the result. Where it is not
+            older than the step's own, the step waits until none of those lives.
+    """
+
+    statements: tuple[str, ...]
+    readable_from: int
+
+
+def prepare(database: Database, *, is_sqlite: bool, is_alive: Callable[[str], bool]) -> int | None:
     """Make the tables, or bring those of an older version up to this one; in one transaction.
 
+    Args:
+        database: of the ledger.
+        is_sqlite: whether it is a file.
+        is_alive: whether the process lives that signs so.
+
     Returns:
-        The version that was found if this program does not know it; then nothing was changed. Else
-        None.
+        The version that was found if this program cannot work with it; then nothing was changed.
+        Else None.
+
+    Raises:
+        LedgerError: older programs live, and could not work with the tables of this one; nothing
+            was changed.
     """
     # Looked at first, as a transaction waits for those of others, and most find nothing to do.
-    if "ledger" in database.tables() and _version_in(database) == VERSION:
+    if "ledger" in database.tables() and _version_in(database)[0] == VERSION:
         return None
     with database.transaction():
         database.lock("schema")
         if "ledger" not in database.tables():
             _create(database, is_sqlite=is_sqlite)
-            database.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})
+            _note_version(database, VERSION, _readable_from())
             return None
-        found = _version_in(database)
+        found, readable_from = _version_in(database)
+        if found > VERSION and readable_from <= VERSION:
+            return None  # a newer program has added to it, and takes nothing away
         if not OLDEST <= found <= VERSION:
             return found
         if found < VERSION:
+            _check_others(database, found, is_alive)
             _migrate(database, found)
-            database.execute("UPDATE ledger SET version = :version", {"version": VERSION})
+            _note_version(database, VERSION, _readable_from())
         return None
 
 
-def _version_in(database: Database) -> int:
-    versions = database.execute("SELECT version FROM ledger")
-    if not versions:
-        return VERSION
-    return int(versions[0]["version"])
+def _version_in(database: Database) -> tuple[int, int]:
+    """The version of a ledger, and the oldest one whose programs can work with it."""
+    rows = database.execute("SELECT * FROM ledger")
+    if not rows:
+        return VERSION, VERSION
+    version = int(rows[0]["version"])
+    if version < _FIRST_SHARED:
+        return version, version
+    return version, int(rows[0]["readable_from"])
+
+
+def _readable_from() -> int:
+    """The oldest version whose programs can work with the tables of this one."""
+    oldest = _FIRST_SHARED
+    for version, step in _MIGRATIONS.items():
+        if version >= _FIRST_SHARED:
+            oldest = max(oldest, step.readable_from)
+    return oldest
+
+
+def _note_version(database: Database, version: int, readable_from: int) -> None:
+    values = {"version": version, "readable_from": readable_from}
+    database.execute("DELETE FROM ledger")
+    database.execute(
+        "INSERT INTO ledger (version, readable_from) VALUES (:version, :readable_from)", values
+    )
+
+
+def _check_others(database: Database, found: int, is_alive: Callable[[str], bool]) -> None:
+    """See that nobody lives who could not work with the tables as they will be.
+
+    Raises:
+        LedgerError: somebody does.
+    """
+    if found < _FIRST_SHARED:
+        return  # these did not say which version they know
+    needed = max(_MIGRATIONS[version].readable_from for version in range(found, VERSION))
+    older = [
+        f"{row['host']} ({row['pid']}, version {row['program']})"
+        for row in database.execute("SELECT * FROM process ORDER BY started")
+        if (row["ledger"] or found) < needed and is_alive(row["owner"])
+    ]
+    if older:
+        count = count_of(len(older), "program")
+        raise LedgerError(
+            f"{count} of an older version could not work with the ledger of this one: "
+            f"{', '.join(older)}",
+            where=database.where,
+            advice="end them first (`mantisreed work --drain`), then start this version; nothing "
+            "was changed",
+        )
 
 
 def _create(database: Database, *, is_sqlite: bool) -> None:
@@ -289,7 +370,15 @@ _FROM_7 = (
     *_ROOM,
 )
 
-_MIGRATIONS = {5: _FROM_5, 6: _FROM_6, 7: _FROM_7}
+_FROM_8 = (
+    "ALTER TABLE ledger ADD COLUMN readable_from INTEGER NOT NULL DEFAULT 9",
+    "ALTER TABLE process ADD COLUMN ledger INTEGER",
+)
+
+_FIRST_SHARED = 9
+"""The first version whose programs know that a newer one may only have added to it."""
+
+_MIGRATIONS = {5: Step(_FROM_5, 6), 6: Step(_FROM_6, 7), 7: Step(_FROM_7, 8), 8: Step(_FROM_8, 9)}
 """What makes a ledger of a version one of the next."""
 
 OLDEST = min(_MIGRATIONS)
@@ -298,4 +387,4 @@ OLDEST = min(_MIGRATIONS)
 
 def _migrate(database: Database, found: int) -> None:
     for version in range(found, VERSION):
-        database.script(_MIGRATIONS[version])
+        database.script(_MIGRATIONS[version].statements)

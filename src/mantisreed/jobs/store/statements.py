@@ -11,8 +11,8 @@ rows of which a change depends on what is read of them; a SQLite file has one wr
 # ----------------------------------------------------------------------
 
 REGISTER_PROCESS = """
-INSERT INTO process (owner, started, seen, host, pid, program, role)
-VALUES (:owner, CLOCK(), CLOCK(), :host, :pid, :program, :role)
+INSERT INTO process (owner, started, seen, host, pid, program, role, ledger)
+VALUES (:owner, CLOCK(), CLOCK(), :host, :pid, :program, :role, :ledger)
 ON CONFLICT (owner) DO UPDATE SET seen = excluded.seen
 """
 OTHER_PROCESSES = "SELECT owner FROM process WHERE owner <> :owner"
