@@ -67,13 +67,20 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_after_adjective": [("en", "old ^ nets", PAIR + 4), ("en", "the spare ^ can from", PAIR + 4)],
     "_after_genitive": [("en", "the warden's ^ hut", PAIR + 4)],
     "_after_adverb": [("en", "slowly ^ walking", LOOSE)],
+    "_after_inflected_adjective": [
+        ("ru", "эта белая ^ лодка", LOOSE),
+        ("pl", "nowego ^ mostu", LOOSE),
+    ],
     "_before_noun": [("de", "die nassen ^ Netze", PAIR)],
     "_second_of_two": [("de", "weder der Arzt noch ^ die Schwester", PAIR)],
     "_after_short_word": [("xx", "om ^ morgonen", PAIR)],
     "_object": [("en", "saw ^ them there", PAIR)],
     "_unit_behind": [("en", "ten years ^ ago", UNIT)],
     "_particle": [("en", "please pick it ^ up", PAIR)],
-    "_last_preposition": [("en", "looking ^ for.", PAIR)],
+    "_last_preposition": [
+        ("en", "looking ^ for.", PAIR),
+        ("de", "drehte sich ^ um ohne ein Wort", PAIR),
+    ],
     "_inverted_pronoun": [
         ("en", "have ^ you seen", PAIR),
         ("de", "davon ziehen ^ wir das Gewicht ab", PAIR),

@@ -20,7 +20,8 @@ _VERB_ENDINGS = {
     "es": ("aron", "ieron", "aban", "ábamos", "arán", "erán", "irán", "arían", "erían"),
     "it": ("arono", "erono", "irono", "avano", "evano", "ivano", "eranno", "iranno"),
     "pt": ("aram", "eram", "iram", "avam", "ávamos", "arão", "erão", "irão"),
-    "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся"),
+    "pl": ("emy", "imy", "ymy", "amy", "ał", "ała", "ali", "ały", "ił", "iła", "ili", "iły", "ć"),
+    "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся", "йте", "ьте"),
 }
 _GERMAN_ENDS = ("en", "st", "t", "te", "ten")  # of verbs
 _LONG = 4  # words

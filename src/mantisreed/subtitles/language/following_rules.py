@@ -23,6 +23,11 @@ from mantisreed.transcript.writing import is_spaceless
 
 _CLITICS = frozenset(("ne", "n"))
 _BEFORE_VERBS = ("pronoun", "auxiliary", "infinitive")
+# What nouns and verbs hardly ever end with.
+_ADJECTIVE_ENDS = {
+    "pl": ("ego", "emu", "ych", "ymi", "owej", "nej", "iej"),
+    "ru": ("ый", "ая", "яя", "ое", "ые", "ого", "ому", "ыми", "ими", "ую", "юю", "ых"),
+}
 _NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
 _NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
 _REACH = 6  # words between the two parts of a conjunction
@@ -245,6 +250,15 @@ def _after_adverb(place: BreakPlace) -> float | None:
     return None
 
 
+def _after_inflected_adjective(place: BreakPlace) -> float | None:
+    """Russian `старая | лодка`, Polish `starego | mostu`: adjectives show themselves."""
+    word = place.before.tail
+    endings = _ADJECTIVE_ENDS.get(place.tongue)
+    if endings is None or place.before.tail_kind != "content" or place.word.kind != "content":
+        return None
+    return LOOSE if len(word) > 4 and word.endswith(endings) else None
+
+
 def _before_noun(place: BreakPlace) -> float | None:
     """`die großen Vögel`, `Herr Tiede`."""
     if not place.capitalises_nouns or not place.is_capital:
@@ -297,6 +311,7 @@ FOLLOWING: tuple[tuple[str | None, Rule], ...] = (
     ("adjectives", _after_adjective),
     (None, _after_genitive),
     (None, _after_adverb),
+    (None, _after_inflected_adjective),
     (None, _before_noun),
     (None, _second_of_two),
     (None, _after_short_word),

@@ -16,7 +16,9 @@ from mantisreed.subtitles.language.break_place import (
 )
 from mantisreed.subtitles.language.languages import ROMANCE, UNITS
 
-_VERBAL_ENDS = ("en", "st", "t", "te", "ten")  # of German and Dutch verbs
+# German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
+_PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
+_VERBAL_ENDS = ("aan", "en", "st", "t", "te", "ten")  # of German and Dutch verbs
 _OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
 _INFINITIVES = {
     "fr": ("er", "ir", "oir", "ire", "dre"),
@@ -74,8 +76,15 @@ def _particle(place: BreakPlace) -> float | None:
 
 
 def _last_preposition(place: BreakPlace) -> float | None:
-    """`looking | for.`, German `fängt heute | an.`; in Romance languages it is an adverb there."""
+    """`looking | for.`, German `fängt heute | an.`; in Romance languages it is an adverb there.
+
+    German and Dutch particles also stand before a phrase: `drehte sich | um ohne ein Wort`.
+    """
     if place.word.closes and place.tongue not in ROMANCE:
+        return PAIR
+    following = place.next_word
+    is_particle = place.tongue in VERBS_LAST and place.word.head in _PARTICLES_TOO
+    if is_particle and following is not None and following.kind in ("preposition", "conjunction"):
         return PAIR
     return None
 
