@@ -28,6 +28,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "und drei ^ Vögel", PAIR + 4),
         ("en", "in three ^ or four nets", UNIT),
     ],
+    "_before_number": [("en", "bus number ^ eleven stops", UNIT), ("fr", "numéro ^ onze", UNIT)],
     "_in_pair": [
         ("en", "it depends ^ of course", 0.0),
         ("en", "because ^ of the tide", PAIR - 6),
@@ -45,6 +46,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "far and in ^ which direction", UNIT),
         ("en", "waiting for ^ that moment", PAIR),
         ("en", "got to ^ the top", PAIR),
+        ("en", "a quarter past ^ four", PAIR),
     ],
     "_after_particle": [("en", "turned off ^ the light", PLAIN - 2)],
     "_after_pronoun_object": [
@@ -52,6 +54,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "müssen wir ^ noch die Netze", 0.0),
     ],
     "_after_pronoun": [
+        ("en", "think it over I ^ go up there", PAIR),
         ("en", "they ^ went home", PAIR),
         ("en", "the thing I ^ like about it", PAIR),
         ("fr", "et il ^ n'y en avait plus", PAIR),
@@ -84,6 +87,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_inverted_pronoun": [
         ("en", "have ^ you seen", PAIR),
         ("de", "davon ziehen ^ wir das Gewicht ab", PAIR),
+        ("de", "dann stieg ^ ich in den Bus", PAIR),
     ],
     "_pronoun_behind_pronoun": [("de", "dann habe ich ^ sie vergessen", PAIR)],
     "_negation": [("fr", "vous ne prenez ^ pas de sac", PAIR)],
@@ -151,6 +155,9 @@ def test_each_row_decides_its_examples(row: str) -> None:
         ("es", "Al menos ^ podrían habernos preguntado", "podrían habernos ^ preguntado antes"),
         ("en", "the tide turned ^ and we left", "the tide turned and ^ we left"),
         ("en", "then add salt ^ and pour it in", "then add salt and pour ^ it in slowly"),
+        ("en", "been trying ^ to get hold of it", "trying to get ^ hold of it"),
+        ("es", "me preguntan ^ qué fue eso", "me preguntan qué ^ fue eso"),
+        ("de", "mit der einen Hand ^ nach dem Griff", "mit der ^ einen Hand"),
         ("en", "a map ^ as well as a compass", "you need a map ^ as well."),
     ],
 )

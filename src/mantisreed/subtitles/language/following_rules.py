@@ -28,6 +28,29 @@ _ADJECTIVE_ENDS = {
     "pl": ("ego", "emu", "ych", "ymi", "owej", "nej", "iej"),
     "ru": ("ый", "ая", "яя", "ое", "ые", "ого", "ому", "ыми", "ими", "ую", "юю", "ых"),
 }
+# Pronouns that are nothing but subjects: `to think something over | I go up there`.
+_NOMINATIVES = frozenset(
+    [
+        "i",
+        "he",
+        "she",
+        "we",
+        "they",
+        "ich",
+        "du",
+        "er",
+        "wir",
+        "man",
+        "je",
+        "tu",
+        "il",
+        "ils",
+        "on",
+        "yo",
+        "tú",
+        "io",
+    ]
+)
 _NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
 _NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
 _REACH = 6  # words between the two parts of a conjunction
@@ -67,6 +90,13 @@ def _after_number(place: BreakPlace) -> float | None:
     # phrase, and so does a year.
     is_year = len(place.before.tail) == 4 and place.before.tail.isdigit()
     return LOOSE if is_year else PAIR + 4
+
+
+def _before_number(place: BreakPlace) -> float | None:
+    """`room | seven`, `numéro | onze`."""
+    if place.word.is_number and not place.before.closes:
+        return UNIT
+    return None
 
 
 def _in_pair(place: BreakPlace) -> float | None:
@@ -154,7 +184,7 @@ def _after_pronoun_object(place: BreakPlace) -> float | None:
     if place.at < 2 or place.words[place.at - 2].closes:
         return None
     before = place.words[place.at - 2]
-    if before.kind in ("preposition", "of"):
+    if before.kind in ("preposition", "of") and place.before.tail not in _NOMINATIVES:
         return 0.0
     is_verb = before.tail_kind == "auxiliary" or place.is_verb(before.tail)
     if place.tongue in VERBS_LAST and is_verb:
@@ -294,6 +324,7 @@ FOLLOWING: tuple[tuple[str | None, Rule], ...] = (
     (None, _inside_name),
     ("titles", _after_title),
     (None, _after_number),
+    ("numbered", _before_number),
     (None, _in_pair),
     ("determiners", _after_determiner),
     ("coordinating", _after_coordinating),

@@ -60,6 +60,7 @@ class LanguageWords:
     relatives: frozenset[str] = frozenset()
     standing: frozenset[str] = frozenset()
     negations: frozenset[str] = frozenset()
+    numbered: frozenset[str] = frozenset()
     particle_verbs: frozenset[str] = frozenset()
 
     def phrase_pairs(self, *, elides: bool) -> frozenset[tuple[str, str]]:

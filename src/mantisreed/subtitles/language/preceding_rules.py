@@ -18,6 +18,7 @@ from mantisreed.subtitles.language.languages import ROMANCE, UNITS
 
 # German and Dutch prepositions that are parts of verbs as well, and begin no other phrase there.
 _PARTICLES_TOO = frozenset(("an", "ab", "auf", "aus", "um", "zu", "vor", "nach", "aan", "af", "op"))
+_SUBJECTS = frozenset(("ich", "du", "er", "wir", "man", "ik", "jij", "hij", "wij", "we"))
 _VERBAL_ENDS = ("aan", "en", "st", "t", "te", "ten")  # of German and Dutch verbs
 _OBJECTS_OF_VERBS = ("", "me", "te", "se", "lo", "la", "le", "les", "nos", "los", "las")
 _INFINITIVES = {
@@ -99,7 +100,8 @@ def _inverted_pronoun(place: BreakPlace) -> float | None:
     # `davon ziehen | wir`: in these languages a subject follows what it does at once
     written = place.texts[place.at - 1]
     is_verbal = place.before.tail_kind == "content" and written[:1].islower()
-    if place.tongue in VERBS_LAST and is_verbal and before.endswith(_VERBAL_ENDS):
+    is_sure = before.endswith(_VERBAL_ENDS) or place.word.head in _SUBJECTS
+    if place.tongue in VERBS_LAST and is_verbal and is_sure and not place.before.closes:
         return PAIR
     return None
 
