@@ -11,7 +11,8 @@ from mantisreed.subtitles.language.break_place import (
     PLAIN,
     UNIT,
     BreakPlace,
-    Rule,
+    Row,
+    particle_pairs,
 )
 from mantisreed.subtitles.language.breaks import break_penalties
 from mantisreed.subtitles.language.following_rules import FOLLOWING
@@ -113,26 +114,25 @@ def place_of(language: str, marked: str) -> BreakPlace:
     for word in words[:at]:
         length = phrase_length(word, length)
     known = words_of_language(language)
-    pairs = known.phrase_pairs(elides=language in ("fr", "it"))
+    pairs = known.phrase_pairs(elides=language in ("fr", "it")) | particle_pairs(language)
     return BreakPlace(texts, words, at, known, language, pairs, at == 1, length)
 
 
-def deciding(
-    rows: tuple[tuple[str | None, Rule], ...], place: BreakPlace, word: str
-) -> tuple[str, float]:
+def deciding(rows: tuple[Row, ...], place: BreakPlace, word: str) -> tuple[str, float]:
     """The row that decides, and what it says."""
-    for name, rule in rows:
+    for name, rule, tongues in rows:
         listed: Container[str] | None = None if name is None else getattr(place.known, name)
-        if listed is None or word in listed:
+        is_asked = tongues is None or place.tongue in tongues
+        if is_asked and (listed is None or word in listed):
             tie = rule(place)
             if tie is not None:
                 return rule.__name__, tie
     return "", 0.0
 
 
-@pytest.mark.parametrize("row", [rule.__name__ for _, rule in (*FOLLOWING, *PRECEDING)])
+@pytest.mark.parametrize("row", sorted({row.rule.__name__ for row in (*FOLLOWING, *PRECEDING)}))
 def test_each_row_decides_its_examples(row: str) -> None:
-    rows = FOLLOWING if any(rule.__name__ == row for _, rule in FOLLOWING) else PRECEDING
+    rows = FOLLOWING if any(one.rule.__name__ == row for one in FOLLOWING) else PRECEDING
     for language, marked, tie in EXAMPLES[row]:
         place = place_of(language, marked)
         word = place.before.tail if rows is FOLLOWING else place.word.head

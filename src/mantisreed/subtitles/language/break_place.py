@@ -3,6 +3,7 @@
 from collections.abc import Callable, Container, Sequence
 from dataclasses import dataclass
 from functools import cache
+from typing import NamedTuple
 
 from mantisreed.subtitles.language.coordination import is_verb_form
 from mantisreed.subtitles.language.languages import (
@@ -104,3 +105,18 @@ def particle_pairs(tongue: str) -> frozenset[tuple[str, str]]:
 
 Rule = Callable[[BreakPlace], float | None]
 """Says how tightly two words belong together; None where it has nothing to say of a place."""
+
+
+class Row(NamedTuple):
+    """A rule, and where it is asked.
+
+    Attributes:
+        words: the name of the list in `languages.toml` that the word must be in; None asks for any
+            word.
+        rule: it.
+        tongues: the languages that it is for; None for all.
+    """
+
+    words: str | None
+    rule: Rule
+    tongues: frozenset[str] | None = None

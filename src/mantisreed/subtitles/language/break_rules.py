@@ -23,6 +23,9 @@ from mantisreed.subtitles.language.following_rules import FOLLOWING
 from mantisreed.subtitles.language.languages import ROMANCE, words_of_language
 from mantisreed.subtitles.language.preceding_rules import PRECEDING
 
+Compiled = Sequence[tuple[Container[str] | None, Rule]]
+"""Rules of one language, each with the words that it is asked about."""
+
 
 def tied_to_following(place: BreakPlace) -> float:
     """How tightly the word before a place belongs to what comes; 0 where nothing ties it."""
@@ -40,9 +43,7 @@ def between(place: BreakPlace) -> float:
     return rule(place)
 
 
-def _decided(
-    rules: Sequence[tuple[Container[str] | None, Rule]], place: BreakPlace, word: str
-) -> float:
+def _decided(rules: Compiled, place: BreakPlace, word: str) -> float:
     for words, rule in rules:
         if words is None or word in words:
             tie = rule(place)
@@ -167,13 +168,15 @@ _BY_KIND: dict[str, Callable[[BreakPlace], float]] = {
 
 
 @cache
-def _compiled(
-    tongue: str,
-) -> tuple[list[tuple[Container[str] | None, Rule]], list[tuple[Container[str] | None, Rule]]]:
+def _compiled(tongue: str) -> tuple[Compiled, Compiled]:
     """The rules of a language, with its lists in place of their names."""
     known = words_of_language(tongue)
     following, preceding = (
-        [(None if name is None else getattr(known, name), rule) for name, rule in rows]
+        [
+            (None if row.words is None else getattr(known, row.words), row.rule)
+            for row in rows
+            if row.tongues is None or tongue in row.tongues
+        ]
         for rows in (FOLLOWING, PRECEDING)
     )
     return following, preceding

@@ -10,7 +10,14 @@ from collections.abc import Container, Sequence
 from functools import cache
 from itertools import accumulate
 
-from mantisreed.subtitles.language.break_place import CLAUSE, LISTED, PLAIN, UNIT, BreakPlace
+from mantisreed.subtitles.language.break_place import (
+    CLAUSE,
+    LISTED,
+    PLAIN,
+    UNIT,
+    BreakPlace,
+    particle_pairs,
+)
 from mantisreed.subtitles.language.break_rules import between, tied_to_following, tied_to_preceding
 from mantisreed.subtitles.language.coordination import Joined, joined_by
 from mantisreed.subtitles.language.languages import words_of_language
@@ -192,7 +199,9 @@ text.
 
 @cache
 def _phrase_pairs(tongue: str) -> frozenset[tuple[str, str]]:
-    return words_of_language(tongue).phrase_pairs(elides=tongue in ELIDES)
+    """Neighbours that belong together: inside of phrases, verbs and their particles."""
+    known = words_of_language(tongue)
+    return known.phrase_pairs(elides=tongue in ELIDES) | particle_pairs(tongue)
 
 
 def _part_phrases(

@@ -14,10 +14,10 @@ from mantisreed.subtitles.language.break_place import (
     UNIT,
     VERBS_LAST,
     BreakPlace,
-    Rule,
+    Row,
     particle_pairs,
 )
-from mantisreed.subtitles.language.languages import ROMANCE, UNITS
+from mantisreed.subtitles.language.languages import CAPITALISES_NOUNS, ROMANCE, UNITS
 from mantisreed.subtitles.language.word_facts import is_number
 from mantisreed.transcript.writing import is_spaceless
 
@@ -101,7 +101,7 @@ def _before_number(place: BreakPlace) -> float | None:
 
 def _in_pair(place: BreakPlace) -> float | None:
     pair = place.before.tail, place.word.head
-    is_pair = pair in place.pairs or pair in particle_pairs(place.tongue)
+    is_pair = pair in place.pairs
     return PAIR - 6 if is_pair else None
 
 
@@ -214,7 +214,7 @@ def _may_be_verb(place: BreakPlace) -> bool:
 def _after_auxiliary_with_last_verb(place: BreakPlace) -> float | None:
     """German `hat | gegessen.` is one, `haben | schon einmal einen gefangen` is not."""
     kind = place.word.kind
-    if place.tongue not in VERBS_LAST or place.before.tail in _NEGATIONS or kind in JOINING:
+    if place.before.tail in _NEGATIONS or kind in JOINING:
         return None
     is_end = place.word.closes or place.next_word is None
     is_last = kind == "content" and is_end and not place.is_capital
@@ -273,7 +273,7 @@ def _after_genitive(place: BreakPlace) -> float | None:
 
 def _after_adverb(place: BreakPlace) -> float | None:
     word = place.before.tail
-    if place.tongue != "en" or not word.endswith("ly") or len(word) < 5:
+    if not word.endswith("ly") or len(word) < 5:
         return None
     if place.word.kind in CONTENT:
         return LOOSE
@@ -283,15 +283,15 @@ def _after_adverb(place: BreakPlace) -> float | None:
 def _after_inflected_adjective(place: BreakPlace) -> float | None:
     """Russian `старая | лодка`, Polish `starego | mostu`: adjectives show themselves."""
     word = place.before.tail
-    endings = _ADJECTIVE_ENDS.get(place.tongue)
-    if endings is None or place.before.tail_kind != "content" or place.word.kind != "content":
+    endings = _ADJECTIVE_ENDS[place.tongue]
+    if place.before.tail_kind != "content" or place.word.kind != "content":
         return None
     return LOOSE if len(word) > 4 and word.endswith(endings) else None
 
 
 def _before_noun(place: BreakPlace) -> float | None:
     """`die großen Vögel`, `Herr Tiede`."""
-    if not place.capitalises_nouns or not place.is_capital:
+    if not place.is_capital:
         return None
     written, word = place.texts[place.at - 1], place.before.tail
     if written[:1].islower() and word.endswith(INFLECTED) and word not in place.known.verbs:
@@ -320,30 +320,31 @@ def _second_of_two(place: BreakPlace) -> float | None:
     return None
 
 
-FOLLOWING: tuple[tuple[str | None, Rule], ...] = (
-    (None, _inside_name),
-    ("titles", _after_title),
-    (None, _after_number),
-    ("numbered", _before_number),
-    (None, _in_pair),
-    ("determiners", _after_determiner),
-    ("coordinating", _after_coordinating),
-    ("conjunctions", _after_conjunction),
-    ("of", _after_of),
-    ("prepositions", _after_verb_like),
-    (None, _after_particle),
-    ("prepositions", _after_preposition),
-    ("pronouns", _after_pronoun_object),
-    ("pronouns", _after_pronoun),
-    ("auxiliaries", _after_auxiliary_with_last_verb),
-    ("auxiliaries", _after_auxiliary),
-    ("degree", _after_degree),
-    ("quantifiers", _after_quantifier),
-    ("adjectives", _after_adjective),
-    (None, _after_genitive),
-    (None, _after_adverb),
-    (None, _after_inflected_adjective),
-    (None, _before_noun),
-    (None, _second_of_two),
-    (None, _after_short_word),
+FOLLOWING: tuple[Row, ...] = (
+    Row(None, _inside_name),
+    Row("titles", _after_title),
+    Row(None, _after_number),
+    Row("numbered", _before_number),
+    Row(None, _in_pair),
+    Row("determiners", _after_determiner),
+    Row("coordinating", _after_coordinating),
+    Row("conjunctions", _after_conjunction),
+    Row("of", _after_of),
+    Row("prepositions", _after_verb_like, frozenset(("en",))),
+    Row("particles", _after_particle),
+    Row("prepositions", _after_particle),
+    Row("prepositions", _after_preposition),
+    Row("pronouns", _after_pronoun_object),
+    Row("pronouns", _after_pronoun),
+    Row("auxiliaries", _after_auxiliary_with_last_verb, VERBS_LAST),
+    Row("auxiliaries", _after_auxiliary),
+    Row("degree", _after_degree),
+    Row("quantifiers", _after_quantifier),
+    Row("adjectives", _after_adjective),
+    Row(None, _after_genitive, frozenset(("en",))),
+    Row(None, _after_adverb, frozenset(("en",))),
+    Row(None, _after_inflected_adjective, frozenset(_ADJECTIVE_ENDS)),
+    Row(None, _before_noun, CAPITALISES_NOUNS),
+    Row(None, _second_of_two, frozenset(("de",))),
+    Row(None, _after_short_word),
 )

@@ -12,7 +12,7 @@ from mantisreed.subtitles.language.break_place import (
     UNIT,
     VERBS_LAST,
     BreakPlace,
-    Rule,
+    Row,
 )
 from mantisreed.subtitles.language.languages import ROMANCE, UNITS
 
@@ -109,7 +109,7 @@ def _inverted_pronoun(place: BreakPlace) -> float | None:
 def _pronoun_behind_pronoun(place: BreakPlace) -> float | None:
     """`habe ich | sie vergessen`."""
     is_pair = place.before.tail in place.known.pronouns and place.at > 1
-    if place.tongue in VERBS_LAST and is_pair and not place.before.closes:
+    if is_pair and not place.before.closes:
         return PAIR
     return None
 
@@ -127,7 +127,7 @@ def _infinitive(place: BreakPlace) -> float | None:
     it.
     """
     word = place.word
-    if place.tongue not in ROMANCE or word.kind != "content" or place.before.closes:
+    if word.kind != "content" or place.before.closes:
         return None
     is_verbal = len(word.head) > 3 and word.head.endswith(_INFINITIVES[place.tongue])
     if is_verbal and place.before.tail_kind == "content":
@@ -138,7 +138,7 @@ def _infinitive(place: BreakPlace) -> float | None:
 def _infinitive_with_sign(place: BreakPlace) -> float | None:
     """German `den Topf | zu setzen`, Dutch `de pan | te zetten`."""
     following = place.next_word
-    if place.tongue not in VERBS_LAST or following is None or place.before.closes:
+    if following is None or place.before.closes:
         return None
     is_verbal = following.kind == "content" and not following.is_capital
     if place.word.head in ("zu", "te") and is_verbal and following.head.endswith("n"):
@@ -160,7 +160,7 @@ def _last_verb(place: BreakPlace) -> float | None:
     """The verb that a clause waited for."""
     word = place.word
     may_be_verb = place.texts[place.at][:1].islower() and word.kind in ("content", "auxiliary")
-    if place.tongue not in VERBS_LAST or not may_be_verb:
+    if not may_be_verb:
         return None
     following = place.next_word
     goes_on = following is not None and following.kind == "coordinating"
@@ -171,17 +171,17 @@ def _last_verb(place: BreakPlace) -> float | None:
     return None
 
 
-PRECEDING: tuple[tuple[str | None, Rule], ...] = (
-    ("object_pronouns", _object),
-    ("behind", _unit_behind),
-    ("particles", _particle),
-    ("prepositions", _last_preposition),
-    ("pronouns", _inverted_pronoun),
-    ("pronouns", _pronoun_behind_pronoun),
-    ("object_pronouns", _pronoun_behind_pronoun),
-    ("negations", _negation),
-    ("numbers", _number_behind_noun),
-    (None, _infinitive),
-    (None, _infinitive_with_sign),
-    (None, _last_verb),
+PRECEDING: tuple[Row, ...] = (
+    Row("object_pronouns", _object),
+    Row("behind", _unit_behind),
+    Row("particles", _particle),
+    Row("prepositions", _last_preposition),
+    Row("pronouns", _inverted_pronoun),
+    Row("pronouns", _pronoun_behind_pronoun, VERBS_LAST),
+    Row("object_pronouns", _pronoun_behind_pronoun, VERBS_LAST),
+    Row("negations", _negation),
+    Row("numbers", _number_behind_noun),
+    Row(None, _infinitive, frozenset(_INFINITIVES)),
+    Row(None, _infinitive_with_sign, VERBS_LAST),
+    Row(None, _last_verb, VERBS_LAST),
 )
