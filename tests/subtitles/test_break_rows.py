@@ -37,7 +37,11 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("es", "tendrán ^ que dar un rodeo", PAIR - 6),
         ("fr", "là ^ où ils vivent", PAIR - 6),
     ],
-    "_after_determiner": [("en", "the ^ tide", UNIT), ("de", "ihr ^ altes Boot", UNIT)],
+    "_after_determiner": [
+        ("en", "the ^ tide", UNIT),
+        ("de", "ihr ^ altes Boot", UNIT),
+        ("de", "die ^ jüngeren unter ihnen", UNIT),
+    ],
     "_after_coordinating": [("en", "terns and ^ gulls", PAIR)],
     "_after_conjunction": [("en", "because ^ nobody came", PAIR)],
     "_after_of": [("en", "the end of ^ summer", UNIT)],
@@ -80,7 +84,10 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
     "_after_short_word": [("xx", "om ^ morgonen", PAIR)],
     "_object": [("en", "saw ^ them there", PAIR)],
     "_unit_behind": [("en", "ten years ^ ago", UNIT)],
-    "_particle": [("en", "please pick it ^ up", PAIR)],
+    "_particle": [
+        ("de", "sie fanden ^ heraus, dass er schlief", PAIR),
+        ("en", "please pick it ^ up", PAIR),
+    ],
     "_last_preposition": [
         ("en", "looking ^ for.", PAIR),
         ("de", "drehte sich ^ um ohne ein Wort", PAIR),
@@ -89,6 +96,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("en", "have ^ you seen", PAIR),
         ("de", "davon ziehen ^ wir das Gewicht ab", PAIR),
         ("de", "dann stieg ^ ich in den Bus", PAIR),
+        ("de", "Meinst ^ du den alten Lehrer", PAIR),
     ],
     "_pronoun_behind_pronoun": [("de", "dann habe ich ^ sie vergessen", PAIR)],
     "_negation": [("fr", "vous ne prenez ^ pas de sac", PAIR)],

@@ -51,6 +51,7 @@ _NOMINATIVES = frozenset(
         "io",
     ]
 )
+_ARTICLES = frozenset(("der", "die", "das", "den", "dem"))
 _NEGATIONS = frozenset(("nicht", "zu", "nie", "kaum", "niet", "te", "nooit"))
 _NOUNS_TOO = frozenset(("can", "will", "might", "must"))  # auxiliaries that are nouns as well
 _REACH = 6  # words between the two parts of a conjunction
@@ -129,8 +130,11 @@ def _stands_alone(place: BreakPlace) -> bool:
         return False
     # German `ihr heute angefangen`, but `ihr altes Boot`, `ihr sehr altes Boot`
     following = place.next_word
-    is_inflected = word.head.endswith(INFLECTED) and following is not None and following.is_capital
-    return word.kind == "content" and not is_inflected
+    is_inflected = word.head.endswith(INFLECTED)
+    if place.before.tail in _ARTICLES:
+        return word.kind == "content" and not is_inflected  # `die jüngeren unter ihnen`
+    has_noun = following is not None and following.is_capital
+    return word.kind == "content" and not (is_inflected and has_noun)
 
 
 def _after_coordinating(place: BreakPlace) -> float | None:

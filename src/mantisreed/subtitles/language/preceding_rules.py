@@ -99,7 +99,8 @@ def _inverted_pronoun(place: BreakPlace) -> float | None:
         return PAIR
     # `davon ziehen | wir`: in these languages a subject follows what it does at once
     written = place.texts[place.at - 1]
-    is_verbal = place.before.tail_kind == "content" and written[:1].islower()
+    is_small = written[:1].islower() or place.starts_sentence
+    is_verbal = place.before.tail_kind == "content" and is_small
     is_sure = before.endswith(_VERBAL_ENDS) or place.word.head in _SUBJECTS
     if place.tongue in VERBS_LAST and is_verbal and is_sure and not place.before.closes:
         return PAIR
