@@ -281,7 +281,7 @@ def test_recordings_come_from_an_object_store_and_from_archives(
         }
         missing = mantisreed("run", "s3://nowhere/x.flac")
         assert missing.returncode == 2 and "no recording there" in missing.stderr
-        write_stored("s3://marsh/out/note.txt", b"a text")
+        write_stored("s3://marsh/out", "note.txt", b"a text")
         assert store.objects["marsh/out/note.txt"].content == b"a text"
 
 

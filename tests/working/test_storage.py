@@ -9,8 +9,11 @@ import pytest
 from cli.ferry import Ferry
 from cli.test_stored_outputs import keys
 from conftest import Command
+from mantisreed.destinations.stored_outputs import StoredOutputs
 from mantisreed.errors import InputError
-from mantisreed.sources.storage import put_file
+from mantisreed.pipeline.incoming.shared_storage import SharedStorage, _name_in_address
+from mantisreed.sources.recordings import Source
+from mantisreed.sources.storage import opened, put_file
 from mantisreed.standin.server import bound_socket, serving
 from mantisreed.standin.store import ObjectStore
 
@@ -155,3 +158,37 @@ def test_a_storage_that_fails_fails_its_recordings_and_nothing_else(
     ended = mantisreed("submit", notes, "--queue")
     assert ended.returncode == 1 and "note 2.flac: cannot be put into the storage" in ended.stderr
     assert "2 recordings queued" in ended.stderr, ended.stderr
+
+
+@pytest.mark.parametrize(
+    "name",
+    [
+        *("früh's (2) #1?v=2 100%.flac", "a::b.flac", "zip::c.flac", "x?versionId=3.flac"),
+        *("+ &=.flac", "*[a].flac", "a%20b.flac", "\udcff.flac", "ré🪶.flac"),
+    ],
+)
+def test_a_name_means_nothing_else_in_an_address(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, name: str
+) -> None:
+    file = tmp_path / name
+    file.write_bytes(b"sound")
+    store = ObjectStore()
+    with serving(store.application(), bound_socket(0)) as url:
+        keys(url, monkeypatch)
+        shared = SharedStorage("s3://marsh/shared")
+        put = shared.put(Source(file), "sha256:" + "1" * 64)
+        assert put.link is not None and len(store.objects) == 1
+        files, path, _ = opened(put.link)
+        assert files.cat_file(path) == b"sound" and shared.holds(put)
+        shared.remove(put)
+        outputs = StoredOutputs("s3://marsh/out")
+        outputs.put(name.replace("\udcff", "x"), b"text")
+        (written,) = store.objects
+        assert written.startswith("marsh/out/")
+        outputs.remove(name.replace("\udcff", "x"))
+        assert not store.objects
+
+
+def test_names_that_look_alike_in_an_address_are_told_apart(tmp_path: Path) -> None:
+    names = {_name_in_address(Source(Path(name))) for name in ("a:b.wav", "a?b.wav", "a_b.wav")}
+    assert len(names) == 3

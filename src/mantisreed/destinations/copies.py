@@ -29,10 +29,10 @@ def copy_files(copy: Copy, parcel: Parcel, folder: Path) -> list[str]:
         if STORAGE.match(target):
             from mantisreed.sources.storage import write_stored  # takes long to import
 
-            places = [f"{target.rstrip('/')}/{file.name}" for file in found]
-            for place, file in zip(places, found, strict=True):
-                write_stored(place, file.content)
-            return places
+            place = target.rstrip("/")
+            for file in found:
+                write_stored(place, file.name, file.content)
+            return [f"{place}/{file.name}" for file in found]
         into = folder_at(folder, target)
         make_folder(into)
         for file in found:
@@ -45,6 +45,8 @@ def copy_files(copy: Copy, parcel: Parcel, folder: Path) -> list[str]:
 
 
 def _as_name(value: str) -> str:
-    """A value as one part of a path: whoever named a recording does not choose the folder."""
-    name = re.sub(r"[/\\\0]", "-", value)
+    """A value as one part of a path: whoever named a recording chooses neither the folder nor, in
+    an address, another storage behind `::`.
+    """
+    name = re.sub(r"[/\\\0]|::", "-", value)
     return "-" if name.strip() in ("", ".", "..") else name

@@ -98,7 +98,7 @@ class StoredOutputs:
         from mantisreed.sources.storage import write_stored  # takes long to import
 
         try:
-            write_stored(self.place(name), content)
+            write_stored(self._address, name, content)
         except InputError as error:
             raise OutputError(error.what, where=error.where, advice=error.advice) from error
 
@@ -111,7 +111,7 @@ class StoredOutputs:
         from mantisreed.sources.storage import remove_stored  # takes long to import
 
         try:
-            remove_stored(self.place(name))
+            remove_stored(self._address, name)
         except InputError as error:
             raise OutputError(error.what, where=error.where, advice=error.advice) from error
 

@@ -248,13 +248,20 @@ def put_file(file: Path, address: str) -> None:
         ) from error
 
 
-def remove_stored(address: str) -> None:
+def remove_stored(address: str, name: str = "") -> None:
     """Remove a file of a storage; one that is not there is no error.
+
+    Args:
+        address: of the file, or of its folder.
+        name: of the file in that folder, whatever characters it has; empty where the address is its
+            own.
 
     Raises:
         InputError: it cannot be removed.
     """
     files, path, _ = opened(address)
+    if name:
+        path, address = f"{path.rstrip('/')}/{name}", f"{address}/{name}"
     try:
         if files.exists(path):
             files.rm_file(path)
@@ -264,13 +271,19 @@ def remove_stored(address: str) -> None:
         ) from error
 
 
-def write_stored(address: str, content: bytes) -> None:
-    """Put a file into a storage, whole.
+def write_stored(address: str, name: str, content: bytes) -> None:
+    """Put a file into a folder of a storage, whole.
+
+    Args:
+        address: of the folder.
+        name: of the file, whatever characters it has.
+        content: of it.
 
     Raises:
         InputError: it cannot be written there.
     """
     files, path, _ = opened(address)
+    path, address = f"{path.rstrip('/')}/{name}", f"{address}/{name}"
     try:
         parent = posixpath.dirname(path)
         if parent and not files.exists(parent):

@@ -177,13 +177,13 @@ def _open_ledger(ledger: Ledger) -> Iterator[Check]:
 
 def _storage(workspace: Workspace, what: str, address: str) -> Check:
     """Whether a file can be put into a storage, and be removed again."""
-    place = f"{address.rstrip('/')}/.check-{secrets.token_hex(4)}"
+    folder, name = address.rstrip("/"), f".check-{secrets.token_hex(4)}"
     where = printable(address)
     begun = time.monotonic()
     try:
         workspace.trust.require("writing")
-        write_stored(place, b"written by `mantisreed doctor`; may be removed")
-        remove_stored(place)
+        write_stored(folder, name, b"written by `mantisreed doctor`; may be removed")
+        remove_stored(folder, name)
     except TrustError:
         return Check(what, "note", "not looked at, as the settings are not trusted")
     except InputError as error:

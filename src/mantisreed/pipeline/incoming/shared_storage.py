@@ -1,6 +1,9 @@
 """Where machines without a shared folder have queued recordings and their outputs: `[storage]`."""
 
+import hashlib
+import os
 import posixpath
+import re
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
@@ -9,6 +12,7 @@ from mantisreed.sources.recordings import STORAGE, Source
 from mantisreed.workspace import Workspace
 
 _RECORDINGS = "recordings"
+_MEANS_MORE = re.compile(r"[^\w.,() +-]")  # in an address, such as `::` before another storage
 
 
 class SharedStorage:
@@ -62,7 +66,7 @@ class SharedStorage:
         from mantisreed.sources.storage import put_file  # takes long to import
 
         folder = digest.rpartition(":")[2][:32]
-        address = posixpath.join(self.address, _RECORDINGS, folder, recording.name)
+        address = posixpath.join(self.address, _RECORDINGS, folder, _name_in_address(recording))
         try:
             put_file(recording.path, address)
         except InputError as error:
@@ -84,3 +88,14 @@ class SharedStorage:
 
         if recording.link is not None and self.holds(recording):
             remove_stored(recording.link)
+
+
+def _name_in_address(recording: Source) -> str:
+    """The name of a recording, without what would mean something else in an address. Other names
+    that look alike then are told apart.
+    """
+    name = recording.path.name
+    safe = _MEANS_MORE.sub("_", name)
+    if safe == name:
+        return name
+    return f"{hashlib.sha256(os.fsencode(name)).hexdigest()[:8]}-{safe}"
