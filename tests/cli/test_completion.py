@@ -39,7 +39,7 @@ def completed(folder: Path, line: str) -> list[str]:
         ("mantisreed engines try bittern:", ["bittern:lines"]),
         ("mantisreed run a.wav --to srt,v", ["srt,vtt"]),
         ("mantisreed export ab --layout ph", ["phone"]),
-        ("mantisreed docs engine-r", ["engine-recipes"]),
+        ("mantisreed docs engine-r", ["engine-recipes-jobs", "engine-recipes"]),
     ],
 )
 def test_words_are_completed(settings: Path, tmp_path: Path, line: str, offered: list[str]) -> None:

@@ -15,10 +15,15 @@ from mantisreed.standin.engines.dipper import bell
 from mantisreed.transcript.document import from_json
 from web import QuietHandler, listening
 
-MANUAL = (Path(__file__).parents[2] / "docs" / "engine-recipes.md").read_text(encoding="utf-8")
+DOCS = Path(__file__).parents[2] / "docs"
+MANUAL = "\n".join(
+    (DOCS / page).read_text(encoding="utf-8")
+    for page in ("engine-recipes.md", "engine-recipes-jobs.md")
+)
 IN_MANUAL = [
-    *("brook", "brook:quick", "heron", "heron:south", "sedge", "sedge:worded", "dipper", "plover"),
-    *("bittern", "bittern:lines", "rail", "rail:vtt", "rail:text", "wren", "stilt"),
+    *("brook", "brook:quick", "heron", "heron:south", "sedge", "sedge:worded"),
+    *("rail", "rail:vtt", "rail:text", "dipper", "plover"),
+    *("bittern", "bittern:lines", "wren", "stilt"),
 ]
 
 

@@ -65,7 +65,8 @@ def test_every_key_placeholder_and_filter_is_in_the_manual() -> None:
 
 
 def test_the_smallest_cards_are_short() -> None:
-    recipes = (DOCS / "engine-recipes.md").read_text(encoding="utf-8")
+    pages = ("engine-recipes.md", "engine-recipes-jobs.md")
+    recipes = "\n".join((DOCS / page).read_text(encoding="utf-8") for page in pages)
     form = """
 [engine.marsh]
 url = "https://speech.marsh.example/listen"
