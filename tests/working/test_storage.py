@@ -112,6 +112,29 @@ def test_files_of_one_machine_are_worked_on_by_another_through_the_storage(
     assert sorted(name for name in objects if "/recordings/" in name) == put
 
 
+def test_recordings_of_one_name_on_two_machines_do_not_meet(
+    workspace: Path,
+    notes: Path,
+    mantisreed: Command,
+    store: tuple[ObjectStore, Path],
+    tmp_path: Path,
+) -> None:
+    kept, second = store
+    other = tmp_path / "other"
+    other.mkdir()
+    (other / "mantisreed.toml").write_text(workspace.read_text())
+    elsewhere = ("--config", str(other / "mantisreed.toml"))
+    assert mantisreed("submit", notes / "note 0.flac", "--queue", "--to", "txt").returncode == 0
+    assert "1 done" in mantisreed("work", "--until-idle", "1s").stderr
+    ended = mantisreed("submit", second, "--queue", "--to", "txt", *elsewhere)
+    assert "1 recording queued" in ended.stderr, ended.stderr
+    assert "1 done" in mantisreed("work", "--until-idle", "1s").stderr
+    texts = {name.rpartition("/")[2] for name in kept.objects if "/transcripts/" in name}
+    assert texts == {"note 0.txt", "note 0-2.txt"}
+    again = mantisreed("submit", second, "--queue", "--to", "txt", *elsewhere)
+    assert "1 done before" in again.stderr, again.stderr
+
+
 def test_a_recording_in_the_storage_goes_when_its_last_job_is_forgotten(
     notes: Path, mantisreed: Command, store: tuple[ObjectStore, Path]
 ) -> None:

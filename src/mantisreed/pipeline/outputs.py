@@ -144,17 +144,33 @@ class Outputs:
         """The names of the formats that are written."""
         return tuple(form.name for form in self._formats)
 
-    def stem_for(self, recording: Source) -> str:
+    def stem_for(self, recording: Source, *, is_shared: bool = False) -> str:
         """A stem that no other recording's outputs have: that of the file, with a number where it
         is taken.
 
         It is this recording's from now on, also for other processes.
+
+        Args:
+            recording: whose outputs they are.
+            is_shared: whether other machines write into the same storage: a stem that has a file
+                there is one of theirs, unless this recording has it already.
+
+        Raises:
+            OutputError: the storage cannot be asked.
         """
         with self._lock:
             for candidate in _stems(recording.path.stem or recording.path.name):
+                if is_shared and self._is_of_another_machine(candidate, recording.key):
+                    continue
                 if self._claim(candidate, recording.key):
                     return candidate
         raise AssertionError("unreachable")
+
+    def _is_of_another_machine(self, stem: str, key: str) -> bool:
+        """Whether a stem has files in the storage that this machine knows nothing of."""
+        if self._stored is None or self._claimed_by(stem) == self._home.key(key):
+            return False
+        return any(self._stored.holds(path.name) for path in self.paths(stem))
 
     def with_formats(self, formats: Sequence[OutputFormat]) -> "Outputs":
         """The same folder with the same memory, for other formats."""
@@ -306,12 +322,12 @@ class Outputs:
     def _claim(self, stem: str, recording: str) -> bool:
         """Take a stem for a recording; False when another recording's outputs have it."""
         recording = self._home.key(recording)
-        claim = self._claims / self._file_about(self._folder / stem.casefold())
-        owner = _decoded(claim, _Claim)
-        is_anothers = owner is not None and owner.recording != recording
+        owner = self._claimed_by(stem)
+        is_anothers = owner is not None and owner != recording
         if is_anothers or self._belongs_to_another(stem, recording):
             return False
         if owner is None:
+            claim = self._claim_of(stem)
             # Not put on disk at once: what a power cut takes back is claimed again, and twenty
             # thousand take seconds.
             try:
@@ -319,6 +335,15 @@ class Outputs:
             except OSError as error:
                 raise cannot_write(claim, error) from error
         return True
+
+    def _claim_of(self, stem: str) -> Path:
+        """The file that says whose a stem is."""
+        return self._claims / self._file_about(self._folder / stem.casefold())
+
+    def _claimed_by(self, stem: str) -> str | None:
+        """The recording, escaped, that has a stem; None where it is free."""
+        claim = _decoded(self._claim_of(stem), _Claim)
+        return None if claim is None else claim.recording
 
     def _belongs_to_another(self, stem: str, key: str) -> bool:
         remembered = (self._remembered(path) for path in self.paths(stem) if path.exists())

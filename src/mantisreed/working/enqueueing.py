@@ -197,7 +197,9 @@ class _JobsToQueue:
         else:
             source = _link(options, source)
         # What a web link is called is only known when it was fetched.
-        stem = source.path.stem if source.is_web else self.outputs.stem_for(source)
+        stem = source.path.stem
+        if not source.is_web:
+            stem = self.outputs.stem_for(source, is_shared=True)
         price = options.card.price
         stored = options_to_store(options, source, stem, self.outputs)
         return JobToOpen(
