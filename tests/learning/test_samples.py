@@ -9,6 +9,7 @@ import zipfile
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -313,3 +314,28 @@ def test_files_of_the_trade_are_known(format_: str) -> None:
     }
     reply = tomllib.loads(proposed(samples[format_].encode()))["engine"]["marsh"]["reply"]
     assert reply == {"format": format_}
+
+
+@pytest.mark.parametrize(
+    ("bill", "learnt"),
+    [
+        ({"billed": {"seconds": 6}}, {"seconds": "billed.seconds"}),
+        (
+            {"charge": {"amount": 0.02, "secs": 6.5}},
+            {"seconds": "charge.secs", "cost": "charge.amount"},
+        ),
+        ({"usage": {"cost": 0.02}}, {"cost": "usage.cost"}),
+        ({"usage": {"seconds": 6}}, {}),  # it may be the length of the recording
+        ({"billed": {"minutes": 0.1}}, {}),  # no unit that a card has
+        ({"billed": {"seconds": 0}, "cost": None}, {}),
+        ({"duration": 6, "amount": 3}, {}),
+    ],
+)
+def test_what_an_answer_says_that_it_charges_is_learnt(
+    bill: dict[str, Any], learnt: dict[str, str]
+) -> None:
+    part = {"from": 0.5, "to": 1.0, "text": "two terns on the mud"}
+    more = {"from": 1.5, "to": 2.4, "text": "and a gull above them"}
+    card = Proposal("marsh")
+    propose_reply(json.dumps({"parts": [part, more], **bill}).encode(), card)
+    assert tomllib.loads(card.toml)["engine"]["marsh"].get("billed", {}) == learnt

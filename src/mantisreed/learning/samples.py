@@ -39,6 +39,9 @@ _ALSO = 0.7  # of the best one's score: another candidate is worth telling
 _MOST_CANDIDATES = 3  # that are named beside the best, as comments
 _LANGUAGE_TAG = re.compile(r"[a-z]{2,3}([-_][A-Za-z0-9]{2,8})*")
 _LANGUAGE = re.compile(r"lang|locale|tongue", re.I)
+_BILL = re.compile(r"bill|charge|invoice|cost", re.I)  # no other word says who pays
+_BILLED_SECONDS = re.compile(r"sec(ond)?s?$|^s$|duration$", re.I)
+_BILLED_MONEY = re.compile(r"cost|price|amount|credits?$|total$|money", re.I)
 _STATE = re.compile(r"stat(e|us)$|phase|mood|progress", re.I)
 _FINAL = re.compile(r"final|stable|complete|is_last|definite|settled", re.I)
 _BRACKETED = re.compile(r"[\[(<].*[\])>]")
@@ -90,6 +93,9 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
     for key, value in keys.items():
         card.key(key, value)
     _SampleCardWriter(card, form, documents, length).write()
+    # A bill is read from the answer itself, and not from a document inside of it.
+    is_answer = form == "json" and file is None and not inside
+    _write_bill(card, documents[: int(is_answer)])
 
 
 @dataclass
@@ -460,6 +466,24 @@ def _whole_text(documents: Sequence[Any], is_stream: bool) -> tuple[str, bool] |
 
 def _is_speech(text: str) -> bool:
     return bool(re.search(r"[^\W\d_]", text)) and not text.startswith(("http://", "https://"))
+
+
+def _write_bill(card: Proposal, documents: Sequence[Any]) -> None:
+    """The `billed` table, where the sample says in so many words what it charges."""
+    found: dict[str, str] = {}
+    for path, value in chain.from_iterable(leaves(document, "") for document in documents):
+        is_amount = isinstance(value, (int, float)) and not isinstance(value, bool) and value > 0
+        if not is_amount or "[" in path or not _BILL.search(path):
+            continue
+        last = path.rpartition(".")[2]
+        if _BILLED_SECONDS.search(last):
+            found.setdefault("seconds", path)
+        elif _BILLED_MONEY.search(last):
+            found.setdefault("cost", path)
+    if found:
+        card.table("billed")
+    for key, path in found.items():
+        card.key(key, path)
 
 
 def _language(documents: Sequence[Any]) -> str | None:
