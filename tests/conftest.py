@@ -44,8 +44,17 @@ _LONGEST = (
     "test_attacks.py",
     "serving/test_service.py",
     "cli/test_kills.py",
+    "cli/test_recovery.py",
+    "test_benchmarks.py",
+    "working/test_workers.py",
+    "cli/test_pictures.py",
+    "cli/test_full_disk.py",
+    "serving/test_services.py",
     "cli/test_promises.py",
     "serving/test_board.py",
+    "working/test_storage.py",
+    "working/test_queue.py",
+    "working/test_seen.py",
 )
 
 
