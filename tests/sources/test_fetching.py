@@ -19,7 +19,8 @@ from mantisreed.errors import RecordingError
 from mantisreed.hosts import is_private
 from mantisreed.secrets import redacted
 from mantisreed.sources.fetching import fetched
-from mantisreed.sources.recordings import Source, local_file
+from mantisreed.sources.local import local_file
+from mantisreed.sources.recordings import Source
 
 Answer = Callable[[str], bytes]
 

@@ -41,7 +41,8 @@ from mantisreed.pipeline.second_opinions.kept import with_kept_opinion
 from mantisreed.pipeline.surroundings import Surroundings, identity_of, job_of
 from mantisreed.pipeline.unreadable import UnreadableReplies
 from mantisreed.review.personal import hidden_transcript
-from mantisreed.sources.recordings import Source, local_file
+from mantisreed.sources.local import local_file
+from mantisreed.sources.recordings import Source
 from mantisreed.transcript.document import RecordingFacts
 from mantisreed.units import short_size
 

@@ -1,29 +1,61 @@
 """What recordings share on their way, and by what their jobs are known."""
 
 import asyncio
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 import msgspec
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.cards.rendering import digest_of_request
 from mantisreed.engines.identity import job_key
+from mantisreed.errors import InterruptedRunError
 from mantisreed.jobs.dispatch import Dispatcher
 from mantisreed.pipeline.events import Stage
 from mantisreed.pipeline.options import Expected, TranscriptionOptions
 from mantisreed.pipeline.outputs import Outputs
 from mantisreed.pipeline.preparing.pieces import PreparedPiece
 from mantisreed.sources.recordings import Source
+from mantisreed.transcript.document import Transcript
+from mantisreed.transcript.estimate import Span
 
 if TYPE_CHECKING:
     from mantisreed.engines.links import LinkOffers
-    from mantisreed.pipeline.second_opinions.asking import SecondOpinions
 
 Tell = Callable[[Source, Stage, str, float | None], None]
 """Called as a recording comes to another stage: with a note, and until when it waits."""
+
+
+class SecondAsked(Protocol):
+    """Who is asked about what is doubtful in the transcripts of a batch.
+
+    Attributes:
+        jobs: of stretches that were asked about, by the jobs of their recordings.
+    """
+
+    jobs: dict[str, str]
+
+    @property
+    def dispatcher(self) -> Dispatcher:
+        """What takes pieces to the second engine."""
+        ...
+
+    def stop(self, reason: InterruptedRunError) -> None:
+        """Send nothing more."""
+        ...
+
+    async def on(
+        self,
+        shared: "Surroundings",
+        recording: Source,
+        path: Path,
+        transcript: Transcript,
+        speech: Sequence[Span] | None,
+    ) -> tuple[Transcript, tuple[str, ...]]:
+        """The transcript with the better readings, and what the user should know."""
+        ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +86,7 @@ class Surroundings:
     expected: Mapping[str, Expected]
     tell: Tell
     count: Callable[[PreparedPiece, bool], None]
-    second: "SecondOpinions | None" = None
+    second: "SecondAsked | None" = None
 
 
 def job_of(options: TranscriptionOptions, recording: Source, digest: str) -> str:

@@ -10,7 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from mantisreed.folders import IN_MEMORY, TEMPORARY, forget
-from mantisreed.pipeline.transcribe import ledger_of
+from mantisreed.jobs.ledger import open_ledger
 from mantisreed.workspace import Workspace
 
 
@@ -56,8 +56,8 @@ def unkept(workspace: Workspace) -> Iterator[Workspace]:
 
 
 def _note_costs(inside: Workspace, workspace: Workspace) -> None:
-    with closing(ledger_of(inside)) as ledger:
+    with closing(open_ledger(inside)) as ledger:
         costs = ledger.payments.made()
     if costs:
-        with closing(ledger_of(workspace)) as ledger:
+        with closing(open_ledger(workspace)) as ledger:
             ledger.payments.note(costs)

@@ -11,7 +11,8 @@ from mantisreed.audio.examine import Examination
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import RecordingError
 from mantisreed.running import run_interruptibly
-from mantisreed.sources.recordings import Source, local_file
+from mantisreed.sources.local import local_file
+from mantisreed.sources.recordings import Source
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,7 +22,8 @@ from mantisreed.pipeline.preparing.cut_limits import CutLimits
 from mantisreed.pipeline.preparing.pieces import Preparation, PreparedPiece
 from mantisreed.pipeline.surroundings import identity_of
 from mantisreed.running import run_interruptibly
-from mantisreed.sources.recordings import Source, local_file
+from mantisreed.sources.local import local_file
+from mantisreed.sources.recordings import Source
 from mantisreed.workspace import Workspace
 
 _log = logging.getLogger(__name__)

@@ -13,8 +13,8 @@ from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import problems_of_follow_ups
 from mantisreed.cli.quality import doubts, review
 from mantisreed.cli.setup.trust import trust_own
-from mantisreed.cli.transcribing.run import Arguments as RunArguments
 from mantisreed.cli.transcribing.run import run as run_recordings
+from mantisreed.cli.transcribing.run_arguments import Arguments as RunArguments
 from mantisreed.errors import OutputError
 from mantisreed.files import printable
 from mantisreed.pipeline.incoming.watching import WatchHooks, WatchOptions, watch

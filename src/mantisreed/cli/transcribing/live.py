@@ -7,7 +7,7 @@ from typing import Any
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, show_problems, write_report
-from mantisreed.cli.transcribing.run import Arguments
+from mantisreed.cli.transcribing.run_arguments import Arguments
 from mantisreed.errors import InputError
 from mantisreed.options import PIECES
 from mantisreed.pipeline.incoming.live import DEFAULT_PAUSE, LiveOptions, PhraseOutcome, listen

@@ -9,7 +9,7 @@ import msgspec
 
 from mantisreed.cli.console import Console
 from mantisreed.cli.outcomes import exit_code, show_problems, write_report
-from mantisreed.cli.transcribing.run import Arguments
+from mantisreed.cli.transcribing.run_arguments import Arguments
 from mantisreed.cli.transcribing.sending import transcribed
 from mantisreed.errors import InputError
 from mantisreed.exports.formats import OutputFormat, chosen_formats

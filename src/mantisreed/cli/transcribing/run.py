@@ -2,11 +2,11 @@
 
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.cli.console import Console
+from mantisreed.cli.transcribing.run_arguments import Arguments
 from mantisreed.errors import InputError
 from mantisreed.units import count_of
 
@@ -15,24 +15,6 @@ if TYPE_CHECKING:
 
     from mantisreed.pipeline.outcomes import Outcome
     from mantisreed.sources.recordings import Source
-
-
-@dataclass(frozen=True, kw_only=True)
-class Arguments:
-    """What `run` is asked for; its arguments tell the same."""
-
-    sources: Sequence[str]
-    as_json: bool = False
-    report: str | None = None
-    fill: bool = False
-    publish_at: str | None = None
-    live: bool = False
-    pause: str | None = None
-    pcm: str | None = None
-    name: str | None = None
-    stdout: bool = False
-    no_keep: bool = False
-    options: dict[str, Any] = field(default_factory=dict)
 
 
 def run(console: Console, asked: Arguments) -> int:
