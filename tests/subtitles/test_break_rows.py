@@ -29,7 +29,7 @@ EXAMPLES: dict[str, list[tuple[str, str, float]]] = {
         ("de", "und drei ^ Vögel", PAIR + 4),
         ("en", "in three ^ or four nets", UNIT),
     ],
-    "_before_number": [("en", "bus number ^ eleven stops", UNIT), ("fr", "numéro ^ onze", UNIT)],
+    "_after_numbered": [("en", "bus number ^ eleven stops", UNIT), ("fr", "numéro ^ onze", UNIT)],
     "_in_pair": [
         ("en", "it depends ^ of course", 0.0),
         ("en", "because ^ of the tide", PAIR - 6),

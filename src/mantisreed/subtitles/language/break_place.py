@@ -28,7 +28,6 @@ is one thing, such as a name.
 VERBS_LAST = frozenset(("de", "nl"))
 INFLECTED = ("e", "en", "er", "es", "em")  # endings of German adjectives
 
-
 BEGIN_PHRASES = ("preposition", "infinitive", "of", "conjunction", "coordinating")
 """Kinds of words that begin a phrase of their own."""
 

@@ -23,7 +23,7 @@ _VERB_ENDINGS = {
     "pl": ("emy", "imy", "ymy", "amy", "ał", "ała", "ali", "ały", "ił", "iła", "ili", "iły", "ć"),
     "ru": ("ет", "ит", "ют", "ят", "ать", "ить", "ла", "ли", "ся", "йте", "ьте"),
 }
-_GERMAN_ENDS = ("en", "st", "t", "te", "ten")  # of verbs
+GERMAN_VERB_ENDS = ("en", "st", "t", "te", "ten")
 _LONG = 4  # words
 _OPENERS = ("determiner", "preposition", "quantifier", "infinitive", "of", "number")
 """Kinds of words that begin a part of several words."""
@@ -110,7 +110,7 @@ def _is_bare_verb(words: Sequence[WordFacts], at: int, tongue: str) -> bool:
         return True
     # `gibst die Kartoffeln dazu und gießt alles`: an adjective would have its noun behind it.
     has_noun = at + 2 < len(words) and words[at + 2].is_capital
-    return behind.bare.endswith(_GERMAN_ENDS) and not behind.closes and not has_noun
+    return behind.bare.endswith(GERMAN_VERB_ENDS) and not behind.closes and not has_noun
 
 
 def is_verb(word: WordFacts, known: LanguageWords, tongue: str) -> bool:

@@ -93,7 +93,7 @@ def _after_number(place: BreakPlace) -> float | None:
     return LOOSE if is_year else PAIR + 4
 
 
-def _before_number(place: BreakPlace) -> float | None:
+def _after_numbered(place: BreakPlace) -> float | None:
     """`room | seven`, `numéro | onze`."""
     if place.word.is_number and not place.before.closes:
         return UNIT
@@ -328,7 +328,7 @@ FOLLOWING: tuple[Row, ...] = (
     Row(None, _inside_name),
     Row("titles", _after_title),
     Row(None, _after_number),
-    Row("numbered", _before_number),
+    Row("numbered", _after_numbered),
     Row(None, _in_pair),
     Row("determiners", _after_determiner),
     Row("coordinating", _after_coordinating),
