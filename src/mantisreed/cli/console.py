@@ -9,7 +9,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     import logging
     from collections.abc import Iterable, Sequence
-    from typing import Any, Literal
+    from typing import Any
 
     import rich.console
     import rich.table
@@ -135,17 +135,16 @@ class Console:
         if len(rows) <= _MOST_DRAWN:
             from rich.text import Text
 
-            table = plain_table()
-            for heading in headings:
-                justify: Literal["left", "right"] = "right" if heading.startswith(">") else "left"
-                table.add_column(heading.lstrip(">"), justify=justify, overflow="fold")
+            table = _headed_table(headings)
+            for column in table.columns:
+                column.overflow = "fold"
             for row in rows:
                 last = Text(row[-1], no_wrap=True, overflow="ellipsis")
                 table.add_row(*map(Text, row[:-1]), last)
             self.table(table)
             return
-        columns = list(zip(*([heading.lstrip(">") for heading in headings], *rows), strict=True))
-        is_right = [heading.startswith(">") for heading in headings]
+        names, is_right = _parted(headings)
+        columns = list(zip(names, *rows, strict=True))
         self._print_columns(columns, is_right)
 
     def pages(
@@ -159,18 +158,15 @@ class Console:
             count: of all rows.
         """
         if count <= _MOST_DRAWN:
-            table = plain_table()
-            for heading in headings:
-                justify: Literal["left", "right"] = "right" if heading.startswith(">") else "left"
-                table.add_column(heading.lstrip(">"), justify=justify)
+            table = _headed_table(headings)
             table.columns[-1].overflow = "fold"
             for page in pages:
                 for row in page:
                     table.add_row(*row)
             self.table(table)
             return
-        is_right = [heading.startswith(">") for heading in headings]
-        first: list[Sequence[str]] = [[heading.lstrip(">") for heading in headings]]
+        names, is_right = _parted(headings)
+        first: list[Sequence[str]] = [names]
         widths = [0] * len(headings)
         for page in pages:
             widths = self._print_columns(
@@ -280,6 +276,20 @@ def plain_table() -> "rich.table.Table":
         return cell
 
     return PlainTable(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+
+
+def _headed_table(headings: "Sequence[str]") -> "rich.table.Table":
+    """A table with its headings and no rows yet."""
+    table = plain_table()
+    for name, is_right in zip(*_parted(headings), strict=True):
+        table.add_column(name, justify="right" if is_right else "left")
+    return table
+
+
+def _parted(headings: "Sequence[str]") -> "tuple[list[str], list[bool]]":
+    """The headings without the `>` before them, and which had one."""
+    names = [heading.lstrip(">") for heading in headings]
+    return names, [heading.startswith(">") for heading in headings]
 
 
 def _keep_narrow_columns(table: "rich.table.Table") -> None:

@@ -279,7 +279,7 @@ class StoredOptions(msgspec.Struct, frozen=True):
         """How the outputs are written."""
         return self.wanted.writing or WriteOptions()
 
-    def expected(self, digest: str) -> "Expected":
+    def expected(self, digest: str) -> Expected:
         """What its recording must be; its digest is empty where nobody has read it yet."""
         if LINK.match(self.source):
             return Expected(digest)  # only its host knows what it is called

@@ -259,16 +259,25 @@ def remove_stored(address: str, name: str = "") -> None:
     Raises:
         InputError: it cannot be removed.
     """
-    files, path, _ = opened(address)
-    if name:
-        path, address = f"{path.rstrip('/')}/{name}", f"{address}/{name}"
+    files, path, where = _opened_in(address, name)
     try:
         if files.exists(path):
             files.rm_file(path)
     except Exception as error:  # each file system has errors of its own
         raise InputError(
-            f"cannot be removed ({reason_of(error)})", where=printable(address)
+            f"cannot be removed ({reason_of(error)})", where=printable(where)
         ) from error
+
+
+def _opened_in(address: str, name: str) -> tuple[Any, str, str]:
+    """The file system of a folder, and the path and address of a file in it; of the address itself
+    where the name is empty.
+    """
+    files, path, _ = opened(address)
+    if not name:
+        return files, path, address
+    # A name is put behind the opened path: in an address `?`, `*` and `::` would mean something.
+    return files, f"{path.rstrip('/')}/{name}", f"{address}/{name}"
 
 
 def write_stored(address: str, name: str, content: bytes) -> None:
@@ -282,8 +291,7 @@ def write_stored(address: str, name: str, content: bytes) -> None:
     Raises:
         InputError: it cannot be written there.
     """
-    files, path, _ = opened(address)
-    path, address = f"{path.rstrip('/')}/{name}", f"{address}/{name}"
+    files, path, where = _opened_in(address, name)
     try:
         parent = posixpath.dirname(path)
         if parent and not files.exists(parent):
@@ -291,5 +299,5 @@ def write_stored(address: str, name: str, content: bytes) -> None:
         files.pipe_file(path, content)
     except Exception as error:  # each file system has errors of its own
         raise InputError(
-            f"cannot be written ({reason_of(error)})", where=printable(address)
+            f"cannot be written ({reason_of(error)})", where=printable(where)
         ) from error
