@@ -22,9 +22,25 @@ from mantisreed.learning.found_lists import joined_path
 _CTM = re.compile(r"(\S+)\s+(\S+)\s+(\d+\.?\d*)\s+(\d+\.?\d*)\s+(\S+)(\s+\S+)?")
 
 _DELIMITERS = (",", "\t", ";", "|")
+_DEEPEST = 2  # documents inside documents
 
 
-def form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None]:
+def innermost(sample: bytes) -> tuple[list[str], dict[str, Any], str, list[Any] | None]:
+    """The paths to a document inside of others, what its format needs to be read, its format, and
+    its documents.
+    """
+    inside: list[str] = []
+    keys: dict[str, Any] = {}
+    form, documents = _form_of(sample, keys)
+    while documents and len(inside) < _DEEPEST and (found := _document_inside(documents)):
+        path, text = found
+        inside.append(path)
+        keys = {}
+        form, documents = _form_of(text.encode(), keys)
+    return inside, keys, form, documents
+
+
+def _form_of(sample: bytes, keys: dict[str, Any]) -> tuple[str, list[Any] | None]:
     """Which format it is, and its documents; None for files that have none."""
     text = sample.decode("utf-8-sig", "replace")
     try:
@@ -113,7 +129,7 @@ def _table_of(text: str, keys: dict[str, Any]) -> tuple[str, list[Any]] | None:
     return None
 
 
-def document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
+def _document_inside(documents: Sequence[Any]) -> tuple[str, str] | None:
     """A text that is a document of its own: where it is, and it."""
     for document in documents[:1]:
         for path, value in leaves(document, ""):

@@ -29,7 +29,7 @@ from mantisreed.learning.columns import (
 )
 from mantisreed.learning.found_lists import FoundList, columns_of, lists_in, raw_lists
 from mantisreed.learning.proposal import Proposal
-from mantisreed.learning.sample_forms import document_inside, form_of, leaves
+from mantisreed.learning.sample_forms import innermost, leaves
 from mantisreed.learning.tracks import TrackList, tracks_in
 
 SURE = 0.5
@@ -46,7 +46,6 @@ _STATE = re.compile(r"stat(e|us)$|phase|mood|progress", re.I)
 _FINAL = re.compile(r"final|stable|complete|is_last|definite|settled", re.I)
 _BRACKETED = re.compile(r"[\[(<].*[\])>]")
 _SPOKEN = 0.3  # from which score on a column may be what was said
-_DEEPEST = 2  # documents inside documents
 
 
 def propose_reply(sample: bytes, card: Proposal, length: float | None = None) -> None:
@@ -70,14 +69,7 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
         raise InputError(
             "the sample is empty", advice="save a whole reply of the engine to a short recording"
         )
-    keys: dict[str, Any] = {}
-    form, documents = form_of(sample, keys)
-    inside: list[str] = []
-    while documents and len(inside) < _DEEPEST and (found := document_inside(documents)):
-        path, text = found
-        inside.append(path)
-        keys = {}
-        form, documents = form_of(text.encode(), keys)
+    inside, keys, form, documents = innermost(sample)
     card.table("reply")
     if file is not None:
         card.key("file", escape(file))
@@ -94,8 +86,8 @@ def propose_reply(sample: bytes, card: Proposal, length: float | None = None) ->
         card.key(key, value)
     _SampleCardWriter(card, form, documents, length).write()
     # A bill is read from the answer itself, and not from a document inside of it.
-    is_answer = form == "json" and file is None and not inside
-    _write_bill(card, documents[: int(is_answer)])
+    if form == "json" and file is None and not inside:
+        _write_bill(card, documents[0])
 
 
 @dataclass
@@ -468,10 +460,10 @@ def _is_speech(text: str) -> bool:
     return bool(re.search(r"[^\W\d_]", text)) and not text.startswith(("http://", "https://"))
 
 
-def _write_bill(card: Proposal, documents: Sequence[Any]) -> None:
+def _write_bill(card: Proposal, answer: Any) -> None:
     """The `billed` table, where the sample says in so many words what it charges."""
     found: dict[str, str] = {}
-    for path, value in chain.from_iterable(leaves(document, "") for document in documents):
+    for path, value in leaves(answer, ""):
         is_amount = isinstance(value, (int, float)) and not isinstance(value, bool) and value > 0
         if not is_amount or "[" in path or not _BILL.search(path):
             continue
