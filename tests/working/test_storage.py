@@ -151,6 +151,29 @@ def test_a_recording_in_the_storage_goes_when_its_last_job_is_forgotten(
     assert "marsh/readme.txt" in kept.objects
 
 
+def test_a_recording_that_the_storage_does_not_let_go_is_told_and_its_job_stays(
+    notes: Path,
+    mantisreed: Command,
+    store: tuple[ObjectStore, Path],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    kept, _ = store
+    assert mantisreed("submit", notes / "note 2.flac", "--queue").returncode == 0
+    job = json.loads(mantisreed("jobs", "--json").stdout)["jobs"][0]["id"]
+
+    def refuse(address: str, name: str = "") -> None:
+        raise InputError("cannot be removed (access denied)", where=address)
+
+    with monkeypatch.context() as patched:
+        patched.setattr("mantisreed.sources.storage.remove_stored", refuse)
+        refused = mantisreed("forget", job, "--yes")
+        assert refused.returncode == 2 and "access denied" in refused.stderr, refused.stderr
+        assert "note 2.flac" in refused.stderr
+    assert any("/recordings/" in name for name in kept.objects)
+    assert mantisreed("forget", job, "--yes").returncode == 0
+    assert not any("/recordings/" in name for name in kept.objects)
+
+
 def test_a_storage_that_cannot_be_used_is_told_before_anything_is_queued(
     workspace: Path, notes: Path, mantisreed: Command, store: tuple[ObjectStore, Path]
 ) -> None:

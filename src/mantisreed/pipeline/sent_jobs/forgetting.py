@@ -55,8 +55,10 @@ def forget(
         with_outputs: also what was written of them and not edited since.
 
     Raises:
-        InputError: an id begins no job, or several.
         OutputError: an output cannot be removed.
+        TrustError: the settings are not trusted with the storage that they name.
+        InputError: an id begins no job, or several; or a recording cannot be removed from the
+            storage, and its job is as it was, so that it can be forgotten later.
     """
     with closing(open_ledger(workspace)) as ledger:
         records = list(map(ledger.listing.job, ids))
@@ -69,6 +71,10 @@ def _forgotten(
     workspace: Workspace, ledger: Ledger, record: JobRecord, *, with_outputs: bool
 ) -> Forgotten:
     stored = _stored(record)
+    recording = None if stored is None else _recording_of(stored)
+    if recording is not None:
+        # First, as it may be refused: where a recording lies is only known while its job is kept.
+        _forget_stored(workspace, ledger, record, recording)
     if stored is None:
         outputs = []
     else:
@@ -85,10 +91,8 @@ def _forgotten(
             count += _forget_replies(workspace, ledger, ledger.listing.job(second).id)
     forget_opinion(workspace.hidden, record.id)
     _forget_upload(workspace.hidden, record.id)
-    if stored is not None:
-        with suppress(InputError):  # an address that held a secret was not kept, and is nowhere
-            _forget_sound(workspace, stored.recording)
-            _forget_stored(workspace, ledger, record, stored.recording)
+    if recording is not None:
+        _forget_sound(workspace, recording)
     ledger.tidy()
     shared = tuple(ledger.listing.jobs_sharing(record.id))
     return Forgotten(record, count, shared, tuple(left))
@@ -98,6 +102,13 @@ def _stored(record: JobRecord) -> StoredOptions | None:
     try:
         return stored_options(record)
     except InputError:  # it was forgotten before, or never came so far
+        return None
+
+
+def _recording_of(stored: StoredOptions) -> Source | None:
+    try:
+        return stored.recording
+    except InputError:  # an address that held a secret was not kept, and is nowhere
         return None
 
 
