@@ -70,9 +70,7 @@ class InternetResolver(AbstractResolver):
         ) as error:  # a name that no host can have, as one with a part of a hundred letters
             raise OSError(f"{host[:80]!r} is no name of a host") from error
         if not self.takes_private and any(is_written_private(one["host"]) for one in found):
-            raise OSError(
-                f"it redirects to {host}, which is not on the internet but near this machine"
-            )
+            raise OSError(f"{host} is not on the internet but near this machine")
         return found
 
     async def close(self) -> None:

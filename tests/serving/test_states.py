@@ -17,6 +17,7 @@ from mantisreed.jobs.records import JobRecord
 from mantisreed.serving import desk as serving_desk
 from mantisreed.serving.desk import Desk
 from mantisreed.serving.orders import ENDED, Order, OrderBook, new_id
+from mantisreed.serving.own_desk import OwnDesk
 from mantisreed.serving.services import Services
 from mantisreed.standin.faults import FaultProfile
 from mantisreed.standin.hearing import Listener
@@ -89,7 +90,7 @@ def test_an_old_record_of_the_ledger_does_not_open_a_job_that_has_ended_meanwhil
         return records
 
     async def follow() -> None:
-        desk = Desk(open_workspace(str(settings)), book, takes_private_links=False)
+        desk = OwnDesk(open_workspace(str(settings)), book)
         job = JobToOpen(order.id, "one.wav", "", "brook", "EUR")
         await desk.writer.perform(lambda ledger: ledger.jobs.announce(job))
         desk.resume()

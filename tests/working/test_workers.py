@@ -15,6 +15,8 @@ from browser import wait_until
 from cli.ferry import Ferry, outputs
 from conftest import Command
 from mantisreed.jobs.ledger import open_ledger
+from mantisreed.standin.bank import Phrase
+from mantisreed.standin.composer import compose
 from mantisreed.working import worker
 from mantisreed.workspace import open_workspace
 from outages import BreakingWay
@@ -268,3 +270,37 @@ def test_what_comes_to_a_watched_folder_waits_for_a_database_that_is_away(
         way.is_away = False
         said, told = process.communicate(timeout=90)
     assert process.returncode == 0 and said.count("  queued  ") >= 5, (said, told)
+
+
+def test_a_worker_sends_nothing_more_of_a_job_that_is_cancelled(
+    workspace: Path,
+    notes: Path,
+    english: list[Phrase],
+    ferry: Ferry,
+    mantisreed: Command,
+    tmp_path: Path,
+) -> None:
+    settings = workspace.read_text()
+    one_by_one = "[engine.ferry]\nmax_concurrent = 1\n"
+    workspace.write_text(settings.replace("[engine.ferry]\n", one_by_one))
+    compose(english, seed=720, duration=80).write(tmp_path / "long.flac")
+    ferry.slowness = 1.0
+    queued = mantisreed("submit", "long.flac", "--queue", "--piece-length", "10s")
+    job = queued.stdout.strip()
+    worker = working(tmp_path)
+    try:
+        wait_until(lambda: bool(ferry.asked), 30.0)
+        told = mantisreed("cancel", job)
+        assert told.returncode == 0, told.stderr
+        time.sleep(5.0)  # it looks every two seconds, and one request is on its way
+        sent = ferry.asked.total()
+        assert sent <= 5
+        time.sleep(2.0)
+        assert ferry.asked.total() == sent and states(mantisreed) == {"cancelled"}
+    finally:
+        worker.terminate()
+        worker.communicate(timeout=30)
+    # What was answered is kept: the rest is done when somebody wants it after all.
+    ferry.slowness = 0.0
+    assert mantisreed("retry", job).returncode == 0
+    assert states(mantisreed) == {"done"} and set(ferry.answered.values()) == {1}

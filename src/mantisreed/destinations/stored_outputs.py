@@ -89,6 +89,19 @@ class StoredOutputs:
         """The address of a file."""
         return f"{self._address}/{name}"
 
+    def get(self, name: str) -> bytes | None:
+        """A file's content; None where there is no such file.
+
+        Raises:
+            OutputError: it cannot be read.
+        """
+        from mantisreed.sources.storage import read_stored  # takes long to import
+
+        try:
+            return read_stored(self._address, name)
+        except InputError as error:
+            raise OutputError(error.what, where=error.where, advice=error.advice) from error
+
     def put(self, name: str, content: bytes) -> None:
         """Put a file there, whole.
 

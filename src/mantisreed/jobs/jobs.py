@@ -179,6 +179,11 @@ class JobStore:
                 self._set(row["id"], after, "the program ended before everything was sent")
         self._database.note(statements.RELEASE_JOBS_OF_PROCESS, {"owner": owner})
 
+    def is_queued(self, job: str) -> bool:
+        """Whether workers are to take a job, or have taken it."""
+        rows = self._database.execute(statements.STATE_OF_JOB, {"id": job})
+        return bool(rows) and rows[0]["queued"] is not None
+
     def is_another_process_at(self, job: str) -> bool:
         """Whether another process has a job under way; dead ones have been seen to."""
         rows = self._database.execute(statements.STATE_OF_JOB, {"id": job})

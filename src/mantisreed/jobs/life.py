@@ -236,6 +236,8 @@ JOB_LIFE: dict[tuple[State, JobEvent], State] = {
     **{(state, "failed"): "failed" for state in _OPEN},
     **{(state, "postponed"): "waiting" for state in _OPEN},
     ("done", "postponed"): "waiting",
+    # Whoever works on a job hears a moment later that nobody wants it any more.
+    **{("cancelled", late): "cancelled" for late in ("accepted", "failed", "postponed")},
     # Also what was done before it could be cancelled, and what is forgotten: nobody wants it.
     **{(state, "cancelled"): "cancelled" for state in STATES},
     **{(state, "wanted again"): "waiting" for state in STATES},

@@ -256,6 +256,8 @@ class StoredOptions(msgspec.Struct, frozen=True):
         batch: tells the recordings that share a spend limit; empty without one.
         place: whose files its paths lead to, as `place_of` gives it; empty where it is not known.
         address: of the storage that the outputs go to; empty where they stay in the folder.
+        named_by: the host of the feed that names the recording, as an address.
+        most_bytes, most_seconds: what is allowed of the recording, as a `Source` has it.
     """
 
     source: str
@@ -268,6 +270,9 @@ class StoredOptions(msgspec.Struct, frozen=True):
     batch: str = ""
     place: str = ""
     address: str = ""
+    named_by: str | None = None
+    most_bytes: int | None = None
+    most_seconds: float | None = None
 
     @property
     def folder(self) -> Path:
@@ -308,7 +313,10 @@ class StoredOptions(msgspec.Struct, frozen=True):
             None if is_file else self.source,
             about=tuple(self.about.items()),
             entry=self.entry,
+            named_by=self.named_by,
             wanted_by=self.wanted_by,
+            most_bytes=self.most_bytes,
+            most_seconds=self.most_seconds,
         )
 
 
@@ -366,7 +374,16 @@ def options_to_store(
         batch=options.batch,
         place=outputs.place,
         address=outputs.address,
+        named_by=recording.named_by and _origin(recording.named_by),
+        most_bytes=recording.most_bytes,
+        most_seconds=recording.most_seconds,
     )
+
+
+def _origin(address: str) -> str:
+    """The host of an address, without what may let somebody in."""
+    parts = split_url(address)
+    return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}/"
 
 
 def stored_options(record: JobRecord) -> StoredOptions:

@@ -289,8 +289,29 @@ class Outputs:
             self._publish(path, form.write(written, self.options, recording.name), recording.key)
         return Written(tuple(self.paths(stem)), changes)
 
+    def fetch(self, stem: str, recording: Source) -> None:
+        """Have here what another machine has written into the storage; nothing that is here already
+        is changed.
+
+        Raises:
+            OutputError: the storage cannot be read, or the local copy cannot be written.
+        """
+        if self._stored is None:
+            return
+        for path in self.paths(stem):
+            content = None if path.exists() else self._stored.get(path.name)
+            if content is not None:
+                self._write(path, content, recording.key)
+
     def _publish(self, path: Path, content: bytes, recording: str) -> None:
-        """Write one file, after noting that it is ours."""
+        """Write one file, here and where it goes."""
+        self._write(path, content, recording)
+        if self._stored is not None:
+            # The local file comes first: if this fails, the next try finds it and writes both.
+            self._stored.put(path.name, content)
+
+    def _write(self, path: Path, content: bytes, recording: str) -> None:
+        """Write one file here, after noting that it is ours."""
         try:
             before = file_digest(path) if path.exists() else ""
         except OSError as error:
@@ -301,9 +322,6 @@ class Outputs:
         remembered = _RememberedOutput(self._home.key(recording), bytes_digest([content]), before)
         write_whole(self._memory_of(path), msgspec.json.encode(remembered))
         self._put(path, content, remembered, is_there=bool(before))
-        if self._stored is not None:
-            # The local file comes first: if this fails, the next try finds it and writes both.
-            self._stored.put(path.name, content)
 
     def _put(
         self, path: Path, content: bytes, remembered: _RememberedOutput, *, is_there: bool

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
 _SECOND = "-second"
 """Behind the ID of a job: what a second engine is asked about it."""
 
+_MARGIN = 2.0  # times what a header promises: pieces overlap, and each may be rounded up
+
 
 class Purse(Budget):
     """What one token may spend, in whatever money: its limit has none."""
@@ -30,7 +32,12 @@ class Purses:
     """The purses of all tokens that have a limit."""
 
     def __init__(
-        self, book: OrderBook, writer: LedgerWriter, limit_of: Callable[[str], float | None]
+        self,
+        book: OrderBook,
+        writer: LedgerWriter,
+        limit_of: Callable[[str], float | None],
+        *,
+        others_spend: bool = False,
     ) -> None:
         """Know of nothing yet.
 
@@ -38,8 +45,11 @@ class Purses:
             book: of the orders.
             writer: what the ledger is asked by.
             limit_of: what the token with a name may spend; None for no limit.
+            others_spend: whether other processes spend it too: each order then gets a limit of its
+                own, and the ledger is asked before each.
         """
         self._book, self._writer, self._limit_of = book, writer, limit_of
+        self._others_spend = others_spend
         self._purses: dict[str, Purse] = {}
 
     def of(self, job: str) -> Budget | None:
@@ -55,7 +65,7 @@ class Purses:
                 self._purses.pop(owner, None)
                 continue
             purse = self._purses.get(owner)
-            if purse is None:
+            if purse is None or self._others_spend:
                 purse = await self._opened(owner)
                 self._purses[owner] = purse
             purse.limit = Decimal(str(limit))
@@ -100,7 +110,7 @@ class Purses:
             and one.id != order.id
             and (not one.has_ended or one.id in under_way)
         ]
-        claimed = [_claim(one, card) for one in others]
+        claimed = [self._claim(one, card) for one in others]
         own = _estimate(order, card)
         if own is None or None in claimed:
             return Admission(float(purse.limit or 0), float(purse.owed), None, None)
@@ -112,6 +122,21 @@ class Purses:
         left = (purse.limit or Decimal(0)) - purse.owed - waiting
         rest = max(Decimal(0), own - owed.get(order.id, Decimal(0)))
         return Admission(float(purse.limit or 0), float(purse.owed), float(left), float(rest))
+
+    def limit_for(self, order: Order, room: "Admission") -> float | None:
+        """What an order may cost that is admitted; None where its requests ask the purse."""
+        if is_open(order):
+            return room.left
+        if not self._others_spend or room.left is None:
+            return None
+        return min(room.left, _MARGIN * (room.own or 0.0))
+
+    def _claim(self, order: Order, card: EngineCard) -> Decimal | None:
+        """What an order that is under way may cost in all."""
+        has_limit = order.options.spend_limit is not None
+        if has_limit and (is_open(order) or self._others_spend):
+            return order.options.spend_limit
+        return _estimate(order, card)
 
     def owed_for(self, order: Order) -> float:
         """What an order has cost, or may have, as far as its token's purse knows."""
@@ -149,13 +174,6 @@ def is_open(order: Order) -> bool:
     length, or one with a second opinion.
     """
     return order.duration is None or order.options.second_opinion is not None
-
-
-def _claim(order: Order, card: EngineCard) -> Decimal | None:
-    """What an order that is under way may cost in all."""
-    if is_open(order) and order.options.spend_limit is not None:
-        return order.options.spend_limit
-    return _estimate(order, card)
 
 
 def _estimate(order: Order, card: EngineCard) -> Decimal | None:

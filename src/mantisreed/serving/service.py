@@ -23,19 +23,21 @@ from mantisreed.pipeline.sent_jobs.callbacks import CallbackListener, ServeHooks
 from mantisreed.pipeline.sent_jobs.collecting import Collector
 from mantisreed.serving.access import Access, is_loopback
 from mantisreed.serving.calls import Caller, Profile
-from mantisreed.serving.desk import Desk
+from mantisreed.serving.desk import Desk, DeskOptions
 from mantisreed.serving.feed import Feed
 from mantisreed.serving.options import with_limit
 from mantisreed.serving.orders import Order, OrderBook
+from mantisreed.serving.own_desk import OwnDesk
 from mantisreed.serving.playing import Playing
 from mantisreed.serving.problems import Problem
 from mantisreed.serving.proxies import Network
-from mantisreed.serving.purses import is_open
+from mantisreed.serving.queue_desk import QueueDesk
 from mantisreed.serving.receiving.intake import Intake
 from mantisreed.serving.receiving.uploads import Uploads
 from mantisreed.serving.routes.views import described
 from mantisreed.serving.services import Services
 from mantisreed.serving.tokens import TokenStore
+from mantisreed.working.queue import JobQueue
 from mantisreed.workspace import Workspace
 
 if TYPE_CHECKING:
@@ -64,6 +66,7 @@ class ServeOptions:
         keys: with which calls are signed, by profile.
         proxies: whose headers are believed about who sends a request, and under which path.
         root_path: the path under which it is reached; empty for none.
+        is_queueing: whether workers do the jobs, on whichever machine.
     """
 
     listen: str = "127.0.0.1:8442"
@@ -78,6 +81,7 @@ class ServeOptions:
     keys: "dict[Profile, Secret | None]" = field(default_factory=dict)
     proxies: tuple[Network, ...] = ()
     root_path: str = ""
+    is_queueing: bool = False
 
     @property
     def is_loopback(self) -> bool:
@@ -158,7 +162,8 @@ class Service:
         """Begin nothing yet.
 
         Raises:
-            InputError: it would listen to others without a token, or its folder cannot be used.
+            InputError: it would listen to others without a token, its folder cannot be used, or
+                there is no queue.
         """
         folder = workspace.hidden / "serve"
         self.workspace, self.options, self._on_failure = workspace, options, on_failure
@@ -189,6 +194,7 @@ class Service:
         self.callbacks: CallbackListener | None = None
         self.desk: Desk | None = None
         self.is_stopping = False
+        self._queue = JobQueue(workspace) if options.is_queueing else None
         self._caller: Caller | None = None
         self._ended: dict[str, asyncio.Event] = {}
         self.keys_in_use: set[tuple[str, str]] = set()
@@ -220,14 +226,7 @@ class Service:
         if not self.services.has_others:  # what others are receiving is no rest of anything
             self.intake.clear({order.id for order in self.book} | self.book.unreadable.keys())
             self.playing.clear()
-        self.desk = Desk(
-            self.workspace,
-            self.book,
-            takes_private_links=self.options.takes_private_links,
-            links=self.links,
-            on_failure=self._on_failure,
-            limit_of=self.limit_of,
-        )
+        self.desk = await self._opened_desk()
         self.intake.contents = self.desk.workers.contents
         await self.desk.writer.perform(lambda ledger: ledger.recover())
         # Whoever sends a job names the address: unless that may be near, not even its name's next
@@ -260,6 +259,18 @@ class Service:
             self._caller.look(order)
         following = asyncio.create_task(self._follow_others())
         self._stack.callback(following.cancel)
+
+    async def _opened_desk(self) -> Desk:
+        """Where orders are worked on: here, or by workers."""
+        options = DeskOptions(
+            takes_private_links=self.options.takes_private_links,
+            on_failure=self._on_failure,
+            limit_of=self.limit_of,
+        )
+        if self._queue is None:
+            return OwnDesk(self.workspace, self.book, options, links=self.links)
+        await self._stack.enter_async_context(self._queue)
+        return QueueDesk(self.workspace, self.book, self._queue, options)
 
     async def _follow_others(self) -> None:
         """See what other services in this folder do, and take over what one has left.
@@ -380,8 +391,9 @@ class Service:
                 f"this token may spend {room.limit:g}, and its jobs have cost {room.spent:.4f}",
                 advice="ask for a higher limit, or wait for the jobs that are under way",
             )
-        if is_open(order):
-            order.options = with_limit(order.options, room.left)
+        limit = self.desk.purses.limit_for(order, room)
+        if limit is not None:
+            order.options = with_limit(order.options, limit)
 
     def limit_of(self, owner: str) -> float | None:
         """What a token may spend; nothing more once it is revoked. None for no limit."""
@@ -421,6 +433,8 @@ class Service:
         """Remove an order with the recording that was uploaded for it; outputs and the ledger
         stay.
         """
+        if self.desk is not None:
+            self.desk.forget(order)  # first, as it may be refused
         if order.is_ours:
             forget(self.intake.folder / order.id)
         self.playing.forget(order.id)

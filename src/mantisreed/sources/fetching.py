@@ -391,7 +391,7 @@ def _check_host(link: str, label: str, *, takes_private: bool) -> None:
 
 def _led_astray(host: str, label: str) -> RecordingError:
     return RecordingError(
-        f"it redirects to {printable(host)}, which is not on the internet but near this machine",
+        f"it leads to {printable(host)}, which is not on the internet but near this machine",
         where=label,
         advice="give that address itself, if you trust it",
     )

@@ -248,6 +248,25 @@ def put_file(file: Path, address: str) -> None:
         ) from error
 
 
+def read_stored(address: str, name: str) -> bytes | None:
+    """The content of a file in a folder of a storage; None where there is no such file.
+
+    Args:
+        address: of the folder.
+        name: of the file, whatever characters it has.
+
+    Raises:
+        InputError: it cannot be read.
+    """
+    files, path, where = _opened_in(address, name)
+    try:
+        return bytes(files.cat_file(path))
+    except FileNotFoundError:
+        return None
+    except Exception as error:  # each file system has errors of its own
+        raise InputError(f"cannot be read ({reason_of(error)})", where=printable(where)) from error
+
+
 def remove_stored(address: str, name: str = "") -> None:
     """Remove a file of a storage; one that is not there is no error.
 

@@ -167,6 +167,48 @@ def _where_and_how(asked: Mapping[str, Any]) -> list[Any]:
     return [asked.get("place"), asked.get("name"), wanted.get("into"), *how]
 
 
+def job_to_queue(
+    options: TranscriptionOptions, source: Source, digest: str, outputs: Outputs, *, named: str
+) -> JobToOpen:
+    """A recording's job, with all that a worker needs to know.
+
+    Args:
+        options: what is asked of the engine.
+        source: where workers find the recording.
+        digest: of its content; empty where nobody has read it.
+        outputs: where its outputs go.
+        named: what the recording is called in the ledger.
+
+    Raises:
+        OutputError: the storage of the outputs cannot be asked.
+    """
+    # What a web link is called is only known when it was fetched.
+    stem = source.path.stem
+    if not source.is_web:
+        stem = outputs.stem_for(source, is_shared=True)
+    price = options.card.price
+    stored = options_to_store(options, source, stem, outputs)
+    return JobToOpen(
+        job_of(options, source, digest),
+        named,
+        digest,
+        options.card.name,
+        price.currency if price else None,
+        msgspec.json.encode(stored).decode(),
+        identity_of(options, digest) if digest else None,
+    )
+
+
+def check_link(source: Source) -> None:
+    """See that a link can be kept where workers find it.
+
+    Raises:
+        InputError: it cannot.
+    """
+    if source.holds_secrets:
+        raise InputError("an address with a secret in it cannot be queued", where=source.label)
+
+
 @dataclass(slots=True)
 class _JobsToQueue:
     """Makes recordings into jobs.
@@ -196,21 +238,7 @@ class _JobsToQueue:
             source, digest = self._file(options, source)
         else:
             source = _link(options, source)
-        # What a web link is called is only known when it was fetched.
-        stem = source.path.stem
-        if not source.is_web:
-            stem = self.outputs.stem_for(source, is_shared=True)
-        price = options.card.price
-        stored = options_to_store(options, source, stem, self.outputs)
-        return JobToOpen(
-            job_of(options, source, digest),
-            named,
-            digest,
-            options.card.name,
-            price.currency if price else None,
-            msgspec.json.encode(stored).decode(),
-            identity_of(options, digest) if digest else None,
-        )
+        return job_to_queue(options, source, digest, self.outputs, named=named)
 
     def _file(self, options: TranscriptionOptions, source: Source) -> tuple[Source, str]:
         """A file as workers find it, and its digest."""
@@ -242,8 +270,7 @@ def _link(options: TranscriptionOptions, source: Source) -> Source:
     Raises:
         InputError: it cannot be kept.
     """
-    if source.holds_secrets:
-        raise InputError("an address with a secret in it cannot be queued", where=source.label)
+    check_link(source)
     # What is behind a link is only known when it was fetched; the link has to do.
     wanted = [source.link, identity_of(options, source.link or ""), options.card.name]
     return replace(source, wanted_by=bytes_digest([msgspec.json.encode(wanted)])[-16:])

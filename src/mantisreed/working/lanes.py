@@ -64,6 +64,7 @@ class Lanes:
         """
         self._workspace, self._workers, self._on_event = workspace, workers, on_event
         self._lanes: dict[bytes, _Lane] = {}
+        self._places: dict[str, tuple[_Lane, str]] = {}  # the lane and the source's key of a job
         self._is_stopping = False
 
     async def outcome(self, record: JobRecord, stored: StoredOptions) -> Outcome:
@@ -80,8 +81,20 @@ class Lanes:
         lane.expected[source.key] = stored.expected(record.digest)
         future: asyncio.Future[Outcome] = asyncio.get_running_loop().create_future()
         lane.wanted[source.key] = future
+        self._places[record.id] = lane, source.key
         lane.runner.give(source)
-        return await future
+        try:
+            return await future
+        finally:
+            self._places.pop(record.id, None)
+
+    def stop(self, job: str) -> None:
+        """Send nothing more of a job, as nobody wants it any more; what is on its way is waited
+        for.
+        """
+        if job in self._places:
+            lane, key = self._places[job]
+            lane.runner.stop_recording(key)
 
     def interrupt(self) -> None:
         """Send nothing more; what is on its way is waited for."""

@@ -10,7 +10,7 @@ from mantisreed.audio.workers import DecodingWorkers
 from mantisreed.errors import InputError, InternalError, MantisreedError, PostponedError
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.life import JobEvent
-from mantisreed.jobs.records import JobRecord
+from mantisreed.jobs.records import Filter, JobRecord
 from mantisreed.jobs.store.database import LedgerError
 from mantisreed.jobs.writer import LedgerWriter
 from mantisreed.pipeline.events import Event
@@ -252,6 +252,8 @@ class _Worker:
                 if await self._writer.perform(lambda ledger: ledger.is_to_end):
                     self._interrupt()
                     return
+                for record in await self._writer.perform(self._cancelled):
+                    self._lanes.stop(record.id)
                 await self._queue.take_back()
                 if time.monotonic() - swept > _SWEEP:
                     swept = time.monotonic()
@@ -259,6 +261,12 @@ class _Worker:
                     await self._queue.put(await self._queue.left_over(), self._cards)
             except MantisreedError as error:
                 _log.debug("the queue could not be looked after: %s", error)
+
+    def _cancelled(self, ledger: Ledger) -> list[JobRecord]:
+        """Jobs that this worker has, and that nobody wants any more."""
+        if not self._under_way:
+            return []
+        return ledger.listing.jobs(Filter(ids=tuple(self._under_way), states=("cancelled",)))
 
     async def _end_when_idle(self) -> None:
         limit = self.options.until_idle

@@ -278,6 +278,11 @@ def add_serve(parser: argparse.ArgumentParser) -> None:
         help="Only take the calls of engines, and write the outputs of their jobs",
     )
     parser.add_argument(
+        "--queue",
+        action="store_true",
+        help="Let workers (`mantisreed work`) do the jobs, on any machine",
+    )
+    parser.add_argument(
         "--allow",
         action="append",
         default=[],

@@ -33,6 +33,7 @@ class Arguments:
     max_size: str | None = None
     max_length: str | None = None
     max_stored: str | None = None
+    queue: bool = False
 
 
 def run(console: Console, asked: Arguments) -> int:
@@ -41,6 +42,8 @@ def run(console: Console, asked: Arguments) -> int:
     if asked.callbacks:
         if asked.listen is not None:
             raise InputError("[callbacks] listen in the settings says where", where="--listen")
+        if asked.queue:
+            raise InputError("workers do not take the calls of engines", where="--queue")
         return _serve_callbacks(console, workspace)
     return _serve(console, workspace, asked)
 
@@ -57,6 +60,11 @@ def _serve(console: Console, workspace: Workspace, asked: Arguments) -> int:
     largest = size_given(asked.max_size, "--max-size")
     waits = duration_given(asked.shutdown_timeout, "--shutdown-timeout")
     engine = None
+    if asked.queue and workspace.storage is None:
+        console.note(
+            "mantisreed: without [storage] url in the settings, only workers in this folder can do "
+            "these jobs"
+        )
     if asked.engine is not None:
         engine = workspace.engine(asked.engine).name
     usual = ServeOptions()
@@ -73,6 +81,7 @@ def _serve(console: Console, workspace: Workspace, asked: Arguments) -> int:
         keys=workspace.call_keys(),
         proxies=tuple(map(network_given, asked.proxy)),
         root_path=prefix_given(asked.root_path),
+        is_queueing=asked.queue,
     )
     serve(
         workspace,

@@ -82,7 +82,7 @@ WHERE identity = :identity AND EXISTS (
 ORDER BY created DESC LIMIT 1
 """
 KEEP_CUTS = "UPDATE job SET cuts = :cuts WHERE id = :id"
-STATE_OF_JOB = "SELECT state, owner, made FROM job WHERE id = :id"
+STATE_OF_JOB = "SELECT state, owner, made, queued FROM job WHERE id = :id"
 JOB_TO_CHANGE = "SELECT state, owner, made FROM job WHERE id = :id FOR UPDATE"
 SET_JOB = """
 UPDATE job

@@ -12,6 +12,7 @@ from mantisreed.errors import (
 )
 from mantisreed.jobs.ledger import Ledger, open_ledger
 from mantisreed.jobs.records import JobRecord
+from mantisreed.jobs.store.database import LedgerError
 from mantisreed.pipeline.late_transport import LateTransport
 from mantisreed.pipeline.options import (
     options_of_job,
@@ -43,17 +44,36 @@ def cancel(workspace: Workspace, ids: Sequence[str]) -> list[tuple[JobRecord, st
                 if job.state in ("done", "cancelled"):
                     told.append((job, f"is {job.state} already"))
                     continue
-                tickets = list(map(Ticket, ledger.requests.cancel(job.id)))
-                told.append((job, await _cancelled(workspace, job, tickets, transport)))
+                tickets = cancel_in_ledger(ledger, job.id)
+                told.append((job, await cancelled_at_engine(workspace, job, tickets, transport)))
             return told
 
     with closing(open_ledger(workspace)) as ledger:
         return run_interruptibly(work(ledger))
 
 
-async def _cancelled(
+def cancel_in_ledger(ledger: Ledger, job: str) -> list[Ticket]:
+    """Note that nobody wants a job any more. A worker that has it sends nothing more of it.
+
+    Returns:
+        What its engine is asked by to end it.
+
+    Raises:
+        LedgerError: a process that is no worker is sending a piece of it.
+    """
+    try:
+        return list(map(Ticket, ledger.requests.cancel(job)))
+    except LedgerError:
+        if not ledger.jobs.is_queued(job):
+            raise
+        ledger.jobs.note(job, "cancelled", "cancelled by the user")
+        return []
+
+
+async def cancelled_at_engine(
     workspace: Workspace, job: JobRecord, tickets: list[Ticket], transport: LateTransport
 ) -> str:
+    """What became of a cancelled job at its engine, in words for people."""
     if not tickets:
         return "nothing of it was at the engine"
     try:

@@ -71,10 +71,8 @@ def _forgotten(
     workspace: Workspace, ledger: Ledger, record: JobRecord, *, with_outputs: bool
 ) -> Forgotten:
     stored = _stored(record)
-    recording = None if stored is None else _recording_of(stored)
-    if recording is not None:
-        # First, as it may be refused: where a recording lies is only known while its job is kept.
-        _forget_stored(workspace, ledger, record, recording)
+    # First, as it may be refused: where a recording lies is only known while its job is kept.
+    forget_stored(workspace, ledger, record)
     if stored is None:
         outputs = []
     else:
@@ -91,7 +89,7 @@ def _forgotten(
             count += _forget_replies(workspace, ledger, ledger.listing.job(second).id)
     forget_opinion(workspace.hidden, record.id)
     _forget_upload(workspace.hidden, record.id)
-    if recording is not None:
+    if stored is not None and (recording := _recording_of(stored)) is not None:
         _forget_sound(workspace, recording)
     ledger.tidy()
     shared = tuple(ledger.listing.jobs_sharing(record.id))
@@ -156,17 +154,18 @@ def _forget_sound(workspace: Workspace, recording: Source) -> None:
     forget_phrase(workspace.hidden, recording.path)
 
 
-def _forget_stored(
-    workspace: Workspace, ledger: Ledger, record: JobRecord, recording: Source
-) -> None:
-    """Remove a recording that was put into the storage of the settings for the queue, unless
+def forget_stored(workspace: Workspace, ledger: Ledger, record: JobRecord) -> None:
+    """Remove a job's recording that was put into the storage of the settings for the queue, unless
     another job needs it.
 
     Raises:
         InputError: it cannot be removed.
+        TrustError: the settings are not trusted with the storage that they name.
     """
+    own = _stored(record)
+    recording = None if own is None else _recording_of(own)
     storage = SharedStorage.of(workspace)
-    if storage is None or not storage.holds(recording):
+    if storage is None or recording is None or not storage.holds(recording):
         return
     for other in ledger.listing.jobs(Filter(digest=record.digest)):
         stored = _stored(other)

@@ -1,0 +1,159 @@
+"""Orders that workers do, on whichever machine: the service queues them, and follows the ledger."""
+
+import asyncio
+from contextlib import closing
+from pathlib import Path
+
+from mantisreed.destinations.stored_outputs import local_folder
+from mantisreed.engines.client import Ticket
+from mantisreed.errors import MantisreedError
+from mantisreed.files import file_digest
+from mantisreed.jobs.jobs import JobToOpen
+from mantisreed.jobs.ledger import Ledger, open_ledger
+from mantisreed.jobs.records import Filter, JobRecord
+from mantisreed.jobs.store.database import LedgerError
+from mantisreed.pipeline.incoming.shared_storage import SharedStorage
+from mantisreed.pipeline.late_transport import LateTransport
+from mantisreed.pipeline.options import TranscriptionOptions
+from mantisreed.pipeline.outputs import Outputs
+from mantisreed.pipeline.sent_jobs.cancelling import cancel_in_ledger, cancelled_at_engine
+from mantisreed.pipeline.sent_jobs.forgetting import forget_stored
+from mantisreed.serving.desk import AGAIN_SECONDS, Desk, DeskOptions
+from mantisreed.serving.orders import ENDED, Order, OrderBook
+from mantisreed.working.cards import digests_of_cards
+from mantisreed.working.enqueueing import check_link, job_to_queue
+from mantisreed.working.queue import JobQueue, QueuedJob
+from mantisreed.workspace import Workspace
+
+
+class QueueDesk(Desk):
+    """Lets workers take orders to their ends."""
+
+    others_spend = True
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        book: OrderBook,
+        queue: JobQueue,
+        options: DeskOptions | None = None,
+    ) -> None:
+        """Queue nothing yet.
+
+        Args:
+            workspace: with the engine cards and the ledger.
+            book: of the orders.
+            queue: open for as long as orders come.
+            options: how they are worked on.
+
+        Raises:
+            TrustError: the settings are not trusted with their storage.
+        """
+        super().__init__(workspace, book, options)
+        self._queue = queue
+        self._storage = SharedStorage.of(workspace)
+        self._cards = digests_of_cards(workspace)
+        self._being_queued: set[str] = set()
+        self._given_up: set[str] = set()  # orders that are cancelled, from before that is noted
+
+    def forget(self, order: Order) -> None:
+        """Remove the recording of an order from the storage, unless another job needs it.
+
+        Raises:
+            InputError: it cannot be removed.
+        """
+        with closing(open_ledger(self._workspace)) as ledger:
+            # One that was refused before it was accepted is not in the ledger.
+            for record in ledger.listing.jobs(Filter(ids=(order.id,))):
+                forget_stored(self._workspace, ledger, record)
+
+    def take(self, order: Order) -> None:
+        """Queue an order, unless that has begun."""
+        if self._is_stopping or order.id in self._being_queued:
+            return
+        if order.id in self._wanted_again:
+            self._given_up.discard(order.id)
+        self._being_queued.add(order.id)
+        self._later_on(self._queue_order(order))
+
+    async def cancel(self, order: Order) -> None:
+        """Send nothing more of an order; what was answered is kept.
+
+        Raises:
+            MantisreedError: the ledger cannot be used.
+        """
+
+        def cancel(ledger: Ledger) -> tuple[JobRecord, list[Ticket]]:
+            return ledger.listing.job(order.id), cancel_in_ledger(ledger, order.id)
+
+        self._given_up.add(order.id)
+        try:
+            record, tickets = await self._writer.perform(cancel)
+        except MantisreedError:
+            self._given_up.discard(order.id)
+            raise
+        self._note_given_up(order)
+        if tickets:
+            self._later_on(self._tell_engine(record, tickets))
+
+    async def _leave(self, limit: float) -> None:
+        """Nothing is on its way here: workers go on."""
+
+    async def _tell_engine(self, record: JobRecord, tickets: list[Ticket]) -> None:
+        async with LateTransport() as transport:
+            await cancelled_at_engine(self._workspace, record, tickets, transport)
+
+    async def _queue_order(self, order: Order) -> None:
+        try:
+            record = await self._writer.perform(lambda ledger: ledger.listing.job(order.id))
+            is_again = order.id in self._wanted_again
+            if is_again or record.shown not in ENDED:
+                await self._put(order, is_again=is_again)
+                self._wanted_again.discard(order.id)
+            elif record.shown != order.state:
+                # A service that was restarted has not seen how it ended.
+                await self._see(record, self._book.changes)
+        except LedgerError as error:
+            self._book.change(order, is_kept=False, stage=str(error))
+            self._again(order, AGAIN_SECONDS)
+        except MantisreedError as error:
+            await self._note_failed(order, error)
+        finally:
+            self._being_queued.discard(order.id)
+
+    async def _put(self, order: Order, *, is_again: bool) -> None:
+        """Note an order as a job that workers are to take, and let them.
+
+        Raises:
+            LedgerError: the database cannot be used now.
+            MantisreedError: its recording cannot be read, or not be put where workers find it.
+        """
+        options = self.checked(order.options)
+        outputs = self._outputs_of(order.options)
+        job = await asyncio.to_thread(self._job_of, order, options, outputs)
+
+        def note(ledger: Ledger) -> bool:
+            if order.id in self._given_up:
+                return False
+            return ledger.jobs.queue(job, 0, again=is_again)
+
+        if await self._writer.perform(note):
+            self._book.change(order, is_kept=False, stage="it is in the queue")
+            await self._queue.put([QueuedJob(job.id, job.engine)], self._cards)
+
+    def _job_of(self, order: Order, options: TranscriptionOptions, outputs: Outputs) -> JobToOpen:
+        source, digest = self._source_of(order), ""
+        named = source.label
+        if source.link is not None:
+            check_link(source)
+        else:
+            digest = file_digest(source.path)
+            if self._storage is not None:
+                source = self._storage.put(source, digest)
+        return job_to_queue(options, source, digest, outputs, named=named)
+
+    def _folder_of_outputs(self) -> Path:
+        into = self._workspace.settings.into
+        if self._storage is not None:
+            into = self._storage.folder_for(into)
+        return local_folder(self._workspace.folder, self._workspace.hidden, into)

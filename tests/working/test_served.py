@@ -1,0 +1,212 @@
+"""A service that leaves its jobs to workers on other machines."""
+
+import json
+import socket
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import partial
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from browser import wait_until
+from cli.ferry import Ferry
+from cli.test_stored_outputs import keys
+from conftest import Command
+from mantisreed.standin.server import bound_socket
+from mantisreed.standin.server import serving as served
+from mantisreed.standin.store import ObjectStore
+from serving.running import Running, made, serving
+
+
+@pytest.fixture
+def store(workspace: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[ObjectStore]:
+    """A storage in the settings."""
+    store = ObjectStore()
+    workspace.write_text(workspace.read_text() + '\n[storage]\nurl = "s3://marsh/shared/"\n')
+    store.put("marsh/readme.txt", b"not ours")
+    with served(store.application(), bound_socket(0)) as url:
+        keys(url, monkeypatch)  # for the commands in this process; the service is one of its own
+        for name, value in (
+            ("ENDPOINT_URL", url),
+            ("KEY", "marsh-key"),
+            ("SECRET", "marsh-secret"),
+        ):
+            monkeypatch.setenv(f"FSSPEC_S3_{name}", value)
+        yield store
+
+
+@pytest.fixture
+def elsewhere(workspace: Path, tmp_path: Path) -> tuple[str, str]:
+    """The same settings on another machine."""
+    other = tmp_path / "other"
+    other.mkdir()
+    (other / "mantisreed.toml").write_text(workspace.read_text())
+    return "--config", str(other / "mantisreed.toml")
+
+
+@pytest.fixture
+def service(workspace: Path, store: ObjectStore, elsewhere: tuple[str, str]) -> Iterator[Running]:
+    with serving(workspace.parent, "--queue") as service:
+        yield service
+
+
+@contextmanager
+def offered(folder: Path, asked: list[str]) -> Iterator[int]:
+    """The port on this machine where the files of a folder are offered."""
+
+    class Handler(SimpleHTTPRequestHandler):
+        def log_request(self, *_: object) -> None:
+            asked.append(self.path)
+
+    handler = partial(Handler, directory=str(folder))
+    with ThreadingHTTPServer(("127.0.0.1", 0), handler) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        yield server.server_address[1]
+        server.shutdown()
+
+
+def waiting(service: Running, job: str) -> None:
+    """Wait until a job is in the queue."""
+    wait_until(
+        lambda: service.ask("GET", f"/jobs/{job}").json["stage"] == "it is in the queue", 20.0
+    )
+
+
+def test_what_a_service_queues_a_worker_on_another_machine_does(
+    service: Running,
+    store: ObjectStore,
+    notes: Path,
+    ferry: Ferry,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    jobs = []
+    for note in sorted(notes.iterdir())[:2]:
+        sent = service.send(note, f"/jobs?name={note.name.replace(' ', '-')}&to=srt")
+        assert sent.status == 202 and sent.json["state"] == "waiting"
+        jobs.append(sent.json["id"])
+    for job in jobs:
+        waiting(service, job)
+    assert not ferry.answered
+    with monkeypatch.context() as patch:
+        patch.setattr("mantisreed.state.this_machine", lambda: "another machine")
+        worked = mantisreed("work", "--until-idle", "1s", *elsewhere)
+    assert "2 done, 0 failed" in worked.stderr, worked.stderr
+    for job in jobs:
+        told = service.ended(job)
+        assert told["state"] == "done" and told["words"] > 0 and told["cost"] is not None
+        assert service.ask("GET", f"/jobs/{job}/outputs/srt").body.startswith(b"1\n")
+        assert service.ask("GET", f"/jobs/{job}/sound").status == 200
+    assert set(ferry.answered.values()) == {1}
+    written = {name.rpartition("/")[2] for name in store.objects if "/transcripts/" in name}
+    assert {"note-0.srt", "note-1.transcript.json"} <= written
+    # A correction is saved where the outputs are.
+    document = service.ask("GET", f"/jobs/{jobs[0]}/outputs/json").json
+    document["notes"] = ["a note"]
+    saved = service.save(jobs[0], document)
+    assert saved.status == 200, saved.body
+    for job in jobs:
+        assert service.ask("DELETE", f"/jobs/{job}").status == 204
+    assert not any("/recordings/" in name for name in store.objects)
+    assert "marsh/readme.txt" in store.objects
+
+
+def test_a_service_that_was_restarted_sees_what_workers_did_meanwhile(
+    workspace: Path,
+    store: ObjectStore,
+    notes: Path,
+    ferry: Ferry,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+) -> None:
+    note = notes / "note 1.flac"
+    with serving(workspace.parent, "--queue") as service:
+        job = service.send(note).json["id"]
+        waiting(service, job)
+    assert "1 done" in mantisreed("work", "--until-idle", "1s", *elsewhere).stderr
+    with serving(workspace.parent, "--queue") as service:
+        assert service.ended(job)["state"] == "done"
+        assert service.ask("GET", f"/jobs/{job}/text").status == 200
+    assert set(ferry.answered.values()) == {1}
+
+
+def test_a_queued_job_is_cancelled_and_tried_again(
+    service: Running,
+    notes: Path,
+    ferry: Ferry,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+) -> None:
+    job = service.send(notes / "note 1.flac").json["id"]
+    waiting(service, job)
+    assert service.ask("POST", f"/jobs/{job}/cancel").json["state"] == "cancelled"
+    assert "0 done" in mantisreed("work", "--until-idle", "1s", *elsewhere).stderr
+    assert not ferry.answered
+    assert service.ask("POST", f"/jobs/{job}/retry").status == 202
+    waiting(service, job)
+    assert "1 done" in mantisreed("work", "--until-idle", "1s", *elsewhere).stderr
+    assert service.ended(job)["state"] == "done"
+
+
+def test_links_of_strangers_lead_workers_to_the_internet_only(
+    service: Running,
+    notes: Path,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    def near(host: str, *more: Any, **named: Any) -> Any:
+        return resolve("127.0.0.1" if host == "tide.example" else host, *more, **named)
+
+    resolve = socket.getaddrinfo
+    asked: list[str] = []
+    with offered(notes, asked) as port:
+        link = json.dumps({"link": f"http://tide.example:{port}/note%201.flac"}).encode()
+        job = service.ask("POST", "/jobs", link, Content_Type="application/json").json["id"]
+        waiting(service, job)
+        monkeypatch.setattr(socket, "getaddrinfo", near)
+        mantisreed("work", "--until-idle", "1s", *elsewhere)
+    told = service.ended(job)
+    assert told["state"] == "failed" and "near this machine" in told["error"]["what"], told
+    assert not asked
+
+
+def test_a_token_spends_no_more_though_workers_do_the_jobs(
+    workspace: Path,
+    store: ObjectStore,
+    notes: Path,
+    elsewhere: tuple[str, str],
+    mantisreed: Command,
+) -> None:
+    token = made(workspace.parent, "hut", "--spend-limit", "0.003")
+    sound = (notes / "note 1.flac").read_bytes()
+    with serving(workspace.parent, "--queue") as service:
+
+        def sent() -> tuple[int, str]:
+            answer = service.ask(
+                "POST", "/jobs", sound, token, Content_Type="application/octet-stream"
+            )
+            assert answer.status in (202, 403), answer.body
+            return answer.status, answer.json.get("id", "")
+
+        status, job = sent()  # 8 s cost 0.0013; twice that may be spent on it
+        assert status == 202
+        assert sent()[0] == 403
+        mantisreed("work", "--until-idle", "1s", *elsewhere)
+        told = service.ended(job, token)
+        assert told["state"] == "done" and 0 < told["cost"] < 0.0014
+        assert sent()[0] == 202
+        assert sent()[0] == 403
+
+
+def test_a_queue_needs_a_ledger_that_several_machines_can_use(
+    tmp_path: Path, mantisreed: Command
+) -> None:
+    (tmp_path / "mantisreed.toml").write_text("")
+    refused = mantisreed("serve", "--queue")
+    assert refused.returncode == 2 and "[ledger] url" in refused.stderr
